@@ -1,0 +1,130 @@
+//! What to open first: attention, 0 to 100, with its reasons.
+//!
+//! A first, simple formula: a weighted sum of five factors, each between 0 and 1 and each only ever raising the score.
+//!
+//! | factor | weight | value |
+//! | --- | --- | --- |
+//! | uncaught | 25 | 1 if the exception ended a request, job or process |
+//! | severity | 10 | 0 up to WARN, 0.6 for ERROR, 1 for FATAL |
+//! | share | 30 | the share of requests that fail, on a logarithmic scale from 0.01 % (0) to 10 % (1) |
+//! | users | 15 | users on a logarithmic scale from none (0) to 1,000 (1) |
+//! | count | 10 | occurrences on a logarithmic scale from 1 (0) to 10,000 (1) |
+//! | young | 10 | 1 when first seen now, halved with every 24 hours |
+
+use serde::{Deserialize, Serialize};
+
+/// What is known of an error in the window looked at.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Evidence {
+    /// Whether an occurrence ended a request, job or process.
+    pub uncaught: bool,
+    /// OTLP severity number, the highest.
+    pub severity: i16,
+    /// Occurrences in the window.
+    pub count: u64,
+    /// Users in the window.
+    pub users: u64,
+    /// The share of requests that failed with it, 0 to 1; `None` where no requests are known.
+    pub request_share: Option<f64>,
+    /// Hours since it was first seen.
+    pub age_hours: f64,
+}
+
+/// How much an error matters.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Attention {
+    /// 0 to 100.
+    pub score: u8,
+    /// Why, the weightiest first, in words.
+    pub reasons: Vec<String>,
+}
+
+/// Weighs an error; the formula is this module's documentation.
+#[must_use]
+pub fn attention(evidence: &Evidence) -> Attention {
+    let share = evidence.request_share.unwrap_or(0.0).clamp(0.0, 1.0);
+    let severity = match evidence.severity {
+        ..=16 => 0.0,
+        17..=20 => 0.6,
+        21.. => 1.0,
+    };
+    let young = 0.5_f64.powf(evidence.age_hours.max(0.0) / 24.0);
+    let factors = [
+        (25.0, f64::from(u8::from(evidence.uncaught)), "uncaught".to_owned()),
+        (10.0, severity, if evidence.severity >= 21 { "fatal" } else { "logged as an error" }.to_owned()),
+        (30.0, between(share, 0.0001, 0.1), format!("{} of its requests", percent(share))),
+        (15.0, between(as_float(evidence.users) + 1.0, 1.0, 1_001.0), format!("{} {}", evidence.users, if evidence.users == 1 { "user" } else { "users" })),
+        (10.0, between(as_float(evidence.count), 1.0, 10_000.0), format!("{} occurrences", evidence.count)),
+        (10.0, young, "first seen lately".to_owned()),
+    ];
+    let score: f64 = factors.iter().map(|(weight, value, _)| weight * value).sum();
+    let mut weighty: Vec<(f64, String)> =
+        factors.into_iter().map(|(weight, value, reason)| (weight * value, reason)).filter(|(points, _)| *points >= 3.0).collect();
+    weighty.sort_by(|a, b| b.0.total_cmp(&a.0));
+    Attention { score: rounded(score), reasons: weighty.into_iter().map(|(_, reason)| reason).collect() }
+}
+
+/// A share as people write it: `4.2 %`, `0.03 %`.
+#[must_use]
+pub fn percent(share: f64) -> String {
+    let percent = share * 100.0;
+    if percent >= 10.0 {
+        format!("{percent:.0} %")
+    } else if percent >= 0.1 {
+        format!("{percent:.1} %")
+    } else {
+        format!("{percent:.2} %")
+    }
+}
+
+/// Where a value lies between two bounds on a logarithmic scale, held to 0 to 1.
+fn between(value: f64, low: f64, high: f64) -> f64 {
+    if value <= low { 0.0 } else { ((value / low).ln() / (high / low).ln()).min(1.0) }
+}
+
+#[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur, and a score needs two digits")]
+const fn as_float(count: u64) -> f64 {
+    count as f64
+}
+
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "held to 0 to 100 first")]
+fn rounded(score: f64) -> u8 {
+    score.clamp(0.0, 100.0).round() as u8
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn score(evidence: Evidence) -> u8 {
+        attention(&evidence).score
+    }
+
+    proptest! {
+        #[test]
+        fn more_of_anything_never_lowers_attention(count in 1u64..1_000_000, users in 0u64..10_000, share in 0.0f64..1.0, age in 0.0f64..900.0, severity in 0i16..24) {
+            let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share), age_hours: age };
+            let more = [
+                Evidence { uncaught: true, ..base },
+                Evidence { severity: severity + 1, ..base },
+                Evidence { count: count * 2, ..base },
+                Evidence { users: users + 1, ..base },
+                Evidence { request_share: Some((share * 1.5).min(1.0)), ..base },
+                Evidence { age_hours: age / 2.0, ..base },
+            ];
+            for evidence in more {
+                prop_assert!(score(evidence) >= score(base), "{:?}", evidence);
+            }
+        }
+    }
+
+    #[test]
+    fn a_bad_deploy_outranks_old_noise_and_says_why() {
+        let bad = attention(&Evidence { uncaught: true, severity: 17, count: 1_204, users: 212, request_share: Some(0.042), age_hours: 0.4 });
+        let noise = attention(&Evidence { uncaught: false, severity: 13, count: 734, users: 0, request_share: None, age_hours: 720.0 });
+        assert!(bad.score > 80 && noise.score < 20, "{bad:?} {noise:?}");
+        assert_eq!(bad.reasons[..2], ["4.2 % of its requests", "uncaught"]);
+    }
+}

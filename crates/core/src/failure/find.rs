@@ -1,0 +1,473 @@
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use super::report::{OccurrenceId, Report, ReportFacts, Sent, Source};
+use super::state::SpanFacts;
+use crate::grouping::{Described, template};
+use crate::stack::{Exception, Stack, base_name};
+use crate::telemetry::names::{self, EXCEPTION_EVENT, EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE, Identity};
+use crate::telemetry::{Attributes, Group, LogRecord, Resource, Scope, Span, SpanEvent, SpanId, TraceId, Value, tidy};
+use crate::{Digest, Hasher, Timestamp, scrub};
+
+/// What a request's times are held against.
+#[derive(Clone, Copy, Debug)]
+pub struct Limits {
+    /// When the request was received.
+    pub received: Timestamp,
+    /// The oldest event time that is still taken.
+    pub oldest: Timestamp,
+}
+
+/// A request whose newest time lies further in the future than this is shifted, in milliseconds: a sender's clock may
+/// be a minute off without anybody noticing.
+const MAX_AHEAD_MS: i64 = 60_000;
+/// An exception recorded this shortly before its span ended was recorded by the instrumentation, in milliseconds.
+const SPAN_END_MS: i64 = 10;
+/// Severity of a failure on a span in error, and of one on a span that is fine (OTLP: ERROR and WARN).
+const SPAN_SEVERITY: (i16, i16) = (17, 13);
+/// OTLP severity number from which a record is fatal.
+const FATAL: i32 = 21;
+
+/// A span seen, of whatever outcome.
+#[derive(Clone, Debug)]
+pub struct SeenSpan {
+    /// Who sent it.
+    pub identity: Arc<Identity>,
+    /// Its trace.
+    pub trace_id: TraceId,
+    /// What is remembered of it; the endpoint's number is filled in by the store.
+    pub facts: SpanFacts,
+    /// The request or run, where the service's work begins with this span.
+    pub entry: Option<EntrySpan>,
+}
+
+/// A request or run to be counted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EntrySpan {
+    /// Its endpoint.
+    pub endpoint: String,
+    /// When it began.
+    pub at: Timestamp,
+    /// Whether it failed: status ERROR, or an HTTP status of 500 and above.
+    pub failed: bool,
+    /// Its HTTP status code, if it has one.
+    pub status: Option<u16>,
+}
+
+/// Records that could not be used, and why.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Refused {
+    /// How many.
+    pub count: u64,
+    /// The reason, of the first one.
+    pub reason: String,
+}
+
+impl Refused {
+    /// Counts records refused; the first reason stays.
+    pub fn add(&mut self, count: u64, reason: impl FnOnce() -> String) {
+        if count > 0 && self.count == 0 {
+            self.reason = reason();
+        }
+        self.count += count;
+    }
+}
+
+/// What a request holds.
+#[derive(Clone, Debug, Default)]
+pub struct Found {
+    /// Reports of failures.
+    pub reports: Vec<Report>,
+    /// Spans, of whatever outcome.
+    pub spans: Vec<SeenSpan>,
+    /// What could not be used.
+    pub refused: Refused,
+    /// How far the sender's clock is ahead, in milliseconds, where it was corrected for.
+    pub clock_ahead_ms: i64,
+}
+
+/// Finds failures and requests in spans. Secrets are removed from all that is kept.
+#[must_use]
+pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits) -> Found {
+    let newest = groups.iter().flat_map(|group| &group.records).filter_map(|span| span.end.or(span.start)).max();
+    let clock = Clock::new(newest, limits);
+    let mut found = Found { clock_ahead_ms: clock.ahead_ms, ..Found::default() };
+    let mut senders = Senders::default();
+    let entries = entry_attributes(&groups);
+    for group in groups {
+        let sender = senders.of(&group.resource);
+        let mut scope = None;
+        for mut span in group.records {
+            let start = clock.time(span.start.or(span.end));
+            if start < limits.oldest {
+                found.refused.add(1, || "spans older than the retention are not taken".to_owned());
+                continue;
+            }
+            let entry = names::is_entry(&span).then(|| entry_span(&span, start));
+            let user = user_hash(names::user(&span.attributes).as_deref());
+            let trace_id = span.trace_id;
+            let facts = SpanFacts {
+                id: span.span_id,
+                parent: span.parent_id,
+                start,
+                is_error: span.is_error || entry.as_ref().is_some_and(|entry| entry.failed),
+                is_call: matches!(span.kind, crate::telemetry::SpanKind::Client | crate::telemetry::SpanKind::Producer),
+                user,
+                endpoint: None,
+            };
+            if span.events.iter().any(is_exception_event) {
+                tidy::span(&mut span);
+                scrub::span(&mut span);
+                let scope = scope.get_or_insert_with(|| clean_scope(&group.scope));
+                let span = Arc::new(span);
+                let request = span.parent_id.and_then(|_| entries.get(&(trace_id, span.span_id)));
+                for event in span.events.iter().filter(|event| is_exception_event(event)) {
+                    found.reports.push(event_report(&span, event, request, &sender, scope, user, clock, limits));
+                }
+            }
+            found.spans.push(SeenSpan { identity: sender.identity.clone(), trace_id, facts, entry });
+        }
+    }
+    found
+}
+
+/// Finds failures in log records that carry an exception. Secrets are removed from all that is kept.
+#[must_use]
+pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits) -> Found {
+    let newest = groups.iter().flat_map(|group| &group.records).filter_map(|record| record.time.or(record.observed)).max();
+    let clock = Clock::new(newest, limits);
+    let mut found = Found { clock_ahead_ms: clock.ahead_ms, ..Found::default() };
+    let mut senders = Senders::default();
+    for group in groups {
+        let sender = senders.of(&group.resource);
+        let mut scope = None;
+        for mut record in group.records {
+            if clock.time(record.time.or(record.observed)) < limits.oldest {
+                found.refused.add(1, || "log records older than the retention are not taken".to_owned());
+                continue;
+            }
+            if !carries_exception(&record.attributes) {
+                continue;
+            }
+            let user = user_hash(names::user(&record.attributes).as_deref());
+            tidy::log_record(&mut record);
+            scrub::log_record(&mut record);
+            let scope = scope.get_or_insert_with(|| clean_scope(&group.scope));
+            found.reports.push(log_report(Arc::new(record), &sender, scope, user, clock, limits));
+        }
+    }
+    found
+}
+
+/// Corrects times that lie too far in the future by moving the whole request.
+#[derive(Clone, Copy)]
+struct Clock {
+    ahead_ms: i64,
+    received: Timestamp,
+}
+
+impl Clock {
+    fn new(newest: Option<Timestamp>, limits: Limits) -> Self {
+        let ahead = newest.map_or(0, |newest| newest.millis().saturating_sub(limits.received.millis()));
+        Self { ahead_ms: if ahead > MAX_AHEAD_MS { ahead } else { 0 }, received: limits.received }
+    }
+
+    fn time(self, sent: Option<Timestamp>) -> Timestamp {
+        sent.map_or(self.received, |sent| sent.plus_millis(-self.ahead_ms))
+    }
+}
+
+/// Who sent it, with the resource cleaned once.
+struct Sender {
+    identity: Arc<Identity>,
+    instance: Digest,
+    resource: Arc<Resource>,
+}
+
+#[derive(Default)]
+struct Senders(HashMap<*const Resource, Arc<Sender>>);
+
+impl Senders {
+    fn of(&mut self, resource: &Arc<Resource>) -> Arc<Sender> {
+        let sender = self.0.entry(Arc::as_ptr(resource)).or_insert_with(|| {
+            let mut clean = Resource::clone(resource);
+            tidy::attributes(&mut clean.attributes);
+            scrub::resource(&mut clean);
+            let identity = names::identity(&clean);
+            let instance = Digest::of([identity.namespace.as_str(), &identity.service, &names::instance(&clean)]);
+            Arc::new(Sender { identity: Arc::new(identity), instance, resource: Arc::new(clean) })
+        });
+        sender.clone()
+    }
+}
+
+fn clean_scope(scope: &Arc<Scope>) -> Arc<Scope> {
+    let mut clean = Scope::clone(scope);
+    tidy::text(&mut clean.name);
+    tidy::text(&mut clean.version);
+    tidy::attributes(&mut clean.attributes);
+    scrub::scope(&mut clean);
+    Arc::new(clean)
+}
+
+/// The hash by which users are counted; 0 for none.
+fn user_hash(user: Option<&str>) -> u64 {
+    user.filter(|user| !user.is_empty()).map_or(0, |user| Digest::of(["user", user]).short().max(1))
+}
+
+fn is_exception_event(event: &SpanEvent) -> bool {
+    event.name == EXCEPTION_EVENT && carries_exception(&event.attributes)
+}
+
+fn carries_exception(attributes: &Attributes) -> bool {
+    attributes.0.iter().any(|(name, value)| {
+        matches!(name.as_str(), EXCEPTION_TYPE | EXCEPTION_MESSAGE | EXCEPTION_STACKTRACE) && !matches!(value, Value::Empty)
+    })
+}
+
+fn entry_span(span: &Span, at: Timestamp) -> EntrySpan {
+    let status = names::http_status(&span.attributes);
+    EntrySpan { endpoint: names::endpoint(span), at, failed: span.is_error || status.is_some_and(|code| code >= 500), status }
+}
+
+type RequestAttributes = HashMap<(TraceId, SpanId), Arc<Attributes>>;
+
+/// For each span with an exception, what its request's entry span says, where both came in one batch.
+fn entry_attributes(groups: &[Group<Span>]) -> RequestAttributes {
+    let mut by_span: RequestAttributes = HashMap::new();
+    let has_failure = |span: &Span| span.parent_id.is_some() && span.events.iter().any(is_exception_event);
+    if !groups.iter().flat_map(|group| &group.records).any(has_failure) {
+        return by_span;
+    }
+    let spans: HashMap<(TraceId, SpanId), (&Span, *const Resource)> = groups
+        .iter()
+        .flat_map(|group| group.records.iter().map(|span| ((span.trace_id, span.span_id), (span, Arc::as_ptr(&group.resource)))))
+        .collect();
+    let mut cleaned: HashMap<SpanId, Arc<Attributes>> = HashMap::new();
+    for (key, (span, resource)) in spans.iter().filter(|(_, (span, _))| has_failure(span)) {
+        let mut above = span.parent_id;
+        for _ in 0..64 {
+            let Some((parent, owner)) = above.and_then(|id| spans.get(&(span.trace_id, id))) else { break };
+            if owner != resource {
+                break;
+            }
+            if names::is_entry(parent) {
+                let attributes = cleaned.entry(parent.span_id).or_insert_with(|| {
+                    let mut attributes = parent.attributes.clone();
+                    tidy::attributes(&mut attributes);
+                    scrub::attributes(&mut attributes);
+                    Arc::new(attributes)
+                });
+                by_span.insert(*key, attributes.clone());
+                break;
+            }
+            above = parent.parent_id;
+        }
+    }
+    by_span
+}
+
+#[expect(clippy::too_many_arguments, reason = "one call site; each is a different thing of the same record")]
+fn event_report(
+    span: &Arc<Span>,
+    event: &SpanEvent,
+    request: Option<&Arc<Attributes>>,
+    sender: &Sender,
+    scope: &Arc<Scope>,
+    span_user: u64,
+    clock: Clock,
+    limits: Limits,
+) -> Report {
+    let sent_at = event.time.or(span.end).or(span.start);
+    let at = clock.time(sent_at).max(limits.oldest);
+    let parts = Parts::of(&event.attributes);
+    let described = parts.describe();
+    let mut attributes = span.attributes.to_json();
+    let more = event.attributes.0.iter().filter(|(name, _)| !name.starts_with("exception."));
+    let of_request = request.into_iter().flat_map(|attributes| attributes.0.iter());
+    for (name, value) in more.chain(of_request) {
+        attributes.entry(name.clone()).or_insert_with(|| value.to_json());
+    }
+    let own_user = user_hash(names::user(&event.attributes).as_deref());
+    let content = content_hash(sender, Some(span.trace_id), Some(span.span_id), "event", [sent_at, None], &parts);
+    let at_span_end = event.time.zip(span.end).is_some_and(|(at, end)| end.millis() - at.millis() <= SPAN_END_MS);
+    let facts = ReportFacts {
+        id: OccurrenceId::new(at, content),
+        span: Some(span.span_id),
+        at,
+        source: Source::SpanEvent,
+        place: 0,
+        at_span_end,
+        is_unsampled: false,
+        says_uncaught: event.attributes.get(names::EXCEPTION_ESCAPED).is_some_and(|escaped| *escaped == Value::Bool(true)) && span.parent_id.is_none(),
+        severity: if span.is_error { SPAN_SEVERITY.0 } else { SPAN_SEVERITY.1 },
+        user: if own_user == 0 { span_user } else { own_user },
+        ..exception_facts(&described, sender.instance)
+    };
+    let sent = Sent::Span(span.clone());
+    report(facts, Some(span.trace_id), attributes, &described, &parts, sender, scope, sent)
+}
+
+fn log_report(record: Arc<LogRecord>, sender: &Sender, scope: &Arc<Scope>, user: u64, clock: Clock, limits: Limits) -> Report {
+    let at = clock.time(record.time.or(record.observed)).max(limits.oldest);
+    let parts = Parts::of(&record.attributes);
+    let described = parts.describe();
+    let body = record.body.to_text();
+    let mut attributes: serde_json::Map<String, serde_json::Value> =
+        record.attributes.to_json().into_iter().filter(|(name, _)| !name.starts_with("exception.")).collect();
+    if !body.is_empty() && body != described.message {
+        attributes.insert("log.body".to_owned(), record.body.to_json());
+    }
+    let content = content_hash(sender, record.trace_id, record.span_id, "log", [record.time, record.observed], &parts);
+    let mut place = Hasher::default();
+    place.part(scope.name.as_bytes()).part(template(&body).as_bytes());
+    for names in [["code.file.path", "code.filepath"], ["code.line.number", "code.lineno"]] {
+        place.part(record.attributes.first(&names).map(Value::to_text).unwrap_or_default().as_bytes());
+    }
+    let facts = ReportFacts {
+        id: OccurrenceId::new(at, content),
+        span: record.span_id,
+        at,
+        source: Source::LogRecord,
+        place: place.finish().short(),
+        at_span_end: false,
+        is_unsampled: record.flags & 1 == 0,
+        says_uncaught: record.severity >= FATAL || is_crash_event(&record, &described),
+        severity: i16::try_from(record.severity.clamp(0, 24)).unwrap_or_default(),
+        user,
+        ..exception_facts(&described, sender.instance)
+    };
+    let trace_id = record.trace_id;
+    report(facts, trace_id, attributes, &described, &parts, sender, scope, Sent::Log(record.clone()))
+}
+
+/// An SDK's hook for uncaught exceptions writes an event named like the exception's class, outside any trace.
+fn is_crash_event(record: &LogRecord, described: &Described<'_>) -> bool {
+    let type_name = described.type_name.as_ref();
+    let bare = type_name.rsplit('.').next().unwrap_or(type_name);
+    record.trace_id.is_none() && !record.event_name.is_empty() && (record.event_name == bare || record.event_name == type_name)
+}
+
+#[expect(clippy::too_many_arguments, reason = "the last step of the two functions above, which differ in each")]
+fn report(
+    facts: ReportFacts,
+    trace_id: Option<TraceId>,
+    attributes: serde_json::Map<String, serde_json::Value>,
+    described: &Described<'_>,
+    parts: &Parts<'_>,
+    sender: &Sender,
+    scope: &Arc<Scope>,
+    sent: Sent,
+) -> Report {
+    let grouping = described.group();
+    Report {
+        facts,
+        identity: sender.identity.clone(),
+        trace_id,
+        type_name: crate::text::prefix(&described.type_name, names::MAX_NAME_BYTES).to_owned(),
+        message: described.message.clone().into_owned(),
+        grouping,
+        stacktrace: parts.stacktrace.clone().into_owned(),
+        stack: described.stack.clone().map(|stack| Arc::new(stack.into_owned())),
+        attributes,
+        resource: sender.resource.clone(),
+        scope: scope.clone(),
+        sent,
+    }
+}
+
+/// The three texts of an exception.
+struct Parts<'a> {
+    type_name: Cow<'a, str>,
+    message: Cow<'a, str>,
+    stacktrace: Cow<'a, str>,
+}
+
+impl<'a> Parts<'a> {
+    fn of(attributes: &'a Attributes) -> Self {
+        let part = |name| attributes.get(name).map(Value::to_text).unwrap_or_default();
+        Self { type_name: part(EXCEPTION_TYPE), message: part(EXCEPTION_MESSAGE), stacktrace: part(EXCEPTION_STACKTRACE) }
+    }
+
+    fn describe(&self) -> Described<'_> {
+        Described::new(&self.type_name, &self.message, &self.stacktrace)
+    }
+}
+
+/// The hash of a report's content; times as sent, so that it is the same whenever it is sent again.
+fn content_hash(
+    sender: &Sender,
+    trace: Option<TraceId>,
+    span: Option<SpanId>,
+    source: &str,
+    times: [Option<Timestamp>; 2],
+    parts: &Parts<'_>,
+) -> Digest {
+    let mut hasher = Hasher::default();
+    hasher.part(&sender.instance.0).part(source.as_bytes());
+    hasher.part(&trace.map_or([0; 16], |trace| trace.0)).number(span.map_or(0, |span| span.0));
+    for time in times {
+        hasher.number(time.map_or(0, |time| time.0.unsigned_abs()));
+    }
+    hasher.part(parts.type_name.as_bytes()).part(parts.message.as_bytes()).part(parts.stacktrace.as_bytes());
+    hasher.finish()
+}
+
+/// The part of the facts that the exception itself decides; the rest is left at nothing.
+fn exception_facts(described: &Described<'_>, instance: Digest) -> ReportFacts {
+    let stack = described.stack.as_ref();
+    let message = described.stated_message();
+    let exception = match stack {
+        Some(stack) => exception_hash(stack.top(), message),
+        None => exception_hash(&Exception::default(), message),
+    };
+    let mut holds = vec![];
+    for cause in stack.into_iter().flat_map(|stack| stack.exceptions.iter().skip(1)) {
+        holds.push(exception_hash(cause, &cause.message));
+        holds.extend(message_hash(&cause.message));
+    }
+    for (at, _) in described.message.match_indices(": ").take(8) {
+        holds.extend(described.message.get(at + 2..).and_then(message_hash));
+    }
+    holds.sort_unstable();
+    holds.dedup();
+    ReportFacts {
+        id: OccurrenceId([0; 16]),
+        span: None,
+        at: Timestamp(0),
+        source: Source::SpanEvent,
+        place: 0,
+        exception,
+        pairing: Hasher::default().part(&instance.0).number(exception).finish(),
+        message: message_hash(message).unwrap_or_default(),
+        holds,
+        frames: u16::try_from(stack.map_or(0, Stack::frame_count)).unwrap_or(u16::MAX),
+        has_own_frame: stack.is_some_and(|stack| stack.own_frame().is_some()),
+        at_span_end: false,
+        is_unsampled: false,
+        says_uncaught: false,
+        severity: 0,
+        user: 0,
+    }
+}
+
+/// The innermost frame and the message: what all reports of one exception share, however many outer frames each saw.
+fn exception_hash(exception: &Exception<'_>, message: &str) -> u64 {
+    let mut hasher = Hasher::default();
+    if let Some(frame) = exception.frames.first() {
+        hasher.part(frame.function.as_bytes()).part(base_name(&frame.file).as_bytes()).number(frame.line.unwrap_or(0).into());
+    }
+    hasher.part(bare_message(message).as_bytes());
+    hasher.finish().short()
+}
+
+fn message_hash(message: &str) -> Option<u64> {
+    let message = bare_message(message);
+    (message.len() >= 4).then(|| Digest::of([message]).short())
+}
+
+/// A `KeyError`'s message is quoted on the span and bare in the log.
+fn bare_message(message: &str) -> &str {
+    message.trim().trim_matches(['\'', '"'])
+}

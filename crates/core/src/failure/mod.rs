@@ -1,0 +1,20 @@
+//! One failure, one occurrence: finding reports of failures and deciding which of them are the same.
+//!
+//! An SDK reports one exception up to four times as a span event, and once more as a log record; the reports arrive in
+//! separate requests, in any order. [`find`] takes them out of a request, [`TraceState`] decides over all that is known
+//! of one service's part of a trace, [`PairingState`] pairs log records without a trace with traced failures.
+//!
+//! Both states are pure functions of the *set* of what they were given: any order and any batching of the same reports
+//! ends in the same failures.
+
+mod decide;
+mod find;
+mod pairing;
+mod report;
+mod state;
+
+pub use decide::{Failure, decide};
+pub use find::{EntrySpan, Found, Limits, Refused, SeenSpan, find_in_logs, find_in_spans};
+pub use pairing::{PairingChanges, PairingEntry, PairingState};
+pub use report::{OccurrenceId, Report, ReportFacts, Sent, Source};
+pub use state::{BrokenState, Changes, SpanFacts, TraceNews, TraceState};

@@ -1,0 +1,209 @@
+//! Which occurrences are one error: the grouping key and what it was made of.
+//!
+//! Three tiers, the first that has something to say decides: the service's own frames over the whole cause chain; else
+//! library frames; else the message's template. What shifts between versions and runs (lines, paths, recursion depth,
+//! names of lambdas, middleware around the app) takes no part.
+
+mod codes;
+mod described;
+mod template;
+
+use std::borrow::Cow;
+
+use serde::Serialize;
+
+pub use described::Described;
+pub use template::template;
+
+use crate::stack::{Exception, Frame, Stack, base_name};
+use crate::{Digest, Hasher};
+
+/// The number of this algorithm. Raised with every change of what goes into a key; causes carry it.
+pub const ALGORITHM: i16 = 1;
+
+/// Own frames that take part per exception, from where it was thrown outwards. Enough to tell call paths apart, few
+/// enough that a text cut off at a maximum depth keeps its key.
+const MAX_OWN_FRAMES: usize = 3;
+/// Library frames that take part where there is no own frame: middleware further out changes with every upgrade.
+const MAX_LIBRARY_FRAMES: usize = 1;
+/// Longest title in bytes.
+const MAX_TITLE_BYTES: usize = 300;
+
+/// What is grouped.
+#[derive(Clone, Copy, Debug)]
+pub struct Subject<'a> {
+    /// The exception's type; empty where unknown.
+    pub type_name: &'a str,
+    /// `exception.type` as sent, which may be a code (`23505`) rather than a type; empty where none was sent.
+    pub sent_type: &'a str,
+    /// Its message.
+    pub message: &'a str,
+    /// Its stack, where one was read.
+    pub stack: Option<&'a Stack<'a>>,
+}
+
+/// Which part of an occurrence made the key.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Tier {
+    /// Frames of the service's own code.
+    OwnFrames,
+    /// Frames of libraries: no own frame was there.
+    LibraryFrames,
+    /// The message's template: no frame was there.
+    Message,
+}
+
+/// The outcome of grouping one occurrence.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Grouping {
+    /// Equal exactly when two occurrences of one service are one error.
+    pub key: Digest,
+    /// What made the key.
+    pub tier: Tier,
+    /// Type and message template, for people.
+    pub title: String,
+    /// The innermost own frame in one line, where there is one.
+    pub own_frame: Option<String>,
+}
+
+/// Groups one occurrence. Cost is linear in the stack's and the message's length.
+///
+/// # Example: the line does not matter, the function does
+/// ```
+/// use outcrop_core::{grouping::{Subject, group}, stack};
+/// let key = |function: &str, line: u32| {
+///     let text = format!("Traceback (most recent call last):\n  File \"/srv/fares/tariff.py\", line {line}, in {function}\nKeyError: 'a'");
+///     let stack = stack::read(&text).unwrap();
+///     group(&Subject { type_name: "KeyError", sent_type: "", message: "'a'", stack: Some(&stack) }).key
+/// };
+/// assert_eq!(key("quote", 26), key("quote", 31));
+/// assert_ne!(key("quote", 26), key("refund", 26));
+/// ```
+#[must_use]
+pub fn group(subject: &Subject<'_>) -> Grouping {
+    let template = template(subject.message);
+    let own_frame = subject.stack.and_then(Stack::own_frame);
+    let has_frames = subject.stack.is_some_and(|stack| stack.frame_count() > 0);
+    let tier = match (own_frame, has_frames) {
+        (Some(_), _) => Tier::OwnFrames,
+        (None, true) => Tier::LibraryFrames,
+        (None, false) => Tier::Message,
+    };
+    let mut key = Key::default();
+    match (tier, subject.stack) {
+        (Tier::OwnFrames, Some(stack)) => own_frames(&mut key, stack, subject),
+        (Tier::LibraryFrames, Some(stack)) => library_frames(&mut key, stack, &template),
+        _ => {
+            key.part("message");
+            key.part(bare_type(subject.type_name));
+            key.part(&template);
+        }
+    }
+    Grouping { key: key.0.finish(), tier, title: title(subject, &template), own_frame: own_frame.map(Frame::short) }
+}
+
+/// Whether the chain has a named own frame anywhere, without which the message must help to tell defects apart.
+fn has_named_own_frame(stack: &Stack<'_>) -> bool {
+    stack.exceptions.iter().flat_map(|exception| &exception.frames).any(|frame| frame.own && !frame.function.is_empty())
+}
+
+#[derive(Default)]
+struct Key(Hasher);
+
+impl Key {
+    fn part(&mut self, part: &str) {
+        self.0.part(part.as_bytes());
+    }
+}
+
+fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>) {
+    key.part("own");
+    for exception in distinct(stack) {
+        key.part(match exception.relation {
+            crate::stack::Relation::Member => "member",
+            crate::stack::Relation::Thrown => "thrown",
+            crate::stack::Relation::Cause | crate::stack::Relation::Handled => "cause",
+        });
+        key.part(bare_type(&exception.type_name));
+        for name in names(exception.frames.iter().filter(|frame| frame.own)).take(MAX_OWN_FRAMES) {
+            key.part(&name);
+        }
+        for code in codes::in_message(&exception.message) {
+            key.part(&code);
+        }
+    }
+    if let Some(code) = codes::in_type(subject.sent_type) {
+        key.part(code);
+    }
+    if !has_named_own_frame(stack) {
+        // Anonymous code at the top of a file: only the message tells its places apart.
+        key.part(&template(&stack.top().message));
+    }
+}
+
+fn library_frames(key: &mut Key, stack: &Stack<'_>, template: &str) {
+    key.part("library");
+    for exception in distinct(stack) {
+        key.part(bare_type(&exception.type_name));
+        for name in names(exception.frames.iter()).take(MAX_LIBRARY_FRAMES) {
+            key.part(&name);
+        }
+    }
+    key.part(template);
+}
+
+/// The exceptions of a stack; equal members of a group count once.
+fn distinct<'a>(stack: &'a Stack<'a>) -> impl Iterator<Item = &'a Exception<'a>> {
+    let is_same = |a: &Exception<'_>, b: &Exception<'_>| {
+        a.relation == b.relation
+            && a.type_name == b.type_name
+            && names(a.frames.iter().filter(|f| f.own)).eq(names(b.frames.iter().filter(|f| f.own)))
+    };
+    stack
+        .exceptions
+        .iter()
+        .enumerate()
+        .filter(move |(at, exception)| {
+            exception.relation != crate::stack::Relation::Member || !stack.exceptions[..*at].iter().any(|earlier| is_same(earlier, exception))
+        })
+        .map(|(_, exception)| exception)
+}
+
+/// Names of frames for a key, with those that repeat in a row (recursion) taken once.
+fn names<'a>(frames: impl Iterator<Item = &'a Frame<'a>>) -> impl Iterator<Item = Cow<'a, str>> {
+    let mut last: Option<Cow<'a, str>> = None;
+    frames.filter_map(move |frame| {
+        let name = name(frame);
+        if last.as_ref() == Some(&name) {
+            return None;
+        }
+        last = Some(name.clone());
+        Some(name)
+    })
+}
+
+/// A frame's name without what changes: the path down to the file's own name, lambdas' and comprehensions' names.
+fn name<'a>(frame: &'a Frame<'a>) -> Cow<'a, str> {
+    let function = frame.function.as_ref();
+    let is_unnamed = function.is_empty() || function.starts_with('<');
+    let place = if frame.module.is_empty() { base_name(&frame.file) } else { frame.module.as_ref() };
+    if is_unnamed { Cow::Borrowed(place) } else { Cow::Owned(format!("{place}:{function}")) }
+}
+
+/// The type without its module: SDKs disagree on whether to send it.
+fn bare_type(type_name: &str) -> &str {
+    type_name.rsplit('.').next().unwrap_or(type_name)
+}
+
+fn title(subject: &Subject<'_>, template: &str) -> String {
+    let first_line = template.lines().next().unwrap_or_default().trim();
+    let mut title = match (subject.type_name, first_line) {
+        ("", "") => "(no type, no message)".to_owned(),
+        ("", message) => message.to_owned(),
+        (type_name, "") => type_name.to_owned(),
+        (type_name, message) => format!("{type_name}: {message}"),
+    };
+    crate::text::cut(&mut title, MAX_TITLE_BYTES);
+    title
+}

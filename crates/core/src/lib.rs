@@ -1,0 +1,24 @@
+//! Outcrop's computation: telemetry in, errors out, with no I/O, no async, no clock and no global state.
+//!
+//! The way of one request's data through this crate:
+//! [`telemetry`] holds what was sent, [`scrub`] removes secrets from it, [`failure`] finds the reports of failures,
+//! [`stack`] turns their stack texts into frames, [`grouping`] gives each a key, and [`failure::TraceState`] decides
+//! which reports are one and the same failure.
+
+#![warn(missing_docs)]
+
+mod digest;
+mod time;
+
+pub mod attention;
+pub mod failure;
+pub mod grouping;
+pub mod reference;
+pub mod scrub;
+pub mod stack;
+pub mod telemetry;
+pub mod text;
+
+pub use digest::{Digest, Hasher};
+pub use reference::Reference;
+pub use time::Timestamp;

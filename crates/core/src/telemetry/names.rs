@@ -1,0 +1,121 @@
+//! Semantic-convention names, old and new, understood in this one place.
+//!
+//! Each function tries the stable name first and then the older ones that SDKs still send
+//! (OpenTelemetry semantic conventions 1.40 and the migration guides of HTTP, database and deployment).
+
+use super::{Attributes, Resource, Span, SpanKind, Value};
+
+/// What a resource without `service.name` is called, as the SDK specification says.
+pub const UNKNOWN_SERVICE: &str = "unknown_service";
+/// What is shown where a sender names no environment.
+pub const NO_ENVIRONMENT: &str = "unknown";
+/// What is shown where a sender names no version.
+pub const NO_VERSION: &str = "unknown";
+
+/// The name of the event and the prefix of the attributes that carry an exception.
+pub const EXCEPTION_EVENT: &str = "exception";
+/// `exception.type`.
+pub const EXCEPTION_TYPE: &str = "exception.type";
+/// `exception.message`.
+pub const EXCEPTION_MESSAGE: &str = "exception.message";
+/// `exception.stacktrace`.
+pub const EXCEPTION_STACKTRACE: &str = "exception.stacktrace";
+/// `exception.escaped`; deprecated, and some SDKs say `False` even where it escaped.
+pub const EXCEPTION_ESCAPED: &str = "exception.escaped";
+
+/// Who a resource is.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Identity {
+    /// `service.namespace`, or empty.
+    pub namespace: String,
+    /// `service.name`.
+    pub service: String,
+    /// `service.version`.
+    pub version: String,
+    /// `deployment.environment.name`.
+    pub environment: String,
+}
+
+/// Longest name of a service, version, environment or endpoint in bytes: long enough for any honest one, short enough
+/// for a table's row.
+pub const MAX_NAME_BYTES: usize = 200;
+
+/// Reads who a resource is.
+#[must_use]
+pub fn identity(resource: &Resource) -> Identity {
+    let named = |names: &[&str], otherwise: &str| {
+        let name = resource.attributes.text(names).unwrap_or(otherwise);
+        crate::text::prefix(name, MAX_NAME_BYTES).to_owned()
+    };
+    Identity {
+        namespace: named(&["service.namespace"], ""),
+        service: named(&["service.name"], UNKNOWN_SERVICE),
+        version: named(&["service.version"], NO_VERSION),
+        environment: named(&["deployment.environment.name", "deployment.environment"], NO_ENVIRONMENT),
+    }
+}
+
+/// The host's name, if given.
+#[must_use]
+pub fn host(resource: &Resource) -> Option<&str> {
+    resource.attributes.text(&["host.name", "k8s.node.name", "host.id"])
+}
+
+/// What tells one running instance of a service from another: its instance id, else host and process.
+#[must_use]
+pub fn instance(resource: &Resource) -> String {
+    let attributes = &resource.attributes;
+    if let Some(id) = attributes.text(&["service.instance.id"]) {
+        return id.to_owned();
+    }
+    let place = attributes.text(&["k8s.pod.uid", "container.id", "host.name", "host.id"]).unwrap_or_default();
+    let process = attributes.get("process.pid").map(Value::to_text).unwrap_or_default();
+    format!("{place}/{process}")
+}
+
+/// The user a record speaks of: an id, else a name, else an e-mail address.
+#[must_use]
+pub fn user(attributes: &Attributes) -> Option<String> {
+    let value = attributes.first(&["user.id", "enduser.id", "user.name", "user.email", "user.hash", "enduser.pseudo.id"])?;
+    Some(value.to_text().into_owned()).filter(|user| !user.is_empty())
+}
+
+/// The HTTP status code of a span, if it has one.
+#[must_use]
+pub fn http_status(attributes: &Attributes) -> Option<u16> {
+    let status = attributes.first(&["http.response.status_code", "http.status_code"])?.as_int()?;
+    u16::try_from(status).ok().filter(|code| (100..600).contains(code))
+}
+
+/// Whether a span is where a service's work begins: a request served, a message processed, or a run of a job (a root
+/// of internal kind).
+#[must_use]
+pub fn is_entry(span: &Span) -> bool {
+    match span.kind {
+        SpanKind::Server | SpanKind::Consumer => true,
+        SpanKind::Internal => span.parent_id.is_none(),
+        SpanKind::Client | SpanKind::Producer => false,
+    }
+}
+
+/// The endpoint of an entry span: method and route, RPC method, destination or the span's own name.
+#[must_use]
+pub fn endpoint(span: &Span) -> String {
+    let attributes = &span.attributes;
+    let name = if let Some(route) = attributes.text(&["http.route"]) {
+        match attributes.text(&["http.request.method", "http.method"]) {
+            Some(method) => format!("{method} {route}"),
+            None => route.to_owned(),
+        }
+    } else if let Some(method) = attributes.text(&["rpc.method"]) {
+        match attributes.text(&["rpc.service"]) {
+            Some(service) => format!("{service}/{method}"),
+            None => method.to_owned(),
+        }
+    } else {
+        span.name.clone()
+    };
+    let name = crate::scrub::text(&name).unwrap_or(name);
+    let name = crate::text::prefix(name.trim(), MAX_NAME_BYTES);
+    if name.is_empty() { "(unnamed)".to_owned() } else { name.to_owned() }
+}

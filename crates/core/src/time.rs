@@ -1,0 +1,60 @@
+use serde::{Deserialize, Serialize};
+
+/// A point in time in nanoseconds since 1970-01-01T00:00:00Z, as OTLP counts it (until the year 2262).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+pub struct Timestamp(pub i64);
+
+impl Timestamp {
+    /// Takes OTLP's unsigned nanoseconds; `None` for 0, which means "not set", and for times past 2262.
+    #[must_use]
+    pub fn from_otlp(nanos: u64) -> Option<Self> {
+        i64::try_from(nanos).ok().filter(|n| *n > 0).map(Self)
+    }
+
+    /// Makes a time from milliseconds since 1970, held within what nanoseconds can express.
+    #[must_use]
+    pub const fn from_millis(millis: i64) -> Self {
+        Self(millis.saturating_mul(1_000_000))
+    }
+
+    /// Milliseconds since 1970, rounded down.
+    #[must_use]
+    pub const fn millis(self) -> i64 {
+        self.0.div_euclid(1_000_000)
+    }
+
+    /// Microseconds since 1970, rounded down.
+    #[must_use]
+    pub const fn micros(self) -> i64 {
+        self.0.div_euclid(1_000)
+    }
+
+    /// The start of this time's minute.
+    #[must_use]
+    pub const fn minute(self) -> Self {
+        self.floor(60)
+    }
+
+    /// The start of this time's hour.
+    #[must_use]
+    pub const fn hour(self) -> Self {
+        self.floor(3_600)
+    }
+
+    /// Whole days since 1970-01-01 (UTC).
+    #[must_use]
+    pub const fn day(self) -> i64 {
+        self.0.div_euclid(86_400 * 1_000_000_000)
+    }
+
+    /// This time moved by a number of milliseconds, which may be negative.
+    #[must_use]
+    pub const fn plus_millis(self, millis: i64) -> Self {
+        Self(self.0.saturating_add(millis.saturating_mul(1_000_000)))
+    }
+
+    const fn floor(self, secs: i64) -> Self {
+        let step = secs * 1_000_000_000;
+        Self(self.0.div_euclid(step) * step)
+    }
+}

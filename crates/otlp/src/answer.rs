@@ -1,0 +1,64 @@
+use opentelemetry_proto::tonic::collector::{logs::v1 as logs, trace::v1 as trace};
+use outcrop_core::failure::Refused;
+use prost::Message;
+
+use crate::{Encoding, Signal};
+
+/// Codes of `google.rpc.Status` that answers use.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum StatusCode {
+    /// The request is wrong and must not be sent again.
+    InvalidArgument = 3,
+    /// The sender may not write what it sent.
+    PermissionDenied = 7,
+    /// Too much; try later.
+    ResourceExhausted = 8,
+    /// Not now; try later.
+    Unavailable = 14,
+    /// Who is it?
+    Unauthenticated = 16,
+}
+
+/// The body of a 200 answer: empty success, or `partial_success` where records were refused.
+#[must_use]
+pub fn export_answer(signal: Signal, encoding: Encoding, refused: &Refused) -> Vec<u8> {
+    let rejected = i64::try_from(refused.count).unwrap_or(i64::MAX);
+    match (encoding, refused.count) {
+        (Encoding::Protobuf, 0) => Vec::new(),
+        (Encoding::Json, 0) => b"{}".to_vec(),
+        (Encoding::Protobuf, _) => match signal {
+            Signal::Traces => trace::ExportTraceServiceResponse {
+                partial_success: Some(trace::ExportTracePartialSuccess { rejected_spans: rejected, error_message: refused.reason.clone() }),
+            }
+            .encode_to_vec(),
+            Signal::Logs => logs::ExportLogsServiceResponse {
+                partial_success: Some(logs::ExportLogsPartialSuccess { rejected_log_records: rejected, error_message: refused.reason.clone() }),
+            }
+            .encode_to_vec(),
+        },
+        (Encoding::Json, _) => {
+            let counted = match signal {
+                Signal::Traces => "rejectedSpans",
+                Signal::Logs => "rejectedLogRecords",
+            };
+            let answer = serde_json::json!({"partialSuccess": {counted: rejected.to_string(), "errorMessage": refused.reason}});
+            answer.to_string().into_bytes()
+        }
+    }
+}
+
+/// The body of an answer that is no success: a `google.rpc.Status` in the request's encoding.
+#[must_use]
+pub fn status_body(encoding: Encoding, code: StatusCode, message: &str) -> Vec<u8> {
+    #[derive(Clone, PartialEq, Message)]
+    struct Status {
+        #[prost(int32, tag = "1")]
+        code: i32,
+        #[prost(string, tag = "2")]
+        message: String,
+    }
+    match encoding {
+        Encoding::Protobuf => Status { code: code as i32, message: message.to_owned() }.encode_to_vec(),
+        Encoding::Json => serde_json::json!({"code": code as i32, "message": message}).to_string().into_bytes(),
+    }
+}

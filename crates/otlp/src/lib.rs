@@ -1,0 +1,125 @@
+//! OTLP's encodings: request bodies into the model of `outcrop-core`, and the answers OTLP prescribes.
+//!
+//! [`decode_traces`] and [`decode_logs`] take protobuf and JSON alike. One unusable record never fails its neighbours:
+//! it is left out and counted in [`Decoded::refused`].
+
+#![warn(missing_docs)]
+
+mod answer;
+mod json;
+mod protobuf;
+mod render;
+mod repair;
+
+use outcrop_core::failure::Refused;
+use outcrop_core::telemetry::{Group, LogRecord, Span};
+
+pub use answer::{StatusCode, export_answer, status_body};
+pub use render::sent_as_json;
+
+/// How a body is encoded.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Encoding {
+    /// `application/x-protobuf`
+    Protobuf,
+    /// `application/json`
+    Json,
+}
+
+impl Encoding {
+    /// Reads a `Content-Type`, ignoring case and parameters.
+    #[must_use]
+    pub fn of_content_type(content_type: &str) -> Option<Self> {
+        let essence = content_type.split(';').next().unwrap_or_default().trim();
+        if essence.eq_ignore_ascii_case("application/x-protobuf") {
+            Some(Self::Protobuf)
+        } else if essence.eq_ignore_ascii_case("application/json") {
+            Some(Self::Json)
+        } else {
+            None
+        }
+    }
+
+    /// The `Content-Type` of an answer.
+    #[must_use]
+    pub const fn content_type(self) -> &'static str {
+        match self {
+            Self::Protobuf => "application/x-protobuf",
+            Self::Json => "application/json",
+        }
+    }
+}
+
+/// What a body carries.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Signal {
+    /// `/v1/traces`
+    Traces,
+    /// `/v1/logs`
+    Logs,
+}
+
+impl Signal {
+    /// Its name in paths and messages.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Traces => "traces",
+            Self::Logs => "logs",
+        }
+    }
+}
+
+/// A body read into the model.
+#[derive(Clone, Debug)]
+pub struct Decoded<T> {
+    /// The records by resource and scope.
+    pub groups: Vec<Group<T>>,
+    /// Records that could not be used.
+    pub refused: Refused,
+}
+
+impl<T> Default for Decoded<T> {
+    fn default() -> Self {
+        Self { groups: vec![], refused: Refused::default() }
+    }
+}
+
+/// A body that cannot be read at all.
+#[derive(Debug, thiserror::Error)]
+pub enum DecodeError {
+    /// Not protobuf, or cut off.
+    #[error("the body is no OTLP protobuf message: {0}")]
+    Protobuf(#[from] prost::DecodeError),
+    /// Not JSON, or cut off.
+    #[error("the body is no JSON: {0}")]
+    Json(#[from] serde_json::Error),
+    /// JSON of another shape.
+    #[error("the body is no OTLP/JSON request: {0}")]
+    Shape(String),
+}
+
+/// Reads the body of a trace export request.
+///
+/// # Errors
+/// [`DecodeError`] when nothing of it can be used.
+pub fn decode_traces(body: &[u8], encoding: Encoding) -> Result<Decoded<Span>, DecodeError> {
+    match encoding {
+        Encoding::Protobuf => protobuf::traces(body),
+        Encoding::Json => json::traces(body),
+    }
+}
+
+/// Reads the body of a log export request.
+///
+/// # Errors
+/// [`DecodeError`] when nothing of it can be used.
+pub fn decode_logs(body: &[u8], encoding: Encoding) -> Result<Decoded<LogRecord>, DecodeError> {
+    match encoding {
+        Encoding::Protobuf => protobuf::logs(body),
+        Encoding::Json => json::logs(body),
+    }
+}
+
+/// Why a span without valid ids is left out.
+const INVALID_SPAN: &str = "span without a valid trace id and span id";

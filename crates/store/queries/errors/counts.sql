@@ -1,0 +1,39 @@
+-- Errors with an occurrence in the window. Whole hours come from tally_hour, the minutes at both ends from tally_minute.
+-- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 service, $6 environment, $7 version, $8 error.
+WITH hits AS (
+    SELECT cause_id, environment_id, version_id, n FROM tally_hour WHERE hour >= $2 AND hour < $3
+    UNION ALL
+    SELECT cause_id, environment_id, version_id, n FROM tally_minute WHERE minute >= $1 AND minute < $2
+    UNION ALL
+    SELECT cause_id, environment_id, version_id, n FROM tally_minute WHERE minute >= $3 AND minute < $4
+), counted AS (
+    SELECT cause.error_id, sum(hits.n)::bigint AS count,
+        array_agg(DISTINCT hits.environment_id) AS environments, array_agg(DISTINCT hits.version_id) AS versions
+    FROM hits
+    JOIN cause ON cause.id = hits.cause_id
+    JOIN environment ON environment.id = hits.environment_id
+    JOIN version ON version.id = hits.version_id
+    WHERE hits.n <> 0
+        AND ($6::text IS NULL OR environment.name = $6) AND ($7::text IS NULL OR version.label = $7) AND ($8::int IS NULL OR cause.error_id = $8)
+    GROUP BY cause.error_id
+    HAVING sum(hits.n) > 0
+), ever AS (
+    SELECT cause.error_id, min(sighted.first_at) AS first_seen, max(sighted.last_at) AS last_seen,
+        (array_agg(version.label ORDER BY sighted.first_at))[1] AS first_version,
+        sum(sighted.uncaught) > 0 AS uncaught, max(sighted.severity) AS severity
+    FROM sighted
+    JOIN cause ON cause.id = sighted.cause_id
+    JOIN version ON version.id = sighted.version_id
+    WHERE $8::int IS NOT NULL AND cause.error_id = $8 OR $8::int IS NULL AND cause.error_id IN (SELECT error_id FROM counted)
+    GROUP BY cause.error_id
+    HAVING sum(sighted.n) > 0
+)
+SELECT ever.error_id, service.namespace, service.name AS service, error_group.type AS type_name, error_group.title, error_group.own_frame,
+    COALESCE(counted.count, 0) AS count, COALESCE(counted.environments, '{}') AS environments, COALESCE(counted.versions, '{}') AS versions,
+    service.id AS service_id, ever.first_seen, ever.last_seen, ever.first_version, ever.uncaught, ever.severity
+FROM ever
+JOIN error_group ON error_group.id = ever.error_id
+JOIN service ON service.id = error_group.service_id
+LEFT JOIN counted ON counted.error_id = ever.error_id
+WHERE $5::text IS NULL OR service.name = $5
+ORDER BY ever.error_id

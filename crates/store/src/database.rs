@@ -1,0 +1,78 @@
+use std::str::FromStr;
+use std::time::Duration;
+
+use sqlx::PgPool;
+use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
+
+use crate::StoreError;
+
+/// The database: two pools, so that slow questions never keep the intake waiting.
+#[derive(Clone, Debug)]
+pub struct Database {
+    /// For readers, jobs and access checks.
+    pub(crate) pool: PgPool,
+    /// For the writers of the intake alone.
+    pub(crate) writing: PgPool,
+}
+
+/// Why the database cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum OpenError {
+    /// The URL is none.
+    #[error("the database URL cannot be read: {0}; it looks like postgres://user@host:5432/name")]
+    Url(#[source] sqlx::Error),
+    /// It does not answer.
+    #[error("the database cannot be reached: {0}")]
+    Connect(#[source] sqlx::Error),
+    /// The schema cannot be brought up to date.
+    #[error("the database's schema cannot be brought up to date: {0}")]
+    Migrate(#[from] sqlx::migrate::MigrateError),
+}
+
+/// Writers that commit side by side: while one waits for the disk, the other gathers.
+pub(crate) const WRITERS: u32 = 2;
+/// Connections for all else.
+const READERS: u32 = 8;
+/// How long a reader waits for a free connection.
+const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(2);
+
+impl Database {
+    /// Connects and brings the schema up to date. Migrations of a newer release are left alone.
+    ///
+    /// # Errors
+    /// [`OpenError`], by step.
+    pub async fn open(url: &str) -> Result<Self, OpenError> {
+        let database = Self::lazy(url)?;
+        let mut migrator = sqlx::migrate!();
+        migrator.set_ignore_missing(true);
+        let mut connection = database.pool.acquire().await.map_err(OpenError::Connect)?;
+        migrator.run(&mut *connection).await?;
+        Ok(database)
+    }
+
+    fn lazy(url: &str) -> Result<Self, OpenError> {
+        let options = PgConnectOptions::from_str(url).map_err(OpenError::Url)?.application_name("outcrop");
+        let pool = |size: u32, options: PgConnectOptions| {
+            PgPoolOptions::new().max_connections(size).acquire_timeout(ACQUIRE_TIMEOUT).connect_lazy_with(options)
+        };
+        let reading = options.clone().options([("statement_timeout", "15s")]);
+        // A writer that waits longer for a lock than a batch may take gives way and repeats.
+        let writing = options.options([("lock_timeout", "5s"), ("statement_timeout", "30s"), ("jit", "off")]);
+        Ok(Self { pool: pool(READERS, reading), writing: pool(WRITERS + 1, writing) })
+    }
+
+    /// Whether the database answers and its schema is there.
+    ///
+    /// # Errors
+    /// [`StoreError`] where not.
+    pub async fn ping(&self) -> Result<(), StoreError> {
+        sqlx::query("SELECT 1 FROM receipt LIMIT 1").execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Closes all connections, once those in use are done.
+    pub async fn close(&self) {
+        self.writing.close().await;
+        self.pool.close().await;
+    }
+}

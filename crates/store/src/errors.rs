@@ -1,0 +1,305 @@
+//! Reading errors: the list with the numbers of a window, and one error with all that is counted of it.
+
+use std::collections::HashMap;
+
+use chrono::{DateTime, DurationRound, TimeDelta, Utc};
+use outcrop_core::failure::OccurrenceId;
+use outcrop_core::Reference;
+use sqlx::FromRow;
+
+use crate::{Database, StoreError, from_utc, id_uuid};
+
+/// What part of all errors is looked at. Counts are by the minute: the window is widened to whole minutes.
+#[derive(Clone, Debug)]
+pub struct Scope {
+    /// Only errors of services of this name.
+    pub service: Option<String>,
+    /// Only what happened in this environment.
+    pub environment: Option<String>,
+    /// Only what happened in this version.
+    pub version: Option<String>,
+    /// Beginning of the window.
+    pub from: DateTime<Utc>,
+    /// End of the window, excluded.
+    pub to: DateTime<Utc>,
+}
+
+/// One error with its numbers in a window.
+#[derive(Clone, Debug)]
+pub struct Summary {
+    /// Its reference.
+    pub reference: Reference,
+    /// The namespace of its service; may be empty.
+    pub namespace: String,
+    /// Its service.
+    pub service: String,
+    /// The exception's type; may be empty.
+    pub type_name: String,
+    /// Type and message template.
+    pub title: String,
+    /// The innermost own frame in one line.
+    pub own_frame: Option<String>,
+    /// Environments it occurred in within the window.
+    pub environments: Vec<String>,
+    /// Versions it occurred in within the window, in the order they were first received.
+    pub versions: Vec<String>,
+    /// Occurrences in the window.
+    pub count: i64,
+    /// Users in the window.
+    pub users: i64,
+    /// Requests to the endpoints it occurs at, in the window; 0 where none are known.
+    pub requests: i64,
+    /// First event of all time.
+    pub first_seen: DateTime<Utc>,
+    /// Last event of all time.
+    pub last_seen: DateTime<Utc>,
+    /// The version it was first seen in.
+    pub first_version: String,
+    /// Whether any occurrence was uncaught.
+    pub uncaught: bool,
+    /// OTLP severity number, the highest.
+    pub severity: i16,
+}
+
+/// Of all time: one error in one environment and version.
+#[derive(Clone, Debug, FromRow)]
+pub struct Sighting {
+    /// The environment.
+    pub environment: String,
+    /// The version.
+    pub version: String,
+    /// Occurrences.
+    pub count: i64,
+    /// Of these, uncaught.
+    pub uncaught: i64,
+    /// First event.
+    pub first_seen: DateTime<Utc>,
+    /// Last event.
+    pub last_seen: DateTime<Utc>,
+}
+
+/// What was thrown in an error's latest occurrence.
+#[derive(Clone, Debug, FromRow)]
+pub struct Latest {
+    id: uuid::Uuid,
+    /// The message.
+    pub message: String,
+}
+
+impl Latest {
+    /// The occurrence's id.
+    #[must_use]
+    pub const fn occurrence(&self) -> OccurrenceId {
+        OccurrenceId(*self.id.as_bytes())
+    }
+}
+
+#[derive(FromRow)]
+struct CountRow {
+    error_id: i32,
+    namespace: String,
+    service: String,
+    type_name: String,
+    title: String,
+    own_frame: Option<String>,
+    count: i64,
+    environments: Vec<i32>,
+    versions: Vec<i32>,
+    service_id: i32,
+    first_seen: DateTime<Utc>,
+    last_seen: DateTime<Utc>,
+    first_version: String,
+    uncaught: bool,
+    severity: i16,
+}
+
+/// The window in whole minutes, and the whole hours within it.
+struct Bounds {
+    from: DateTime<Utc>,
+    to: DateTime<Utc>,
+    first_hour: DateTime<Utc>,
+    last_hour: DateTime<Utc>,
+}
+
+impl Bounds {
+    fn of(scope: &Scope) -> Self {
+        let floor = |at: DateTime<Utc>, step: TimeDelta| at.duration_trunc(step).unwrap_or(at);
+        let ceil = |at: DateTime<Utc>, step: TimeDelta| {
+            let start = floor(at, step);
+            if start < at { start + step } else { start }
+        };
+        let (from, to) = (floor(scope.from, TimeDelta::minutes(1)), ceil(scope.to, TimeDelta::minutes(1)));
+        let first_hour = ceil(from, TimeDelta::hours(1)).min(to);
+        let last_hour = floor(to, TimeDelta::hours(1)).max(first_hour);
+        Self { from, to, first_hour, last_hour }
+    }
+
+    fn ids(&self) -> (uuid::Uuid, uuid::Uuid) {
+        let first = |at| id_uuid(OccurrenceId::first_at(from_utc(at)));
+        (first(self.from), first(self.to))
+    }
+}
+
+/// Lists the errors that occurred in a window, in the order of their references' numbers.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn list(database: &Database, scope: &Scope) -> Result<Vec<Summary>, StoreError> {
+    summaries(database, scope, None).await
+}
+
+/// One error with its numbers in a window, or `None` where there is no such error. An error that did not occur in the
+/// window has a count of 0.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn one(database: &Database, reference: Reference, scope: &Scope) -> Result<Option<Summary>, StoreError> {
+    Ok(summaries(database, scope, Some(number(reference))).await?.pop())
+}
+
+fn number(reference: Reference) -> i32 {
+    i32::from_ne_bytes(reference.number().to_ne_bytes())
+}
+
+async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Result<Vec<Summary>, StoreError> {
+    let bounds = Bounds::of(scope);
+    let rows: Vec<CountRow> = sqlx::query_as(include_str!("../queries/errors/counts.sql"))
+        .bind(bounds.from)
+        .bind(bounds.first_hour)
+        .bind(bounds.last_hour)
+        .bind(bounds.to)
+        .bind(&scope.service)
+        .bind(&scope.environment)
+        .bind(&scope.version)
+        .bind(only)
+        .fetch_all(&database.pool)
+        .await?;
+    let errors: Vec<i32> = rows.iter().map(|row| row.error_id).collect();
+    let places = places(database, &bounds, scope, &errors).await?;
+    let traffic = traffic(database, &bounds, scope, &rows).await?;
+    let names = Labels::of(database, &rows).await?;
+    Ok(rows
+        .into_iter()
+        .map(|row| {
+            let (users, endpoints) = places.get(&row.error_id).cloned().unwrap_or_default();
+            let is_hit = |service: i32, endpoint: i32, environment: i32| {
+                service == row.service_id && (endpoints.is_empty() || endpoints.contains(&endpoint)) && row.environments.contains(&environment)
+            };
+            let requests =
+                traffic.iter().filter(|((service, endpoint, environment), _)| is_hit(*service, *endpoint, *environment)).map(|(_, n)| n).sum();
+            Summary {
+                reference: Reference::of_number(u32::from_ne_bytes(row.error_id.to_ne_bytes())),
+                namespace: row.namespace,
+                service: row.service,
+                type_name: row.type_name,
+                title: row.title,
+                own_frame: row.own_frame,
+                environments: names.environments(&row.environments),
+                versions: names.versions(&row.versions),
+                count: row.count,
+                users,
+                requests,
+                first_seen: row.first_seen,
+                last_seen: row.last_seen,
+                first_version: row.first_version,
+                uncaught: row.uncaught,
+                severity: row.severity,
+            }
+        })
+        .collect())
+}
+
+type Places = HashMap<i32, (i64, Vec<i32>)>;
+
+/// Users and endpoints per error, from the index over causes alone.
+async fn places(database: &Database, bounds: &Bounds, scope: &Scope, errors: &[i32]) -> Result<Places, StoreError> {
+    let (first, last) = bounds.ids();
+    let rows: Vec<(i32, i64, Vec<i32>)> = sqlx::query_as(include_str!("../queries/errors/places.sql"))
+        .bind(first)
+        .bind(last)
+        .bind(errors)
+        .bind(&scope.environment)
+        .bind(&scope.version)
+        .fetch_all(&database.pool)
+        .await?;
+    Ok(rows.into_iter().map(|(error, users, endpoints)| (error, (users, endpoints))).collect())
+}
+
+type Traffic = HashMap<(i32, i32, i32), i64>;
+
+async fn traffic(database: &Database, bounds: &Bounds, scope: &Scope, rows: &[CountRow]) -> Result<Traffic, StoreError> {
+    let mut services: Vec<i32> = rows.iter().map(|row| row.service_id).collect();
+    services.sort_unstable();
+    services.dedup();
+    let rows: Vec<(i32, i32, i32, i64)> = sqlx::query_as(include_str!("../queries/errors/traffic.sql"))
+        .bind(bounds.from)
+        .bind(bounds.first_hour)
+        .bind(bounds.last_hour)
+        .bind(bounds.to)
+        .bind(services)
+        .bind(&scope.version)
+        .fetch_all(&database.pool)
+        .await?;
+    Ok(rows.into_iter().map(|(service, endpoint, environment, n)| ((service, endpoint, environment), n)).collect())
+}
+
+/// Names of environments and versions, the latter with the order they were first received in.
+struct Labels {
+    environments: HashMap<i32, String>,
+    versions: HashMap<i32, (DateTime<Utc>, String)>,
+}
+
+impl Labels {
+    async fn of(database: &Database, rows: &[CountRow]) -> Result<Self, StoreError> {
+        let environments: Vec<i32> = rows.iter().flat_map(|row| row.environments.iter().copied()).collect();
+        let versions: Vec<i32> = rows.iter().flat_map(|row| row.versions.iter().copied()).collect();
+        let environments: Vec<(i32, String)> =
+            sqlx::query_as("SELECT id, name FROM environment WHERE id = ANY($1)").bind(environments).fetch_all(&database.pool).await?;
+        let versions: Vec<(i32, Option<DateTime<Utc>>, String)> = sqlx::query_as(
+            "SELECT v.id, min(d.first_received_at), v.label FROM version v LEFT JOIN deployed d ON d.version_id = v.id WHERE v.id = ANY($1) GROUP BY v.id",
+        )
+        .bind(versions)
+        .fetch_all(&database.pool)
+        .await?;
+        Ok(Self {
+            environments: environments.into_iter().collect(),
+            versions: versions.into_iter().map(|(id, at, label)| (id, (at.unwrap_or_default(), label))).collect(),
+        })
+    }
+
+    fn environments(&self, ids: &[i32]) -> Vec<String> {
+        let mut names: Vec<String> = ids.iter().filter_map(|id| self.environments.get(id).cloned()).collect();
+        names.sort();
+        names
+    }
+
+    fn versions(&self, ids: &[i32]) -> Vec<String> {
+        let mut labels: Vec<&(DateTime<Utc>, String)> = ids.iter().filter_map(|id| self.versions.get(id)).collect();
+        labels.sort();
+        labels.into_iter().map(|(_, label)| label.clone()).collect()
+    }
+}
+
+/// The latest occurrence of each error, as far as one is kept.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn latest(database: &Database, references: &[Reference]) -> Result<HashMap<Reference, Latest>, StoreError> {
+    #[derive(FromRow)]
+    struct Row {
+        error_id: i32,
+        #[sqlx(flatten)]
+        latest: Latest,
+    }
+    let numbers: Vec<i32> = references.iter().map(|reference| number(*reference)).collect();
+    let rows: Vec<Row> = sqlx::query_as(include_str!("../queries/errors/latest.sql")).bind(numbers).fetch_all(&database.pool).await?;
+    Ok(rows.into_iter().map(|row| (Reference::of_number(u32::from_ne_bytes(row.error_id.to_ne_bytes())), row.latest)).collect())
+}
+
+/// Of all time: counts per environment and version, the latest version first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn sightings(database: &Database, reference: Reference) -> Result<Vec<Sighting>, StoreError> {
+    Ok(sqlx::query_as(include_str!("../queries/errors/sightings.sql")).bind(number(reference)).fetch_all(&database.pool).await?)
+}

@@ -1,0 +1,44 @@
+/// What can go wrong between here and the database.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// The database cannot be reached, is shutting down, or has no connection free: try again later.
+    #[error("the database is not reachable: {0}")]
+    Away(#[source] sqlx::Error),
+    /// The database refused the data itself: trying again will not help.
+    #[error("the database refused the data: {0}")]
+    Data(#[source] sqlx::Error),
+    /// Two transactions stood in each other's way: trying again helps.
+    #[error("the transaction has to be repeated: {0}")]
+    Repeat(#[source] sqlx::Error),
+    /// Anything else.
+    #[error("the database reported: {0}")]
+    Other(#[source] sqlx::Error),
+}
+
+impl From<sqlx::Error> for StoreError {
+    fn from(error: sqlx::Error) -> Self {
+        use sqlx::Error;
+        let code = match &error {
+            Error::Database(database) => database.code().map(|code| code.into_owned()),
+            Error::Io(_) | Error::PoolTimedOut | Error::PoolClosed | Error::WorkerCrashed | Error::Tls(_) | Error::Protocol(_) => {
+                return Self::Away(error);
+            }
+            _ => None,
+        };
+        // SQLSTATE classes, PostgreSQL documentation, appendix A.
+        match code.as_deref() {
+            Some("40001" | "40P01" | "55P03") => Self::Repeat(error),
+            Some(code) if ["22", "23", "54"].iter().any(|class| code.starts_with(class)) => Self::Data(error),
+            Some(code) if ["08", "57", "53", "25", "58"].iter().any(|class| code.starts_with(class)) => Self::Away(error),
+            _ => Self::Other(error),
+        }
+    }
+}
+
+impl StoreError {
+    /// Whether the same may succeed later without anybody doing anything.
+    #[must_use]
+    pub const fn is_temporary(&self) -> bool {
+        matches!(self, Self::Away(_) | Self::Repeat(_))
+    }
+}

@@ -1,0 +1,279 @@
+//! Rows of occurrences: inserted, moved when late evidence shows them to be part of another, completed.
+
+use std::collections::{BTreeMap, HashSet};
+
+use outcrop_core::failure::{Changes, Failure, OccurrenceId, SeenSpan};
+use outcrop_core::Timestamp;
+use sqlx::PgConnection;
+use uuid::Uuid;
+
+use super::Writer;
+use super::batch::{Numbered, Prepared};
+use crate::copy::Rows;
+use crate::names::Sender;
+use crate::partitions::partition;
+use crate::{StoreError, id_uuid, signed, to_utc, uuid};
+
+/// What a batch's transaction has to do, and what it counted.
+#[derive(Default)]
+pub(super) struct Work<'a> {
+    /// Reports that stand for a failure of their own.
+    pub inserted: Vec<(Numbered<'a>, Failure)>,
+    /// Reports that are part of a failure another stands for.
+    pub absorbed: Vec<(Numbered<'a>, OccurrenceId)>,
+    /// Stored occurrences that turned out to be part of another.
+    pub withdrawn: Vec<(OccurrenceId, OccurrenceId)>,
+    /// Stored reports that stand for a failure after all.
+    pub restored: Vec<OccurrenceId>,
+    /// Failures of which more is known than is stored.
+    completed: Vec<Failure>,
+    /// Failures another report stands for now: their parts must point to it.
+    renamed: Vec<(OccurrenceId, Vec<OccurrenceId>)>,
+    /// Requests to count: sender, endpoint, span.
+    pub requests: Vec<(Sender, i32, &'a SeenSpan)>,
+    /// When reports of a sender happened.
+    pub seen: Vec<(Sender, Timestamp)>,
+    /// What the counters change by.
+    pub counted: Vec<Counted>,
+}
+
+/// One occurrence more or less.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Counted {
+    pub occurrence: OccurrenceId,
+    pub cause: i64,
+    pub environment: i32,
+    pub version: i32,
+    pub uncaught: i64,
+    pub severity: i16,
+    /// +1 counted, −1 taken back, 0 only `uncaught` or `severity` changed.
+    pub n: i64,
+}
+
+impl<'a> Work<'a> {
+    /// Takes over what a trace's news change. `is_first`: nothing of this trace was stored before.
+    pub(super) fn take_changes(&mut self, prepared: &Prepared<'a>, changes: Changes, is_first: bool) {
+        for failure in changes.counted.iter().chain(&changes.restored).filter(|failure| !is_first && failure.reports.len() > 1) {
+            self.renamed.push((failure.occurrence, failure.reports.clone()));
+        }
+        for failure in changes.counted {
+            self.inserted.extend(prepared.reports.get(&failure.occurrence).map(|numbered| (*numbered, failure)));
+        }
+        self.restored.extend(changes.restored.iter().map(|failure| failure.occurrence));
+        self.completed.extend(changes.restored);
+        for (report, other) in changes.absorbed {
+            self.absorbed.extend(prepared.reports.get(&report).map(|numbered| (*numbered, other)));
+        }
+        self.withdrawn.extend(changes.withdrawn);
+        self.completed.extend(changes.completed);
+    }
+}
+
+/// Stores rows: moves first, so that a row copied in never meets its earlier self.
+pub(super) async fn store(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Writer) -> Result<(), StoreError> {
+    withdraw(connection, work).await?;
+    restore(connection, work).await?;
+    complete(connection, work).await?;
+    insert(connection, work, writer).await?;
+    absorb(connection, work).await?;
+    rename(connection, work).await
+}
+
+type StoredRow = (Uuid, i64, i32, i32, bool, i16);
+
+fn counted(row: &StoredRow, n: i64) -> Counted {
+    let (id, cause, environment, version, uncaught, severity) = *row;
+    Counted { occurrence: OccurrenceId(*id.as_bytes()), cause, environment, version, uncaught: i64::from(uncaught) * n, severity, n }
+}
+
+async fn withdraw(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<(), StoreError> {
+    if work.withdrawn.is_empty() {
+        return Ok(());
+    }
+    work.withdrawn.sort_unstable();
+    let (gone, others): (Vec<Uuid>, Vec<Uuid>) = work.withdrawn.iter().map(|(gone, other)| (id_uuid(*gone), id_uuid(*other))).unzip();
+    let rows: Vec<StoredRow> = sqlx::query_as(
+        "WITH part AS (SELECT * FROM UNNEST($1::uuid[], $2::uuid[]) AS part (id, part_of)), \
+         gone AS (DELETE FROM occurrence WHERE id = ANY($1) RETURNING *) \
+         INSERT INTO also_reported (id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
+             user_hash, uncaught, severity, received_at, type, message, attributes, part_of) \
+         SELECT id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
+             user_hash, uncaught, severity, received_at, type, message, attributes, part_of FROM gone JOIN part USING (id) \
+         RETURNING id, cause_id, environment_id, version_id, uncaught, severity",
+    )
+    .bind(gone)
+    .bind(others)
+    .fetch_all(connection)
+    .await?;
+    work.counted.extend(rows.iter().map(|row| counted(row, -1)));
+    Ok(())
+}
+
+async fn restore(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<(), StoreError> {
+    if work.restored.is_empty() {
+        return Ok(());
+    }
+    let ids: Vec<Uuid> = work.restored.iter().map(|id| id_uuid(*id)).collect();
+    let rows: Vec<StoredRow> = sqlx::query_as(
+        "WITH back AS (DELETE FROM also_reported WHERE id = ANY($1) RETURNING *) \
+         INSERT INTO occurrence (id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
+             user_hash, uncaught, severity, received_at, type, message, attributes) \
+         SELECT id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
+             user_hash, uncaught, severity, received_at, type, message, attributes FROM back \
+         RETURNING id, cause_id, environment_id, version_id, uncaught, severity",
+    )
+    .bind(ids)
+    .fetch_all(connection)
+    .await?;
+    work.counted.extend(rows.iter().map(|row| counted(row, 1)));
+    Ok(())
+}
+
+/// Writes what late evidence says of failures already stored.
+async fn complete(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<(), StoreError> {
+    if work.completed.is_empty() {
+        return Ok(());
+    }
+    let by_id: BTreeMap<OccurrenceId, &Failure> = work.completed.iter().map(|failure| (failure.occurrence, failure)).collect();
+    let ids: Vec<Uuid> = by_id.keys().map(|id| id_uuid(*id)).collect();
+    let stored: Vec<StoredRow> =
+        sqlx::query_as("SELECT id, cause_id, environment_id, version_id, uncaught, severity FROM occurrence WHERE id = ANY($1)")
+            .bind(&ids)
+            .fetch_all(&mut *connection)
+            .await?;
+    for row in &stored {
+        let (id, cause, environment, version, was_uncaught, _) = *row;
+        let occurrence = OccurrenceId(*id.as_bytes());
+        let Some(failure) = by_id.get(&occurrence) else { continue };
+        let uncaught = i64::from(failure.uncaught) - i64::from(was_uncaught);
+        work.counted.push(Counted { occurrence, cause, environment, version, uncaught, severity: failure.severity, n: 0 });
+    }
+    let uncaught: Vec<bool> = by_id.values().map(|failure| failure.uncaught).collect();
+    let severity: Vec<i16> = by_id.values().map(|failure| failure.severity).collect();
+    let users: Vec<Option<i64>> = by_id.values().map(|failure| signed(failure.user)).collect();
+    let endpoints: Vec<Option<i32>> = by_id.values().map(|failure| endpoint(failure)).collect();
+    sqlx::query(
+        "UPDATE occurrence SET uncaught = new.uncaught, severity = new.severity, user_hash = new.user_hash, endpoint_id = new.endpoint_id \
+         FROM UNNEST($1::uuid[], $2::bool[], $3::smallint[], $4::bigint[], $5::int[]) AS new (id, uncaught, severity, user_hash, endpoint_id) \
+         WHERE occurrence.id = new.id AND occurrence.id = ANY($1)",
+    )
+    .bind(ids)
+    .bind(uncaught)
+    .bind(severity)
+    .bind(users)
+    .bind(endpoints)
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+fn endpoint(failure: &Failure) -> Option<i32> {
+    failure.endpoint.and_then(|endpoint| i32::try_from(endpoint).ok())
+}
+
+const COLUMNS: &str = "id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
+                       user_hash, uncaught, severity, received_at, type, message, attributes";
+
+fn put_row(rows: &mut Rows, numbered: &Numbered<'_>, failure: &Failure) {
+    let report = numbered.report;
+    let mut attributes = serde_json::to_vec(&report.attributes).expect("a map of JSON values always encodes");
+    if numbered.clock_ahead_ms > 0 {
+        let mut marked = report.attributes.clone();
+        marked.insert("outcrop.clock_ahead_ms".to_owned(), numbered.clock_ahead_ms.into());
+        attributes = serde_json::to_vec(&marked).expect("a map of JSON values always encodes");
+    }
+    rows.uuid(id_uuid(report.facts.id))
+        .int4(numbered.sender.service)
+        .int8(numbered.cause)
+        .int4(numbered.sender.environment)
+        .int4(numbered.sender.version)
+        .maybe(endpoint(failure), Rows::int4)
+        .maybe(report.trace_id.map(|trace| Uuid::from_bytes(trace.0)), Rows::uuid)
+        .maybe(report.facts.span.and_then(|span| signed(span.0)), Rows::int8)
+        .uuid(uuid(numbered.resource))
+        .maybe(numbered.stack.map(uuid), Rows::uuid)
+        .maybe(signed(failure.user), Rows::int8)
+        .bool(failure.uncaught)
+        .int2(failure.severity)
+        .time(to_utc(numbered.received))
+        .text(&report.type_name)
+        .text(outcrop_core::text::prefix(&report.message, MAX_MESSAGE_BYTES))
+        .jsonb(&attributes);
+}
+
+/// Longest message kept in an occurrence's row, in bytes; the whole one stands in the payload.
+const MAX_MESSAGE_BYTES: usize = 8_192;
+
+async fn insert(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Writer) -> Result<(), StoreError> {
+    let mut inserted = std::mem::take(&mut work.inserted);
+    inserted.sort_by_key(|(numbered, _)| numbered.report.facts.id);
+    let mut days: BTreeMap<i64, (Rows, Rows)> = BTreeMap::new();
+    for (numbered, failure) in &inserted {
+        let report = numbered.report;
+        let at = report.facts.id.at();
+        let (rows, payloads) = days.entry(at.day()).or_insert_with(|| (Rows::new(17), Rows::new(2)));
+        put_row(rows.row(), numbered, failure);
+        if writer.samples(numbered.cause, numbered.sender.version, at) {
+            let body = (writer.render)(report);
+            // Level 1: the fastest that still finds the repetition in a stack text.
+            let packed = zstd::bulk::compress(body.as_bytes(), 1).map_err(|error| StoreError::Other(sqlx::Error::Io(error)))?;
+            payloads.row().uuid(id_uuid(report.facts.id)).bytes(&packed);
+        }
+        work.seen.push((numbered.sender, at));
+        work.counted.push(Counted {
+            occurrence: report.facts.id,
+            cause: numbered.cause,
+            environment: numbered.sender.environment,
+            version: numbered.sender.version,
+            uncaught: failure.uncaught.into(),
+            severity: failure.severity,
+            n: 1,
+        });
+    }
+    for (day, (rows, payloads)) in days {
+        let statement = format!("COPY {} ({COLUMNS}) FROM STDIN (FORMAT binary)", partition("occurrence", day));
+        rows.send(connection, &statement).await?;
+        if !payloads.is_empty() {
+            let statement = format!("COPY {} (occurrence_id, body) FROM STDIN (FORMAT binary)", partition("payload", day));
+            payloads.send(connection, &statement).await?;
+        }
+    }
+    Ok(())
+}
+
+async fn absorb(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<(), StoreError> {
+    let mut rows = Rows::new(18);
+    let mut seen = HashSet::new();
+    let mut absorbed = std::mem::take(&mut work.absorbed);
+    absorbed.sort_by_key(|(numbered, _)| numbered.report.facts.id);
+    for (numbered, other) in absorbed {
+        let facts = &numbered.report.facts;
+        if !seen.insert(facts.id) {
+            continue;
+        }
+        let failure = Failure {
+            occurrence: facts.id,
+            reports: vec![],
+            uncaught: facts.says_uncaught,
+            severity: facts.severity,
+            user: facts.user,
+            endpoint: None,
+        };
+        put_row(rows.row(), &numbered, &failure);
+        rows.uuid(id_uuid(other));
+    }
+    rows.send(connection, &format!("COPY also_reported ({COLUMNS}, part_of) FROM STDIN (FORMAT binary)")).await?;
+    Ok(())
+}
+
+async fn rename(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<(), StoreError> {
+    for (occurrence, reports) in &work.renamed {
+        let ids: Vec<Uuid> = reports.iter().map(|id| id_uuid(*id)).collect();
+        sqlx::query("UPDATE also_reported SET part_of = $1 WHERE id = ANY($2) AND part_of <> $1")
+            .bind(id_uuid(*occurrence))
+            .bind(ids)
+            .execute(&mut *connection)
+            .await?;
+    }
+    Ok(())
+}

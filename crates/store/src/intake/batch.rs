@@ -1,0 +1,129 @@
+//! A batch with its names resolved and its repeated parts interned.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+
+use outcrop_core::failure::{OccurrenceId, Report, SeenSpan};
+use outcrop_core::telemetry::Resource;
+use outcrop_core::telemetry::names::Identity;
+use outcrop_core::{Digest, Timestamp};
+
+use super::Submission;
+use crate::causes::{CauseKey, Naming};
+use crate::interned::ToIntern;
+use crate::names::{Numbers, Sender, name_hash};
+
+/// Senders and their endpoints in a batch.
+pub(super) fn names(batch: &[Submission]) -> BTreeMap<&Identity, BTreeSet<&str>> {
+    let mut names: BTreeMap<&Identity, BTreeSet<&str>> = BTreeMap::new();
+    for found in batch.iter().map(|submission| &submission.found) {
+        for span in &found.spans {
+            let endpoints = names.entry(&*span.identity).or_default();
+            endpoints.extend(span.entry.as_ref().map(|entry| entry.endpoint.as_str()));
+        }
+        for report in &found.reports {
+            names.entry(&*report.identity).or_default();
+        }
+    }
+    names
+}
+
+/// Grouping keys in a batch.
+pub(super) fn causes<'a>(batch: &'a [Submission], numbers: &Numbers) -> BTreeMap<CauseKey, Naming<'a>> {
+    let reports = batch.iter().flat_map(|submission| &submission.found.reports);
+    reports
+        .map(|report| {
+            let key = (numbers.senders[&*report.identity].service, report.grouping.key);
+            (key, Naming { grouping: &report.grouping, type_name: &report.type_name })
+        })
+        .collect()
+}
+
+/// A report with the numbers of its names.
+#[derive(Clone, Copy)]
+pub(super) struct Numbered<'a> {
+    pub report: &'a Report,
+    pub sender: Sender,
+    pub cause: i64,
+    pub resource: Digest,
+    pub stack: Option<Digest>,
+    pub received: Timestamp,
+    pub clock_ahead_ms: i64,
+}
+
+/// A batch, ready for its transaction.
+pub(super) struct Prepared<'a> {
+    pub submissions: &'a [Submission],
+    numbers: Numbers,
+    /// Reports by id; of a report sent twice in one batch, one stays.
+    pub reports: HashMap<OccurrenceId, Numbered<'a>>,
+    resources: BTreeMap<Digest, Arc<Resource>>,
+    stacks: BTreeMap<Digest, Vec<u8>>,
+}
+
+impl<'a> Prepared<'a> {
+    pub(super) fn new(submissions: &'a [Submission], numbers: Numbers, causes: HashMap<CauseKey, i64>) -> Self {
+        let mut prepared = Self { submissions, numbers, reports: HashMap::new(), resources: BTreeMap::new(), stacks: BTreeMap::new() };
+        let mut hashed: HashMap<*const Resource, Digest> = HashMap::new();
+        for submission in submissions {
+            for report in &submission.found.reports {
+                let sender = prepared.numbers.senders[&*report.identity];
+                let resource = *hashed.entry(Arc::as_ptr(&report.resource)).or_insert_with(|| {
+                    let hash = Digest::of_bytes(body(&report.resource).as_bytes());
+                    prepared.resources.insert(hash, report.resource.clone());
+                    hash
+                });
+                let stack = report.stack.as_ref().map(|stack| {
+                    let bytes = serde_json::to_vec(&**stack).expect("a stack of plain values always encodes");
+                    let hash = Digest::of_bytes(&bytes);
+                    prepared.stacks.insert(hash, bytes);
+                    hash
+                });
+                let cause = causes[&(sender.service, report.grouping.key)];
+                let numbered = Numbered {
+                    report,
+                    sender,
+                    cause,
+                    resource,
+                    stack,
+                    received: submission.received,
+                    clock_ahead_ms: submission.found.clock_ahead_ms,
+                };
+                prepared.reports.insert(report.facts.id, numbered);
+            }
+        }
+        prepared
+    }
+
+    pub(super) fn sender(&self, identity: &Identity) -> Sender {
+        self.numbers.senders[identity]
+    }
+
+    /// The number of a span's endpoint, where it is an entry span.
+    pub(super) fn endpoint(&self, span: &SeenSpan) -> Option<i32> {
+        let entry = span.entry.as_ref()?;
+        let service = self.sender(&span.identity).service;
+        self.numbers.endpoints.get(&(service, name_hash(&entry.endpoint))).copied()
+    }
+
+    /// What is not interned yet, as far as the caller knows.
+    pub(super) fn to_intern(&mut self, is_known: impl Fn(Digest) -> bool) -> ToIntern {
+        let stacks = std::mem::take(&mut self.stacks);
+        ToIntern {
+            resources: self.resources.iter().filter(|(hash, _)| !is_known(**hash)).map(|(hash, resource)| (*hash, body(resource))).collect(),
+            stacks: stacks.into_iter().filter(|(hash, _)| !is_known(*hash)).collect(),
+        }
+    }
+
+    /// The days of event time that rows of this batch fall on.
+    pub(super) fn days(&self) -> BTreeSet<i64> {
+        let of_reports = self.reports.keys().map(|id| id.at().day());
+        let spans = self.submissions.iter().flat_map(|submission| &submission.found.spans);
+        let of_entries = spans.filter_map(|span| span.entry.as_ref()).map(|entry| entry.at.day());
+        of_reports.chain(of_entries).collect()
+    }
+}
+
+fn body(resource: &Resource) -> String {
+    serde_json::Value::Object(resource.attributes.to_json()).to_string()
+}

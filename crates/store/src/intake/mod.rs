@@ -1,0 +1,242 @@
+//! The batch writer: many requests, one transaction, exact counts.
+
+mod apply;
+mod batch;
+mod states;
+mod tallies;
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex};
+
+use outcrop_core::failure::{Found, Refused};
+use outcrop_core::{Digest, Timestamp};
+use sqlx::{Acquire, PgConnection};
+
+use crate::causes::Causes;
+use crate::interned::Interned;
+use crate::names::Names;
+use crate::partitions::Partitions;
+use crate::{Database, StoreError, to_utc, uuid};
+use batch::Prepared;
+
+/// How the exact data sent is written down: given by the caller, since encodings are not this crate's business.
+pub type Renderer = fn(&outcrop_core::failure::Report) -> String;
+
+/// One request, decoded and searched.
+#[derive(Clone, Debug)]
+pub struct Submission {
+    /// Digest of signal and inflated body: the same body again is the same submission.
+    pub receipt: Digest,
+    /// When it was received.
+    pub received: Timestamp,
+    /// What it holds.
+    pub found: Arc<Found>,
+}
+
+impl Submission {
+    /// The digest under which a body is receipted.
+    #[must_use]
+    pub fn receipt_of(signal: &str, body: &[u8]) -> Digest {
+        outcrop_core::Hasher::default().part(signal.as_bytes()).part(body).finish()
+    }
+}
+
+/// What became of one request.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// It is stored, now or by an earlier try; some records may have been refused.
+    Stored(Refused),
+    /// The database refuses its data: sending it again will not help.
+    Unusable(String),
+}
+
+/// Writes batches. Several may write at the same time, also in other processes on the same database.
+pub struct Writer {
+    database: Database,
+    render: Renderer,
+    names: Names,
+    causes: Causes,
+    interned: Interned,
+    partitions: Arc<Partitions>,
+    sampler: Mutex<Sampler>,
+    /// Deployed versions as written last: (first event, last event) in milliseconds.
+    deployed: Mutex<HashMap<crate::names::Sender, (i64, i64)>>,
+}
+
+/// Tries of a batch that another transaction stood in the way of.
+const MAX_TRIES: usize = 5;
+
+impl Writer {
+    /// Makes a writer on a database.
+    #[must_use]
+    pub fn new(database: Database, render: Renderer) -> Self {
+        Self {
+            database,
+            render,
+            names: Names::default(),
+            causes: Causes::default(),
+            interned: Interned::default(),
+            partitions: Arc::default(),
+            sampler: Mutex::default(),
+            deployed: Mutex::default(),
+        }
+    }
+
+    /// Makes today's and tomorrow's partitions, ahead of the first request that needs them.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database refuses.
+    pub async fn prepare(&self, now: Timestamp) -> Result<(), StoreError> {
+        self.partitions.ensure(&self.database.writing, &crate::partitions::days_ahead(to_utc(now))).await
+    }
+
+    /// Stops counting on partitions that upkeep has removed.
+    pub fn forget_days_before(&self, oldest: Timestamp) {
+        self.partitions.forget_before(oldest.day());
+    }
+
+    /// Commits the batch; on return every request of it is durable or named unusable. `outcomes[i]` belongs to
+    /// `batch[i]`. A request that the database refuses never fails its neighbours: the batch is halved until it is found.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] and others that are not the data's fault: nothing is known to be stored, and all may be sent
+    /// again, since receipts tell what was.
+    pub async fn write(&self, batch: &[Submission]) -> Result<Vec<Outcome>, StoreError> {
+        let mut outcomes: Vec<Option<Outcome>> = vec![None; batch.len()];
+        let mut parts = vec![(0, batch.len())];
+        while let Some((from, to)) = parts.pop() {
+            match self.write_repeating(&batch[from..to]).await {
+                Ok(done) => {
+                    for (slot, outcome) in outcomes[from..to].iter_mut().zip(done) {
+                        *slot = Some(outcome);
+                    }
+                }
+                Err(StoreError::Data(error)) if to - from == 1 => {
+                    tracing::error!(%error, "a request was refused by the database");
+                    outcomes[from] = Some(Outcome::Unusable("the data cannot be stored".to_owned()));
+                }
+                Err(StoreError::Data(_)) => {
+                    let middle = from.midpoint(to);
+                    parts.extend([(middle, to), (from, middle)]);
+                }
+                Err(other) => return Err(other),
+            }
+        }
+        Ok(outcomes.into_iter().flatten().collect())
+    }
+
+    async fn write_repeating(&self, batch: &[Submission]) -> Result<Vec<Outcome>, StoreError> {
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            match self.write_once(batch).await {
+                Err(StoreError::Repeat(error)) if tries < MAX_TRIES => tracing::debug!(%error, tries, "a batch is repeated"),
+                outcome => return outcome,
+            }
+        }
+    }
+
+    /// One transaction. Tables are taken in one fixed order and keys sorted within each, so that writers never wait for
+    /// each other in a circle.
+    async fn write_once(&self, batch: &[Submission]) -> Result<Vec<Outcome>, StoreError> {
+        let prepared = self.prepare_batch(batch).await?;
+        let mut connection = self.database.writing.acquire().await?;
+        let mut transaction = connection.begin().await?;
+        let (fresh, outcomes) = receipts(&mut transaction, batch).await?;
+        let mut work = apply::Work::default();
+        states::decide(&mut transaction, &prepared, &fresh, &mut work).await?;
+        apply::store(&mut transaction, &mut work, self).await?;
+        let deployed = tallies::store(&mut transaction, &work, self).await?;
+        transaction.commit().await?;
+        self.deployed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).extend(deployed);
+        Ok(outcomes)
+    }
+
+    /// Everything that commits by itself before the batch's own transaction: names, causes, interned rows, partitions.
+    async fn prepare_batch<'a>(&self, batch: &'a [Submission]) -> Result<Prepared<'a>, StoreError> {
+        let pool = &self.database.writing;
+        let numbers = self.names.resolve(pool, &batch::names(batch)).await?;
+        let causes = self.causes.resolve(pool, &batch::causes(batch, &numbers)).await?;
+        let today = batch.iter().map(|submission| submission.received.day()).max().unwrap_or_default();
+        let today = i32::try_from(today).unwrap_or_default();
+        let mut prepared = Prepared::new(batch, numbers, causes);
+        let to_intern = prepared.to_intern(|hash| self.interned.is_known(hash, today));
+        self.interned.store(pool, to_intern, today).await?;
+        self.partitions.ensure(pool, &prepared.days()).await?;
+        Ok(prepared)
+    }
+
+    /// Whether to keep the exact data of one more occurrence.
+    fn samples(&self, cause: i64, version: i32, at: Timestamp) -> bool {
+        self.sampler.lock().unwrap_or_else(std::sync::PoisonError::into_inner).takes((cause, version, at.hour().millis()))
+    }
+}
+
+/// Inserts receipts; returns which requests of the batch are new, and what to answer to each.
+async fn receipts(connection: &mut PgConnection, batch: &[Submission]) -> Result<(Vec<bool>, Vec<Outcome>), StoreError> {
+    let mut first: BTreeMap<Digest, usize> = BTreeMap::new();
+    for (at, submission) in batch.iter().enumerate() {
+        first.entry(submission.receipt).or_insert(at);
+    }
+    let of_first = |at: &usize| &batch[*at];
+    let digests: Vec<uuid::Uuid> = first.keys().map(|digest| uuid(*digest)).collect();
+    let times: Vec<_> = first.values().map(|at| to_utc(of_first(at).received)).collect();
+    let rejected: Vec<i64> = first.values().map(|at| i64::try_from(of_first(at).found.refused.count).unwrap_or(i64::MAX)).collect();
+    let reasons: Vec<&str> = first.values().map(|at| of_first(at).found.refused.reason.as_str()).collect();
+    let inserted: Vec<(uuid::Uuid,)> = sqlx::query_as(
+        "INSERT INTO receipt (digest, received_at, rejected, reason) \
+         SELECT * FROM UNNEST($1::uuid[], $2::timestamptz[], $3::bigint[], $4::text[]) AS new (digest, received_at, rejected, reason) \
+         ORDER BY digest ON CONFLICT (digest) DO NOTHING RETURNING digest",
+    )
+    .bind(&digests)
+    .bind(times)
+    .bind(rejected)
+    .bind(reasons)
+    .fetch_all(&mut *connection)
+    .await?;
+    let inserted: std::collections::HashSet<uuid::Uuid> = inserted.into_iter().map(|(digest,)| digest).collect();
+    let mut answers: HashMap<uuid::Uuid, Refused> = HashMap::new();
+    let known: Vec<uuid::Uuid> = digests.iter().filter(|digest| !inserted.contains(digest)).copied().collect();
+    if !known.is_empty() {
+        let rows: Vec<(uuid::Uuid, i64, String)> = sqlx::query_as("SELECT digest, rejected, reason FROM receipt WHERE digest = ANY($1)")
+            .bind(known)
+            .fetch_all(&mut *connection)
+            .await?;
+        for (digest, count, reason) in rows {
+            answers.insert(digest, Refused { count: u64::try_from(count).unwrap_or_default(), reason });
+        }
+    }
+    let mut fresh = Vec::with_capacity(batch.len());
+    let mut outcomes = Vec::with_capacity(batch.len());
+    for (at, submission) in batch.iter().enumerate() {
+        let digest = uuid(submission.receipt);
+        fresh.push(inserted.contains(&digest) && first.get(&submission.receipt) == Some(&at));
+        let refused = answers.get(&digest).unwrap_or(&submission.found.refused);
+        outcomes.push(Outcome::Stored(refused.clone()));
+    }
+    Ok((fresh, outcomes))
+}
+
+/// Occurrences of one cause, version and hour whose exact data is kept before sampling begins.
+const KEPT_WHOLE: u32 = 50;
+/// Past that, one in so many is kept.
+const KEPT_ONE_IN: u32 = 50;
+/// Hours counted at once; forgotten all together past this.
+const MAX_SAMPLED: usize = 50_000;
+
+/// Counts per cause, version and hour, by this process alone: two instances keep twice as many.
+#[derive(Default)]
+struct Sampler {
+    counts: HashMap<(i64, i32, i64), u32>,
+}
+
+impl Sampler {
+    fn takes(&mut self, key: (i64, i32, i64)) -> bool {
+        if self.counts.len() >= MAX_SAMPLED {
+            self.counts.clear();
+        }
+        let count = self.counts.entry(key).or_default();
+        *count = count.saturating_add(1);
+        *count <= KEPT_WHOLE || count.is_multiple_of(KEPT_ONE_IN)
+    }
+}

@@ -1,0 +1,52 @@
+//! Outcrop's storage: PostgreSQL through SQLx. SQL stands here and nowhere else.
+//!
+//! [`Database`] opens and migrates; [`intake::Writer`] commits batches of requests; [`errors`] and [`occurrences`] read
+//! them back; [`access`] holds members, tokens and sender keys; [`upkeep`] removes what is past its time.
+
+#![warn(missing_docs)]
+
+pub mod access;
+mod causes;
+mod copy;
+mod database;
+pub mod errors;
+mod fault;
+pub mod intake;
+mod interned;
+mod names;
+pub mod occurrences;
+mod partitions;
+pub mod upkeep;
+
+pub use database::{Database, OpenError};
+pub use fault::StoreError;
+
+use chrono::{DateTime, Utc};
+use outcrop_core::failure::OccurrenceId;
+use outcrop_core::{Digest, Timestamp};
+use uuid::Uuid;
+
+pub(crate) const fn uuid(digest: Digest) -> Uuid {
+    Uuid::from_bytes(digest.0)
+}
+
+pub(crate) const fn id_uuid(id: OccurrenceId) -> Uuid {
+    Uuid::from_bytes(id.0)
+}
+
+/// A time as the database's library has it, to the microsecond.
+#[must_use]
+pub fn to_utc(at: Timestamp) -> DateTime<Utc> {
+    DateTime::from_timestamp_micros(at.micros()).unwrap_or_default()
+}
+
+/// A time as the core has it.
+#[must_use]
+pub fn from_utc(at: DateTime<Utc>) -> Timestamp {
+    Timestamp(at.timestamp_micros().saturating_mul(1_000))
+}
+
+/// A 64-bit hash in the form PostgreSQL has: signed. 0 means none.
+pub(crate) fn signed(hash: u64) -> Option<i64> {
+    (hash != 0).then(|| i64::from_ne_bytes(hash.to_ne_bytes()))
+}

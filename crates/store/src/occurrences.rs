@@ -1,0 +1,156 @@
+//! Reading occurrences: those of one error, newest first, and one in full.
+
+use chrono::{DateTime, Utc};
+use outcrop_core::failure::OccurrenceId;
+use outcrop_core::{Reference, Timestamp};
+use sqlx::FromRow;
+use uuid::Uuid;
+
+use crate::{Database, StoreError, id_uuid};
+
+/// An occurrence in a list.
+#[derive(Clone, Debug, FromRow)]
+pub struct Row {
+    id: Uuid,
+    /// Its service.
+    pub service: String,
+    /// Its environment.
+    pub environment: String,
+    /// Its version.
+    pub version: String,
+    /// The endpoint of its request, where known.
+    pub endpoint: Option<String>,
+    /// The exception's type.
+    pub type_name: String,
+    /// The exception's message.
+    pub message: String,
+    /// OTLP severity number.
+    pub severity: i16,
+    /// Whether it ended a request, job or process.
+    pub uncaught: bool,
+    trace_id: Option<Uuid>,
+    span_id: Option<i64>,
+    /// When it was received.
+    pub received_at: DateTime<Utc>,
+    /// The host's name, where given.
+    pub host: Option<String>,
+    /// The user, where given.
+    pub user: Option<String>,
+}
+
+impl Row {
+    /// Its id.
+    #[must_use]
+    pub const fn id(&self) -> OccurrenceId {
+        OccurrenceId(*self.id.as_bytes())
+    }
+
+    /// When it happened.
+    #[must_use]
+    pub fn at(&self) -> Timestamp {
+        self.id().at()
+    }
+
+    /// Its trace in lower-case hex.
+    #[must_use]
+    pub fn trace_id(&self) -> Option<String> {
+        self.trace_id.map(|id| id.simple().to_string())
+    }
+
+    /// Its span in lower-case hex.
+    #[must_use]
+    pub fn span_id(&self) -> Option<String> {
+        self.span_id.map(|id| format!("{:016x}", u64::from_ne_bytes(id.to_ne_bytes())))
+    }
+}
+
+/// One occurrence in full.
+#[derive(Clone, Debug)]
+pub struct Full {
+    /// What the list says of it.
+    pub row: Row,
+    /// The error it belongs to.
+    pub error: Reference,
+    /// Attributes of the record, as JSON.
+    pub attributes: serde_json::Value,
+    /// Attributes of the resource, as JSON.
+    pub resource: serde_json::Value,
+    /// Frames as JSON, in the form of `outcrop_core::stack::Stack`; `None` where the runtime is not known.
+    pub stack: Option<serde_json::Value>,
+    /// The exact data sent, less what was scrubbed, as OTLP/JSON; `None` where it was not sampled.
+    pub sent: Option<serde_json::Value>,
+    /// Further reports of the same failure: when, on which span, with which message.
+    pub also_reported: Vec<AlsoReported>,
+}
+
+/// A further report of the same failure.
+#[derive(Clone, Debug, FromRow)]
+pub struct AlsoReported {
+    id: Uuid,
+    span_id: Option<i64>,
+    /// The type it gave.
+    pub type_name: String,
+    /// The message it gave.
+    pub message: String,
+}
+
+impl AlsoReported {
+    /// When it was reported.
+    #[must_use]
+    pub fn at(&self) -> Timestamp {
+        OccurrenceId(*self.id.as_bytes()).at()
+    }
+
+    /// The span it was reported on, in lower-case hex.
+    #[must_use]
+    pub fn span_id(&self) -> Option<String> {
+        self.span_id.map(|id| format!("{:016x}", u64::from_ne_bytes(id.to_ne_bytes())))
+    }
+}
+
+/// The occurrences of an error, newest first, from before `cursor`.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn of_error(database: &Database, error: Reference, cursor: Option<OccurrenceId>, limit: i64) -> Result<Vec<Row>, StoreError> {
+    let number = i32::from_ne_bytes(error.number().to_ne_bytes());
+    let before = cursor.map_or(Uuid::max(), id_uuid);
+    Ok(sqlx::query_as(include_str!("../queries/occurrences/of_error.sql")).bind(number).bind(before).bind(limit).fetch_all(&database.pool).await?)
+}
+
+#[derive(FromRow)]
+struct FullRow {
+    #[sqlx(flatten)]
+    row: Row,
+    error_id: i32,
+    attributes: serde_json::Value,
+    resource: serde_json::Value,
+    stack: Option<Vec<u8>>,
+    payload: Option<Vec<u8>>,
+}
+
+/// One occurrence in full. The id of a report that is part of an occurrence finds that occurrence.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn one(database: &Database, id: OccurrenceId) -> Result<Option<Full>, StoreError> {
+    let merged: Option<(Uuid,)> = sqlx::query_as("SELECT part_of FROM also_reported WHERE id = $1").bind(id_uuid(id)).fetch_optional(&database.pool).await?;
+    let id = merged.map_or(id_uuid(id), |(id,)| id);
+    let found: Option<FullRow> = sqlx::query_as(include_str!("../queries/occurrences/one.sql")).bind(id).fetch_optional(&database.pool).await?;
+    let Some(found) = found else { return Ok(None) };
+    let also_reported: Vec<AlsoReported> =
+        sqlx::query_as("SELECT id, span_id, type AS type_name, message FROM also_reported WHERE part_of = $1 ORDER BY id")
+            .bind(id)
+            .fetch_all(&database.pool)
+            .await?;
+    let sent = found.payload.and_then(|packed| zstd::stream::decode_all(packed.as_slice()).ok());
+    Ok(Some(Full {
+        error: Reference::of_number(u32::from_ne_bytes(found.error_id.to_ne_bytes())),
+        row: found.row,
+        attributes: found.attributes,
+        resource: found.resource,
+        stack: found.stack.and_then(|json| serde_json::from_slice(&json).ok()),
+        sent: sent.and_then(|json| serde_json::from_slice(&json).ok()),
+        also_reported,
+    }))
+}
