@@ -1,1 +1,39 @@
-fn main() {}
+//! Outcrop: the service and its client in one binary.
+
+mod args;
+mod client;
+mod commands;
+mod fault;
+mod output;
+mod settings;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use args::{Admin, Arguments, Command, KeyCommand, MemberCommand, TokenCommand};
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let done = match arguments.command {
+        Command::Serve(serve) => commands::serve::run(serve).await,
+        Command::Admin { command, database } => match command {
+            Admin::Member { command: MemberCommand::Add(add) } => commands::admin::member::add(database, add).await,
+            Admin::Token { command: TokenCommand::Create { email } } => commands::admin::token::create(database, &email).await,
+            Admin::Key { command: KeyCommand::Create { name, services } } => commands::admin::key::create(database, &name, &services).await,
+            Admin::Key { command: KeyCommand::List { json } } => commands::admin::key::list(database, json).await,
+            Admin::Key { command: KeyCommand::Revoke { name } } => commands::admin::key::revoke(database, &name).await,
+        },
+        Command::Errors(errors) => commands::errors::run(errors).await,
+        Command::Show(show) => commands::show::run(show).await,
+        Command::Occurrences(occurrences) => commands::occurrences::run(occurrences).await,
+        Command::Occurrence(occurrence) => commands::occurrence::run(occurrence).await,
+        Command::Send(send) => commands::send::run(send).await,
+        Command::Group(group) => commands::group::run(&group),
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(fault) => fault.report(),
+    }
+}

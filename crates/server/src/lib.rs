@@ -1,1 +1,18 @@
+//! Outcrop's service: intake, API and background work over one database.
 //!
+//! [`serve`] runs everything on listeners that are given to it, until a token is cancelled; then it drains.
+
+mod access;
+mod api_error;
+mod background;
+pub mod intake;
+mod routes;
+mod serve;
+mod settings;
+mod state;
+pub mod wire;
+
+pub use access::{Secret, hash_password};
+pub use routes::openapi;
+pub use serve::{Listeners, ServeError, serve};
+pub use settings::Settings;

@@ -5,7 +5,7 @@ use std::sync::Mutex;
 
 use outcrop_core::Digest;
 use outcrop_core::grouping::{ALGORITHM, Grouping};
-use sqlx::{Acquire, PgPool};
+use sqlx::{PgConnection, PgPool};
 
 use crate::{StoreError, uuid};
 
@@ -43,7 +43,7 @@ impl Causes {
             }
         }
         for (service, keys) in missing {
-            found.extend(look_up(pool, service, &keys).await?);
+            found.extend(look_up(&mut *pool.acquire().await?, service, &keys).await?);
             let unknown: Vec<Digest> = keys.into_iter().filter(|key| !found.contains_key(&(service, *key))).collect();
             if !unknown.is_empty() {
                 found.extend(make(pool, service, &unknown, wanted).await?);
@@ -58,16 +58,12 @@ impl Causes {
     }
 }
 
-async fn look_up<'a, A>(database: A, service: i32, keys: &[Digest]) -> Result<Vec<(CauseKey, i64)>, sqlx::Error>
-where
-    A: Acquire<'a, Database = sqlx::Postgres>,
-{
-    let mut connection = database.acquire().await?;
+async fn look_up(connection: &mut PgConnection, service: i32, keys: &[Digest]) -> Result<Vec<(CauseKey, i64)>, sqlx::Error> {
     let hashes: Vec<uuid::Uuid> = keys.iter().map(|key| uuid(*key)).collect();
     let rows: Vec<(uuid::Uuid, i64)> = sqlx::query_as("SELECT key, id FROM cause WHERE service_id = $1 AND key = ANY($2)")
         .bind(service)
         .bind(hashes)
-        .fetch_all(&mut *connection)
+        .fetch_all(connection)
         .await?;
     Ok(rows.into_iter().map(|(key, id)| ((service, Digest(*key.as_bytes())), id)).collect())
 }

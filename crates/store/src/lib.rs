@@ -20,6 +20,7 @@ pub mod upkeep;
 
 pub use database::{Database, OpenError};
 pub use fault::StoreError;
+pub use sqlx::Error as DriverError;
 
 use chrono::{DateTime, Utc};
 use outcrop_core::failure::OccurrenceId;

@@ -1,1 +1,10 @@
-//!
+//! For tests and benchmarks only: a private PostgreSQL on loopback, the service's real binary, a client for it, and
+//! request bodies that real SDKs sent.
+
+mod postgres;
+mod recorded;
+mod service;
+
+pub use postgres::{Durability, Postgres};
+pub use recorded::{Body, hostile, hostile_cases, newest, recorded, restamped};
+pub use service::{Running, Service};

@@ -27,7 +27,7 @@ const MAX_OWN_FRAMES: usize = 3;
 /// Library frames that take part where there is no own frame: middleware further out changes with every upgrade.
 const MAX_LIBRARY_FRAMES: usize = 1;
 /// Longest title in bytes.
-const MAX_TITLE_BYTES: usize = 300;
+const MAX_TITLE_BYTES: usize = 200;
 
 /// What is grouped.
 #[derive(Clone, Copy, Debug)]

@@ -96,16 +96,20 @@ fn word(bytes: &[u8], at: usize) -> Found {
     identifier(bytes, at)
 }
 
-/// A capitalised word within a sentence (`zone Tern`): somebody's or something's name. The first word of a sentence,
-/// words in capitals and words with capitals inside (types) stay.
+/// A capitalised word between words that are not (`reload for zone Tern timed out`): somebody's or something's name.
+/// The first word of a sentence, phrases in capitals (`Internal Server Error`) and types (`UpstreamError`) stay.
 fn name(message: &str, at: usize) -> Option<usize> {
-    let before = message.get(..at)?;
-    let within_sentence = before.ends_with(' ') && before.trim_end().ends_with(|c: char| c.is_lowercase() || c == ',' || c == ')');
+    let before = message.get(..at)?.strip_suffix(' ')?;
+    let previous = before.rsplit(' ').next()?;
     let rest = message.get(at..)?;
     let token = rest.get(..rest.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(rest.len()))?;
     let mut letters = token.chars();
     let is_capitalised = letters.next()?.is_uppercase() && token.len() > 1 && letters.all(char::is_lowercase);
-    (within_sentence && is_capitalised).then_some(at + token.len())
+    let follows = rest.get(token.len()..)?.strip_prefix(' ').and_then(|next| next.chars().next());
+    let is_alone = previous.starts_with(char::is_lowercase)
+        && previous.ends_with(|c: char| c.is_lowercase() || c == ',')
+        && !follows.is_some_and(char::is_uppercase);
+    (is_capitalised && is_alone).then_some(at + token.len())
 }
 
 fn is_email(token: &[u8]) -> bool {
@@ -259,7 +263,8 @@ fn bracketed(bytes: &[u8], at: usize, open: u8, close: u8) -> Option<usize> {
             depth -= 1;
             if depth == 0 {
                 let inner = &bytes[at + 1..at + offset];
-                let is_data = inner.iter().any(|b| matches!(b, b',' | b'"' | b'\'' | b':' | b'{' | b'[')) || inner.is_empty() || inner.iter().all(u8::is_ascii_digit);
+                let begins_value = inner.first().is_none_or(|b| matches!(b, b'"' | b'\'' | b'{' | b'['));
+                let is_data = begins_value || inner.contains(&b',') || (open == b'{' && inner.contains(&b':')) || inner.iter().all(u8::is_ascii_digit);
                 return is_data.then_some(at + offset + 1);
             }
         }
@@ -287,6 +292,7 @@ mod tests {
     #[case("[Errno 5] winch 1 does not answer", "[Errno {n}] winch {n} does not answer")]
     #[case("invalid literal for int() with base 10: \"x' OR 1=1\"", "invalid literal for int() with base {n}: {text}")]
     #[case("reload for zone Tern timed out", "reload for zone {name} timed out")]
+    #[case("500 Server Error: Internal Server Error for url: http://pier-3/x", "{n} Server Error: Internal Server Error for url: {url}")]
     #[case("Cannot read: Berth of UpstreamError in SQL", "Cannot read: Berth of UpstreamError in SQL")]
     #[case("заказ 42 не найден", "заказ {n} не найден")]
     fn variable_parts_become_words(#[case] message: &str, #[case] expected: &str) {

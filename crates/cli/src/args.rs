@@ -1,0 +1,307 @@
+//! The command line, whole.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Errors of many services, from OpenTelemetry: grouped, counted, tied to their requests.
+#[derive(Parser)]
+#[command(
+    name = "outcrop",
+    version,
+    after_help = "The client reads OUTCROP_URL and OUTCROP_TOKEN.\n\
+                  Exit codes: 0 done, 2 wrong usage or configuration, 4 the service cannot be reached or refused."
+)]
+pub struct Arguments {
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Run the service.
+    Serve(Box<Serve>),
+    /// Members, tokens and sender keys, on the database directly.
+    Admin {
+        #[command(subcommand)]
+        command: Admin,
+        #[command(flatten)]
+        database: DatabaseArgs,
+    },
+    /// List errors, those that matter most first.
+    Errors(Errors),
+    /// Show one error.
+    Show(Show),
+    /// List the occurrences of an error, the newest first.
+    Occurrences(Occurrences),
+    /// Show one occurrence in full.
+    Occurrence(Occurrence),
+    /// Report a failure by hand; also the way to test a sender key.
+    Send(Send),
+    /// Group exceptions without a server: a dry run.
+    Group(Group),
+}
+
+#[derive(Args, Default)]
+pub struct DatabaseArgs {
+    /// Where the database is: postgres://user@host:5432/name.
+    #[arg(long, env = "OUTCROP_DATABASE_URL", value_name = "URL", global = true, hide_env_values = true)]
+    pub database_url: Option<String>,
+    /// A TOML file with the same options, names with _ for -.
+    #[arg(long, env = "OUTCROP_CONFIG", value_name = "FILE", global = true)]
+    pub config: Option<PathBuf>,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    outcrop serve --database-url postgres://outcrop@127.0.0.1/outcrop\n  \
+    outcrop serve --config /etc/outcrop.toml --listen 0.0.0.0:8471 --otlp-http 0.0.0.0:4318\n  \
+    OUTCROP_DATABASE_URL=postgres://… outcrop serve --otlp-http none")]
+pub struct Serve {
+    #[command(flatten)]
+    pub database: DatabaseArgs,
+    /// Where API and OTLP/HTTP are served [default: 127.0.0.1:8471].
+    #[arg(long, env = "OUTCROP_LISTEN", value_name = "ADDR")]
+    pub listen: Option<String>,
+    /// Where OTLP/HTTP alone is served, or `none` [default: 127.0.0.1:4318].
+    #[arg(long, env = "OUTCROP_OTLP_HTTP", value_name = "ADDR")]
+    pub otlp_http: Option<String>,
+    /// Largest request body as sent [default: 16MiB].
+    #[arg(long, env = "OUTCROP_MAX_BODY", value_name = "SIZE")]
+    pub max_body: Option<String>,
+    /// Largest request body after inflating [default: 64MiB].
+    #[arg(long, env = "OUTCROP_MAX_INFLATED", value_name = "SIZE")]
+    pub max_inflated: Option<String>,
+    /// Memory for requests under way; past it senders are asked to come back [default: 256MiB].
+    #[arg(long, env = "OUTCROP_BUDGET", value_name = "SIZE")]
+    pub budget: Option<String>,
+    /// What is logged: error, warn, info, debug, or by module [default: info].
+    #[arg(long, env = "OUTCROP_LOG", value_name = "FILTER")]
+    pub log: Option<String>,
+}
+
+#[derive(Subcommand)]
+pub enum Admin {
+    /// People who may sign in.
+    Member {
+        #[command(subcommand)]
+        command: MemberCommand,
+    },
+    /// Secrets of people for the API.
+    Token {
+        #[command(subcommand)]
+        command: TokenCommand,
+    },
+    /// Secrets that senders of telemetry authenticate with.
+    Key {
+        #[command(subcommand)]
+        command: KeyCommand,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum MemberCommand {
+    /// Add a member; the password is read from standard input.
+    #[command(after_help = "Example:\n  outcrop admin member add purser@skerry.example --role engineer --password-stdin < password.txt")]
+    Add(MemberAdd),
+}
+
+#[derive(Args)]
+pub struct MemberAdd {
+    /// The address they sign in with.
+    pub email: String,
+    /// What they may do.
+    #[arg(long, value_enum)]
+    pub role: Role,
+    /// Read the password from standard input.
+    #[arg(long, required = true)]
+    pub password_stdin: bool,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub enum Role {
+    /// Reads.
+    Viewer,
+    /// Reads and acts on errors.
+    Engineer,
+    /// Also manages members and keys.
+    Admin,
+}
+
+#[derive(Subcommand)]
+pub enum TokenCommand {
+    /// Make a token for a member; prints only the token.
+    #[command(after_help = "Example:\n  export OUTCROP_TOKEN=$(outcrop admin token create purser@skerry.example)")]
+    Create {
+        /// The member's address.
+        email: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum KeyCommand {
+    /// Make a sender key; prints only the key.
+    #[command(after_help = "Examples:\n  outcrop admin key create pier-3\n  outcrop admin key create fares --service fares --service ledger")]
+    Create {
+        /// What the key is called.
+        name: String,
+        /// Let it write only for this service; may be given several times.
+        #[arg(long = "service", value_name = "S")]
+        services: Vec<String>,
+    },
+    /// List the keys.
+    List {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Revoke a key: it is refused everywhere within two seconds.
+    Revoke {
+        /// The key's name.
+        name: String,
+    },
+}
+
+#[derive(Args)]
+pub struct Client {
+    /// Where the service is.
+    #[arg(long, env = "OUTCROP_URL", value_name = "URL", default_value = "http://127.0.0.1:8471")]
+    pub url: String,
+    /// The token; better given by the environment, where other users of the machine cannot read it.
+    #[arg(long, env = "OUTCROP_TOKEN", value_name = "TOKEN", hide_env_values = true)]
+    pub token: Option<String>,
+    /// Print one JSON document instead of a table.
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  outcrop errors\n  outcrop errors --service fares --environment production --since 7d\n  outcrop errors --json | jq -r '.items[0].ref'")]
+pub struct Errors {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: Window,
+    /// Items per page, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// The page that begins here: `next` of the page before.
+    #[arg(long, value_name = "CURSOR")]
+    pub cursor: Option<String>,
+}
+
+#[derive(Args)]
+pub struct Window {
+    /// How far back from now to count: 30m, 24h, 7d.
+    #[arg(long, value_name = "DURATION", default_value = "24h")]
+    pub since: String,
+    /// Only this service.
+    #[arg(long, value_name = "S")]
+    pub service: Option<String>,
+    /// Only this environment.
+    #[arg(long, value_name = "E")]
+    pub environment: Option<String>,
+    /// Only this version.
+    #[arg(long = "in-version", value_name = "V")]
+    pub in_version: Option<String>,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop show kobal-tirun --since 7d")]
+pub struct Show {
+    /// The error's reference.
+    #[arg(value_name = "REF")]
+    pub reference: String,
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: Window,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop occurrences kobal-tirun --limit 10")]
+pub struct Occurrences {
+    /// The error's reference.
+    #[arg(value_name = "REF")]
+    pub reference: String,
+    #[command(flatten)]
+    pub client: Client,
+    /// Items per page, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// The page that begins here: `next` of the page before.
+    #[arg(long, value_name = "CURSOR")]
+    pub cursor: Option<String>,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  outcrop occurrence 0199aa2e5a02b8d1c4f04f6e1c0b7a55\n  outcrop occurrence 0199aa2e5a02b8d1c4f04f6e1c0b7a55 --json | jq .sent")]
+pub struct Occurrence {
+    /// The occurrence's id, 32 hex digits.
+    pub id: String,
+    #[command(flatten)]
+    pub client: Client,
+    /// Show library frames too.
+    #[arg(long)]
+    pub all_frames: bool,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    outcrop send --service ledger --message 'nightly batch stopped at port 7' --type BatchStopped port=7\n  \
+    some-job || outcrop send --service some-job --severity fatal --message \"exit code $?\"\n\n\
+    The sender key is read from OUTCROP_KEY.")]
+pub struct Send {
+    /// Where the service takes OTLP/HTTP.
+    #[arg(long, env = "OUTCROP_URL", value_name = "URL", default_value = "http://127.0.0.1:8471")]
+    pub url: String,
+    /// The sender key; better given by the environment.
+    #[arg(long, env = "OUTCROP_KEY", value_name = "KEY", hide_env_values = true)]
+    pub key: Option<String>,
+    /// What happened.
+    #[arg(long, value_name = "TEXT")]
+    pub message: String,
+    /// The exception's type, or what kind of failure it is.
+    #[arg(long = "type", value_name = "TYPE", default_value = "Report")]
+    pub type_name: String,
+    /// How severe it is.
+    #[arg(long, value_enum, default_value = "error")]
+    pub severity: SeverityArg,
+    /// The user it happened to.
+    #[arg(long, value_name = "ID")]
+    pub user: Option<String>,
+    /// The service it happened in.
+    #[arg(long, env = "OUTCROP_SERVICE", value_name = "S")]
+    pub service: String,
+    /// The environment it happened in.
+    #[arg(long, env = "OUTCROP_ENVIRONMENT", value_name = "E")]
+    pub environment: Option<String>,
+    /// The version it happened in.
+    #[arg(long = "in-version", env = "OUTCROP_VERSION", value_name = "V")]
+    pub in_version: Option<String>,
+    /// Further attributes.
+    #[arg(value_name = "KEY=VALUE")]
+    pub attributes: Vec<String>,
+    /// Print one JSON document.
+    #[arg(long)]
+    pub json: bool,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub enum SeverityArg {
+    Trace,
+    Debug,
+    Info,
+    Warn,
+    Error,
+    Fatal,
+}
+
+#[derive(Args)]
+#[command(after_help = "Reads JSON Lines {\"id\",\"service\",\"runtime\",\"version\",\"type\",\"message\",\"stacktrace\"}, writes per line\n\
+    {\"id\",\"group\",\"title\",\"own_frame\",\"runtime\"}: `group` is equal exactly when two would be one error.\n\n\
+    Examples:\n  outcrop group stacks.jsonl\n  jq -c . report.json | outcrop group")]
+pub struct Group {
+    /// The file; standard input where none is given.
+    pub file: Option<PathBuf>,
+}

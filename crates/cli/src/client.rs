@@ -1,0 +1,61 @@
+//! The client half: it knows the API and nothing else.
+
+use std::time::Duration;
+
+use outcrop_server::wire::Problem;
+use reqwest::StatusCode;
+use serde::de::DeserializeOwned;
+
+use crate::args::Client;
+use crate::fault::Fault;
+
+/// How long an answer may take.
+const TIMEOUT: Duration = Duration::from_secs(30);
+
+/// A connection to the service's API.
+pub struct Api {
+    http: reqwest::Client,
+    url: String,
+    token: String,
+}
+
+impl Api {
+    pub fn new(arguments: &Client) -> Result<Self, Fault> {
+        let token = arguments.token.clone().filter(|token| !token.is_empty());
+        let token = token.ok_or_else(|| {
+            Fault::Usage("no token: set OUTCROP_TOKEN; `outcrop admin token create EMAIL` makes one".to_owned())
+        })?;
+        Ok(Self { http: http()?, url: arguments.url.trim_end_matches('/').to_owned(), token })
+    }
+
+    /// Asks for one JSON document.
+    pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<T, Fault> {
+        let query: Vec<(&str, &String)> = query.iter().filter_map(|(name, value)| Some((*name, value.as_ref()?))).collect();
+        let url = format!("{}/api/v1{path}", self.url);
+        let answer = self.http.get(&url).bearer_auth(&self.token).query(&query).send().await.map_err(|error| unreachable(&self.url, &error))?;
+        let status = answer.status();
+        let body = answer.bytes().await.map_err(|error| unreachable(&self.url, &error))?;
+        if status.is_success() {
+            return serde_json::from_slice(&body)
+                .map_err(|error| Fault::Refused(format!("{url} answered something else than this release expects: {error}")));
+        }
+        let detail = serde_json::from_slice::<Problem>(&body).map_or_else(|_| format!("{url} answered {status}"), |problem| problem.detail);
+        // What the caller wrote wrongly is usage; everything else is the service's answer.
+        Err(if status == StatusCode::BAD_REQUEST { Fault::Usage(detail) } else { Fault::Refused(detail) })
+    }
+}
+
+/// An HTTP client with a time limit.
+pub fn http() -> Result<reqwest::Client, Fault> {
+    let builder = reqwest::Client::builder().timeout(TIMEOUT).user_agent(concat!("outcrop/", env!("CARGO_PKG_VERSION")));
+    builder.build().map_err(|error| Fault::Usage(format!("cannot make an HTTP client: {error}")))
+}
+
+/// The message for a service that does not answer.
+pub fn unreachable(url: &str, error: &reqwest::Error) -> Fault {
+    let mut cause: &dyn std::error::Error = error;
+    while let Some(deeper) = cause.source() {
+        cause = deeper;
+    }
+    Fault::Refused(format!("{url} cannot be reached: {cause}; is `outcrop serve` running there? (OUTCROP_URL, --url)"))
+}

@@ -1,0 +1,89 @@
+use chrono::Utc;
+use outcrop_core::attention::percent;
+use outcrop_core::text::printable;
+use outcrop_server::wire::{ErrorItem, ErrorPage};
+
+use crate::args::{Errors, Window};
+use crate::client::Api;
+use crate::fault::Fault;
+use crate::output::{Align, Column, ago, counted, grouped, json, line, table};
+
+pub async fn run(arguments: Errors) -> Result<(), Fault> {
+    let api = Api::new(&arguments.client)?;
+    let mut query = window_query(&arguments.window);
+    query.push(("limit", Some(arguments.limit.to_string())));
+    query.push(("cursor", arguments.cursor.clone()));
+    let page: ErrorPage = api.get("/errors", &query).await?;
+    if arguments.client.json {
+        return json(&page);
+    }
+    line(sentence(&page, &arguments))?;
+    let Some(first) = page.items.first() else { return Ok(()) };
+    line("")?;
+    let now = Utc::now();
+    let columns = [
+        Column("att.", Align::Right, 4),
+        Column("error", Align::Left, 11),
+        Column("service", Align::Left, 8),
+        Column("what", Align::Left, 24),
+        Column("where", Align::Left, 16),
+        Column("share", Align::Right, 6),
+        Column("count", Align::Right, 5),
+        Column("users", Align::Right, 5),
+        Column("last", Align::Left, 6),
+    ];
+    table(&columns, page.items.iter().map(|item| row(item, now)))?;
+    line("")?;
+    line(format!("{} is first for: {}", first.reference, printable(&first.attention.reasons.join(", "))))?;
+    if let Some(next) = page.next {
+        line(format!("More: --cursor {next}"))?;
+    }
+    Ok(())
+}
+
+/// The window's parameters, as the API calls them.
+pub fn window_query(window: &Window) -> Vec<(&'static str, Option<String>)> {
+    vec![
+        ("since", Some(window.since.clone())),
+        ("service", window.service.clone()),
+        ("environment", window.environment.clone()),
+        ("version", window.in_version.clone()),
+    ]
+}
+
+fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
+    let window = &arguments.window;
+    let place = window.service.as_deref().map(|service| format!(" in {service}")).unwrap_or_default();
+    let environment = window.environment.as_deref().map(|name| format!(" ({name})")).unwrap_or_default();
+    let when = format!("in the last {}", window.since);
+    if page.items.is_empty() {
+        return if arguments.cursor.is_some() {
+            "No further errors.".to_owned()
+        } else {
+            format!("No error occurred{place}{environment} {when}. A test report: outcrop send --service test --message 'it works'")
+        };
+    }
+    let number = i64::try_from(page.items.len()).unwrap_or(i64::MAX);
+    let uncaught = page.items.iter().filter(|item| item.uncaught).count();
+    let occurrences = page.items.iter().map(|item| item.count).sum();
+    let errors = if page.next.is_some() { format!("The first {}", counted(number, "error", "errors")) } else { counted(number, "error", "errors") };
+    format!(
+        "{errors}{place}{environment} with {} {when}, {uncaught} uncaught. Open first: {}",
+        counted(occurrences, "occurrence", "occurrences"),
+        page.items.first().map(|item| item.reference.as_str()).unwrap_or_default()
+    )
+}
+
+fn row(item: &ErrorItem, now: chrono::DateTime<Utc>) -> Vec<String> {
+    vec![
+        item.attention.score.to_string(),
+        item.reference.clone(),
+        item.service.clone(),
+        item.title.clone(),
+        item.own_frame.clone().unwrap_or_else(|| "—".to_owned()),
+        item.request_share.map_or_else(|| "—".to_owned(), percent),
+        grouped(item.count),
+        grouped(item.users),
+        ago(item.last_seen, now),
+    ]
+}

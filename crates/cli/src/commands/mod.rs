@@ -1,0 +1,11 @@
+//! One subcommand per file.
+
+pub mod admin;
+pub mod errors;
+pub mod group;
+pub mod occurrence;
+pub mod occurrences;
+pub mod send;
+pub mod serve;
+pub mod show;
+mod stack;

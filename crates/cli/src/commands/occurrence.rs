@@ -1,0 +1,60 @@
+use outcrop_core::text::printable;
+use outcrop_server::wire::OccurrenceDetail;
+use serde_json::Value;
+
+use super::stack;
+use crate::args::Occurrence;
+use crate::client::Api;
+use crate::fault::Fault;
+use crate::output::{json, line, time};
+
+pub async fn run(arguments: Occurrence) -> Result<(), Fault> {
+    let api = Api::new(&arguments.client)?;
+    let detail: OccurrenceDetail = api.get(&format!("/occurrences/{}", arguments.id), &[]).await?;
+    if arguments.client.json {
+        return json(&detail);
+    }
+    let item = &detail.occurrence;
+    let uncaught = if item.uncaught { "uncaught" } else { "caught" };
+    let endpoint = item.endpoint.as_deref().map(|endpoint| format!(" at {endpoint}")).unwrap_or_default();
+    line(printable(&format!("{} in {} {}{endpoint}, {}, {uncaught}.", named(&item.type_name), item.service, item.version, time(item.at))))?;
+    line(printable(&format!("{} · {} · {} · {}", detail.error, item.id, item.environment, item.severity.word())))?;
+    line("")?;
+    stack::print(&detail, if arguments.all_frames { stack::Frames::All } else { stack::Frames::OwnFirst })?;
+    line("")?;
+    let parts = [("host", &item.host), ("user", &item.user), ("trace", &item.trace_id), ("span", &item.span_id)];
+    for (name, part) in parts {
+        if let Some(part) = part {
+            line(format!("{name:<8}{}", printable(part)))?;
+        }
+    }
+    for report in &detail.also_reported {
+        let span = report.span_id.as_deref().map_or_else(|| "without a trace".to_owned(), |span| format!("on span {span}"));
+        line(printable(&format!("also reported {} {span}: {} {}", time(report.at), report.type_name, report.message)))?;
+    }
+    attributes("Attributes", &detail.attributes)?;
+    attributes("Resource", &detail.resource)?;
+    let kept = if detail.sent.is_some() { format!("outcrop occurrence {} --json", item.id) } else { "not kept for this one (sampled)".to_owned() };
+    line(format!("\nAs sent: {kept}"))
+}
+
+fn named(type_name: &str) -> &str {
+    if type_name.is_empty() { "A failure" } else { type_name }
+}
+
+/// Longest value shown in the terminal, in characters; `--json` has it whole.
+const MAX_SHOWN: usize = 300;
+
+fn attributes(title: &str, attributes: &Value) -> Result<(), Fault> {
+    let Some(object) = attributes.as_object().filter(|object| !object.is_empty()) else { return Ok(()) };
+    line(format!("\n{title}"))?;
+    let mut entries: Vec<(&String, &Value)> = object.iter().collect();
+    entries.sort_by_key(|(name, _)| *name);
+    for (name, value) in entries {
+        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        let shown: String = text.chars().take(MAX_SHOWN).collect();
+        let more = if shown.len() < text.len() { " …" } else { "" };
+        line(format!("  {} = {}{more}", printable(name), printable(&shown)))?;
+    }
+    Ok(())
+}

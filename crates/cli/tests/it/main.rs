@@ -1,0 +1,5 @@
+//! Stories through the real binary: PostgreSQL and the service on loopback, recorded payloads and a real SDK sending,
+//! read back by command line and API.
+
+mod recorded;
+mod support;

@@ -1,0 +1,69 @@
+//! Secrets: made here, kept as digests, compared by digest.
+
+use std::fmt;
+
+use argon2::password_hash::{PasswordHasher, SaltString};
+use base64::Engine;
+use outcrop_core::Digest;
+
+/// A random secret: a sender key or a token. Shown once, stored only as its digest.
+#[derive(Clone)]
+pub struct Secret(String);
+
+impl Secret {
+    /// Makes a secret of 32 random bytes; the prefix says what it opens, for people and for scanners of repositories.
+    ///
+    /// # Panics
+    /// When the operating system gives no random bytes.
+    #[must_use]
+    pub fn random(prefix: &str) -> Self {
+        let mut bytes = [0; 32];
+        getrandom::fill(&mut bytes).expect("the operating system gives random bytes");
+        Self(format!("{prefix}-{}", base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(bytes)))
+    }
+
+    /// The digest to store.
+    #[must_use]
+    pub fn digest(&self) -> Digest {
+        digest_of(&self.0)
+    }
+
+    /// The secret itself, for showing it once.
+    #[must_use]
+    pub fn expose(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Debug for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Secret(…)")
+    }
+}
+
+/// The digest of a secret as somebody presents it.
+pub(crate) fn digest_of(presented: &str) -> Digest {
+    Digest::of(["outcrop secret", presented])
+}
+
+/// The credentials of an `Authorization: Bearer …` header.
+pub(crate) fn bearer(header: Option<&actix_web::http::header::HeaderValue>) -> Option<&str> {
+    let (scheme, credentials) = header?.to_str().ok()?.trim().split_once(' ')?;
+    let credentials = credentials.trim();
+    (scheme.eq_ignore_ascii_case("bearer") && !credentials.is_empty()).then_some(credentials)
+}
+
+/// Hashes a password with Argon2id (RFC 9106, the crate's default parameters: 19 MiB, 2 passes).
+///
+/// # Errors
+/// The hasher's own error, in words.
+///
+/// # Panics
+/// When the operating system gives no random bytes.
+pub fn hash_password(password: &str) -> Result<String, String> {
+    let mut salt = [0; 16];
+    getrandom::fill(&mut salt).expect("the operating system gives random bytes");
+    let salt = SaltString::encode_b64(&salt).map_err(|error| error.to_string())?;
+    let hash = argon2::Argon2::default().hash_password(password.as_bytes(), &salt).map_err(|error| error.to_string())?;
+    Ok(hash.to_string())
+}

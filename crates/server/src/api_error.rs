@@ -1,0 +1,84 @@
+//! One error type for the API, in the form of RFC 9457.
+
+use std::borrow::Cow;
+
+use actix_web::http::StatusCode;
+use actix_web::http::header::RETRY_AFTER;
+use actix_web::{HttpResponse, ResponseError};
+use outcrop_store::StoreError;
+
+use crate::wire::Problem;
+
+/// Why a call of the API failed. The internal cause goes to the log, never to the caller.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ApiError {
+    #[error("{0}")]
+    BadRequest(String),
+    #[error("send a token: Authorization: Bearer …; `outcrop admin token create EMAIL` makes one")]
+    NoToken,
+    #[error("this token is not known, or was revoked")]
+    UnknownToken,
+    #[error("{0}")]
+    NotFound(String),
+    #[error("the database does not answer; try again shortly")]
+    Away,
+    #[error("something failed here; the log of the service has it under {0}")]
+    Internal(String),
+}
+
+impl ApiError {
+    fn code(&self) -> &'static str {
+        match self {
+            Self::BadRequest(_) => "bad_request",
+            Self::NoToken => "no_token",
+            Self::UnknownToken => "unknown_token",
+            Self::NotFound(_) => "not_found",
+            Self::Away => "database_away",
+            Self::Internal(_) => "internal",
+        }
+    }
+}
+
+impl From<StoreError> for ApiError {
+    fn from(error: StoreError) -> Self {
+        if error.is_temporary() {
+            tracing::warn!(%error, "a call could not be answered");
+            return Self::Away;
+        }
+        let mut id = [0; 6];
+        if getrandom::fill(&mut id).is_err() {
+            tracing::debug!("no random bytes; the request id is all zeros");
+        }
+        let id: String = id.iter().map(|byte| format!("{byte:02x}")).collect();
+        tracing::error!(%error, request = %id, "a call failed");
+        Self::Internal(id)
+    }
+}
+
+impl ResponseError for ApiError {
+    fn status_code(&self) -> StatusCode {
+        match self {
+            Self::BadRequest(_) => StatusCode::BAD_REQUEST,
+            Self::NoToken | Self::UnknownToken => StatusCode::UNAUTHORIZED,
+            Self::NotFound(_) => StatusCode::NOT_FOUND,
+            Self::Away => StatusCode::SERVICE_UNAVAILABLE,
+            Self::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
+        }
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        let status = self.status_code();
+        let mut answer = problem(status, self.code(), self.to_string());
+        if matches!(self, Self::Away) {
+            answer.headers_mut().insert(RETRY_AFTER, actix_web::http::header::HeaderValue::from_static("2"));
+        }
+        answer
+    }
+}
+
+/// An answer in the form of RFC 9457.
+pub(crate) fn problem(status: StatusCode, code: &'static str, detail: impl Into<Cow<'static, str>>) -> HttpResponse {
+    let title = status.canonical_reason().unwrap_or("Error").to_owned();
+    let body = Problem { title, status: status.as_u16(), code: code.to_owned(), detail: detail.into().into_owned() };
+    HttpResponse::build(status).content_type("application/problem+json").body(serde_json::to_vec(&body).unwrap_or_default())
+}

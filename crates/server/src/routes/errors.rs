@@ -1,0 +1,147 @@
+use std::cmp::Reverse;
+
+use actix_web::{HttpRequest, get, web};
+use chrono::{DateTime, Utc};
+use outcrop_core::Reference;
+use outcrop_core::attention::{Evidence, attention};
+use outcrop_store::errors::{self, Latest, Summary};
+
+use super::query::{bad, cursor, limit, parameters, read_cursor, scope};
+use super::viewer::Viewer;
+use crate::api_error::ApiError;
+use crate::state::State;
+use crate::wire::{Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, Problem, Severity, Sighting};
+
+/// Lists the errors that occurred in a window, those that matter most first.
+#[utoipa::path(tag = "errors", params(ErrorQuery), responses(
+    (status = 200, body = ErrorPage),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/errors")]
+pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<ErrorPage>, ApiError> {
+    let query: ErrorQuery = parameters(request.query_string())?;
+    let now = Utc::now();
+    let scope = scope(&query, now)?;
+    let limit = limit(query.limit)?;
+    let after = query.cursor.as_deref().map(position).transpose()?;
+    let database = state.database.clone();
+    let page = state
+        .on_main(async move {
+            let mut ranked: Vec<(Position, Summary, Attention)> =
+                errors::list(&database, &scope).await?.into_iter().filter(|summary| summary.count > 0).map(|summary| rank(summary, now)).collect();
+            ranked.sort_by_key(|(position, _, _)| *position);
+            let from = after.map_or(0, |after| ranked.partition_point(|(position, _, _)| *position <= after));
+            let is_more = ranked.len() > from + limit;
+            let shown: Vec<_> = ranked.into_iter().skip(from).take(limit).collect();
+            let references: Vec<Reference> = shown.iter().map(|(_, summary, _)| summary.reference).collect();
+            let latest = errors::latest(&database, &references).await?;
+            let next = shown.last().filter(|_| is_more).map(|((Reverse(score), number), _, _)| cursor(&format!("{score}:{number}")));
+            let items = shown.into_iter().map(|(_, summary, attention)| item(latest.get(&summary.reference), summary, attention)).collect();
+            Ok(ErrorPage { items, next })
+        })
+        .await?;
+    Ok(web::Json(page))
+}
+
+/// One error with its numbers in a window.
+#[utoipa::path(tag = "errors", params(("ref" = String, Path, description = "Its reference, such as kobal-tirun"), ErrorQuery), responses(
+    (status = 200, body = ErrorDetail),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/errors/{ref}")]
+pub(super) async fn one(
+    _viewer: Viewer,
+    path: web::Path<String>,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<ErrorDetail>, ApiError> {
+    let query: ErrorQuery = parameters(request.query_string())?;
+    let reference: Reference = path.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
+    let now = Utc::now();
+    let scope = scope(&query, now)?;
+    let database = state.database.clone();
+    let detail = state
+        .on_main(async move {
+            let Some(summary) = errors::one(&database, reference, &scope).await? else { return Ok(None) };
+            let sightings = errors::sightings(&database, reference).await?;
+            let latest = errors::latest(&database, &[reference]).await?;
+            let latest = latest.get(&reference);
+            let (_, summary, attention) = rank(summary, now);
+            Ok(Some(ErrorDetail {
+                error: item(latest, summary, attention),
+                sightings: sightings.into_iter().map(sighting).collect(),
+                latest_occurrence: latest.map(|latest| latest.occurrence().to_string()),
+            }))
+        })
+        .await?;
+    detail.map(web::Json).ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
+}
+
+/// Where an error stands in the list: by attention, then by number.
+type Position = (Reverse<u8>, u32);
+
+fn position(cursor: &str) -> Result<Position, ApiError> {
+    let text = read_cursor(cursor)?;
+    let parts = text.split_once(':').and_then(|(score, number)| Some((Reverse(score.parse().ok()?), number.parse().ok()?)));
+    parts.ok_or_else(|| bad("the cursor is none of this list; take it from `next` of the page before"))
+}
+
+fn rank(summary: Summary, now: DateTime<Utc>) -> (Position, Summary, Attention) {
+    let age = now - summary.first_seen;
+    let weighed = attention(&Evidence {
+        uncaught: summary.uncaught,
+        severity: summary.severity,
+        count: summary.count.unsigned_abs(),
+        users: summary.users.unsigned_abs(),
+        request_share: share(&summary),
+        age_hours: age.as_seconds_f64() / 3_600.0,
+    });
+    let position = (Reverse(weighed.score), summary.reference.number());
+    (position, summary, Attention { score: weighed.score, reasons: weighed.reasons })
+}
+
+/// Several occurrences may fall on one request: a share is at most 1.
+fn share(summary: &Summary) -> Option<f64> {
+    #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
+    (summary.requests > 0).then(|| (summary.count as f64 / summary.requests as f64).min(1.0))
+}
+
+fn item(latest: Option<&Latest>, summary: Summary, attention: Attention) -> ErrorItem {
+    ErrorItem {
+        reference: summary.reference.to_string(),
+        request_share: share(&summary),
+        namespace: summary.namespace,
+        service: summary.service,
+        environments: summary.environments,
+        type_name: summary.type_name,
+        message: latest.map(|latest| latest.message.clone()),
+        title: summary.title,
+        own_frame: summary.own_frame,
+        severity: Severity::of_number(summary.severity),
+        uncaught: summary.uncaught,
+        count: summary.count,
+        users: summary.users,
+        first_seen: summary.first_seen,
+        last_seen: summary.last_seen,
+        first_version: summary.first_version,
+        versions: summary.versions,
+        taken_by: None,
+        settled_in: None,
+        quiet_until: None,
+        flags: vec![],
+        attention,
+        origin: None,
+    }
+}
+
+fn sighting(row: errors::Sighting) -> Sighting {
+    Sighting {
+        environment: row.environment,
+        version: row.version,
+        count: row.count,
+        uncaught: row.uncaught,
+        first_seen: row.first_seen,
+        last_seen: row.last_seen,
+    }
+}

@@ -1,0 +1,71 @@
+//! Routes, one family per file.
+
+mod errors;
+mod health;
+mod occurrences;
+mod otlp;
+mod query;
+mod viewer;
+
+use actix_web::{HttpResponse, web};
+use utoipa::OpenApi;
+use utoipa_actix_web::AppExt;
+use utoipa_actix_web::scope::scope;
+use utoipa_actix_web::service_config::ServiceConfig;
+
+use crate::api_error::problem;
+
+#[derive(OpenApi)]
+#[openapi(info(
+    title = "Outcrop",
+    description = "Errors of many services, from OpenTelemetry. Authenticate with `Authorization: Bearer TOKEN`. \
+                   Failures are application/problem+json (RFC 9457). Lists page by cursor. Times are RFC 3339 in UTC."
+))]
+struct Document;
+
+/// The OpenAPI document, made from the handlers.
+#[must_use]
+pub fn openapi() -> utoipa::openapi::OpenApi {
+    let (_app, document) = actix_web::App::new().into_utoipa_app().openapi(Document::openapi()).configure(api).split_for_parts();
+    document
+}
+
+fn api(config: &mut ServiceConfig<'_>) {
+    config.service(scope("/api/v1").service(errors::list).service(errors::one).service(occurrences::of_error).service(occurrences::one));
+}
+
+/// Everything, for the main listener.
+pub(crate) fn everything(config: &mut web::ServiceConfig) {
+    let document = openapi();
+    config
+        .configure(otlp_alone)
+        .configure(|config| api(&mut ServiceConfig::new(config)))
+        .route("/api/openapi.json", web::get().to(move || {
+            let document = document.clone();
+            async move { web::Json(document) }
+        }));
+}
+
+/// OTLP and health, for the listener that senders use by default.
+pub(crate) fn otlp_alone(config: &mut web::ServiceConfig) {
+    config
+        .service(web::resource("/v1/traces").route(web::post().to(otlp::traces)).default_service(web::to(only_post)))
+        .service(web::resource("/v1/logs").route(web::post().to(otlp::logs)).default_service(web::to(only_post)))
+        .route("/healthz", web::get().to(health::alive))
+        .route("/readyz", web::get().to(health::ready))
+        .default_service(web::to(nothing_here));
+}
+
+async fn only_post() -> HttpResponse {
+    let mut answer = problem(actix_web::http::StatusCode::METHOD_NOT_ALLOWED, "method_not_allowed", "telemetry is sent by POST");
+    answer.headers_mut().insert(actix_web::http::header::ALLOW, actix_web::http::header::HeaderValue::from_static("POST"));
+    answer
+}
+
+async fn nothing_here() -> HttpResponse {
+    problem(
+        actix_web::http::StatusCode::NOT_FOUND,
+        "not_found",
+        "nothing is here; telemetry goes to /v1/traces and /v1/logs, the API is described at /api/openapi.json",
+    )
+}

@@ -1,0 +1,109 @@
+use actix_web::{HttpRequest, get, web};
+use outcrop_core::Reference;
+use outcrop_core::failure::OccurrenceId;
+use outcrop_store::{errors, occurrences, to_utc};
+
+use super::query::{bad, cursor, limit, parameters, read_cursor};
+use super::viewer::Viewer;
+use crate::api_error::ApiError;
+use crate::state::State;
+use crate::wire::{AlsoReported, OccurrenceDetail, OccurrenceItem, OccurrencePage, OccurrenceQuery, Problem, Severity};
+
+/// Lists the occurrences of an error, the newest first.
+#[utoipa::path(tag = "occurrences", params(("ref" = String, Path, description = "The error's reference"), OccurrenceQuery), responses(
+    (status = 200, body = OccurrencePage),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/errors/{ref}/occurrences")]
+pub(super) async fn of_error(
+    _viewer: Viewer,
+    path: web::Path<String>,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<OccurrencePage>, ApiError> {
+    let query: OccurrenceQuery = parameters(request.query_string())?;
+    let reference: Reference = path.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
+    let limit = limit(query.limit)?;
+    let before = query.cursor.as_deref().map(|text| read_cursor(text).and_then(|id| occurrence_id(&id))).transpose()?;
+    let database = state.database.clone();
+    let rows = state
+        .on_main(async move {
+            let asked = i64::try_from(limit).unwrap_or(i64::MAX).saturating_add(1);
+            let rows = occurrences::of_error(&database, reference, before, asked).await?;
+            let is_known = !rows.is_empty() || !errors::sightings(&database, reference).await?.is_empty();
+            Ok(is_known.then_some(rows))
+        })
+        .await?;
+    let rows = rows.ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))?;
+    let next = (rows.len() > limit).then(|| rows.get(limit - 1).map(|last| cursor(&last.id().to_string()))).flatten();
+    Ok(web::Json(OccurrencePage { items: rows.into_iter().take(limit).map(item).collect(), next }))
+}
+
+/// One occurrence in full.
+#[utoipa::path(tag = "occurrences", params(("id" = String, Path, description = "Its id in hex")), responses(
+    (status = 200, body = OccurrenceDetail),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/occurrences/{id}")]
+pub(super) async fn one(_viewer: Viewer, path: web::Path<String>, state: web::Data<State>) -> Result<web::Json<OccurrenceDetail>, ApiError> {
+    let id = occurrence_id(&path)?;
+    let database = state.database.clone();
+    let found = state.on_main(async move { occurrences::one(&database, id).await }).await?;
+    found.map(detail).map(web::Json).ok_or_else(|| ApiError::NotFound(format!("there is no occurrence {id}; it may be past its retention")))
+}
+
+fn occurrence_id(text: &str) -> Result<OccurrenceId, ApiError> {
+    let refused = || bad("an occurrence's id is 32 hex digits");
+    let digits = text.as_bytes();
+    let mut id = [0; 16];
+    if digits.len() != 32 {
+        return Err(refused());
+    }
+    for (byte, pair) in id.iter_mut().zip(digits.chunks_exact(2)) {
+        let digit = |at: usize| char::from(pair[at]).to_digit(16).and_then(|digit| u8::try_from(digit).ok());
+        *byte = digit(0).zip(digit(1)).map(|(high, low)| high << 4 | low).ok_or_else(refused)?;
+    }
+    Ok(OccurrenceId(id))
+}
+
+fn item(row: occurrences::Row) -> OccurrenceItem {
+    OccurrenceItem {
+        id: row.id().to_string(),
+        at: to_utc(row.at()),
+        trace_id: row.trace_id(),
+        span_id: row.span_id(),
+        received_at: row.received_at,
+        service: row.service,
+        environment: row.environment,
+        version: row.version,
+        endpoint: row.endpoint,
+        type_name: row.type_name,
+        message: row.message,
+        severity: Severity::of_number(row.severity),
+        uncaught: row.uncaught,
+        host: row.host,
+        user: row.user,
+    }
+}
+
+fn detail(mut found: occurrences::Full) -> OccurrenceDetail {
+    let kept = found.sent.as_mut();
+    let (stacktrace, sent) = match kept {
+        Some(kept) => (kept["stacktrace"].take().as_str().map(str::to_owned).filter(|text| !text.is_empty()), Some(kept["sent"].take())),
+        None => (None, None),
+    };
+    OccurrenceDetail {
+        occurrence: item(found.row),
+        error: found.error.to_string(),
+        stack: found.stack.and_then(|stack| serde_json::from_value(stack).ok()),
+        stacktrace,
+        attributes: found.attributes,
+        resource: found.resource,
+        also_reported: found
+            .also_reported
+            .into_iter()
+            .map(|report| AlsoReported { at: to_utc(report.at()), span_id: report.span_id(), type_name: report.type_name, message: report.message })
+            .collect(),
+        sent,
+    }
+}

@@ -1,0 +1,67 @@
+//! Reading queries' parameters.
+
+use std::time::Duration;
+
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use chrono::{DateTime, Utc};
+use outcrop_store::errors::Scope;
+use outcrop_store::upkeep::RETENTION_DAYS;
+
+use crate::api_error::ApiError;
+use crate::wire::ErrorQuery;
+
+/// The window where none is asked for.
+const DEFAULT_WINDOW: Duration = Duration::from_secs(24 * 3_600);
+/// Items per page where no number is asked for, and at most.
+const PAGE: (u32, u32) = (50, 500);
+
+pub(super) fn bad(message: impl Into<String>) -> ApiError {
+    ApiError::BadRequest(message.into())
+}
+
+/// Query parameters, with actix's error told in the API's form.
+pub(super) fn parameters<T: serde::de::DeserializeOwned>(query: &str) -> Result<T, ApiError> {
+    actix_web::web::Query::from_query(query).map(actix_web::web::Query::into_inner).map_err(|error| bad(format!("query parameters: {error}")))
+}
+
+pub(super) fn limit(asked: Option<u32>) -> Result<usize, ApiError> {
+    let limit = asked.unwrap_or(PAGE.0);
+    if (1..=PAGE.1).contains(&limit) { Ok(limit as usize) } else { Err(bad(format!("limit is {limit}; it must be 1 to {}", PAGE.1))) }
+}
+
+pub(super) fn scope(query: &ErrorQuery, now: DateTime<Utc>) -> Result<Scope, ApiError> {
+    let to = query.to.unwrap_or(now);
+    let from = match (&query.since, query.from) {
+        (Some(_), Some(_)) => return Err(bad("give since or from, not both")),
+        (_, Some(from)) => from,
+        (since, None) => {
+            let window = match since {
+                None => DEFAULT_WINDOW,
+                Some(since) => humantime::parse_duration(since)
+                    .map_err(|error| bad(format!("since is `{since}`: {error}; write it like 30m, 24h or 7d")))?,
+            };
+            to - chrono::TimeDelta::from_std(window).map_err(|error| bad(format!("since: {error}")))?
+        }
+    };
+    if from >= to {
+        return Err(bad("the window is empty: from must be before to"));
+    }
+    let longest = chrono::TimeDelta::days(RETENTION_DAYS * 13);
+    if to - from > longest {
+        return Err(bad(format!("the window is longer than {} days", longest.num_days())));
+    }
+    let named = |name: &Option<String>| name.clone().filter(|name| !name.is_empty());
+    Ok(Scope { service: named(&query.service), environment: named(&query.environment), version: named(&query.version), from, to })
+}
+
+/// Cursors are opaque to callers: text in base64url.
+pub(super) fn cursor(text: &str) -> String {
+    URL_SAFE_NO_PAD.encode(text)
+}
+
+pub(super) fn read_cursor(cursor: &str) -> Result<String, ApiError> {
+    let refused = || bad("the cursor is none of this list; take it from `next` of the page before");
+    let bytes = URL_SAFE_NO_PAD.decode(cursor).ok().ok_or_else(refused)?;
+    String::from_utf8(bytes).ok().ok_or_else(refused)
+}

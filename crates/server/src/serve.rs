@@ -1,0 +1,95 @@
+use std::net::TcpListener;
+use std::time::Duration;
+
+use actix_web::{App, HttpServer, web};
+use outcrop_store::{Database, OpenError};
+use tokio::runtime::Handle;
+use tokio_util::sync::CancellationToken;
+
+use crate::intake::Intake;
+use crate::state::State;
+use crate::{Settings, background, routes};
+
+/// Where the service listens.
+pub struct Listeners {
+    /// API, console and OTLP/HTTP.
+    pub main: TcpListener,
+    /// OTLP/HTTP alone, on the port that SDKs try by default.
+    pub otlp_http: Option<TcpListener>,
+}
+
+/// Why the service could not run.
+#[derive(Debug, thiserror::Error)]
+pub enum ServeError {
+    /// The database.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// A listener could not be used.
+    #[error("cannot serve: {0}")]
+    Listen(#[from] std::io::Error),
+}
+
+/// How long requests under way may take once the service is told to stop, in seconds.
+const SHUTDOWN_SECS: u64 = 30;
+/// How long the writers may take to drain after that.
+const DRAIN: Duration = Duration::from_secs(30);
+
+/// Runs the service until `stop` is cancelled: takes no new requests, finishes those under way, commits what is queued.
+///
+/// # Errors
+/// [`ServeError`] when the database or a listener cannot be used.
+pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationToken) -> Result<(), ServeError> {
+    let database = Database::open(&settings.database_url).await?;
+    let (intake, writer, writers) = Intake::start(&database, settings.budget_bytes);
+    let upkeep = tokio::spawn(background::upkeep(database.clone(), writer, stop.clone()));
+    let state = State { settings, database: database.clone(), intake, main: Handle::current() };
+
+    let for_main = state.clone();
+    let main = HttpServer::new(move || App::new().app_data(web::Data::new(for_main.clone())).configure(routes::everything))
+        .listen(listeners.main)?
+        .disable_signals()
+        .shutdown_timeout(SHUTDOWN_SECS)
+        .run();
+    let mut handles = vec![main.handle()];
+    let mut servers = vec![tokio::spawn(main)];
+    if let Some(listener) = listeners.otlp_http {
+        let for_otlp = state.clone();
+        let otlp = HttpServer::new(move || App::new().app_data(web::Data::new(for_otlp.clone())).configure(routes::otlp_alone))
+            .workers(1)
+            .listen(listener)?
+            .disable_signals()
+            .shutdown_timeout(SHUTDOWN_SECS)
+            .run();
+        handles.push(otlp.handle());
+        servers.push(tokio::spawn(otlp));
+    }
+    drop(state);
+
+    stop.cancelled().await;
+    tracing::info!("stopping: finishing requests under way");
+    for handle in handles {
+        handle.stop(true).await;
+    }
+    for server in servers {
+        finished("a listener", server.await.map(drop).map_err(|error| error.to_string()));
+    }
+    // With the handlers gone the queue has no sender left: the writers drain it and end.
+    let drained = tokio::time::timeout(DRAIN, async {
+        for writer in writers {
+            finished("a writer", writer.await.map_err(|error| error.to_string()));
+        }
+        finished("upkeep", upkeep.await.map_err(|error| error.to_string()));
+    });
+    if drained.await.is_err() {
+        tracing::error!("not everything was stored in time; its senders were told so");
+    }
+    database.close().await;
+    tracing::info!("stopped");
+    Ok(())
+}
+
+fn finished(what: &str, ended: Result<(), String>) {
+    if let Err(error) = ended {
+        tracing::error!(%error, "{what} ended badly");
+    }
+}

@@ -1,0 +1,27 @@
+/// What the service is told from outside. Defaults are those of the command line.
+#[derive(Clone, Debug)]
+pub struct Settings {
+    /// Where the database is.
+    pub database_url: String,
+    /// Largest body taken as sent, in bytes.
+    pub max_body_bytes: usize,
+    /// Largest body taken after inflating, in bytes.
+    pub max_inflated_bytes: usize,
+    /// Bytes of requests held at once, from reading to commit; more are answered 503.
+    pub budget_bytes: usize,
+}
+
+impl Settings {
+    /// Settings for a database, all else at its default.
+    #[must_use]
+    pub fn new(database_url: impl Into<String>) -> Self {
+        Self {
+            database_url: database_url.into(),
+            // Collectors batch some thousand records; the largest seen from an SDK was 2 MiB.
+            max_body_bytes: 16 << 20,
+            // OTLP deflates to a fifth; four times the body leaves room without inviting bombs.
+            max_inflated_bytes: 64 << 20,
+            budget_bytes: 256 << 20,
+        }
+    }
+}

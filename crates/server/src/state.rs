@@ -1,0 +1,43 @@
+use std::future::Future;
+
+use outcrop_core::Timestamp;
+use outcrop_store::{Database, StoreError};
+use tokio::runtime::Handle;
+
+use crate::Settings;
+use crate::intake::Intake;
+
+/// What every handler may use.
+#[derive(Clone)]
+pub(crate) struct State {
+    pub settings: Settings,
+    pub database: Database,
+    pub intake: Intake,
+    pub main: Handle,
+}
+
+impl State {
+    /// Runs a query on the main runtime: a connection lives on the runtime that opened it, and HTTP workers come and go.
+    pub(crate) async fn on_main<T, F>(&self, query: F) -> Result<T, StoreError>
+    where
+        F: Future<Output = Result<T, StoreError>> + Send + 'static,
+        T: Send + 'static,
+    {
+        match self.main.spawn(query).await {
+            Ok(done) => done,
+            Err(error) => {
+                tracing::error!(%error, "a query ended without an answer");
+                Err(StoreError::Away(sqlx_gone()))
+            }
+        }
+    }
+}
+
+fn sqlx_gone() -> outcrop_store::DriverError {
+    outcrop_store::DriverError::WorkerCrashed
+}
+
+/// The clock, read at the edges only: everything further in takes the time as an argument.
+pub(crate) fn now() -> Timestamp {
+    Timestamp(chrono::Utc::now().timestamp_nanos_opt().unwrap_or_default())
+}

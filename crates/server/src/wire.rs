@@ -1,0 +1,326 @@
+//! The API's JSON, shared by the service, its OpenAPI document and the command line.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+/// What went wrong (RFC 9457).
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// The status in words.
+    pub title: String,
+    /// The HTTP status code.
+    pub status: u16,
+    /// A stable code for programs.
+    pub code: String,
+    /// What went wrong and what to do, for people.
+    pub detail: String,
+}
+
+/// How severe an error is, by OTLP's ranges of severity numbers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// 1 to 4.
+    Trace,
+    /// 5 to 8.
+    Debug,
+    /// 9 to 12; also where none is given.
+    Info,
+    /// 13 to 16.
+    Warn,
+    /// 17 to 20.
+    Error,
+    /// 21 to 24.
+    Fatal,
+}
+
+impl Severity {
+    /// Reads OTLP's number.
+    #[must_use]
+    pub const fn of_number(number: i16) -> Self {
+        match number {
+            1..=4 => Self::Trace,
+            5..=8 => Self::Debug,
+            13..=16 => Self::Warn,
+            17..=20 => Self::Error,
+            21.. => Self::Fatal,
+            _ => Self::Info,
+        }
+    }
+
+    /// The word, as in JSON.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Trace => "trace",
+            Self::Debug => "debug",
+            Self::Info => "info",
+            Self::Warn => "warn",
+            Self::Error => "error",
+            Self::Fatal => "fatal",
+        }
+    }
+}
+
+/// How much an error matters, and why.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Attention {
+    /// 0 to 100.
+    pub score: u8,
+    /// The reasons, the weightiest first.
+    pub reasons: Vec<String>,
+}
+
+/// An error with its numbers in the window asked for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ErrorItem {
+    /// Its reference: two five-letter words.
+    #[serde(rename = "ref")]
+    #[schema(example = "kobal-tirun")]
+    pub reference: String,
+    /// The namespace of its service; may be empty.
+    pub namespace: String,
+    /// Its service.
+    pub service: String,
+    /// Environments it occurred in within the window.
+    pub environments: Vec<String>,
+    /// The exception's type; may be empty.
+    #[serde(rename = "type")]
+    pub type_name: String,
+    /// The latest occurrence's message; `null` where none is kept.
+    pub message: Option<String>,
+    /// Type and message template.
+    pub title: String,
+    /// The innermost own frame.
+    pub own_frame: Option<String>,
+    /// The highest severity of all time.
+    pub severity: Severity,
+    /// Whether any occurrence ended a request, job or process.
+    pub uncaught: bool,
+    /// Occurrences in the window.
+    pub count: i64,
+    /// Users in the window.
+    pub users: i64,
+    /// The share of the requests to its endpoints that failed with it in the window, 0 to 1; `null` without requests.
+    pub request_share: Option<f64>,
+    /// First event of all time.
+    pub first_seen: DateTime<Utc>,
+    /// Last event of all time.
+    pub last_seen: DateTime<Utc>,
+    /// The version it was first seen in.
+    pub first_version: String,
+    /// Versions it occurred in within the window, in the order they were first received.
+    pub versions: Vec<String>,
+    /// Who has taken it.
+    pub taken_by: Option<String>,
+    /// The version from which on it must not occur.
+    pub settled_in: Option<String>,
+    /// The condition until which nobody is told.
+    pub quiet_until: Option<String>,
+    /// `new`, `surging`, `returned`.
+    pub flags: Vec<String>,
+    /// How much it matters.
+    pub attention: Attention,
+    /// The error in another service that this one follows from.
+    pub origin: Option<String>,
+}
+
+/// A page of errors, those that matter most first.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ErrorPage {
+    /// The errors.
+    pub items: Vec<ErrorItem>,
+    /// The cursor of the next page; `null` on the last.
+    pub next: Option<String>,
+}
+
+/// Of all time: an error in one environment and version.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Sighting {
+    /// The environment.
+    pub environment: String,
+    /// The version.
+    pub version: String,
+    /// Occurrences.
+    pub count: i64,
+    /// Of these, uncaught.
+    pub uncaught: i64,
+    /// First event.
+    pub first_seen: DateTime<Utc>,
+    /// Last event.
+    pub last_seen: DateTime<Utc>,
+}
+
+/// One error.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ErrorDetail {
+    /// The error with its numbers in the window.
+    #[serde(flatten)]
+    pub error: ErrorItem,
+    /// Of all time, per environment and version, the latest version first.
+    pub sightings: Vec<Sighting>,
+    /// The latest occurrence's id, as far as one is kept.
+    pub latest_occurrence: Option<String>,
+}
+
+/// An occurrence in a list.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OccurrenceItem {
+    /// Its id in lower-case hex; ids sort by time.
+    pub id: String,
+    /// When it happened.
+    pub at: DateTime<Utc>,
+    /// When it was received.
+    pub received_at: DateTime<Utc>,
+    /// Its service.
+    pub service: String,
+    /// Its environment.
+    pub environment: String,
+    /// Its version.
+    pub version: String,
+    /// The endpoint of its request, where known.
+    pub endpoint: Option<String>,
+    /// The exception's type.
+    #[serde(rename = "type")]
+    pub type_name: String,
+    /// The exception's message.
+    pub message: String,
+    /// Its severity.
+    pub severity: Severity,
+    /// Whether it ended a request, job or process.
+    pub uncaught: bool,
+    /// Its trace in lower-case hex.
+    pub trace_id: Option<String>,
+    /// Its span in lower-case hex.
+    pub span_id: Option<String>,
+    /// The host's name.
+    pub host: Option<String>,
+    /// The user.
+    pub user: Option<String>,
+}
+
+/// A page of occurrences, the newest first.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OccurrencePage {
+    /// The occurrences.
+    pub items: Vec<OccurrenceItem>,
+    /// The cursor of the next page; `null` on the last.
+    pub next: Option<String>,
+}
+
+/// A stack frame.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Frame {
+    /// The function; empty where it has no name.
+    pub function: String,
+    /// The module, where the text tells it apart.
+    #[serde(default)]
+    pub module: String,
+    /// The file.
+    pub file: String,
+    /// The line, from 1.
+    #[serde(default)]
+    pub line: Option<u32>,
+    /// Whether it is the service's own code.
+    pub own: bool,
+    /// How often it repeats in a row, beyond the first time.
+    #[serde(default)]
+    pub repeats: u32,
+}
+
+/// One exception of a chain.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Exception {
+    /// How it belongs to the one before it: `thrown`, `cause`, `handled`, `member`.
+    pub relation: String,
+    /// Its type.
+    #[serde(rename = "type")]
+    pub type_name: String,
+    /// Its message.
+    pub message: String,
+    /// Its frames, the innermost first.
+    pub frames: Vec<Frame>,
+}
+
+/// A stack text read into exceptions and frames.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Stack {
+    /// The runtime that wrote it.
+    pub runtime: String,
+    /// The exception as it was thrown last, then what it came from.
+    pub exceptions: Vec<Exception>,
+}
+
+/// A further report of the same failure.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AlsoReported {
+    /// When.
+    pub at: DateTime<Utc>,
+    /// On which span, in lower-case hex.
+    pub span_id: Option<String>,
+    /// The type it gave.
+    #[serde(rename = "type")]
+    pub type_name: String,
+    /// The message it gave.
+    pub message: String,
+}
+
+/// One occurrence in full.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OccurrenceDetail {
+    /// What the list says of it.
+    #[serde(flatten)]
+    pub occurrence: OccurrenceItem,
+    /// The error it belongs to.
+    pub error: String,
+    /// Its frames; `null` where no known runtime wrote the stack text.
+    pub stack: Option<Stack>,
+    /// The stack text as sent; `null` where it was not kept.
+    pub stacktrace: Option<String>,
+    /// The record's attributes.
+    #[schema(value_type = Object)]
+    pub attributes: serde_json::Value,
+    /// The resource's attributes.
+    #[schema(value_type = Object)]
+    pub resource: serde_json::Value,
+    /// Further reports of the same failure.
+    pub also_reported: Vec<AlsoReported>,
+    /// The exact data sent as OTLP/JSON, less what was scrubbed; `null` where it was not kept.
+    #[schema(value_type = Option<Object>)]
+    pub sent: Option<serde_json::Value>,
+}
+
+/// Which part of all errors to look at.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct ErrorQuery {
+    /// Only errors of services of this name.
+    pub service: Option<String>,
+    /// Only what happened in this environment.
+    pub environment: Option<String>,
+    /// Only what happened in this version.
+    pub version: Option<String>,
+    /// The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`.
+    pub since: Option<String>,
+    /// Beginning of the window.
+    pub from: Option<DateTime<Utc>>,
+    /// End of the window; now where not given.
+    pub to: Option<DateTime<Utc>>,
+    /// Items per page, 1 to 500; 50 where not given. Lists only.
+    pub limit: Option<u32>,
+    /// The cursor of a page. Lists only.
+    pub cursor: Option<String>,
+}
+
+/// Which occurrences to list.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct OccurrenceQuery {
+    /// Items per page, 1 to 500; 50 where not given.
+    pub limit: Option<u32>,
+    /// The cursor of a page.
+    pub cursor: Option<String>,
+}

@@ -1,0 +1,177 @@
+use std::io::Write as _;
+use std::net::TcpListener;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, Instant};
+
+/// Whether commits wait for the disk.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Durability {
+    /// They do: for benchmarks.
+    Durable,
+    /// They do not: for tests, which never cut the power.
+    Volatile,
+}
+
+/// A PostgreSQL of Debian's packages in a folder of its own, on a free port of loopback. It ends with this process,
+/// however that ends, and its folder goes with it. Clusters of the machine are not touched.
+pub struct Postgres {
+    folder: PathBuf,
+    port: u16,
+    durability: Durability,
+    running: Option<Child>,
+}
+
+/// The user that PostgreSQL runs as where tests run as root, which it refuses.
+const UNPRIVILEGED: &str = "postgres";
+/// How long a start may take on a busy machine.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+impl Postgres {
+    /// Makes a cluster and starts it.
+    ///
+    /// # Panics
+    /// When Debian's package `postgresql` is not installed, or the server does not start.
+    #[must_use]
+    pub fn start(durability: Durability) -> Self {
+        let folder = tempfile::Builder::new().prefix("outcrop-postgres-").tempdir().expect("a temporary folder").keep();
+        if is_root() {
+            run(Command::new("chown").arg(UNPRIVILEGED).arg(&folder));
+        }
+        let data = folder.join("data");
+        let mut initdb = unprivileged(&program("initdb"));
+        initdb.args(["--username=outcrop", "--auth=trust", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync", "-D"]).arg(&data);
+        run(&mut initdb);
+        let mut postgres = Self { folder, port: free_port(), durability, running: None };
+        postgres.resume();
+        postgres
+    }
+
+    /// The cluster that the tests of one process share.
+    #[must_use]
+    pub fn shared() -> &'static Self {
+        static SHARED: OnceLock<Postgres> = OnceLock::new();
+        SHARED.get_or_init(|| Self::start(Durability::Volatile))
+    }
+
+    /// Starts a stopped server again, on the same port.
+    ///
+    /// # Panics
+    /// When it does not start.
+    pub fn resume(&mut self) {
+        let data = self.folder.join("data");
+        let (port, sockets) = (self.port.to_string(), self.folder.display().to_string());
+        let fsync = if self.durability == Durability::Durable { "on" } else { "off" };
+        let mut server = unprivileged(&program("postgres"));
+        server.arg("-D").arg(&data).args(["-p", &port, "-k", &sockets]);
+        for setting in [
+            "listen_addresses=127.0.0.1",
+            "shared_buffers=512MB",
+            "max_wal_size=4GB",
+            "max_connections=200",
+            "log_min_messages=fatal",
+            &format!("fsync={fsync}"),
+        ] {
+            server.args(["-c", setting]);
+        }
+        // The shell outlives a killed test: when its standard input closes it stops the server. Only the last stop removes
+        // the folder, since a test may start the server again.
+        let script = "\"$@\" & server=$!; read -r order; kill -INT $server; wait $server; [ \"$order\" = keep ] || rm -rf \"$FOLDER\"";
+        let mut supervisor = Command::new("sh");
+        supervisor.args(["-c", script, "sh"]).arg(server.get_program()).args(server.get_args()).env("FOLDER", &self.folder);
+        supervisor.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null()).current_dir("/");
+        self.running = Some(supervisor.spawn().expect("sh starts"));
+        let until = Instant::now() + PATIENCE;
+        while std::net::TcpStream::connect(("127.0.0.1", self.port)).is_err() || !self.answers() {
+            assert!(Instant::now() < until, "PostgreSQL did not start within {PATIENCE:?}");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    /// Stops the server; its data stays.
+    pub fn stop(&mut self) {
+        self.end("keep\n");
+    }
+
+    fn end(&mut self, order: &str) {
+        if let Some(mut supervisor) = self.running.take() {
+            if let Some(mut stdin) = supervisor.stdin.take() {
+                // A supervisor that is gone already needs no order.
+                drop(stdin.write_all(order.as_bytes()));
+            }
+            drop(supervisor.wait());
+        }
+    }
+
+    fn answers(&self) -> bool {
+        let ready = Command::new(program("pg_isready")).args(["-q", "-h", "127.0.0.1", "-p", &self.port.to_string()]).status();
+        ready.is_ok_and(|status| status.success())
+    }
+
+    /// Makes an empty database and returns its URL.
+    ///
+    /// # Panics
+    /// When the server refuses.
+    #[must_use]
+    pub fn database(&self) -> String {
+        static COUNT: AtomicU32 = AtomicU32::new(1);
+        let name = format!("test{}", COUNT.fetch_add(1, Ordering::Relaxed));
+        let mut create = Command::new(program("createdb"));
+        run(create.args(["-h", "127.0.0.1", "-U", "outcrop", "-p", &self.port.to_string(), &name]));
+        format!("postgres://outcrop@127.0.0.1:{}/{name}", self.port)
+    }
+
+    /// The server's process id, for reading its use of the processor.
+    ///
+    /// # Panics
+    /// When it does not run.
+    #[must_use]
+    pub fn pid(&self) -> u32 {
+        let file = std::fs::read_to_string(self.folder.join("data/postmaster.pid")).expect("a running server has a pid file");
+        file.lines().next().and_then(|line| line.trim().parse().ok()).expect("the pid file begins with the pid")
+    }
+}
+
+impl Drop for Postgres {
+    fn drop(&mut self) {
+        self.end("");
+    }
+}
+
+fn is_root() -> bool {
+    let id = Command::new("id").arg("-u").output().expect("`id` runs");
+    id.stdout.trim_ascii() == b"0"
+}
+
+/// The program of Debian's newest PostgreSQL.
+fn program(name: &str) -> PathBuf {
+    let mut releases: Vec<(u32, PathBuf)> = std::fs::read_dir("/usr/lib/postgresql")
+        .map(|entries| entries.flatten().filter_map(|entry| Some((entry.file_name().to_str()?.parse().ok()?, entry.path()))).collect())
+        .unwrap_or_default();
+    releases.sort();
+    let (_, newest) = releases.pop().expect("PostgreSQL's server is installed (Debian: apt-get install postgresql; script/test does it)");
+    newest.join("bin").join(name)
+}
+
+fn unprivileged(program: &Path) -> Command {
+    if !is_root() {
+        return Command::new(program);
+    }
+    let mut command = Command::new("setpriv");
+    command.args([&format!("--reuid={UNPRIVILEGED}"), &format!("--regid={UNPRIVILEGED}"), "--clear-groups"]).arg(program);
+    command.current_dir("/");
+    command
+}
+
+fn run(command: &mut Command) {
+    let output = command.output().unwrap_or_else(|error| panic!("{command:?}: {error}"));
+    assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
+}
+
+/// A port that nothing listened on a moment ago.
+pub(crate) fn free_port() -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("loopback has a free port");
+    listener.local_addr().expect("a bound listener has an address").port()
+}

@@ -1,0 +1,231 @@
+use std::io::{BufRead, BufReader, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+use reqwest::Response;
+use serde_json::Value;
+
+use crate::Body;
+
+/// The service's binary with a database, before it runs.
+#[derive(Clone)]
+pub struct Service {
+    binary: PathBuf,
+    database: String,
+}
+
+/// The service, running, with a member's token and a sender key.
+pub struct Running {
+    service: Service,
+    child: Child,
+    /// Where API and OTLP/HTTP are.
+    pub url: String,
+    /// A viewer's token.
+    pub token: String,
+    /// A key for all services.
+    pub key: String,
+    http: reqwest::Client,
+}
+
+const PATIENCE: Duration = Duration::from_secs(30);
+
+impl Service {
+    /// The service of a binary on a database.
+    #[must_use]
+    pub fn new(binary: impl AsRef<Path>, database: impl Into<String>) -> Self {
+        Self { binary: binary.as_ref().to_owned(), database: database.into() }
+    }
+
+    /// Runs a command of the binary on the database and returns what came of it.
+    ///
+    /// # Panics
+    /// When the binary cannot be started.
+    #[must_use]
+    pub fn command(&self, arguments: &[&str], input: &str) -> Output {
+        self.command_with(arguments, input, &[])
+    }
+
+    fn command_with(&self, arguments: &[&str], input: &str, environment: &[(&str, &str)]) -> Output {
+        let mut command = Command::new(&self.binary);
+        command.args(arguments).env("OUTCROP_DATABASE_URL", &self.database).env("COLUMNS", "120");
+        command.envs(environment.iter().copied()).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut child = command.spawn().expect("the binary starts");
+        // A command that does not read its input may be gone before it is written.
+        drop(child.stdin.take().expect("piped").write_all(input.as_bytes()));
+        child.wait_with_output().expect("the binary ends")
+    }
+
+    /// Runs a command that must succeed; returns its standard output, trimmed.
+    ///
+    /// # Panics
+    /// When it fails.
+    #[must_use]
+    pub fn succeed(&self, arguments: &[&str], input: &str) -> String {
+        let output = self.command(arguments, input);
+        assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8(output.stdout).expect("output is UTF-8").trim().to_owned()
+    }
+
+    /// Starts the service with a new member, token and key, and waits until it is ready.
+    ///
+    /// # Panics
+    /// When it does not become ready.
+    pub async fn start(&self) -> Running {
+        self.start_with(&[]).await
+    }
+
+    /// Like [`Service::start`], with further options of `serve`.
+    ///
+    /// # Panics
+    /// When it does not become ready.
+    pub async fn start_with(&self, options: &[&str]) -> Running {
+        static COUNT: std::sync::atomic::AtomicU32 = std::sync::atomic::AtomicU32::new(0);
+        let number = COUNT.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+        let email = format!("purser{number}@skerry.example");
+        let _said = self.succeed(&["admin", "member", "add", &email, "--role", "viewer", "--password-stdin"], "low tide at noon\n");
+        let token = self.succeed(&["admin", "token", "create", &email], "");
+        let key = self.succeed(&["admin", "key", "create", &format!("pier-{number}")], "");
+        let (child, url) = self.spawn(options);
+        let running = Running { service: self.clone(), child, url, token, key, http: reqwest::Client::new() };
+        running.wait_until_ready().await;
+        running
+    }
+
+    fn spawn(&self, options: &[&str]) -> (Child, String) {
+        let mut command = Command::new(&self.binary);
+        let address: &[&str] = if options.contains(&"--listen") { &[] } else { &["--listen", "127.0.0.1:0"] };
+        command.args(["serve", "--otlp-http", "none"]).args(address).args(options);
+        command.env("OUTCROP_DATABASE_URL", &self.database).env("NO_COLOR", "1").stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+        let mut child = command.spawn().expect("the binary starts");
+        let mut log = BufReader::new(child.stderr.take().expect("piped"));
+        let mut line = String::new();
+        let address = loop {
+            line.clear();
+            let read = log.read_line(&mut line).expect("the log is text");
+            assert!(read > 0, "the service ended before it listened");
+            if let Some((_, address)) = line.split_once("address=") {
+                break address.trim().to_owned();
+            }
+        };
+        // The log is read to its end, else the service would stand still once the pipe is full; what it says is shown
+        // with a failing test.
+        std::thread::spawn(move || log.lines().map_while(Result::ok).for_each(|line| eprintln!("{line}")));
+        (child, format!("http://{address}"))
+    }
+}
+
+impl Running {
+    /// Waits until the service says that it is ready.
+    ///
+    /// # Panics
+    /// When it does not within half a minute.
+    pub async fn wait_until_ready(&self) {
+        let until = Instant::now() + PATIENCE;
+        loop {
+            let ready = self.http.get(format!("{}/readyz", self.url)).send().await;
+            if ready.is_ok_and(|answer| answer.status().is_success()) {
+                return;
+            }
+            assert!(Instant::now() < until, "the service did not become ready");
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+    }
+
+    /// A request to post, with the key.
+    #[must_use]
+    pub fn post(&self, path: &str) -> reqwest::RequestBuilder {
+        self.http.post(format!("{}{path}", self.url)).bearer_auth(&self.key)
+    }
+
+    /// Sends a body.
+    ///
+    /// # Panics
+    /// When the service does not answer.
+    pub async fn send(&self, body: &Body) -> Response {
+        self.try_send(body).await.expect("the service answers")
+    }
+
+    /// Sends a body.
+    ///
+    /// # Errors
+    /// When the service does not answer.
+    pub async fn try_send(&self, body: &Body) -> reqwest::Result<Response> {
+        self.post(body.path).header("content-type", body.content_type).body(body.bytes.clone()).send().await
+    }
+
+    /// Asks the API; returns status and JSON.
+    ///
+    /// # Panics
+    /// When there is no JSON in the answer.
+    pub async fn get(&self, path: &str) -> (u16, Value) {
+        let answer = self.http.get(format!("{}{path}", self.url)).bearer_auth(&self.token).send().await.expect("the service answers");
+        (answer.status().as_u16(), answer.json().await.expect("the answer is JSON"))
+    }
+
+    /// Runs a command of the client against this service.
+    #[must_use]
+    pub fn client(&self, arguments: &[&str]) -> Output {
+        let environment = [("OUTCROP_URL", self.url.as_str()), ("OUTCROP_TOKEN", &self.token), ("OUTCROP_KEY", &self.key)];
+        self.service.command_with(arguments, "", &environment)
+    }
+
+    /// Runs a command of the client that must succeed, with `--json`.
+    ///
+    /// # Panics
+    /// When it fails or prints no JSON.
+    #[must_use]
+    pub fn client_json(&self, arguments: &[&str]) -> Value {
+        let output = self.client(&[arguments, &["--json"]].concat());
+        assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        serde_json::from_slice(&output.stdout).expect("--json prints JSON")
+    }
+
+    /// The errors of the last day in the API's list.
+    ///
+    /// # Panics
+    /// When the list cannot be read.
+    pub async fn errors(&self) -> Vec<Value> {
+        let (status, page) = self.get("/api/v1/errors?limit=500").await;
+        assert_eq!(status, 200, "{page}");
+        page["items"].as_array().expect("a page has items").clone()
+    }
+
+    /// The process id.
+    #[must_use]
+    pub fn pid(&self) -> u32 {
+        self.child.id()
+    }
+
+    /// Kills the service with no chance to finish anything, and starts it again on the same address.
+    ///
+    /// # Panics
+    /// When it does not come back.
+    pub async fn kill_and_restart(&mut self) {
+        self.child.kill().expect("the service runs");
+        drop(self.child.wait());
+        let address = self.url.trim_start_matches("http://").to_owned();
+        let (child, _) = self.service.spawn(&["--listen", &address]);
+        self.child = child;
+        self.wait_until_ready().await;
+    }
+
+    /// Asks the service to stop and waits until it has.
+    ///
+    /// # Panics
+    /// When it fails.
+    pub fn stop(mut self) {
+        let pid = self.child.id().to_string();
+        assert!(Command::new("kill").args(["-TERM", &pid]).status().expect("kill runs").success());
+        let status = self.child.wait().expect("the service ends");
+        assert!(status.success(), "the service ended with {status}");
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        // Stopped already, or no longer wanted.
+        drop(self.child.kill());
+        drop(self.child.wait());
+    }
+}
