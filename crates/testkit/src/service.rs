@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 
 use reqwest::Response;
 use serde_json::Value;
+use sqlx::Connection;
 
 use crate::Body;
 
@@ -65,6 +66,49 @@ impl Service {
         let output = self.command(arguments, input);
         assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
         String::from_utf8(output.stdout).expect("output is UTF-8").trim().to_owned()
+    }
+
+    /// Asks the database directly; returns the row's columns as text, for looking where the API does not.
+    ///
+    /// # Panics
+    /// When the question cannot be answered.
+    pub async fn row(&self, sql: &str) -> Vec<Option<String>> {
+        let mut connection = sqlx::PgConnection::connect(&self.database).await.expect("the database answers");
+        let columns: String = format!("SELECT ARRAY(SELECT value FROM jsonb_each_text(to_jsonb(answer)) ORDER BY key) FROM ({sql}) AS answer");
+        let (row,): (Vec<Option<String>>,) =
+            sqlx::query_as(sqlx::AssertSqlSafe(columns)).fetch_one(&mut connection).await.unwrap_or_else(|error| panic!("{sql}: {error}"));
+        row
+    }
+
+    /// Every row of every table as text: where something must not be found.
+    ///
+    /// # Panics
+    /// When the database does not answer.
+    pub async fn all_text(&self) -> String {
+        let mut connection = sqlx::PgConnection::connect(&self.database).await.expect("the database answers");
+        let tables: Vec<(String,)> = sqlx::query_as(
+            "SELECT c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = 'public' AND c.relkind = 'r'",
+        )
+        .fetch_all(&mut connection)
+        .await
+        .expect("tables can be listed");
+        let mut text = String::new();
+        for (table,) in tables {
+            // bytea is read as the text it may hold, invalid bytes left out.
+            let sql = if table.starts_with("payload_") {
+                format!("SELECT body FROM {table}")
+            } else {
+                format!("SELECT convert_to(row::text, 'UTF8') FROM {table} AS row")
+            };
+            let rows: Vec<(Vec<u8>,)> =
+                sqlx::query_as(sqlx::AssertSqlSafe(sql)).fetch_all(&mut connection).await.unwrap_or_else(|error| panic!("{table}: {error}"));
+            for (row,) in rows {
+                let bytes = if table.starts_with("payload_") { zstd::stream::decode_all(row.as_slice()).expect("payloads are zstd") } else { row };
+                text.push_str(&String::from_utf8_lossy(&bytes));
+                text.push('\n');
+            }
+        }
+        text
     }
 
     /// Starts the service with a new member, token and key, and waits until it is ready.
@@ -189,6 +233,12 @@ impl Running {
         let (status, page) = self.get("/api/v1/errors?limit=500").await;
         assert_eq!(status, 200, "{page}");
         page["items"].as_array().expect("a page has items").clone()
+    }
+
+    /// The service's binary and database.
+    #[must_use]
+    pub const fn service(&self) -> &Service {
+        &self.service
     }
 
     /// The process id.

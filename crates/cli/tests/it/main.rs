@@ -1,5 +1,10 @@
 //! Stories through the real binary: PostgreSQL and the service on loopback, recorded payloads and a real SDK sending,
 //! read back by command line and API.
 
+mod commands;
+mod hostile;
+mod outage;
 mod recorded;
+mod sdk;
+mod secrets;
 mod support;

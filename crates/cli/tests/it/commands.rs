@@ -1,0 +1,121 @@
+//! What people read: tables, messages, exit codes.
+
+use outcrop_testkit::{Running, recorded, restamped};
+
+use crate::support::service;
+
+/// Standard output with what differs from run to run taken out.
+fn printed(running: &Running, arguments: &[&str]) -> String {
+    let output = running.client(arguments);
+    assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+    let text = String::from_utf8(output.stdout).unwrap();
+    let words = text.split_inclusive(char::is_whitespace).map(|word| {
+        let bare = word.trim_end();
+        let is_hex = bare.len() == 32 && bare.bytes().all(|b| b.is_ascii_hexdigit());
+        let is_time = bare.len() == 10 && bare.starts_with("20") && bare.contains('-');
+        let is_clock = bare.trim_end_matches([',', '.', ':']).ends_with('Z') && bare.contains(':');
+        if is_hex || is_time || is_clock { word.replace(|c: char| c.is_ascii_hexdigit(), "0") } else { word.to_owned() }
+    });
+    words.collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn errors_and_occurrences_read_well_in_a_terminal() {
+    let running = service().start().await;
+    let empty = printed(&running, &["errors"]);
+    assert!(empty.starts_with("No error occurred in the last 24h. A test report: outcrop send"), "{empty}");
+    for body in restamped(&["three-services-3-fares.traces.pb", "user-headers-gangway.traces.json", "cause-gangway-logs.logs.json"].map(recorded)) {
+        assert_eq!(running.send(&body).await.status(), 200);
+    }
+    insta::assert_snapshot!("errors", printed(&running, &["errors"]));
+    let page = running.client_json(&["errors", "--service", "fares"]);
+    let reference = page["items"][0]["ref"].as_str().unwrap();
+    insta::assert_snapshot!("show", printed(&running, &["show", reference]));
+    insta::assert_snapshot!("occurrences", printed(&running, &["occurrences", reference]));
+    let occurrences = running.client_json(&["occurrences", reference]);
+    insta::assert_snapshot!("occurrence", printed(&running, &["occurrence", occurrences["items"][0]["id"].as_str().unwrap()]));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_report_by_hand_is_counted_and_pages_follow_one_another() {
+    let running = service().start().await;
+    for port in 1..=5 {
+        let sent = running.client(&[
+            "send", "--service", "ledger", "--type", &format!("BatchStopped{}", ["A", "B", "C", "D", "E"][port - 1]), "--message",
+            &format!("nightly batch stopped at port {port}"), "--severity", "fatal", "--user", "purser", &format!("port={port}"),
+        ]);
+        assert!(sent.status.success(), "{}", String::from_utf8_lossy(&sent.stderr));
+    }
+    let mut seen = vec![];
+    let mut cursor: Option<String> = None;
+    loop {
+        let mut arguments = vec!["errors", "--limit", "2"];
+        if let Some(cursor) = &cursor {
+            arguments.extend(["--cursor", cursor]);
+        }
+        let page = running.client_json(&arguments);
+        seen.extend(page["items"].as_array().unwrap().iter().map(|error| error["type"].as_str().unwrap().to_owned()));
+        cursor = page["next"].as_str().map(str::to_owned);
+        if cursor.is_none() {
+            break;
+        }
+    }
+    seen.sort();
+    assert_eq!(seen, ["BatchStoppedA", "BatchStoppedB", "BatchStoppedC", "BatchStoppedD", "BatchStoppedE"]);
+    let page = running.client_json(&["errors", "--limit", "1"]);
+    assert_eq!(page["items"][0]["severity"], "fatal");
+    assert_eq!(page["items"][0]["users"], 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn wrong_usage_and_refusals_have_their_own_exit_codes_and_say_what_to_do() {
+    let running = service().start().await;
+    let cases: &[(&[&str], i32, &str)] = &[
+        (&["errors", "--since", "soon"], 2, "write it like 30m, 24h or 7d"),
+        (&["errors", "--limit", "0"], 2, "it must be 1 to 500"),
+        (&["show", "kobal"], 2, "is no reference"),
+        (&["show", "kobal-tirun"], 4, "there is no error kobal-tirun"),
+        (&["occurrence", "xyz"], 2, "32 hex digits"),
+        (&["send", "--service", "ledger", "--message", "x", "port"], 2, "write it as key=value"),
+        (&["errors", "--url", "http://127.0.0.1:9"], 4, "cannot be reached"),
+        (&["errors", "--token", "wrong"], 4, "token is not known"),
+        (&["send", "--key", "wrong", "--service", "ledger", "--message", "x"], 4, "sender key is not known"),
+        (&["admin", "token", "create", "nobody@skerry.example"], 2, "there is no member"),
+        (&["admin", "key", "revoke", "nothing"], 2, "there is no key"),
+        (&["serve", "--max-body", "big"], 2, "16MiB"),
+    ];
+    for (arguments, code, reason) in cases {
+        let output = running.client(arguments);
+        let said = String::from_utf8_lossy(&output.stderr);
+        assert_eq!(output.status.code(), Some(*code), "{arguments:?}: {said}");
+        assert!(said.contains(reason), "{arguments:?}: {said}");
+    }
+    let key = running.service().succeed(&["admin", "key", "create", "short-lived"], "");
+    let _said = running.service().succeed(&["admin", "key", "revoke", "short-lived"], "");
+    let refused = running.client(&["send", "--key", &key, "--service", "ledger", "--message", "x"]);
+    assert_eq!(refused.status.code(), Some(4));
+    let listed = running.service().succeed(&["admin", "key", "list"], "");
+    assert!(listed.contains("short-lived") && listed.contains("revoked") && !listed.contains(&key), "{listed}");
+    let (status, problem) = running.get("/api/v1/errors?colour=red").await;
+    assert_eq!((status, problem["code"].as_str()), (400, Some("bad_request")));
+    let bare = reqwest::get(format!("{}/api/v1/errors", running.url)).await.unwrap();
+    assert_eq!((bare.status().as_u16(), bare.headers()["content-type"].to_str().unwrap()), (401, "application/problem+json"));
+}
+
+#[test]
+fn grouping_needs_no_server() {
+    let service = outcrop_testkit::Service::new(env!("CARGO_BIN_EXE_outcrop"), "");
+    let line = |id: &str, at: u32, service: &str| {
+        let stack = format!("Traceback (most recent call last):\n  File \"/srv/{id}/fares/tariff.py\", line {at}, in quote\nKeyError: '{id}'");
+        serde_json::json!({"id": id, "service": service, "runtime": "cpython", "type": "KeyError", "message": format!("'{id}'"), "stacktrace": stack}).to_string()
+    };
+    let input = [line("a", 7, "fares"), line("b", 9, "fares"), line("c", 9, "ledger"), String::new(), "{broken".to_owned()].join("\n");
+    let output = service.command(&["group"], &input);
+    assert_eq!(output.status.code(), Some(2), "a line that cannot be read is no success");
+    assert!(String::from_utf8_lossy(&output.stderr).contains("line 5"));
+    let groups: Vec<serde_json::Value> = String::from_utf8(output.stdout).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(groups.len(), 3);
+    assert_eq!(groups[0]["group"], groups[1]["group"]);
+    assert_ne!(groups[1]["group"], groups[2]["group"]);
+    assert_eq!(groups[0]["own_frame"], "tariff.quote fares/tariff.py:7");
+}

@@ -1,0 +1,107 @@
+//! The genuine Python SDK, from PyPI, sends; the command line reads.
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use crate::support::service;
+
+/// The SDK's release this was last run with; docs and guides name the same.
+const PACKAGES: &[&str] = &["opentelemetry-sdk==1.45.1", "opentelemetry-exporter-otlp-proto-http==1.45.1"];
+
+/// A virtual environment below `target`, made once.
+fn python() -> PathBuf {
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("python-sdk-1.45.1");
+    let python = folder.join("bin/python");
+    if !folder.join("complete").exists() {
+        let run = |command: &mut Command| {
+            let output = command.output().expect("python3 with venv is installed (script/test does it)");
+            assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
+        };
+        run(Command::new("python3").args(["-m", "venv"]).arg(&folder));
+        run(Command::new(&python).args(["-m", "pip", "install", "--quiet"]).args(PACKAGES));
+        std::fs::write(folder.join("complete"), "").unwrap();
+    }
+    python
+}
+
+const APP: &str = r#"
+import logging
+from opentelemetry import trace
+from opentelemetry._logs import set_logger_provider
+from opentelemetry.exporter.otlp.proto.http._log_exporter import OTLPLogExporter
+from opentelemetry.exporter.otlp.proto.http.trace_exporter import OTLPSpanExporter
+from opentelemetry.sdk._logs import LoggerProvider, LoggingHandler
+from opentelemetry.sdk._logs.export import BatchLogRecordProcessor
+from opentelemetry.sdk.trace import TracerProvider
+from opentelemetry.sdk.trace.export import BatchSpanProcessor
+
+traces = TracerProvider()
+traces.add_span_processor(BatchSpanProcessor(OTLPSpanExporter()))
+trace.set_tracer_provider(traces)
+logs = LoggerProvider()
+logs.add_log_record_processor(BatchLogRecordProcessor(OTLPLogExporter()))
+set_logger_provider(logs)
+logging.getLogger().addHandler(LoggingHandler(logger_provider=logs))
+tracer = trace.get_tracer("skerry.fares")
+
+
+def per_metre(total, metres):
+    return total / metres
+
+
+def quote(sailing):
+    with tracer.start_as_current_span("tariff.quote"):
+        return per_metre(4600, 0)
+
+
+for sailing in range(3):
+    try:
+        with tracer.start_as_current_span("GET /v1/quotes/{sailing}", kind=trace.SpanKind.SERVER, attributes={"http.request.method": "GET", "http.route": "/v1/quotes/{sailing}", "user.id": f"u-{sailing}"}):
+            try:
+                quote(sailing)
+            except ZeroDivisionError:
+                logging.getLogger("fares").exception("no quote for sailing %s", sailing)
+                raise
+    except ZeroDivisionError:
+        pass
+for sailing in range(7):
+    with tracer.start_as_current_span("GET /v1/quotes/{sailing}", kind=trace.SpanKind.SERVER, attributes={"http.request.method": "GET", "http.route": "/v1/quotes/{sailing}"}):
+        pass
+traces.shutdown()
+logs.shutdown()
+"#;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn failures_of_the_real_python_sdk_become_one_error_with_its_traffic() {
+    let running = service().start().await;
+    for compression in ["none", "gzip"] {
+        let output = Command::new(python())
+            .args(["-c", APP])
+            .env("OTEL_EXPORTER_OTLP_ENDPOINT", &running.url)
+            .env("OTEL_EXPORTER_OTLP_HEADERS", format!("authorization=Bearer%20{}", running.key))
+            .env("OTEL_EXPORTER_OTLP_COMPRESSION", compression)
+            .env("OTEL_SERVICE_NAME", "fares")
+            .env("OTEL_RESOURCE_ATTRIBUTES", "service.version=2.4.0,deployment.environment.name=production")
+            .output()
+            .unwrap();
+        let said = String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.success() && !said.contains("Failed to export"), "{said}");
+    }
+    let page = running.client_json(&["errors", "--service", "fares", "--environment", "production"]);
+    let errors = page["items"].as_array().unwrap();
+    assert_eq!(errors.len(), 1, "{page}");
+    let error = &errors[0];
+    assert_eq!(error["type"], "ZeroDivisionError");
+    assert_eq!(error["message"], "division by zero");
+    assert_eq!((&error["count"], &error["users"], &error["uncaught"]), (&6.into(), &3.into(), &true.into()));
+    assert_eq!(error["request_share"], 0.3);
+    assert_eq!(error["first_version"], "2.4.0");
+    let reference = error["ref"].as_str().unwrap();
+    let occurrences = running.client_json(&["occurrences", reference]);
+    let latest = &occurrences["items"][0];
+    assert_eq!(latest["endpoint"], "GET /v1/quotes/{sailing}");
+    let full = running.client_json(&["occurrence", latest["id"].as_str().unwrap()]);
+    assert_eq!(full["stack"]["exceptions"][0]["frames"][0]["function"], "per_metre");
+    assert_eq!(full["also_reported"].as_array().unwrap().len(), 2, "the server span's report and the log record: {full}");
+    assert_eq!(full["sent"]["resourceSpans"][0]["scopeSpans"][0]["spans"][0]["traceId"], latest["trace_id"]);
+}
