@@ -1,1 +1,50 @@
-fn main() {}
+//! Benchmarks against floors measured in the same run, printed as ratios.
+
+#![expect(clippy::print_stdout, reason = "a benchmark's output is its result")]
+#![expect(clippy::cast_precision_loss, reason = "rates need three digits")]
+
+mod core;
+mod intake;
+mod processor;
+
+use clap::{Parser, Subcommand};
+
+/// Benchmarks, with release binaries: cargo build --release first.
+#[derive(Parser)]
+struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Stacks read and grouped per second, on one core.
+    Core {
+        /// Seconds to measure for.
+        #[arg(long, default_value_t = 5)]
+        seconds: u64,
+    },
+    /// Occurrences taken per second, durable, against the reference floor.
+    Intake {
+        /// The service's binary.
+        #[arg(long, default_value = "target/release/outcrop")]
+        binary: String,
+        /// Rows in the reference table before measuring.
+        #[arg(long, default_value_t = 5_000_000)]
+        prefill: u64,
+        /// Rounds in which floor and product alternate.
+        #[arg(long, default_value_t = 5)]
+        rounds: usize,
+        /// Seconds per measurement.
+        #[arg(long, default_value_t = 8)]
+        seconds: u64,
+    },
+}
+
+#[tokio::main]
+async fn main() {
+    match Arguments::parse().command {
+        Command::Core { seconds } => core::run(seconds),
+        Command::Intake { binary, prefill, rounds, seconds } => intake::run(&binary, prefill, rounds, seconds).await,
+    }
+}

@@ -44,7 +44,7 @@ pub enum Command {
 
 #[derive(Args, Default)]
 pub struct DatabaseArgs {
-    /// Where the database is: postgres://user@host:5432/name.
+    /// Where the database is: `postgres://user@host:5432/name`.
     #[arg(long, env = "OUTCROP_DATABASE_URL", value_name = "URL", global = true, hide_env_values = true)]
     pub database_url: Option<String>,
     /// A TOML file with the same options, names with _ for -.
@@ -141,7 +141,9 @@ pub enum TokenCommand {
 #[derive(Subcommand)]
 pub enum KeyCommand {
     /// Make a sender key; prints only the key.
-    #[command(after_help = "Examples:\n  outcrop admin key create pier-3\n  outcrop admin key create fares --service fares --service ledger")]
+    #[command(
+        after_help = "Examples:\n  outcrop admin key create pier-3\n  outcrop admin key create fares --service fares --service ledger"
+    )]
     Create {
         /// What the key is called.
         name: String,
@@ -176,7 +178,9 @@ pub struct Client {
 }
 
 #[derive(Args)]
-#[command(after_help = "Examples:\n  outcrop errors\n  outcrop errors --service fares --environment production --since 7d\n  outcrop errors --json | jq -r '.items[0].ref'")]
+#[command(
+    after_help = "Examples:\n  outcrop errors\n  outcrop errors --service fares --environment production --since 7d\n  outcrop errors --json | jq -r '.items[0].ref'"
+)]
 pub struct Errors {
     #[command(flatten)]
     pub client: Client,
@@ -235,7 +239,9 @@ pub struct Occurrences {
 }
 
 #[derive(Args)]
-#[command(after_help = "Examples:\n  outcrop occurrence 0199aa2e5a02b8d1c4f04f6e1c0b7a55\n  outcrop occurrence 0199aa2e5a02b8d1c4f04f6e1c0b7a55 --json | jq .sent")]
+#[command(
+    after_help = "Examples:\n  outcrop occurrence 0199aa2e5a02b8d1c4f04f6e1c0b7a55\n  outcrop occurrence 0199aa2e5a02b8d1c4f04f6e1c0b7a55 --json | jq .sent"
+)]
 pub struct Occurrence {
     /// The occurrence's id, 32 hex digits.
     pub id: String,
@@ -298,9 +304,11 @@ pub enum SeverityArg {
 }
 
 #[derive(Args)]
-#[command(after_help = "Reads JSON Lines {\"id\",\"service\",\"runtime\",\"version\",\"type\",\"message\",\"stacktrace\"}, writes per line\n\
+#[command(
+    after_help = "Reads JSON Lines {\"id\",\"service\",\"runtime\",\"version\",\"type\",\"message\",\"stacktrace\"}, writes per line\n\
     {\"id\",\"group\",\"title\",\"own_frame\",\"runtime\"}: `group` is equal exactly when two would be one error.\n\n\
-    Examples:\n  outcrop group stacks.jsonl\n  jq -c . report.json | outcrop group")]
+    Examples:\n  outcrop group stacks.jsonl\n  jq -c . report.json | outcrop group"
+)]
 pub struct Group {
     /// The file; standard input where none is given.
     pub file: Option<PathBuf>,

@@ -22,9 +22,8 @@ pub struct Api {
 impl Api {
     pub fn new(arguments: &Client) -> Result<Self, Fault> {
         let token = arguments.token.clone().filter(|token| !token.is_empty());
-        let token = token.ok_or_else(|| {
-            Fault::Usage("no token: set OUTCROP_TOKEN; `outcrop admin token create EMAIL` makes one".to_owned())
-        })?;
+        let token =
+            token.ok_or_else(|| Fault::Usage("no token: set OUTCROP_TOKEN; `outcrop admin token create EMAIL` makes one".to_owned()))?;
         Ok(Self { http: http()?, url: arguments.url.trim_end_matches('/').to_owned(), token })
     }
 
@@ -32,7 +31,8 @@ impl Api {
     pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<T, Fault> {
         let query: Vec<(&str, &String)> = query.iter().filter_map(|(name, value)| Some((*name, value.as_ref()?))).collect();
         let url = format!("{}/api/v1{path}", self.url);
-        let answer = self.http.get(&url).bearer_auth(&self.token).query(&query).send().await.map_err(|error| unreachable(&self.url, &error))?;
+        let answer =
+            self.http.get(&url).bearer_auth(&self.token).query(&query).send().await.map_err(|error| unreachable(&self.url, &error))?;
         let status = answer.status();
         let body = answer.bytes().await.map_err(|error| unreachable(&self.url, &error))?;
         if status.is_success() {

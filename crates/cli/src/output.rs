@@ -13,6 +13,9 @@ use crate::fault::Fault;
 /// Width where the output is no terminal and COLUMNS does not say.
 const DEFAULT_WIDTH: u16 = 120;
 
+/// Blanks between columns.
+const GAP: u16 = 2;
+
 /// Prints one line or block.
 pub fn line(text: impl AsRef<str>) -> Result<(), Fault> {
     writeln!(std::io::stdout().lock(), "{}", text.as_ref())?;
@@ -27,31 +30,38 @@ pub fn json(document: &impl Serialize) -> Result<(), Fault> {
     Ok(())
 }
 
-/// A column: its head, whether numbers stand in it, and how narrow it may get.
-pub struct Column(pub &'static str, pub Align, pub u16);
+/// A column: its head and what stands in it.
+pub struct Column(pub &'static str, pub Fit);
 
-/// Where a column's text stands.
+/// How a column's text stands and fits.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub enum Align {
-    Left,
-    Right,
+pub enum Fit {
+    /// Names, references, times: never broken.
+    Whole,
+    /// Numbers: never broken, to the right.
+    Number,
+    /// Running text: wraps into what width is left, at least this much.
+    Text(u16),
 }
 
 /// Prints a table that fits the terminal's width; long cells wrap within their column.
 pub fn table(columns: &[Column], rows: impl IntoIterator<Item = Vec<String>>) -> Result<(), Fault> {
     let mut table = Table::new();
     table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width());
-    table.set_header(columns.iter().map(|Column(head, _, _)| *head));
+    table.set_header(columns.iter().map(|Column(head, _)| *head));
     for row in rows {
         table.add_row(row.iter().map(|cell| printable(cell)));
     }
-    for (at, Column(_, align, least)) in columns.iter().enumerate() {
+    for (at, Column(_, fit)) in columns.iter().enumerate() {
         if let Some(column) = table.column_mut(at) {
-            if *align == Align::Right {
+            column.set_padding((0, GAP));
+            column.set_constraint(match fit {
+                Fit::Whole | Fit::Number => ColumnConstraint::ContentWidth,
+                Fit::Text(least) => ColumnConstraint::LowerBoundary(Width::Fixed(least + GAP)),
+            });
+            if *fit == Fit::Number {
                 column.set_cell_alignment(CellAlignment::Right);
             }
-            column.set_padding((0, 2));
-            column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(*least)));
         }
     }
     for row in table.lines() {

@@ -51,7 +51,9 @@ pub fn database_url(arguments: &DatabaseArgs) -> Result<String, Fault> {
         Some(url) => Some(url.clone()),
         None => read(arguments.config.as_deref())?.database_url,
     };
-    given.ok_or_else(|| Fault::Usage("no database: give --database-url, set OUTCROP_DATABASE_URL, or write database_url into the --config file".to_owned()))
+    given.ok_or_else(|| {
+        Fault::Usage("no database: give --database-url, set OUTCROP_DATABASE_URL, or write database_url into the --config file".to_owned())
+    })
 }
 
 fn read(file: Option<&Path>) -> Result<File, Fault> {

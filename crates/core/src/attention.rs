@@ -53,7 +53,11 @@ pub fn attention(evidence: &Evidence) -> Attention {
         (25.0, f64::from(u8::from(evidence.uncaught)), "uncaught".to_owned()),
         (10.0, severity, if evidence.severity >= 21 { "fatal" } else { "logged as an error" }.to_owned()),
         (30.0, between(share, 0.0001, 0.1), format!("{} of its requests", percent(share))),
-        (15.0, between(as_float(evidence.users) + 1.0, 1.0, 1_001.0), format!("{} {}", evidence.users, if evidence.users == 1 { "user" } else { "users" })),
+        (
+            15.0,
+            between(as_float(evidence.users) + 1.0, 1.0, 1_001.0),
+            format!("{} {}", evidence.users, if evidence.users == 1 { "user" } else { "users" }),
+        ),
         (10.0, between(as_float(evidence.count), 1.0, 10_000.0), format!("{} occurrences", evidence.count)),
         (10.0, young, "first seen lately".to_owned()),
     ];
@@ -122,7 +126,8 @@ mod tests {
 
     #[test]
     fn a_bad_deploy_outranks_old_noise_and_says_why() {
-        let bad = attention(&Evidence { uncaught: true, severity: 17, count: 1_204, users: 212, request_share: Some(0.042), age_hours: 0.4 });
+        let bad =
+            attention(&Evidence { uncaught: true, severity: 17, count: 1_204, users: 212, request_share: Some(0.042), age_hours: 0.4 });
         let noise = attention(&Evidence { uncaught: false, severity: 13, count: 734, users: 0, request_share: None, age_hours: 720.0 });
         assert!(bad.score > 80 && noise.score < 20, "{bad:?} {noise:?}");
         assert_eq!(bad.reasons[..2], ["4.2 % of its requests", "uncaught"]);

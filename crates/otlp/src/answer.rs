@@ -32,7 +32,10 @@ pub fn export_answer(signal: Signal, encoding: Encoding, refused: &Refused) -> V
             }
             .encode_to_vec(),
             Signal::Logs => logs::ExportLogsServiceResponse {
-                partial_success: Some(logs::ExportLogsPartialSuccess { rejected_log_records: rejected, error_message: refused.reason.clone() }),
+                partial_success: Some(logs::ExportLogsPartialSuccess {
+                    rejected_log_records: rejected,
+                    error_message: refused.reason.clone(),
+                }),
             }
             .encode_to_vec(),
         },

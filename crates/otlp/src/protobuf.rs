@@ -72,7 +72,11 @@ fn span(sent: trace::Span) -> Option<Span> {
         events: sent
             .events
             .into_iter()
-            .map(|event| SpanEvent { name: event.name, time: Timestamp::from_otlp(event.time_unix_nano), attributes: attributes(event.attributes) })
+            .map(|event| SpanEvent {
+                name: event.name,
+                time: Timestamp::from_otlp(event.time_unix_nano),
+                attributes: attributes(event.attributes),
+            })
             .collect(),
         is_error: status.code == trace::status::StatusCode::Error as i32,
         status_message: status.message,
@@ -106,7 +110,6 @@ fn entries(sent: Vec<common::KeyValue>) -> Vec<(String, Value)> {
 fn value(sent: common::AnyValue) -> Value {
     use common::any_value::Value as Sent;
     match sent.value {
-        None => Value::Empty,
         Some(Sent::StringValue(text)) => Value::String(text),
         Some(Sent::BoolValue(flag)) => Value::Bool(flag),
         Some(Sent::IntValue(number)) => Value::Int(number),
@@ -114,8 +117,7 @@ fn value(sent: common::AnyValue) -> Value {
         Some(Sent::BytesValue(bytes)) => Value::Bytes(bytes),
         Some(Sent::ArrayValue(list)) => Value::Array(list.values.into_iter().map(value).collect()),
         Some(Sent::KvlistValue(list)) => Value::Map(entries(list.values)),
-        // Indexes into the profiles signal's string table mean nothing here.
-        #[allow(unreachable_patterns, reason = "the protocol grows variants between releases")]
-        Some(_) => Value::Empty,
+        // Nothing set, or an index into the profiles signal's string table, which means nothing here.
+        None | Some(_) => Value::Empty,
     }
 }

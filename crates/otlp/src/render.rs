@@ -13,7 +13,9 @@ pub fn sent_as_json(report: &Report) -> Json {
     let scope = scope(&report.scope);
     match &report.sent {
         Sent::Span(sent) => json!({"resourceSpans": [{"resource": resource, "scopeSpans": [{"scope": scope, "spans": [span(sent)]}]}]}),
-        Sent::Log(sent) => json!({"resourceLogs": [{"resource": resource, "scopeLogs": [{"scope": scope, "logRecords": [log_record(sent)]}]}]}),
+        Sent::Log(sent) => {
+            json!({"resourceLogs": [{"resource": resource, "scopeLogs": [{"scope": scope, "logRecords": [log_record(sent)]}]}]})
+        }
     }
 }
 

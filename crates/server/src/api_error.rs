@@ -49,7 +49,7 @@ impl From<StoreError> for ApiError {
         if getrandom::fill(&mut id).is_err() {
             tracing::debug!("no random bytes; the request id is all zeros");
         }
-        let id: String = id.iter().map(|byte| format!("{byte:02x}")).collect();
+        let id = outcrop_core::Digest::of_bytes(&id).to_string().split_off(20);
         tracing::error!(%error, request = %id, "a call failed");
         Self::Internal(id)
     }

@@ -10,7 +10,7 @@ use tokio_util::sync::CancellationToken;
 use crate::state::now;
 
 /// How often upkeep looks for work.
-const EVERY: Duration = Duration::from_secs(60);
+const EVERY: Duration = Duration::from_mins(1);
 
 /// Runs until cancelled. A failing round is logged and tried again with the next.
 pub(crate) async fn upkeep(database: Database, writer: Arc<Writer>, stop: CancellationToken) {

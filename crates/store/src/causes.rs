@@ -30,7 +30,11 @@ pub(crate) struct Naming<'a> {
 impl Causes {
     /// Finds or makes the causes of these keys; a new cause gets a new error. Each service's new causes commit by
     /// themselves: an error that then gets no occurrence is shown nowhere.
-    pub(crate) async fn resolve(&self, pool: &PgPool, wanted: &BTreeMap<CauseKey, Naming<'_>>) -> Result<HashMap<CauseKey, i64>, StoreError> {
+    pub(crate) async fn resolve(
+        &self,
+        pool: &PgPool,
+        wanted: &BTreeMap<CauseKey, Naming<'_>>,
+    ) -> Result<HashMap<CauseKey, i64>, StoreError> {
         let mut found: HashMap<CauseKey, i64> = HashMap::with_capacity(wanted.len());
         let mut missing: BTreeMap<i32, Vec<Digest>> = BTreeMap::new();
         {
@@ -69,10 +73,15 @@ async fn look_up(connection: &mut PgConnection, service: i32, keys: &[Digest]) -
 }
 
 /// Makes causes under a lock per service, so that two writers never give one key two errors.
-async fn make(pool: &PgPool, service: i32, keys: &[Digest], wanted: &BTreeMap<CauseKey, Naming<'_>>) -> Result<Vec<(CauseKey, i64)>, StoreError> {
+async fn make(
+    pool: &PgPool,
+    service: i32,
+    keys: &[Digest],
+    wanted: &BTreeMap<CauseKey, Naming<'_>>,
+) -> Result<Vec<(CauseKey, i64)>, StoreError> {
     let mut transaction = pool.begin().await?;
     sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop cause'), $1)").bind(service).execute(&mut *transaction).await?;
-    let mut made = look_up(&mut *transaction, service, keys).await?;
+    let mut made = look_up(&mut transaction, service, keys).await?;
     for key in keys {
         if made.iter().any(|((_, known), _)| known == key) {
             continue;

@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
-use outcrop_core::failure::OccurrenceId;
 use outcrop_core::Reference;
+use outcrop_core::failure::OccurrenceId;
 use sqlx::FromRow;
 
 use crate::{Database, StoreError, from_utc, id_uuid};
@@ -183,10 +183,15 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
         .map(|row| {
             let (users, endpoints) = places.get(&row.error_id).cloned().unwrap_or_default();
             let is_hit = |service: i32, endpoint: i32, environment: i32| {
-                service == row.service_id && (endpoints.is_empty() || endpoints.contains(&endpoint)) && row.environments.contains(&environment)
+                service == row.service_id
+                    && (endpoints.is_empty() || endpoints.contains(&endpoint))
+                    && row.environments.contains(&environment)
             };
-            let requests =
-                traffic.iter().filter(|((service, endpoint, environment), _)| is_hit(*service, *endpoint, *environment)).map(|(_, n)| n).sum();
+            let requests = traffic
+                .iter()
+                .filter(|((service, endpoint, environment), _)| is_hit(*service, *endpoint, *environment))
+                .map(|(_, n)| n)
+                .sum();
             Summary {
                 reference: Reference::of_number(u32::from_ne_bytes(row.error_id.to_ne_bytes())),
                 namespace: row.namespace,

@@ -19,7 +19,7 @@ impl From<sqlx::Error> for StoreError {
     fn from(error: sqlx::Error) -> Self {
         use sqlx::Error;
         let code = match &error {
-            Error::Database(database) => database.code().map(|code| code.into_owned()),
+            Error::Database(database) => database.code().map(std::borrow::Cow::into_owned),
             Error::Io(_) | Error::PoolTimedOut | Error::PoolClosed | Error::WorkerCrashed | Error::Tls(_) | Error::Protocol(_) => {
                 return Self::Away(error);
             }

@@ -107,13 +107,12 @@ impl Names {
 
     async fn make_endpoint(&self, pool: &PgPool, key: (i32, Digest), name: &str) -> Result<i32, StoreError> {
         let (service, hash) = key;
-        let count = match self.with(|known| known.endpoint_counts.get(&service).copied()) {
-            Some(count) => count,
-            None => {
-                let (count,): (i64,) =
-                    sqlx::query_as("SELECT count(*) FROM endpoint WHERE service_id = $1").bind(service).fetch_one(pool).await?;
-                usize::try_from(count).unwrap_or(usize::MAX)
-            }
+        let count = if let Some(count) = self.with(|known| known.endpoint_counts.get(&service).copied()) {
+            count
+        } else {
+            let (count,): (i64,) =
+                sqlx::query_as("SELECT count(*) FROM endpoint WHERE service_id = $1").bind(service).fetch_one(pool).await?;
+            usize::try_from(count).unwrap_or(usize::MAX)
         };
         let is_over = count >= MAX_ENDPOINTS && name != OTHER_ENDPOINTS && find_endpoint(pool, service, hash).await?.is_none();
         let (name, hash) = if is_over { (OTHER_ENDPOINTS, name_hash(OTHER_ENDPOINTS)) } else { (name, hash) };

@@ -115,7 +115,12 @@ impl AlsoReported {
 pub async fn of_error(database: &Database, error: Reference, cursor: Option<OccurrenceId>, limit: i64) -> Result<Vec<Row>, StoreError> {
     let number = i32::from_ne_bytes(error.number().to_ne_bytes());
     let before = cursor.map_or(Uuid::max(), id_uuid);
-    Ok(sqlx::query_as(include_str!("../queries/occurrences/of_error.sql")).bind(number).bind(before).bind(limit).fetch_all(&database.pool).await?)
+    Ok(sqlx::query_as(include_str!("../queries/occurrences/of_error.sql"))
+        .bind(number)
+        .bind(before)
+        .bind(limit)
+        .fetch_all(&database.pool)
+        .await?)
 }
 
 #[derive(FromRow)]
@@ -134,9 +139,11 @@ struct FullRow {
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn one(database: &Database, id: OccurrenceId) -> Result<Option<Full>, StoreError> {
-    let merged: Option<(Uuid,)> = sqlx::query_as("SELECT part_of FROM also_reported WHERE id = $1").bind(id_uuid(id)).fetch_optional(&database.pool).await?;
+    let merged: Option<(Uuid,)> =
+        sqlx::query_as("SELECT part_of FROM also_reported WHERE id = $1").bind(id_uuid(id)).fetch_optional(&database.pool).await?;
     let id = merged.map_or(id_uuid(id), |(id,)| id);
-    let found: Option<FullRow> = sqlx::query_as(include_str!("../queries/occurrences/one.sql")).bind(id).fetch_optional(&database.pool).await?;
+    let found: Option<FullRow> =
+        sqlx::query_as(include_str!("../queries/occurrences/one.sql")).bind(id).fetch_optional(&database.pool).await?;
     let Some(found) = found else { return Ok(None) };
     let also_reported: Vec<AlsoReported> =
         sqlx::query_as("SELECT id, span_id, type AS type_name, message FROM also_reported WHERE part_of = $1 ORDER BY id")

@@ -10,9 +10,9 @@ use crate::{Database, StoreError, partitions};
 /// How long occurrences, payloads and minute counts are kept, in days.
 pub const RETENTION_DAYS: i64 = 30;
 /// How long receipts are kept: an SDK or collector retries for hours, not for days.
-const RECEIPTS_KEPT: Duration = Duration::from_secs(26 * 3_600);
+const RECEIPTS_KEPT: Duration = Duration::from_hours(26);
 /// How long the state of a trace is kept after its last news.
-const STATES_KEPT: Duration = Duration::from_secs(2 * 3_600);
+const STATES_KEPT: Duration = Duration::from_hours(2);
 /// Rows removed per statement, so that no lock is held for long.
 const CHUNK: i64 = 5_000;
 

@@ -6,5 +6,5 @@ mod recorded;
 mod service;
 
 pub use postgres::{Durability, Postgres};
-pub use recorded::{Body, hostile, hostile_cases, newest, recorded, restamped};
+pub use recorded::{Body, hostile, hostile_cases, labelled_stacks, newest, recorded, restamped};
 pub use service::{Running, Service};

@@ -33,7 +33,7 @@ fn folder() -> PathBuf {
 pub fn recorded(name: &str) -> Body {
     let raw = std::fs::read(folder().join(name)).unwrap_or_else(|error| panic!("{name}: {error}"));
     let mut bytes = Vec::new();
-    if name.ends_with(".gz") {
+    if std::path::Path::new(name).extension().is_some_and(|extension| extension == "gz") {
         flate2::read::GzDecoder::new(raw.as_slice()).read_to_end(&mut bytes).expect("recorded bodies are whole");
     } else {
         bytes = raw;
@@ -63,6 +63,16 @@ pub fn hostile(file: &str) -> Vec<u8> {
 pub fn hostile_cases() -> Vec<Value> {
     let list: Value = serde_json::from_slice(&hostile("expected.json")).expect("the list is JSON");
     list["cases"].as_array().expect("the list has cases").clone()
+}
+
+/// Real stacks with the label of their defect: JSON objects with `runtime`, `service`, `type`, `message`, `stacktrace`, `label`.
+///
+/// # Panics
+/// When the file is damaged.
+#[must_use]
+pub fn labelled_stacks() -> Vec<Value> {
+    let lines = std::fs::read_to_string(folder().join("groups.jsonl")).expect("the labelled stacks are there");
+    lines.lines().map(|line| serde_json::from_str(line).expect("each line is JSON")).collect()
 }
 
 /// Moves all times of bodies by the same distance, so that the newest lies a minute back: order and distances stay.

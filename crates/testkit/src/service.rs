@@ -74,7 +74,8 @@ impl Service {
     /// When the question cannot be answered.
     pub async fn row(&self, sql: &str) -> Vec<Option<String>> {
         let mut connection = sqlx::PgConnection::connect(&self.database).await.expect("the database answers");
-        let columns: String = format!("SELECT ARRAY(SELECT value FROM jsonb_each_text(to_jsonb(answer)) ORDER BY key) FROM ({sql}) AS answer");
+        let columns: String =
+            format!("SELECT ARRAY(SELECT value FROM jsonb_each_text(to_jsonb(answer)) ORDER BY key) FROM ({sql}) AS answer");
         let (row,): (Vec<Option<String>>,) =
             sqlx::query_as(sqlx::AssertSqlSafe(columns)).fetch_one(&mut connection).await.unwrap_or_else(|error| panic!("{sql}: {error}"));
         row
@@ -100,10 +101,13 @@ impl Service {
             } else {
                 format!("SELECT convert_to(row::text, 'UTF8') FROM {table} AS row")
             };
-            let rows: Vec<(Vec<u8>,)> =
-                sqlx::query_as(sqlx::AssertSqlSafe(sql)).fetch_all(&mut connection).await.unwrap_or_else(|error| panic!("{table}: {error}"));
+            let rows: Vec<(Vec<u8>,)> = sqlx::query_as(sqlx::AssertSqlSafe(sql))
+                .fetch_all(&mut connection)
+                .await
+                .unwrap_or_else(|error| panic!("{table}: {error}"));
             for (row,) in rows {
-                let bytes = if table.starts_with("payload_") { zstd::stream::decode_all(row.as_slice()).expect("payloads are zstd") } else { row };
+                let bytes =
+                    if table.starts_with("payload_") { zstd::stream::decode_all(row.as_slice()).expect("payloads are zstd") } else { row };
                 text.push_str(&String::from_utf8_lossy(&bytes));
                 text.push('\n');
             }
@@ -140,7 +144,12 @@ impl Service {
         let mut command = Command::new(&self.binary);
         let address: &[&str] = if options.contains(&"--listen") { &[] } else { &["--listen", "127.0.0.1:0"] };
         command.args(["serve", "--otlp-http", "none"]).args(address).args(options);
-        command.env("OUTCROP_DATABASE_URL", &self.database).env("NO_COLOR", "1").stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+        command
+            .env("OUTCROP_DATABASE_URL", &self.database)
+            .env("NO_COLOR", "1")
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::piped());
         let mut child = command.spawn().expect("the binary starts");
         let mut log = BufReader::new(child.stderr.take().expect("piped"));
         let mut line = String::new();
@@ -177,7 +186,6 @@ impl Running {
     }
 
     /// A request to post, with the key.
-    #[must_use]
     pub fn post(&self, path: &str) -> reqwest::RequestBuilder {
         self.http.post(format!("{}{path}", self.url)).bearer_auth(&self.key)
     }

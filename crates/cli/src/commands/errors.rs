@@ -6,7 +6,7 @@ use outcrop_server::wire::{ErrorItem, ErrorPage};
 use crate::args::{Errors, Window};
 use crate::client::Api;
 use crate::fault::Fault;
-use crate::output::{Align, Column, ago, counted, grouped, json, line, table};
+use crate::output::{Column, Fit, ago, counted, grouped, json, line, table};
 
 pub async fn run(arguments: Errors) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
@@ -22,15 +22,15 @@ pub async fn run(arguments: Errors) -> Result<(), Fault> {
     line("")?;
     let now = Utc::now();
     let columns = [
-        Column("att.", Align::Right, 4),
-        Column("error", Align::Left, 11),
-        Column("service", Align::Left, 8),
-        Column("what", Align::Left, 24),
-        Column("where", Align::Left, 16),
-        Column("share", Align::Right, 6),
-        Column("count", Align::Right, 5),
-        Column("users", Align::Right, 5),
-        Column("last", Align::Left, 6),
+        Column("att.", Fit::Number),
+        Column("error", Fit::Whole),
+        Column("service", Fit::Whole),
+        Column("what", Fit::Text(20)),
+        Column("where", Fit::Text(16)),
+        Column("share", Fit::Number),
+        Column("count", Fit::Number),
+        Column("users", Fit::Number),
+        Column("last", Fit::Whole),
     ];
     table(&columns, page.items.iter().map(|item| row(item, now)))?;
     line("")?;
@@ -66,7 +66,8 @@ fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
     let number = i64::try_from(page.items.len()).unwrap_or(i64::MAX);
     let uncaught = page.items.iter().filter(|item| item.uncaught).count();
     let occurrences = page.items.iter().map(|item| item.count).sum();
-    let errors = if page.next.is_some() { format!("The first {}", counted(number, "error", "errors")) } else { counted(number, "error", "errors") };
+    let errors =
+        if page.next.is_some() { format!("The first {}", counted(number, "error", "errors")) } else { counted(number, "error", "errors") };
     format!(
         "{errors}{place}{environment} with {} {when}, {uncaught} uncaught. Open first: {}",
         counted(occurrences, "occurrence", "occurrences"),

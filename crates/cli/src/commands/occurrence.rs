@@ -34,7 +34,8 @@ pub async fn run(arguments: Occurrence) -> Result<(), Fault> {
     }
     attributes("Attributes", &detail.attributes)?;
     attributes("Resource", &detail.resource)?;
-    let kept = if detail.sent.is_some() { format!("outcrop occurrence {} --json", item.id) } else { "not kept for this one (sampled)".to_owned() };
+    let kept =
+        if detail.sent.is_some() { format!("outcrop occurrence {} --json", item.id) } else { "not kept for this one (sampled)".to_owned() };
     line(format!("\nAs sent: {kept}"))
 }
 

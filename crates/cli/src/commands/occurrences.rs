@@ -3,7 +3,7 @@ use outcrop_server::wire::OccurrencePage;
 use crate::args::Occurrences;
 use crate::client::Api;
 use crate::fault::Fault;
-use crate::output::{Align, Column, counted, json, line, table, time};
+use crate::output::{Column, Fit, counted, json, line, table, time};
 
 pub async fn run(arguments: Occurrences) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
@@ -19,21 +19,19 @@ pub async fn run(arguments: Occurrences) -> Result<(), Fault> {
     line(format!("{} of {}, the newest first.", counted(number, "occurrence", "occurrences"), arguments.reference))?;
     line("")?;
     let columns = [
-        Column("at", Align::Left, 20),
-        Column("version", Align::Left, 8),
-        Column("environment", Align::Left, 11),
-        Column("endpoint", Align::Left, 12),
-        Column("host", Align::Left, 6),
-        Column("user", Align::Left, 6),
-        Column("message", Align::Left, 16),
-        Column("occurrence", Align::Left, 32),
+        Column("occurrence", Fit::Whole),
+        Column("at", Fit::Whole),
+        Column("version", Fit::Whole),
+        Column("endpoint", Fit::Text(12)),
+        Column("user", Fit::Text(6)),
+        Column("message", Fit::Text(16)),
     ];
     let dash = |text: Option<String>| text.unwrap_or_else(|| "—".to_owned());
     table(
         &columns,
         page.items.into_iter().map(|item| {
             let message: String = item.message.chars().take(200).collect();
-            vec![time(item.at), item.version, item.environment, dash(item.endpoint), dash(item.host), dash(item.user), message, item.id]
+            vec![item.id, time(item.at), item.version, dash(item.endpoint), dash(item.user), message]
         }),
     )?;
     if let Some(next) = page.next {

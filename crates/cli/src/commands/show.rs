@@ -8,7 +8,7 @@ use super::stack;
 use crate::args::Show;
 use crate::client::Api;
 use crate::fault::Fault;
-use crate::output::{Align, Column, ago, counted, grouped, json, line, table, time};
+use crate::output::{Column, Fit, ago, counted, grouped, json, line, table, time};
 
 pub async fn run(arguments: Show) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
@@ -31,17 +31,24 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
     line(format!("Attention {}: {}.", error.attention.score, printable(&error.attention.reasons.join(", "))))?;
     line("")?;
     let columns = [
-        Column("version", Align::Left, 8),
-        Column("environment", Align::Left, 11),
-        Column("occurrences", Align::Right, 11),
-        Column("uncaught", Align::Right, 8),
-        Column("first", Align::Left, 20),
-        Column("last", Align::Left, 20),
+        Column("version", Fit::Whole),
+        Column("environment", Fit::Whole),
+        Column("occurrences", Fit::Number),
+        Column("uncaught", Fit::Number),
+        Column("first", Fit::Whole),
+        Column("last", Fit::Whole),
     ];
     table(
         &columns,
         detail.sightings.iter().map(|row| {
-            vec![row.version.clone(), row.environment.clone(), grouped(row.count), grouped(row.uncaught), time(row.first_seen), time(row.last_seen)]
+            vec![
+                row.version.clone(),
+                row.environment.clone(),
+                grouped(row.count),
+                grouped(row.uncaught),
+                time(row.first_seen),
+                time(row.last_seen),
+            ]
         }),
     )?;
     if let Some(latest) = &detail.latest_occurrence {
@@ -58,11 +65,13 @@ fn sentence(detail: &ErrorDetail, since: &str) -> String {
     let error = &detail.error;
     let place = error.own_frame.as_deref().map(|frame| format!(" in {frame}")).unwrap_or_default();
     let uncaught = if error.uncaught { "uncaught" } else { "caught" };
-    let share = error.request_share.filter(|_| error.count > 0).map(|share| format!(", {} of its requests", percent(share))).unwrap_or_default();
+    let share =
+        error.request_share.filter(|_| error.count > 0).map(|share| format!(", {} of its requests", percent(share))).unwrap_or_default();
     let what = if error.count == 0 {
         format!("none in the last {since}")
     } else {
-        format!("{} of {} in the last {since}{share}", counted(error.count, "occurrence", "occurrences"), counted(error.users, "user", "users"))
+        let users = if error.users == 0 { ", no user named".to_owned() } else { format!(" of {}", counted(error.users, "user", "users")) };
+        format!("{}{users} in the last {since}{share}", counted(error.count, "occurrence", "occurrences"))
     };
     format!("{} · {}{place} · {uncaught}, {} · {what}", error.reference, error.service, error.severity.word())
 }

@@ -48,7 +48,7 @@ fn print_frames(exception: &Exception, frames: Frames) -> Result<(), Fault> {
     let is_foreign = !exception.frames.iter().any(shows);
     let mut folded = 0;
     for (at, frame) in exception.frames.iter().enumerate() {
-        if !shows(frame) && !(is_foreign && at == 0) {
+        if !(shows(frame) || is_foreign && at == 0) {
             folded += 1;
             continue;
         }

@@ -24,7 +24,9 @@ async fn errors_and_occurrences_read_well_in_a_terminal() {
     let running = service().start().await;
     let empty = printed(&running, &["errors"]);
     assert!(empty.starts_with("No error occurred in the last 24h. A test report: outcrop send"), "{empty}");
-    for body in restamped(&["three-services-3-fares.traces.pb", "user-headers-gangway.traces.json", "cause-gangway-logs.logs.json"].map(recorded)) {
+    for body in
+        restamped(&["three-services-3-fares.traces.pb", "user-headers-gangway.traces.json", "cause-gangway-logs.logs.json"].map(recorded))
+    {
         assert_eq!(running.send(&body).await.status(), 200);
     }
     insta::assert_snapshot!("errors", printed(&running, &["errors"]));
@@ -41,8 +43,18 @@ async fn a_report_by_hand_is_counted_and_pages_follow_one_another() {
     let running = service().start().await;
     for port in 1..=5 {
         let sent = running.client(&[
-            "send", "--service", "ledger", "--type", &format!("BatchStopped{}", ["A", "B", "C", "D", "E"][port - 1]), "--message",
-            &format!("nightly batch stopped at port {port}"), "--severity", "fatal", "--user", "purser", &format!("port={port}"),
+            "send",
+            "--service",
+            "ledger",
+            "--type",
+            &format!("BatchStopped{}", ["A", "B", "C", "D", "E"][port - 1]),
+            "--message",
+            &format!("nightly batch stopped at port {port}"),
+            "--severity",
+            "fatal",
+            "--user",
+            "purser",
+            &format!("port={port}"),
         ]);
         assert!(sent.status.success(), "{}", String::from_utf8_lossy(&sent.stderr));
     }
@@ -106,14 +118,16 @@ async fn wrong_usage_and_refusals_have_their_own_exit_codes_and_say_what_to_do()
 fn grouping_needs_no_server() {
     let service = outcrop_testkit::Service::new(env!("CARGO_BIN_EXE_outcrop"), "");
     let line = |id: &str, at: u32, service: &str| {
-        let stack = format!("Traceback (most recent call last):\n  File \"/srv/{id}/fares/tariff.py\", line {at}, in quote\nKeyError: '{id}'");
+        let stack =
+            format!("Traceback (most recent call last):\n  File \"/srv/{id}/fares/tariff.py\", line {at}, in quote\nKeyError: '{id}'");
         serde_json::json!({"id": id, "service": service, "runtime": "cpython", "type": "KeyError", "message": format!("'{id}'"), "stacktrace": stack}).to_string()
     };
     let input = [line("a", 7, "fares"), line("b", 9, "fares"), line("c", 9, "ledger"), String::new(), "{broken".to_owned()].join("\n");
     let output = service.command(&["group"], &input);
     assert_eq!(output.status.code(), Some(2), "a line that cannot be read is no success");
     assert!(String::from_utf8_lossy(&output.stderr).contains("line 5"));
-    let groups: Vec<serde_json::Value> = String::from_utf8(output.stdout).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let groups: Vec<serde_json::Value> =
+        String::from_utf8(output.stdout).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert_eq!(groups.len(), 3);
     assert_eq!(groups[0]["group"], groups[1]["group"]);
     assert_ne!(groups[1]["group"], groups[2]["group"]);

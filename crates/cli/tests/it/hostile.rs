@@ -35,7 +35,10 @@ async fn every_hostile_case_gets_one_of_the_answers_allowed_for_it() {
         for _ in 0..case["repeat"].as_u64().unwrap() {
             let mut request = running.post(text("path").unwrap()).body(body.clone());
             if case["credentials"] == "wrong" {
-                request = reqwest::Client::new().post(format!("{}{}", running.url, text("path").unwrap())).bearer_auth("wrong").body(body.clone());
+                request = reqwest::Client::new()
+                    .post(format!("{}{}", running.url, text("path").unwrap()))
+                    .bearer_auth("wrong")
+                    .body(body.clone());
             }
             for (header, value) in [("content-type", text("content_type")), ("content-encoding", text("content_encoding"))] {
                 if let Some(value) = value.filter(|value| !value.is_empty()) {
@@ -82,7 +85,12 @@ async fn refusals_say_why_in_the_encoding_of_the_request() {
         ("content type", running.post("/v1/logs").header("content-type", "text/plain").body(good.clone()), 415, "Content-Type must be"),
         ("coding", as_json(running.post("/v1/logs")).header("content-encoding", "br").body(good.clone()), 415, "Content-Encoding `br`"),
         ("too large", as_json(running.post("/v1/logs")).body(vec![b' '; 70_000]), 413, "larger than 65536 bytes"),
-        ("inflates too far", as_json(running.post("/v1/logs")).header("content-encoding", "gzip").body(gzip(&vec![b' '; 300_000])), 413, "inflates to more than 262144"),
+        (
+            "inflates too far",
+            as_json(running.post("/v1/logs")).header("content-encoding", "gzip").body(gzip(&vec![b' '; 300_000])),
+            413,
+            "inflates to more than 262144",
+        ),
         ("no gzip", as_json(running.post("/v1/logs")).header("content-encoding", "gzip").body(good.clone()), 400, "no gzip"),
         ("broken", as_json(running.post("/v1/logs")).body("{\"resourceLogs\": ["), 400, "no JSON"),
     ];

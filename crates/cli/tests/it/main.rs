@@ -1,6 +1,8 @@
 //! Stories through the real binary: PostgreSQL and the service on loopback, recorded payloads and a real SDK sending,
 //! read back by command line and API.
 
+#![expect(clippy::unwrap_used, reason = "helpers of tests fail loudly")]
+
 mod commands;
 mod hostile;
 mod outage;

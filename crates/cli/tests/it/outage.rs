@@ -41,7 +41,13 @@ async fn killed_in_the_middle_of_load_with_retrying_senders_sent_is_counted() {
                     let body = report(sender, number);
                     // As an SDK does: the same bytes again until they are acknowledged.
                     loop {
-                        let sent = http.post(format!("{url}{}", body.path)).bearer_auth(&key).header("content-type", body.content_type).body(body.bytes.clone()).send().await;
+                        let sent = http
+                            .post(format!("{url}{}", body.path))
+                            .bearer_auth(&key)
+                            .header("content-type", body.content_type)
+                            .body(body.bytes.clone())
+                            .send()
+                            .await;
                         if sent.is_ok_and(|answer| answer.status() == 200) {
                             break;
                         }

@@ -15,7 +15,8 @@ pub fn outline(errors: &[Value]) -> Vec<String> {
         .map(|error| {
             let uncaught = if error["uncaught"] == true { "uncaught" } else { "caught" };
             let text = |name: &str| error[name].as_str().unwrap_or("—").to_owned();
-            let versions = error["versions"].as_array().map(|versions| versions.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(","));
+            let versions =
+                error["versions"].as_array().map(|versions| versions.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(","));
             format!(
                 "{} {} | {} | {} | {uncaught} {} | {}x {} users {}",
                 text("service"),

@@ -131,9 +131,7 @@ impl<'a> Gathering<'a> {
         if !speaks_of_it && !self.made_fail(tree, report) {
             return false;
         }
-        self.is_on_chain(tree, report)
-            && self.is_in_time(tree, report)
-            && !self.reports.iter().any(|known| is_another_case(known, report))
+        self.is_on_chain(tree, report) && self.is_in_time(tree, report) && !self.reports.iter().any(|known| is_another_case(known, report))
     }
 
     fn is_on_chain(&self, tree: &Tree<'_>, report: &ReportFacts) -> bool {
@@ -193,8 +191,8 @@ impl<'a> Gathering<'a> {
 
     /// How far in time a report is from this failure: the latest before it is the nearest.
     fn distance(&self, report: &ReportFacts) -> u64 {
-        let nearest = |known: &&ReportFacts| known.at.0.abs_diff(report.at.0);
-        self.reports.iter().map(|known| nearest(&known)).min().unwrap_or(u64::MAX)
+        let nearest = |known: &ReportFacts| known.at.0.abs_diff(report.at.0);
+        self.reports.iter().map(|known| nearest(known)).min().unwrap_or(u64::MAX)
     }
 
     fn has_event(&self) -> bool {
@@ -243,8 +241,7 @@ impl<'a> Gathering<'a> {
         if self.has_event() {
             // Every span from the failing one up to the entry ended in error: nothing caught it on the way.
             return self.reports.iter().filter(|report| report.source == Source::SpanEvent).filter_map(|report| report.span).any(|span| {
-                tree.path(span).take_while(|above| above.id != entry.id).all(|above| above.is_error)
-                    && tree.is_on_path(entry.id, span)
+                tree.path(span).take_while(|above| above.id != entry.id).all(|above| above.is_error) && tree.is_on_path(entry.id, span)
             });
         }
         // Only log records tell of it: it ended the request if nothing else did.

@@ -154,7 +154,7 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits) -> Found {
             tidy::log_record(&mut record);
             scrub::log_record(&mut record);
             let scope = scope.get_or_insert_with(|| clean_scope(&group.scope));
-            found.reports.push(log_report(Arc::new(record), &sender, scope, user, clock, limits));
+            found.reports.push(log_report(&Arc::new(record), &sender, scope, user, clock, limits));
         }
     }
     found
@@ -300,7 +300,8 @@ fn event_report(
         place: 0,
         at_span_end,
         is_unsampled: false,
-        says_uncaught: event.attributes.get(names::EXCEPTION_ESCAPED).is_some_and(|escaped| *escaped == Value::Bool(true)) && span.parent_id.is_none(),
+        says_uncaught: event.attributes.get(names::EXCEPTION_ESCAPED).is_some_and(|escaped| *escaped == Value::Bool(true))
+            && span.parent_id.is_none(),
         severity: if span.is_error { SPAN_SEVERITY.0 } else { SPAN_SEVERITY.1 },
         user: if own_user == 0 { span_user } else { own_user },
         ..exception_facts(&described, sender.instance)
@@ -309,7 +310,7 @@ fn event_report(
     report(facts, Some(span.trace_id), attributes, &described, &parts, sender, scope, sent)
 }
 
-fn log_report(record: Arc<LogRecord>, sender: &Sender, scope: &Arc<Scope>, user: u64, clock: Clock, limits: Limits) -> Report {
+fn log_report(record: &Arc<LogRecord>, sender: &Sender, scope: &Arc<Scope>, user: u64, clock: Clock, limits: Limits) -> Report {
     let at = clock.time(record.time.or(record.observed)).max(limits.oldest);
     let parts = Parts::of(&record.attributes);
     let described = parts.describe();
@@ -333,7 +334,7 @@ fn log_report(record: Arc<LogRecord>, sender: &Sender, scope: &Arc<Scope>, user:
         place: place.finish().short(),
         at_span_end: false,
         is_unsampled: record.flags & 1 == 0,
-        says_uncaught: record.severity >= FATAL || is_crash_event(&record, &described),
+        says_uncaught: record.severity >= FATAL || is_crash_event(record, &described),
         severity: i16::try_from(record.severity.clamp(0, 24)).unwrap_or_default(),
         user,
         ..exception_facts(&described, sender.instance)

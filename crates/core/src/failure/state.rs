@@ -4,8 +4,8 @@ use serde::{Deserialize, Serialize};
 
 use super::decide::{Failure, decide};
 use super::report::{OccurrenceId, ReportFacts};
-use crate::telemetry::SpanId;
 use crate::Timestamp;
+use crate::telemetry::SpanId;
 
 /// What is remembered of a span.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

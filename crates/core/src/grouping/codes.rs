@@ -39,7 +39,11 @@ fn broken_constraint(message: &str) -> Option<&'static str> {
     ];
     // Case is ignored over the first part of the message only: drivers put the reason first.
     let head = crate::text::prefix(message, 400);
-    if !head.as_bytes().windows(4).any(|w| w.eq_ignore_ascii_case(b"null") || w.eq_ignore_ascii_case(b"cons") || w.eq_ignore_ascii_case(b"dupl")) {
+    if !head
+        .as_bytes()
+        .windows(4)
+        .any(|w| w.eq_ignore_ascii_case(b"null") || w.eq_ignore_ascii_case(b"cons") || w.eq_ignore_ascii_case(b"dupl"))
+    {
         return None;
     }
     let head = head.to_ascii_lowercase();
@@ -56,7 +60,8 @@ fn is_http_error(word: &str) -> bool {
 }
 
 fn names_a_status(word: &str) -> bool {
-    const WORDS: &[&str] = &["status", "code", "answered", "returned", "responded", "response", "http", "got", "replied", "error", "with", "failed"];
+    const WORDS: &[&str] =
+        &["status", "code", "answered", "returned", "responded", "response", "http", "got", "replied", "error", "with", "failed"];
     WORDS.iter().any(|known| word.eq_ignore_ascii_case(known))
 }
 
@@ -76,9 +81,35 @@ fn names_a_code(word: &str) -> bool {
 /// `ECONNREFUSED` and its kin (POSIX.1-2017, errno.h).
 fn is_errno_name(word: &str) -> bool {
     const NAMES: &[&str] = &[
-        "ECONNREFUSED", "ECONNRESET", "ETIMEDOUT", "EPIPE", "ENOENT", "EACCES", "EPERM", "EHOSTUNREACH", "ENETUNREACH", "ENOTFOUND",
-        "EAI_AGAIN", "EADDRINUSE", "ECONNABORTED", "EMFILE", "ENFILE", "ENOSPC", "EEXIST", "EISDIR", "ENOTDIR", "ENOTEMPTY", "EINVAL", "EIO", "ENOMEM",
-        "EROFS", "EBUSY", "EAGAIN", "ENOTCONN", "ENOBUFS", "EPROTO",
+        "ECONNREFUSED",
+        "ECONNRESET",
+        "ETIMEDOUT",
+        "EPIPE",
+        "ENOENT",
+        "EACCES",
+        "EPERM",
+        "EHOSTUNREACH",
+        "ENETUNREACH",
+        "ENOTFOUND",
+        "EAI_AGAIN",
+        "EADDRINUSE",
+        "ECONNABORTED",
+        "EMFILE",
+        "ENFILE",
+        "ENOSPC",
+        "EEXIST",
+        "EISDIR",
+        "ENOTDIR",
+        "ENOTEMPTY",
+        "EINVAL",
+        "EIO",
+        "ENOMEM",
+        "EROFS",
+        "EBUSY",
+        "EAGAIN",
+        "ENOTCONN",
+        "ENOBUFS",
+        "EPROTO",
     ];
     word.starts_with('E') && NAMES.contains(&word)
 }

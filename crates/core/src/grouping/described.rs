@@ -48,7 +48,12 @@ impl<'a> Described<'a> {
     /// Groups it.
     #[must_use]
     pub fn group(&self) -> Grouping {
-        group(&Subject { type_name: &self.type_name, sent_type: self.sent_type, message: self.stated_message(), stack: self.stack.as_ref() })
+        group(&Subject {
+            type_name: &self.type_name,
+            sent_type: self.sent_type,
+            message: self.stated_message(),
+            stack: self.stack.as_ref(),
+        })
     }
 }
 

@@ -165,7 +165,8 @@ fn distinct<'a>(stack: &'a Stack<'a>) -> impl Iterator<Item = &'a Exception<'a>>
         .iter()
         .enumerate()
         .filter(move |(at, exception)| {
-            exception.relation != crate::stack::Relation::Member || !stack.exceptions[..*at].iter().any(|earlier| is_same(earlier, exception))
+            exception.relation != crate::stack::Relation::Member
+                || !stack.exceptions[..*at].iter().any(|earlier| is_same(earlier, exception))
         })
         .map(|(_, exception)| exception)
 }

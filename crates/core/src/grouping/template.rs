@@ -59,7 +59,10 @@ type Found = Option<(usize, &'static str)>;
 /// Whatever begins with a letter, digit or underscore.
 fn word(bytes: &[u8], at: usize) -> Found {
     // Everything up to the next blank or bracket, less what a sentence puts after it.
-    let mut end = run(bytes, at, |b| !b.is_ascii_whitespace() && !matches!(b, b'"' | b'\'' | b'`' | b'(' | b')' | b'<' | b'>' | b'[' | b']' | b'{' | b'}' | b',' | b';' | b'|' | b'='));
+    let mut end = run(bytes, at, |b| {
+        !b.is_ascii_whitespace()
+            && !matches!(b, b'"' | b'\'' | b'`' | b'(' | b')' | b'<' | b'>' | b'[' | b']' | b'{' | b'}' | b',' | b';' | b'|' | b'=')
+    });
     while end > at && matches!(bytes[end - 1], b'.' | b':' | b'!' | b'?') {
         end -= 1;
     }
@@ -131,9 +134,15 @@ fn is_address(token: &[u8]) -> bool {
         let parts: Vec<&[u8]> = host.split(|b| *b == b'.').collect();
         parts.len() == 4 && parts.iter().all(|part| (1..=3).contains(&part.len()) && part.iter().all(u8::is_ascii_digit))
     };
-    let is_v6 = token.iter().filter(|b| **b == b':').count() >= 2 && token.iter().all(|b| b.is_ascii_hexdigit() || matches!(b, b':' | b'.'));
-    let is_host = |host: &[u8]| host.contains(&b'.') && host.iter().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-')) && host[0].is_ascii_alphabetic();
-    is_v4(host) || is_v4(token) || is_v6 || (has_port && (is_host(host) || host == b"localhost"))
+    let is_v6 =
+        token.iter().filter(|b| **b == b':').count() >= 2 && token.iter().all(|b| b.is_ascii_hexdigit() || matches!(b, b':' | b'.'));
+    let is_host = |host: &[u8]| {
+        host.contains(&b'.') && host.iter().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-')) && host[0].is_ascii_alphabetic()
+    };
+    is_v4(host)
+        || is_v4(token)
+        || is_v6
+        || (has_port && (is_host(host) || host == b"localhost"))
         || (is_host(token) && token.iter().filter(|b| **b == b'.').count() >= 2 && token.contains(&b'-'))
 }
 
@@ -142,13 +151,27 @@ fn time(bytes: &[u8], at: usize, end: usize) -> Found {
     let token = &bytes[at..end];
     let digits = |text: &[u8]| !text.is_empty() && text.iter().all(u8::is_ascii_digit);
     let is_date = |text: &[u8]| {
-        text.len() >= 10 && digits(&text[..4]) && matches!(text[4], b'-' | b'/' | b'.') && digits(&text[5..7]) && text[7] == text[4] && digits(&text[8..10])
+        text.len() >= 10
+            && digits(&text[..4])
+            && matches!(text[4], b'-' | b'/' | b'.')
+            && digits(&text[5..7])
+            && text[7] == text[4]
+            && digits(&text[8..10])
     };
     let is_day_first = |text: &[u8]| {
-        text.len() == 10 && digits(&text[..2]) && matches!(text[2], b'-' | b'/' | b'.') && digits(&text[3..5]) && text[5] == text[2] && digits(&text[6..])
+        text.len() == 10
+            && digits(&text[..2])
+            && matches!(text[2], b'-' | b'/' | b'.')
+            && digits(&text[3..5])
+            && text[5] == text[2]
+            && digits(&text[6..])
     };
     let is_clock = |text: &[u8]| {
-        text.len() >= 5 && digits(&text[..2]) && text[2] == b':' && digits(&text[3..5]) && text[5..].iter().all(|b| b.is_ascii_digit() || matches!(b, b':' | b'.' | b'Z' | b'+' | b'-'))
+        text.len() >= 5
+            && digits(&text[..2])
+            && text[2] == b':'
+            && digits(&text[3..5])
+            && text[5..].iter().all(|b| b.is_ascii_digit() || matches!(b, b':' | b'.' | b'Z' | b'+' | b'-'))
     };
     if is_clock(token) {
         return Some((end, "{time}"));
@@ -164,7 +187,8 @@ fn time(bytes: &[u8], at: usize, end: usize) -> Found {
 }
 
 /// Units that make a number a duration.
-const DURATIONS: &[&[u8]] = &[b"ms", b"s", b"us", b"ns", b"m", b"h", b"sec", b"secs", b"min", b"mins", b"seconds", b"minutes", b"hours", b"milliseconds"];
+const DURATIONS: &[&[u8]] =
+    &[b"ms", b"s", b"us", b"ns", b"m", b"h", b"sec", b"secs", b"min", b"mins", b"seconds", b"minutes", b"hours", b"milliseconds"];
 
 /// `12`, `1,204`, `3.5`, `1.2e-7`, `250ms`, `0x7f3a`, `12 %`; what follows without a gap and is no unit makes it an id.
 fn number(bytes: &[u8], at: usize) -> Found {
@@ -192,7 +216,13 @@ fn number(bytes: &[u8], at: usize) -> Found {
     if DURATIONS.contains(&unit.as_slice()) {
         return Some((tail, "{duration}"));
     }
-    if unit.len() <= 3 && unit.iter().all(u8::is_ascii_alphabetic) && matches!(unit.as_slice(), b"b" | b"kb" | b"mb" | b"gb" | b"kib" | b"mib" | b"gib" | b"th" | b"st" | b"nd" | b"rd" | b"px" | b"km" | b"kg") {
+    if unit.len() <= 3
+        && unit.iter().all(u8::is_ascii_alphabetic)
+        && matches!(
+            unit.as_slice(),
+            b"b" | b"kb" | b"mb" | b"gb" | b"kib" | b"mib" | b"gib" | b"th" | b"st" | b"nd" | b"rd" | b"px" | b"km" | b"kg"
+        )
+    {
         return Some((end, "{n}"));
     }
     identifier(bytes, at)
@@ -219,7 +249,8 @@ fn identifier(bytes: &[u8], at: usize) -> Found {
 
 /// A slash and what follows: `/var/lib/skerry/scans/aa5f5c39.bin`.
 fn path(bytes: &[u8], at: usize) -> Option<usize> {
-    let mut end = run(bytes, at, |b| !b.is_ascii_whitespace() && !matches!(b, b'"' | b'\'' | b'`' | b'(' | b')' | b'<' | b'>' | b',' | b';' | b'|'));
+    let mut end =
+        run(bytes, at, |b| !b.is_ascii_whitespace() && !matches!(b, b'"' | b'\'' | b'`' | b'(' | b')' | b'<' | b'>' | b',' | b';' | b'|'));
     while end > at && matches!(bytes[end - 1], b'.' | b':' | b'!' | b'?') {
         end -= 1;
     }
@@ -264,7 +295,10 @@ fn bracketed(bytes: &[u8], at: usize, open: u8, close: u8) -> Option<usize> {
             if depth == 0 {
                 let inner = &bytes[at + 1..at + offset];
                 let begins_value = inner.first().is_none_or(|b| matches!(b, b'"' | b'\'' | b'{' | b'['));
-                let is_data = begins_value || inner.contains(&b',') || (open == b'{' && inner.contains(&b':')) || inner.iter().all(u8::is_ascii_digit);
+                let is_data = begins_value
+                    || inner.contains(&b',')
+                    || (open == b'{' && inner.contains(&b':'))
+                    || inner.iter().all(u8::is_ascii_digit);
                 return is_data.then_some(at + offset + 1);
             }
         }
@@ -281,7 +315,10 @@ mod tests {
 
     #[rstest]
     #[case("connect ECONNREFUSED 127.0.0.1:7109", "connect ECONNREFUSED {address}")]
-    #[case("desk tide-40227.south.skerry.internal:53640 answered 404 for 5853cc4e-1eae-4b15-976f-278774e31468", "desk {address} answered {n} for {uuid}")]
+    #[case(
+        "desk tide-40227.south.skerry.internal:53640 answered 404 for 5853cc4e-1eae-4b15-976f-278774e31468",
+        "desk {address} answered {n} for {uuid}"
+    )]
     #[case("manifest of SKLCSSF8 could not be closed", "manifest of {id} could not be closed")]
     #[case("purser@skerry.example has 31 messages", "{email} has {n} messages")]
     #[case("'2026-11-23'", "{text}")]

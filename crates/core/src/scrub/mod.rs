@@ -41,7 +41,8 @@ const SECRET_NAMES: &[(&[&str], &str)] = &[
 #[must_use]
 pub fn secret_name(name: &str) -> Option<&'static str> {
     // Counts and lengths of secrets are none, and neither are the conventions' own harmless names.
-    const HARMLESS_ENDS: &[&str] = &["count", "length", "duration", "type", "expiry", "size", "ms", "limit", "usage", "total", "state", "name"];
+    const HARMLESS_ENDS: &[&str] =
+        &["count", "length", "duration", "type", "expiry", "size", "ms", "limit", "usage", "total", "state", "name"];
     let mut words: [&str; 24] = [""; 24];
     let mut count = 0;
     for word in split_words(name) {
@@ -58,7 +59,7 @@ pub fn secret_name(name: &str) -> Option<&'static str> {
     for (secrets, reason) in SECRET_NAMES {
         let is_whole_word = |secret: &&str| words.iter().any(|word| word.eq_ignore_ascii_case(secret));
         let is_end = |secret: &&str| secret.len() > 4 && joined.ends_with(*secret);
-        if secrets.iter().any(|secret| is_whole_word(&secret) || is_end(&secret)) {
+        if secrets.iter().any(|secret| is_whole_word(secret) || is_end(secret)) {
             return (!HARMLESS_ENDS.iter().any(|end| last.eq_ignore_ascii_case(end))).then_some(*reason);
         }
     }

@@ -205,12 +205,8 @@ pub(super) fn is_card_number(number: &str) -> bool {
     if !(14..=19).contains(&digits.len()) || !(3..=6).contains(&digits[0]) {
         return false;
     }
-    let sum: u32 = digits
-        .iter()
-        .rev()
-        .enumerate()
-        .map(|(at, digit)| if at % 2 == 0 { *digit } else { digit * 2 / 10 + digit * 2 % 10 })
-        .sum();
+    let sum: u32 =
+        digits.iter().rev().enumerate().map(|(at, digit)| if at % 2 == 0 { *digit } else { digit * 2 / 10 + digit * 2 % 10 }).sum();
     sum.is_multiple_of(10)
 }
 

@@ -160,7 +160,9 @@ fn function(name: &str) -> &str {
     let name = name.strip_prefix("async ").unwrap_or(name);
     let name = name.strip_prefix("new ").unwrap_or(name);
     let name = name.split(" [as ").next().unwrap_or(name);
-    let name = ["Object.", "Module.", "exports.", "Function.", "module.exports."].iter().fold(name, |name, receiver| name.strip_prefix(receiver).unwrap_or(name));
+    let name = ["Object.", "Module.", "exports.", "Function.", "module.exports."]
+        .iter()
+        .fold(name, |name, receiver| name.strip_prefix(receiver).unwrap_or(name));
     if matches!(name, "<anonymous>" | "anonymous" | "eval") { "" } else { name.strip_suffix(".<anonymous>").unwrap_or(name) }
 }
 

@@ -39,7 +39,8 @@ pub fn attributes(attributes: &mut Attributes) {
     let surplus = attributes.0.len().saturating_sub(MAX_ATTRIBUTES);
     if surplus > 0 {
         // What tells of the failure and of the sender must not be lost behind noise.
-        let matters = |name: &str| ["exception.", "service.", "deployment.", "host.", "http.", "user."].iter().any(|prefix| name.starts_with(prefix));
+        let matters =
+            |name: &str| ["exception.", "service.", "deployment.", "host.", "http.", "user."].iter().any(|prefix| name.starts_with(prefix));
         attributes.0.sort_by_key(|(name, _)| !matters(name));
         attributes.0.truncate(MAX_ATTRIBUTES);
         attributes.0.push(("outcrop.attributes_left_out".to_owned(), Value::Int(i64::try_from(surplus).unwrap_or(i64::MAX))));

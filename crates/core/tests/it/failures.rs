@@ -23,12 +23,14 @@ fn span(id: u64, parent: u64, at: i64) -> SpanFacts {
     }
 }
 
-fn fine(span: SpanFacts) -> SpanFacts {
-    SpanFacts { is_error: false, ..span }
+fn fine(mut span: SpanFacts) -> SpanFacts {
+    span.is_error = false;
+    span
 }
 
-fn call(span: SpanFacts) -> SpanFacts {
-    SpanFacts { is_call: true, ..span }
+fn call(mut span: SpanFacts) -> SpanFacts {
+    span.is_call = true;
+    span
 }
 
 /// An exception event: `what` names the exception.
@@ -61,8 +63,9 @@ fn log(span: u64, at: i64, what: u64) -> ReportFacts {
     ReportFacts { id, source: Source::LogRecord, place: 3, ..event }
 }
 
-fn holding(report: ReportFacts, what: u64) -> ReportFacts {
-    ReportFacts { holds: vec![what], ..report }
+fn holding(mut report: ReportFacts, what: u64) -> ReportFacts {
+    report.holds = vec![what];
+    report
 }
 
 #[rstest]
@@ -117,7 +120,8 @@ fn the_fullest_report_of_the_innermost_exception_stands_for_the_failure() {
 /// A small tree with reports of few exceptions on it.
 pub fn made_up() -> impl Strategy<Value = Vec<Atom>> {
     let spans = prop::collection::vec((0u64..8, any::<bool>(), any::<bool>(), 0u64..3), 1..8);
-    let reports = prop::collection::vec((0u64..9, 0i64..40, 1u64..4, any::<bool>(), 0u16..3, any::<bool>(), prop::option::of(1u64..4)), 1..10);
+    let reports =
+        prop::collection::vec((0u64..9, 0i64..40, 1u64..4, any::<bool>(), 0u16..3, any::<bool>(), prop::option::of(1u64..4)), 1..10);
     (spans, reports).prop_map(|(spans, reports)| {
         let mut atoms = vec![Atom::Span(1, span(1, 0, 0))];
         for (at, (parent, is_error, is_call, user)) in (2..).zip(spans) {
@@ -126,9 +130,19 @@ pub fn made_up() -> impl Strategy<Value = Vec<Atom>> {
         }
         for (on, at, what, is_log, frames, at_span_end, held) in reports {
             let report = if is_log { log(on, at, what) } else { event(on, at, what) };
-            let report = ReportFacts { frames, has_own_frame: frames > 1, at_span_end: at_span_end && !is_log, holds: held.into_iter().collect(), ..report };
+            let report = ReportFacts {
+                frames,
+                has_own_frame: frames > 1,
+                at_span_end: at_span_end && !is_log,
+                holds: held.into_iter().collect(),
+                ..report
+            };
             // Span 0 stands for none: a log record without a trace.
-            atoms.push(if on == 0 { Atom::Report(None, ReportFacts { span: None, source: Source::LogRecord, ..report }) } else { Atom::Report(Some(1), report) });
+            atoms.push(if on == 0 {
+                Atom::Report(None, ReportFacts { span: None, source: Source::LogRecord, ..report })
+            } else {
+                Atom::Report(Some(1), report)
+            });
         }
         // One id, one content: of two reports that differ only in what the id does not cover, one is kept.
         let mut seen = std::collections::HashSet::new();

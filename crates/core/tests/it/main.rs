@@ -1,5 +1,8 @@
 //! The identity of a failure: over recorded reports, over made-up ones, in any order.
 
+#![expect(clippy::unwrap_used, reason = "helpers of tests fail loudly")]
+
 mod failures;
+mod grouping;
 mod ledger;
 mod order;

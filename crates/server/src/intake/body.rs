@@ -79,7 +79,13 @@ impl Budget {
 }
 
 /// Reads a body of at most `max` bytes, chunked or not, taking budget as it comes.
-pub(crate) async fn read(payload: &mut Payload, announced: Option<usize>, max: usize, budget: &Budget, key: Digest) -> Result<(Bytes, Held), BodyError> {
+pub(crate) async fn read(
+    payload: &mut Payload,
+    announced: Option<usize>,
+    max: usize,
+    budget: &Budget,
+    key: Digest,
+) -> Result<(Bytes, Held), BodyError> {
     if announced.is_some_and(|announced| announced > max) {
         discard(payload, 0).await;
         return Err(BodyError::TooLarge(max));

@@ -35,17 +35,16 @@ impl Keys {
             let remembered = self.remembered.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
             remembered.get(&digest).filter(|(at, _)| at.elapsed() < TRUSTED).map(|(_, services)| services.clone())
         };
-        let services = match remembered {
-            Some(services) => services,
-            None => {
-                let services: Option<Arc<[String]>> = access::key_of_secret(database, digest).await?.map(|key| key.services.into());
-                let mut remembered = self.remembered.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-                if remembered.len() >= MAX_REMEMBERED {
-                    remembered.clear();
-                }
-                remembered.insert(digest, (Instant::now(), services.clone()));
-                services
+        let services = if let Some(services) = remembered {
+            services
+        } else {
+            let services: Option<Arc<[String]>> = access::key_of_secret(database, digest).await?.map(|key| key.services.into());
+            let mut remembered = self.remembered.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            if remembered.len() >= MAX_REMEMBERED {
+                remembered.clear();
             }
+            remembered.insert(digest, (Instant::now(), services.clone()));
+            services
         };
         Ok(services.map_or(KeyCheck::Unknown, |services| KeyCheck::Known { digest, services }))
     }

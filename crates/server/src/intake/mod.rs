@@ -16,12 +16,17 @@ pub(crate) use body::{BodyError, Budget, inflate, read};
 pub(crate) use keys::{KeyCheck, Keys};
 pub use queue::Intake;
 
-
 /// Decodes a body, finds what is in it, and leaves out what the key may not write.
 ///
 /// # Errors
 /// [`DecodeError`] when nothing of the body can be used.
-pub fn submission(signal: Signal, encoding: Encoding, body: &[u8], services: &[String], received: Timestamp) -> Result<Submission, DecodeError> {
+pub fn submission(
+    signal: Signal,
+    encoding: Encoding,
+    body: &[u8],
+    services: &[String],
+    received: Timestamp,
+) -> Result<Submission, DecodeError> {
     let limits = Limits { received, oldest: received.plus_millis(-RETENTION_DAYS * 86_400_000) };
     let (mut found, undecoded) = match signal {
         Signal::Traces => {
@@ -46,7 +51,9 @@ fn keep_allowed(found: &mut Found, services: &[String]) {
     let mut refused = Refused::default();
     let mut is_allowed = |service: &str| {
         let is_allowed = services.iter().any(|allowed| allowed == service);
-        refused.add(u64::from(!is_allowed), || format!("this key may not write for service {}", scrub::text(service).as_deref().unwrap_or(service)));
+        refused.add(u64::from(!is_allowed), || {
+            format!("this key may not write for service {}", scrub::text(service).as_deref().unwrap_or(service))
+        });
         is_allowed
     };
     found.spans.retain(|span| is_allowed(&span.identity.service));
@@ -64,6 +71,7 @@ fn keep_allowed(found: &mut Found, services: &[String]) {
 }
 
 /// Writes down the exact data of a report, for the payload.
+#[must_use]
 pub fn render(report: &Report) -> String {
     serde_json::json!({"stacktrace": report.stacktrace, "sent": outcrop_otlp::sent_as_json(report)}).to_string()
 }

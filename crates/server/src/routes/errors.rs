@@ -28,8 +28,12 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
     let database = state.database.clone();
     let page = state
         .on_main(async move {
-            let mut ranked: Vec<(Position, Summary, Attention)> =
-                errors::list(&database, &scope).await?.into_iter().filter(|summary| summary.count > 0).map(|summary| rank(summary, now)).collect();
+            let mut ranked: Vec<(Position, Summary, Attention)> = errors::list(&database, &scope)
+                .await?
+                .into_iter()
+                .filter(|summary| summary.count > 0)
+                .map(|summary| rank(summary, now))
+                .collect();
             ranked.sort_by_key(|(position, _, _)| *position);
             let from = after.map_or(0, |after| ranked.partition_point(|(position, _, _)| *position <= after));
             let is_more = ranked.len() > from + limit;

@@ -37,13 +37,13 @@ fn api(config: &mut ServiceConfig<'_>) {
 /// Everything, for the main listener.
 pub(crate) fn everything(config: &mut web::ServiceConfig) {
     let document = openapi();
-    config
-        .configure(otlp_alone)
-        .configure(|config| api(&mut ServiceConfig::new(config)))
-        .route("/api/openapi.json", web::get().to(move || {
+    config.configure(otlp_alone).configure(|config| api(&mut ServiceConfig::new(config))).route(
+        "/api/openapi.json",
+        web::get().to(move || {
             let document = document.clone();
             async move { web::Json(document) }
-        }));
+        }),
+    );
 }
 
 /// OTLP and health, for the listener that senders use by default.

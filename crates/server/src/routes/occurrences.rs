@@ -45,7 +45,11 @@ pub(super) async fn of_error(
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/occurrences/{id}")]
-pub(super) async fn one(_viewer: Viewer, path: web::Path<String>, state: web::Data<State>) -> Result<web::Json<OccurrenceDetail>, ApiError> {
+pub(super) async fn one(
+    _viewer: Viewer,
+    path: web::Path<String>,
+    state: web::Data<State>,
+) -> Result<web::Json<OccurrenceDetail>, ApiError> {
     let id = occurrence_id(&path)?;
     let database = state.database.clone();
     let found = state.on_main(async move { occurrences::one(&database, id).await }).await?;
@@ -102,7 +106,12 @@ fn detail(mut found: occurrences::Full) -> OccurrenceDetail {
         also_reported: found
             .also_reported
             .into_iter()
-            .map(|report| AlsoReported { at: to_utc(report.at()), span_id: report.span_id(), type_name: report.type_name, message: report.message })
+            .map(|report| AlsoReported {
+                at: to_utc(report.at()),
+                span_id: report.span_id(),
+                type_name: report.type_name,
+                message: report.message,
+            })
             .collect(),
         sent,
     }

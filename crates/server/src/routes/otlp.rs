@@ -47,7 +47,9 @@ impl Refusal {
         match self {
             Self::NoKey | Self::UnknownKey => (StatusCode::UNAUTHORIZED, RpcCode::Unauthenticated),
             Self::ContentType | Self::ContentEncoding(_) => (StatusCode::UNSUPPORTED_MEDIA_TYPE, RpcCode::InvalidArgument),
-            Self::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_)) => (StatusCode::PAYLOAD_TOO_LARGE, RpcCode::ResourceExhausted),
+            Self::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_)) => {
+                (StatusCode::PAYLOAD_TOO_LARGE, RpcCode::ResourceExhausted)
+            }
             Self::Body(BodyError::OverBudget) | Self::Away => (StatusCode::SERVICE_UNAVAILABLE, RpcCode::Unavailable),
             Self::Body(_) | Self::Decode(_) | Self::Unusable(_) => (StatusCode::BAD_REQUEST, RpcCode::InvalidArgument),
         }
@@ -88,7 +90,7 @@ async fn store(
     let header = |name| request.headers().get(name).and_then(|value| value.to_str().ok());
     let digest = bearer(request.headers().get(AUTHORIZATION)).map(digest_of).ok_or(Refusal::NoKey)?;
     let (keys, database) = (state.intake.keys.clone(), state.database.clone());
-    let key = state.on_main(async move { keys.check(&database, digest).await }).await.map_err(away)?;
+    let key = state.on_main(async move { keys.check(&database, digest).await }).await.map_err(|error| away(&error))?;
     let KeyCheck::Known { digest, services } = key else { return Err(Refusal::UnknownKey) };
     let encoding = encoding.ok_or(Refusal::ContentType)?;
     let is_gzip = match header(CONTENT_ENCODING).map(str::trim) {
@@ -110,7 +112,8 @@ async fn store(
             Ok((submission(signal, encoding, &body, &services, received)?, 0))
         }
     };
-    let (submission, inflated) = tokio::task::spawn_blocking(work).await.ok().ok_or_else(|| Refusal::Unusable("the body cannot be read".to_owned()))??;
+    let (submission, inflated) =
+        tokio::task::spawn_blocking(work).await.ok().ok_or_else(|| Refusal::Unusable("the body cannot be read".to_owned()))??;
     drop(core);
     if inflated > 0 {
         held.join(state.intake.budget.take(digest, inflated).await?);
@@ -122,7 +125,7 @@ async fn store(
     }
 }
 
-fn away(error: outcrop_store::StoreError) -> Refusal {
+fn away(error: &outcrop_store::StoreError) -> Refusal {
     tracing::warn!(%error, "a sender key could not be checked");
     Refusal::Away
 }

@@ -12,7 +12,7 @@ use crate::api_error::ApiError;
 use crate::wire::ErrorQuery;
 
 /// The window where none is asked for.
-const DEFAULT_WINDOW: Duration = Duration::from_secs(24 * 3_600);
+const DEFAULT_WINDOW: Duration = Duration::from_hours(24);
 /// Items per page where no number is asked for, and at most.
 const PAGE: (u32, u32) = (50, 500);
 
@@ -22,7 +22,9 @@ pub(super) fn bad(message: impl Into<String>) -> ApiError {
 
 /// Query parameters, with actix's error told in the API's form.
 pub(super) fn parameters<T: serde::de::DeserializeOwned>(query: &str) -> Result<T, ApiError> {
-    actix_web::web::Query::from_query(query).map(actix_web::web::Query::into_inner).map_err(|error| bad(format!("query parameters: {error}")))
+    actix_web::web::Query::from_query(query)
+        .map(actix_web::web::Query::into_inner)
+        .map_err(|error| bad(format!("query parameters: {error}")))
 }
 
 pub(super) fn limit(asked: Option<u32>) -> Result<usize, ApiError> {

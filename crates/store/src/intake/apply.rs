@@ -2,8 +2,8 @@
 
 use std::collections::{BTreeMap, HashSet};
 
-use outcrop_core::failure::{Changes, Failure, OccurrenceId, SeenSpan};
 use outcrop_core::Timestamp;
+use outcrop_core::failure::{Changes, Failure, OccurrenceId, SeenSpan};
 use sqlx::PgConnection;
 use uuid::Uuid;
 

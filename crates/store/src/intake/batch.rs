@@ -62,7 +62,7 @@ pub(super) struct Prepared<'a> {
 }
 
 impl<'a> Prepared<'a> {
-    pub(super) fn new(submissions: &'a [Submission], numbers: Numbers, causes: HashMap<CauseKey, i64>) -> Self {
+    pub(super) fn new(submissions: &'a [Submission], numbers: Numbers, causes: &HashMap<CauseKey, i64>) -> Self {
         let mut prepared = Self { submissions, numbers, reports: HashMap::new(), resources: BTreeMap::new(), stacks: BTreeMap::new() };
         let mut hashed: HashMap<*const Resource, Digest> = HashMap::new();
         for submission in submissions {
@@ -107,10 +107,15 @@ impl<'a> Prepared<'a> {
     }
 
     /// What is not interned yet, as far as the caller knows.
-    pub(super) fn to_intern(&mut self, is_known: impl Fn(Digest) -> bool) -> ToIntern {
+    pub(super) fn take_to_intern(&mut self, is_known: impl Fn(Digest) -> bool) -> ToIntern {
         let stacks = std::mem::take(&mut self.stacks);
         ToIntern {
-            resources: self.resources.iter().filter(|(hash, _)| !is_known(**hash)).map(|(hash, resource)| (*hash, body(resource))).collect(),
+            resources: self
+                .resources
+                .iter()
+                .filter(|(hash, _)| !is_known(**hash))
+                .map(|(hash, resource)| (*hash, body(resource)))
+                .collect(),
             stacks: stacks.into_iter().filter(|(hash, _)| !is_known(*hash)).collect(),
         }
     }

@@ -159,8 +159,8 @@ impl Writer {
         let causes = self.causes.resolve(pool, &batch::causes(batch, &numbers)).await?;
         let today = batch.iter().map(|submission| submission.received.day()).max().unwrap_or_default();
         let today = i32::try_from(today).unwrap_or_default();
-        let mut prepared = Prepared::new(batch, numbers, causes);
-        let to_intern = prepared.to_intern(|hash| self.interned.is_known(hash, today));
+        let mut prepared = Prepared::new(batch, numbers, &causes);
+        let to_intern = prepared.take_to_intern(|hash| self.interned.is_known(hash, today));
         self.interned.store(pool, to_intern, today).await?;
         self.partitions.ensure(pool, &prepared.days()).await?;
         Ok(prepared)

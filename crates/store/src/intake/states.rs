@@ -2,11 +2,9 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use outcrop_core::failure::{
-    Changes, Failure, OccurrenceId, PairingChanges, PairingEntry, PairingState, SeenSpan, TraceNews, TraceState,
-};
-use outcrop_core::telemetry::TraceId;
 use outcrop_core::Timestamp;
+use outcrop_core::failure::{Changes, Failure, OccurrenceId, PairingChanges, PairingEntry, PairingState, SeenSpan, TraceNews, TraceState};
+use outcrop_core::telemetry::TraceId;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
@@ -83,12 +81,11 @@ async fn counted_long_ago(connection: &mut PgConnection, prepared: &Prepared<'_>
     if old.is_empty() {
         return Ok(vec![]);
     }
-    let found: Vec<(Uuid,)> = sqlx::query_as(
-        "SELECT id FROM occurrence WHERE id = ANY($1) AND received_at < now() - interval '90 minutes'",
-    )
-    .bind(old)
-    .fetch_all(connection)
-    .await?;
+    let found: Vec<(Uuid,)> =
+        sqlx::query_as("SELECT id FROM occurrence WHERE id = ANY($1) AND received_at < now() - interval '90 minutes'")
+            .bind(old)
+            .fetch_all(connection)
+            .await?;
     Ok(found.into_iter().map(|(id,)| OccurrenceId(*id.as_bytes())).collect())
 }
 

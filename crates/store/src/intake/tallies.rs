@@ -15,7 +15,11 @@ use crate::{StoreError, to_utc};
 type DeployedSpan = (i64, i64);
 
 /// Writes all counters of a batch. Returns what was written of deployed versions, to be remembered once committed.
-pub(super) async fn store(connection: &mut PgConnection, work: &Work<'_>, writer: &Writer) -> Result<Vec<(Sender, DeployedSpan)>, StoreError> {
+pub(super) async fn store(
+    connection: &mut PgConnection,
+    work: &Work<'_>,
+    writer: &Writer,
+) -> Result<Vec<(Sender, DeployedSpan)>, StoreError> {
     let counted: Vec<&Counted> = work.counted.iter().collect();
     tally(connection, &counted).await?;
     sight(connection, &counted).await?;
@@ -107,14 +111,16 @@ async fn sight(connection: &mut PgConnection, counted: &[&Counted]) -> Result<()
     let (lessened, raised): (Vec<_>, Vec<_>) = sightings.iter().partition(|(_, sighting)| sighting.n < 0 || sighting.uncaught < 0);
     upsert_sighted(connection, &raised).await?;
     for ((cause, environment, version), sighting) in &lessened {
-        sqlx::query("UPDATE sighted SET n = n + $4, uncaught = uncaught + $5 WHERE cause_id = $1 AND environment_id = $2 AND version_id = $3")
-            .bind(cause)
-            .bind(environment)
-            .bind(version)
-            .bind(sighting.n)
-            .bind(sighting.uncaught)
-            .execute(&mut *connection)
-            .await?;
+        sqlx::query(
+            "UPDATE sighted SET n = n + $4, uncaught = uncaught + $5 WHERE cause_id = $1 AND environment_id = $2 AND version_id = $3",
+        )
+        .bind(cause)
+        .bind(environment)
+        .bind(version)
+        .bind(sighting.n)
+        .bind(sighting.uncaught)
+        .execute(&mut *connection)
+        .await?;
     }
     for (key, _) in sightings.iter().filter(|(_, sighting)| sighting.is_lessened) {
         resight(connection, *key).await?;
@@ -234,7 +240,7 @@ async fn deploy(connection: &mut PgConnection, work: &Work<'_>, writer: &Writer)
 
 #[derive(Clone, Copy, Default)]
 struct Requests {
-    requests: i64,
+    all: i64,
     failed: i64,
     statuses: [i64; 5],
 }
@@ -248,7 +254,7 @@ async fn traffic(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), S
         let Some(entry) = &span.entry else { continue };
         for (table, start) in [(&mut minutes, entry.at.minute()), (&mut hours, entry.at.hour())] {
             let row = table.entry((start, sender.service, *endpoint, sender.environment, sender.version)).or_default();
-            row.requests += 1;
+            row.all += 1;
             row.failed += i64::from(entry.failed);
             if let Some(count) = entry.status.and_then(|status| row.statuses.get_mut(usize::from(status / 100).saturating_sub(1))) {
                 *count += 1;
@@ -298,6 +304,6 @@ fn bind_traffic<'q>(query: Query<'q>, rows: &[(TrafficKey, Requests)]) -> Query<
         .bind(rows.iter().map(|(key, _)| key.2).collect::<Vec<_>>())
         .bind(rows.iter().map(|(key, _)| key.3).collect::<Vec<_>>())
         .bind(rows.iter().map(|(key, _)| key.4).collect::<Vec<_>>())
-        .bind(rows.iter().map(|(_, row)| row.requests).collect::<Vec<_>>())
+        .bind(rows.iter().map(|(_, row)| row.all).collect::<Vec<_>>())
         .bind(rows.iter().map(|(_, row)| row.failed).collect::<Vec<_>>())
 }

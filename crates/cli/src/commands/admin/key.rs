@@ -6,7 +6,7 @@ use serde::Serialize;
 use super::{away, open, refused};
 use crate::args::DatabaseArgs;
 use crate::fault::Fault;
-use crate::output::{Align, Column, ago, json, line, table, time};
+use crate::output::{Column, Fit, ago, json, line, table, time};
 
 pub async fn create(database: DatabaseArgs, name: &str, services: &[String]) -> Result<(), Fault> {
     if name.trim().is_empty() {
@@ -58,11 +58,11 @@ pub async fn list(database: DatabaseArgs, as_json: bool) -> Result<(), Fault> {
     }
     let now = Utc::now();
     let columns = [
-        Column("key", Align::Left, 8),
-        Column("services", Align::Left, 8),
-        Column("made", Align::Left, 20),
-        Column("last used", Align::Left, 9),
-        Column("state", Align::Left, 8),
+        Column("key", Fit::Whole),
+        Column("services", Fit::Text(8)),
+        Column("made", Fit::Whole),
+        Column("last used", Fit::Whole),
+        Column("state", Fit::Whole),
     ];
     table(
         &columns,
