@@ -9,7 +9,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 #[command(
     name = "outcrop",
     version,
-    after_help = "The client reads OUTCROP_URL and OUTCROP_TOKEN.\n\
+    after_help = "The client reads OUTCROP_URL and OUTCROP_TOKEN, else the profile that `outcrop login` wrote.\n\
                   Exit codes: 0 done, 2 wrong usage or configuration, 4 the service cannot be reached or refused."
 )]
 pub struct Arguments {
@@ -40,6 +40,40 @@ pub enum Command {
     Send(Send),
     /// Group exceptions without a server: a dry run.
     Group(Group),
+    /// Sign in to a service and keep its address and a token for the next commands.
+    Login(Login),
+    /// Run the service with Skerry Line, a made-up fleet: a week of history, then live.
+    Demo(Demo),
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop login https://outcrop.skerry.example --token-stdin < token.txt\n\n\
+    The profile is written to $XDG_CONFIG_HOME/outcrop/profile.toml, readable by you alone.\n\
+    OUTCROP_URL and OUTCROP_TOKEN win over it.")]
+pub struct Login {
+    /// Where the service is.
+    #[arg(value_name = "URL")]
+    pub url: String,
+    /// Read the token from standard input; `outcrop admin token create` makes one.
+    #[arg(long, required = true)]
+    pub token_stdin: bool,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop demo --database-url postgres://outcrop@127.0.0.1/demo\n\n\
+    The history is loaded once; started again, it goes on with what is there.")]
+pub struct Demo {
+    #[command(flatten)]
+    pub database: DatabaseArgs,
+    /// Where console, API and OTLP/HTTP are served.
+    #[arg(long, env = "OUTCROP_LISTEN", value_name = "ADDR", default_value = "127.0.0.1:8471")]
+    pub listen: String,
+    /// Minutes of history, a week at most.
+    #[arg(long, env = "OUTCROP_DEMO_MINUTES", value_name = "N", default_value_t = 10_080)]
+    pub minutes: i64,
+    /// The same seed makes the same fleet.
+    #[arg(long, env = "OUTCROP_DEMO_SEED", value_name = "N", default_value_t = 1)]
+    pub seed: u64,
 }
 
 #[derive(Args, Default)]
@@ -166,9 +200,9 @@ pub enum KeyCommand {
 
 #[derive(Args)]
 pub struct Client {
-    /// Where the service is.
-    #[arg(long, env = "OUTCROP_URL", value_name = "URL", default_value = "http://127.0.0.1:8471")]
-    pub url: String,
+    /// Where the service is [default: the profile's, else `http://127.0.0.1:8471`].
+    #[arg(long, env = "OUTCROP_URL", value_name = "URL")]
+    pub url: Option<String>,
     /// The token; better given by the environment, where other users of the machine cannot read it.
     #[arg(long, env = "OUTCROP_TOKEN", value_name = "TOKEN", hide_env_values = true)]
     pub token: Option<String>,

@@ -8,6 +8,7 @@ use serde::de::DeserializeOwned;
 
 use crate::args::Client;
 use crate::fault::Fault;
+use crate::profile;
 
 /// How long an answer may take.
 const TIMEOUT: Duration = Duration::from_secs(30);
@@ -21,10 +22,24 @@ pub struct Api {
 
 impl Api {
     pub fn new(arguments: &Client) -> Result<Self, Fault> {
-        let token = arguments.token.clone().filter(|token| !token.is_empty());
-        let token =
-            token.ok_or_else(|| Fault::Usage("no token: set OUTCROP_TOKEN; `outcrop admin token create EMAIL` makes one".to_owned()))?;
-        Ok(Self { http: http()?, url: arguments.url.trim_end_matches('/').to_owned(), token })
+        let profile = profile::read()?;
+        let (kept_url, kept_token) = profile.map_or((None, None), |profile| (Some(profile.url), Some(profile.token)));
+        let url = arguments.url.clone().or_else(|| kept_url.clone()).unwrap_or_else(|| "http://127.0.0.1:8471".to_owned());
+        // A profile's token is for the profile's service and for no other.
+        let kept_token = kept_token.filter(|_| kept_url.as_deref() == Some(url.as_str()));
+        let token = arguments.token.clone().filter(|token| !token.is_empty()).or(kept_token);
+        let token = token.ok_or_else(|| {
+            Fault::Usage(
+                "no token: `outcrop login URL --token-stdin`, or set OUTCROP_TOKEN; `outcrop admin token create EMAIL` makes one"
+                    .to_owned(),
+            )
+        })?;
+        Self::with(&url, token)
+    }
+
+    /// A connection with a token.
+    pub fn with(url: &str, token: String) -> Result<Self, Fault> {
+        Ok(Self { http: http()?, url: url.trim_end_matches('/').to_owned(), token })
     }
 
     /// Asks for one JSON document.

@@ -5,6 +5,7 @@ mod client;
 mod commands;
 mod fault;
 mod output;
+mod profile;
 mod settings;
 
 use std::process::ExitCode;
@@ -31,6 +32,8 @@ async fn main() -> ExitCode {
         Command::Occurrence(occurrence) => commands::occurrence::run(occurrence).await,
         Command::Send(send) => commands::send::run(send).await,
         Command::Group(group) => commands::group::run(&group),
+        Command::Login(login) => commands::login::run(login).await,
+        Command::Demo(demo) => commands::demo::run(demo).await,
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use argon2::password_hash::{PasswordHasher, SaltString};
+use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use base64::Engine;
 use outcrop_core::Digest;
 
@@ -66,4 +66,15 @@ pub fn hash_password(password: &str) -> Result<String, String> {
     let salt = SaltString::encode_b64(&salt).map_err(|error| error.to_string())?;
     let hash = argon2::Argon2::default().hash_password(password.as_bytes(), &salt).map_err(|error| error.to_string())?;
     Ok(hash.to_string())
+}
+
+/// Shortest password taken, in characters.
+pub const MIN_PASSWORD: usize = 10;
+
+/// Checks a password against its hash; without a hash takes as long and says no.
+pub(crate) fn verify_password(password: &str, hash: Option<&str>) -> bool {
+    // The hash of nobody's password, so that an unknown member is not answered faster.
+    const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$c29tZXNhbHRzb21lc2FsdA$QmFja3dhdGVyc0F0SGlnaFRpZGUtTm9ib2R5MDAwMDE";
+    let Ok(parsed) = PasswordHash::new(hash.unwrap_or(NOBODY)) else { return false };
+    argon2::Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok() && hash.is_some()
 }

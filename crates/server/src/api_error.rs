@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use actix_web::http::StatusCode;
-use actix_web::http::header::RETRY_AFTER;
+use actix_web::http::header::{HeaderValue, RETRY_AFTER};
 use actix_web::{HttpResponse, ResponseError};
 use outcrop_store::StoreError;
 
@@ -14,10 +14,18 @@ use crate::wire::Problem;
 pub(crate) enum ApiError {
     #[error("{0}")]
     BadRequest(String),
-    #[error("send a token: Authorization: Bearer …; `outcrop admin token create EMAIL` makes one")]
+    #[error("sign in, or send a token: Authorization: Bearer …; `outcrop admin token create EMAIL` makes one")]
     NoToken,
-    #[error("this token is not known, or was revoked")]
+    #[error("this token is not known, or was revoked; or the session has ended")]
     UnknownToken,
+    #[error("address or password is wrong")]
+    WrongPassword,
+    #[error("too many failed attempts; try again in {0} s")]
+    TooMany(i64),
+    #[error("{0}")]
+    Forbidden(String),
+    #[error("{0}")]
+    Conflict(String),
     #[error("{0}")]
     NotFound(String),
     #[error("the database does not answer; try again shortly")]
@@ -32,6 +40,10 @@ impl ApiError {
             Self::BadRequest(_) => "bad_request",
             Self::NoToken => "no_token",
             Self::UnknownToken => "unknown_token",
+            Self::WrongPassword => "wrong_password",
+            Self::TooMany(_) => "too_many_attempts",
+            Self::Forbidden(_) => "forbidden",
+            Self::Conflict(_) => "conflict",
             Self::NotFound(_) => "not_found",
             Self::Away => "database_away",
             Self::Internal(_) => "internal",
@@ -59,7 +71,10 @@ impl ResponseError for ApiError {
     fn status_code(&self) -> StatusCode {
         match self {
             Self::BadRequest(_) => StatusCode::BAD_REQUEST,
-            Self::NoToken | Self::UnknownToken => StatusCode::UNAUTHORIZED,
+            Self::NoToken | Self::UnknownToken | Self::WrongPassword => StatusCode::UNAUTHORIZED,
+            Self::TooMany(_) => StatusCode::TOO_MANY_REQUESTS,
+            Self::Forbidden(_) => StatusCode::FORBIDDEN,
+            Self::Conflict(_) => StatusCode::CONFLICT,
             Self::NotFound(_) => StatusCode::NOT_FOUND,
             Self::Away => StatusCode::SERVICE_UNAVAILABLE,
             Self::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
@@ -69,8 +84,13 @@ impl ResponseError for ApiError {
     fn error_response(&self) -> HttpResponse {
         let status = self.status_code();
         let mut answer = problem(status, self.code(), self.to_string());
-        if matches!(self, Self::Away) {
-            answer.headers_mut().insert(RETRY_AFTER, actix_web::http::header::HeaderValue::from_static("2"));
+        let wait = match self {
+            Self::Away => Some(2),
+            Self::TooMany(seconds) => Some(*seconds),
+            _ => None,
+        };
+        if let Some(seconds) = wait {
+            answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from(seconds));
         }
         answer
     }

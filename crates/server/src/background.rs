@@ -4,7 +4,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use outcrop_store::intake::Writer;
+use outcrop_store::live::{self, Committed, Listener};
 use outcrop_store::{Database, upkeep};
+use tokio::sync::{broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
 use crate::state::now;
@@ -29,5 +31,47 @@ pub(crate) async fn upkeep(database: Database, writer: Arc<Writer>, stop: Cancel
             () = stop.cancelled() => return,
             () = tokio::time::sleep(EVERY) => {}
         }
+    }
+}
+
+/// The shortest time between two messages to the other instances: NOTIFY takes a lock that commits wait for.
+const TELL_EVERY: Duration = Duration::from_millis(250);
+
+/// Tells all instances what was committed here, many commits in one message. Ends with the writers.
+pub(crate) async fn tell(database: Database, mut committed: mpsc::Receiver<Committed>) {
+    while let Some(mut sum) = committed.recv().await {
+        while let Ok(more) = committed.try_recv() {
+            sum.batches += more.batches;
+            sum.reports += more.reports;
+            sum.services.extend(more.services);
+        }
+        sum.services.sort();
+        sum.services.dedup();
+        if let Err(error) = live::tell(&database, sum).await {
+            tracing::debug!(%error, "what was committed could not be told; pages catch up with the next message");
+        }
+        tokio::time::sleep(TELL_EVERY).await;
+    }
+}
+
+/// Listens to all instances and passes on to the pages open here. After a lost connection pages are told to read again.
+pub(crate) async fn listen(database: Database, live: broadcast::Sender<Committed>, stop: CancellationToken) {
+    let unknown = || Committed { batches: 1, ..Committed::default() };
+    let listening = async {
+        loop {
+            let Ok(mut listener) = Listener::start(&database).await else {
+                tokio::time::sleep(Duration::from_secs(1)).await;
+                continue;
+            };
+            // Sending fails only while no page is open.
+            drop(live.send(unknown()));
+            while let Ok(message) = listener.next().await {
+                drop(live.send(message.unwrap_or_else(unknown)));
+            }
+        }
+    };
+    tokio::select! {
+        () = stop.cancelled() => {}
+        () = listening => {}
     }
 }

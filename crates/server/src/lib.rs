@@ -12,7 +12,7 @@ mod settings;
 mod state;
 pub mod wire;
 
-pub use access::{Secret, hash_password};
+pub use access::{MIN_PASSWORD, Secret, hash_password};
 pub use routes::openapi;
 pub use serve::{Listeners, ServeError, serve};
 pub use settings::Settings;

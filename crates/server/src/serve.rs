@@ -31,6 +31,8 @@ pub enum ServeError {
 
 /// How long requests under way may take once the service is told to stop, in seconds.
 const SHUTDOWN_SECS: u64 = 30;
+/// Messages about commits that wait for a slow reader before it misses some.
+const LIVE_QUEUE: usize = 256;
 /// How long the writers may take to drain after that.
 const DRAIN: Duration = Duration::from_secs(30);
 
@@ -40,9 +42,16 @@ const DRAIN: Duration = Duration::from_secs(30);
 /// [`ServeError`] when the database or a listener cannot be used.
 pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationToken) -> Result<(), ServeError> {
     let database = Database::open(&settings.database_url).await?;
-    let (intake, writer, writers) = Intake::start(&database, settings.budget_bytes);
-    let upkeep = tokio::spawn(background::upkeep(database.clone(), writer, stop.clone()));
-    let state = State { settings, database: database.clone(), intake, main: Handle::current() };
+    let (told, telling) = tokio::sync::mpsc::channel(LIVE_QUEUE);
+    let (intake, writer, writers) = Intake::start(&database, settings.budget_bytes, &told);
+    drop(told);
+    let (live, _) = tokio::sync::broadcast::channel(LIVE_QUEUE);
+    let background = [
+        tokio::spawn(background::upkeep(database.clone(), writer, stop.clone())),
+        tokio::spawn(background::tell(database.clone(), telling)),
+        tokio::spawn(background::listen(database.clone(), live.clone(), stop.clone())),
+    ];
+    let state = State { settings, database: database.clone(), intake, main: Handle::current(), live, stop: stop.clone() };
 
     let for_main = state.clone();
     let main = HttpServer::new(move || App::new().app_data(web::Data::new(for_main.clone())).configure(routes::everything))
@@ -78,7 +87,9 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
         for writer in writers {
             finished("a writer", writer.await.map_err(|error| error.to_string()));
         }
-        finished("upkeep", upkeep.await.map_err(|error| error.to_string()));
+        for task in background {
+            finished("background work", task.await.map_err(|error| error.to_string()));
+        }
     });
     if drained.await.is_err() {
         tracing::error!("not everything was stored in time; its senders were told so");

@@ -1,8 +1,11 @@
 use std::future::Future;
 
 use outcrop_core::Timestamp;
+use outcrop_store::live::Committed;
 use outcrop_store::{Database, StoreError};
 use tokio::runtime::Handle;
+use tokio::sync::broadcast;
+use tokio_util::sync::CancellationToken;
 
 use crate::Settings;
 use crate::intake::Intake;
@@ -14,6 +17,10 @@ pub(crate) struct State {
     pub database: Database,
     pub intake: Intake,
     pub main: Handle,
+    /// What was committed, by any instance.
+    pub live: broadcast::Sender<Committed>,
+    /// Cancelled when the service stops.
+    pub stop: CancellationToken,
 }
 
 impl State {

@@ -124,6 +124,18 @@ pub struct ErrorItem {
     pub attention: Attention,
     /// The error in another service that this one follows from.
     pub origin: Option<String>,
+    /// A small timeline, where asked for by `strip`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub strip: Option<Timeline>,
+}
+
+/// What the requests of the window did.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct RequestCounts {
+    /// Requests of the services in scope.
+    pub requests: i64,
+    /// Of these, failed.
+    pub failed: i64,
 }
 
 /// A page of errors, those that matter most first.
@@ -131,6 +143,10 @@ pub struct ErrorItem {
 pub struct ErrorPage {
     /// The errors.
     pub items: Vec<ErrorItem>,
+    /// How many errors there are in the window, on all pages.
+    pub total: i64,
+    /// Requests of the window.
+    pub traffic: RequestCounts,
     /// The cursor of the next page; `null` on the last.
     pub next: Option<String>,
 }
@@ -312,6 +328,141 @@ pub struct ErrorQuery {
     pub limit: Option<u32>,
     /// The cursor of a page. Lists only.
     pub cursor: Option<String>,
+    /// Add a small timeline of at most so many steps to each item, 2 to 100. Lists only.
+    pub strip: Option<u32>,
+}
+
+/// Which part of an error's time to chart.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct TimelineQuery {
+    /// Only what happened in this environment.
+    pub environment: Option<String>,
+    /// Only what happened in this version.
+    pub version: Option<String>,
+    /// The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`.
+    pub since: Option<String>,
+    /// Beginning of the window.
+    pub from: Option<DateTime<Utc>>,
+    /// End of the window; now where not given.
+    pub to: Option<DateTime<Utc>>,
+    /// Steps at most, 2 to 400; 60 where not given.
+    pub steps: Option<u32>,
+}
+
+impl TimelineQuery {
+    /// The window alone.
+    pub(crate) fn window(&self) -> ErrorQuery {
+        ErrorQuery {
+            environment: self.environment.clone(),
+            version: self.version.clone(),
+            since: self.since.clone(),
+            from: self.from,
+            to: self.to,
+            ..ErrorQuery::default()
+        }
+    }
+}
+
+/// Counts over time, in layers, the oldest version first.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Timeline {
+    /// Beginning of the first step.
+    pub from: DateTime<Utc>,
+    /// End of the last step.
+    pub to: DateTime<Utc>,
+    /// Length of a step.
+    pub step_ms: i64,
+    /// One layer per version that occurs or takes requests in the window.
+    pub layers: Vec<Layer>,
+}
+
+/// One version over time.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Layer {
+    /// The version.
+    pub version: String,
+    /// Its first telemetry of all time: where the layer begins.
+    pub first_seen: DateTime<Utc>,
+    /// Occurrences per step.
+    pub occurrences: Vec<i64>,
+    /// Requests of the service per step.
+    pub requests: Vec<i64>,
+}
+
+/// Who signs in.
+#[derive(Deserialize, ToSchema)]
+pub struct SignIn {
+    /// The address.
+    pub email: String,
+    /// The password.
+    pub password: String,
+}
+
+/// A member.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Member {
+    /// The address they sign in with.
+    pub email: String,
+    /// `viewer`, `engineer` or `admin`.
+    pub role: String,
+}
+
+/// A change of one's own password.
+#[derive(Deserialize, ToSchema)]
+pub struct NewPassword {
+    /// The password until now.
+    pub current: String,
+    /// The password from now on, at least 10 characters.
+    pub new: String,
+}
+
+/// A sender key to make.
+#[derive(Clone, Debug, Deserialize, ToSchema)]
+pub struct NewKey {
+    /// What it is called.
+    pub name: String,
+    /// The services it may write for; empty for all.
+    #[serde(default)]
+    pub services: Vec<String>,
+}
+
+/// A sender key just made.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MadeKey {
+    /// What it is called.
+    pub name: String,
+    /// The secret, shown this once.
+    pub key: String,
+}
+
+/// A service that has sent something.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ServiceItem {
+    /// Its namespace; may be empty.
+    pub namespace: String,
+    /// Its name.
+    pub service: String,
+    /// Its environments.
+    pub environments: Vec<String>,
+    /// Its versions, in the order they were first received.
+    pub versions: Vec<String>,
+    /// When its first data was received.
+    pub first_received_at: DateTime<Utc>,
+    /// Its latest event.
+    pub last_event_at: DateTime<Utc>,
+    /// Requests of the last 24 hours.
+    pub requests: i64,
+    /// Occurrences of the last 24 hours.
+    pub occurrences: i64,
+}
+
+/// The services that have sent something, by name.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ServiceList {
+    /// The services.
+    pub items: Vec<ServiceItem>,
 }
 
 /// Which occurrences to list.
@@ -323,4 +474,32 @@ pub struct OccurrenceQuery {
     pub limit: Option<u32>,
     /// The cursor of a page.
     pub cursor: Option<String>,
+}
+
+/// Which occurrence to stand at: one of these.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct ChoiceQuery {
+    /// `first`, `latest` (where nothing is given) or `fullest`.
+    pub choice: Option<String>,
+    /// The next older one than this id.
+    pub older: Option<String>,
+    /// The next newer one than this id.
+    pub newer: Option<String>,
+    /// The latest in this version.
+    pub version: Option<String>,
+    /// Only in this environment.
+    pub environment: Option<String>,
+}
+
+/// The occurrence chosen.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ChosenOccurrence {
+    /// Its id; `null` where there is none further.
+    pub id: Option<String>,
+    /// Its place among those kept, from 1 for the first.
+    pub position: i64,
+    /// How many are kept.
+    pub total: i64,
 }

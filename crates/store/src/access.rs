@@ -142,3 +142,111 @@ pub async fn key_of_secret(database: &Database, digest: Digest) -> Result<Option
     }
     Ok(key)
 }
+
+/// How long a session lasts, in days.
+pub const SESSION_DAYS: i32 = 14;
+
+/// What signing in needs to know of a member.
+#[derive(Clone, Debug, FromRow)]
+pub struct Credentials {
+    /// The member's number.
+    pub id: i32,
+    /// What the password is checked against.
+    pub password_hash: String,
+}
+
+/// Finds what a member signs in with.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn credentials(database: &Database, email: &str) -> Result<Option<Credentials>, StoreError> {
+    Ok(sqlx::query_as("SELECT id, password_hash FROM member WHERE email = $1").bind(email).fetch_optional(&database.pool).await?)
+}
+
+/// Begins a session and forgets failed attempts.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn begin_session(database: &Database, member: i32, digest: Digest, attempt: Digest) -> Result<(), StoreError> {
+    sqlx::query(
+        "WITH forgotten AS (DELETE FROM sign_in_failure WHERE key = $4), expired AS (DELETE FROM session WHERE expires_at < now()) \
+         INSERT INTO session (digest, member_id, expires_at) VALUES ($1, $2, now() + make_interval(days => $3))",
+    )
+    .bind(uuid(digest))
+    .bind(member)
+    .bind(SESSION_DAYS)
+    .bind(uuid(attempt))
+    .execute(&database.pool)
+    .await?;
+    Ok(())
+}
+
+/// Ends a session.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn end_session(database: &Database, digest: Digest) -> Result<(), StoreError> {
+    sqlx::query("DELETE FROM session WHERE digest = $1").bind(uuid(digest)).execute(&database.pool).await?;
+    Ok(())
+}
+
+/// Finds whose session it is.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn member_of_session(database: &Database, digest: Digest) -> Result<Option<Member>, StoreError> {
+    let member = sqlx::query_as(
+        "SELECT member.email, member.role FROM session JOIN member ON member.id = session.member_id WHERE session.digest = $1 AND session.expires_at > now()",
+    )
+    .bind(uuid(digest))
+    .fetch_optional(&database.pool)
+    .await?;
+    Ok(member)
+}
+
+/// Seconds until the next attempt to sign in is looked at: 2, 4, 8, … up to 60 after the third failure in a row.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn sign_in_wait(database: &Database, attempt: Digest) -> Result<i64, StoreError> {
+    let wait: Option<(i64,)> = sqlx::query_as(
+        "SELECT GREATEST(0, ceil(extract(epoch FROM last_at + make_interval(secs => LEAST(60, 2 ^ LEAST(n - 2, 6))) - now())))::bigint \
+         FROM sign_in_failure WHERE key = $1 AND n >= 3",
+    )
+    .bind(uuid(attempt))
+    .fetch_optional(&database.pool)
+    .await?;
+    Ok(wait.map_or(0, |(seconds,)| seconds))
+}
+
+/// Notes a failed attempt to sign in; one after an hour of quiet counts as the first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn note_failed_sign_in(database: &Database, attempt: Digest) -> Result<(), StoreError> {
+    sqlx::query(
+        "INSERT INTO sign_in_failure AS f (key, n, last_at) VALUES ($1, 1, now()) \
+         ON CONFLICT (key) DO UPDATE SET last_at = now(), n = CASE WHEN f.last_at < now() - interval '1 hour' THEN 1 ELSE f.n + 1 END",
+    )
+    .bind(uuid(attempt))
+    .execute(&database.pool)
+    .await?;
+    Ok(())
+}
+
+/// Sets a member's password; all sessions but the given one end.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn set_password(database: &Database, email: &str, password_hash: &str, keep: Digest) -> Result<(), StoreError> {
+    sqlx::query(
+        "WITH changed AS (UPDATE member SET password_hash = $2 WHERE email = $1 RETURNING id) \
+         DELETE FROM session USING changed WHERE session.member_id = changed.id AND session.digest <> $3",
+    )
+    .bind(email)
+    .bind(password_hash)
+    .bind(uuid(keep))
+    .execute(&database.pool)
+    .await?;
+    Ok(())
+}

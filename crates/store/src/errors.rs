@@ -285,6 +285,24 @@ impl Labels {
     }
 }
 
+/// Requests of the services in scope, and how many of them failed.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn traffic_of(database: &Database, scope: &Scope) -> Result<(i64, i64), StoreError> {
+    let bounds = Bounds::of(scope);
+    Ok(sqlx::query_as(include_str!("../queries/errors/traffic_of.sql"))
+        .bind(bounds.from)
+        .bind(bounds.first_hour)
+        .bind(bounds.last_hour)
+        .bind(bounds.to)
+        .bind(&scope.service)
+        .bind(&scope.environment)
+        .bind(&scope.version)
+        .fetch_one(&database.pool)
+        .await?)
+}
+
 /// The latest occurrence of each error, as far as one is kept.
 ///
 /// # Errors

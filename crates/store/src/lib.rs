@@ -13,9 +13,11 @@ pub mod errors;
 mod fault;
 pub mod intake;
 mod interned;
+pub mod live;
 mod names;
 pub mod occurrences;
 mod partitions;
+pub mod timeline;
 pub mod upkeep;
 
 pub use database::{Database, OpenError};

@@ -161,3 +161,60 @@ pub async fn one(database: &Database, id: OccurrenceId) -> Result<Option<Full>, 
         also_reported,
     }))
 }
+
+/// Which occurrence of an error to stand at.
+#[derive(Clone, Debug)]
+pub enum Choice {
+    /// The first one kept.
+    First,
+    /// The newest.
+    Latest,
+    /// The one that tells most, of the newest 500.
+    Fullest,
+    /// The next older one than this.
+    Older(OccurrenceId),
+    /// The next newer one than this.
+    Newer(OccurrenceId),
+    /// The newest in this version.
+    InVersion(String),
+}
+
+/// An occurrence chosen, and where it stands among those kept.
+#[derive(Clone, Copy, Debug)]
+pub struct Chosen {
+    /// The occurrence.
+    pub id: OccurrenceId,
+    /// Its place, from 1 for the first.
+    pub position: i64,
+    /// How many are kept.
+    pub total: i64,
+}
+
+/// Finds the occurrence chosen, in one environment where one is given; `None` where there is none further.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn choose(
+    database: &Database,
+    error: Reference,
+    choice: &Choice,
+    environment: Option<&str>,
+) -> Result<Option<Chosen>, StoreError> {
+    let (kind, at, version) = match choice {
+        Choice::First => ("first", None, None),
+        Choice::Latest => ("latest", None, None),
+        Choice::Fullest => ("fullest", None, None),
+        Choice::Older(id) => ("older", Some(id_uuid(*id)), None),
+        Choice::Newer(id) => ("newer", Some(id_uuid(*id)), None),
+        Choice::InVersion(version) => ("latest", None, Some(version)),
+    };
+    let found: Option<(Uuid, i64, i64)> = sqlx::query_as(include_str!("../queries/occurrences/choose.sql"))
+        .bind(i32::from_ne_bytes(error.number().to_ne_bytes()))
+        .bind(environment)
+        .bind(version)
+        .bind(kind)
+        .bind(at)
+        .fetch_optional(&database.pool)
+        .await?;
+    Ok(found.map(|(id, position, total)| Chosen { id: OccurrenceId(*id.as_bytes()), position, total }))
+}

@@ -49,7 +49,7 @@ impl Service {
 
     fn command_with(&self, arguments: &[&str], input: &str, environment: &[(&str, &str)]) -> Output {
         let mut command = Command::new(&self.binary);
-        command.args(arguments).env("OUTCROP_DATABASE_URL", &self.database).env("COLUMNS", "120");
+        command.args(arguments).env("OUTCROP_DATABASE_URL", &self.database).env("COLUMNS", "120").env("XDG_CONFIG_HOME", "/nonexistent");
         command.envs(environment.iter().copied()).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
         let mut child = command.spawn().expect("the binary starts");
         // A command that does not read its input may be gone before it is written.

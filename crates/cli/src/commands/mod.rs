@@ -1,8 +1,10 @@
 //! One subcommand per file.
 
 pub mod admin;
+pub mod demo;
 pub mod errors;
 pub mod group;
+pub mod login;
 pub mod occurrence;
 pub mod occurrences;
 pub mod send;

@@ -24,7 +24,7 @@ pub async fn run(arguments: Box<Serve>) -> Result<(), Fault> {
     serve(settings, Listeners { main, otlp_http: otlp }, stop).await.map_err(|error| Fault::Refused(error.to_string()))
 }
 
-async fn stop_on_signal(stop: CancellationToken) {
+pub async fn stop_on_signal(stop: CancellationToken) {
     let (Ok(mut terminate), Ok(mut interrupt)) = (signal(SignalKind::terminate()), signal(SignalKind::interrupt())) else {
         tracing::error!("signals cannot be watched; stop the process with SIGKILL");
         return;

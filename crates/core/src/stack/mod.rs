@@ -3,6 +3,8 @@
 //! A runtime is one file here: it implements [`Dialect`] and stands in [`DIALECTS`].
 
 mod cpython;
+mod go;
+mod jvm;
 mod nodejs;
 
 use std::borrow::Cow;
@@ -82,7 +84,7 @@ pub trait Dialect: Sync {
 }
 
 /// All runtimes whose stacks are read; the first that takes a text wins.
-pub const DIALECTS: &[&dyn Dialect] = &[&cpython::CPython, &nodejs::NodeJs];
+pub const DIALECTS: &[&dyn Dialect] = &[&cpython::CPython, &nodejs::NodeJs, &jvm::Jvm, &go::Go];
 
 /// Frames kept per exception: a deeper stack keeps its innermost and outermost halves.
 pub const MAX_FRAMES: usize = 256;
@@ -244,7 +246,9 @@ mod tests {
     #[case::node_cause_by_logger("node_cause_by_logger")]
     #[case::node_cause_by_inspect("node_cause_by_inspect")]
     #[case::node_crash("node_crash")]
-    #[case::java_is_not_read_yet("java_is_not_read_yet")]
+    #[case::java_cause("java_cause")]
+    #[case::go_panic("go_panic")]
+    #[case::ruby_is_not_read_yet("ruby_is_not_read_yet")]
     fn a_real_stack_is_read(#[case] name: &str) {
         let path = format!("{}/tests/stacks/{name}.txt", env!("CARGO_MANIFEST_DIR"));
         let text = std::fs::read_to_string(&path).unwrap();

@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use outcrop_store::intake::{Outcome, Submission, Writer};
+use outcrop_store::live::Committed;
 use outcrop_store::{Database, StoreError};
 use tokio::sync::{Mutex, Semaphore, mpsc, oneshot};
 use tokio::task::JoinHandle;
@@ -40,11 +41,15 @@ pub struct Intake {
 
 impl Intake {
     /// Starts the writers. They end when every clone of the intake is dropped and the queue is drained.
-    pub(crate) fn start(database: &Database, budget_bytes: usize) -> (Self, Arc<Writer>, Vec<JoinHandle<()>>) {
+    pub(crate) fn start(
+        database: &Database,
+        budget_bytes: usize,
+        told: &mpsc::Sender<Committed>,
+    ) -> (Self, Arc<Writer>, Vec<JoinHandle<()>>) {
         let (queue, waiting) = mpsc::channel(QUEUED);
         let waiting = Arc::new(Mutex::new(waiting));
         let writer = Arc::new(Writer::new(database.clone(), render));
-        let tasks = (0..WRITERS).map(|_| tokio::spawn(write(writer.clone(), waiting.clone()))).collect();
+        let tasks = (0..WRITERS).map(|_| tokio::spawn(write(writer.clone(), waiting.clone(), told.clone()))).collect();
         let cores = std::thread::available_parallelism().map_or(1, usize::from);
         let intake = Self { budget: Budget::new(budget_bytes), keys: Keys::default(), cores: Arc::new(Semaphore::new(cores)), queue };
         (intake, writer, tasks)
@@ -62,7 +67,7 @@ impl Intake {
 /// How long a commit may take before the sender is told to come back; receipts make that harmless.
 const MAX_COMMIT: Duration = Duration::from_secs(25);
 
-async fn write(writer: Arc<Writer>, waiting: Arc<Mutex<mpsc::Receiver<Queue>>>) {
+async fn write(writer: Arc<Writer>, waiting: Arc<Mutex<mpsc::Receiver<Queue>>>, told: mpsc::Sender<Committed>) {
     loop {
         let mut taken = Vec::with_capacity(BATCH);
         // The lock is held while waiting for the first request only by the writer whose turn it is.
@@ -73,7 +78,11 @@ async fn write(writer: Arc<Writer>, waiting: Arc<Mutex<mpsc::Receiver<Queue>>>) 
         let (batch, waiters): (Vec<Submission>, Vec<_>) =
             taken.into_iter().map(|queued| (queued.submission, (queued.answer, queued.held))).unzip();
         let answers: Vec<Answer> = match writer.write(&batch).await {
-            Ok(outcomes) => outcomes.into_iter().map(Ok).collect(),
+            Ok(outcomes) => {
+                // Where nobody keeps up with telling, the next message says as much.
+                drop(told.try_send(committed(&batch)));
+                outcomes.into_iter().map(Ok).collect()
+            }
             Err(error) => {
                 tracing::warn!(%error, requests = batch.len(), "a batch was not stored; its senders are asked to come back");
                 let error = Arc::new(error);
@@ -85,5 +94,19 @@ async fn write(writer: Arc<Writer>, waiting: Arc<Mutex<mpsc::Receiver<Queue>>>) 
             // A sender that went away will come again and find its receipt.
             drop(waiter.send(answer));
         }
+    }
+}
+
+fn committed(batch: &[Submission]) -> Committed {
+    let found = || batch.iter().map(|submission| &submission.found);
+    let names = found().flat_map(|found| {
+        let of_reports = found.reports.iter().map(|report| &report.identity);
+        found.spans.iter().map(|span| &span.identity).chain(of_reports)
+    });
+    let services: std::collections::BTreeSet<&str> = names.map(|identity| identity.service.as_str()).collect();
+    Committed {
+        batches: batch.len() as u64,
+        reports: found().map(|found| found.reports.len() as u64).sum(),
+        services: services.into_iter().map(str::to_owned).collect(),
     }
 }

@@ -10,10 +10,10 @@ use super::query::{bad, cursor, limit, parameters, read_cursor, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, Problem, Severity, Sighting};
+use crate::wire::{Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, Problem, RequestCounts, Severity, Sighting};
 
 /// Lists the errors that occurred in a window, those that matter most first.
-#[utoipa::path(tag = "errors", params(ErrorQuery), responses(
+#[utoipa::path(operation_id = "list_errors", tag = "errors", params(ErrorQuery), responses(
     (status = 200, body = ErrorPage),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 401, body = Problem, content_type = "application/problem+json"),
@@ -24,6 +24,10 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
     let now = Utc::now();
     let scope = scope(&query, now)?;
     let limit = limit(query.limit)?;
+    let strip = query
+        .strip
+        .map(|most| if (2..=100).contains(&most) { Ok(most as usize) } else { Err(bad("strip must be 2 to 100")) })
+        .transpose()?;
     let after = query.cursor.as_deref().map(position).transpose()?;
     let database = state.database.clone();
     let page = state
@@ -36,20 +40,33 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
                 .collect();
             ranked.sort_by_key(|(position, _, _)| *position);
             let from = after.map_or(0, |after| ranked.partition_point(|(position, _, _)| *position <= after));
+            let total = i64::try_from(ranked.len()).unwrap_or(i64::MAX);
             let is_more = ranked.len() > from + limit;
             let shown: Vec<_> = ranked.into_iter().skip(from).take(limit).collect();
             let references: Vec<Reference> = shown.iter().map(|(_, summary, _)| summary.reference).collect();
             let latest = errors::latest(&database, &references).await?;
+            let strips = match strip {
+                Some(most) => {
+                    let summaries: Vec<&Summary> = shown.iter().map(|(_, summary, _)| summary).collect();
+                    super::timeline::strips(&database, &summaries, &scope, most).await?.into_iter().map(Some).collect()
+                }
+                None => vec![None; shown.len()],
+            };
+            let (requests, failed) = errors::traffic_of(&database, &scope).await?;
             let next = shown.last().filter(|_| is_more).map(|((Reverse(score), number), _, _)| cursor(&format!("{score}:{number}")));
-            let items = shown.into_iter().map(|(_, summary, attention)| item(latest.get(&summary.reference), summary, attention)).collect();
-            Ok(ErrorPage { items, next })
+            let items = shown
+                .into_iter()
+                .zip(strips)
+                .map(|((_, summary, attention), strip)| ErrorItem { strip, ..item(latest.get(&summary.reference), summary, attention) })
+                .collect();
+            Ok(ErrorPage { items, total, traffic: RequestCounts { requests, failed }, next })
         })
         .await?;
     Ok(web::Json(page))
 }
 
 /// One error with its numbers in a window.
-#[utoipa::path(tag = "errors", params(("ref" = String, Path, description = "Its reference, such as kobal-tirun"), ErrorQuery), responses(
+#[utoipa::path(operation_id = "show_error", tag = "errors", params(("ref" = String, Path, description = "Its reference, such as kobal-tirun"), ErrorQuery), responses(
     (status = 200, body = ErrorDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -136,6 +153,7 @@ fn item(latest: Option<&Latest>, summary: Summary, attention: Attention) -> Erro
         flags: vec![],
         attention,
         origin: None,
+        strip: None,
     }
 }
 

@@ -1,10 +1,15 @@
 //! Routes, one family per file.
 
+mod console;
 mod errors;
 mod health;
+mod live;
 mod occurrences;
 mod otlp;
 mod query;
+mod services;
+mod session;
+mod timeline;
 mod viewer;
 
 use actix_web::{HttpResponse, web};
@@ -13,12 +18,12 @@ use utoipa_actix_web::AppExt;
 use utoipa_actix_web::scope::scope;
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use crate::api_error::problem;
+use crate::api_error::{ApiError, problem};
 
 #[derive(OpenApi)]
 #[openapi(info(
     title = "Outcrop",
-    description = "Errors of many services, from OpenTelemetry. Authenticate with `Authorization: Bearer TOKEN`. \
+    description = "Errors of many services, from OpenTelemetry. Authenticate with `Authorization: Bearer TOKEN`, or by POST /session. \
                    Failures are application/problem+json (RFC 9457). Lists page by cursor. Times are RFC 3339 in UTC."
 ))]
 struct Document;
@@ -31,29 +36,52 @@ pub fn openapi() -> utoipa::openapi::OpenApi {
 }
 
 fn api(config: &mut ServiceConfig<'_>) {
-    config.service(scope("/api/v1").service(errors::list).service(errors::one).service(occurrences::of_error).service(occurrences::one));
+    config.service(
+        scope("/api/v1")
+            .service(errors::list)
+            .service(errors::one)
+            .service(timeline::of_error)
+            .service(occurrences::of_error)
+            .service(occurrences::one)
+            .service(occurrences::choose)
+            .service(services::list)
+            .service(services::make_key)
+            .service(session::sign_in)
+            .service(session::who)
+            .service(session::sign_out)
+            .service(session::set_password)
+            .service(live::events),
+    );
 }
 
 /// Everything, for the main listener.
 pub(crate) fn everything(config: &mut web::ServiceConfig) {
     let document = openapi();
-    config.configure(otlp_alone).configure(|config| api(&mut ServiceConfig::new(config))).route(
-        "/api/openapi.json",
-        web::get().to(move || {
-            let document = document.clone();
-            async move { web::Json(document) }
-        }),
-    );
+    config
+        .app_data(web::JsonConfig::default().error_handler(|error, _| ApiError::BadRequest(error.to_string()).into()))
+        .configure(intake)
+        .configure(|config| api(&mut ServiceConfig::new(config)))
+        .route(
+            "/api/openapi.json",
+            web::get().to(move || {
+                let document = document.clone();
+                async move { web::Json(document) }
+            }),
+        )
+        .default_service(web::get().to(console::page));
 }
 
 /// OTLP and health, for the listener that senders use by default.
 pub(crate) fn otlp_alone(config: &mut web::ServiceConfig) {
+    config.configure(intake).default_service(web::to(nothing_here));
+}
+
+fn intake(config: &mut web::ServiceConfig) {
     config
         .service(web::resource("/v1/traces").route(web::post().to(otlp::traces)).default_service(web::to(only_post)))
         .service(web::resource("/v1/logs").route(web::post().to(otlp::logs)).default_service(web::to(only_post)))
         .route("/healthz", web::get().to(health::alive))
-        .route("/readyz", web::get().to(health::ready))
-        .default_service(web::to(nothing_here));
+        .route("/readyz", web::get().to(health::ready));
 }
 
 async fn only_post() -> HttpResponse {
@@ -62,7 +90,7 @@ async fn only_post() -> HttpResponse {
     answer
 }
 
-async fn nothing_here() -> HttpResponse {
+pub(crate) async fn nothing_here() -> HttpResponse {
     problem(
         actix_web::http::StatusCode::NOT_FOUND,
         "not_found",

@@ -1,16 +1,19 @@
 use actix_web::{HttpRequest, get, web};
 use outcrop_core::Reference;
 use outcrop_core::failure::OccurrenceId;
+use outcrop_store::occurrences::Choice;
 use outcrop_store::{errors, occurrences, to_utc};
 
 use super::query::{bad, cursor, limit, parameters, read_cursor};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{AlsoReported, OccurrenceDetail, OccurrenceItem, OccurrencePage, OccurrenceQuery, Problem, Severity};
+use crate::wire::{
+    AlsoReported, ChoiceQuery, ChosenOccurrence, OccurrenceDetail, OccurrenceItem, OccurrencePage, OccurrenceQuery, Problem, Severity,
+};
 
 /// Lists the occurrences of an error, the newest first.
-#[utoipa::path(tag = "occurrences", params(("ref" = String, Path, description = "The error's reference"), OccurrenceQuery), responses(
+#[utoipa::path(operation_id = "list_occurrences", tag = "occurrences", params(("ref" = String, Path, description = "The error's reference"), OccurrenceQuery), responses(
     (status = 200, body = OccurrencePage),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -40,7 +43,7 @@ pub(super) async fn of_error(
 }
 
 /// One occurrence in full.
-#[utoipa::path(tag = "occurrences", params(("id" = String, Path, description = "Its id in hex")), responses(
+#[utoipa::path(operation_id = "show_occurrence", tag = "occurrences", params(("id" = String, Path, description = "Its id in hex")), responses(
     (status = 200, body = OccurrenceDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -115,4 +118,38 @@ fn detail(mut found: occurrences::Full) -> OccurrenceDetail {
             .collect(),
         sent,
     }
+}
+
+/// Finds one occurrence among those of an error: the first, the latest, the fullest, the next older or newer one, the
+/// latest of a version.
+#[utoipa::path(operation_id = "choose_occurrence", tag = "occurrences", params(("ref" = String, Path, description = "The error's reference"), ChoiceQuery), responses(
+    (status = 200, body = ChosenOccurrence),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/errors/{ref}/choose")]
+pub(super) async fn choose(
+    _viewer: Viewer,
+    path: web::Path<String>,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<ChosenOccurrence>, ApiError> {
+    let query: ChoiceQuery = parameters(request.query_string())?;
+    let reference: Reference = path.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
+    let choice = match (query.choice.as_deref(), query.older, query.newer, query.version) {
+        (Some("first"), None, None, None) => Choice::First,
+        (Some("latest") | None, None, None, None) => Choice::Latest,
+        (Some("fullest"), None, None, None) => Choice::Fullest,
+        (None, Some(id), None, None) => Choice::Older(occurrence_id(&id)?),
+        (None, None, Some(id), None) => Choice::Newer(occurrence_id(&id)?),
+        (None, None, None, Some(version)) => Choice::InVersion(version),
+        _ => return Err(bad("give one of choice (first, latest, fullest), older, newer, version")),
+    };
+    let database = state.database.clone();
+    let chosen =
+        state.on_main(async move { occurrences::choose(&database, reference, &choice, query.environment.as_deref()).await }).await?;
+    Ok(web::Json(ChosenOccurrence {
+        id: chosen.map(|chosen| chosen.id.to_string()),
+        position: chosen.map_or(0, |chosen| chosen.position),
+        total: chosen.map_or(0, |chosen| chosen.total),
+    }))
 }

@@ -1,14 +1,12 @@
 use std::io::Read;
 
+use outcrop_server::MIN_PASSWORD;
 use outcrop_store::access;
 
 use super::{open, refused};
 use crate::args::{DatabaseArgs, MemberAdd, Role};
 use crate::fault::Fault;
 use crate::output::line;
-
-/// Shortest password taken, in characters.
-const MIN_PASSWORD: usize = 10;
 
 pub async fn add(database: DatabaseArgs, arguments: MemberAdd) -> Result<(), Fault> {
     let email = arguments.email.trim();

@@ -1,0 +1,111 @@
+import { QueryClient, keepPreviousData, useQuery } from "@tanstack/react-query";
+import createClient from "openapi-fetch";
+import type { components, paths } from "./generated/schema";
+
+export type ErrorItem = components["schemas"]["ErrorItem"];
+export type ErrorDetail = components["schemas"]["ErrorDetail"];
+export type Timeline = components["schemas"]["Timeline"];
+export type OccurrenceItem = components["schemas"]["OccurrenceItem"];
+export type OccurrenceDetail = components["schemas"]["OccurrenceDetail"];
+export type Stack = components["schemas"]["Stack"];
+export type Exception = components["schemas"]["Exception"];
+export type Frame = components["schemas"]["Frame"];
+export type ServiceItem = components["schemas"]["ServiceItem"];
+
+export const api = createClient<paths>({ baseUrl: "" });
+
+/** A refusal of the service, with its words for people. */
+export class Refusal extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+  ) {
+    super(message);
+  }
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** The answer's document, or a {@link Refusal}. */
+export async function taken<T>(answer: Promise<Answer<T>>): Promise<T> {
+  const { data, error, response } = await answer;
+  if (response.ok) return data as T;
+  const detail = (error as { detail?: string } | undefined)?.detail;
+  throw new Refusal(detail ?? `The service answered ${response.status}.`, response.status);
+}
+
+export const queryClient = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 2_000,
+      retry: (count, error) => count < 3 && !(error instanceof Refusal && error.status < 500),
+      refetchOnWindowFocus: true,
+    },
+  },
+});
+
+/** Which part of everything is looked at; it stands in the address. */
+export type Scope = { service?: string; environment?: string; since?: string; from?: string; to?: string };
+
+/** The window of a scope as the API takes it: `since` where no beginning is given. */
+export function windowOf({ since, from, to }: Scope) {
+  return from ? { from, to } : { since: since ?? "24h" };
+}
+
+export function useMember() {
+  return useQuery({ queryKey: ["session"], queryFn: () => taken(api.GET("/api/v1/session")), staleTime: 60_000 });
+}
+
+export function useServices() {
+  return useQuery({ queryKey: ["services"], queryFn: () => taken(api.GET("/api/v1/services")) });
+}
+
+/** Steps of the small strip beside an error. */
+const STRIP_STEPS = 48;
+
+export function useErrors(scope: Scope, cursor?: string) {
+  const query = { service: scope.service, environment: scope.environment, ...windowOf(scope), strip: STRIP_STEPS, limit: 50, cursor };
+  return useQuery({
+    queryKey: ["errors", query],
+    queryFn: () => taken(api.GET("/api/v1/errors", { params: { query } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useError(reference: string, scope: Scope) {
+  const query = { environment: scope.environment, ...windowOf(scope) };
+  return useQuery({
+    queryKey: ["error", reference, query],
+    queryFn: () => taken(api.GET("/api/v1/errors/{ref}", { params: { path: { ref: reference }, query } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useTimeline(reference: string, scope: Scope) {
+  const query = { environment: scope.environment, ...windowOf(scope), steps: 90 };
+  return useQuery({
+    queryKey: ["timeline", reference, query],
+    queryFn: () => taken(api.GET("/api/v1/errors/{ref}/timeline", { params: { path: { ref: reference }, query } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useOccurrence(id: string | undefined) {
+  return useQuery({
+    queryKey: ["occurrence", id],
+    enabled: id !== undefined,
+    queryFn: () => taken(api.GET("/api/v1/occurrences/{id}", { params: { path: { id: id ?? "" } } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** Where to stand among the occurrences of an error. */
+export type Choice = "first" | "latest" | "fullest" | { older: string } | { newer: string } | { version: string };
+
+/** Finds the occurrence chosen; `null` where there is none further. */
+export async function choose(reference: string, choice: Choice, scope: Scope): Promise<string | null> {
+  const pick = typeof choice === "string" ? { choice } : choice;
+  const query = { ...pick, environment: scope.environment };
+  const chosen = await taken(api.GET("/api/v1/errors/{ref}/choose", { params: { path: { ref: reference }, query } }));
+  return chosen.id ?? null;
+}

@@ -1,0 +1,49 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { type ReactNode, createContext, useContext, useEffect, useRef, useState } from "react";
+
+type Live = { held: boolean; waiting: number; staleSince: Date | null; toggle: () => void };
+
+const Context = createContext<Live>({ held: false, waiting: 0, staleSince: null, toggle: () => undefined });
+
+export const useLive = () => useContext(Context);
+
+/** The shortest time between two readings of a page, in milliseconds. */
+const READ_EVERY = 1_500;
+/** What follows new data; what a person chose stays as it is. */
+const FOLLOWS = new Set(["errors", "error", "timeline", "services", "chosen"]);
+
+/** Pages follow what is committed; held, they stand still and count what waits. */
+export function LiveProvider({ children }: { children: ReactNode }) {
+  const queries = useQueryClient();
+  const [held, setHeld] = useState(false);
+  const [waiting, setWaiting] = useState(0);
+  const [staleSince, setStaleSince] = useState<Date | null>(null);
+  const isHeld = useRef(held);
+  isHeld.current = held;
+  useEffect(() => {
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    const read = () => {
+      timer = undefined;
+      void queries.invalidateQueries({ predicate: (query) => FOLLOWS.has(String(query.queryKey[0])) });
+    };
+    const events = new EventSource("/api/v1/live");
+    events.onopen = () => setStaleSince(null);
+    events.onerror = () => setStaleSince((since) => since ?? new Date());
+    events.addEventListener("committed", (event) => {
+      setStaleSince(null);
+      const { reports } = JSON.parse((event as MessageEvent<string>).data) as { reports: number };
+      if (isHeld.current) setWaiting((n) => n + reports);
+      else timer ??= setTimeout(read, READ_EVERY);
+    });
+    return () => {
+      events.close();
+      clearTimeout(timer);
+    };
+  }, [queries]);
+  const toggle = () => {
+    if (held) void queries.invalidateQueries({ predicate: (query) => FOLLOWS.has(String(query.queryKey[0])) });
+    setHeld(!held);
+    setWaiting(0);
+  };
+  return <Context.Provider value={{ held, waiting, staleSince, toggle }}>{children}</Context.Provider>;
+}

@@ -1,0 +1,55 @@
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirect } from "@tanstack/react-router";
+import { queryClient, taken, api, Refusal, type Scope } from "../api/client";
+import { Shell } from "./shell";
+
+/** The scope stands in the address and stays from page to page. */
+export type Search = Scope & { cursor?: string; q?: string; occurrence?: string; all?: boolean };
+
+const text = (value: unknown) => (typeof value === "string" && value !== "" ? value : undefined);
+
+function search(raw: Record<string, unknown>): Search {
+  const found: Search = {};
+  for (const name of ["service", "environment", "since", "from", "to", "cursor", "q", "occurrence"] as const) {
+    const value = text(raw[name]);
+    if (value !== undefined) found[name] = value;
+  }
+  return found;
+}
+
+const root = createRootRoute({ validateSearch: search });
+
+const signIn = createRoute({ getParentRoute: () => root, path: "/sign-in", component: lazyRouteComponent(() => import("../features/sign-in/page"), "SignInPage") });
+
+const inside = createRoute({
+  getParentRoute: () => root,
+  id: "inside",
+  component: Shell,
+  beforeLoad: async ({ location }) => {
+    try {
+      await queryClient.ensureQueryData({ queryKey: ["session"], queryFn: () => taken(api.GET("/api/v1/session")) });
+    } catch (error) {
+      if (error instanceof Refusal && error.status === 401) {
+        throw redirect({ to: "/sign-in", search: location.href === "/" ? {} : { q: location.href } });
+      }
+      throw error;
+    }
+  },
+});
+
+const home = createRoute({ getParentRoute: () => inside, path: "/", beforeLoad: () => { throw redirect({ to: "/errors", search: (now) => now }); } });
+const errors = createRoute({ getParentRoute: () => inside, path: "/errors", component: lazyRouteComponent(() => import("../features/errors/page"), "ErrorsPage") });
+const error = createRoute({ getParentRoute: () => inside, path: "/errors/$ref", component: lazyRouteComponent(() => import("../features/error/page"), "ErrorPage") });
+const connect = createRoute({ getParentRoute: () => inside, path: "/connect", component: lazyRouteComponent(() => import("../features/connect/page"), "ConnectPage") });
+const account = createRoute({ getParentRoute: () => inside, path: "/account", component: lazyRouteComponent(() => import("../features/account/page"), "AccountPage") });
+
+export const router = createRouter({
+  routeTree: root.addChildren([signIn, inside.addChildren([home, errors, error, connect, account])]),
+  defaultNotFoundComponent: () => <p className="p-6">Nothing is here. The errors are at <a href="/errors">/errors</a>.</p>,
+  defaultErrorComponent: ({ error }) => <p role="alert" className="p-6">The page could not be shown: {error instanceof Error ? error.message : String(error)}. Reload to try again.</p>,
+});
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}

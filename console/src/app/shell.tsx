@@ -1,0 +1,173 @@
+import { Dialog, DialogPanel, DialogTitle, Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
+import { Link, Outlet, useNavigate, useSearch } from "@tanstack/react-router";
+import { useState } from "react";
+import { api, queryClient, useMember, useServices } from "../api/client";
+import { Choice } from "../ui/choice";
+import { windowInWords } from "../ui/format";
+import { useHotkeys } from "../ui/hotkeys";
+import { Key } from "../ui/states";
+import { LiveProvider, useLive } from "./live";
+
+export function Shell() {
+  return (
+    <LiveProvider>
+      <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:z-30 focus:bg-sheet focus:p-2">
+        To the content
+      </a>
+      <Bar />
+      <main id="main" className="mx-auto max-w-[1280px] px-5 py-4">
+        <Outlet />
+      </main>
+    </LiveProvider>
+  );
+}
+
+const WINDOWS = ["30m", "3h", "24h", "7d", "30d"];
+
+function Bar() {
+  const scope = useSearch({ from: "/inside" });
+  const navigate = useNavigate();
+  const services = useServices();
+  const items = services.data?.items ?? [];
+  const environments = [...new Set(items.flatMap((item) => item.environments))].sort();
+  const set = (change: Record<string, string | undefined>) =>
+    void navigate({ to: ".", search: (now: Record<string, unknown>) => ({ ...now, cursor: undefined, ...change }) });
+  const windows = WINDOWS.map((since) => ({ value: since, label: windowInWords({ since }) }));
+  if (scope.from) windows.unshift({ value: "chosen", label: windowInWords(scope) });
+  const carried = { service: scope.service, environment: scope.environment, since: scope.since, from: scope.from, to: scope.to };
+  return (
+    <header className="border-b border-line bg-sheet">
+      <div className="mx-auto flex max-w-[1280px] flex-wrap items-center gap-x-5 gap-y-2 px-5 py-1.5">
+        <Link to="/errors" search={carried} className="flex items-center gap-2 font-mono text-base font-bold text-ink hover:no-underline">
+          <img src="/mark.svg" alt="" width="20" height="18" /> outcrop
+        </Link>
+        <nav aria-label="Pages" className="flex gap-1">
+          <Page to="/errors" name="Errors" search={carried} />
+          <Page to="/connect" name="Connect" search={carried} />
+        </nav>
+        <div className="ml-auto flex flex-wrap items-center gap-2">
+          <div className="flex rounded-sm border border-line bg-paper" role="group" aria-label="Scope">
+            <Choice
+              name="Service"
+              value={scope.service ?? ""}
+              options={[{ value: "", label: `all ${items.length} services` }, ...items.map((item) => ({ value: item.service, label: item.service }))]}
+              onChange={(service) => set({ service: service || undefined })}
+            />
+            <Choice
+              name="Environment"
+              value={scope.environment ?? ""}
+              options={[{ value: "", label: "all environments" }, ...environments.map((name) => ({ value: name, label: name }))]}
+              onChange={(environment) => set({ environment: environment || undefined })}
+            />
+            <Choice
+              name="Window"
+              value={scope.from ? "chosen" : (scope.since ?? "24h")}
+              options={windows}
+              onChange={(since) => since !== "chosen" && set({ since, from: undefined, to: undefined })}
+            />
+          </div>
+          <Hold />
+          <Person />
+        </div>
+      </div>
+      <Stale />
+      <Keys />
+    </header>
+  );
+}
+
+function Page({ to, name, search }: { to: "/errors" | "/connect"; name: string; search: Record<string, string | undefined> }) {
+  return (
+    <Link to={to} search={search} className="border-b-2 border-transparent px-2 py-1.5 text-ink hover:no-underline" activeProps={{ className: "border-b-accent! font-semibold" }}>
+      {name}
+    </Link>
+  );
+}
+
+function Hold() {
+  const { held, waiting, toggle } = useLive();
+  const label = held ? `Go on${waiting > 0 ? `: ${waiting} waiting` : ""}` : "Hold";
+  return (
+    <button type="button" aria-pressed={held} onClick={toggle} className="rounded-sm border border-line bg-paper px-2.5 py-1 hover:bg-wash" title={held ? "Show what came in" : "Stop the page from following new data"}>
+      <span aria-hidden="true">{held ? "▶ " : "❚❚ "}</span>
+      {label}
+    </button>
+  );
+}
+
+function Stale() {
+  const { staleSince } = useLive();
+  if (!staleSince) return null;
+  return (
+    <p role="status" className="bg-wash px-5 py-1 text-center text-ochre">
+      Not connected since {staleSince.toISOString().slice(11, 19)} UTC: what is shown may be out of date. Trying again.
+    </p>
+  );
+}
+
+function Person() {
+  const member = useMember();
+  const signOut = async () => {
+    await api.DELETE("/api/v1/session");
+    queryClient.clear();
+    window.location.assign("/sign-in");
+  };
+  return (
+    <Menu>
+      <MenuButton className="rounded-sm px-1.5 py-1 text-faint hover:bg-wash" aria-label={`Signed in as ${member.data?.email ?? "…"}`}>
+        {(member.data?.email ?? "…").split("@")[0]} <span aria-hidden="true">▾</span>
+      </MenuButton>
+      <MenuItems anchor="bottom end" className="z-20 rounded-sm border border-line bg-sheet py-1 text-[14px] focus:outline-none">
+        <MenuItem>
+          <Link to="/account" className="block px-3 py-1 text-ink hover:no-underline data-focus:bg-wash">
+            Account
+          </Link>
+        </MenuItem>
+        <MenuItem>
+          <button type="button" onClick={() => void signOut()} className="block w-full px-3 py-1 text-left data-focus:bg-wash">
+            Sign out
+          </button>
+        </MenuItem>
+      </MenuItems>
+    </Menu>
+  );
+}
+
+const KEYS: [string, string][] = [
+  ["/", "filter the list"],
+  ["j", "next row"],
+  ["k", "previous row"],
+  ["Enter", "open the row"],
+  ["[", "older occurrence"],
+  ["]", "newer occurrence"],
+  ["h", "hold, or go on"],
+  ["?", "these keys"],
+];
+
+function Keys() {
+  const [open, setOpen] = useState(false);
+  const { toggle } = useLive();
+  useHotkeys({ "?": () => setOpen(true), h: toggle });
+  return (
+    <Dialog open={open} onClose={setOpen} className="relative z-30">
+      <div className="fixed inset-0 flex items-center justify-center bg-black/30 p-4">
+        <DialogPanel className="rounded-sm border border-line bg-sheet p-5">
+          <DialogTitle className="mb-3 text-base font-semibold">Keys</DialogTitle>
+          <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1.5">
+            {KEYS.map(([key, what]) => (
+              <div key={key} className="contents">
+                <dt>
+                  <Key>{key}</Key>
+                </dt>
+                <dd>{what}</dd>
+              </div>
+            ))}
+          </dl>
+          <button type="button" onClick={() => setOpen(false)} className="mt-4 rounded-sm border border-line px-3 py-1 hover:bg-wash">
+            Close
+          </button>
+        </DialogPanel>
+      </div>
+    </Dialog>
+  );
+}

@@ -1,0 +1,140 @@
+import { useMutation } from "@tanstack/react-query";
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { type FormEvent, useState } from "react";
+import { type ServiceItem, api, taken, useServices } from "../../api/client";
+import { agoInWords, count, counted, exact } from "../../ui/format";
+import { Code, Failed, Skeleton } from "../../ui/states";
+import { steps, type Language } from "./steps";
+
+export function ConnectPage() {
+  const services = useServices();
+  const { q: waitingFor } = useSearch({ from: "/inside/connect" });
+  if (services.isPending) return <Skeleton rows={8} />;
+  if (services.isError) return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
+  const items = services.data.items;
+  return (
+    <>
+      <h1 className="text-xl font-bold">
+        {items.length === 0 ? "No service has sent anything yet: connect the first one." : `${counted(items.length, "service reports", "services report")}. Connect another one in three steps.`}
+      </h1>
+      <div className="mt-4 grid gap-8 lg:grid-cols-[1fr_26rem]">
+        <Setup items={items} waitingFor={waitingFor} />
+        <Reporting items={items} />
+      </div>
+    </>
+  );
+}
+
+function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string | undefined }) {
+  const navigate = useNavigate({ from: "/connect" });
+  const [service, setService] = useState(waitingFor ?? "");
+  const [language, setLanguage] = useState<Language>("Python");
+  const make = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/keys", { body: { name: `${service}, ${new Date().toISOString().slice(0, 19)}`, services: [service] } })),
+    onSuccess: () => void navigate({ search: (now) => ({ ...now, q: service }) }),
+  });
+  const send = (event: FormEvent) => {
+    event.preventDefault();
+    make.mutate();
+  };
+  const endpoint = window.location.origin;
+  return (
+    <section aria-label="Set-up">
+      <h2 className="border-b border-line pb-1 font-semibold">1. A sender key</h2>
+      <form onSubmit={send} className="my-3 flex flex-wrap items-end gap-3">
+        <label>
+          <span className="mb-1 block">Name of the service</span>
+          <input required maxLength={200} value={service} onChange={(event) => setService(event.target.value.trim())} placeholder="fares" className="rounded-sm border border-line bg-sheet px-3 py-1.5 font-mono" />
+        </label>
+        <button type="submit" disabled={make.isPending || service === ""} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
+          Make a key
+        </button>
+      </form>
+      {make.isError && (
+        <p role="alert" className="border-l-4 border-brick bg-sheet px-3 py-2">
+          No key was made: {make.error.message}.
+        </p>
+      )}
+      {make.data && (
+        <>
+          <p>The key may write for {service} alone. It is shown this once:</p>
+          <Code label="Sender key">{make.data.key}</Code>
+          <h2 className="mt-5 border-b border-line pb-1 font-semibold">2. Set up the service</h2>
+          <div className="my-3 flex gap-2" role="group" aria-label="Language">
+            {(["Python", "Node.js"] as const).map((name) => (
+              <button
+                key={name}
+                type="button"
+                aria-pressed={language === name}
+                onClick={() => setLanguage(name)}
+                className="rounded-sm border border-line px-3 py-1 aria-pressed:border-accent aria-pressed:font-semibold"
+              >
+                {name}
+              </button>
+            ))}
+          </div>
+          {steps(language, { service, endpoint, key: make.data.key }).map(({ title, code }) => (
+            <div key={title}>
+              <p>{title}</p>
+              <Code label={title}>{code}</Code>
+            </div>
+          ))}
+          <h2 className="mt-5 border-b border-line pb-1 font-semibold">3. See the first data</h2>
+        </>
+      )}
+      {waitingFor && <Waiting service={waitingFor} found={items.find((item) => item.service === waitingFor)} />}
+    </section>
+  );
+}
+
+/** Follows new data like every page: says at once when the first came. */
+function Waiting({ service, found }: { service: string; found: ServiceItem | undefined }) {
+  if (!found) {
+    return (
+      <p role="status" className="my-3 border-l-4 border-ochre bg-sheet px-3 py-2">
+        Waiting for the first data of <b>{service}</b>. This page says so the moment it is stored.
+      </p>
+    );
+  }
+  const missing = [
+    found.versions.every((version) => version === "unknown") && "no version: no first version of an error",
+    found.environments.every((name) => name === "unknown") && "no environment",
+    found.requests === 0 && "no requests yet: no share of requests",
+  ].filter(Boolean);
+  return (
+    <div role="status" className="my-3 border-l-4 border-moss bg-sheet px-3 py-2">
+      <p>
+        <b>{service} reports.</b> Its first data came {agoInWords(found.first_received_at)} ({exact(found.first_received_at)}): {counted(found.requests, "request", "requests")} and{" "}
+        {counted(found.occurrences, "occurrence", "occurrences")} in 24 h.
+      </p>
+      <p className="text-faint">{missing.length === 0 ? "Nothing is missing for good answers." : `Still missing: ${missing.join("; ")}.`}</p>
+      <Link to="/errors" search={{ service }}>
+        To its errors
+      </Link>
+    </div>
+  );
+}
+
+function Reporting({ items }: { items: ServiceItem[] }) {
+  return (
+    <section aria-label="Services that report">
+      <h2 className="border-b border-line pb-1 font-semibold">Reporting</h2>
+      {items.length === 0 && <p className="py-2 text-faint">None yet.</p>}
+      <ul>
+        {items.map((item) => (
+          <li key={`${item.namespace}/${item.service}`} className="flex justify-between gap-3 border-b border-line py-1.5">
+            <span>
+              <Link to="/errors" search={{ service: item.service }}>
+                {item.service}
+              </Link>{" "}
+              <span className="font-mono text-[13px] text-faint">{item.versions.at(-1)}</span>
+            </span>
+            <span className="text-right text-[13px] text-faint">
+              {count(item.requests)} requests, {count(item.occurrences)} occurrences in 24 h · last {agoInWords(item.last_event_at)}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}

@@ -1,0 +1,199 @@
+import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
+import { Fragment, useState } from "react";
+import type { Exception, Frame, OccurrenceDetail } from "../../api/client";
+import { counted, exact } from "../../ui/format";
+
+const TABS = ["Stack", "Request", "All data", "As sent"] as const;
+
+/** One occurrence: its stack, its request, all that was sent with it. */
+export function OccurrenceView({ occurrence }: { occurrence: OccurrenceDetail }) {
+  return (
+    <TabGroup>
+      <TabList className="my-2 flex gap-5">
+        {TABS.map((name) => (
+          <Tab key={name} className="border-b-2 border-transparent pb-0.5 text-accent data-selected:border-accent data-selected:font-semibold data-selected:text-ink">
+            {name}
+          </Tab>
+        ))}
+      </TabList>
+      <TabPanels>
+        <TabPanel>
+          <StackView occurrence={occurrence} />
+        </TabPanel>
+        <TabPanel>
+          <Request occurrence={occurrence} />
+        </TabPanel>
+        <TabPanel>
+          <Data title="Attributes" data={occurrence.attributes} />
+          <Data title="Resource" data={occurrence.resource} />
+          {occurrence.also_reported.length > 0 && (
+            <>
+              <h3 className="mt-4 font-semibold">The same failure was reported {counted(occurrence.also_reported.length, "more time", "more times")}</h3>
+              <ul className="text-[13px]">
+                {occurrence.also_reported.map((report) => (
+                  <li key={`${report.at} ${report.span_id}`} className="border-b border-line py-1 break-words">
+                    {exact(report.at)} {report.span_id ? `on span ${report.span_id}` : "without a trace"}: {report.type} {report.message}
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
+        </TabPanel>
+        <TabPanel>
+          {occurrence.sent ? (
+            <pre tabIndex={0} aria-label="The data as sent" className="max-h-[32rem] overflow-auto rounded-sm border border-line bg-sheet p-3 font-mono text-[12px] whitespace-pre">
+              {JSON.stringify(occurrence.sent, null, 2)}
+            </pre>
+          ) : (
+            <p className="py-3 text-faint">The exact data of this occurrence was not kept: past fifty in an hour, one in fifty is.</p>
+          )}
+        </TabPanel>
+      </TabPanels>
+    </TabGroup>
+  );
+}
+
+function StackView({ occurrence }: { occurrence: OccurrenceDetail }) {
+  const [raw, setRaw] = useState(false);
+  const { stack, stacktrace } = occurrence;
+  return (
+    <div className="rounded-sm border border-line bg-sheet">
+      <p className="border-b border-line px-3 py-2 break-words">
+        <b className="font-mono text-[13px]">{occurrence.type || "(no type)"}</b> <Message text={occurrence.message} />
+      </p>
+      {stack && !raw ? (
+        stack.exceptions.map((exception, at) => <ExceptionView key={at} exception={exception} isFirst={at === 0} />)
+      ) : (
+        <pre tabIndex={0} aria-label="Stack text" className="overflow-x-auto px-3 py-2 font-mono text-[12px] whitespace-pre">
+          {stacktrace ?? "No stack text was kept with this occurrence."}
+        </pre>
+      )}
+      {stack && stacktrace && (
+        <button type="button" onClick={() => setRaw(!raw)} className="px-3 py-1.5 text-[13px] text-accent hover:underline">
+          {raw ? "as frames" : "as raw text"}
+        </button>
+      )}
+    </div>
+  );
+}
+
+/** Longest message shown at once, in characters. */
+const SHOWN = 600;
+
+function Message({ text }: { text: string }) {
+  const [whole, setWhole] = useState(false);
+  if (text.length <= SHOWN || whole) return <bdi className="whitespace-pre-wrap [overflow-wrap:anywhere]">{text}</bdi>;
+  return (
+    <>
+      <bdi className="whitespace-pre-wrap [overflow-wrap:anywhere]">{text.slice(0, SHOWN)}…</bdi>{" "}
+      <button type="button" className="text-accent hover:underline" onClick={() => setWhole(true)}>
+        all {text.length} characters
+      </button>
+    </>
+  );
+}
+
+const RELATIONS: Record<string, string> = { cause: "Caused by", handled: "While handling", member: "Member of the group" };
+
+function ExceptionView({ exception, isFirst }: { exception: Exception; isFirst: boolean }) {
+  return (
+    <div>
+      {!isFirst && (
+        <p className="border-y border-line bg-wash px-3 py-1.5 break-words">
+          {RELATIONS[exception.relation] ?? exception.relation}: <b className="font-mono text-[13px]">{exception.type}</b> <Message text={exception.message} />
+        </p>
+      )}
+      <ol>
+        {runs(exception.frames).map((run, at) =>
+          run.own ? (
+            <Fragment key={at}>
+              {run.frames.map((frame, index) => (
+                <FrameView key={index} frame={frame} />
+              ))}
+            </Fragment>
+          ) : (
+            <Library key={at} frames={run.frames} />
+          ),
+        )}
+      </ol>
+    </div>
+  );
+}
+
+type Run = { own: boolean; frames: Frame[] };
+
+/** Own frames, and runs of library frames between them. */
+function runs(frames: Frame[]): Run[] {
+  const found: Run[] = [];
+  for (const frame of frames) {
+    const last = found.at(-1);
+    if (last && last.own === frame.own) last.frames.push(frame);
+    else found.push({ own: frame.own, frames: [frame] });
+  }
+  return found;
+}
+
+function FrameView({ frame }: { frame: Frame }) {
+  const name = [frame.module, frame.function].filter(Boolean).join(".") || "(anonymous)";
+  return (
+    <li className="flex flex-wrap items-baseline gap-x-3 border-b border-line px-3 py-1.5 last:border-b-0">
+      <b className="font-mono text-[13px] [overflow-wrap:anywhere]">{name}</b>
+      <span className="font-mono text-[13px] text-faint [overflow-wrap:anywhere]">
+        {frame.file}
+        {frame.line ? `:${frame.line}` : ""}
+      </span>
+      {(frame.repeats ?? 0) > 0 && <span className="text-[13px] text-ochre">× {(frame.repeats ?? 0) + 1}</span>}
+      <span className="ml-auto text-[13px] text-faint">{frame.own ? "own" : "library"}</span>
+    </li>
+  );
+}
+
+function Library({ frames }: { frames: Frame[] }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <li className="border-b border-line last:border-b-0">
+        <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="w-full px-3 py-1.5 text-left text-[13px] text-faint hover:bg-wash">
+          <span aria-hidden="true">{open ? "▾" : "▸"}</span> {counted(frames.length, "library frame", "library frames")}
+        </button>
+      </li>
+      {open && frames.map((frame, at) => <FrameView key={at} frame={frame} />)}
+    </>
+  );
+}
+
+const REQUEST = ["http.", "url.", "client.", "server.", "network.", "user_agent.", "rpc.", "messaging.", "user.", "enduser.", "session."];
+
+function Request({ occurrence }: { occurrence: OccurrenceDetail }) {
+  const attributes = Object.entries(occurrence.attributes as Record<string, unknown>);
+  const request = attributes.filter(([name]) => REQUEST.some((prefix) => name.startsWith(prefix)));
+  const known: [string, unknown][] = [
+    ["endpoint", occurrence.endpoint],
+    ["user", occurrence.user],
+    ["host", occurrence.host],
+    ["trace", occurrence.trace_id],
+    ["span", occurrence.span_id],
+  ];
+  const shown = known.filter(([, value]) => value !== null && value !== undefined);
+  return <Data title="The request" data={Object.fromEntries([...shown, ...request])} />;
+}
+
+function Data({ title, data }: { title: string; data: unknown }) {
+  const entries = Object.entries((data ?? {}) as Record<string, unknown>);
+  return (
+    <>
+      <h3 className="mt-3 font-semibold">{title}</h3>
+      {entries.length === 0 && <p className="text-faint">Nothing was sent.</p>}
+      <dl className="text-[13px]">
+        {entries.map(([name, value]) => (
+          <div key={name} className="grid gap-x-4 border-b border-line py-1 md:grid-cols-[20rem_1fr]">
+            <dt className="font-mono break-words text-faint">{name}</dt>
+            <dd className="font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
+              <bdi>{typeof value === "string" ? value : JSON.stringify(value)}</bdi>
+            </dd>
+          </div>
+        ))}
+      </dl>
+    </>
+  );
+}

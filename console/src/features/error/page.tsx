@@ -1,0 +1,194 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
+import { type Choice, type ErrorDetail, type OccurrenceDetail, api, choose, taken, useError, useOccurrence, useTimeline } from "../../api/client";
+import { agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
+import { useHotkeys } from "../../ui/hotkeys";
+import { Empty, Failed, Key, Skeleton } from "../../ui/states";
+import { Strata } from "../../ui/strata";
+import { OccurrenceView } from "./occurrence";
+
+export function ErrorPage() {
+  const { ref } = useParams({ from: "/inside/errors/$ref" });
+  const search = useSearch({ from: "/inside/errors/$ref" });
+  const navigate = useNavigate({ from: "/errors/$ref" });
+  const error = useError(ref, search);
+  const timeline = useTimeline(ref, search);
+  if (error.isPending) return <Skeleton rows={10} />;
+  if (error.isError) return <Failed what={`The error ${ref}`} error={error.error} retry={() => void error.refetch()} />;
+  const detail = error.data;
+  const onWindow = (from: Date, to: Date) =>
+    void navigate({ search: (now) => ({ ...now, since: undefined, from: from.toISOString(), to: to.toISOString() }) });
+  return (
+    <article>
+      <Headline detail={detail} />
+      <p className="mt-1 text-faint">
+        <span className="font-mono">{detail.ref}</span> ·{" "}
+        <Link to="/errors" search={{ ...search, service: detail.service, occurrence: undefined, q: undefined }}>
+          {detail.service}
+        </Link>{" "}
+        · first <time dateTime={detail.first_seen} title={exact(detail.first_seen)}>{agoInWords(detail.first_seen)}</time> in {detail.first_version} · last{" "}
+        <time dateTime={detail.last_seen} title={exact(detail.last_seen)}>{agoInWords(detail.last_seen)}</time> ·{" "}
+        <a href="#occurrence">{counted(detail.count, "occurrence", "occurrences")}</a> in {windowInWords(search)} ·{" "}
+        {detail.users === 0 ? "no user named" : counted(detail.users, "user", "users")} · {detail.uncaught ? "uncaught" : "caught"}, {detail.severity}
+      </p>
+      {timeline.isPending && <div className="my-3 h-44 bg-wash motion-safe:animate-pulse" role="status" aria-label="Loading the chart" />}
+      {timeline.isError && <Failed what="The chart" error={timeline.error} retry={() => void timeline.refetch()} />}
+      {timeline.data &&
+        (timeline.data.layers.length === 0 ? (
+          <Empty title={`Neither occurrences nor requests in ${windowInWords(search)}.`}>
+            <p>Choose a longer window above.</p>
+          </Empty>
+        ) : (
+          <Strata timeline={timeline.data} service={detail.service} onWindow={onWindow} />
+        ))}
+      {search.from && (
+        <p className="-mt-1 mb-2">
+          <Link from="/errors/$ref" to="." search={(now) => ({ ...now, from: undefined, to: undefined })}>
+            back to the last 24 h
+          </Link>
+        </p>
+      )}
+      <Facts detail={detail} />
+      <Occurrence reference={ref} environment={search.environment} chosen={search.occurrence} />
+    </article>
+  );
+}
+
+function Headline({ detail }: { detail: ErrorDetail }) {
+  const share = detail.request_share;
+  const lead = share && detail.count > 0 ? `${percent(share)} of its requests fail` : detail.count > 0 ? counted(detail.count, "occurrence", "occurrences") : "None in this window";
+  return (
+    <h1 className="text-xl leading-7 font-bold break-words">
+      <span className="text-brick">{lead}, since {detail.service} {detail.first_version}:</span> <span>{detail.title}</span>
+      {detail.own_frame && <span className="font-normal"> in <code className="font-mono text-base">{detail.own_frame}</code></span>}
+    </h1>
+  );
+}
+
+function Facts({ detail }: { detail: ErrorDetail }) {
+  return (
+    <div className="mb-5 grid gap-x-8 gap-y-4 md:grid-cols-2">
+      <section>
+        <h2 className="border-b border-line pb-1 font-semibold">By version and environment, of all time</h2>
+        <table className="w-full text-[13px]">
+          <thead className="sr-only">
+            <tr>
+              <th>version</th>
+              <th>environment</th>
+              <th>occurrences</th>
+              <th>first</th>
+            </tr>
+          </thead>
+          <tbody>
+            {detail.sightings.slice(0, 6).map((row) => (
+              <tr key={`${row.version} ${row.environment}`} className="border-b border-line last:border-b-0">
+                <td className="py-1 font-mono">{row.version}</td>
+                <td>{row.environment}</td>
+                <td className="text-right font-mono">{count(row.count)}</td>
+                <td className="text-right text-faint">
+                  first <time dateTime={row.first_seen} title={exact(row.first_seen)}>{agoInWords(row.first_seen)}</time>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {detail.sightings.length > 6 && <p className="text-faint">and {detail.sightings.length - 6} more</p>}
+      </section>
+      <section>
+        <h2 className="border-b border-line pb-1 font-semibold">Attention {detail.attention.score} of 100</h2>
+        <ul className="text-[13px]">
+          {detail.attention.reasons.map((reason) => (
+            <li key={reason} className="py-1">
+              {reason}
+            </li>
+          ))}
+        </ul>
+      </section>
+    </div>
+  );
+}
+
+function Occurrence({ reference, environment, chosen }: { reference: string; environment: string | undefined; chosen: string | undefined }) {
+  const navigate = useNavigate({ from: "/errors/$ref" });
+  const latest = useQuery({
+    queryKey: ["chosen", reference, environment, chosen ?? "latest"],
+    queryFn: async () => {
+      // The place among those kept: of the one chosen, or of the latest.
+      const query = chosen ? { newer: chosen, environment } : { choice: "latest", environment };
+      const answer = await taken(api.GET("/api/v1/errors/{ref}/choose", { params: { path: { ref: reference }, query } }));
+      if (!chosen) return { id: answer.id ?? undefined, position: answer.position, total: answer.total };
+      const end = answer.id ? answer : await taken(api.GET("/api/v1/errors/{ref}/choose", { params: { path: { ref: reference }, query: { choice: "latest", environment } } }));
+      return { id: chosen, position: answer.id ? answer.position - 1 : end.position, total: end.total };
+    },
+    placeholderData: (before) => before,
+  });
+  const id = latest.data?.id;
+  const occurrence = useOccurrence(id);
+  const go = async (choice: Choice) => {
+    const found = await choose(reference, choice, { environment });
+    if (found) await navigate({ search: (now) => ({ ...now, occurrence: found }), resetScroll: false });
+  };
+  const older = () => void (id && go({ older: id }));
+  const newer = () => void (id && go({ newer: id }));
+  useHotkeys({ "[": older, "]": newer });
+  if (latest.isPending) return <Skeleton rows={6} />;
+  if (latest.isError) return <Failed what="The occurrences" error={latest.error} retry={() => void latest.refetch()} />;
+  if (!id) {
+    return (
+      <Empty title="No occurrence is kept any more.">
+        <p>Occurrences are kept for 30 days; the counts above stay.</p>
+      </Empty>
+    );
+  }
+  return (
+    <section id="occurrence" aria-label="One occurrence">
+      <div className="flex flex-wrap items-baseline justify-between gap-x-4 gap-y-1 border-y border-line py-1.5">
+        <h2>
+          <b>Occurrence {count(latest.data.position)}</b> of {count(latest.data.total)}
+          {occurrence.data && <When occurrence={occurrence.data} />}
+        </h2>
+        <div className="flex flex-wrap gap-x-3 text-[13px]">
+          <Step name="older" onClick={older} shortcut="[" />
+          <Step name="newer" onClick={newer} shortcut="]" />
+          <Step name="first" onClick={() => void go("first")} />
+          <Step name="latest" onClick={() => void go("latest")} />
+          <Step name="most complete" onClick={() => void go("fullest")} />
+          {occurrence.data && <Versions reference={reference} go={go} />}
+        </div>
+      </div>
+      {occurrence.isError && <Failed what="The occurrence" error={occurrence.error} retry={() => void occurrence.refetch()} />}
+      {occurrence.isPending ? <Skeleton rows={6} /> : occurrence.data && <OccurrenceView occurrence={occurrence.data} />}
+    </section>
+  );
+}
+
+function When({ occurrence }: { occurrence: OccurrenceDetail }) {
+  return (
+    <>
+      {" "}
+      · <time dateTime={occurrence.at}>{exact(occurrence.at)}</time> · {occurrence.version}
+      {occurrence.host && ` · ${occurrence.host}`}
+      {occurrence.endpoint && <span className="font-mono text-[13px]"> · {occurrence.endpoint}</span>}
+    </>
+  );
+}
+
+function Step({ name, onClick, shortcut }: { name: string; onClick: () => void; shortcut?: string }) {
+  return (
+    <button type="button" onClick={onClick} className="text-accent hover:underline">
+      {shortcut && (
+        <>
+          <Key>{shortcut}</Key>{" "}
+        </>
+      )}
+      {name}
+    </button>
+  );
+}
+
+/** One occurrence per version: the latest of each. */
+function Versions({ reference, go }: { reference: string; go: (choice: Choice) => Promise<void> }) {
+  const detail = useError(reference, {});
+  const versions = [...new Set(detail.data?.sightings.map((row) => row.version) ?? [])].slice(0, 4);
+  return versions.map((version) => <Step key={version} name={`in ${version}`} onClick={() => void go({ version })} />);
+}

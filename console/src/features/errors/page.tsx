@@ -1,0 +1,175 @@
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import { useEffect, useRef, useState } from "react";
+import { type ErrorItem, useErrors } from "../../api/client";
+import { ago, count, counted, exact, percent, windowInWords } from "../../ui/format";
+import { useHotkeys } from "../../ui/hotkeys";
+import { Code, Empty, Failed, Key, Skeleton } from "../../ui/states";
+import { Strip } from "../../ui/strata";
+import { pageSentence, rowSentence } from "./sentence";
+
+/** Whether all words typed stand somewhere in what a row shows. */
+function matches(error: ErrorItem, words: string): boolean {
+  const text = [error.title, error.service, error.own_frame, error.ref, error.message, ...error.versions].join(" ").toLowerCase();
+  return words.toLowerCase().split(/\s+/).every((word) => text.includes(word));
+}
+
+export function ErrorsPage() {
+  const search = useSearch({ from: "/inside/errors" });
+  const navigate = useNavigate({ from: "/errors" });
+  const errors = useErrors(search, search.cursor);
+  const field = useRef<HTMLInputElement>(null);
+  const [at, setAt] = useState(-1);
+  const all = errors.data?.items ?? [];
+  const items = all.filter((error) => matches(error, search.q ?? ""));
+  const rows = useRef<(HTMLAnchorElement | null)[]>([]);
+  useEffect(() => rows.current[at]?.focus(), [at]);
+  useHotkeys({
+    "/": () => field.current?.focus(),
+    j: () => setAt((now) => Math.min(items.length - 1, now + 1)),
+    k: () => setAt((now) => Math.max(0, now - 1)),
+  });
+  if (errors.isPending) return <Skeleton rows={9} />;
+  if (errors.isError) return <Failed what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
+  const { total, traffic, next } = errors.data;
+  const when = windowInWords(search);
+  if (all.length === 0) return <Nothing requests={traffic.requests} when={when} service={search.service} isFurther={search.cursor !== undefined} />;
+  const { lead, rest } = pageSentence(all, total);
+  const scope = { service: search.service, environment: search.environment, since: search.since, from: search.from, to: search.to };
+  return (
+    <>
+      <h1 className="text-xl leading-7 font-bold">
+        <span className="text-brick">{lead}</span>
+        {rest}
+      </h1>
+      <p className="mt-1 text-faint">
+        {counted(traffic.failed, "request", "requests")} failed of {count(traffic.requests)}
+        {traffic.requests > 0 && ` (${percent(traffic.failed / traffic.requests)})`} · {counted(total, "error", "errors")} in {when}
+      </p>
+      <input
+        ref={field}
+        type="search"
+        aria-label="Filter the list"
+        placeholder="filter: words in type, message, place, service, version, reference"
+        value={search.q ?? ""}
+        onChange={(event) => void navigate({ search: (now) => ({ ...now, q: event.target.value || undefined }), replace: true })}
+        onKeyDown={(event) => event.key === "Escape" && event.currentTarget.blur()}
+        className="my-3 w-full rounded-sm border border-line bg-sheet px-3 py-1.5 font-mono text-[13px]"
+      />
+      <div className="hidden justify-between border-b border-line pb-1 text-[13px] md:flex">
+        <h2 className="font-semibold">
+          What matters most first <span className="font-normal text-faint">by attention, 0 to 100</span>
+        </h2>
+        <span className="text-faint">share of requests · occurrences · users · last</span>
+      </div>
+      {items.length === 0 ? (
+        <Empty title={`None of the ${count(all.length)} errors shown matches “${search.q}”.`}>
+          <p>Press Escape and clear the filter, or choose a longer window above.</p>
+        </Empty>
+      ) : (
+        <ol>
+          {items.map((error, row) => (
+            <li key={error.ref}>
+              <Row error={error} scope={scope} link={(link) => void (rows.current[row] = link)} />
+            </li>
+          ))}
+        </ol>
+      )}
+      <p className="mt-3 flex flex-wrap gap-x-4 gap-y-1 text-faint">
+        <span>
+          <Key>j</Key> <Key>k</Key> move
+        </span>
+        <span>
+          <Key>Enter</Key> open
+        </span>
+        <span>
+          <Key>/</Key> filter
+        </span>
+        <span>
+          <Key>?</Key> all keys
+        </span>
+        {(next || search.cursor) && (
+          <span className="ml-auto space-x-4">
+            {search.cursor && (
+              <Link to="/errors" search={{ ...search, cursor: undefined }}>
+                first page
+              </Link>
+            )}
+            {next && (
+              <Link to="/errors" search={{ ...search, cursor: next }}>
+                next page
+              </Link>
+            )}
+          </span>
+        )}
+      </p>
+    </>
+  );
+}
+
+type RowProps = { error: ErrorItem; scope: Record<string, string | undefined>; link: (link: HTMLAnchorElement | null) => void };
+
+function Row({ error, scope, link }: RowProps) {
+  const { score, reasons } = error.attention;
+  const tone = score >= 60 ? "bg-brick" : score >= 40 ? "bg-ochre" : "bg-layer-4";
+  const open = { to: "/errors/$ref", params: { ref: error.ref }, search: scope } as const;
+  return (
+    <div className="grid grid-cols-[3rem_1fr] items-center gap-x-3 border-b border-line py-1.5 md:grid-cols-[3rem_1fr_190px_4.5rem_4.5rem_4rem_4.5rem]">
+      <span className="flex items-center gap-1.5 font-mono text-[13px]" title={reasons.join(", ")}>
+        <span aria-hidden="true" className={`h-4 w-1 ${tone}`} />
+        <span className="sr-only">attention </span>
+        {score}
+      </span>
+      <div className="min-w-0">
+        <Link ref={link} {...open} className="block truncate font-semibold text-ink">
+          {rowSentence(error)}
+        </Link>
+        <p className="truncate text-[13px] text-faint">
+          {error.service} · {error.title}
+          {error.own_frame && <span className="font-mono text-[12px]"> · {error.own_frame}</span>}
+          <span className="font-mono text-[12px]"> · {error.ref}</span>
+        </p>
+      </div>
+      <div className="hidden md:block">{error.strip && <Strip timeline={error.strip} label={`${count(error.count)} occurrences over time`} />}</div>
+      <span className="col-start-2 text-[13px] md:col-auto md:text-right md:font-mono">
+        {error.request_share === null || error.request_share === undefined ? "—" : percent(error.request_share)}
+        <span className="md:hidden"> of requests · </span>
+        <Link {...open} className="md:hidden">
+          {counted(error.count, "occurrence", "occurrences")}
+        </Link>
+        <span className="md:hidden"> · {ago(error.last_seen)}</span>
+      </span>
+      <Link {...open} tabIndex={-1} className="hidden text-right font-mono text-[13px] md:block" aria-label={`${error.count} occurrences`}>
+        {count(error.count)}
+      </Link>
+      <span className="hidden text-right font-mono text-[13px] md:block">{count(error.users)}</span>
+      <time dateTime={error.last_seen} title={exact(error.last_seen)} className="hidden text-right text-[13px] md:block">
+        {ago(error.last_seen)}
+      </time>
+    </div>
+  );
+}
+
+function Nothing({ requests, when, service, isFurther }: { requests: number; when: string; service: string | undefined; isFurther: boolean }) {
+  if (isFurther) {
+    return (
+      <Empty title="There are no further errors.">
+        <Link to="/errors">To the first page</Link>
+      </Empty>
+    );
+  }
+  if (requests > 0) {
+    return (
+      <Empty title={`Nothing failed in ${when}.`}>
+        <p>{count(requests)} requests came in and none of them reported an exception. Choose a longer window to see older errors.</p>
+      </Empty>
+    );
+  }
+  return (
+    <Empty title={`Nothing came in ${service ? `from ${service} ` : ""}in ${when}.`}>
+      <p>
+        <Link to="/connect">Connect a service</Link>, or send a test report with a sender key in OUTCROP_KEY:
+      </p>
+      <Code label="Test report">outcrop send --service test --message 'it works'</Code>
+    </Empty>
+  );
+}

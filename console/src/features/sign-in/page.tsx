@@ -1,0 +1,63 @@
+import { useMutation } from "@tanstack/react-query";
+import { useSearch } from "@tanstack/react-router";
+import { type FormEvent, useState } from "react";
+import { api, queryClient, taken } from "../../api/client";
+
+export function SignInPage() {
+  const { q } = useSearch({ from: "/sign-in" });
+  const [email, setEmail] = useState("");
+  const [password, setPassword] = useState("");
+  const signIn = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/session", { body: { email, password } })),
+    onSuccess: () => {
+      queryClient.clear();
+      // Only an address within the console is gone back to.
+      window.location.assign(q?.startsWith("/") && !q.startsWith("//") ? q : "/errors");
+    },
+  });
+  const send = (event: FormEvent) => {
+    event.preventDefault();
+    signIn.mutate();
+  };
+  return (
+    <main className="mx-auto mt-24 max-w-sm px-5">
+      <h1 className="mb-1 flex items-center gap-2 font-mono text-xl font-bold">
+        <img src="/mark.svg" alt="" width="24" height="22" /> outcrop
+      </h1>
+      <p className="mb-6 text-faint">Sign in to see what is failing.</p>
+      <form onSubmit={send} className="space-y-4">
+        <Field label="E-mail" type="email" value={email} onChange={setEmail} autoComplete="username" />
+        <Field label="Password" type="password" value={password} onChange={setPassword} autoComplete="current-password" />
+        {signIn.isError && (
+          <p role="alert" className="border-l-4 border-brick bg-sheet px-3 py-2">
+            Not signed in: {signIn.error.message}.
+          </p>
+        )}
+        <button type="submit" disabled={signIn.isPending} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
+          {signIn.isPending ? "Signing in…" : "Sign in"}
+        </button>
+      </form>
+      <p className="mt-8 text-faint">
+        No account yet? Whoever runs the service makes one: <code className="font-mono text-[13px]">outcrop admin member add</code>
+      </p>
+    </main>
+  );
+}
+
+type FieldProps = { label: string; type: string; value: string; onChange: (value: string) => void; autoComplete: string };
+
+export function Field({ label, type, value, onChange, autoComplete }: FieldProps) {
+  return (
+    <label className="block">
+      <span className="mb-1 block font-semibold">{label}</span>
+      <input
+        type={type}
+        required
+        value={value}
+        autoComplete={autoComplete}
+        onChange={(event) => onChange(event.target.value)}
+        className="w-full rounded-sm border border-line bg-sheet px-3 py-1.5"
+      />
+    </label>
+  );
+}

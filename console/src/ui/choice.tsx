@@ -1,0 +1,25 @@
+import { Listbox, ListboxButton, ListboxOption, ListboxOptions } from "@headlessui/react";
+
+export type Option = { value: string; label: string };
+
+/** One of several, in the bar. */
+export function Choice({ name, value, options, onChange }: { name: string; value: string; options: Option[]; onChange: (value: string) => void }) {
+  const chosen = options.find((option) => option.value === value)?.label ?? value;
+  return (
+    <Listbox value={value} onChange={onChange}>
+      <ListboxButton aria-label={`${name}: ${chosen}`} className="border-r border-line px-2.5 py-1 whitespace-nowrap last:border-r-0 hover:bg-wash">
+        {chosen} <span aria-hidden="true">▾</span>
+      </ListboxButton>
+      <ListboxOptions
+        anchor="bottom end"
+        className="z-20 max-h-80 min-w-40 overflow-auto rounded-sm border border-line bg-sheet py-1 text-[14px] text-ink [--anchor-gap:4px] focus:outline-none"
+      >
+        {options.map((option) => (
+          <ListboxOption key={option.value} value={option.value} className="cursor-pointer px-3 py-1 data-focus:bg-wash data-selected:font-semibold">
+            {option.label}
+          </ListboxOption>
+        ))}
+      </ListboxOptions>
+    </Listbox>
+  );
+}

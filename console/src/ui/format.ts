@@ -1,0 +1,39 @@
+/** Numbers and times as people read them. */
+
+const grouped = new Intl.NumberFormat("en-GB");
+
+export const count = (n: number) => grouped.format(n);
+
+export const counted = (n: number, one: string, many: string) => `${count(n)} ${n === 1 ? one : many}`;
+
+export function percent(share: number): string {
+  const value = share * 100;
+  return `${value >= 10 ? value.toFixed(0) : value >= 0.1 ? value.toFixed(1) : value.toFixed(2)} %`;
+}
+
+export function ago(at: string, now = Date.now()): string {
+  const minutes = Math.floor((now - Date.parse(at)) / 60_000);
+  if (minutes <= 0) return "now";
+  if (minutes < 120) return `${minutes} min`;
+  if (minutes < 2_880) return `${Math.floor(minutes / 60)} h`;
+  return `${Math.floor(minutes / 1_440)} d`;
+}
+
+/** `ago` within a sentence: "26 min ago", "just now". */
+export const agoInWords = (at: string) => (ago(at) === "now" ? "just now" : `${ago(at)} ago`);
+
+export const exact = (at: string | number | Date) => new Date(at).toISOString().replace("T", " ").replace(/\.\d+Z$/, "Z");
+
+const time = (at: Date) => at.toISOString().slice(11, 16);
+
+/** A tick of a time axis: the time of day, or the day where steps are long. */
+export const tick = (at: Date, span: number) => (span > 2 * 86_400_000 ? at.toISOString().slice(5, 10) : time(at));
+
+/** A window in words: "the last 24 h", or its borders. */
+export function windowInWords(scope: { since?: string | undefined; from?: string | undefined; to?: string | undefined }): string {
+  if (scope.from) {
+    const to = scope.to ? exact(scope.to).slice(11, 16) : "now";
+    return `${exact(scope.from).slice(0, 16)} to ${to} UTC`;
+  }
+  return `the last ${(scope.since ?? "24h").replace(/^(\d+)([a-z])$/, "$1 $2")}`;
+}

@@ -1,0 +1,59 @@
+import type { ReactNode } from "react";
+
+/** Grey lines of the shape that is to come. */
+export function Skeleton({ rows }: { rows: number }) {
+  return (
+    <div role="status" aria-label="Loading" className="space-y-3 py-3">
+      {Array.from({ length: rows }, (_, at) => (
+        <div key={at} className="h-9 rounded-sm bg-wash motion-safe:animate-pulse" />
+      ))}
+    </div>
+  );
+}
+
+/** What failed, why, and a way to try again. */
+export function Failed({ what, error, retry }: { what: string; error: Error; retry: () => void }) {
+  return (
+    <div role="alert" className="my-4 border-l-4 border-brick bg-sheet px-4 py-3">
+      <p className="font-semibold">{what} could not be read.</p>
+      <p className="text-faint">{error.message}</p>
+      <button type="button" onClick={retry} className="mt-2 rounded-sm border border-line px-3 py-1 hover:bg-wash">
+        Try again
+      </button>
+    </div>
+  );
+}
+
+/** Nothing is here; what to do next. */
+export function Empty({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <div className="my-6 border-l-4 border-line bg-sheet px-4 py-4">
+      <p className="font-semibold">{title}</p>
+      <div className="mt-1 space-y-2 text-faint">{children}</div>
+    </div>
+  );
+}
+
+/** A command or text to copy. */
+export function Code({ children, label }: { children: string; label: string }) {
+  return (
+    <div className="relative my-2">
+      <pre tabIndex={0} aria-label={label} className="overflow-x-auto rounded-sm border border-line bg-sheet p-3 pr-16 font-mono text-[13px] text-ink">
+        {children}
+      </pre>
+      <button
+        type="button"
+        onClick={() => void navigator.clipboard?.writeText(children)}
+        className="absolute top-2 right-2 rounded-sm border border-line bg-paper px-2 py-0.5 text-xs hover:bg-wash"
+        aria-label={`Copy: ${label}`}
+      >
+        Copy
+      </button>
+    </div>
+  );
+}
+
+/** A key of the keyboard. */
+export function Key({ children }: { children: string }) {
+  return <kbd className="rounded-sm border border-line bg-sheet px-1 font-mono text-xs text-faint">{children}</kbd>;
+}

@@ -1,0 +1,165 @@
+import { scaleLinear } from "@visx/scale";
+import { Bar } from "@visx/shape";
+import { type PointerEvent, useRef, useState } from "react";
+import type { Timeline } from "../api/client";
+import { count, exact, tick } from "./format";
+
+/** The newest layer stands out; older ones lie lower and paler. */
+function fill(at: number, layers: number, failing: boolean): string {
+  const fromTop = layers - 1 - at;
+  if (fromTop === 0) return failing ? "var(--color-brick)" : "var(--color-layer-4)";
+  return `var(--color-layer-${Math.max(1, 4 - fromTop)})`;
+}
+
+/** Where each layer's bars begin in each step: layers lie on each other, the oldest lowest. */
+function stacked(series: number[][]): number[][] {
+  const bottoms: number[][] = [];
+  series.forEach((values, at) => {
+    bottoms.push(values.map((_, step) => (at === 0 ? 0 : (bottoms[at - 1]?.[step] ?? 0) + (series[at - 1]?.[step] ?? 0))));
+  });
+  return bottoms;
+}
+
+const highest = (series: number[][], steps: number) =>
+  Math.max(1, ...Array.from({ length: steps }, (_, step) => series.reduce((sum, values) => sum + (values[step] ?? 0), 0)));
+
+/** The small strip beside an error: occurrences above, requests in their own lane below. */
+export function Strip({ timeline, label }: { timeline: Timeline; label: string }) {
+  const [width, high, lane] = [186, 24, 5];
+  const steps = timeline.layers[0]?.occurrences.length ?? 0;
+  const occurrences = timeline.layers.map((layer) => layer.occurrences);
+  const requests = timeline.layers.map((layer) => layer.requests);
+  const x = scaleLinear({ domain: [0, Math.max(steps, 1)], range: [0, width] });
+  const y = scaleLinear({ domain: [0, highest(occurrences, steps)], range: [0, high] });
+  const z = scaleLinear({ domain: [0, highest(requests, steps)], range: [0, lane] });
+  const bar = Math.max(1, x(1) - 0.8);
+  const bottoms = stacked(occurrences);
+  return (
+    <svg width={width} height={high + lane + 3} role="img" aria-label={label}>
+      {occurrences.flatMap((values, at) =>
+        values.map((n, step) =>
+          n === 0 ? null : (
+            <Bar key={`${at}-${step}`} x={x(step)} width={bar} y={high - y((bottoms[at]?.[step] ?? 0) + n)} height={Math.max(1, y(n))} fill={fill(at, occurrences.length, true)} />
+          ),
+        ),
+      )}
+      {Array.from({ length: steps }, (_, step) => requests.reduce((sum, values) => sum + (values[step] ?? 0), 0)).map((n, step) =>
+        n === 0 ? null : <Bar key={step} x={x(step)} width={bar} y={high + 2 + lane - z(n)} height={z(n)} fill="var(--color-layer-1)" />,
+      )}
+    </svg>
+  );
+}
+
+/** The strata chart: occurrences in layers, one per version, named in place; requests in a lane of their own below. */
+export function Strata({ timeline, service, onWindow }: { timeline: Timeline; service: string; onWindow: (from: Date, to: Date) => void }) {
+  const [width, high, lane, left, gap] = [1240, 104, 26, 46, 14];
+  const frame = useRef<SVGSVGElement>(null);
+  const [over, setOver] = useState<number | null>(null);
+  const [drag, setDrag] = useState<[number, number] | null>(null);
+  const layers = timeline.layers;
+  const steps = layers[0]?.occurrences.length ?? 0;
+  const start = Date.parse(timeline.from);
+  const span = Date.parse(timeline.to) - start;
+  const x = scaleLinear({ domain: [0, Math.max(steps, 1)], range: [left, width] });
+  const occurrences = layers.map((layer) => layer.occurrences);
+  const requests = layers.map((layer) => layer.requests);
+  const most = highest(occurrences, steps);
+  const mostRequests = highest(requests, steps);
+  const y = scaleLinear({ domain: [0, most], range: [0, high - 16] });
+  const z = scaleLinear({ domain: [0, mostRequests], range: [0, lane] });
+  const [bottoms, floors] = [stacked(occurrences), stacked(requests)];
+  const bar = Math.max(1, x(1) - x(0) - 1.5);
+  const stepAt = (event: PointerEvent<SVGSVGElement>) => {
+    const box = frame.current?.getBoundingClientRect();
+    if (!box || steps === 0) return 0;
+    const at = ((event.clientX - box.left) / box.width) * width;
+    return Math.min(steps - 1, Math.max(0, Math.floor(x.invert(at))));
+  };
+  const timeOf = (step: number) => new Date(start + step * timeline.step_ms);
+  const begins = layers
+    .map((layer, at) => ({ layer, at, step: Math.floor((Date.parse(layer.first_seen) - start) / timeline.step_ms) }))
+    .filter(({ step }) => step >= 0 && step < steps);
+  const sum = (values: number[]) => values.reduce((total, n) => total + n, 0);
+  const finish = () => {
+    if (drag && drag[0] !== drag[1]) onWindow(timeOf(Math.min(...drag)), timeOf(Math.max(...drag) + 1));
+    setDrag(null);
+  };
+  const ticks = Array.from({ length: 5 }, (_, at) => Math.round(((at + 0.5) * steps) / 5));
+  const total = sum(occurrences.map(sum));
+  return (
+    <figure className="my-3">
+      <svg
+        ref={frame}
+        viewBox={`0 0 ${width} ${high + gap + lane + 18}`}
+        className="w-full touch-none select-none"
+        role="img"
+        aria-label={`${count(total)} occurrences in ${steps} steps, by version: ${layers.map((layer) => `${layer.version} ${count(sum(layer.occurrences))} of ${count(sum(layer.requests))} requests`).join("; ")}`}
+        onPointerDown={(event) => setDrag([stepAt(event), stepAt(event)])}
+        onPointerMove={(event) => {
+          setOver(stepAt(event));
+          if (drag) setDrag([drag[0], stepAt(event)]);
+        }}
+        onPointerUp={finish}
+        onPointerLeave={() => {
+          setOver(null);
+          setDrag(null);
+        }}
+      >
+        <text x={0} y={20} className="fill-faint text-[11px]">
+          {count(most)}
+        </text>
+        {drag && <rect x={x(Math.min(...drag))} width={x(Math.abs(drag[1] - drag[0]) + 1) - x(0)} y={0} height={high + gap + lane} fill="var(--color-wash)" />}
+        {occurrences.flatMap((values, at) =>
+          values.map((n, step) =>
+            n === 0 ? null : (
+              <Bar key={`${at}-${step}`} x={x(step)} width={bar} y={high - y((bottoms[at]?.[step] ?? 0) + n)} height={Math.max(1.5, y(n))} fill={fill(at, layers.length, true)} />
+            ),
+          ),
+        )}
+        <line x1={left} x2={width} y1={high} y2={high} stroke="var(--color-line)" />
+        {requests.flatMap((values, at) =>
+          values.map((n, step) =>
+            n === 0 ? null : (
+              <Bar key={`${at}-${step}`} x={x(step)} width={bar} y={high + gap + lane - z((floors[at]?.[step] ?? 0) + n)} height={z(n)} fill={fill(at, layers.length, false)} opacity={0.55} />
+            ),
+          ),
+        )}
+        <line x1={left} x2={width} y1={high + gap + lane} y2={high + gap + lane} stroke="var(--color-line)" />
+        <text x={0} y={high + gap + lane} className="fill-faint text-[11px]">
+          {count(mostRequests)} r.
+        </text>
+        {begins.map(({ layer, at, step }) => {
+          const end = x(step) > width * 0.6;
+          return (
+            <g key={layer.version}>
+              <line x1={x(step)} x2={x(step)} y1={4} y2={high + gap + lane} stroke={fill(at, layers.length, true)} strokeDasharray="3 3" />
+              <text x={x(step) + (end ? -6 : 6)} y={13 + (at % 3) * 14} textAnchor={end ? "end" : "start"} className="fill-ink text-[12px]">
+                {service} {layer.version} begins {tick(new Date(layer.first_seen), 0)} · {count(sum(layer.occurrences))} in {count(sum(layer.requests))} requests
+              </text>
+            </g>
+          );
+        })}
+        {layers
+          .filter((layer) => !begins.some((begin) => begin.layer === layer))
+          .map((layer, at) => (
+            <text key={layer.version} x={left + 4} y={high - 6 - at * 14} className="fill-faint text-[12px]">
+              {service} {layer.version}: {count(sum(layer.occurrences)) === "0" ? "none" : count(sum(layer.occurrences))} in {count(sum(layer.requests))} requests
+            </text>
+          ))}
+        {ticks.map((step) => (
+          <text key={step} x={x(step)} y={high + gap + lane + 14} textAnchor="middle" className="fill-faint text-[11px]">
+            {tick(timeOf(step), span)}
+          </text>
+        ))}
+        {over !== null && <line x1={x(over + 0.5)} x2={x(over + 0.5)} y1={0} y2={high + gap + lane} stroke="var(--color-faint)" opacity={0.5} />}
+      </svg>
+      <figcaption className="h-5 text-xs text-faint" aria-live="off">
+        {over === null
+          ? "Times in UTC. Drag over the chart to look at a part of it."
+          : `${exact(timeOf(over)).slice(0, 16)} UTC · ${layers
+              .map((layer) => `${layer.version}: ${count(layer.occurrences[over] ?? 0)} in ${count(layer.requests[over] ?? 0)} requests`)
+              .join(" · ")}`}
+      </figcaption>
+    </figure>
+  );
+}

@@ -1,0 +1,89 @@
+use std::io::{IsTerminal, Write};
+use std::time::{Duration, Instant};
+
+use outcrop_demo::{Fleet, Progress};
+use outcrop_server::{Listeners, Secret, Settings, hash_password, serve};
+use outcrop_store::access::{self, AccessError};
+use outcrop_store::{Database, timeline};
+use tokio_util::sync::CancellationToken;
+use tracing_subscriber::EnvFilter;
+
+use super::serve::stop_on_signal;
+use crate::args::Demo;
+use crate::fault::Fault;
+use crate::output::line;
+use crate::settings;
+
+/// The demo's own member. It guards nothing but made-up data.
+const EMAIL: &str = "purser@skerry.example";
+const PASSWORD: &str = "low tide at noon";
+
+/// Runs the service with the fleet until SIGTERM or SIGINT.
+pub async fn run(arguments: Demo) -> Result<(), Fault> {
+    let url = settings::database_url(&arguments.database)?;
+    tracing_subscriber::fmt().with_env_filter(EnvFilter::new("warn,sqlx=error")).with_writer(std::io::stderr).init();
+    let listener = settings::listen("listen", &arguments.listen)?;
+    let address = format!("http://{}", listener.local_addr()?);
+    let database = Database::open(&url).await.map_err(|error| Fault::Refused(error.to_string()))?;
+    let key = prepare(&database).await?;
+    let is_new = timeline::services(&database, chrono::Utc::now()).await.map_err(|error| Fault::Refused(error.to_string()))?.is_empty();
+    let stop = CancellationToken::new();
+    tokio::spawn(stop_on_signal(stop.clone()));
+    let fleet = Fleet::new(&address, &key, arguments.seed);
+    let work = async {
+        let done = sail(&fleet, is_new.then_some(arguments.minutes), &address, &stop).await;
+        stop.cancel();
+        done
+    };
+    let (served, done) = tokio::join!(serve(Settings::new(url), Listeners { main: listener, otlp_http: None }, stop.clone()), work);
+    served.map_err(|error| Fault::Refused(error.to_string()))?;
+    done
+}
+
+/// Loads the history where there is none yet, says where the console is, and goes on live.
+async fn sail(fleet: &Fleet, minutes: Option<i64>, address: &str, stop: &CancellationToken) -> Result<(), Fault> {
+    if let Some(minutes) = minutes {
+        load(fleet, minutes, stop).await?;
+    }
+    if stop.is_cancelled() {
+        return Ok(());
+    }
+    line(format!("\nconsole   {address}\nsign in   {EMAIL}\npassword  {PASSWORD}\n\nSkerry Line goes on sending. Ctrl-C ends it."))?;
+    fleet.live(stop.clone()).await.map_err(|error| Fault::Refused(error.to_string()))
+}
+
+/// Makes the member, where there is none, and a key for this run. Returns the key.
+async fn prepare(database: &Database) -> Result<String, Fault> {
+    let hash = hash_password(PASSWORD).map_err(Fault::Usage)?;
+    match access::add_member(database, EMAIL, "admin", &hash).await {
+        Ok(()) | Err(AccessError::Exists(_)) => {}
+        Err(error) => return Err(Fault::Refused(error.to_string())),
+    }
+    let secret = Secret::random("outcrop-key");
+    let name = format!("Skerry Line, {}", chrono::Utc::now().format("%Y-%m-%d %H:%M:%S%.3f"));
+    access::add_key(database, &name, &[], secret.digest()).await.map_err(|error| Fault::Refused(error.to_string()))?;
+    Ok(secret.expose().to_owned())
+}
+
+/// Loads the history, and says how far it is.
+async fn load(fleet: &Fleet, minutes: i64, stop: &CancellationToken) -> Result<(), Fault> {
+    let start = Instant::now();
+    let is_terminal = std::io::stderr().is_terminal();
+    let mut said = Instant::now();
+    let history = fleet.history(minutes, |Progress { done, total }| {
+        // On a terminal one line is written over; a log gets a line every few seconds.
+        let every = if is_terminal { Duration::from_millis(100) } else { Duration::from_secs(5) };
+        if said.elapsed() >= every || done == total {
+            said = Instant::now();
+            let end = if is_terminal && done < total { "\r" } else { "\n" };
+            drop(write!(std::io::stderr(), "loading Skerry Line's history: {:>3} %{end}", done * 100 / total));
+        }
+    });
+    tokio::select! {
+        () = stop.cancelled() => Ok(()),
+        loaded = history => {
+            loaded.map_err(|error| Fault::Refused(error.to_string()))?;
+            line(format!("{minutes} minutes of history loaded in {:.0} s", start.elapsed().as_secs_f64()))
+        }
+    }
+}

@@ -1,0 +1,270 @@
+use std::collections::BTreeMap;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use futures_util::{StreamExt, stream};
+use opentelemetry_proto::tonic::common::v1::KeyValue;
+use opentelemetry_proto::tonic::logs::v1::LogRecord;
+use opentelemetry_proto::tonic::trace::v1::{Span, Status, span::Event};
+use tokio_util::sync::CancellationToken;
+
+use crate::faults::{self, Failure, Told};
+use crate::send::{SendError, Sender};
+use crate::telemetry::{Batch, body, number, text};
+use crate::world::{Endpoint, Kind, SERVICES, WEEK, course};
+
+/// The fleet and where it sends to.
+pub struct Fleet {
+    sender: Sender,
+    seed: u64,
+    /// Now, in nanoseconds since 1970.
+    now: u64,
+}
+
+/// How far the history is.
+#[derive(Clone, Copy, Debug)]
+pub struct Progress {
+    /// Minutes of history sent.
+    pub done: i64,
+    /// Minutes of history in all.
+    pub total: i64,
+}
+
+/// Minutes of history in one batch of a service.
+const SLICE: i64 = 30;
+/// Requests under way at once while the history is loaded.
+const AT_ONCE: usize = 8;
+const MINUTE: u64 = 60_000_000_000;
+
+type Batches = BTreeMap<(usize, &'static str), Batch>;
+
+impl Fleet {
+    /// A fleet that sends to an intake with a key. The same seed makes the same fleet.
+    ///
+    /// # Panics
+    /// When the clock stands before 1970.
+    #[must_use]
+    pub fn new(url: &str, key: &str, seed: u64) -> Self {
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).expect("the clock is past 1970");
+        Self { sender: Sender::new(url, key), seed, now: u64::try_from(now.as_nanos()).expect("before 2554") }
+    }
+
+    /// Sends the last `minutes` (a week at most) in order of time, and says how far it is.
+    ///
+    /// # Errors
+    /// [`SendError`] when the intake does not take it.
+    pub async fn history(&self, minutes: i64, mut progress: impl FnMut(Progress)) -> Result<(), SendError> {
+        let total = minutes.clamp(SLICE, WEEK);
+        let mut done = 0;
+        while done < total {
+            let next = (done + SLICE).min(total);
+            let mut batches = Batches::new();
+            for minute in done..next {
+                self.minute(total - minute, 1.0, &mut batches);
+            }
+            self.send(batches).await?;
+            done = next;
+            progress(Progress { done, total });
+        }
+        Ok(())
+    }
+
+    /// Goes on in the present until stopped.
+    ///
+    /// # Errors
+    /// [`SendError`] when the intake does not take it.
+    pub async fn live(&self, stop: CancellationToken) -> Result<(), SendError> {
+        /// How often the fleet sends, and how much of a minute that is.
+        const EVERY: Duration = Duration::from_secs(3);
+        let mut round = 0_u64;
+        while !stop.is_cancelled() {
+            let present = Self { now: nanos(), seed: self.seed ^ (round + 1), sender: self.sender.clone() };
+            let mut batches = Batches::new();
+            present.minute(0, EVERY.as_secs_f64() / 60.0, &mut batches);
+            present.send(batches).await?;
+            round += 1;
+            tokio::select! {
+                () = stop.cancelled() => {}
+                () = tokio::time::sleep(EVERY) => {}
+            }
+        }
+        Ok(())
+    }
+
+    async fn send(&self, batches: Batches) -> Result<(), SendError> {
+        let requests: Vec<_> =
+            batches.into_iter().flat_map(|((service, version), batch)| batch.requests(&SERVICES[service], version)).collect();
+        let mut sent = stream::iter(requests.into_iter().map(|(path, body)| self.sender.post(path, body))).buffer_unordered(AT_ONCE);
+        while let Some(done) = sent.next().await {
+            done?;
+        }
+        Ok(())
+    }
+
+    /// All that happens in one minute, or a part of it.
+    fn minute(&self, ago: i64, part: f64, batches: &mut Batches) {
+        let start = self.now - u64::try_from(ago).unwrap_or_default() * MINUTE;
+        let minute_of_day = i64::try_from(start / MINUTE % 1_440).unwrap_or_default();
+        for (at, service) in SERVICES.iter().enumerate() {
+            let mut random = fastrand::Rng::with_seed(
+                self.seed ^ (u64::try_from(at).unwrap_or_default() << 48) ^ (start / MINUTE).wrapping_mul(0x9e37_79b9),
+            );
+            for endpoint in service.endpoints {
+                let expected = match endpoint.kind {
+                    Kind::Nightly(minute) if minute == minute_of_day && part >= 1.0 => 14.0,
+                    Kind::Nightly(_) => 0.0,
+                    Kind::Http | Kind::Queue => endpoint.per_minute * course(minute_of_day) * part,
+                };
+                for _ in 0..about(expected, &mut random) {
+                    // Live telemetry tells of what has just been; history of its whole minute.
+                    let offset = if part < 1.0 { 0 } else { random.u64(0..MINUTE) };
+                    let time = (start + offset).min(self.now) - 1_000_000_000;
+                    // Quotes at the edge call fares: they are told together with it.
+                    if !(service.name == "gangway" && endpoint.route.contains("quotes")) {
+                        request(at, endpoint, time, ago, &mut random, batches);
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// One request and what it asks of other services.
+fn request(at: usize, endpoint: &Endpoint, time: u64, ago: i64, random: &mut fastrand::Rng, batches: &mut Batches) {
+    let service = &SERVICES[at];
+    let version = service.version(ago);
+    let failure = faults::of_request(service.name, endpoint, version, random);
+    let case = Case { trace: random.u128(1..), user: format!("u-{}", random.u32(1..3_000)), time, millis: 20 + random.u64(0..180) };
+    let is_quote = service.name == "fares" && endpoint.route.contains("quotes");
+    let parent = if is_quote { random.u64(1..) } else { 0 };
+    let failed = failure.as_ref().is_some_and(|failure| failure.uncaught);
+    tell(batches.entry((at, version)).or_default(), &case, endpoint, parent, failure, random);
+    if is_quote {
+        let edge = SERVICES.iter().position(|service| service.name == "gangway").unwrap_or_default();
+        let version = SERVICES[edge].version(ago);
+        let batch = batches.entry((edge, version)).or_default();
+        let failure = (failed && faults::is_story(ago)).then(|| faults::upstream(version));
+        let outer = Case { time: case.time.saturating_sub(3_000_000), millis: case.millis + 9, ..case };
+        let entry = tell(batch, &outer, &SERVICES[edge].endpoints[0], 0, failure, random);
+        batch.spans.push(Span {
+            trace_id: outer.trace.to_be_bytes().to_vec(),
+            span_id: parent.to_be_bytes().to_vec(),
+            parent_span_id: entry.to_be_bytes().to_vec(),
+            name: "POST".to_owned(),
+            kind: 3,
+            start_time_unix_nano: outer.time + 1_000_000,
+            end_time_unix_nano: outer.time + (outer.millis - 2) * 1_000_000,
+            attributes: vec![
+                text("server.address", "fares.skerry.example"),
+                number("http.response.status_code", if failed { 500 } else { 200 }),
+            ],
+            status: failed.then(|| Status { code: 2, message: String::new() }),
+            ..Span::default()
+        });
+    }
+}
+
+/// What a request has in common over services.
+#[derive(Clone)]
+struct Case {
+    trace: u128,
+    user: String,
+    time: u64,
+    millis: u64,
+}
+
+/// Tells of a request as an instrumented service does: its entry span with the exception, and log records. Returns the
+/// span's id.
+fn tell(batch: &mut Batch, case: &Case, endpoint: &Endpoint, parent: u64, failure: Option<Failure>, random: &mut fastrand::Rng) -> u64 {
+    let id = random.u64(1..);
+    let end = case.time + case.millis * 1_000_000;
+    let is_uncaught = failure.as_ref().is_some_and(|failure| failure.uncaught);
+    let mut attributes = match endpoint.kind {
+        Kind::Http => vec![
+            text("http.request.method", endpoint.method),
+            text("http.route", endpoint.route),
+            text("url.path", endpoint.route.replace("{sailing}", &random.u32(4_000..4_400).to_string())),
+            number("http.response.status_code", if is_uncaught { 500 } else { 200 }),
+            text("user_agent.original", "Skerry ticket machine 4.1"),
+            text("client.address", "203.0.113.24"),
+        ],
+        Kind::Queue => vec![text("messaging.destination.name", endpoint.route), text("messaging.operation.type", "process")],
+        Kind::Nightly(_) => vec![text("skerry.job", endpoint.route)],
+    };
+    if matches!(endpoint.kind, Kind::Http) {
+        attributes.push(text("user.id", case.user.clone()));
+    }
+    let mut events = vec![];
+    if let Some(failure) = failure {
+        let exception = |failure: &Failure| -> Vec<KeyValue> {
+            vec![
+                text("exception.type", failure.type_name),
+                text("exception.message", failure.message.clone()),
+                text("exception.stacktrace", failure.stack.clone()),
+            ]
+        };
+        if failure.told != Told::InLog {
+            events.push(Event {
+                name: "exception".to_owned(),
+                time_unix_nano: end - 400_000,
+                attributes: exception(&failure),
+                ..Event::default()
+            });
+        }
+        if failure.told != Told::OnSpan {
+            let mut attributes = exception(&failure);
+            attributes.push(text("user.id", case.user.clone()));
+            batch.logs.push(LogRecord {
+                time_unix_nano: end - 300_000,
+                observed_time_unix_nano: end - 300_000,
+                severity_number: if failure.uncaught { 17 } else { 13 },
+                severity_text: if failure.uncaught { "ERROR" } else { "WARN" }.to_owned(),
+                body: Some(body(if failure.uncaught { "request failed" } else { "went on without it" })),
+                attributes,
+                trace_id: case.trace.to_be_bytes().to_vec(),
+                span_id: id.to_be_bytes().to_vec(),
+                flags: 1,
+                ..LogRecord::default()
+            });
+        }
+    }
+    let name = match endpoint.kind {
+        Kind::Nightly(_) => endpoint.route.to_owned(),
+        Kind::Http | Kind::Queue => format!("{} {}", endpoint.method, endpoint.route),
+    };
+    batch.spans.push(Span {
+        trace_id: case.trace.to_be_bytes().to_vec(),
+        span_id: id.to_be_bytes().to_vec(),
+        parent_span_id: if parent == 0 { vec![] } else { parent.to_be_bytes().to_vec() },
+        name,
+        kind: match endpoint.kind {
+            Kind::Http => 2,
+            Kind::Queue => 5,
+            Kind::Nightly(_) => 1,
+        },
+        start_time_unix_nano: case.time,
+        end_time_unix_nano: end,
+        attributes,
+        events,
+        status: is_uncaught.then(|| Status { code: 2, message: String::new() }),
+        flags: 0x101,
+        ..Span::default()
+    });
+    id
+}
+
+/// A whole number around an expectation, as counts of independent requests scatter (Knuth, TAOCP 3.4.1).
+fn about(expected: f64, random: &mut fastrand::Rng) -> u32 {
+    let limit = (-expected).exp();
+    let mut product = random.f64();
+    let mut count = 0;
+    while product > limit {
+        count += 1;
+        product *= random.f64();
+    }
+    count
+}
+
+fn nanos() -> u64 {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    u64::try_from(now.as_nanos()).unwrap_or(u64::MAX)
+}

@@ -1,0 +1,15 @@
+-- $1 since when requests and occurrences are counted.
+SELECT service.namespace, service.name, seen.environments, seen.versions, seen.first_received_at, seen.last_event_at,
+    COALESCE((SELECT sum(requests) FROM traffic_hour WHERE service_id = service.id AND hour >= $1), 0)::bigint AS requests,
+    COALESCE((SELECT sum(n) FROM tally_hour JOIN cause ON cause.id = tally_hour.cause_id WHERE cause.service_id = service.id AND hour >= $1), 0)::bigint AS occurrences
+FROM service
+JOIN (
+    SELECT deployed.service_id, array_agg(DISTINCT environment.name) AS environments,
+        (SELECT array_agg(label ORDER BY first, label) FROM (
+            SELECT version.label, min(d.first_received_at) AS first FROM deployed d JOIN version ON version.id = d.version_id
+            WHERE d.service_id = deployed.service_id GROUP BY version.label) AS ordered) AS versions,
+        min(deployed.first_received_at) AS first_received_at, max(deployed.last_event_at) AS last_event_at
+    FROM deployed JOIN environment ON environment.id = deployed.environment_id
+    GROUP BY deployed.service_id
+) AS seen ON seen.service_id = service.id
+ORDER BY service.name, service.namespace

@@ -1,0 +1,164 @@
+//! Counts over time: occurrences of errors and the requests beside them, per version.
+
+use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_core::Reference;
+use sqlx::FromRow;
+
+use crate::errors::Scope;
+use crate::{Database, StoreError};
+
+/// A window cut into steps of equal length. Whole hours are read from hour counts, shorter steps from minutes.
+#[derive(Clone, Copy, Debug)]
+pub struct Steps {
+    /// Beginning of the first step, on a border of steps since 1970.
+    pub from: DateTime<Utc>,
+    /// Length of a step.
+    pub step: TimeDelta,
+    /// Number of steps.
+    pub count: usize,
+}
+
+/// Lengths a step may have, in minutes: what people read off a clock.
+const LENGTHS: &[i64] = &[1, 2, 5, 10, 15, 30, 60, 120, 180, 360, 720, 1_440, 2_880, 10_080, 40_320];
+
+impl Steps {
+    /// Cuts a window into at most `most` steps (at least 2), widening it to whole steps.
+    #[must_use]
+    pub fn cut(from: DateTime<Utc>, to: DateTime<Utc>, most: usize) -> Self {
+        let most = i64::try_from(most.max(2)).unwrap_or(i64::MAX);
+        let minutes = (to - from).num_minutes().max(1);
+        let length = LENGTHS.iter().copied().find(|length| minutes.div_euclid(*length) < most).unwrap_or(40_320);
+        let secs = length * 60;
+        let first = from.timestamp().div_euclid(secs);
+        let last = (to.timestamp() - 1).div_euclid(secs).max(first);
+        Self {
+            from: DateTime::from_timestamp(first * secs, 0).unwrap_or(from),
+            step: TimeDelta::seconds(secs),
+            count: usize::try_from(last - first + 1).unwrap_or(1),
+        }
+    }
+
+    /// End of the last step.
+    #[must_use]
+    pub fn to(&self) -> DateTime<Utc> {
+        self.from + self.step * i32::try_from(self.count).unwrap_or(i32::MAX)
+    }
+
+    const fn is_hourly(&self) -> bool {
+        self.step.num_minutes() % 60 == 0
+    }
+}
+
+/// A number in one step of one version.
+#[derive(Clone, Debug, FromRow)]
+pub struct Point {
+    /// The error's number, or the service's.
+    owner: i32,
+    /// The version.
+    pub version: String,
+    /// Which step, from 0.
+    pub at: i32,
+    /// The number.
+    pub n: i64,
+}
+
+/// Occurrences per error, version and step.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn occurrences(
+    database: &Database,
+    errors: &[Reference],
+    scope: &Scope,
+    steps: Steps,
+) -> Result<Vec<(Reference, Point)>, StoreError> {
+    let numbers: Vec<i32> = errors.iter().map(|error| i32::from_ne_bytes(error.number().to_ne_bytes())).collect();
+    let statement = if steps.is_hourly() {
+        include_str!("../queries/timeline/occurrences_by_hour.sql")
+    } else {
+        include_str!("../queries/timeline/occurrences_by_minute.sql")
+    };
+    let points: Vec<Point> = sqlx::query_as(statement)
+        .bind(numbers)
+        .bind(steps.from)
+        .bind(steps.to())
+        .bind(steps.step.num_seconds())
+        .bind(&scope.environment)
+        .bind(&scope.version)
+        .fetch_all(&database.pool)
+        .await?;
+    Ok(points.into_iter().map(|point| (Reference::of_number(u32::from_ne_bytes(point.owner.to_ne_bytes())), point)).collect())
+}
+
+/// Requests per service, version and step, for the services of these names.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn requests(database: &Database, services: &[String], scope: &Scope, steps: Steps) -> Result<Vec<(String, Point)>, StoreError> {
+    #[derive(FromRow)]
+    struct Row {
+        service: String,
+        #[sqlx(flatten)]
+        point: Point,
+    }
+    let statement = if steps.is_hourly() {
+        include_str!("../queries/timeline/requests_by_hour.sql")
+    } else {
+        include_str!("../queries/timeline/requests_by_minute.sql")
+    };
+    let rows: Vec<Row> = sqlx::query_as(statement)
+        .bind(services)
+        .bind(steps.from)
+        .bind(steps.to())
+        .bind(steps.step.num_seconds())
+        .bind(&scope.environment)
+        .bind(&scope.version)
+        .fetch_all(&database.pool)
+        .await?;
+    Ok(rows.into_iter().map(|row| (row.service, row.point)).collect())
+}
+
+/// A service with what is known of it.
+#[derive(Clone, Debug, FromRow)]
+pub struct ServiceRow {
+    /// Its namespace; may be empty.
+    pub namespace: String,
+    /// Its name.
+    pub name: String,
+    /// Its environments, by name.
+    pub environments: Vec<String>,
+    /// Its versions, in the order they were first received.
+    pub versions: Vec<String>,
+    /// When its first data was received.
+    pub first_received_at: DateTime<Utc>,
+    /// Its latest event.
+    pub last_event_at: DateTime<Utc>,
+    /// Requests of the last 24 hours.
+    pub requests: i64,
+    /// Occurrences of the last 24 hours.
+    pub occurrences: i64,
+}
+
+/// All services that have sent anything, by name.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn services(database: &Database, now: DateTime<Utc>) -> Result<Vec<ServiceRow>, StoreError> {
+    Ok(sqlx::query_as(include_str!("../queries/timeline/services.sql")).bind(now - TimeDelta::hours(24)).fetch_all(&database.pool).await?)
+}
+
+/// When each version of a service was first seen by its telemetry, in the scope's environment.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn first_seen(database: &Database, service: &str, scope: &Scope) -> Result<Vec<(String, DateTime<Utc>)>, StoreError> {
+    Ok(sqlx::query_as(
+        "SELECT version.label, min(deployed.first_event_at) FROM deployed JOIN version ON version.id = deployed.version_id \
+         JOIN service ON service.id = deployed.service_id JOIN environment ON environment.id = deployed.environment_id \
+         WHERE service.name = $1 AND ($2::text IS NULL OR environment.name = $2) GROUP BY version.label ORDER BY 2",
+    )
+    .bind(service)
+    .bind(&scope.environment)
+    .fetch_all(&database.pool)
+    .await?)
+}
