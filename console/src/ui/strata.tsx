@@ -24,7 +24,7 @@ const highest = (series: number[][], steps: number) =>
   Math.max(1, ...Array.from({ length: steps }, (_, step) => series.reduce((sum, values) => sum + (values[step] ?? 0), 0)));
 
 /** The small strip beside an error: occurrences above, requests in their own lane below. */
-export function Strip({ timeline, label }: { timeline: Timeline; label: string }) {
+export function Strip({ timeline, label, isYoung }: { timeline: Timeline; label: string; isYoung: boolean }) {
   const [width, high, lane] = [186, 24, 5];
   const steps = timeline.layers[0]?.occurrences.length ?? 0;
   const occurrences = timeline.layers.map((layer) => layer.occurrences);
@@ -39,7 +39,7 @@ export function Strip({ timeline, label }: { timeline: Timeline; label: string }
       {occurrences.flatMap((values, at) =>
         values.map((n, step) =>
           n === 0 ? null : (
-            <Bar key={`${at}-${step}`} x={x(step)} width={bar} y={high - y((bottoms[at]?.[step] ?? 0) + n)} height={Math.max(1, y(n))} fill={fill(at, occurrences.length, true)} />
+            <Bar key={`${at}-${step}`} x={x(step)} width={bar} y={high - y((bottoms[at]?.[step] ?? 0) + n)} height={Math.max(1, y(n))} fill={fill(at, occurrences.length, isYoung)} />
           ),
         ),
       )}

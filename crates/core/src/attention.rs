@@ -1,20 +1,21 @@
 //! What to open first: attention, 0 to 100, with its reasons.
 //!
-//! A first, simple formula: a weighted sum of five factors, each between 0 and 1 and each only ever raising the score.
+//! A first, simple formula: a weighted sum of seven factors, each between 0 and 1 and each only ever raising the score.
 //!
 //! | factor | weight | value |
 //! | --- | --- | --- |
 //! | uncaught | 25 | 1 if the exception ended a request, job or process |
 //! | severity | 10 | 0 up to WARN, 0.6 for ERROR, 1 for FATAL |
-//! | share | 30 | the share of requests that fail, on a logarithmic scale from 0.01 % (0) to 10 % (1) |
-//! | users | 15 | users on a logarithmic scale from none (0) to 1,000 (1) |
+//! | share | 25 | the share of requests that fail, on a logarithmic scale from 0.01 % (0) to 10 % (1) |
+//! | users | 10 | users on a logarithmic scale from none (0) to 1,000 (1) |
 //! | count | 10 | occurrences on a logarithmic scale from 1 (0) to 10,000 (1) |
 //! | young | 10 | 1 when first seen now, halved with every 24 hours |
+//! | deploy | 10 | the same, where it was first seen within an hour of its version, and an earlier version is known |
 
 use serde::{Deserialize, Serialize};
 
 /// What is known of an error in the window looked at.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Evidence {
     /// Whether an occurrence ended a request, job or process.
     pub uncaught: bool,
@@ -28,6 +29,8 @@ pub struct Evidence {
     pub request_share: Option<f64>,
     /// Hours since it was first seen.
     pub age_hours: f64,
+    /// The version it came with, as a sentence names it (`fares 2.4.0`).
+    pub came_with: Option<String>,
 }
 
 /// How much an error matters.
@@ -52,13 +55,18 @@ pub fn attention(evidence: &Evidence) -> Attention {
     let factors = [
         (25.0, f64::from(u8::from(evidence.uncaught)), "uncaught".to_owned()),
         (10.0, severity, if evidence.severity >= 21 { "fatal" } else { "logged as an error" }.to_owned()),
-        (30.0, between(share, 0.0001, 0.1), format!("{} of its requests", percent(share))),
+        (25.0, between(share, 0.0001, 0.1), format!("{} of its requests", percent(share))),
         (
-            15.0,
+            10.0,
             between(as_float(evidence.users) + 1.0, 1.0, 1_001.0),
             format!("{} {}", evidence.users, if evidence.users == 1 { "user" } else { "users" }),
         ),
         (10.0, between(as_float(evidence.count), 1.0, 10_000.0), format!("{} occurrences", evidence.count)),
+        (
+            10.0,
+            if evidence.came_with.is_some() { young } else { 0.0 },
+            format!("came with {}", evidence.came_with.as_deref().unwrap_or_default()),
+        ),
         (10.0, young, "first seen lately".to_owned()),
     ];
     let score: f64 = factors.iter().map(|(weight, value, _)| weight * value).sum();
@@ -109,27 +117,43 @@ mod tests {
     proptest! {
         #[test]
         fn more_of_anything_never_lowers_attention(count in 1u64..1_000_000, users in 0u64..10_000, share in 0.0f64..1.0, age in 0.0f64..900.0, severity in 0i16..24) {
-            let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share), age_hours: age };
+            let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share), age_hours: age, came_with: None };
             let more = [
-                Evidence { uncaught: true, ..base },
-                Evidence { severity: severity + 1, ..base },
-                Evidence { count: count * 2, ..base },
-                Evidence { users: users + 1, ..base },
-                Evidence { request_share: Some((share * 1.5).min(1.0)), ..base },
-                Evidence { age_hours: age / 2.0, ..base },
+                Evidence { uncaught: true, ..base.clone() },
+                Evidence { severity: severity + 1, ..base.clone() },
+                Evidence { count: count * 2, ..base.clone() },
+                Evidence { users: users + 1, ..base.clone() },
+                Evidence { request_share: Some((share * 1.5).min(1.0)), ..base.clone() },
+                Evidence { age_hours: age / 2.0, ..base.clone() },
+                Evidence { came_with: Some("fares 2.4.0".to_owned()), ..base.clone() },
             ];
             for evidence in more {
-                prop_assert!(score(evidence) >= score(base), "{:?}", evidence);
+                prop_assert!(score(evidence.clone()) >= score(base.clone()), "{:?}", evidence);
             }
         }
     }
 
     #[test]
     fn a_bad_deploy_outranks_old_noise_and_says_why() {
-        let bad =
-            attention(&Evidence { uncaught: true, severity: 17, count: 1_204, users: 212, request_share: Some(0.042), age_hours: 0.4 });
-        let noise = attention(&Evidence { uncaught: false, severity: 13, count: 734, users: 0, request_share: None, age_hours: 720.0 });
-        assert!(bad.score > 80 && noise.score < 20, "{bad:?} {noise:?}");
-        assert_eq!(bad.reasons[..2], ["4.2 % of its requests", "uncaught"]);
+        let bad = attention(&Evidence {
+            uncaught: true,
+            severity: 17,
+            count: 1_204,
+            users: 212,
+            request_share: Some(0.042),
+            age_hours: 0.4,
+            came_with: Some("fares 2.4.0".to_owned()),
+        });
+        let noise = attention(&Evidence {
+            uncaught: false,
+            severity: 13,
+            count: 734,
+            users: 0,
+            request_share: None,
+            age_hours: 720.0,
+            came_with: None,
+        });
+        assert!(bad.score > 78 && noise.score < 20, "{bad:?} {noise:?}");
+        assert_eq!(bad.reasons[..3], ["uncaught", "4.2 % of its requests", "came with fares 2.4.0"]);
     }
 }

@@ -30,7 +30,7 @@ pub struct Progress {
 }
 
 /// Minutes of history in one batch of a service.
-const SLICE: i64 = 30;
+const SLICE: i64 = 60;
 /// Requests under way at once while the history is loaded.
 const AT_ONCE: usize = 8;
 const MINUTE: u64 = 60_000_000_000;

@@ -47,10 +47,10 @@ pub const SERVICES: &[Service] = &[
         host: "pier-1",
         versions: &[("5.11.0", WEEK + 1), ("5.12.0", 4_300), ("5.12.1", 1_450)],
         endpoints: &[
-            http("POST", "/v1/quotes/{sailing}", 2.6),
-            http("GET", "/v1/sailings", 3.2),
-            http("POST", "/v1/bookings", 0.9),
-            http("GET", "/v1/bookings/{booking}", 1.4),
+            http("POST", "/v1/quotes/{sailing}", 5.2),
+            http("GET", "/v1/sailings", 6.4),
+            http("POST", "/v1/bookings", 1.8),
+            http("GET", "/v1/bookings/{booking}", 2.8),
         ],
     },
     Service {
@@ -59,7 +59,7 @@ pub const SERVICES: &[Service] = &[
         sdk: "opentelemetry",
         host: "pier-2",
         versions: &[("3.2.4", WEEK + 1), ("3.3.0", 2_900)],
-        endpoints: &[http("GET", "/v1/sailings", 3.0), http("GET", "/v1/sailings/{sailing}", 1.2)],
+        endpoints: &[http("GET", "/v1/sailings", 6.0), http("GET", "/v1/sailings/{sailing}", 2.4)],
     },
     Service {
         name: "fares",
@@ -67,7 +67,7 @@ pub const SERVICES: &[Service] = &[
         sdk: "opentelemetry",
         host: "pier-3",
         versions: &[("2.3.8", WEEK + 1), ("2.3.9", 4_700), ("2.4.0", BAD_DEPLOY)],
-        endpoints: &[http("POST", "/v1/quotes/{sailing}", 2.6), http("GET", "/v1/tariffs/{route}", 0.8)],
+        endpoints: &[http("POST", "/v1/quotes/{sailing}", 5.2), http("GET", "/v1/tariffs/{route}", 1.6)],
     },
     Service {
         name: "stowage",
@@ -75,7 +75,7 @@ pub const SERVICES: &[Service] = &[
         sdk: "opentelemetry",
         host: "pier-3",
         versions: &[("1.17.2", WEEK + 1), ("1.18.0", 3_800)],
-        endpoints: &[http("GET", "/v1/lists/{sailing}", 1.1), http("PUT", "/v1/lists/{sailing}/vehicles", 0.5)],
+        endpoints: &[http("GET", "/v1/lists/{sailing}", 2.2), http("PUT", "/v1/lists/{sailing}/vehicles", 1.0)],
     },
     Service {
         name: "boarding",
@@ -83,7 +83,7 @@ pub const SERVICES: &[Service] = &[
         sdk: "opentelemetry",
         host: "pier-4",
         versions: &[("3.5.1", WEEK + 1), ("3.5.2", 5_900), ("3.6.0", 700)],
-        endpoints: &[http("POST", "/v1/scans", 1.5)],
+        endpoints: &[http("POST", "/v1/scans", 3.0)],
     },
     Service {
         name: "berths",
@@ -91,7 +91,7 @@ pub const SERVICES: &[Service] = &[
         sdk: "opentelemetry",
         host: "pier-5",
         versions: &[("1.8.2", WEEK + 1), ("1.9.0", 2_200)],
-        endpoints: &[Endpoint { method: "process", route: "berth_jobs", per_minute: 0.7, kind: Kind::Queue }],
+        endpoints: &[Endpoint { method: "process", route: "berth_jobs", per_minute: 1.4, kind: Kind::Queue }],
     },
     Service {
         name: "bulletins",
@@ -99,7 +99,7 @@ pub const SERVICES: &[Service] = &[
         sdk: "opentelemetry",
         host: "pier-5",
         versions: &[("4.0.7", WEEK + 1)],
-        endpoints: &[http("POST", "/v1/bulletins", 0.5)],
+        endpoints: &[http("POST", "/v1/bulletins", 1.0)],
     },
     Service {
         name: "ledger",
@@ -108,7 +108,7 @@ pub const SERVICES: &[Service] = &[
         host: "pier-6",
         versions: &[("7.2.0", WEEK + 1), ("7.3.0", 6_400)],
         endpoints: &[
-            http("POST", "/v1/settlements", 0.4),
+            http("POST", "/v1/settlements", 0.8),
             Endpoint { method: "run", route: "nightly settlement", per_minute: 0.0, kind: Kind::Nightly(135) },
         ],
     },
@@ -121,9 +121,9 @@ impl Service {
     }
 }
 
-/// The course of the day: how much of the height of the day there is at a minute of the day (UTC), 0.12 to 1.
+/// The course of the day: how much of the height of the day there is at a minute of the day (UTC), 0.18 to 1.
 pub fn course(minute_of_day: i64) -> f64 {
     #[expect(clippy::cast_precision_loss, reason = "minutes of a day")]
     let turn = (minute_of_day as f64 - 300.0) / 1_440.0 * std::f64::consts::TAU;
-    (0.56 - 0.5 * turn.cos()).clamp(0.12, 1.0)
+    (0.6 - 0.42 * turn.cos()).clamp(0.18, 1.0)
 }

@@ -110,6 +110,8 @@ pub struct ErrorItem {
     pub last_seen: DateTime<Utc>,
     /// The version it was first seen in.
     pub first_version: String,
+    /// Whether it was first seen within an hour of that version, while an earlier version is known.
+    pub came_with_version: bool,
     /// Versions it occurred in within the window, in the order they were first received.
     pub versions: Vec<String>,
     /// Who has taken it.

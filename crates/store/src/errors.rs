@@ -55,6 +55,8 @@ pub struct Summary {
     pub last_seen: DateTime<Utc>,
     /// The version it was first seen in.
     pub first_version: String,
+    /// Whether it was first seen within an hour of that version, while an earlier version is known.
+    pub came_with_version: bool,
     /// Whether any occurrence was uncaught.
     pub uncaught: bool,
     /// OTLP severity number, the highest.
@@ -109,6 +111,7 @@ struct CountRow {
     first_seen: DateTime<Utc>,
     last_seen: DateTime<Utc>,
     first_version: String,
+    came_with_version: bool,
     uncaught: bool,
     severity: i16,
 }
@@ -207,6 +210,7 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
                 first_seen: row.first_seen,
                 last_seen: row.last_seen,
                 first_version: row.first_version,
+                came_with_version: row.came_with_version,
                 uncaught: row.uncaught,
                 severity: row.severity,
             }

@@ -1,10 +1,12 @@
 //! For tests and benchmarks only: a private PostgreSQL on loopback, the service's real binary, a client for it, and
 //! request bodies that real SDKs sent.
 
+mod browser;
 mod postgres;
 mod recorded;
 mod service;
 
+pub use browser::Browser;
 pub use postgres::{Durability, Postgres};
 pub use recorded::{Body, hostile, hostile_cases, labelled_stacks, newest, recorded, restamped};
-pub use service::{Running, Service};
+pub use service::{PASSWORD, Running, Service};

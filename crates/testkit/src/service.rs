@@ -22,13 +22,17 @@ pub struct Running {
     child: Child,
     /// Where API and OTLP/HTTP are.
     pub url: String,
-    /// A viewer's token.
+    /// The member's address; the password is [`PASSWORD`].
+    pub email: String,
+    /// The member's token.
     pub token: String,
     /// A key for all services.
     pub key: String,
     http: reqwest::Client,
 }
 
+/// The password of the members made here.
+pub const PASSWORD: &str = "low tide at noon";
 const PATIENCE: Duration = Duration::from_secs(30);
 
 impl Service {
@@ -131,11 +135,11 @@ impl Service {
         static COUNT: std::sync::atomic::AtomicU32 = std::sync::atomic::AtomicU32::new(0);
         let number = COUNT.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
         let email = format!("purser{number}@skerry.example");
-        let _said = self.succeed(&["admin", "member", "add", &email, "--role", "viewer", "--password-stdin"], "low tide at noon\n");
+        let _said = self.succeed(&["admin", "member", "add", &email, "--role", "engineer", "--password-stdin"], &format!("{PASSWORD}\n"));
         let token = self.succeed(&["admin", "token", "create", &email], "");
         let key = self.succeed(&["admin", "key", "create", &format!("pier-{number}")], "");
         let (child, url) = self.spawn(options);
-        let running = Running { service: self.clone(), child, url, token, key, http: reqwest::Client::new() };
+        let running = Running { service: self.clone(), child, url, email, token, key, http: reqwest::Client::new() };
         running.wait_until_ready().await;
         running
     }

@@ -250,6 +250,8 @@ export interface components {
         ErrorItem: {
             /** @description How much it matters. */
             attention: components["schemas"]["Attention"];
+            /** @description Whether it was first seen within an hour of that version, while an earlier version is known. */
+            came_with_version: boolean;
             /**
              * Format: int64
              * @description Occurrences in the window.

@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 import { type ServiceItem, api, taken, useServices } from "../../api/client";
-import { agoInWords, count, counted, exact } from "../../ui/format";
+import { ago, agoInWords, count, counted, exact } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
 import { steps, type Language } from "./steps";
 
@@ -118,7 +118,9 @@ function Waiting({ service, found }: { service: string; found: ServiceItem | und
 function Reporting({ items }: { items: ServiceItem[] }) {
   return (
     <section aria-label="Services that report">
-      <h2 className="border-b border-line pb-1 font-semibold">Reporting</h2>
+      <h2 className="border-b border-line pb-1 font-semibold">
+        Reporting <span className="font-normal text-faint">in the last 24 h</span>
+      </h2>
       {items.length === 0 && <p className="py-2 text-faint">None yet.</p>}
       <ul>
         {items.map((item) => (
@@ -130,7 +132,7 @@ function Reporting({ items }: { items: ServiceItem[] }) {
               <span className="font-mono text-[13px] text-faint">{item.versions.at(-1)}</span>
             </span>
             <span className="text-right text-[13px] text-faint">
-              {count(item.requests)} requests, {count(item.occurrences)} occurrences in 24 h · last {agoInWords(item.last_event_at)}
+              {count(item.requests)} requests · {count(item.occurrences)} occurrences · {ago(item.last_event_at)}
             </span>
           </li>
         ))}

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
-import { type Choice, type ErrorDetail, type OccurrenceDetail, api, choose, taken, useError, useOccurrence, useTimeline } from "../../api/client";
+import { type Choice, type ErrorDetail, type OccurrenceDetail, type Timeline, api, choose, taken, useError, useOccurrence, useTimeline } from "../../api/client";
+import { layerShare } from "../../api/facts";
 import { agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Empty, Failed, Key, Skeleton } from "../../ui/states";
@@ -20,7 +21,7 @@ export function ErrorPage() {
     void navigate({ search: (now) => ({ ...now, since: undefined, from: from.toISOString(), to: to.toISOString() }) });
   return (
     <article>
-      <Headline detail={detail} />
+      <Headline detail={detail} timeline={timeline.data} />
       <p className="mt-1 text-faint">
         <span className="font-mono">{detail.ref}</span> ·{" "}
         <Link to="/errors" search={{ ...search, service: detail.service, occurrence: undefined, q: undefined }}>
@@ -54,12 +55,21 @@ export function ErrorPage() {
   );
 }
 
-function Headline({ detail }: { detail: ErrorDetail }) {
+function Headline({ detail, timeline }: { detail: ErrorDetail; timeline: Timeline | undefined }) {
+  const version = `${detail.service} ${detail.first_version}`;
+  const layer = layerShare(detail, timeline);
   const share = detail.request_share;
-  const lead = share && detail.count > 0 ? `${percent(share)} of its requests fail` : detail.count > 0 ? counted(detail.count, "occurrence", "occurrences") : "None in this window";
+  const lead =
+    detail.count === 0
+      ? `None in this window, first seen in ${version}`
+      : layer !== null
+        ? `${percent(layer)} of the requests to ${version} fail`
+        : share
+          ? `${percent(share)} of its requests fail, since ${version}`
+          : `${counted(detail.count, "occurrence", "occurrences")}, since ${version}`;
   return (
     <h1 className="text-xl leading-7 font-bold break-words">
-      <span className="text-brick">{lead}, since {detail.service} {detail.first_version}:</span> <span>{detail.title}</span>
+      <span className="text-brick">{lead}:</span> <span>{detail.title}</span>
       {detail.own_frame && <span className="font-normal"> in <code className="font-mono text-base">{detail.own_frame}</code></span>}
     </h1>
   );
@@ -96,13 +106,7 @@ function Facts({ detail }: { detail: ErrorDetail }) {
       </section>
       <section>
         <h2 className="border-b border-line pb-1 font-semibold">Attention {detail.attention.score} of 100</h2>
-        <ul className="text-[13px]">
-          {detail.attention.reasons.map((reason) => (
-            <li key={reason} className="py-1">
-              {reason}
-            </li>
-          ))}
-        </ul>
+        <p className="py-1 text-[13px]">{detail.attention.reasons.join(" · ")}</p>
       </section>
     </div>
   );

@@ -1,6 +1,7 @@
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
 import { type ErrorItem, useErrors } from "../../api/client";
+import { isYoung } from "../../api/facts";
 import { ago, count, counted, exact, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Code, Empty, Failed, Key, Skeleton } from "../../ui/states";
@@ -129,7 +130,7 @@ function Row({ error, scope, link }: RowProps) {
           <span className="font-mono text-[12px]"> · {error.ref}</span>
         </p>
       </div>
-      <div className="hidden md:block">{error.strip && <Strip timeline={error.strip} label={`${count(error.count)} occurrences over time`} />}</div>
+      <div className="hidden md:block">{error.strip && <Strip timeline={error.strip} isYoung={isYoung(error)} label={`${count(error.count)} occurrences over time`} />}</div>
       <span className="col-start-2 text-[13px] md:col-auto md:text-right md:font-mono">
         {error.request_share === null || error.request_share === undefined ? "—" : percent(error.request_share)}
         <span className="md:hidden"> of requests · </span>

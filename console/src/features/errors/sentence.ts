@@ -1,17 +1,16 @@
 import type { ErrorItem } from "../../api/client";
+import { isYoung, layerShare } from "../../api/facts";
 import { agoInWords, count, percent } from "../../ui/format";
-
-/** How long ago an error must have begun at most to be called young, in milliseconds. */
-const YOUNG = 24 * 3_600_000;
-
-export const isYoung = (error: ErrorItem) => Date.now() - Date.parse(error.first_seen) < YOUNG;
 
 /** The sentence a row leads with: what fails, what share of which requests, since when. */
 export function rowSentence(error: ErrorItem): string {
   const what = error.type === "" ? error.title : error.type.split(".").at(-1);
   const share = error.request_share ?? null;
-  const since = isYoung(error) ? `, first seen in ${error.first_version} ${agoInWords(error.first_seen)}` : "";
+  const came = error.came_with_version ? `came with ${error.service} ${error.first_version}` : `first seen in ${error.first_version}`;
+  const since = isYoung(error) ? `, ${came} ${agoInWords(error.first_seen)}` : "";
   const handled = error.uncaught ? "" : ", caught";
+  const layer = layerShare(error);
+  if (layer !== null && error.uncaught) return `${percent(layer)} of the requests to ${error.service} ${error.first_version} fail with ${what}, since ${agoInWords(error.first_seen)}`;
   if (share !== null && share > 0 && error.uncaught) return `${percent(share)} of its requests fail with ${what}${since}`;
   return `${what}${handled}${since}`;
 }
@@ -19,6 +18,14 @@ export function rowSentence(error: ErrorItem): string {
 /** The sentence of the page: what the person asked. */
 export function pageSentence(items: ErrorItem[], total: number): { lead: string; rest: string } {
   const young = items.filter((error) => isYoung(error) && error.uncaught);
+  const came = young.find((error) => layerShare(error) !== null);
+  if (came) {
+    const more = young.length - 1;
+    return {
+      lead: `${percent(layerShare(came) ?? 0)} of the requests to ${came.service} ${came.first_version} fail`,
+      rest: ` since it came ${agoInWords(came.first_seen)}: ${came.type.split(".").at(-1) || came.title}.${more > 0 ? ` ${count(more)} more ${more === 1 ? "error is" : "errors are"} younger than a day.` : ""}`,
+    };
+  }
   const first = young[0] ?? items[0];
   if (!first) return { lead: "", rest: "Nothing fails." };
   const share = first.request_share;

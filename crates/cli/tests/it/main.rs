@@ -4,6 +4,8 @@
 #![expect(clippy::unwrap_used, reason = "helpers of tests fail loudly")]
 
 mod commands;
+mod console;
+mod demo;
 mod hostile;
 mod outage;
 mod recorded;

@@ -10,6 +10,11 @@ const PACKAGES: &[&str] = &["opentelemetry-sdk==1.45.1", "opentelemetry-exporter
 
 /// A virtual environment below `target`, made once.
 fn python() -> PathBuf {
+    static MADE: std::sync::OnceLock<PathBuf> = std::sync::OnceLock::new();
+    MADE.get_or_init(make_python).clone()
+}
+
+fn make_python() -> PathBuf {
     let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("python-sdk-1.45.1");
     let python = folder.join("bin/python");
     if !folder.join("complete").exists() {
@@ -71,21 +76,26 @@ traces.shutdown()
 logs.shutdown()
 "#;
 
+/// Runs the app once with the SDK's exporters pointed at an intake.
+pub fn send(url: &str, key: &str, compression: &str) {
+    let output = Command::new(python())
+        .args(["-c", APP])
+        .env("OTEL_EXPORTER_OTLP_ENDPOINT", url)
+        .env("OTEL_EXPORTER_OTLP_HEADERS", format!("authorization=Bearer%20{key}"))
+        .env("OTEL_EXPORTER_OTLP_COMPRESSION", compression)
+        .env("OTEL_SERVICE_NAME", "fares")
+        .env("OTEL_RESOURCE_ATTRIBUTES", "service.version=2.4.0,deployment.environment.name=production")
+        .output()
+        .unwrap();
+    let said = String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.success() && !said.contains("Failed to export"), "{said}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn failures_of_the_real_python_sdk_become_one_error_with_its_traffic() {
     let running = service().start().await;
     for compression in ["none", "gzip"] {
-        let output = Command::new(python())
-            .args(["-c", APP])
-            .env("OTEL_EXPORTER_OTLP_ENDPOINT", &running.url)
-            .env("OTEL_EXPORTER_OTLP_HEADERS", format!("authorization=Bearer%20{}", running.key))
-            .env("OTEL_EXPORTER_OTLP_COMPRESSION", compression)
-            .env("OTEL_SERVICE_NAME", "fares")
-            .env("OTEL_RESOURCE_ATTRIBUTES", "service.version=2.4.0,deployment.environment.name=production")
-            .output()
-            .unwrap();
-        let said = String::from_utf8_lossy(&output.stderr);
-        assert!(output.status.success() && !said.contains("Failed to export"), "{said}");
+        send(&running.url, &running.key, compression);
     }
     let page = running.client_json(&["errors", "--service", "fares", "--environment", "production"]);
     let errors = page["items"].as_array().unwrap();

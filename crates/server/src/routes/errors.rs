@@ -117,6 +117,7 @@ fn rank(summary: Summary, now: DateTime<Utc>) -> (Position, Summary, Attention) 
         users: summary.users.unsigned_abs(),
         request_share: share(&summary),
         age_hours: age.as_seconds_f64() / 3_600.0,
+        came_with: summary.came_with_version.then(|| format!("{} {}", summary.service, summary.first_version)),
     });
     let position = (Reverse(weighed.score), summary.reference.number());
     (position, summary, Attention { score: weighed.score, reasons: weighed.reasons })
@@ -146,6 +147,7 @@ fn item(latest: Option<&Latest>, summary: Summary, attention: Attention) -> Erro
         first_seen: summary.first_seen,
         last_seen: summary.last_seen,
         first_version: summary.first_version,
+        came_with_version: summary.came_with_version,
         versions: summary.versions,
         taken_by: None,
         settled_in: None,

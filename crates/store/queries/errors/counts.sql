@@ -28,7 +28,16 @@ WITH hits AS (
     GROUP BY cause.error_id
     HAVING sum(sighted.n) > 0
 )
-SELECT ever.error_id, service.namespace, service.name AS service, error_group.type AS type_name, error_group.title, error_group.own_frame,
+SELECT ever.error_id,
+    -- It came with its version: first seen within an hour of the version's own first event, which was not the service's first.
+    EXISTS (
+        SELECT 1 FROM deployed JOIN version ON version.id = deployed.version_id
+        WHERE version.service_id = service.id AND version.label = ever.first_version
+            AND ever.first_seen < deployed.first_event_at + interval '1 hour'
+            AND EXISTS (SELECT 1 FROM deployed earlier WHERE earlier.service_id = service.id AND earlier.environment_id = deployed.environment_id
+                AND earlier.version_id <> deployed.version_id AND earlier.first_event_at < deployed.first_event_at)
+    ) AS came_with_version,
+    service.namespace, service.name AS service, error_group.type AS type_name, error_group.title, error_group.own_frame,
     COALESCE(counted.count, 0) AS count, COALESCE(counted.environments, '{}') AS environments, COALESCE(counted.versions, '{}') AS versions,
     service.id AS service_id, ever.first_seen, ever.last_seen, ever.first_version, ever.uncaught, ever.severity
 FROM ever
