@@ -46,7 +46,7 @@ function Bar() {
           <Page to="/connect" name="Connect" search={carried} />
         </nav>
         <div className="ml-auto flex flex-wrap items-center gap-2">
-          <div className="flex rounded-sm border border-line bg-paper" role="group" aria-label="Scope">
+          <div className="flex max-w-full flex-wrap rounded-sm border border-line bg-paper" role="group" aria-label="Scope">
             <Choice
               name="Service"
               value={scope.service ?? ""}

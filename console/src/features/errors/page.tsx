@@ -134,7 +134,7 @@ function Row({ error, scope, link }: RowProps) {
       <span className="col-start-2 text-[13px] md:col-auto md:text-right md:font-mono">
         {error.request_share === null || error.request_share === undefined ? "—" : percent(error.request_share)}
         <span className="md:hidden"> of requests · </span>
-        <Link {...open} className="md:hidden">
+        <Link {...open} className="underline md:hidden">
           {counted(error.count, "occurrence", "occurrences")}
         </Link>
         <span className="md:hidden"> · {ago(error.last_seen)}</span>

@@ -54,7 +54,7 @@ async fn from_sign_in_to_an_occurrence_and_back_by_keyboard_and_by_mouse() {
     browser.press("j").await;
     browser.press("\u{e007}").await;
     browser.sees("Occurrence 4 of 4").await;
-    browser.sees("library frames").await;
+    browser.sees("1 library frame").await;
     browser.press("[").await;
     browser.sees("Occurrence 3 of 4").await;
     let older = browser.driver.current_url().await.unwrap();
