@@ -1,6 +1,6 @@
 import { scaleLinear } from "@visx/scale";
 import { Bar } from "@visx/shape";
-import { type PointerEvent, useRef, useState } from "react";
+import { type PointerEvent, type RefObject, useLayoutEffect, useRef, useState } from "react";
 import type { Timeline } from "../api/client";
 import { count, exact, tick } from "./format";
 
@@ -50,10 +50,23 @@ export function Strip({ timeline, label, isYoung }: { timeline: Timeline; label:
   );
 }
 
+/** The width an element has, so that text in a chart keeps its size on every screen. */
+function useWidth(element: RefObject<Element | null>): number {
+  const [width, setWidth] = useState(1240);
+  useLayoutEffect(() => {
+    if (!element.current) return;
+    const observer = new ResizeObserver(([entry]) => entry && setWidth(Math.max(280, Math.round(entry.contentRect.width))));
+    observer.observe(element.current);
+    return () => observer.disconnect();
+  }, [element]);
+  return width;
+}
+
 /** The strata chart: occurrences in layers, one per version, named in place; requests in a lane of their own below. */
 export function Strata({ timeline, service, onWindow }: { timeline: Timeline; service: string; onWindow: (from: Date, to: Date) => void }) {
-  const [width, high, lane, left, gap] = [1240, 104, 26, 46, 14];
+  const [high, lane, left, gap] = [104, 26, 46, 14];
   const frame = useRef<SVGSVGElement>(null);
+  const width = useWidth(frame);
   const [over, setOver] = useState<number | null>(null);
   const [drag, setDrag] = useState<[number, number] | null>(null);
   const layers = timeline.layers;
@@ -84,14 +97,15 @@ export function Strata({ timeline, service, onWindow }: { timeline: Timeline; se
     if (drag && drag[0] !== drag[1]) onWindow(timeOf(Math.min(...drag)), timeOf(Math.max(...drag) + 1));
     setDrag(null);
   };
-  const ticks = Array.from({ length: 5 }, (_, at) => Math.round(((at + 0.5) * steps) / 5));
+  const tickCount = width < 600 ? 3 : 5;
+  const ticks = Array.from({ length: tickCount }, (_, at) => Math.round(((at + 0.5) * steps) / tickCount));
   const total = sum(occurrences.map(sum));
   return (
     <figure className="my-3">
       <svg
         ref={frame}
         viewBox={`0 0 ${width} ${high + gap + lane + 18}`}
-        className="w-full touch-none select-none"
+        className="h-[162px] w-full touch-pan-y select-none"
         role="img"
         aria-label={`${count(total)} occurrences in ${steps} steps, by version: ${layers.map((layer) => `${layer.version} ${count(sum(layer.occurrences))} of ${count(sum(layer.requests))} requests`).join("; ")}`}
         onPointerDown={(event) => setDrag([stepAt(event), stepAt(event)])}

@@ -51,7 +51,12 @@ impl Service {
         self.command_with(arguments, input, &[])
     }
 
-    fn command_with(&self, arguments: &[&str], input: &str, environment: &[(&str, &str)]) -> Output {
+    /// Runs a command with more in its environment.
+    ///
+    /// # Panics
+    /// When the binary cannot be started.
+    #[must_use]
+    pub fn command_with(&self, arguments: &[&str], input: &str, environment: &[(&str, &str)]) -> Output {
         let mut command = Command::new(&self.binary);
         command.args(arguments).env("OUTCROP_DATABASE_URL", &self.database).env("COLUMNS", "120").env("XDG_CONFIG_HOME", "/nonexistent");
         command.envs(environment.iter().copied()).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());

@@ -70,7 +70,7 @@ export function ErrorsPage() {
         <ol>
           {items.map((error, row) => (
             <li key={error.ref}>
-              <Row error={error} scope={scope} link={(link) => void (rows.current[row] = link)} />
+              <Row error={error} scope={scope} isFirst={row === 0 && !search.cursor} link={(link) => void (rows.current[row] = link)} />
             </li>
           ))}
         </ol>
@@ -107,9 +107,9 @@ export function ErrorsPage() {
   );
 }
 
-type RowProps = { error: ErrorItem; scope: Record<string, string | undefined>; link: (link: HTMLAnchorElement | null) => void };
+type RowProps = { error: ErrorItem; isFirst: boolean; scope: Record<string, string | undefined>; link: (link: HTMLAnchorElement | null) => void };
 
-function Row({ error, scope, link }: RowProps) {
+function Row({ error, isFirst, scope, link }: RowProps) {
   const { score, reasons } = error.attention;
   const tone = score >= 60 ? "bg-brick" : score >= 40 ? "bg-ochre" : "bg-layer-4";
   const open = { to: "/errors/$ref", params: { ref: error.ref }, search: scope } as const;
@@ -119,16 +119,18 @@ function Row({ error, scope, link }: RowProps) {
         <span aria-hidden="true" className={`h-4 w-1 ${tone}`} />
         <span className="sr-only">attention </span>
         {score}
+        <span className="sr-only"> for {reasons.join(", ")}</span>
       </span>
       <div className="min-w-0">
-        <Link ref={link} {...open} className="block truncate font-semibold text-ink">
+        <Link ref={link} {...open} className="block font-semibold text-ink md:truncate">
           {rowSentence(error)}
         </Link>
-        <p className="truncate text-[13px] text-faint">
+        <p className="text-[13px] text-faint md:truncate">
           {error.service} · {error.title}
           {error.own_frame && <span className="font-mono text-[12px]"> · {error.own_frame}</span>}
           <span className="font-mono text-[12px]"> · {error.ref}</span>
         </p>
+        {isFirst && <p className="text-[13px] text-faint">first for: {reasons.join(", ")}</p>}
       </div>
       <div className="hidden md:block">{error.strip && <Strip timeline={error.strip} isYoung={isYoung(error)} label={`${count(error.count)} occurrences over time`} />}</div>
       <span className="col-start-2 text-[13px] md:col-auto md:text-right md:font-mono">

@@ -1,6 +1,6 @@
 //! What people read: tables, messages, exit codes.
 
-use outcrop_testkit::{Running, recorded, restamped};
+use outcrop_testkit::{PASSWORD, Running, recorded, restamped};
 
 use crate::support::service;
 
@@ -132,4 +132,57 @@ fn grouping_needs_no_server() {
     assert_eq!(groups[0]["group"], groups[1]["group"]);
     assert_ne!(groups[1]["group"], groups[2]["group"]);
     assert_eq!(groups[0]["own_frame"], "tariff.quote fares/tariff.py:7");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_profile_replaces_the_environment_and_serves_its_own_service_alone() {
+    let running = service().start().await;
+    let config = tempfile::tempdir().unwrap();
+    let run = |arguments: &[&str], input: &str| {
+        running.service().command_with(arguments, input, &[("XDG_CONFIG_HOME", config.path().to_str().unwrap())])
+    };
+    let refused = run(&["login", &running.url, "--token-stdin"], "wrong\n");
+    assert_eq!(refused.status.code(), Some(4), "{}", String::from_utf8_lossy(&refused.stderr));
+    assert_eq!(run(&["errors"], "").status.code(), Some(2), "nothing was kept");
+    let done = run(&["login", &running.url, "--token-stdin"], &format!("{}\n", running.token));
+    assert!(String::from_utf8_lossy(&done.stdout).starts_with(&format!("You are {} (engineer).", running.email)), "{done:?}");
+    assert!(run(&["errors", "--json"], "").status.success());
+    let mode =
+        std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(config.path().join("outcrop/profile.toml")).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
+    let elsewhere = run(&["errors", "--url", "http://127.0.0.1:9"], "");
+    assert_eq!(elsewhere.status.code(), Some(2), "the token is not sent to another service");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn passwords_can_be_changed_and_guessing_them_is_slowed() {
+    let running = service().start().await;
+    let http = reqwest::Client::new();
+    let sign_in = async |email: &str, password: &str| {
+        let body = serde_json::json!({"email": email, "password": password}).to_string();
+        http.post(format!("{}/api/v1/session", running.url)).header("content-type", "application/json").body(body).send().await.unwrap()
+    };
+    let cookie = |answer: &reqwest::Response| answer.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+    let (first, second) = (sign_in(&running.email, PASSWORD).await, sign_in(&running.email, PASSWORD).await);
+    let change = async |current: &str, new: &str| {
+        let body = serde_json::json!({"current": current, "new": new}).to_string();
+        let request = http.put(format!("{}/api/v1/session/password", running.url)).header("cookie", cookie(&first));
+        request.header("content-type", "application/json").body(body).send().await.unwrap().status().as_u16()
+    };
+    assert_eq!(change(PASSWORD, "short").await, 400);
+    assert_eq!(change("wrong password", "spring tide at ten").await, 401);
+    assert_eq!(change(PASSWORD, "spring tide at ten").await, 204);
+    let who = async |cookie: String| {
+        http.get(format!("{}/api/v1/session", running.url)).header("cookie", cookie).send().await.unwrap().status().as_u16()
+    };
+    assert_eq!((who(cookie(&first)).await, who(cookie(&second)).await), (200, 401), "all other sessions have ended");
+    assert_eq!(sign_in(&running.email, "spring tide at ten").await.status(), 200);
+    for (address, password) in [(running.email.as_str(), "spring tide at ten"), ("nobody@skerry.example", "whatever it is")] {
+        for _ in 0..3 {
+            assert_eq!(sign_in(address, "wrong password").await.status(), 401);
+        }
+        let slowed = sign_in(address, password).await;
+        assert_eq!(slowed.status(), 429, "even the right one has to wait");
+        assert!(slowed.headers().contains_key("retry-after"));
+    }
 }
