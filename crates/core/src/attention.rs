@@ -110,8 +110,8 @@ mod tests {
 
     use super::*;
 
-    fn score(evidence: Evidence) -> u8 {
-        attention(&evidence).score
+    fn score(evidence: &Evidence) -> u8 {
+        attention(evidence).score
     }
 
     proptest! {
@@ -128,7 +128,7 @@ mod tests {
                 Evidence { came_with: Some("fares 2.4.0".to_owned()), ..base.clone() },
             ];
             for evidence in more {
-                prop_assert!(score(evidence.clone()) >= score(base.clone()), "{:?}", evidence);
+                prop_assert!(score(&evidence) >= score(&base), "{:?}", evidence);
             }
         }
     }

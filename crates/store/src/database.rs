@@ -53,7 +53,17 @@ impl Database {
     fn lazy(url: &str) -> Result<Self, OpenError> {
         let options = PgConnectOptions::from_str(url).map_err(OpenError::Url)?.application_name("outcrop");
         let pool = |size: u32, options: PgConnectOptions| {
-            PgPoolOptions::new().max_connections(size).acquire_timeout(ACQUIRE_TIMEOUT).connect_lazy_with(options)
+            let port = options.get_port();
+            PgPoolOptions::new()
+                .max_connections(size)
+                .acquire_timeout(ACQUIRE_TIMEOUT)
+                .after_connect(move |_, _| {
+                    Box::pin(async move {
+                        crate::promptly::send_promptly(port);
+                        Ok(())
+                    })
+                })
+                .connect_lazy_with(options)
         };
         let reading = options.clone().options([("statement_timeout", "15s")]);
         // A writer that waits longer for a lock than a batch may take gives way and repeats.

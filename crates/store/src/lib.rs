@@ -17,6 +17,7 @@ pub mod live;
 mod names;
 pub mod occurrences;
 mod partitions;
+mod promptly;
 pub mod timeline;
 pub mod upkeep;
 

@@ -1,6 +1,7 @@
 //! The README's first command, with a smaller history.
 
 use std::io::{BufRead, BufReader};
+use std::os::unix::fs::PermissionsExt;
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
@@ -8,6 +9,7 @@ use std::process::{Child, Command, Stdio};
 /// Starts `script/demo` and waits until it has printed the sign-in; returns it with all it printed.
 fn start(folder: &Path) -> (Child, String) {
     let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../script/demo");
+    #[expect(clippy::zombie_processes, reason = "a demo that ends early fails the test; else `stop` waits for it")]
     let mut child = Command::new(script)
         .args(["--listen", "127.0.0.1:0", "--minutes", "120"])
         .env("OUTCROP_DEMO_FOLDER", folder)
@@ -39,6 +41,7 @@ fn stop(mut child: Child) {
 async fn the_demo_loads_its_history_once_and_ends_all_that_it_started() {
     // Not below a home folder: PostgreSQL runs as another user.
     let folder = tempfile::Builder::new().prefix("outcrop-demo-").tempdir_in("/var/tmp").unwrap();
+    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
     let postgres = folder.path().join("postgres");
     let (child, printed) = start(&postgres);
     assert!(printed.contains("120 minutes of history loaded"), "{printed}");

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use super::{Dialect, Exception, Frame, Relation};
+use super::{Dialect, Exception, Frame, Relation, base_name};
 
 pub(super) struct NodeJs;
 
@@ -174,7 +174,7 @@ fn location(place: &str) -> Option<(&str, Option<u32>)> {
     let (rest, column) = place.rsplit_once(':')?;
     let (file, line) = rest.rsplit_once(':')?;
     // Rust's backtraces say `at` and end in line and column too.
-    if file.ends_with(".rs") {
+    if base_name(file).rsplit_once('.').is_some_and(|(_, extension)| extension == "rs") {
         return None;
     }
     let is_number = |text: &str| !text.is_empty() && text.bytes().all(|b| b.is_ascii_digit());

@@ -24,7 +24,9 @@ fn labelled_stacks_of_each_runtime_are_grouped_with_f1_of_at_least_099() {
         let pairs = |counts: HashMap<String, u64>| counts.values().map(|n| n * (n - 1) / 2).sum::<u64>();
         let count = |name: &dyn Fn(&(String, String, Digest)) -> String| {
             let mut counts: HashMap<String, u64> = HashMap::new();
-            labelled.iter().for_each(|record| *counts.entry(name(record)).or_default() += 1);
+            for record in &labelled {
+                *counts.entry(name(record)).or_default() += 1;
+            }
             pairs(counts)
         };
         let together = count(&|(service, _, key)| format!("{service} {key}"));
