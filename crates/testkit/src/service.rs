@@ -90,6 +90,15 @@ impl Service {
         row
     }
 
+    /// Changes the database behind the service's back.
+    ///
+    /// # Panics
+    /// When the statement fails.
+    pub async fn execute(&self, sql: &'static str) {
+        let mut connection = sqlx::PgConnection::connect(&self.database).await.expect("the database answers");
+        sqlx::query(sql).execute(&mut connection).await.unwrap_or_else(|error| panic!("{sql}: {error}"));
+    }
+
     /// Every row of every table as text: where something must not be found.
     ///
     /// # Panics

@@ -17,7 +17,7 @@ export function ConnectPage() {
       <h1 className="text-xl font-bold">
         {items.length === 0 ? "No service has sent anything yet: connect the first one." : `${counted(items.length, "service reports", "services report")}. Connect another one in three steps.`}
       </h1>
-      <div className="mt-4 grid gap-8 lg:grid-cols-[1fr_26rem]">
+      <div className="mt-4 grid gap-8 lg:grid-cols-[minmax(0,1fr)_26rem]">
         <Setup items={items} waitingFor={waitingFor} />
         <Reporting items={items} />
       </div>

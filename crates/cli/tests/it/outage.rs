@@ -124,3 +124,19 @@ async fn past_the_budget_senders_are_asked_to_come_back() {
     assert_eq!((answer.status().as_u16(), answer.headers()["retry-after"].to_str().unwrap()), (503, "2"));
     assert_eq!(running.send(&report(1, 1)).await.status(), 200);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_request_that_the_database_refuses_never_fails_its_neighbours() {
+    let service = crate::support::service();
+    let running = service.start().await;
+    // Whatever the database may have against a row one day.
+    service.execute("ALTER TABLE occurrence ADD CONSTRAINT no_berth_13 CHECK (message <> 'berth 13 is taken')").await;
+    let numbers: Vec<u64> = (1..=40).collect();
+    let answers =
+        futures_util::future::join_all(numbers.iter().map(|number| async { running.send(&report(1, *number)).await.status().as_u16() }))
+            .await;
+    let refused: Vec<u64> = numbers.iter().zip(&answers).filter(|(_, status)| **status != 200).map(|(number, _)| *number).collect();
+    assert_eq!((refused, answers[12]), (vec![13], 400));
+    assert_eq!(counted(&running).await, 39 * 5);
+    assert_eq!(running.send(&report(1, 13)).await.status(), 400, "its receipt was not kept either");
+}
