@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 import { type ServiceItem, api, taken, useServices } from "../../api/client";
-import { ago, agoInWords, count, counted, exact } from "../../ui/format";
+import { ago, agoInWords, counted, exact } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
 import { steps, type Language } from "./steps";
 
@@ -132,7 +132,7 @@ function Reporting({ items }: { items: ServiceItem[] }) {
               <span className="font-mono text-[13px] text-faint">{item.versions.at(-1)}</span>
             </span>
             <span className="text-right text-[13px] text-faint">
-              {count(item.requests)} requests · {count(item.occurrences)} occurrences · {ago(item.last_event_at)}
+              {counted(item.requests, "request", "requests")} · {counted(item.occurrences, "occurrence", "occurrences")} · {ago(item.last_event_at)}
             </span>
           </li>
         ))}
