@@ -8,6 +8,7 @@
 #![warn(missing_docs)]
 
 mod digest;
+mod distinct;
 mod time;
 
 pub mod attention;
@@ -20,5 +21,6 @@ pub mod telemetry;
 pub mod text;
 
 pub use digest::{Digest, Hasher};
+pub use distinct::Distinct;
 pub use reference::Reference;
 pub use time::Timestamp;

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use outcrop_store::intake::Writer;
 use outcrop_store::live::{self, Committed, Listener};
-use outcrop_store::{Database, upkeep};
+use outcrop_store::{Database, reach, upkeep};
 use tokio::sync::{broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -30,6 +30,24 @@ pub(crate) async fn upkeep(database: Database, writer: Arc<Writer>, stop: Cancel
         tokio::select! {
             () = stop.cancelled() => return,
             () = tokio::time::sleep(EVERY) => {}
+        }
+    }
+}
+
+/// How long folding waits where nothing is left to fold.
+const FOLD_EVERY: Duration = Duration::from_secs(1);
+
+/// Folds users and endpoints by the hour, until cancelled. What is not folded yet is read from the occurrences meanwhile.
+pub(crate) async fn fold(database: Database, stop: CancellationToken) {
+    loop {
+        let is_more = reach::fold(&database).await.unwrap_or_else(|error| {
+            tracing::warn!(%error, "users could not be folded by the hour; tried again in a second");
+            false
+        });
+        let wait = if is_more { Duration::ZERO } else { FOLD_EVERY };
+        tokio::select! {
+            () = stop.cancelled() => return,
+            () = tokio::time::sleep(wait) => {}
         }
     }
 }

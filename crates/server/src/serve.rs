@@ -48,6 +48,7 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
     let (live, _) = tokio::sync::broadcast::channel(LIVE_QUEUE);
     let background = [
         tokio::spawn(background::upkeep(database.clone(), writer, stop.clone())),
+        tokio::spawn(background::fold(database.clone(), stop.clone())),
         tokio::spawn(background::tell(database.clone(), telling)),
         tokio::spawn(background::listen(database.clone(), live.clone(), stop.clone())),
     ];

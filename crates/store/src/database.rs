@@ -32,7 +32,7 @@ pub enum OpenError {
 /// Writers that commit side by side: while one waits for the disk, the other gathers.
 pub(crate) const WRITERS: u32 = 2;
 /// Connections for all else.
-const READERS: u32 = 8;
+const READERS: u32 = 12;
 /// How long a reader waits for a free connection.
 const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(2);
 

@@ -1,13 +1,13 @@
 //! Reading errors: the list with the numbers of a window, and one error with all that is counted of it.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
-use outcrop_core::Reference;
+use outcrop_core::{Distinct, Reference};
 use outcrop_core::failure::OccurrenceId;
 use sqlx::FromRow;
 
-use crate::{Database, StoreError, from_utc, id_uuid};
+use crate::{Database, StoreError};
 
 /// What part of all errors is looked at. Counts are by the minute: the window is widened to whole minutes.
 #[derive(Clone, Debug)]
@@ -136,11 +136,6 @@ impl Bounds {
         let last_hour = floor(to, TimeDelta::hours(1)).max(first_hour);
         Self { from, to, first_hour, last_hour }
     }
-
-    fn ids(&self) -> (uuid::Uuid, uuid::Uuid) {
-        let first = |at| id_uuid(OccurrenceId::first_at(from_utc(at)));
-        (first(self.from), first(self.to))
-    }
 }
 
 /// Lists the errors that occurred in a window, in the order of their references' numbers.
@@ -178,13 +173,16 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
         .fetch_all(&database.pool)
         .await?;
     let errors: Vec<i32> = rows.iter().map(|row| row.error_id).collect();
-    let places = places(database, &bounds, scope, &errors).await?;
-    let traffic = traffic(database, &bounds, scope, &rows).await?;
-    let names = Labels::of(database, &rows).await?;
+    let (places, traffic, names) = futures_util::try_join!(
+        places(database, &bounds, scope, &errors),
+        traffic(database, &bounds, scope, &rows),
+        Labels::of(database, &rows),
+    )?;
+    let none = BTreeSet::new();
     Ok(rows
         .into_iter()
         .map(|row| {
-            let (users, endpoints) = places.get(&row.error_id).cloned().unwrap_or_default();
+            let (users, endpoints) = places.get(&row.error_id).map_or((0, &none), |(users, endpoints)| (users.count(), endpoints));
             let is_hit = |service: i32, endpoint: i32, environment: i32| {
                 service == row.service_id
                     && (endpoints.is_empty() || endpoints.contains(&endpoint))
@@ -205,7 +203,7 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
                 environments: names.environments(&row.environments),
                 versions: names.versions(&row.versions),
                 count: row.count,
-                users,
+                users: i64::try_from(users).unwrap_or(i64::MAX),
                 requests,
                 first_seen: row.first_seen,
                 last_seen: row.last_seen,
@@ -218,20 +216,31 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
         .collect())
 }
 
-type Places = HashMap<i32, (i64, Vec<i32>)>;
+type Places = HashMap<i32, (Distinct, BTreeSet<i32>)>;
 
-/// Users and endpoints per error, from the index over causes alone.
+/// Users and endpoints per error.
 async fn places(database: &Database, bounds: &Bounds, scope: &Scope, errors: &[i32]) -> Result<Places, StoreError> {
-    let (first, last) = bounds.ids();
-    let rows: Vec<(i32, i64, Vec<i32>)> = sqlx::query_as(include_str!("../queries/errors/places.sql"))
-        .bind(first)
-        .bind(last)
+    type Part = (i32, Option<Vec<u8>>, Option<Vec<i64>>, Vec<i32>);
+    let parts: Vec<Part> = sqlx::query_as(include_str!("../queries/errors/places.sql"))
+        .bind(bounds.from)
+        .bind(bounds.first_hour)
+        .bind(bounds.last_hour)
+        .bind(bounds.to)
         .bind(errors)
         .bind(&scope.environment)
         .bind(&scope.version)
         .fetch_all(&database.pool)
         .await?;
-    Ok(rows.into_iter().map(|(error, users, endpoints)| (error, (users, endpoints))).collect())
+    let mut places = Places::new();
+    for (error, folded, hashes, endpoints) in parts {
+        let (users, hit) = places.entry(error).or_default();
+        if let Some(folded) = folded.as_deref().and_then(Distinct::from_bytes) {
+            users.merge(&folded);
+        }
+        hashes.unwrap_or_default().iter().for_each(|hash| users.insert(crate::reach::unsigned(*hash)));
+        hit.extend(endpoints);
+    }
+    Ok(places)
 }
 
 type Traffic = HashMap<(i32, i32, i32), i64>;
@@ -262,14 +271,15 @@ impl Labels {
     async fn of(database: &Database, rows: &[CountRow]) -> Result<Self, StoreError> {
         let environments: Vec<i32> = rows.iter().flat_map(|row| row.environments.iter().copied()).collect();
         let versions: Vec<i32> = rows.iter().flat_map(|row| row.versions.iter().copied()).collect();
-        let environments: Vec<(i32, String)> =
-            sqlx::query_as("SELECT id, name FROM environment WHERE id = ANY($1)").bind(environments).fetch_all(&database.pool).await?;
-        let versions: Vec<(i32, Option<DateTime<Utc>>, String)> = sqlx::query_as(
+        let environments =
+            sqlx::query_as("SELECT id, name FROM environment WHERE id = ANY($1)").bind(environments).fetch_all(&database.pool);
+        let versions = sqlx::query_as(
             "SELECT v.id, min(d.first_received_at), v.label FROM version v LEFT JOIN deployed d ON d.version_id = v.id WHERE v.id = ANY($1) GROUP BY v.id",
         )
         .bind(versions)
-        .fetch_all(&database.pool)
-        .await?;
+        .fetch_all(&database.pool);
+        let (environments, versions): (Vec<(i32, String)>, Vec<(i32, Option<DateTime<Utc>>, String)>) =
+            futures_util::try_join!(environments, versions)?;
         Ok(Self {
             environments: environments.into_iter().collect(),
             versions: versions.into_iter().map(|(id, at, label)| (id, (at.unwrap_or_default(), label))).collect(),

@@ -18,6 +18,7 @@ mod names;
 pub mod occurrences;
 mod partitions;
 mod promptly;
+pub mod reach;
 pub mod timeline;
 pub mod upkeep;
 

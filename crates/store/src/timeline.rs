@@ -147,17 +147,17 @@ pub async fn services(database: &Database, now: DateTime<Utc>) -> Result<Vec<Ser
     Ok(sqlx::query_as(include_str!("../queries/timeline/services.sql")).bind(now - TimeDelta::hours(24)).fetch_all(&database.pool).await?)
 }
 
-/// When each version of a service was first seen by its telemetry, in the scope's environment.
+/// When each version of the services of these names was first seen by its telemetry, in the scope's environment, by time.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn first_seen(database: &Database, service: &str, scope: &Scope) -> Result<Vec<(String, DateTime<Utc>)>, StoreError> {
+pub async fn first_seen(database: &Database, services: &[String], scope: &Scope) -> Result<Vec<(String, String, DateTime<Utc>)>, StoreError> {
     Ok(sqlx::query_as(
-        "SELECT version.label, min(deployed.first_event_at) FROM deployed JOIN version ON version.id = deployed.version_id \
+        "SELECT service.name, version.label, min(deployed.first_event_at) FROM deployed JOIN version ON version.id = deployed.version_id \
          JOIN service ON service.id = deployed.service_id JOIN environment ON environment.id = deployed.environment_id \
-         WHERE service.name = $1 AND ($2::text IS NULL OR environment.name = $2) GROUP BY version.label ORDER BY 2",
+         WHERE service.name = ANY($1) AND ($2::text IS NULL OR environment.name = $2) GROUP BY 1, 2 ORDER BY 3",
     )
-    .bind(service)
+    .bind(services)
     .bind(&scope.environment)
     .fetch_all(&database.pool)
     .await?)

@@ -32,8 +32,9 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
     let database = state.database.clone();
     let page = state
         .on_main(async move {
-            let mut ranked: Vec<(Position, Summary, Attention)> = errors::list(&database, &scope)
-                .await?
+            let (summaries, (requests, failed)) =
+                futures_util::try_join!(errors::list(&database, &scope), errors::traffic_of(&database, &scope))?;
+            let mut ranked: Vec<(Position, Summary, Attention)> = summaries
                 .into_iter()
                 .filter(|summary| summary.count > 0)
                 .map(|summary| rank(summary, now))
@@ -44,15 +45,12 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
             let is_more = ranked.len() > from + limit;
             let shown: Vec<_> = ranked.into_iter().skip(from).take(limit).collect();
             let references: Vec<Reference> = shown.iter().map(|(_, summary, _)| summary.reference).collect();
-            let latest = errors::latest(&database, &references).await?;
-            let strips = match strip {
-                Some(most) => {
-                    let summaries: Vec<&Summary> = shown.iter().map(|(_, summary, _)| summary).collect();
-                    super::timeline::strips(&database, &summaries, &scope, most).await?.into_iter().map(Some).collect()
-                }
-                None => vec![None; shown.len()],
+            let strips = async {
+                let Some(most) = strip else { return Ok(vec![None; shown.len()]) };
+                let summaries: Vec<&Summary> = shown.iter().map(|(_, summary, _)| summary).collect();
+                Ok(super::timeline::strips(&database, &summaries, &scope, most).await?.into_iter().map(Some).collect())
             };
-            let (requests, failed) = errors::traffic_of(&database, &scope).await?;
+            let (latest, strips) = futures_util::try_join!(errors::latest(&database, &references), strips)?;
             let next = shown.last().filter(|_| is_more).map(|((Reverse(score), number), _, _)| cursor(&format!("{score}:{number}")));
             let items = shown
                 .into_iter()

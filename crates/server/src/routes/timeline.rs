@@ -37,12 +37,15 @@ pub(super) async fn of_error(
     let made = state
         .on_main(async move {
             let Some(summary) = errors::one(&database, reference, &scope).await? else { return Ok(None) };
-            let occurrences = timeline::occurrences(&database, &[reference], &scope, steps).await?;
-            let requests = timeline::requests(&database, std::slice::from_ref(&summary.service), &scope, steps).await?;
-            let order = timeline::first_seen(&database, &summary.service, &scope).await?;
+            let service = std::slice::from_ref(&summary.service);
+            let (occurrences, requests, order) = futures_util::try_join!(
+                timeline::occurrences(&database, std::slice::from_ref(&reference), &scope, steps),
+                timeline::requests(&database, service, &scope, steps),
+                timeline::first_seen(&database, service, &scope),
+            )?;
             let layers = order
                 .into_iter()
-                .map(|(version, first_seen)| Layer {
+                .map(|(_, version, first_seen)| Layer {
                     occurrences: series(occurrences.iter().map(|(_, point)| point), &version, steps),
                     requests: series(requests.iter().map(|(_, point)| point), &version, steps),
                     version,
@@ -78,23 +81,21 @@ pub(super) async fn strips(
     let mut services: Vec<String> = summaries.iter().map(|summary| summary.service.clone()).collect();
     services.sort();
     services.dedup();
-    let occurrences = timeline::occurrences(database, &references, scope, steps).await?;
-    let requests = timeline::requests(database, &services, scope, steps).await?;
-    let mut orders = std::collections::HashMap::new();
-    for service in &services {
-        orders.insert(service.as_str(), timeline::first_seen(database, service, scope).await?);
-    }
+    let (occurrences, requests, order) = futures_util::try_join!(
+        timeline::occurrences(database, &references, scope, steps),
+        timeline::requests(database, &services, scope, steps),
+        timeline::first_seen(database, &services, scope),
+    )?;
     Ok(summaries
         .iter()
         .map(|summary| Timeline {
             from: steps.from,
             to: steps.to(),
             step_ms: steps.step.num_milliseconds(),
-            layers: orders
-                .get(summary.service.as_str())
-                .into_iter()
-                .flatten()
-                .map(|(version, first_seen)| Layer {
+            layers: order
+                .iter()
+                .filter(|(service, _, _)| *service == summary.service)
+                .map(|(_, version, first_seen)| Layer {
                     version: version.clone(),
                     first_seen: *first_seen,
                     occurrences: series(

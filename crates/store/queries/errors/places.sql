@@ -1,10 +1,32 @@
--- Users and endpoints per error in the window: an index-only scan of occurrence_by_cause.
--- $1 first id, $2 id after the last, $3 errors, $4 environment, $5 version.
-SELECT cause.error_id, count(DISTINCT occurrence.user_hash),
-    COALESCE(array_agg(DISTINCT occurrence.endpoint_id) FILTER (WHERE occurrence.endpoint_id IS NOT NULL), '{}')
-FROM cause
-JOIN occurrence ON occurrence.cause_id = cause.id
-WHERE cause.error_id = ANY($3) AND occurrence.id >= $1 AND occurrence.id < $2
-    AND ($4::text IS NULL OR occurrence.environment_id = (SELECT id FROM environment WHERE name = $4))
-    AND ($5::text IS NULL OR occurrence.version_id IN (SELECT id FROM version WHERE label = $5))
-GROUP BY cause.error_id
+-- Users and endpoints per error in the window, in parts to be merged: whole hours as folded, the ends of the window and
+-- what is not folded yet from the occurrences. One statement, so that nothing is missed between the parts.
+-- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 errors, $6 environment, $7 version.
+WITH place AS MATERIALIZED (
+    SELECT cause.id AS cause_id, cause.error_id FROM cause WHERE cause.error_id = ANY($5)
+), bare AS (
+    SELECT place.error_id, o.user_hash, o.endpoint_id, o.environment_id, o.version_id
+    FROM place JOIN occurrence o ON o.cause_id = place.cause_id
+    WHERE o.id >= first_id_at($1) AND o.id < first_id_at($2)
+    UNION ALL
+    SELECT place.error_id, o.user_hash, o.endpoint_id, o.environment_id, o.version_id
+    FROM place JOIN occurrence o ON o.cause_id = place.cause_id
+    WHERE o.id >= first_id_at($3) AND o.id < first_id_at($4)
+    UNION ALL
+    SELECT place.error_id, o.user_hash, o.endpoint_id, o.environment_id, o.version_id
+    FROM touched JOIN place ON place.cause_id = touched.cause_id
+    JOIN occurrence o ON o.cause_id = touched.cause_id AND o.environment_id = touched.environment_id
+    WHERE touched.minute >= $2 AND touched.minute < $3
+        AND o.id >= first_id_at(touched.minute) AND o.id < first_id_at(touched.minute + interval '1 minute')
+)
+SELECT place.error_id, reach.users, NULL::bigint[] AS hashes, reach.endpoints
+FROM place JOIN reach_hour reach ON reach.cause_id = place.cause_id
+WHERE reach.hour >= $2 AND reach.hour < $3
+    AND ($6::text IS NULL OR reach.environment_id = (SELECT id FROM environment WHERE name = $6))
+    AND ($7::text IS NULL OR reach.version_id IN (SELECT id FROM version WHERE label = $7))
+UNION ALL
+SELECT error_id, NULL, array_agg(DISTINCT user_hash) FILTER (WHERE user_hash IS NOT NULL),
+    COALESCE(array_agg(DISTINCT endpoint_id) FILTER (WHERE endpoint_id IS NOT NULL), '{}')
+FROM bare
+WHERE ($6::text IS NULL OR environment_id = (SELECT id FROM environment WHERE name = $6))
+    AND ($7::text IS NULL OR version_id IN (SELECT id FROM version WHERE label = $7))
+GROUP BY error_id

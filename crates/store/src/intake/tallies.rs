@@ -22,6 +22,7 @@ pub(super) async fn store(
 ) -> Result<Vec<(Sender, DeployedSpan)>, StoreError> {
     let counted: Vec<&Counted> = work.counted.iter().collect();
     tally(connection, &counted).await?;
+    touch(connection, &counted).await?;
     sight(connection, &counted).await?;
     let deployed = deploy(connection, work, writer).await?;
     traffic(connection, work).await?;
@@ -68,6 +69,30 @@ async fn upsert_tally(connection: &mut PgConnection, table: &str, step: &str, ro
         .bind(rows.iter().map(|(_, n)| *n).collect::<Vec<_>>())
         .execute(connection)
         .await?;
+    Ok(())
+}
+
+/// Notes which minutes the job of [`crate::reach`] has to fold. A row that is there is written again, so that a job that
+/// takes it meanwhile waits for this transaction.
+async fn touch(connection: &mut PgConnection, counted: &[&Counted]) -> Result<(), StoreError> {
+    let mut touched: BTreeMap<(i64, i32, Timestamp), bool> = BTreeMap::new();
+    for change in counted {
+        *touched.entry((change.cause, change.environment, change.occurrence.at().minute())).or_default() |= change.n <= 0;
+    }
+    if touched.is_empty() {
+        return Ok(());
+    }
+    sqlx::query(
+        "INSERT INTO touched AS t (cause_id, environment_id, minute, recount) \
+         SELECT * FROM UNNEST($1::bigint[], $2::int[], $3::timestamptz[], $4::bool[]) AS new (a, b, c, recount) ORDER BY 1, 2, 3 \
+         ON CONFLICT (cause_id, environment_id, minute) DO UPDATE SET recount = t.recount OR excluded.recount",
+    )
+    .bind(touched.keys().map(|key| key.0).collect::<Vec<_>>())
+    .bind(touched.keys().map(|key| key.1).collect::<Vec<_>>())
+    .bind(touched.keys().map(|key| to_utc(key.2)).collect::<Vec<_>>())
+    .bind(touched.values().copied().collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
     Ok(())
 }
 

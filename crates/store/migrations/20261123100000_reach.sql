@@ -1,0 +1,29 @@
+-- Whom and what an error hits, folded by the hour, so that a list need not walk every occurrence.
+-- users is a set of user hashes: exact while few, a sketch above (outcrop_core::Distinct).
+CREATE TABLE reach_hour (
+    hour timestamptz NOT NULL,
+    cause_id bigint NOT NULL,
+    environment_id integer NOT NULL,
+    version_id integer NOT NULL,
+    users bytea NOT NULL,
+    endpoints integer[] NOT NULL,
+    PRIMARY KEY (cause_id, hour, environment_id, version_id)
+);
+ALTER TABLE reach_hour ALTER COLUMN users SET STORAGE EXTERNAL;
+
+-- Minutes whose occurrences are not folded yet: written with the occurrences, taken by one job. recount: something was
+-- taken back or changed, so the hour is counted from its occurrences anew.
+CREATE TABLE touched (
+    cause_id bigint NOT NULL,
+    environment_id integer NOT NULL,
+    minute timestamptz NOT NULL,
+    recount boolean NOT NULL,
+    PRIMARY KEY (cause_id, environment_id, minute)
+) WITH (fillfactor = 50);
+
+-- The smallest occurrence id of a time: ids begin with 48 bits of milliseconds.
+CREATE FUNCTION first_id_at(at timestamptz) RETURNS uuid LANGUAGE sql STABLE PARALLEL SAFE
+    RETURN (lpad(to_hex((extract(epoch FROM at) * 1000)::bigint), 12, '0') || '00000000000000000000')::uuid;
+
+INSERT INTO touched SELECT DISTINCT cause_id, environment_id, minute, false FROM tally_minute WHERE n > 0;
+CREATE INDEX reach_hour_by_time ON reach_hour (hour);

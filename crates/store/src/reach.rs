@@ -1,0 +1,151 @@
+//! Whom and what an error hits: sets of users and endpoints by the hour, folded from the occurrences by a job.
+//!
+//! The writer notes each touched minute in the transaction that stores its occurrences; the job takes the notes and
+//! writes what it folded in one transaction. Sets may be merged twice, so late data and restarts are harmless.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use chrono::{DateTime, DurationRound, TimeDelta, Utc};
+use outcrop_core::Distinct;
+use sqlx::{FromRow, PgConnection};
+
+use crate::{Database, StoreError};
+
+/// Minutes folded per transaction: a fraction of a second's work.
+const CHUNK: i64 = 500;
+
+#[derive(FromRow)]
+struct Touched {
+    cause_id: i64,
+    environment_id: i32,
+    minute: DateTime<Utc>,
+    recount: bool,
+}
+
+#[derive(FromRow)]
+struct Found {
+    cause_id: i64,
+    environment_id: i32,
+    version_id: i32,
+    hour: DateTime<Utc>,
+    users: Vec<i64>,
+    endpoints: Vec<i32>,
+}
+
+type Key = (i64, DateTime<Utc>, i32, i32);
+
+#[derive(Default)]
+struct Reach {
+    users: Distinct,
+    endpoints: BTreeSet<i32>,
+}
+
+/// Folds one chunk of touched minutes. Returns whether more may be waiting. Does nothing while another instance is at it.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the minutes then wait for the next call.
+pub async fn fold(database: &Database) -> Result<bool, StoreError> {
+    let mut transaction = database.pool.begin().await?;
+    let (is_ours,): (bool,) =
+        sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop reach'))").fetch_one(&mut *transaction).await?;
+    if !is_ours {
+        return Ok(false);
+    }
+    let touched: Vec<Touched> = sqlx::query_as(include_str!("../queries/reach/take.sql")).bind(CHUNK).fetch_all(&mut *transaction).await?;
+    if touched.is_empty() {
+        return Ok(false);
+    }
+    let mut folded = read(&mut transaction, &touched).await?;
+    merge_known(&mut transaction, &touched, &mut folded).await?;
+    write(&mut transaction, folded).await?;
+    transaction.commit().await?;
+    Ok(i64::try_from(touched.len()).is_ok_and(|taken| taken == CHUNK))
+}
+
+fn hour(at: DateTime<Utc>) -> DateTime<Utc> {
+    at.duration_trunc(TimeDelta::hours(1)).unwrap_or(at)
+}
+
+/// Hours to be counted anew as a whole.
+fn recounted(touched: &[Touched]) -> BTreeSet<(i64, i32, DateTime<Utc>)> {
+    touched.iter().filter(|row| row.recount).map(|row| (row.cause_id, row.environment_id, hour(row.minute))).collect()
+}
+
+async fn read(connection: &mut PgConnection, touched: &[Touched]) -> Result<BTreeMap<Key, Reach>, StoreError> {
+    let whole = recounted(touched);
+    let minutes = touched
+        .iter()
+        .filter(|row| !whole.contains(&(row.cause_id, row.environment_id, hour(row.minute))))
+        .map(|row| (row.cause_id, row.environment_id, row.minute, TimeDelta::minutes(1)));
+    let hours = whole.iter().map(|(cause, environment, hour)| (*cause, *environment, *hour, TimeDelta::hours(1)));
+    let spans: Vec<_> = minutes.chain(hours).collect();
+    let found: Vec<Found> = sqlx::query_as(include_str!("../queries/reach/of_spans.sql"))
+        .bind(spans.iter().map(|span| span.0).collect::<Vec<_>>())
+        .bind(spans.iter().map(|span| span.1).collect::<Vec<_>>())
+        .bind(spans.iter().map(|span| span.2).collect::<Vec<_>>())
+        .bind(spans.iter().map(|span| span.2 + span.3).collect::<Vec<_>>())
+        .fetch_all(connection)
+        .await?;
+    let mut folded: BTreeMap<Key, Reach> = BTreeMap::new();
+    for row in found {
+        let reach = folded.entry((row.cause_id, row.hour, row.environment_id, row.version_id)).or_default();
+        row.users.iter().for_each(|user| reach.users.insert(unsigned(*user)));
+        reach.endpoints.extend(row.endpoints);
+    }
+    Ok(folded)
+}
+
+pub(crate) const fn unsigned(hash: i64) -> u64 {
+    u64::from_ne_bytes(hash.to_ne_bytes())
+}
+
+/// Adds what was folded before, save for hours counted anew: their rows go.
+async fn merge_known(connection: &mut PgConnection, touched: &[Touched], folded: &mut BTreeMap<Key, Reach>) -> Result<(), StoreError> {
+    let whole: Vec<_> = recounted(touched).into_iter().collect();
+    if !whole.is_empty() {
+        sqlx::query(
+            "DELETE FROM reach_hour USING UNNEST($1::bigint[], $2::int[], $3::timestamptz[]) AS gone (cause_id, environment_id, hour) \
+             WHERE reach_hour.cause_id = gone.cause_id AND reach_hour.environment_id = gone.environment_id AND reach_hour.hour = gone.hour",
+        )
+        .bind(whole.iter().map(|key| key.0).collect::<Vec<_>>())
+        .bind(whole.iter().map(|key| key.1).collect::<Vec<_>>())
+        .bind(whole.iter().map(|key| key.2).collect::<Vec<_>>())
+        .execute(&mut *connection)
+        .await?;
+    }
+    let known: Vec<(i64, DateTime<Utc>, i32, i32, Vec<u8>, Vec<i32>)> = sqlx::query_as(
+        "SELECT cause_id, hour, environment_id, version_id, users, endpoints FROM reach_hour \
+         JOIN UNNEST($1::bigint[], $2::timestamptz[], $3::int[], $4::int[]) AS key (cause_id, hour, environment_id, version_id) \
+             USING (cause_id, hour, environment_id, version_id)",
+    )
+    .bind(folded.keys().map(|key| key.0).collect::<Vec<_>>())
+    .bind(folded.keys().map(|key| key.1).collect::<Vec<_>>())
+    .bind(folded.keys().map(|key| key.2).collect::<Vec<_>>())
+    .bind(folded.keys().map(|key| key.3).collect::<Vec<_>>())
+    .fetch_all(connection)
+    .await?;
+    for (cause, hour, environment, version, users, endpoints) in known {
+        let reach = folded.entry((cause, hour, environment, version)).or_default();
+        reach.users.merge(&Distinct::from_bytes(&users).unwrap_or_default());
+        reach.endpoints.extend(endpoints);
+    }
+    Ok(())
+}
+
+async fn write(connection: &mut PgConnection, folded: BTreeMap<Key, Reach>) -> Result<(), StoreError> {
+    for ((cause, hour, environment, version), reach) in folded {
+        sqlx::query(
+            "INSERT INTO reach_hour (cause_id, hour, environment_id, version_id, users, endpoints) VALUES ($1, $2, $3, $4, $5, $6) \
+             ON CONFLICT (cause_id, hour, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints",
+        )
+        .bind(cause)
+        .bind(hour)
+        .bind(environment)
+        .bind(version)
+        .bind(reach.users.to_bytes())
+        .bind(reach.endpoints.into_iter().collect::<Vec<_>>())
+        .execute(&mut *connection)
+        .await?;
+    }
+    Ok(())
+}
