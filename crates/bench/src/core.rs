@@ -13,7 +13,11 @@ const AIM: f64 = 100_000.0;
 pub fn run(seconds: u64) {
     let records = labelled_stacks();
     println!("parse + grouping key, one core, {seconds} s each; aim {AIM:.0} stacks/s");
-    for runtime in ["cpython", "nodejs"] {
+    let mut runtimes: Vec<&str> = records.iter().filter_map(|record| record["runtime"].as_str()).collect();
+    runtimes.sort_unstable();
+    runtimes.dedup();
+    let (mut all, mut spent) = (0.0, 0.0);
+    for runtime in runtimes {
         let stacks: Vec<[&str; 3]> = records
             .iter()
             .filter(|record| record["runtime"] == runtime && record["stacktrace"] != "")
@@ -30,7 +34,12 @@ pub fn run(seconds: u64) {
         }
         let rate = count as f64 / start.elapsed().as_secs_f64();
         println!("{runtime:<8} {rate:>9.0} stacks/s  {:.2} of the aim  ({} stacks, {bytes} bytes on average)", rate / AIM, stacks.len());
+        all += stacks.len() as f64;
+        spent += stacks.len() as f64 / rate;
     }
+    let rate = all / spent;
+    println!("all      {rate:>9.0} stacks/s  {:.2} of the aim, as mixed in the labelled stacks", rate / AIM);
+    adversarial();
     let texts: Vec<&str> = records.iter().filter_map(|record: &Value| record["message"].as_str()).collect();
     let mut count = 0_u64;
     let start = Instant::now();
@@ -41,4 +50,63 @@ pub fn run(seconds: u64) {
         count += texts.len() as u64;
     }
     println!("template {:>9.0} messages/s", count as f64 / start.elapsed().as_secs_f64());
+}
+
+/// Texts made to be slow: each twice, the second four times as long. Linear work takes four times as long.
+fn adversarial() {
+    const PIECES: &[(&str, &str)] = &[
+        ("one line of dots", "a."),
+        ("one line of brackets", "[{"),
+        ("one line of angles", "at A.<<"),
+        ("one line of places", "a.py:1 "),
+        ("lines of at", "    at a.b (c.js:1:2)\n"),
+        ("python frames", "  File \"/srv/a.py\", line 3, in f\n"),
+        ("java frames", "\tat a.b.C.d(C.java:1)\n"),
+        ("ruby frames", "\tfrom a.rb:1:in `b'\n"),
+        ("php frames", "#0 /srv/a.php(1): b()\n"),
+        ("rust frames", "   1: a::b\n             at ./src/a.rs:1:2\n"),
+        ("erlang frames", "{a,b,1,[{file,\"a.erl\"},{line,1}]},"),
+        ("go frames", "a.b(...)\n\t/srv/a.go:1 +0x1\n"),
+        ("causes", "Caused by: a.B: c\n"),
+        ("inner exceptions", " ---> A: b"),
+    ];
+    // What makes each dialect take the text for its own.
+    const HEADS: &[&str] = &[
+        "",
+        "Traceback (most recent call last):\n",
+        "A: b\n\tat a.b.C.d(C.java:1)\n",
+        "A: b\n  at A.B (C c) [0x1] in <1>:0\n",
+        "thread 'main' panicked at 'a', a.rs:1:1\nstack backtrace:\n",
+        "A: b in /a.php:1\nStack trace:\n",
+        "goroutine 1 [running]:\n",
+        "stack traceback:\n",
+        "** (A) b\n",
+        "[{a,b,1,[]},",
+        "a.rb:1:in `b': c (D)\n",
+        "a at b.pl line 1.\n",
+    ];
+    let mut worst = (0.0, String::new());
+    for (name, piece) in PIECES {
+        for head in HEADS {
+            let time = |bytes: usize| {
+                let text = format!("{head}{}", piece.repeat(bytes / piece.len()));
+                (0..3)
+                    .map(|_| {
+                        let start = Instant::now();
+                        black_box(Described::new("", "", &text).group());
+                        start.elapsed().as_secs_f64()
+                    })
+                    .fold(f64::MAX, f64::min)
+            };
+            let (short, long) = (time(250_000), time(1_000_000));
+            let growth = long / short;
+            if growth > worst.0 && long > 0.005 {
+                worst = (growth, format!("{name} after {:?}: {:.1} ms for 1 MB", head.lines().next().unwrap_or_default(), long * 1_000.0));
+            }
+            if long > 0.5 {
+                println!("slow: {name} after {head:?}: {:.0} ms for 1 MB", long * 1_000.0);
+            }
+        }
+    }
+    println!("adversarial texts: four times the length takes {:.1} times as long at worst ({})", worst.0, worst.1);
 }

@@ -17,7 +17,7 @@ use crate::processor;
 /// Rows per transaction of the floor.
 const FLOOR_BATCH: usize = 5_000;
 /// Failing spans per request of the product, and senders at once.
-const PER_REQUEST: u64 = 200;
+pub const PER_REQUEST: u64 = 200;
 const SENDERS: u64 = 16;
 /// The aim: the product's rows per second over the floor's.
 const AIM: f64 = 0.6;
@@ -151,7 +151,7 @@ async fn product(postgres: &Postgres, service: &outcrop_testkit::Running, number
             tokio::spawn(async move {
                 let http = reqwest::Client::new();
                 while Instant::now() < until {
-                    let body = request(number.fetch_add(1, Ordering::Relaxed));
+                    let body = request(number.fetch_add(1, Ordering::Relaxed), &Shape::NOW).encode_to_vec();
                     let sent = http.post(&url).bearer_auth(&key).header("content-type", "application/x-protobuf").body(body).send().await;
                     if sent.is_ok_and(|answer| answer.status() == 200) {
                         rows.fetch_add(PER_REQUEST, Ordering::Relaxed);
@@ -175,9 +175,25 @@ fn library_frame(at: u32) -> String {
     format!("  File \"/srv/skerry/venv/lib/python3.11/site-packages/web/app.py\", line {at}, in call_{at}\n    return next(request)\n")
 }
 
-/// A request of failing server spans, each of its own trace, over 20 functions, with a stack of ten frames.
-fn request(number: u64) -> Vec<u8> {
-    let now = u64::try_from(SystemTime::now().duration_since(UNIX_EPOCH).expect("past 1970").as_nanos()).expect("before 2554");
+/// What a request of the benchmarks holds.
+pub struct Shape {
+    pub service: &'static str,
+    /// Functions that fail: as many errors.
+    pub functions: u64,
+    /// How far its spans lie apart, together; they wrap around within it.
+    pub spread: Duration,
+    /// How long ago its last span was.
+    pub ago: Duration,
+}
+
+impl Shape {
+    pub const NOW: Self = Self { service: "fares", functions: 20, spread: Duration::ZERO, ago: Duration::ZERO };
+}
+
+/// A request of failing server spans, each of its own trace, with a stack of ten frames.
+pub fn request(number: u64, shape: &Shape) -> ExportTraceServiceRequest {
+    let nanos = |duration: Duration| u64::try_from(duration.as_nanos()).expect("before 2554");
+    let sent = nanos(SystemTime::now().duration_since(UNIX_EPOCH).expect("past 1970"));
     let text = |key: &str, value: String| KeyValue {
         key: key.to_owned(),
         value: Some(AnyValue { value: Some(any_value::Value::StringValue(value)) }),
@@ -186,7 +202,9 @@ fn request(number: u64) -> Vec<u8> {
     let spans = (0..PER_REQUEST)
         .map(|at| {
             let id = number * PER_REQUEST + at + 1;
-            let function = format!("quote_{}", id % 20);
+            let back = nanos(shape.ago) + nanos(shape.spread) / PER_REQUEST * at;
+            let now = sent - if shape.spread.is_zero() { back } else { back % nanos(shape.spread) };
+            let function = format!("quote_{}", id % shape.functions);
             let below: String = (0..9).map(library_frame).collect();
             let stack = format!(
                 "Traceback (most recent call last):\n{below}  File \"/srv/skerry/fares/tariff.py\", line 88, in {function}\n    \
@@ -224,7 +242,7 @@ fn request(number: u64) -> Vec<u8> {
         .collect();
     let resource = Resource {
         attributes: vec![
-            text("service.name", "fares".to_owned()),
+            text("service.name", shape.service.to_owned()),
             text("service.version", "2.4.0".to_owned()),
             text("deployment.environment.name", "production".to_owned()),
             text("service.instance.id", "fares-1.pier-3".to_owned()),
@@ -235,5 +253,4 @@ fn request(number: u64) -> Vec<u8> {
     ExportTraceServiceRequest {
         resource_spans: vec![ResourceSpans { resource: Some(resource), scope_spans: vec![of_scope], ..ResourceSpans::default() }],
     }
-    .encode_to_vec()
 }

@@ -6,6 +6,7 @@
 mod core;
 mod intake;
 mod processor;
+mod query;
 
 use clap::{Parser, Subcommand};
 
@@ -39,6 +40,15 @@ enum Command {
         #[arg(long, default_value_t = 8)]
         seconds: u64,
     },
+    /// How long the list of errors takes, by its API and on its page, at a number of stored occurrences.
+    Query {
+        /// The service's binary.
+        #[arg(long, default_value = "target/release/outcrop")]
+        binary: String,
+        /// Occurrences to store first.
+        #[arg(long, default_value_t = 100_000)]
+        occurrences: u64,
+    },
 }
 
 #[tokio::main]
@@ -46,5 +56,6 @@ async fn main() {
     match Arguments::parse().command {
         Command::Core { seconds } => core::run(seconds),
         Command::Intake { binary, prefill, rounds, seconds } => intake::run(&binary, prefill, rounds, seconds).await,
+        Command::Query { binary, occurrences } => query::run(&binary, occurrences).await,
     }
 }

@@ -16,7 +16,7 @@ pub struct Distinct(Form);
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Form {
     Exact(BTreeSet<u64>),
-    /// Per register the largest rank seen, as in P. Flajolet et al., "HyperLogLog" (2007).
+    /// Per register the largest rank seen, as in P. Flajolet et al., "`HyperLogLog`" (2007).
     Sketch(Vec<u8>),
 }
 
@@ -29,7 +29,9 @@ impl Default for Distinct {
 impl FromIterator<u64> for Distinct {
     fn from_iter<I: IntoIterator<Item = u64>>(hashes: I) -> Self {
         let mut distinct = Self::default();
-        hashes.into_iter().for_each(|hash| distinct.insert(hash));
+        for hash in hashes {
+            distinct.insert(hash);
+        }
         distinct
     }
 }
@@ -42,7 +44,9 @@ impl Distinct {
                 members.insert(hash);
                 if members.len() > EXACT {
                     let mut registers = vec![0; REGISTERS];
-                    members.iter().for_each(|member| raise(&mut registers, *member));
+                    for member in members.iter() {
+                        raise(&mut registers, *member);
+                    }
                     self.0 = Form::Sketch(registers);
                 }
             }
@@ -53,7 +57,11 @@ impl Distinct {
     /// Adds all members of another set.
     pub fn merge(&mut self, other: &Self) {
         match (&mut self.0, &other.0) {
-            (_, Form::Exact(members)) => members.iter().for_each(|member| self.insert(*member)),
+            (_, Form::Exact(members)) => {
+                for member in members {
+                    self.insert(*member);
+                }
+            }
             (Form::Sketch(ours), Form::Sketch(theirs)) => {
                 for (our, their) in ours.iter_mut().zip(theirs) {
                     *our = (*our).max(*their);

@@ -41,6 +41,12 @@ impl Timestamp {
         self.floor(3_600)
     }
 
+    /// The start of this time's day (UTC).
+    #[must_use]
+    pub const fn midnight(self) -> Self {
+        self.floor(86_400)
+    }
+
     /// Whole days since 1970-01-01 (UTC).
     #[must_use]
     pub const fn day(self) -> i64 {

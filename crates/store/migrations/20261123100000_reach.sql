@@ -11,6 +11,8 @@ CREATE TABLE reach_hour (
 );
 ALTER TABLE reach_hour ALTER COLUMN users SET STORAGE EXTERNAL;
 
+CREATE INDEX reach_hour_by_time ON reach_hour (hour);
+
 -- Minutes whose occurrences are not folded yet: written with the occurrences, taken by one job. recount: something was
 -- taken back or changed, so the hour is counted from its occurrences anew.
 CREATE TABLE touched (
@@ -25,5 +27,17 @@ CREATE TABLE touched (
 CREATE FUNCTION first_id_at(at timestamptz) RETURNS uuid LANGUAGE sql STABLE PARALLEL SAFE
     RETURN (lpad(to_hex((extract(epoch FROM at) * 1000)::bigint), 12, '0') || '00000000000000000000')::uuid;
 
+-- The same by the day (UTC), merged from the hours, and counts by the day, for windows of many days.
+CREATE TABLE reach_day (LIKE reach_hour INCLUDING ALL);
+ALTER TABLE reach_day RENAME COLUMN hour TO day;
+CREATE TABLE tally_day (
+    day timestamptz NOT NULL,
+    environment_id integer NOT NULL,
+    cause_id bigint NOT NULL,
+    version_id integer NOT NULL,
+    n bigint NOT NULL,
+    PRIMARY KEY (day, environment_id, cause_id, version_id)
+);
+INSERT INTO tally_day SELECT date_trunc('day', hour, 'UTC'), environment_id, cause_id, version_id, sum(n) FROM tally_hour GROUP BY 1, 2, 3, 4;
+
 INSERT INTO touched SELECT DISTINCT cause_id, environment_id, minute, false FROM tally_minute WHERE n > 0;
-CREATE INDEX reach_hour_by_time ON reach_hour (hour);

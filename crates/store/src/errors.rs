@@ -3,8 +3,8 @@
 use std::collections::{BTreeSet, HashMap};
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
-use outcrop_core::{Distinct, Reference};
 use outcrop_core::failure::OccurrenceId;
+use outcrop_core::{Distinct, Reference};
 use sqlx::FromRow;
 
 use crate::{Database, StoreError};
@@ -116,12 +116,15 @@ struct CountRow {
     severity: i16,
 }
 
-/// The window in whole minutes, and the whole hours within it.
+/// The window in whole minutes, and the whole hours and days within it. Without a whole day both of its borders lie at the
+/// end of the last hour.
 struct Bounds {
     from: DateTime<Utc>,
     to: DateTime<Utc>,
     first_hour: DateTime<Utc>,
     last_hour: DateTime<Utc>,
+    first_day: DateTime<Utc>,
+    last_day: DateTime<Utc>,
 }
 
 impl Bounds {
@@ -134,7 +137,9 @@ impl Bounds {
         let (from, to) = (floor(scope.from, TimeDelta::minutes(1)), ceil(scope.to, TimeDelta::minutes(1)));
         let first_hour = ceil(from, TimeDelta::hours(1)).min(to);
         let last_hour = floor(to, TimeDelta::hours(1)).max(first_hour);
-        Self { from, to, first_hour, last_hour }
+        let (first_day, last_day) = (ceil(first_hour, TimeDelta::days(1)), floor(last_hour, TimeDelta::days(1)));
+        let (first_day, last_day) = if first_day < last_day { (first_day, last_day) } else { (last_hour, last_hour) };
+        Self { from, to, first_hour, last_hour, first_day, last_day }
     }
 }
 
@@ -170,6 +175,8 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
         .bind(&scope.environment)
         .bind(&scope.version)
         .bind(only)
+        .bind(bounds.first_day)
+        .bind(bounds.last_day)
         .fetch_all(&database.pool)
         .await?;
     let errors: Vec<i32> = rows.iter().map(|row| row.error_id).collect();
@@ -229,6 +236,8 @@ async fn places(database: &Database, bounds: &Bounds, scope: &Scope, errors: &[i
         .bind(errors)
         .bind(&scope.environment)
         .bind(&scope.version)
+        .bind(bounds.first_day)
+        .bind(bounds.last_day)
         .fetch_all(&database.pool)
         .await?;
     let mut places = Places::new();

@@ -57,13 +57,20 @@ pub async fn fold(database: &Database) -> Result<bool, StoreError> {
     }
     let mut folded = read(&mut transaction, &touched).await?;
     merge_known(&mut transaction, &touched, &mut folded).await?;
-    write(&mut transaction, folded).await?;
+    let days: BTreeSet<_> = touched.iter().map(|row| (row.cause_id, midnight(row.minute))).collect();
+    write(&mut transaction, WRITE_HOUR, folded).await?;
+    let folded = merge_hours(&mut transaction, days).await?;
+    write(&mut transaction, WRITE_DAY, folded).await?;
     transaction.commit().await?;
     Ok(i64::try_from(touched.len()).is_ok_and(|taken| taken == CHUNK))
 }
 
 fn hour(at: DateTime<Utc>) -> DateTime<Utc> {
     at.duration_trunc(TimeDelta::hours(1)).unwrap_or(at)
+}
+
+fn midnight(at: DateTime<Utc>) -> DateTime<Utc> {
+    at.duration_trunc(TimeDelta::days(1)).unwrap_or(at)
 }
 
 /// Hours to be counted anew as a whole.
@@ -99,12 +106,15 @@ pub(crate) const fn unsigned(hash: i64) -> u64 {
     u64::from_ne_bytes(hash.to_ne_bytes())
 }
 
-/// Adds what was folded before, save for hours counted anew: their rows go.
+/// Adds what was folded before, save for hours counted anew: their rows go, and their days', which are merged again.
 async fn merge_known(connection: &mut PgConnection, touched: &[Touched], folded: &mut BTreeMap<Key, Reach>) -> Result<(), StoreError> {
     let whole: Vec<_> = recounted(touched).into_iter().collect();
     if !whole.is_empty() {
         sqlx::query(
-            "DELETE FROM reach_hour USING UNNEST($1::bigint[], $2::int[], $3::timestamptz[]) AS gone (cause_id, environment_id, hour) \
+            "WITH gone AS (SELECT * FROM UNNEST($1::bigint[], $2::int[], $3::timestamptz[]) AS gone (cause_id, environment_id, hour)), \
+             days AS (DELETE FROM reach_day USING gone WHERE reach_day.cause_id = gone.cause_id AND reach_day.environment_id = gone.environment_id \
+                 AND reach_day.day = date_trunc('day', gone.hour, 'UTC')) \
+             DELETE FROM reach_hour USING gone \
              WHERE reach_hour.cause_id = gone.cause_id AND reach_hour.environment_id = gone.environment_id AND reach_hour.hour = gone.hour",
         )
         .bind(whole.iter().map(|key| key.0).collect::<Vec<_>>())
@@ -132,20 +142,41 @@ async fn merge_known(connection: &mut PgConnection, touched: &[Touched], folded:
     Ok(())
 }
 
-async fn write(connection: &mut PgConnection, folded: BTreeMap<Key, Reach>) -> Result<(), StoreError> {
+/// The days of causes, merged from their hours.
+async fn merge_hours(connection: &mut PgConnection, days: BTreeSet<(i64, DateTime<Utc>)>) -> Result<BTreeMap<Key, Reach>, StoreError> {
+    let hours: Vec<(i64, DateTime<Utc>, i32, i32, Vec<u8>, Vec<i32>)> = sqlx::query_as(
+        "SELECT cause_id, day, environment_id, version_id, users, endpoints FROM UNNEST($1::bigint[], $2::timestamptz[]) AS of (cause_id, day) \
+         JOIN reach_hour USING (cause_id) WHERE hour >= day AND hour < day + interval '24 hours'",
+    )
+    .bind(days.iter().map(|(cause, _)| *cause).collect::<Vec<_>>())
+    .bind(days.iter().map(|(_, day)| *day).collect::<Vec<_>>())
+    .fetch_all(connection)
+    .await?;
+    let mut merged: BTreeMap<Key, Reach> = BTreeMap::new();
+    for (cause, day, environment, version, users, endpoints) in hours {
+        let reach = merged.entry((cause, day, environment, version)).or_default();
+        reach.users.merge(&Distinct::from_bytes(&users).unwrap_or_default());
+        reach.endpoints.extend(endpoints);
+    }
+    Ok(merged)
+}
+
+const WRITE_HOUR: &str = "INSERT INTO reach_hour (cause_id, hour, environment_id, version_id, users, endpoints) VALUES ($1, $2, $3, $4, $5, $6) \
+     ON CONFLICT (cause_id, hour, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints";
+const WRITE_DAY: &str = "INSERT INTO reach_day (cause_id, day, environment_id, version_id, users, endpoints) VALUES ($1, $2, $3, $4, $5, $6) \
+     ON CONFLICT (cause_id, day, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints";
+
+async fn write(connection: &mut PgConnection, statement: &'static str, folded: BTreeMap<Key, Reach>) -> Result<(), StoreError> {
     for ((cause, hour, environment, version), reach) in folded {
-        sqlx::query(
-            "INSERT INTO reach_hour (cause_id, hour, environment_id, version_id, users, endpoints) VALUES ($1, $2, $3, $4, $5, $6) \
-             ON CONFLICT (cause_id, hour, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints",
-        )
-        .bind(cause)
-        .bind(hour)
-        .bind(environment)
-        .bind(version)
-        .bind(reach.users.to_bytes())
-        .bind(reach.endpoints.into_iter().collect::<Vec<_>>())
-        .execute(&mut *connection)
-        .await?;
+        sqlx::query(statement)
+            .bind(cause)
+            .bind(hour)
+            .bind(environment)
+            .bind(version)
+            .bind(reach.users.to_bytes())
+            .bind(reach.endpoints.into_iter().collect::<Vec<_>>())
+            .execute(&mut *connection)
+            .await?;
     }
     Ok(())
 }

@@ -151,7 +151,11 @@ pub async fn services(database: &Database, now: DateTime<Utc>) -> Result<Vec<Ser
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn first_seen(database: &Database, services: &[String], scope: &Scope) -> Result<Vec<(String, String, DateTime<Utc>)>, StoreError> {
+pub async fn first_seen(
+    database: &Database,
+    services: &[String],
+    scope: &Scope,
+) -> Result<Vec<(String, String, DateTime<Utc>)>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT service.name, version.label, min(deployed.first_event_at) FROM deployed JOIN version ON version.id = deployed.version_id \
          JOIN service ON service.id = deployed.service_id JOIN environment ON environment.id = deployed.environment_id \

@@ -29,6 +29,7 @@ pub async fn remove_expired(database: &Database, now: Timestamp) -> Result<u64, 
         ("pairing", "touched_at", STATES_KEPT),
         ("also_reported", "received_at", RECEIPTS_KEPT),
         ("reach_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
+        ("reach_day", "day", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
     ] {
         loop {
             let mut transaction = database.pool.begin().await?;

@@ -6,6 +6,7 @@
 
 mod codes;
 mod described;
+mod kind;
 mod template;
 
 use std::borrow::Cow;
@@ -93,10 +94,10 @@ pub fn group(subject: &Subject<'_>) -> Grouping {
     let mut key = Key::default();
     match (tier, subject.stack) {
         (Tier::OwnFrames, Some(stack)) => own_frames(&mut key, stack, subject),
-        (Tier::LibraryFrames, Some(stack)) => library_frames(&mut key, stack, &template),
+        (Tier::LibraryFrames, Some(stack)) => library_frames(&mut key, stack, subject, &template),
         _ => {
             key.part("message");
-            key.part(bare_type(subject.type_name));
+            key.part(kind::bare_type(subject.type_name));
             key.part(&template);
         }
     }
@@ -119,17 +120,18 @@ impl Key {
 
 fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>) {
     key.part("own");
-    for exception in distinct(stack) {
+    for (at, exception) in distinct(stack).enumerate() {
+        let (type_name, message) = stated(exception, subject, at == 0);
         key.part(match exception.relation {
             crate::stack::Relation::Member => "member",
             crate::stack::Relation::Thrown => "thrown",
             crate::stack::Relation::Cause | crate::stack::Relation::Handled => "cause",
         });
-        key.part(bare_type(&exception.type_name));
+        key.part(&kind::of(type_name, message));
         for name in names(exception.frames.iter().filter(|frame| frame.own)).take(MAX_OWN_FRAMES) {
             key.part(&name);
         }
-        for code in codes::in_message(&exception.message) {
+        for code in codes::in_message(message) {
             key.part(&code);
         }
     }
@@ -138,14 +140,23 @@ fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>) {
     }
     if !has_named_own_frame(stack) {
         // Anonymous code at the top of a file: only the message tells its places apart.
-        key.part(&template(&stack.top().message));
+        key.part(&template(stated(stack.top(), subject, true).1));
     }
 }
 
-fn library_frames(key: &mut Key, stack: &Stack<'_>, template: &str) {
+/// Type and message of an exception: as its text states them, else, for the outermost one, as they were sent.
+fn stated<'a>(exception: &'a Exception<'_>, subject: &Subject<'a>, is_top: bool) -> (&'a str, &'a str) {
+    let sent = |sent: &'a str| if is_top { sent } else { "" };
+    let type_name = if exception.type_name.is_empty() { sent(subject.type_name) } else { &exception.type_name };
+    let message = if exception.message.is_empty() { sent(subject.message) } else { &exception.message };
+    (type_name, message)
+}
+
+fn library_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>, template: &str) {
     key.part("library");
-    for exception in distinct(stack) {
-        key.part(bare_type(&exception.type_name));
+    for (at, exception) in distinct(stack).enumerate() {
+        let (type_name, message) = stated(exception, subject, at == 0);
+        key.part(&kind::of(type_name, message));
         for name in names(exception.frames.iter()).take(MAX_LIBRARY_FRAMES) {
             key.part(&name);
         }
@@ -190,11 +201,6 @@ fn name<'a>(frame: &'a Frame<'a>) -> Cow<'a, str> {
     let is_unnamed = function.is_empty() || function.starts_with('<');
     let place = if frame.module.is_empty() { base_name(&frame.file) } else { frame.module.as_ref() };
     if is_unnamed { Cow::Borrowed(place) } else { Cow::Owned(format!("{place}:{function}")) }
-}
-
-/// The type without its module: SDKs disagree on whether to send it.
-fn bare_type(type_name: &str) -> &str {
-    type_name.rsplit('.').next().unwrap_or(type_name)
 }
 
 fn title(subject: &Subject<'_>, template: &str) -> String {

@@ -108,11 +108,70 @@ fn name(message: &str, at: usize) -> Option<usize> {
     let token = rest.get(..rest.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(rest.len()))?;
     let mut letters = token.chars();
     let is_capitalised = letters.next()?.is_uppercase() && token.len() > 1 && letters.all(char::is_lowercase);
+    if is_capitalised
+        && BEFORE_NAMES.contains(&previous)
+        && let Some(length) = several_words(rest)
+    {
+        return Some(at + length);
+    }
     let follows = rest.get(token.len()..)?.strip_prefix(' ').and_then(|next| next.chars().next());
     let is_alone = previous.starts_with(char::is_lowercase)
         && previous.ends_with(|c: char| c.is_lowercase() || c == ',')
         && !follows.is_some_and(char::is_uppercase);
     (is_capitalised && is_alone).then_some(at + token.len())
+}
+
+/// Words that a place's or a person's name follows.
+const BEFORE_NAMES: &[&str] = &["at", "of", "for", "in", "from", "near", "to", "by", "with", "and"];
+
+/// The length of a name of two or three words (`Varnish Bay`), unless it is a phrase of a protocol (`Bad Gateway`).
+fn several_words(rest: &str) -> Option<usize> {
+    const PHRASES: &[&str] = &[
+        "Error",
+        "Errors",
+        "Gateway",
+        "Request",
+        "Requests",
+        "Found",
+        "Unavailable",
+        "Timeout",
+        "Entity",
+        "Required",
+        "Allowed",
+        "Acceptable",
+        "Failed",
+        "Large",
+        "Conflict",
+        "Exception",
+        "Content",
+        "Type",
+        "Fields",
+        "Version",
+        "Authentication",
+    ];
+    let is_part = |word: &str| {
+        let mut letters = word.chars();
+        word.len() > 1
+            && letters.next().is_some_and(char::is_uppercase)
+            && letters.all(|c| c.is_lowercase() || matches!(c, '-' | '\'') || c.is_uppercase() && word.contains(['-', '\'']))
+    };
+    let mut length = 0;
+    let mut words = 0;
+    for word in rest.split(' ').take(3) {
+        let bare = word.trim_end_matches([',', '.', ':', ';']);
+        if !is_part(bare) || PHRASES.contains(&bare) {
+            if PHRASES.contains(&bare) {
+                return None;
+            }
+            break;
+        }
+        length += usize::from(words > 0) + bare.len();
+        words += 1;
+        if bare.len() < word.len() {
+            break;
+        }
+    }
+    (words > 1).then_some(length)
 }
 
 fn is_email(token: &[u8]) -> bool {
@@ -197,6 +256,7 @@ fn number(bytes: &[u8], at: usize) -> Found {
         return (end > at + 2).then_some((end, "{hex}"));
     }
     let mut end = run(bytes, at, |b| b.is_ascii_digit());
+    end = in_groups(bytes, at, end);
     while matches!(bytes.get(end), Some(b'.' | b',' | b'_' | b'\'')) && bytes.get(end + 1).is_some_and(u8::is_ascii_digit) {
         end = run(bytes, end + 1, |b| b.is_ascii_digit());
     }
@@ -226,6 +286,27 @@ fn number(bytes: &[u8], at: usize) -> Found {
         return Some((end, "{n}"));
     }
     identifier(bytes, at)
+}
+
+/// The end of a number whose thousands are set apart by blanks, as many languages write it: `13 401,41`; the blank may be one
+/// that does not break (U+00A0, U+202F).
+fn in_groups(bytes: &[u8], at: usize, mut end: usize) -> usize {
+    if end - at > 3 {
+        return end;
+    }
+    loop {
+        let rest = &bytes[end..];
+        let blank = [b" ".as_slice(), "\u{a0}".as_bytes(), "\u{202f}".as_bytes()]
+            .iter()
+            .find(|blank| rest.starts_with(blank))
+            .map(|blank| blank.len());
+        let Some(blank) = blank else { return end };
+        let group = run(bytes, end + blank, |b| b.is_ascii_digit());
+        if group - end - blank != 3 || bytes.get(group).is_some_and(|b| is_word(*b)) {
+            return end;
+        }
+        end = group;
+    }
 }
 
 /// A word with digits in it. Short lower-case names with a digit or two (`utf8`, `http2`, `sha256`) are names.

@@ -55,7 +55,7 @@ fn follows(content: &str) -> Option<(Relation, &str)> {
 fn headline(content: &str) -> (Cow<'_, str>, Cow<'_, str>) {
     let content = match content.strip_prefix("Exception in thread \"") {
         Some(rest) => rest.split_once("\" ").map_or(rest, |(_, head)| head),
-        None => content,
+        None => content.strip_prefix("Caught: ").unwrap_or(content),
     };
     let (name, message) = content.split_once(": ").unwrap_or((content.trim_end_matches(':'), ""));
     let is_type = !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '$' | '.'));
@@ -115,6 +115,7 @@ fn is_own(module: &str, class: &str) -> bool {
         "scala.",
         "clojure.",
         "groovy.",
+        "org.codehaus.",
         "akka.",
         "play.",
         "org.springframework.",

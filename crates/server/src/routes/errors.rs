@@ -34,11 +34,8 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
         .on_main(async move {
             let (summaries, (requests, failed)) =
                 futures_util::try_join!(errors::list(&database, &scope), errors::traffic_of(&database, &scope))?;
-            let mut ranked: Vec<(Position, Summary, Attention)> = summaries
-                .into_iter()
-                .filter(|summary| summary.count > 0)
-                .map(|summary| rank(summary, now))
-                .collect();
+            let mut ranked: Vec<(Position, Summary, Attention)> =
+                summaries.into_iter().filter(|summary| summary.count > 0).map(|summary| rank(summary, now)).collect();
             ranked.sort_by_key(|(position, _, _)| *position);
             let from = after.map_or(0, |after| ranked.partition_point(|(position, _, _)| *position <= after));
             let total = i64::try_from(ranked.len()).unwrap_or(i64::MAX);

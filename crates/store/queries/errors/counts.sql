@@ -1,22 +1,32 @@
--- Errors with an occurrence in the window. Whole hours come from tally_hour, the minutes at both ends from tally_minute.
--- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 service, $6 environment, $7 version, $8 error.
+-- Errors with an occurrence in the window. Whole days come from tally_day, whole hours around them from tally_hour, the
+-- minutes at both ends from tally_minute; they are summed before anything is joined to them.
+-- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 service, $6 environment, $7 version, $8 error,
+-- $9 first whole day, $10 end of the last whole day.
 WITH hits AS (
-    SELECT cause_id, environment_id, version_id, n FROM tally_hour WHERE hour >= $2 AND hour < $3
+    SELECT cause_id, environment_id, version_id, n FROM tally_day WHERE day >= $9 AND day < $10
+    UNION ALL
+    SELECT cause_id, environment_id, version_id, n FROM tally_hour WHERE hour >= $2 AND hour < $9
+    UNION ALL
+    SELECT cause_id, environment_id, version_id, n FROM tally_hour WHERE hour >= $10 AND hour < $3
     UNION ALL
     SELECT cause_id, environment_id, version_id, n FROM tally_minute WHERE minute >= $1 AND minute < $2
     UNION ALL
     SELECT cause_id, environment_id, version_id, n FROM tally_minute WHERE minute >= $3 AND minute < $4
+), summed AS MATERIALIZED (
+    SELECT cause_id, environment_id, version_id, sum(n)::bigint AS n FROM hits
+    WHERE $8::int IS NULL OR cause_id IN (SELECT id FROM cause WHERE error_id = $8)
+    GROUP BY 1, 2, 3
 ), counted AS (
-    SELECT cause.error_id, sum(hits.n)::bigint AS count,
-        array_agg(DISTINCT hits.environment_id) AS environments, array_agg(DISTINCT hits.version_id) AS versions
-    FROM hits
-    JOIN cause ON cause.id = hits.cause_id
-    JOIN environment ON environment.id = hits.environment_id
-    JOIN version ON version.id = hits.version_id
-    WHERE hits.n <> 0
+    SELECT cause.error_id, sum(summed.n)::bigint AS count,
+        array_agg(DISTINCT summed.environment_id) AS environments, array_agg(DISTINCT summed.version_id) AS versions
+    FROM summed
+    JOIN cause ON cause.id = summed.cause_id
+    JOIN environment ON environment.id = summed.environment_id
+    JOIN version ON version.id = summed.version_id
+    WHERE summed.n <> 0
         AND ($6::text IS NULL OR environment.name = $6) AND ($7::text IS NULL OR version.label = $7) AND ($8::int IS NULL OR cause.error_id = $8)
     GROUP BY cause.error_id
-    HAVING sum(hits.n) > 0
+    HAVING sum(summed.n) > 0
 ), ever AS (
     SELECT cause.error_id, min(sighted.first_at) AS first_seen, max(sighted.last_at) AS last_seen,
         (array_agg(version.label ORDER BY sighted.first_at))[1] AS first_version,

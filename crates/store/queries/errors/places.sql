@@ -1,6 +1,7 @@
--- Users and endpoints per error in the window, in parts to be merged: whole hours as folded, the ends of the window and
--- what is not folded yet from the occurrences. One statement, so that nothing is missed between the parts.
--- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 errors, $6 environment, $7 version.
+-- Users and endpoints per error in the window, in parts to be merged: whole days and hours as folded, the ends of the
+-- window and what is not folded yet from the occurrences. One statement, so that nothing is missed between the parts.
+-- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 errors, $6 environment, $7 version,
+-- $8 first whole day, $9 end of the last whole day.
 WITH place AS MATERIALIZED (
     SELECT cause.id AS cause_id, cause.error_id FROM cause WHERE cause.error_id = ANY($5)
 ), bare AS (
@@ -19,9 +20,15 @@ WITH place AS MATERIALIZED (
         AND o.id >= first_id_at(touched.minute) AND o.id < first_id_at(touched.minute + interval '1 minute')
 )
 SELECT place.error_id, reach.users, NULL::bigint[] AS hashes, reach.endpoints
-FROM place JOIN reach_hour reach ON reach.cause_id = place.cause_id
-WHERE reach.hour >= $2 AND reach.hour < $3
-    AND ($6::text IS NULL OR reach.environment_id = (SELECT id FROM environment WHERE name = $6))
+FROM (
+    SELECT cause_id, environment_id, version_id, users, endpoints FROM reach_day WHERE day >= $8 AND day < $9
+    UNION ALL
+    SELECT cause_id, environment_id, version_id, users, endpoints FROM reach_hour WHERE hour >= $2 AND hour < $8
+    UNION ALL
+    SELECT cause_id, environment_id, version_id, users, endpoints FROM reach_hour WHERE hour >= $9 AND hour < $3
+) AS reach
+JOIN place ON reach.cause_id = place.cause_id
+WHERE ($6::text IS NULL OR reach.environment_id = (SELECT id FROM environment WHERE name = $6))
     AND ($7::text IS NULL OR reach.version_id IN (SELECT id FROM version WHERE label = $7))
 UNION ALL
 SELECT error_id, NULL, array_agg(DISTINCT user_hash) FILTER (WHERE user_hash IS NOT NULL),

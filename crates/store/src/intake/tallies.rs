@@ -34,13 +34,16 @@ type TallyKey = (Timestamp, i32, i64, i32);
 async fn tally(connection: &mut PgConnection, counted: &[&Counted]) -> Result<(), StoreError> {
     let mut minutes: BTreeMap<TallyKey, i64> = BTreeMap::new();
     let mut hours: BTreeMap<TallyKey, i64> = BTreeMap::new();
+    let mut whole_days: BTreeMap<TallyKey, i64> = BTreeMap::new();
     for change in counted.iter().filter(|change| change.n != 0) {
         let at = change.occurrence.at();
         *minutes.entry((at.minute(), change.environment, change.cause, change.version)).or_default() += change.n;
         *hours.entry((at.hour(), change.environment, change.cause, change.version)).or_default() += change.n;
+        *whole_days.entry((at.midnight(), change.environment, change.cause, change.version)).or_default() += change.n;
     }
     minutes.retain(|_, n| *n != 0);
     hours.retain(|_, n| *n != 0);
+    whole_days.retain(|_, n| *n != 0);
     let mut days: BTreeMap<i64, Vec<(TallyKey, i64)>> = BTreeMap::new();
     for (key, n) in minutes {
         days.entry(key.0.day()).or_default().push((key, n));
@@ -48,7 +51,8 @@ async fn tally(connection: &mut PgConnection, counted: &[&Counted]) -> Result<()
     for (day, rows) in days {
         upsert_tally(connection, &partition("tally_minute", day), "minute", &rows).await?;
     }
-    upsert_tally(connection, "tally_hour", "hour", &hours.into_iter().collect::<Vec<_>>()).await
+    upsert_tally(connection, "tally_hour", "hour", &hours.into_iter().collect::<Vec<_>>()).await?;
+    upsert_tally(connection, "tally_day", "day", &whole_days.into_iter().collect::<Vec<_>>()).await
 }
 
 async fn upsert_tally(connection: &mut PgConnection, table: &str, step: &str, rows: &[(TallyKey, i64)]) -> Result<(), StoreError> {

@@ -1,0 +1,122 @@
+//! Reading, at a given number of stored occurrences: the list's API, against counting the occurrences on each read, and the page.
+
+use std::time::{Duration, Instant};
+
+use opentelemetry_proto::tonic::collector::trace::v1::ExportTraceServiceRequest;
+use outcrop_testkit::{Browser, Durability, PASSWORD, Postgres, Running, Service};
+use prost::Message;
+use sqlx::{Connection, PgConnection};
+
+use crate::intake::{PER_REQUEST, Shape, request};
+
+/// The aims: the list's API and the page from a cold load.
+const API_AIM_MS: f64 = 30.0;
+const PAGE_AIM_MS: f64 = 1_000.0;
+/// Errors the occurrences belong to, and the days they lie in.
+const ERRORS: u64 = 200;
+const DAYS: u64 = 6;
+/// Reads per figure.
+const READS: usize = 60;
+
+/// What the list would ask if nothing were folded: the floor.
+const WALK: &str = "SELECT cause.error_id, count(*), count(DISTINCT occurrence.user_hash), array_agg(DISTINCT occurrence.endpoint_id) \
+                    FROM occurrence JOIN cause ON cause.id = occurrence.cause_id GROUP BY 1";
+
+pub async fn run(binary: &str, occurrences: u64) {
+    let postgres = Postgres::start(Durability::Volatile);
+    let url = postgres.database();
+    let service = Service::new(binary, url.clone()).start().await;
+    fill(&service, occurrences).await;
+    let mut connection = PgConnection::connect(&url).await.expect("the database answers");
+    sqlx::raw_sql("VACUUM ANALYZE").execute(&mut connection).await.expect("statistics are made");
+    let (stored, errors): (i64, i64) = sqlx::query_as("SELECT (SELECT count(*) FROM occurrence), (SELECT count(*) FROM error_group)")
+        .fetch_one(&mut connection)
+        .await
+        .expect("counts");
+    println!("{stored} occurrences of {errors} errors over {DAYS} days; median and 95th percentile of {READS} reads, ms");
+
+    let mut walks = vec![];
+    for _ in 0..READS {
+        let start = Instant::now();
+        sqlx::query(WALK).fetch_all(&mut connection).await.expect("the floor's query runs");
+        walks.push(millis(start));
+    }
+    let floor = print("floor: counting occurrences in SQL", &mut walks, None);
+    for (name, path) in [
+        ("errors, 24 h", "/api/v1/errors?since=24h&strip=48"),
+        ("errors, 7 days", "/api/v1/errors?since=7d&strip=48"),
+        ("errors, 7 days, one service", "/api/v1/errors?since=7d&service=fares&strip=48"),
+    ] {
+        let mut reads = vec![];
+        for _ in 0..READS {
+            let start = Instant::now();
+            let (status, _) = service.get(path).await;
+            reads.push(millis(start));
+            assert_eq!(status, 200, "{path}");
+        }
+        let median = print(name, &mut reads, Some(API_AIM_MS));
+        println!("{:<36} {:>8.2} of the floor", "", median / floor);
+    }
+    page(&service).await;
+}
+
+/// The Errors page from an empty cache, until its first row stands there.
+async fn page(service: &Running) {
+    let browser = Browser::start(1280, 800, "light").await;
+    browser.open(&format!("{}/errors", service.url)).await;
+    browser.sign_in(&service.email, PASSWORD).await;
+    browser.find("nav[aria-label=Pages]").await;
+    let mut loads = vec![];
+    for _ in 0..10 {
+        browser.driver.goto("about:blank").await.expect("an empty page");
+        browser.driver.cdp().send_raw("Network.clearBrowserCache", serde_json::json!({})).await.expect("the cache can be emptied");
+        let start = Instant::now();
+        browser.open(&format!("{}/errors?since=7d", service.url)).await;
+        browser.find("main li a").await;
+        loads.push(millis(start));
+    }
+    print("Errors page, cold, first row shown", &mut loads, Some(PAGE_AIM_MS));
+}
+
+/// Sends occurrences through the intake, spread over services, errors, users and days, and waits until they are folded.
+async fn fill(service: &Running, occurrences: u64) {
+    let http = reqwest::Client::new();
+    let services = ["gangway", "sailings", "fares", "stowage", "boarding", "berths", "bulletins", "ledger"];
+    for number in 0..occurrences.div_ceil(PER_REQUEST) {
+        let body: ExportTraceServiceRequest = request(
+            number,
+            &Shape {
+                service: services[usize::try_from(number % 8).unwrap_or_default()],
+                functions: ERRORS / 8,
+                spread: Duration::from_secs(DAYS * 86_400),
+                // A leap through the window, so that each request lies in other hours.
+                ago: Duration::from_secs(number.wrapping_mul(7_919) % (DAYS * 86_400)),
+            },
+        );
+        let sent = http
+            .post(format!("{}/v1/traces", service.url))
+            .bearer_auth(&service.key)
+            .header("content-type", "application/x-protobuf")
+            .body(body.encode_to_vec())
+            .send()
+            .await
+            .expect("the service answers");
+        assert_eq!(sent.status(), 200);
+    }
+    while service.service().row("SELECT count(*)::text FROM touched").await != [Some("0".to_owned())] {
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+}
+
+fn millis(start: Instant) -> f64 {
+    start.elapsed().as_secs_f64() * 1_000.0
+}
+
+/// Prints a figure and returns its median.
+fn print(name: &str, measured: &mut [f64], aim: Option<f64>) -> f64 {
+    measured.sort_by(f64::total_cmp);
+    let (median, high) = (measured[measured.len() / 2], measured[measured.len() * 95 / 100]);
+    let aim = aim.map(|aim| format!("   aim {aim:.0}")).unwrap_or_default();
+    println!("{name:<36} {median:>8.1} {high:>8.1}{aim}");
+    median
+}

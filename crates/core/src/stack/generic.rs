@@ -1,0 +1,524 @@
+//! Any other runtime: lines with a name and a place, in whatever dress.
+//!
+//! A line is a frame when it holds a source place (`dock.nim(12)`, `Dock.swift:12:5`, `file "dock.ml", line 12`,
+//! `package:dock/dock.dart 12:5`), or when it wears what frames wear (`#3 `, `3: `, `[3] `, `at `, `from `, an address)
+//! around a function's name. What stands around name and place is not looked at.
+
+use std::borrow::Cow;
+
+use super::{Dialect, Exception, Frame, ends_with_any, within_any};
+
+pub(super) struct Generic;
+
+impl Dialect for Generic {
+    fn runtime(&self) -> &'static str {
+        "unknown"
+    }
+
+    fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
+        let mut exception = Exception::default();
+        let mut has_mark = false;
+        let mut head_lines = 0;
+        for line in text.lines() {
+            let content = line.trim();
+            if content.is_empty() {
+                continue;
+            }
+            match frame(content) {
+                Some((frame, is_marked))
+                    if is_marked || !exception.frames.is_empty() || line.starts_with([' ', '\t']) || head_lines > 0 =>
+                {
+                    has_mark |= is_marked;
+                    exception.frames.push(frame);
+                }
+                // A place under the name it belongs to, on a line of its own.
+                _ if exception.frames.is_empty() => {
+                    head_lines += 1;
+                    headline(&mut exception, content);
+                }
+                // Some runtimes name the exception below its frames.
+                _ if exception.message.is_empty() && exception.type_name.is_empty() && content.contains(": ") => {
+                    headline(&mut exception, content);
+                }
+                _ => {}
+            }
+        }
+        join_places(&mut exception.frames);
+        // Those who print a stack outermost first say so.
+        if text.contains("most recent call last") {
+            exception.frames.reverse();
+        }
+        if !exception.frames.iter().any(|frame| frame.own) {
+            // Nothing tells own from library code: code with a source place is the service's.
+            for frame in &mut exception.frames {
+                frame.own = !frame.file.is_empty() && !is_library_path(&frame.file);
+            }
+        }
+        let is_stack = exception.frames.len() > 1 || has_mark && !exception.frames.is_empty();
+        is_stack.then(|| vec![exception])
+    }
+}
+
+/// A frame with a place alone belongs to the name on the line before it.
+fn join_places(frames: &mut Vec<Frame<'_>>) {
+    let mut joined: Vec<Frame<'_>> = Vec::with_capacity(frames.len());
+    for frame in frames.drain(..) {
+        match joined.last_mut() {
+            Some(last) if last.file.is_empty() && !last.function.is_empty() && frame.function.is_empty() => {
+                (last.file, last.line, last.own) = (frame.file, frame.line, frame.own);
+            }
+            _ => joined.push(frame),
+        }
+    }
+    *frames = joined;
+}
+
+/// How runtimes introduce an exception that nobody caught.
+const INTRODUCTIONS: &[&str] = &[
+    "Unhandled exception:",
+    "Unhandled Exception:",
+    "Uncaught exception:",
+    "Uncaught Exception:",
+    "unhandled exception:",
+    "Fatal error: exception ",
+    "Fatal error:",
+    "fatal error:",
+    "Uncaught Kotlin exception:",
+    "Uncaught ",
+    "ERROR:",
+    "Error:",
+    "error:",
+    "LoadError:",
+    "raised ",
+    "panic:",
+    "terminating due to uncaught exception",
+];
+
+fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
+    let mut content = content;
+    // A place in front: `Dock.swift:12: Fatal error: …`.
+    if let Some((_, rest)) = content.split_once(": ").filter(|(before, _)| place(before).is_some_and(|place| place.from == 0)) {
+        content = rest;
+    }
+    while let Some(rest) = INTRODUCTIONS.iter().find_map(|introduction| content.strip_prefix(introduction)) {
+        content = rest.trim_start();
+    }
+    if content.is_empty() || is_heading(content) {
+        return;
+    }
+    if let Some(said) = content.strip_prefix("what():") {
+        exception.message = Cow::Borrowed(said.trim_start());
+        return;
+    }
+    if !exception.type_name.is_empty() || !exception.message.is_empty() {
+        let message = exception.message.to_mut();
+        if !message.is_empty() {
+            message.push('\n');
+        }
+        message.push_str(content);
+        return;
+    }
+    // C++: `terminate called after throwing an instance of 'skerry::DockFull'`.
+    if let Some(name) = content.split_once("instance of '").and_then(|(_, rest)| rest.split('\'').next()) {
+        exception.type_name = Cow::Borrowed(name);
+        return;
+    }
+    // The type may stand behind the message: `index 9 not in 0 .. 2 [IndexDefect]`, `Index out of bounds (IndexError)`.
+    let behind = content
+        .strip_suffix([']', ')'])
+        .and_then(|rest| rest.rsplit_once([' ', '\t']))
+        .and_then(|(said, name)| Some((said, name.strip_prefix(['[', '('])?)));
+    if let Some((said, name)) = behind.filter(|(_, name)| looks_like_type(name)) {
+        (exception.type_name, exception.message) = (Cow::Borrowed(name), Cow::Borrowed(said));
+        return;
+    }
+    let name = content.split([':', '(', ' ', '@']).next().unwrap_or(content);
+    let scoped = content.split(": ").next().unwrap_or(content);
+    for name in [scoped, name] {
+        if looks_like_type(name) {
+            exception.type_name = Cow::Borrowed(name);
+            exception.message = Cow::Borrowed(content.get(name.len()..).unwrap_or_default().trim_start_matches([':', ' ']));
+            return;
+        }
+    }
+    exception.message = Cow::Borrowed(content);
+}
+
+fn is_heading(content: &str) -> bool {
+    let lower = content.to_ascii_lowercase();
+    lower.starts_with("stack")
+        || lower.contains("backtrace")
+        || lower.contains("traceback")
+        || lower.contains("call stack")
+        || lower.starts_with("callstack")
+        || lower.starts_with("context")
+        || lower.starts_with("called from")
+}
+
+/// `DockFull`, `Skerry.Dock.Full`, `dock::full_error`: a name with a capital or a scope, and no sentence.
+fn looks_like_type(name: &str) -> bool {
+    name.len() > 2
+        && name.starts_with(|c: char| c.is_alphabetic())
+        && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '/' | '-' | '!' | '?'))
+        && !name.ends_with(['.', ':'])
+        && (name.contains("::")
+            || name.contains('.')
+            || name.chars().skip(1).any(char::is_uppercase)
+            || name.to_ascii_lowercase().ends_with("error") && name.len() > 5)
+        && name.chars().any(char::is_alphabetic)
+        && !name.chars().all(char::is_uppercase)
+}
+
+/// The frame of a line, and whether the line wears a frame's marks.
+fn frame(content: &str) -> Option<(Frame<'_>, bool)> {
+    let (bare, is_marked) = unmarked(content);
+    let Some(place) = place(bare) else {
+        let name = is_marked.then(|| name(bare)).flatten()?;
+        let frame = Frame { own: is_own_name(name), function: Cow::Borrowed(bare_name(name)), ..Frame::default() };
+        return Some((frame, is_marked));
+    };
+    let rest = [bare.get(..place.from).unwrap_or_default(), bare.get(place.to..).unwrap_or_default()];
+    // The longer a sentence around the place, the less it is a frame.
+    if !is_marked && rest.iter().map(|part| part.split_whitespace().count()).sum::<usize>() > 8 {
+        return None;
+    }
+    // `@ Module place` is Julia's second line of a frame.
+    let is_second_line = bare.starts_with('@');
+    let function = if is_second_line { "" } else { rest.iter().find_map(|part| name(part)).map_or("", bare_name) };
+    let own = !is_library_path(place.file) && is_own_name(function);
+    let frame = Frame {
+        function: Cow::Borrowed(function),
+        module: Cow::Borrowed(""),
+        file: Cow::Borrowed(place.file),
+        line: place.line,
+        own,
+        repeats: 0,
+    };
+    Some((frame, is_marked))
+}
+
+/// The line without numbering, addresses and words that begin frames.
+fn unmarked(content: &str) -> (&str, bool) {
+    let mut rest = content;
+    let mut is_marked = false;
+    loop {
+        let before = rest;
+        rest = rest.trim_start_matches(['\u{2502}', '|', '\u{2570}', '\u{251c}', '>', '*', '-', ' ', '\t']);
+        for word in [
+            "at ",
+            "from ",
+            "called from ",
+            "Called from ",
+            "called at ",
+            "Raised at ",
+            "Re-raised at ",
+            "Raised by primitive operation at ",
+            "in ",
+            "by ",
+        ] {
+            if let Some(after) = rest.strip_prefix(word) {
+                rest = after.trim_start();
+                is_marked = true;
+            }
+        }
+        if rest.starts_with("expression starting at ") {
+            return ("", false);
+        }
+        let numbered = rest.trim_start_matches(['#', '[', '(', '{', '@']);
+        let digits = numbered.bytes().take_while(u8::is_ascii_digit).count();
+        if digits > 0 && digits < 5 {
+            let after = numbered.get(digits..).unwrap_or_default();
+            let stripped = after.trim_start_matches([']', ')', '}', ':', '#', '.', '>']);
+            let has_mark = stripped.len() < after.len() || numbered.len() < rest.len();
+            if stripped.starts_with([' ', '\t']) && (has_mark || stripped.starts_with("  ")) {
+                rest = stripped.trim_start();
+                is_marked = true;
+            }
+        }
+        // The binary's name before the address: `libswiftCore.so   0x00007f2b3c1a0e30 symbol + 112`.
+        if is_marked
+            && let Some((binary, after)) = rest.split_once(char::is_whitespace)
+            && after.trim_start().starts_with("0x")
+            && !binary.contains('(')
+        {
+            rest = after.trim_start();
+        }
+        if let Some(after) = rest.strip_prefix("0x").or_else(|| rest.strip_prefix('$')) {
+            let hex = after.bytes().take_while(u8::is_ascii_hexdigit).count();
+            let after = after.get(hex..).unwrap_or_default();
+            if hex >= 4 && after.starts_with([' ', ':', '\t']) {
+                rest = after.trim_start_matches([' ', ':', '-', '\t']);
+                is_marked = true;
+            }
+        }
+        if rest.len() == before.len() {
+            return (rest, is_marked);
+        }
+    }
+}
+
+struct Place<'a> {
+    file: &'a str,
+    line: Option<u32>,
+    from: usize,
+    to: usize,
+}
+
+/// Longest path looked for, in bytes: a dot is not looked further back from.
+const MAX_PATH: usize = 512;
+
+/// Endings of source files, where no folder says that it is a file.
+const ENDINGS: &[&str] = &[
+    "ada", "adb", "ads", "bal", "bas", "c", "cc", "clj", "cljs", "cob", "coffee", "cpp", "cr", "cs", "cxx", "d", "dart", "el", "elm",
+    "erl", "ex", "exs", "f", "f90", "fs", "fsx", "go", "groovy", "h", "hpp", "hs", "hx", "java", "jl", "js", "jsx", "kt", "kts", "lhs",
+    "lisp", "lua", "m", "mjs", "ml", "mli", "mm", "mojo", "nim", "nims", "p6", "pas", "php", "pl", "pm", "pp", "ps1", "psm1", "py", "pyx",
+    "r", "raku", "rakumod", "rb", "re", "res", "rkt", "rs", "s", "scala", "scm", "sh", "sml", "sol", "sql", "ss", "st", "swift", "tcl",
+    "ts", "tsx", "v", "vala", "vb", "zig",
+];
+
+fn has_source_ending(file: &str) -> bool {
+    let Some((stem, ending)) = file.rsplit_once('.') else { return false };
+    let is_path = file.contains(['/', '\\']) && !file.contains("//") || file.starts_with("file:");
+    !stem.is_empty()
+        && !stem.ends_with(['/', '\\', ' '])
+        && (1..=7).contains(&ending.len())
+        && ending.starts_with(|c: char| c.is_ascii_alphabetic())
+        && (is_path || ENDINGS.contains(&ending.to_ascii_lowercase().as_str()))
+}
+
+/// Finds the place of a line: a path with a source file's ending and a line after it.
+fn place(text: &str) -> Option<Place<'_>> {
+    let bytes = text.as_bytes();
+    let mut from = 0;
+    // Each dot is looked at once, and what is around it only as far as the next blank.
+    while let Some(dot) = text.get(from..)?.find('.').map(|at| from + at) {
+        from = dot + 1;
+        let earliest = dot.saturating_sub(MAX_PATH);
+        let begins = bytes[earliest..dot]
+            .iter()
+            .rposition(|b| matches!(b, b' ' | b'\t' | b'(' | b'"' | b'\'' | b'`' | b'<' | b'[' | b',' | b'=' | b'@'))
+            .map_or(earliest, |at| earliest + at + 1);
+        let ends = dot + 1 + bytes[dot + 1..].iter().position(|b| !b.is_ascii_alphanumeric()).unwrap_or(bytes.len() - dot - 1);
+        if ends - dot > 8 {
+            continue;
+        }
+        let Some(file) = text.get(begins..ends) else { continue };
+        if !has_source_ending(file) {
+            continue;
+        }
+        if let Some((line, to)) = line_after(text, ends) {
+            return Some(Place { file: file.trim_start_matches("file://"), line: Some(line), from: begins, to });
+        }
+    }
+    None
+}
+
+/// The line number behind a file's name: `:12:5`, `(12)`, `(12,5)`, ` line 12`, `", line 12`, ` 12:5`.
+fn line_after(text: &str, at: usize) -> Option<(u32, usize)> {
+    let rest = text.get(at..)?;
+    let skipped = rest.trim_start_matches(['"', '\'', '`', ',', ')', '>']);
+    let skipped = skipped.trim_start();
+    let number = [":line ", ": line ", ":", "(", "[", "line ", "lines ", "#", "@"]
+        .iter()
+        .find_map(|mark| skipped.strip_prefix(mark))
+        .or_else(|| {
+            rest.starts_with(' ').then_some(skipped).filter(|rest| rest.trim_start_matches(|c: char| c.is_ascii_digit()).starts_with(':'))
+        })?
+        .trim_start();
+    let digits = number.bytes().take_while(u8::is_ascii_digit).count();
+    let line: u32 = number.get(..digits)?.parse().ok()?;
+    let consumed = text.len() - number.len() + digits;
+    // Column and closing bracket belong to the place.
+    let tail = text.get(consumed..)?;
+    let column = tail.bytes().take_while(|b| b.is_ascii_digit() || matches!(b, b':' | b',' | b')' | b']' | b'-')).count();
+    Some((line, consumed + column))
+}
+
+/// The function's name in what is left of a line.
+fn name(text: &str) -> Option<&str> {
+    const NOT_NAMES: &[&str] = &[
+        "in",
+        "at",
+        "on",
+        "of",
+        "line",
+        "lines",
+        "file",
+        "from",
+        "by",
+        "called",
+        "function",
+        "procedure",
+        "method",
+        "proc",
+        "module",
+        "character",
+        "characters",
+        "inlined",
+        "raised",
+        "sub",
+        "block",
+        "routine",
+        "body",
+        "unavailable",
+        "external",
+        "code",
+        "current",
+        "the",
+        "and",
+        "to",
+        "with",
+        "a",
+        "an",
+        "is",
+        "error",
+        "new",
+        "async",
+        "for",
+        "column",
+        "col",
+        "offset",
+    ];
+    // `dock - 12`, `+ 0x1f`: offsets into a symbol or a binary.
+    let text = text.split(" + ").next().unwrap_or(text);
+    let mut best: Option<&str> = None;
+    let mut depth = 0_i32;
+    let mut begins = None;
+    let consider = |word: &'_ str| -> bool {
+        word.chars().any(char::is_alphabetic)
+            && !NOT_NAMES.contains(&word.to_ascii_lowercase().trim_end_matches(':'))
+            && !word.starts_with("0x")
+            && !ends_with_any(word, &[".dylib", ".so"])
+            && !word.contains(".so.")
+    };
+    for (at, c) in text.char_indices().chain([(text.len(), ' ')]) {
+        let belongs =
+            c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '$' | '#' | '!' | '?' | '~' | '*' | '\'' | '-' | '@' | '%' | '/' | '\\');
+        if matches!(c, '(' | '<' | '[' | '{') && begins.is_some() {
+            depth += 1;
+        }
+        if depth == 0 && belongs {
+            begins.get_or_insert(at);
+            continue;
+        }
+        if depth == 0
+            && let Some(from) = begins.take()
+        {
+            let word = text.get(from..at).unwrap_or_default().trim_matches(['\'', ':', '.', '-', ',', '`']);
+            if consider(word) && best.is_none_or(|best| rank(word) > rank(best)) {
+                best = Some(word);
+            }
+        }
+        if matches!(c, ')' | '>' | ']' | '}') && depth > 0 {
+            depth -= 1;
+            if depth == 0 {
+                // `name(arguments)` is complete.
+                if let Some(from) = begins.take() {
+                    let word = text
+                        .get(from..)
+                        .unwrap_or_default()
+                        .split(['(', '<', '[', '{'])
+                        .next()
+                        .unwrap_or_default()
+                        .trim_matches(['\'', ':', '-']);
+                    if consider(word) {
+                        return Some(word);
+                    }
+                }
+            }
+        }
+    }
+    best
+}
+
+/// A scoped name says more than a bare word; of equals the first wins.
+fn rank(word: &str) -> u8 {
+    u8::from(word.contains("::") || word.contains('.')) * 2
+        + u8::from(word.contains(['_', '$', '#']) || word.chars().skip(1).any(char::is_uppercase))
+}
+
+/// The name without what a compiler numbers: hashes, closures, type arguments.
+fn bare_name(name: &str) -> &str {
+    let name = name.strip_prefix("kfun:").unwrap_or(name);
+    let name = name.split(['<', '(', '[', '{']).next().unwrap_or(name);
+    let name = name.rsplit_once("::h").filter(|(_, hash)| hash.len() == 16).map_or(name, |(name, _)| name);
+    name.trim_end_matches(|c: char| c.is_ascii_digit() || matches!(c, '$' | '_' | '.' | ':' | '#')).trim_end_matches("lambda")
+}
+
+/// Where runtimes and packages keep code that is not the service's, whatever the language.
+fn is_library_path(file: &str) -> bool {
+    const PLACES: &[&str] = &[
+        "/usr/",
+        "/opt/",
+        "/lib/",
+        "/lib64/",
+        "/libs/",
+        "/vendor/",
+        "/deps/",
+        "/node_modules/",
+        "/packages/",
+        "/pkgs/",
+        "/.nimble/",
+        "/.pub-cache/",
+        "/.cabal/",
+        "/.stack/",
+        "/.opam/",
+        "/.julia/",
+        "/.build/checkouts/",
+        "/shards/",
+        "/site-library/",
+        "/stdlib/",
+        "/runtime/",
+        "/third_party/",
+        "/nix/store/",
+        "/build/",
+        "/julia/",
+        "/ghc",
+        "/swift/",
+    ];
+    const BEGINS: &[&str] = &[
+        "dart:",
+        "package:flutter/",
+        "package:shelf/",
+        "package:http/",
+        "./boot",
+        "boot.jl",
+        "stdlib.ml",
+        "list.ml",
+        "array.ml",
+        "hashtbl.ml",
+        "map.ml",
+        "string.ml",
+        "libraries/",
+    ];
+    file.starts_with("./") && ends_with_any(file, &[".jl"])
+        || BEGINS.iter().any(|begin| file.starts_with(begin))
+        || within_any(file, PLACES)
+}
+
+/// Names of the languages' own runtimes.
+fn is_own_name(name: &str) -> bool {
+    const RUNTIME: &[&str] = &[
+        "std::",
+        "std.",
+        "core::",
+        "__libc",
+        "_start",
+        "__gnu",
+        "libc",
+        "pthread",
+        "start_thread",
+        "clone",
+        "abort",
+        "raise",
+        "swift_",
+        "objc_",
+        "Stdlib",
+        "Base.",
+        "GHC.",
+        "kotlin.",
+        "_dl_",
+        "__cxa",
+    ];
+    !RUNTIME.iter().any(|begin| name.starts_with(begin))
+}

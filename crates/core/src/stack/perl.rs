@@ -1,0 +1,92 @@
+//! Perl: `die`, and the longer forms of the `Carp` module that every other logger copies.
+
+use std::borrow::Cow;
+
+use super::{Dialect, Exception, Frame, within_any};
+
+pub(super) struct Perl;
+
+impl Dialect for Perl {
+    fn runtime(&self) -> &'static str {
+        "perl"
+    }
+
+    fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
+        let is_perl = text.contains(" called at ") && text.contains(" line ")
+            || [".pl line ", ".pm line ", ".t line "].iter().any(|sign| text.contains(sign));
+        if !is_perl {
+            return None;
+        }
+        let mut message = String::new();
+        // Where it was thrown; a handler for `die` adds its own place below the original one.
+        let mut thrown: Vec<(&'a str, Option<u32>)> = vec![];
+        let mut calls: Vec<(&'a str, &'a str, Option<u32>)> = vec![];
+        for line in text.lines() {
+            let content = line.trim();
+            if let Some((name, file, number)) = call(content) {
+                calls.push((name, file, number));
+            } else if calls.is_empty()
+                && let Some((said, file, number)) = place(content, "at ")
+            {
+                thrown.push((file, number));
+                if thrown.len() == 1 {
+                    push_line(&mut message, said.trim_end());
+                }
+            } else if calls.is_empty() && !content.is_empty() && thrown.is_empty() {
+                push_line(&mut message, content);
+            }
+        }
+        let first = *thrown.first()?;
+        // Frames of the handler stand above the place where it happened.
+        let start = calls.iter().position(|(_, file, number)| thrown.len() > 1 && (*file, *number) == first).map_or(0, |at| at + 1);
+        let mut places = vec![first];
+        places.extend(calls.iter().skip(start).map(|(_, file, number)| (*file, *number)));
+        let mut names: Vec<&'a str> = calls.iter().skip(start).map(|(name, _, _)| *name).collect();
+        names.push("main");
+        let frames =
+            places.into_iter().zip(names).filter(|(_, name)| *name != "eval").map(|((file, line), name)| frame(name, file, line)).collect();
+        Some(vec![Exception { message: Cow::Owned(message), frames, ..Exception::default() }])
+    }
+}
+
+fn push_line(message: &mut String, line: &str) {
+    if !message.is_empty() {
+        message.push('\n');
+    }
+    message.push_str(line);
+}
+
+/// `Skerry::Gale::lift_area(...) called at FILE line 30`.
+fn call(content: &str) -> Option<(&str, &str, Option<u32>)> {
+    let (said, file, line) = place(content, "called at ")?;
+    let name = said.split(['(', ' ', '{']).next().unwrap_or(said).trim();
+    Some((name, file, line))
+}
+
+/// What is said before `at FILE line N.`, the file and the line.
+fn place<'a>(content: &'a str, word: &str) -> Option<(&'a str, &'a str, Option<u32>)> {
+    let (before, number) = content.rsplit_once(" line ")?;
+    let digits = number.split(|c: char| !c.is_ascii_digit()).next().unwrap_or_default();
+    let at = before.rfind(word).filter(|at| *at == 0 || before.as_bytes().get(at - 1) == Some(&b' '))?;
+    (!digits.is_empty())
+        .then(|| (before.get(..at).unwrap_or_default(), before.get(at + word.len()..).unwrap_or_default(), digits.parse().ok()))
+}
+
+fn frame<'a>(name: &'a str, file: &'a str, line: Option<u32>) -> Frame<'a> {
+    let (module, function) = name.rsplit_once("::").unwrap_or(("", name));
+    let function = if function == "__ANON__" { "<anonymous>" } else { function };
+    Frame {
+        function: Cow::Borrowed(function),
+        module: Cow::Borrowed(module),
+        file: Cow::Borrowed(file),
+        line,
+        own: is_own(file),
+        repeats: 0,
+    }
+}
+
+fn is_own(file: &str) -> bool {
+    const LIBRARIES: &[&str] =
+        &["/usr/share/perl", "/usr/lib/", "/usr/local/share/perl", "/usr/local/lib/", "/perl5/", "/site_perl/", "/vendor_perl/"];
+    !file.starts_with('(') && !within_any(file, LIBRARIES)
+}
