@@ -13,6 +13,11 @@ ALTER TABLE reach_hour ALTER COLUMN users SET STORAGE EXTERNAL;
 
 CREATE INDEX reach_hour_by_time ON reach_hour (hour);
 
+-- Strips of a page's errors read by cause, lists by time.
+ALTER TABLE tally_hour DROP CONSTRAINT tally_hour_pkey;
+ALTER TABLE tally_hour ADD PRIMARY KEY (cause_id, hour, environment_id, version_id);
+CREATE INDEX tally_hour_by_time ON tally_hour USING brin (hour) WITH (pages_per_range = 16);
+
 -- Minutes whose occurrences are not folded yet: written with the occurrences, taken by one job. recount: something was
 -- taken back or changed, so the hour is counted from its occurrences anew.
 CREATE TABLE touched (

@@ -287,8 +287,9 @@ impl Labels {
         )
         .bind(versions)
         .fetch_all(&database.pool);
-        let (environments, versions): (Vec<(i32, String)>, Vec<(i32, Option<DateTime<Utc>>, String)>) =
-            futures_util::try_join!(environments, versions)?;
+        type Named = Vec<(i32, String)>;
+        type Ordered = Vec<(i32, Option<DateTime<Utc>>, String)>;
+        let (environments, versions): (Named, Ordered) = futures_util::try_join!(environments, versions)?;
         Ok(Self {
             environments: environments.into_iter().collect(),
             versions: versions.into_iter().map(|(id, at, label)| (id, (at.unwrap_or_default(), label))).collect(),

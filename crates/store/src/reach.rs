@@ -34,6 +34,9 @@ struct Found {
 
 type Key = (i64, DateTime<Utc>, i32, i32);
 
+/// A stored row: its key, users and endpoints.
+type Stored = (i64, DateTime<Utc>, i32, i32, Vec<u8>, Vec<i32>);
+
 #[derive(Default)]
 struct Reach {
     users: Distinct,
@@ -123,7 +126,7 @@ async fn merge_known(connection: &mut PgConnection, touched: &[Touched], folded:
         .execute(&mut *connection)
         .await?;
     }
-    let known: Vec<(i64, DateTime<Utc>, i32, i32, Vec<u8>, Vec<i32>)> = sqlx::query_as(
+    let known: Vec<Stored> = sqlx::query_as(
         "SELECT cause_id, hour, environment_id, version_id, users, endpoints FROM reach_hour \
          JOIN UNNEST($1::bigint[], $2::timestamptz[], $3::int[], $4::int[]) AS key (cause_id, hour, environment_id, version_id) \
              USING (cause_id, hour, environment_id, version_id)",
@@ -144,7 +147,7 @@ async fn merge_known(connection: &mut PgConnection, touched: &[Touched], folded:
 
 /// The days of causes, merged from their hours.
 async fn merge_hours(connection: &mut PgConnection, days: BTreeSet<(i64, DateTime<Utc>)>) -> Result<BTreeMap<Key, Reach>, StoreError> {
-    let hours: Vec<(i64, DateTime<Utc>, i32, i32, Vec<u8>, Vec<i32>)> = sqlx::query_as(
+    let hours: Vec<Stored> = sqlx::query_as(
         "SELECT cause_id, day, environment_id, version_id, users, endpoints FROM UNNEST($1::bigint[], $2::timestamptz[]) AS of (cause_id, day) \
          JOIN reach_hour USING (cause_id) WHERE hour >= day AND hour < day + interval '24 hours'",
     )

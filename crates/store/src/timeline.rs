@@ -38,6 +38,14 @@ impl Steps {
         }
     }
 
+    /// Cuts like [`Self::cut`], but half a day and more into whole hours at least: hours are counted, minutes are many.
+    #[must_use]
+    pub fn cut_coarsely(from: DateTime<Utc>, to: DateTime<Utc>, most: usize) -> Self {
+        let hours = usize::try_from((to - from).num_hours()).unwrap_or_default();
+        let whole_hours = if hours >= 12 { most.min(hours) } else { most };
+        Self::cut(from, to, whole_hours)
+    }
+
     /// End of the last step.
     #[must_use]
     pub fn to(&self) -> DateTime<Utc> {

@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+use super::lists::{Parts, anywhere};
 use super::{Dialect, Exception, Frame, Relation};
 
 pub(super) struct CPython;
@@ -178,7 +179,7 @@ fn module(file: &str) -> &str {
 
 /// Installed packages, the standard library and generated code are the library's; all else is the service's own.
 fn is_own(file: &str) -> bool {
-    const LIBRARIES: &[&str] = &["site-packages", "dist-packages", "\\Lib\\", ".egg/", ".zip/"];
+    static LIBRARIES: Parts = Parts::new(|| anywhere(&["site-packages", "dist-packages", "/Lib/", ".egg/", ".zip/"]));
     let is_standard_library = || {
         // …/lib/python3.11/…, …/lib64/pypy3/…: an interpreter's own folder.
         file.split(['/', '\\']).zip(file.split(['/', '\\']).skip(1)).any(|(parent, folder)| {
@@ -186,7 +187,7 @@ fn is_own(file: &str) -> bool {
         })
     };
     let is_generated = file.starts_with('<') && file != "<stdin>" && file != "<string>";
-    !is_generated && !LIBRARIES.iter().any(|part| file.contains(part)) && !is_standard_library()
+    !is_generated && !LIBRARIES.is_in(file) && !is_standard_library()
 }
 
 /// `[Previous line repeated 950 more times]`

@@ -2,7 +2,8 @@
 
 use std::borrow::Cow;
 
-use super::{Dialect, Exception, Frame, Relation, within_any};
+use super::lists::{Beginnings, Parts, anywhere, at_the_start};
+use super::{Dialect, Exception, Frame, Relation};
 
 pub(super) struct DotNet;
 
@@ -196,45 +197,47 @@ fn made_of(name: &str) -> Option<(&str, &str)> {
 }
 
 fn is_own(name: &str, file: &str) -> bool {
-    const LIBRARIES: &[&str] = &[
-        "System.",
-        "Microsoft.",
-        "Mono.",
-        "Interop.",
-        "Newtonsoft.",
-        "Npgsql.",
-        "MySql.",
-        "MySqlConnector.",
-        "Oracle.",
-        "Grpc.",
-        "Google.",
-        "Amazon.",
-        "Azure.",
-        "Dapper.",
-        "Polly.",
-        "Serilog.",
-        "NLog.",
-        "log4net.",
-        "StackExchange.",
-        "Swashbuckle.",
-        "MediatR.",
-        "AutoMapper.",
-        "FluentValidation.",
-        "Castle.",
-        "Autofac.",
-        "RabbitMQ.",
-        "MassTransit.",
-        "Confluent.",
-        "MongoDB.",
-        "OpenTelemetry.",
-        "Hangfire.",
-        "Quartz.",
-        "Xunit.",
-        "NUnit.",
-        "NHibernate.",
-        "Refit.",
-        "RestSharp.",
-    ];
-    const PLACES: &[&str] = &["/_/", "/_work/", "/.nuget/", "/dotnet/shared/"];
-    !LIBRARIES.iter().any(|library| name.starts_with(library)) && !within_any(file, PLACES)
+    static LIBRARIES: Beginnings = Beginnings::new(|| {
+        at_the_start(&[
+            "System.",
+            "Microsoft.",
+            "Mono.",
+            "Interop.",
+            "Newtonsoft.",
+            "Npgsql.",
+            "MySql.",
+            "MySqlConnector.",
+            "Oracle.",
+            "Grpc.",
+            "Google.",
+            "Amazon.",
+            "Azure.",
+            "Dapper.",
+            "Polly.",
+            "Serilog.",
+            "NLog.",
+            "log4net.",
+            "StackExchange.",
+            "Swashbuckle.",
+            "MediatR.",
+            "AutoMapper.",
+            "FluentValidation.",
+            "Castle.",
+            "Autofac.",
+            "RabbitMQ.",
+            "MassTransit.",
+            "Confluent.",
+            "MongoDB.",
+            "OpenTelemetry.",
+            "Hangfire.",
+            "Quartz.",
+            "Xunit.",
+            "NUnit.",
+            "NHibernate.",
+            "Refit.",
+            "RestSharp.",
+        ])
+    });
+    static PLACES: Parts = Parts::new(|| anywhere(&["/_/", "/_work/", "/.nuget/", "/dotnet/shared/"]));
+    !LIBRARIES.begin(name) && !PLACES.is_in(file)
 }

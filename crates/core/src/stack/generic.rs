@@ -6,7 +6,8 @@
 
 use std::borrow::Cow;
 
-use super::{Dialect, Exception, Frame, ends_with_any, within_any};
+use super::lists::{Beginnings, Parts, anywhere, at_the_start};
+use super::{Dialect, Exception, Frame, ends_with_any};
 
 pub(super) struct Generic;
 
@@ -265,7 +266,9 @@ struct Place<'a> {
 }
 
 /// Longest path looked for, in bytes: a dot is not looked further back from.
-const MAX_PATH: usize = 512;
+const MAX_PATH: usize = 256;
+/// Dots looked at per line.
+const MAX_DOTS: usize = 64;
 
 /// Endings of source files, where no folder says that it is a file.
 const ENDINGS: &[&str] = &[
@@ -291,7 +294,8 @@ fn place(text: &str) -> Option<Place<'_>> {
     let bytes = text.as_bytes();
     let mut from = 0;
     // Each dot is looked at once, and what is around it only as far as the next blank.
-    while let Some(dot) = text.get(from..)?.find('.').map(|at| from + at) {
+    for _ in 0..MAX_DOTS {
+        let dot = from + text.get(from..)?.find('.')?;
         from = dot + 1;
         let earliest = dot.saturating_sub(MAX_PATH);
         let begins = bytes[earliest..dot]
@@ -447,78 +451,82 @@ fn bare_name(name: &str) -> &str {
 
 /// Where runtimes and packages keep code that is not the service's, whatever the language.
 fn is_library_path(file: &str) -> bool {
-    const PLACES: &[&str] = &[
-        "/usr/",
-        "/opt/",
-        "/lib/",
-        "/lib64/",
-        "/libs/",
-        "/vendor/",
-        "/deps/",
-        "/node_modules/",
-        "/packages/",
-        "/pkgs/",
-        "/.nimble/",
-        "/.pub-cache/",
-        "/.cabal/",
-        "/.stack/",
-        "/.opam/",
-        "/.julia/",
-        "/.build/checkouts/",
-        "/shards/",
-        "/site-library/",
-        "/stdlib/",
-        "/runtime/",
-        "/third_party/",
-        "/nix/store/",
-        "/build/",
-        "/julia/",
-        "/ghc",
-        "/swift/",
-    ];
-    const BEGINS: &[&str] = &[
-        "dart:",
-        "package:flutter/",
-        "package:shelf/",
-        "package:http/",
-        "./boot",
-        "boot.jl",
-        "stdlib.ml",
-        "list.ml",
-        "array.ml",
-        "hashtbl.ml",
-        "map.ml",
-        "string.ml",
-        "libraries/",
-    ];
-    file.starts_with("./") && ends_with_any(file, &[".jl"])
-        || BEGINS.iter().any(|begin| file.starts_with(begin))
-        || within_any(file, PLACES)
+    static PLACES: Parts = Parts::new(|| {
+        anywhere(&[
+            "/usr/",
+            "/opt/",
+            "/lib/",
+            "/lib64/",
+            "/libs/",
+            "/vendor/",
+            "/deps/",
+            "/node_modules/",
+            "/packages/",
+            "/pkgs/",
+            "/.nimble/",
+            "/.pub-cache/",
+            "/.cabal/",
+            "/.stack/",
+            "/.opam/",
+            "/.julia/",
+            "/.build/checkouts/",
+            "/shards/",
+            "/site-library/",
+            "/stdlib/",
+            "/runtime/",
+            "/third_party/",
+            "/nix/store/",
+            "/build/",
+            "/julia/",
+            "/ghc",
+            "/swift/",
+        ])
+    });
+    static BEGINS: Beginnings = Beginnings::new(|| {
+        at_the_start(&[
+            "dart:",
+            "package:flutter/",
+            "package:shelf/",
+            "package:http/",
+            "./boot",
+            "boot.jl",
+            "stdlib.ml",
+            "list.ml",
+            "array.ml",
+            "hashtbl.ml",
+            "map.ml",
+            "string.ml",
+            "libraries/",
+        ])
+    });
+    file.starts_with("./") && ends_with_any(file, &[".jl"]) || BEGINS.begin(file) || PLACES.is_in(file)
 }
 
 /// Names of the languages' own runtimes.
 fn is_own_name(name: &str) -> bool {
-    const RUNTIME: &[&str] = &[
-        "std::",
-        "std.",
-        "core::",
-        "__libc",
-        "_start",
-        "__gnu",
-        "libc",
-        "pthread",
-        "start_thread",
-        "clone",
-        "abort",
-        "raise",
-        "swift_",
-        "objc_",
-        "Stdlib",
-        "Base.",
-        "GHC.",
-        "kotlin.",
-        "_dl_",
-        "__cxa",
-    ];
-    !RUNTIME.iter().any(|begin| name.starts_with(begin))
+    static RUNTIME: Beginnings = Beginnings::new(|| {
+        at_the_start(&[
+            "std::",
+            "std.",
+            "core::",
+            "__libc",
+            "_start",
+            "__gnu",
+            "libc",
+            "pthread",
+            "start_thread",
+            "clone",
+            "abort",
+            "raise",
+            "swift_",
+            "objc_",
+            "Stdlib",
+            "Base.",
+            "GHC.",
+            "kotlin.",
+            "_dl_",
+            "__cxa",
+        ])
+    });
+    !RUNTIME.begin(name)
 }

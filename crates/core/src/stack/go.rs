@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+use super::lists::{Parts, anywhere};
 use super::{Dialect, Exception, Frame};
 
 pub(super) struct Go;
@@ -91,12 +92,12 @@ fn bare(function: &str) -> Cow<'_, str> {
 /// Go's own tree, the module cache and vendored code are the library's; so is a path that names no host (`net/http/…`, as
 /// `-trimpath` leaves the standard library's).
 fn is_own(file: &str, name: &str) -> bool {
-    const LIBRARIES: &[&str] = &["/go/src/", "/pkg/mod/", "/vendor/", "/usr/local/go/", "/usr/lib/go"];
+    static LIBRARIES: Parts = Parts::new(|| anywhere(&["/go/src/", "/pkg/mod/", "/vendor/", "/usr/local/go/", "/usr/lib/go"]));
     let is_trimmed_standard = !file.starts_with(['/', '.'])
         && !file.contains(":\\")
         && !name.split('/').next().unwrap_or_default().contains('.')
         && name.contains('/')
         || file.starts_with("runtime/");
     let is_versioned = file.contains("@v");
-    !is_trimmed_standard && !is_versioned && !LIBRARIES.iter().any(|library| file.contains(library)) && !name.starts_with("runtime.")
+    !is_trimmed_standard && !is_versioned && !LIBRARIES.is_in(file) && !name.starts_with("runtime.")
 }

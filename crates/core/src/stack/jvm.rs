@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+use super::lists::{Beginnings, at_the_start};
 use super::{Dialect, Exception, Frame, Relation};
 
 pub(super) struct Jvm;
@@ -103,50 +104,52 @@ fn class_name(class: &str) -> Cow<'_, str> {
 
 /// The runtime's modules, the languages' and the well-known libraries' packages are the library's.
 fn is_own(module: &str, class: &str) -> bool {
-    const LIBRARIES: &[&str] = &[
-        "java.",
-        "javax.",
-        "jakarta.",
-        "jdk.",
-        "sun.",
-        "com.sun.",
-        "kotlin.",
-        "kotlinx.",
-        "scala.",
-        "clojure.",
-        "groovy.",
-        "org.codehaus.",
-        "akka.",
-        "play.",
-        "org.springframework.",
-        "org.apache.",
-        "org.hibernate.",
-        "org.eclipse.",
-        "org.postgresql.",
-        "org.slf4j.",
-        "org.jboss.",
-        "org.junit.",
-        "com.fasterxml.",
-        "com.google.",
-        "com.zaxxer.",
-        "com.mysql.",
-        "io.netty.",
-        "io.opentelemetry.",
-        "io.micrometer.",
-        "io.grpc.",
-        "io.undertow.",
-        "io.vertx.",
-        "io.quarkus.",
-        "io.micronaut.",
-        "okhttp3.",
-        "reactor.",
-        "ch.qos.",
-        "net.bytebuddy.",
-        "oracle.",
-        "redis.",
-        "ring.",
-    ];
+    static LIBRARIES: Beginnings = Beginnings::new(|| {
+        at_the_start(&[
+            "java.",
+            "javax.",
+            "jakarta.",
+            "jdk.",
+            "sun.",
+            "com.sun.",
+            "kotlin.",
+            "kotlinx.",
+            "scala.",
+            "clojure.",
+            "groovy.",
+            "org.codehaus.",
+            "akka.",
+            "play.",
+            "org.springframework.",
+            "org.apache.",
+            "org.hibernate.",
+            "org.eclipse.",
+            "org.postgresql.",
+            "org.slf4j.",
+            "org.jboss.",
+            "org.junit.",
+            "com.fasterxml.",
+            "com.google.",
+            "com.zaxxer.",
+            "com.mysql.",
+            "io.netty.",
+            "io.opentelemetry.",
+            "io.micrometer.",
+            "io.grpc.",
+            "io.undertow.",
+            "io.vertx.",
+            "io.quarkus.",
+            "io.micronaut.",
+            "okhttp3.",
+            "reactor.",
+            "ch.qos.",
+            "net.bytebuddy.",
+            "oracle.",
+            "redis.",
+            "ring.",
+        ])
+    });
     let is_runtime_module = module.starts_with("java.") || module.starts_with("jdk.");
     let is_proxy = class.starts_with("$Proxy") || class.contains(".$Proxy");
-    !is_runtime_module && !is_proxy && !LIBRARIES.iter().any(|library| class.starts_with(library))
+    !is_runtime_module && !is_proxy && !LIBRARIES.begin(class)
 }

@@ -2,7 +2,8 @@
 
 use std::borrow::Cow;
 
-use super::{Dialect, Exception, Frame, within_any};
+use super::lists::{Parts, anywhere};
+use super::{Dialect, Exception, Frame};
 
 pub(super) struct Lua;
 
@@ -75,6 +76,6 @@ fn frame(content: &str) -> Option<Frame<'_>> {
 }
 
 fn is_own(file: &str) -> bool {
-    const LIBRARIES: &[&str] = &["/share/lua/", "/lib/lua/", "/luarocks/", "/lualib/", "/usr/share/"];
-    file != "[C]" && !file.starts_with('=') && !file.starts_with("[builtin") && !within_any(file, LIBRARIES)
+    static LIBRARIES: Parts = Parts::new(|| anywhere(&["/share/lua/", "/lib/lua/", "/luarocks/", "/lualib/", "/usr/share/"]));
+    file != "[C]" && !file.starts_with('=') && !file.starts_with("[builtin") && !LIBRARIES.is_in(file)
 }

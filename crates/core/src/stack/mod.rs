@@ -10,6 +10,7 @@ mod gecko;
 mod generic;
 mod go;
 mod jvm;
+mod lists;
 mod lua;
 mod nodejs;
 mod perl;
@@ -230,12 +231,6 @@ impl Frame<'_> {
             (file, Some(line)) => format!("{name} {file}:{line}"),
         }
     }
-}
-
-/// Whether a path lies within one of these places, each written with its separators.
-fn within_any(path: &str, places: &[&str]) -> bool {
-    let unix = if path.contains('\\') { Cow::Owned(path.replace('\\', "/")) } else { Cow::Borrowed(path) };
-    places.iter().any(|place| unix.contains(place))
 }
 
 /// Whether a name ends with one of these endings, in this case.

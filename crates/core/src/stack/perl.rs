@@ -2,7 +2,8 @@
 
 use std::borrow::Cow;
 
-use super::{Dialect, Exception, Frame, within_any};
+use super::lists::{Parts, anywhere};
+use super::{Dialect, Exception, Frame};
 
 pub(super) struct Perl;
 
@@ -86,7 +87,8 @@ fn frame<'a>(name: &'a str, file: &'a str, line: Option<u32>) -> Frame<'a> {
 }
 
 fn is_own(file: &str) -> bool {
-    const LIBRARIES: &[&str] =
-        &["/usr/share/perl", "/usr/lib/", "/usr/local/share/perl", "/usr/local/lib/", "/perl5/", "/site_perl/", "/vendor_perl/"];
-    !file.starts_with('(') && !within_any(file, LIBRARIES)
+    static LIBRARIES: Parts = Parts::new(|| {
+        anywhere(&["/usr/share/perl", "/usr/lib/", "/usr/local/share/perl", "/usr/local/lib/", "/perl5/", "/site_perl/", "/vendor_perl/"])
+    });
+    !file.starts_with('(') && !LIBRARIES.is_in(file)
 }

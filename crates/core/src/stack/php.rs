@@ -2,7 +2,8 @@
 
 use std::borrow::Cow;
 
-use super::{Dialect, Exception, Frame, Relation, ends_with_any, within_any};
+use super::lists::{Parts, anywhere};
+use super::{Dialect, Exception, Frame, Relation, ends_with_any};
 
 pub(super) struct Php;
 
@@ -157,8 +158,8 @@ fn names_of<'a>(call: &'a str, separators: &[&str]) -> (Cow<'a, str>, Cow<'a, st
 }
 
 fn is_own(file: &str) -> bool {
-    const LIBRARIES: &[&str] = &["/vendor/", "/usr/share/php", "/usr/lib/php", "/pear/", "phar://"];
-    !file.is_empty() && !file.starts_with('[') && !within_any(file, LIBRARIES)
+    static LIBRARIES: Parts = Parts::new(|| anywhere(&["/vendor/", "/usr/share/php", "/usr/lib/php", "/pear/", "phar://"]));
+    !file.is_empty() && !file.starts_with('[') && !LIBRARIES.is_in(file)
 }
 
 /// ` at Skerry.Crew.Rota.close(Rota.php:173)`, `Caused by: `, `... 3 more`.

@@ -3,7 +3,8 @@
 
 use std::borrow::Cow;
 
-use super::{Dialect, Exception, Frame, Relation, ends_with_any, within_any};
+use super::lists::{Parts, anywhere};
+use super::{Dialect, Exception, Frame, Relation, ends_with_any};
 
 pub(super) struct Ruby;
 
@@ -157,7 +158,19 @@ fn names(label: &str) -> (&str, &str) {
 }
 
 fn is_own(file: &str) -> bool {
-    const LIBRARIES: &[&str] =
-        &["/gems/", "/rubygems", "/lib/ruby/", "/ruby/", "/vendor/bundle/", "/.rbenv/", "/.rvm/", "/jruby", "/truffleruby", "/usr/share/"];
-    !file.starts_with(['<', '(']) && !file.starts_with("org/jruby") && !ends_with_any(file, &[".java"]) && !within_any(file, LIBRARIES)
+    static LIBRARIES: Parts = Parts::new(|| {
+        anywhere(&[
+            "/gems/",
+            "/rubygems",
+            "/lib/ruby/",
+            "/ruby/",
+            "/vendor/bundle/",
+            "/.rbenv/",
+            "/.rvm/",
+            "/jruby",
+            "/truffleruby",
+            "/usr/share/",
+        ])
+    });
+    !file.starts_with(['<', '(']) && !file.starts_with("org/jruby") && !ends_with_any(file, &[".java"]) && !LIBRARIES.is_in(file)
 }

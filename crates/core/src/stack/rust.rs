@@ -2,7 +2,8 @@
 
 use std::borrow::Cow;
 
-use super::{Dialect, Exception, Frame, Relation, ends_with_any, within_any};
+use super::lists::{Beginnings, Parts, anywhere, at_the_start};
+use super::{Dialect, Exception, Frame, Relation, ends_with_any};
 
 pub(super) struct Rust;
 
@@ -109,6 +110,23 @@ fn name(content: &str) -> Option<&str> {
 /// `<cargo_deck[e28293b1aa0f68bd]::deck::Deck>::sum::{closure#0}` and `cargo_deck::deck::Deck::sum::{{closure}}::h0a1b…`
 /// are both (`cargo_deck::deck`, `Deck::sum`): hashes, type arguments, closures and the dress of the mangling go.
 fn names(symbol: &str) -> (Cow<'_, str>, Cow<'_, str>) {
+    let mut plain = symbol.rsplit_once("::").filter(|(_, last)| is_hash(last)).map_or(symbol, |(rest, _)| rest);
+    while let Some(rest) = plain.strip_suffix("::{{closure}}") {
+        plain = rest;
+    }
+    if !plain.contains(['<', '[', '{', '(', '&', '*', ' ']) {
+        // A type begins with a capital: it belongs to the function's name.
+        let parts = plain.match_indices("::").map(|(at, _)| at);
+        let of_type = parts.clone().find(|at| plain.as_bytes().get(at + 2).is_some_and(u8::is_ascii_uppercase));
+        return match of_type.or_else(|| parts.last()) {
+            Some(at) => (Cow::Borrowed(plain.get(..at).unwrap_or_default()), Cow::Borrowed(plain.get(at + 2..).unwrap_or_default())),
+            None => (Cow::Borrowed(""), Cow::Borrowed(plain)),
+        };
+    }
+    undressed(symbol)
+}
+
+fn undressed(symbol: &str) -> (Cow<'_, str>, Cow<'_, str>) {
     let mut plain = String::with_capacity(symbol.len());
     let mut depth = 0_usize;
     let mut chars = symbol.chars().peekable();
@@ -174,9 +192,23 @@ fn is_raising(frame: &Frame<'_>) -> bool {
 /// Cargo's registry, git checkouts and the toolchain's own sources are the library's; without a file the crate decides.
 fn is_own(file: &str, module: &str) -> bool {
     // The C library below `main` names its files without a root.
-    const C_LIBRARY: &[&str] =
-        &["library/", "nptl/", "./nptl/", "csu/", "./csu/", "../csu/", "../sysdeps/", "./sysdeps/", "sysdeps/", "/build/glibc"];
-    const LIBRARIES: &[&str] = &["/rustc/", "/rustc-", "/.cargo/", "/cargo/registry/", "/cargo/git/", "/rustlib/", "/vendor/", "/library/"];
+    static C_LIBRARY: Beginnings = Beginnings::new(|| {
+        at_the_start(&[
+            "library/",
+            "nptl/",
+            "./nptl/",
+            "csu/",
+            "./csu/",
+            "../csu/",
+            "../sysdeps/",
+            "./sysdeps/",
+            "sysdeps/",
+            "/build/glibc",
+        ])
+    });
+    static LIBRARIES: Parts = Parts::new(|| {
+        anywhere(&["/rustc/", "/rustc-", "/.cargo/", "/cargo/registry/", "/cargo/git/", "/rustlib/", "/vendor/", "/library/"])
+    });
     const CRATES: &[&str] = &[
         "std",
         "core",
@@ -212,5 +244,5 @@ fn is_own(file: &str, module: &str) -> bool {
         let krate = module.split("::").next().unwrap_or(module);
         return !krate.is_empty() && !krate.starts_with('_') && !CRATES.contains(&krate);
     }
-    ends_with_any(file, &[".rs"]) && !C_LIBRARY.iter().any(|begin| file.starts_with(begin)) && !within_any(file, LIBRARIES)
+    ends_with_any(file, &[".rs"]) && !C_LIBRARY.begin(file) && !LIBRARIES.is_in(file)
 }

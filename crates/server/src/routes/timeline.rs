@@ -76,7 +76,7 @@ pub(super) async fn strips(
     scope: &errors::Scope,
     most: usize,
 ) -> Result<Vec<Timeline>, StoreError> {
-    let steps = Steps::cut(scope.from, scope.to, most);
+    let steps = Steps::cut_coarsely(scope.from, scope.to, most);
     let references: Vec<Reference> = summaries.iter().map(|summary| summary.reference).collect();
     let mut services: Vec<String> = summaries.iter().map(|summary| summary.service.clone()).collect();
     services.sort();

@@ -1,10 +1,14 @@
--- $1 services, $2 from, $3 to, $4 seconds per step, $5 environment, $6 version.
-SELECT service.name AS service, service.id AS owner, version.label AS version,
-    (extract(epoch FROM traffic.hour - $2)::bigint / $4)::int AS at, sum(traffic.requests)::bigint AS n
-FROM traffic_hour AS traffic
-JOIN service ON service.id = traffic.service_id
-JOIN version ON version.id = traffic.version_id
-WHERE service.name = ANY($1) AND traffic.hour >= $2 AND traffic.hour < $3
-    AND ($5::text IS NULL OR traffic.environment_id = (SELECT id FROM environment WHERE name = $5)) AND ($6::text IS NULL OR version.label = $6)
-GROUP BY 1, 2, 3, 4
+-- $1 services, $2 from, $3 to, $4 seconds per step, $5 environment, $6 version. Summed before names are joined.
+WITH summed AS MATERIALIZED (
+    SELECT service_id, version_id, floor(date_part('epoch', hour - $2) / $4)::int AS at, sum(requests)::bigint AS n
+    FROM traffic_hour
+    WHERE service_id = ANY(ARRAY(SELECT id FROM service WHERE name = ANY($1))) AND hour >= $2 AND hour < $3
+        AND ($5::text IS NULL OR environment_id = (SELECT id FROM environment WHERE name = $5))
+    GROUP BY 1, 2, 3
+)
+SELECT service.name AS service, service.id AS owner, version.label AS version, summed.at, summed.n
+FROM summed
+JOIN service ON service.id = summed.service_id
+JOIN version ON version.id = summed.version_id
+WHERE $6::text IS NULL OR version.label = $6
 ORDER BY 1, 3, 4
