@@ -14,6 +14,7 @@ mod time;
 pub mod attention;
 pub mod failure;
 pub mod grouping;
+pub mod query;
 pub mod reference;
 pub mod scrub;
 pub mod stack;

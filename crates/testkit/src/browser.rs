@@ -121,6 +121,18 @@ impl Browser {
         }
     }
 
+    /// The texts of all elements that a CSS selector finds now.
+    ///
+    /// # Panics
+    /// When the browser does not answer.
+    pub async fn texts(&self, css: &str) -> Vec<String> {
+        let mut texts = vec![];
+        for element in self.driver.find_all(By::Css(css)).await.expect("the browser answers") {
+            texts.push(element.text().await.expect("the element is there"));
+        }
+        texts
+    }
+
     /// All text of the page.
     ///
     /// # Panics

@@ -24,7 +24,7 @@ export function steps(language: Language, known: Known): { title: string; code: 
     ];
   }
   return [
-    { title: "Install the SDK and its instrumentation:", code: "npm install @opentelemetry/api @opentelemetry/auto-instrumentations-node" },
+    { title: "Install the SDK and its instrumentation:", code: "npm install @opentelemetry/api@1.10.0 @opentelemetry/auto-instrumentations-node@0.82.0" },
     { title: "Set the environment of the service, with its own version:", code: environment(known) + METRICS },
     { title: "Start it:", code: "node --require @opentelemetry/auto-instrumentations-node/register server.js" },
   ];

@@ -120,13 +120,46 @@ async fn connect_makes_a_key_and_says_at_once_when_the_first_data_of_the_real_py
     let key = browser.find("pre[aria-label='Sender key']").await.text().await.unwrap();
     browser.sees(&format!("OTEL_EXPORTER_OTLP_ENDPOINT={}", running.url)).await;
     browser.sees(&format!("OTEL_EXPORTER_OTLP_HEADERS=authorization=Bearer%20{key}")).await;
-    browser.named("button", "Node.js").await.click().await.unwrap();
-    browser.sees("auto-instrumentations-node/register server.js").await;
     crate::sdk::send(&running.url, &key, "none");
     browser.sees("fares reports.").await;
     browser.sees("Nothing is missing for good answers.").await;
     browser.named("link", "To its errors").await.click().await.unwrap();
     browser.sees("ZeroDivisionError").await;
+}
+
+/// Follows the steps that Connect shows for a language, to the letter, with an app whose second of three quotes fails.
+async fn follow_the_steps(language: &str, name: &str, app: &crate::sdk::App) {
+    let running = service().start().await;
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser.named("link", "Connect").await.click().await.unwrap();
+    browser.find("input[placeholder=fares]").await.send_keys(name).await.unwrap();
+    browser.named("button", "Make a key").await.click().await.unwrap();
+    browser.sees(&format!("Waiting for the first data of {name}")).await;
+    browser.named("button", language).await.click().await.unwrap();
+    browser.sees(app.started_by).await;
+    let mut script = "set -e\n".to_owned();
+    for block in browser.texts("pre:not([aria-label='Sender key'])").await {
+        script.push_str(&block);
+        script.push('\n');
+    }
+    app.run(&script);
+    browser.sees(&format!("{name} reports.")).await;
+    let page = running.client_json(&["errors", "--service", name, "--environment", "production", "--in-version", "1.0.0"]);
+    let errors = page["items"].as_array().unwrap();
+    assert_eq!(errors.len(), 1, "{page}");
+    assert_eq!((&errors[0]["type"], &errors[0]["count"]), (&app.thrown.into(), &1.into()), "{page}");
+    assert!(errors[0]["own_frame"].as_str().unwrap().contains(app.function), "{page}");
+    assert!((errors[0]["request_share"].as_f64().unwrap() - 1.0 / 3.0).abs() < 1e-9, "{page}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_steps_for_python_connect_an_app_that_knows_nothing_of_telemetry() {
+    follow_the_steps("Python", "fares", &crate::sdk::FLASK).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_steps_for_node_js_connect_an_app_that_knows_nothing_of_telemetry() {
+    follow_the_steps("Node.js", "gangway", &crate::sdk::EXPRESS).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

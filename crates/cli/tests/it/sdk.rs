@@ -115,3 +115,92 @@ async fn failures_of_the_real_python_sdk_become_one_error_with_its_traffic() {
     assert_eq!(full["also_reported"].as_array().unwrap().len(), 2, "the server span's report and the log record: {full}");
     assert_eq!(full["sent"]["resourceSpans"][0]["scopeSpans"][0]["spans"][0]["traceId"], latest["trace_id"]);
 }
+
+/// A small web service of a language, with nothing of telemetry in it, and how it is prepared.
+pub struct App {
+    /// The folder below `target` that keeps what was installed.
+    folder: &'static str,
+    file: (&'static str, &'static str),
+    /// Makes the folder what a developer of that language has: its framework, a virtual environment.
+    prepare: &'static str,
+    /// What its guide ends with.
+    pub started_by: &'static str,
+    pub thrown: &'static str,
+    pub function: &'static str,
+}
+
+pub const FLASK: App = App {
+    folder: "app-python",
+    file: (
+        "app.py",
+        r#"
+import os, threading, time, urllib.error, urllib.request
+from flask import Flask
+from werkzeug.serving import make_server
+
+app = Flask(__name__)
+
+def per_metre(total, metres):
+    return total / metres
+
+@app.get("/v1/quotes/<int:sailing>")
+def quote(sailing):
+    return {"total": per_metre(4600, 0 if sailing == 2 else 4)}
+
+server = make_server("127.0.0.1", 0, app)
+threading.Thread(target=server.serve_forever, daemon=True).start()
+for sailing in (1, 2, 3):
+    try:
+        urllib.request.urlopen(f"http://127.0.0.1:{server.port}/v1/quotes/{sailing}").read()
+    except urllib.error.HTTPError as failed:
+        assert failed.code == 500
+server.shutdown()
+"#,
+    ),
+    prepare: "[ -d venv ] || python3 -m venv venv\n. venv/bin/activate\npip install --quiet flask==3.1.2",
+    started_by: "opentelemetry-instrument python app.py",
+    thrown: "ZeroDivisionError",
+    function: "per_metre",
+};
+
+pub const EXPRESS: App = App {
+    folder: "app-node",
+    file: (
+        "server.js",
+        r#"
+const express = require("express");
+const app = express();
+app.set("env", "test");
+
+function quoteFor(sailing) {
+  if (sailing === 2) throw new RangeError(`no fare for sailing ${sailing}`);
+  return { total: 4600 };
+}
+
+app.get("/v1/quotes/:sailing", (request, response) => response.json(quoteFor(Number(request.params.sailing))));
+const server = app.listen(0, "127.0.0.1", async () => {
+  for (const sailing of [1, 2, 3]) await fetch(`http://127.0.0.1:${server.address().port}/v1/quotes/${sailing}`);
+  // As a supervisor stops a service: the SDK sends what it holds, then the process ends.
+  setTimeout(() => process.kill(process.pid, "SIGTERM"), 200);
+  setTimeout(() => process.exit(), 5000);
+});
+"#,
+    ),
+    prepare: "[ -e package.json ] || npm init --yes >/dev/null\n[ -d node_modules/express ] || npm install --silent express@5.1.0",
+    started_by: "auto-instrumentations-node/register server.js",
+    thrown: "RangeError",
+    function: "quoteFor",
+};
+
+impl App {
+    /// Runs the steps of a guide in the app's folder, each as it stands.
+    pub fn run(&self, steps: &str) {
+        let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join(self.folder);
+        std::fs::create_dir_all(&folder).unwrap();
+        std::fs::write(folder.join(self.file.0), self.file.1).unwrap();
+        let script = format!("{}\n{steps}", self.prepare);
+        let output = Command::new("timeout").args(["--kill-after=5", "300", "bash", "-c", &script]).current_dir(&folder).output().unwrap();
+        let said = String::from_utf8_lossy(&output.stderr);
+        assert!(!said.contains("Failed to export") && output.status.code() != Some(124), "{script}\n{said}");
+    }
+}
