@@ -45,7 +45,7 @@ export const queryClient = new QueryClient({
 });
 
 /** Which part of everything is looked at; it stands in the address. */
-export type Scope = { service?: string; environment?: string; since?: string; from?: string; to?: string };
+export type Scope = { service?: string; environment?: string; since?: string; from?: string; to?: string; where?: string };
 
 /** The window of a scope as the API takes it: `since` where no beginning is given. */
 export function windowOf({ since, from, to }: Scope) {
@@ -64,7 +64,7 @@ export function useServices() {
 const STRIP_STEPS = 48;
 
 export function useErrors(scope: Scope, cursor?: string) {
-  const query = { service: scope.service, environment: scope.environment, ...windowOf(scope), strip: STRIP_STEPS, limit: 50, cursor };
+  const query = { service: scope.service, environment: scope.environment, ...windowOf(scope), where: scope.where, strip: STRIP_STEPS, limit: 50, cursor };
   return useQuery({
     queryKey: ["errors", query],
     queryFn: () => taken(api.GET("/api/v1/errors", { params: { query } })),
@@ -73,7 +73,7 @@ export function useErrors(scope: Scope, cursor?: string) {
 }
 
 export function useError(reference: string, scope: Scope) {
-  const query = { environment: scope.environment, ...windowOf(scope) };
+  const query = { environment: scope.environment, ...windowOf(scope), where: scope.where };
   return useQuery({
     queryKey: ["error", reference, query],
     queryFn: () => taken(api.GET("/api/v1/errors/{ref}", { params: { path: { ref: reference }, query } })),
@@ -82,7 +82,7 @@ export function useError(reference: string, scope: Scope) {
 }
 
 export function useTimeline(reference: string, scope: Scope) {
-  const query = { environment: scope.environment, ...windowOf(scope), steps: 90 };
+  const query = { environment: scope.environment, ...windowOf(scope), where: scope.where, steps: 90 };
   return useQuery({
     queryKey: ["timeline", reference, query],
     queryFn: () => taken(api.GET("/api/v1/errors/{ref}/timeline", { params: { path: { ref: reference }, query } })),

@@ -213,7 +213,7 @@ pub struct Client {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop errors\n  outcrop errors --service fares --environment production --since 7d\n  outcrop errors --json | jq -r '.items[0].ref'"
+    after_help = "Examples:\n  outcrop errors\n  outcrop errors --service fares --environment production --since 7d\n  outcrop errors --where 'uncaught and version >= 2.4.0 and not http.route like \"/internal/*\"'\n  outcrop errors --json | jq -r '.items[0].ref'"
 )]
 pub struct Errors {
     #[command(flatten)]
@@ -242,6 +242,10 @@ pub struct Window {
     /// Only this version.
     #[arg(long = "in-version", value_name = "V")]
     pub in_version: Option<String>,
+    /// Only occurrences for which this holds, such as 'service = fares and version >= 2.4.0 and uncaught'. Any attribute
+    /// can be asked for; docs/language.md has it all.
+    #[arg(long = "where", value_name = "PREDICATE")]
+    pub predicate: Option<String>,
 }
 
 #[derive(Args)]
@@ -270,6 +274,9 @@ pub struct Occurrences {
     /// The page that begins here: `next` of the page before.
     #[arg(long, value_name = "CURSOR")]
     pub cursor: Option<String>,
+    /// Only occurrences for which this holds, such as 'http.route like "/v1/quotes/*" and user = u-7'.
+    #[arg(long = "where", value_name = "PREDICATE")]
+    pub predicate: Option<String>,
 }
 
 #[derive(Args)]

@@ -54,10 +54,20 @@ impl Api {
             return serde_json::from_slice(&body)
                 .map_err(|error| Fault::Refused(format!("{url} answered something else than this release expects: {error}")));
         }
-        let detail = serde_json::from_slice::<Problem>(&body).map_or_else(|_| format!("{url} answered {status}"), |problem| problem.detail);
+        let asked = |problem: Problem| match (problem.at, query.iter().find(|(name, _)| *name == "where")) {
+            (Some(at), Some((_, text))) => marked(text, at, problem.length.unwrap_or_default(), &problem.detail),
+            _ => problem.detail,
+        };
+        let detail = serde_json::from_slice::<Problem>(&body).map_or_else(|_| format!("{url} answered {status}"), asked);
         // What the caller wrote wrongly is usage; everything else is the service's answer.
         Err(if status == StatusCode::BAD_REQUEST { Fault::Usage(detail) } else { Fault::Refused(detail) })
     }
+}
+
+/// A predicate with a mark below the place of a mistake in it.
+fn marked(text: &str, at: u32, length: u32, message: &str) -> String {
+    let marks = "^".repeat(length.max(1) as usize);
+    format!("in --where:\n  {}\n  {}{marks}\n  {message}", outcrop_core::text::printable(text), " ".repeat(at as usize))
 }
 
 /// An HTTP client with a time limit.

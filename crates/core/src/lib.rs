@@ -9,6 +9,7 @@
 
 mod digest;
 mod distinct;
+mod failure_kind;
 mod time;
 
 pub mod attention;
@@ -23,5 +24,6 @@ pub mod text;
 
 pub use digest::{Digest, Hasher};
 pub use distinct::Distinct;
+pub use failure_kind::{failure_kind, failure_kinds};
 pub use reference::Reference;
 pub use time::Timestamp;

@@ -14,6 +14,8 @@ use crate::wire::Problem;
 pub(crate) enum ApiError {
     #[error("{0}")]
     BadRequest(String),
+    #[error("{message}")]
+    Predicate { message: String, at: u32, length: u32 },
     #[error("sign in, or send a token: Authorization: Bearer …; `outcrop admin token create EMAIL` makes one")]
     NoToken,
     #[error("this token is not known, or was revoked; or the session has ended")]
@@ -38,6 +40,7 @@ impl ApiError {
     fn code(&self) -> &'static str {
         match self {
             Self::BadRequest(_) => "bad_request",
+            Self::Predicate { .. } => "bad_predicate",
             Self::NoToken => "no_token",
             Self::UnknownToken => "unknown_token",
             Self::WrongPassword => "wrong_password",
@@ -70,7 +73,7 @@ impl From<StoreError> for ApiError {
 impl ResponseError for ApiError {
     fn status_code(&self) -> StatusCode {
         match self {
-            Self::BadRequest(_) => StatusCode::BAD_REQUEST,
+            Self::BadRequest(_) | Self::Predicate { .. } => StatusCode::BAD_REQUEST,
             Self::NoToken | Self::UnknownToken | Self::WrongPassword => StatusCode::UNAUTHORIZED,
             Self::TooMany(_) => StatusCode::TOO_MANY_REQUESTS,
             Self::Forbidden(_) => StatusCode::FORBIDDEN,
@@ -83,7 +86,8 @@ impl ResponseError for ApiError {
 
     fn error_response(&self) -> HttpResponse {
         let status = self.status_code();
-        let mut answer = problem(status, self.code(), self.to_string());
+        let place = if let Self::Predicate { at, length, .. } = self { Some((*at, *length)) } else { None };
+        let mut answer = placed_problem(status, self.code(), self.to_string(), place);
         let wait = match self {
             Self::Away => Some(2),
             Self::TooMany(seconds) => Some(*seconds),
@@ -98,7 +102,13 @@ impl ResponseError for ApiError {
 
 /// An answer in the form of RFC 9457.
 pub(crate) fn problem(status: StatusCode, code: &'static str, detail: impl Into<Cow<'static, str>>) -> HttpResponse {
+    placed_problem(status, code, detail, None)
+}
+
+/// The same, with the place in a text that was sent: where, and how many characters.
+fn placed_problem(status: StatusCode, code: &'static str, detail: impl Into<Cow<'static, str>>, place: Option<(u32, u32)>) -> HttpResponse {
     let title = status.canonical_reason().unwrap_or("Error").to_owned();
-    let body = Problem { title, status: status.as_u16(), code: code.to_owned(), detail: detail.into().into_owned() };
+    let (at, length) = (place.map(|(at, _)| at), place.map(|(_, length)| length));
+    let body = Problem { title, status: status.as_u16(), code: code.to_owned(), detail: detail.into().into_owned(), at, length };
     HttpResponse::build(status).content_type("application/problem+json").body(serde_json::to_vec(&body).unwrap_or_default())
 }

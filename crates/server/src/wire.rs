@@ -15,6 +15,12 @@ pub struct Problem {
     pub code: String,
     /// What went wrong and what to do, for people.
     pub detail: String,
+    /// Where in a text that was sent, in characters from 0; of a predicate.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<u32>,
+    /// How many characters it concerns.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub length: Option<u32>,
 }
 
 /// How severe an error is, by OTLP's ranges of severity numbers.
@@ -98,6 +104,8 @@ pub struct ErrorItem {
     pub severity: Severity,
     /// Whether any occurrence ended a request, job or process.
     pub uncaught: bool,
+    /// What kind of failure it is, where its type or message tells: `timeout`, `connection`, `null`, `database`, …
+    pub kind: Option<String>,
     /// Occurrences in the window.
     pub count: i64,
     /// Users in the window.
@@ -332,6 +340,10 @@ pub struct ErrorQuery {
     pub cursor: Option<String>,
     /// Add a small timeline of at most so many steps to each item, 2 to 100. Lists only.
     pub strip: Option<u32>,
+    /// Only occurrences for which this predicate holds; counts are of these.
+    #[serde(rename = "where")]
+    #[param(rename = "where")]
+    pub predicate: Option<String>,
 }
 
 /// Which part of an error's time to chart.
@@ -351,6 +363,10 @@ pub struct TimelineQuery {
     pub to: Option<DateTime<Utc>>,
     /// Steps at most, 2 to 400; 60 where not given.
     pub steps: Option<u32>,
+    /// Only occurrences for which this predicate holds.
+    #[serde(rename = "where")]
+    #[param(rename = "where")]
+    pub predicate: Option<String>,
 }
 
 impl TimelineQuery {
@@ -362,6 +378,7 @@ impl TimelineQuery {
             since: self.since.clone(),
             from: self.from,
             to: self.to,
+            predicate: self.predicate.clone(),
             ..ErrorQuery::default()
         }
     }
@@ -476,6 +493,47 @@ pub struct OccurrenceQuery {
     pub limit: Option<u32>,
     /// The cursor of a page.
     pub cursor: Option<String>,
+    /// Only occurrences for which this predicate holds.
+    #[serde(rename = "where")]
+    #[param(rename = "where")]
+    pub predicate: Option<String>,
+    /// The window, back from now; all that is kept where not given.
+    pub since: Option<String>,
+}
+
+/// A predicate that is being written.
+#[derive(Clone, Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct CompletionQuery {
+    /// The text so far.
+    pub text: String,
+    /// The place to complete at, in characters; its end where not given.
+    pub at: Option<u32>,
+}
+
+/// What may stand at a place of a predicate.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Completion {
+    /// Where the word being written begins, in characters.
+    pub from: u32,
+    /// `field`, `check`, `value`, `connective` or `nothing`.
+    pub wanted: String,
+    /// What it may become, the likeliest first, ready to be put in.
+    pub offers: Vec<String>,
+    /// What is wrong with the text as it stands; `null` where it is a predicate.
+    pub mistake: Option<Mistake>,
+}
+
+/// A mistake in a predicate.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Mistake {
+    /// Where, in characters from 0.
+    pub at: u32,
+    /// How many characters it concerns; 0 at the end.
+    pub length: u32,
+    /// What is wrong, and what would be right.
+    pub message: String,
 }
 
 /// Which occurrence to stand at: one of these.

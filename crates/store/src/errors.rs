@@ -1,13 +1,16 @@
 //! Reading errors: the list with the numbers of a window, and one error with all that is counted of it.
 
 use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
+use outcrop_core::attention::{Attention, Evidence, attention};
 use outcrop_core::failure::OccurrenceId;
+use outcrop_core::query::Predicate;
 use outcrop_core::{Distinct, Reference};
 use sqlx::FromRow;
 
-use crate::{Database, StoreError};
+use crate::{Database, StoreError, predicate};
 
 /// What part of all errors is looked at. Counts are by the minute: the window is widened to whole minutes.
 #[derive(Clone, Debug)]
@@ -22,6 +25,8 @@ pub struct Scope {
     pub from: DateTime<Utc>,
     /// End of the window, excluded.
     pub to: DateTime<Utc>,
+    /// Only occurrences for which it holds.
+    pub predicate: Option<Arc<Predicate>>,
 }
 
 /// One error with its numbers in a window.
@@ -61,6 +66,36 @@ pub struct Summary {
     pub uncaught: bool,
     /// OTLP severity number, the highest.
     pub severity: i16,
+    pub(crate) service_id: i32,
+}
+
+impl Summary {
+    /// Several occurrences may fall on one request: a share is at most 1; `None` without requests.
+    #[must_use]
+    pub fn request_share(&self) -> Option<f64> {
+        #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
+        (self.requests > 0).then(|| (self.count as f64 / self.requests as f64).min(1.0))
+    }
+
+    /// What kind of failure it is, where its type or message tells.
+    #[must_use]
+    pub fn kind(&self) -> Option<&'static str> {
+        outcrop_core::failure_kind(&self.type_name, &self.title)
+    }
+
+    /// How much it matters at a time.
+    #[must_use]
+    pub fn attention(&self, now: DateTime<Utc>) -> Attention {
+        attention(&Evidence {
+            uncaught: self.uncaught,
+            severity: self.severity,
+            count: self.count.unsigned_abs(),
+            users: self.users.unsigned_abs(),
+            request_share: self.request_share(),
+            age_hours: (now - self.first_seen).as_seconds_f64() / 3_600.0,
+            came_with: self.came_with_version.then(|| format!("{} {}", self.service, self.first_version)),
+        })
+    }
 }
 
 /// Of all time: one error in one environment and version.
@@ -160,11 +195,19 @@ pub async fn one(database: &Database, reference: Reference, scope: &Scope) -> Re
     Ok(summaries(database, scope, Some(number(reference))).await?.pop())
 }
 
-fn number(reference: Reference) -> i32 {
+pub(crate) fn number(reference: Reference) -> i32 {
     i32::from_ne_bytes(reference.number().to_ne_bytes())
 }
 
 async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Result<Vec<Summary>, StoreError> {
+    let found = all_of(database, scope, only).await?;
+    match &scope.predicate {
+        Some(predicate) => Box::pin(narrowed(database, scope, predicate, found)).await,
+        None => Ok(found),
+    }
+}
+
+async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result<Vec<Summary>, StoreError> {
     let bounds = Bounds::of(scope);
     let rows: Vec<CountRow> = sqlx::query_as(include_str!("../queries/errors/counts.sql"))
         .bind(bounds.from)
@@ -218,9 +261,28 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
                 came_with_version: row.came_with_version,
                 uncaught: row.uncaught,
                 severity: row.severity,
+                service_id: row.service_id,
             }
         })
         .collect())
+}
+
+/// Keeps what a predicate holds for: errors with a matching occurrence, counted by these alone.
+async fn narrowed(database: &Database, scope: &Scope, predicate: &Predicate, summaries: Vec<Summary>) -> Result<Vec<Summary>, StoreError> {
+    let condition = predicate::resolve(database, predicate, scope).await?;
+    let matched = predicate::count(database, scope, &condition).await?;
+    let ids = |of: fn(&predicate::Matched) -> &Vec<i32>| matched.iter().flat_map(of).copied().collect::<Vec<_>>();
+    let names = Labels::named(database, ids(|row| &row.environments), ids(|row| &row.versions)).await?;
+    let mut matched: HashMap<i32, predicate::Matched> = matched.into_iter().map(|row| (row.error_id, row)).collect();
+    let narrow = |mut summary: Summary| {
+        let row = matched.remove(&number(summary.reference));
+        summary.count = row.as_ref().map_or(0, |row| row.count);
+        summary.users = row.as_ref().map_or(0, |row| row.users);
+        summary.environments = row.as_ref().map(|row| names.environments(&row.environments)).unwrap_or_default();
+        summary.versions = row.as_ref().map(|row| names.versions(&row.versions)).unwrap_or_default();
+        summary
+    };
+    Ok(summaries.into_iter().map(narrow).collect())
 }
 
 type Places = HashMap<i32, (Distinct, BTreeSet<i32>)>;
@@ -280,6 +342,10 @@ impl Labels {
     async fn of(database: &Database, rows: &[CountRow]) -> Result<Self, StoreError> {
         let environments: Vec<i32> = rows.iter().flat_map(|row| row.environments.iter().copied()).collect();
         let versions: Vec<i32> = rows.iter().flat_map(|row| row.versions.iter().copied()).collect();
+        Self::named(database, environments, versions).await
+    }
+
+    async fn named(database: &Database, environments: Vec<i32>, versions: Vec<i32>) -> Result<Self, StoreError> {
         let environments =
             sqlx::query_as("SELECT id, name FROM environment WHERE id = ANY($1)").bind(environments).fetch_all(&database.pool);
         let versions = sqlx::query_as(

@@ -6,6 +6,7 @@
 #![warn(missing_docs)]
 
 pub mod access;
+pub mod attributes;
 mod causes;
 mod copy;
 mod database;
@@ -17,6 +18,7 @@ pub mod live;
 mod names;
 pub mod occurrences;
 mod partitions;
+mod predicate;
 mod promptly;
 pub mod reach;
 pub mod timeline;

@@ -2,11 +2,13 @@
 
 use chrono::{DateTime, Utc};
 use outcrop_core::failure::OccurrenceId;
+use outcrop_core::stack::Stack;
 use outcrop_core::{Reference, Timestamp};
-use sqlx::FromRow;
+use sqlx::{FromRow, QueryBuilder};
 use uuid::Uuid;
 
-use crate::{Database, StoreError, id_uuid};
+use crate::errors::{Scope, number};
+use crate::{Database, StoreError, id_uuid, predicate};
 
 /// An occurrence in a list.
 #[derive(Clone, Debug, FromRow)]
@@ -160,6 +162,35 @@ pub async fn one(database: &Database, id: OccurrenceId) -> Result<Option<Full>, 
         sent: sent.and_then(|json| serde_json::from_slice(&json).ok()),
         also_reported,
     }))
+}
+
+/// Stored frames, read.
+pub(crate) fn unpack_stack(frames: &[u8]) -> Option<Stack<'static>> {
+    serde_json::from_slice(frames).ok()
+}
+
+/// The occurrences of an error in a scope for which its predicate holds, newest first, from before `cursor`.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn matching(
+    database: &Database,
+    error: Reference,
+    scope: &Scope,
+    cursor: Option<OccurrenceId>,
+    limit: i64,
+) -> Result<Vec<Row>, StoreError> {
+    let mut sql = QueryBuilder::new(include_str!("../queries/occurrences/matching.sql"));
+    predicate::within(&mut sql, scope);
+    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ").push_bind(number(error)).push("))");
+    sql.push(" AND o.id < ").push_bind(cursor.map_or(Uuid::max(), id_uuid));
+    if let Some(predicate) = &scope.predicate {
+        let condition = predicate::resolve(database, predicate, scope).await?;
+        sql.push(" AND ");
+        condition.write(&mut sql);
+    }
+    sql.push(" ORDER BY o.id DESC LIMIT ").push_bind(limit);
+    Ok(sql.build_query_as().fetch_all(&database.pool).await?)
 }
 
 /// Which occurrence of an error to stand at.

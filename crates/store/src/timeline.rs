@@ -2,10 +2,11 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::Reference;
-use sqlx::FromRow;
+use outcrop_core::query::Predicate;
+use sqlx::{FromRow, QueryBuilder};
 
-use crate::errors::Scope;
-use crate::{Database, StoreError};
+use crate::errors::{Scope, number};
+use crate::{Database, StoreError, predicate};
 
 /// A window cut into steps of equal length. Whole hours are read from hour counts, shorter steps from minutes.
 #[derive(Clone, Copy, Debug)]
@@ -80,6 +81,9 @@ pub async fn occurrences(
     scope: &Scope,
     steps: Steps,
 ) -> Result<Vec<(Reference, Point)>, StoreError> {
+    if let Some(predicate) = &scope.predicate {
+        return matching(database, errors, scope, predicate, steps).await;
+    }
     let numbers: Vec<i32> = errors.iter().map(|error| i32::from_ne_bytes(error.number().to_ne_bytes())).collect();
     let statement = if steps.is_hourly() {
         include_str!("../queries/timeline/occurrences_by_hour.sql")
@@ -95,6 +99,28 @@ pub async fn occurrences(
         .bind(&scope.version)
         .fetch_all(&database.pool)
         .await?;
+    Ok(points.into_iter().map(|point| (Reference::of_number(u32::from_ne_bytes(point.owner.to_ne_bytes())), point)).collect())
+}
+
+async fn matching(
+    database: &Database,
+    errors: &[Reference],
+    scope: &Scope,
+    predicate: &Predicate,
+    steps: Steps,
+) -> Result<Vec<(Reference, Point)>, StoreError> {
+    let condition = predicate::resolve(database, predicate, scope).await?;
+    let mut sql = QueryBuilder::new(
+        "SELECT cause.error_id AS owner, version.label AS version, \
+         floor((('x' || substr(replace(o.id::text, '-', ''), 1, 12))::bit(48)::bigint - ",
+    );
+    sql.push_bind(steps.from.timestamp_millis()).push(") / ").push_bind(steps.step.num_milliseconds());
+    sql.push("::float8)::int AS at, count(*) AS n FROM occurrence o JOIN cause ON cause.id = o.cause_id JOIN version ON version.id = o.version_id WHERE ");
+    predicate::within(&mut sql, &Scope { from: steps.from, to: steps.to(), ..scope.clone() });
+    sql.push(" AND cause.error_id = ANY(").push_bind(errors.iter().map(|error| number(*error)).collect::<Vec<_>>()).push(") AND ");
+    condition.write(&mut sql);
+    sql.push(" GROUP BY 1, 2, 3 ORDER BY 1, 2, 3");
+    let points: Vec<Point> = sql.build_query_as().fetch_all(&database.pool).await?;
     Ok(points.into_iter().map(|point| (Reference::of_number(u32::from_ne_bytes(point.owner.to_ne_bytes())), point)).collect())
 }
 

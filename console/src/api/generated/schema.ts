@@ -143,6 +143,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/predicate/complete": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What may stand at a place of a predicate that is being written, and what is wrong with it so far. */
+        get: operations["complete_predicate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services": {
         parameters: {
             query?: never;
@@ -239,6 +256,19 @@ export interface components {
              */
             total: number;
         };
+        /** @description What may stand at a place of a predicate. */
+        Completion: {
+            /**
+             * Format: int32
+             * @description Where the word being written begins, in characters.
+             */
+            from: number;
+            mistake?: components["schemas"]["Mistake"] | null;
+            /** @description What it may become, the likeliest first, ready to be put in. */
+            offers: string[];
+            /** @description `field`, `check`, `value`, `connective` or `nothing`. */
+            wanted: string;
+        };
         /** @description One error. */
         ErrorDetail: components["schemas"]["ErrorItem"] & {
             /** @description The latest occurrence's id, as far as one is kept. */
@@ -268,6 +298,8 @@ export interface components {
             first_version: string;
             /** @description `new`, `surging`, `returned`. */
             flags: string[];
+            /** @description What kind of failure it is, where its type or message tells: `timeout`, `connection`, `null`, `database`, … */
+            kind?: string | null;
             /**
              * Format: date-time
              * @description Last event of all time.
@@ -390,6 +422,21 @@ export interface components {
             /** @description `viewer`, `engineer` or `admin`. */
             role: string;
         };
+        /** @description A mistake in a predicate. */
+        Mistake: {
+            /**
+             * Format: int32
+             * @description Where, in characters from 0.
+             */
+            at: number;
+            /**
+             * Format: int32
+             * @description How many characters it concerns; 0 at the end.
+             */
+            length: number;
+            /** @description What is wrong, and what would be right. */
+            message: string;
+        };
         /** @description A sender key to make. */
         NewKey: {
             /** @description What it is called. */
@@ -468,10 +515,20 @@ export interface components {
         };
         /** @description What went wrong (RFC 9457). */
         Problem: {
+            /**
+             * Format: int32
+             * @description Where in a text that was sent, in characters from 0; of a predicate.
+             */
+            at?: number | null;
             /** @description A stable code for programs. */
             code: string;
             /** @description What went wrong and what to do, for people. */
             detail: string;
+            /**
+             * Format: int32
+             * @description How many characters it concerns.
+             */
+            length?: number | null;
             /**
              * Format: int32
              * @description The HTTP status code.
@@ -625,6 +682,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Add a small timeline of at most so many steps to each item, 2 to 100. Lists only. */
                 strip?: number;
+                /** @description Only occurrences for which this predicate holds; counts are of these. */
+                where?: string;
             };
             header?: never;
             path?: never;
@@ -679,6 +738,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Add a small timeline of at most so many steps to each item, 2 to 100. Lists only. */
                 strip?: number;
+                /** @description Only occurrences for which this predicate holds; counts are of these. */
+                where?: string;
             };
             header?: never;
             path: {
@@ -755,6 +816,10 @@ export interface operations {
                 limit?: number;
                 /** @description The cursor of a page. */
                 cursor?: string;
+                /** @description Only occurrences for which this predicate holds. */
+                where?: string;
+                /** @description The window, back from now; all that is kept where not given. */
+                since?: string;
             };
             header?: never;
             path: {
@@ -798,6 +863,8 @@ export interface operations {
                 to?: string;
                 /** @description Steps at most, 2 to 400; 60 where not given. */
                 steps?: number;
+                /** @description Only occurrences for which this predicate holds. */
+                where?: string;
             };
             header?: never;
             path: {
@@ -905,6 +972,38 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    complete_predicate: {
+        parameters: {
+            query: {
+                /** @description The text so far. */
+                text: string;
+                /** @description The place to complete at, in characters; its end where not given. */
+                at?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Completion"];
+                };
+            };
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -2,11 +2,12 @@ import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
 import { Fragment, useState } from "react";
 import type { Exception, Frame, OccurrenceDetail } from "../../api/client";
 import { counted, exact } from "../../ui/format";
+import { testOf } from "../../ui/predicate-box";
 
 const TABS = ["Stack", "Request", "All data", "As sent"] as const;
 
 /** One occurrence: its stack, its request, all that was sent with it. */
-export function OccurrenceView({ occurrence }: { occurrence: OccurrenceDetail }) {
+export function OccurrenceView({ occurrence, narrow }: { occurrence: OccurrenceDetail; narrow: (test: string) => void }) {
   return (
     <TabGroup>
       <TabList className="my-2 flex gap-5">
@@ -21,11 +22,11 @@ export function OccurrenceView({ occurrence }: { occurrence: OccurrenceDetail })
           <StackView occurrence={occurrence} />
         </TabPanel>
         <TabPanel>
-          <Request occurrence={occurrence} />
+          <Request occurrence={occurrence} narrow={narrow} />
         </TabPanel>
         <TabPanel>
-          <Data title="Attributes" data={occurrence.attributes} />
-          <Data title="Resource" data={occurrence.resource} />
+          <Data title="Attributes" data={occurrence.attributes} narrow={narrow} />
+          <Data title="Resource" data={occurrence.resource} narrow={narrow} />
           {occurrence.also_reported.length > 0 && (
             <>
               <h3 className="mt-4 font-semibold">The same failure was reported {counted(occurrence.also_reported.length, "more time", "more times")}</h3>
@@ -164,7 +165,7 @@ function Library({ frames }: { frames: Frame[] }) {
 
 const REQUEST = ["http.", "url.", "client.", "server.", "network.", "user_agent.", "rpc.", "messaging.", "user.", "enduser.", "session."];
 
-function Request({ occurrence }: { occurrence: OccurrenceDetail }) {
+function Request({ occurrence, narrow }: { occurrence: OccurrenceDetail; narrow: (test: string) => void }) {
   const attributes = Object.entries(occurrence.attributes as Record<string, unknown>);
   const request = attributes.filter(([name]) => REQUEST.some((prefix) => name.startsWith(prefix)));
   const known: [string, unknown][] = [
@@ -175,10 +176,13 @@ function Request({ occurrence }: { occurrence: OccurrenceDetail }) {
     ["span", occurrence.span_id],
   ];
   const shown = known.filter(([, value]) => value !== null && value !== undefined);
-  return <Data title="The request" data={Object.fromEntries([...shown, ...request])} />;
+  return <Data title="The request" data={Object.fromEntries([...shown, ...request])} narrow={narrow} />;
 }
 
-function Data({ title, data }: { title: string; data: unknown }) {
+/** Names of predicates' fields that are no attributes, and cannot be narrowed by here. */
+const NOT_FIELDS = ["host", "span"];
+
+function Data({ title, data, narrow }: { title: string; data: unknown; narrow: (test: string) => void }) {
   const entries = Object.entries((data ?? {}) as Record<string, unknown>);
   return (
     <>
@@ -190,6 +194,11 @@ function Data({ title, data }: { title: string; data: unknown }) {
             <dt className="font-mono break-words text-faint">{name}</dt>
             <dd className="font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
               <bdi>{typeof value === "string" ? value : JSON.stringify(value)}</bdi>
+              {(typeof value === "string" || typeof value === "number") && String(value).length <= 200 && !NOT_FIELDS.includes(name) && (
+                <button type="button" onClick={() => narrow(testOf(name, String(value)))} className="ml-3 font-sans text-accent hover:underline" aria-label={`Only where ${name} is ${String(value)}`}>
+                  only these
+                </button>
+              )}
             </dd>
           </div>
         ))}

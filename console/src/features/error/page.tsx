@@ -6,6 +6,7 @@ import { agoInWords, count, counted, exact, percent, windowInWords } from "../..
 import { useHotkeys } from "../../ui/hotkeys";
 import { Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strata } from "../../ui/strata";
+import { PredicateBox, narrowed } from "../../ui/predicate-box";
 import { OccurrenceView } from "./occurrence";
 
 export function ErrorPage() {
@@ -32,6 +33,14 @@ export function ErrorPage() {
         <a href="#occurrence">{counted(detail.count, "occurrence", "occurrences")}</a> in {windowInWords(search)} ·{" "}
         {detail.users === 0 ? "no user named" : counted(detail.users, "user", "users")} · {detail.uncaught ? "uncaught" : "caught"}, {detail.severity}
       </p>
+      {search.where && (
+        <PredicateBox
+          label="Narrow this error"
+          placeholder="a predicate, or empty for all occurrences"
+          value={search.where}
+          onApply={(where) => void navigate({ search: (now) => ({ ...now, where }) })}
+        />
+      )}
       {timeline.isPending && <div className="my-3 h-44 bg-wash motion-safe:animate-pulse" role="status" aria-label="Loading the chart" />}
       {timeline.isError && <Failed what="The chart" error={timeline.error} retry={() => void timeline.refetch()} />}
       {timeline.data &&
@@ -50,7 +59,7 @@ export function ErrorPage() {
         </p>
       )}
       <Facts detail={detail} />
-      <Occurrence reference={ref} environment={search.environment} chosen={search.occurrence} />
+      <Occurrence reference={ref} environment={search.environment} chosen={search.occurrence} narrow={(test) => void navigate({ search: (now) => ({ ...now, where: narrowed(now.where, test) }) })} />
     </article>
   );
 }
@@ -112,7 +121,9 @@ function Facts({ detail }: { detail: ErrorDetail }) {
   );
 }
 
-function Occurrence({ reference, environment, chosen }: { reference: string; environment: string | undefined; chosen: string | undefined }) {
+type OccurrenceProps = { reference: string; environment: string | undefined; chosen: string | undefined; narrow: (test: string) => void };
+
+function Occurrence({ reference, environment, chosen, narrow }: OccurrenceProps) {
   const navigate = useNavigate({ from: "/errors/$ref" });
   const latest = useQuery({
     queryKey: ["chosen", reference, environment, chosen ?? "latest"],
@@ -161,7 +172,7 @@ function Occurrence({ reference, environment, chosen }: { reference: string; env
         </div>
       </div>
       {occurrence.isError && <Failed what="The occurrence" error={occurrence.error} retry={() => void occurrence.refetch()} />}
-      {occurrence.isPending ? <Skeleton rows={6} /> : occurrence.data && <OccurrenceView occurrence={occurrence.data} />}
+      {occurrence.isPending ? <Skeleton rows={6} /> : occurrence.data && <OccurrenceView occurrence={occurrence.data} narrow={narrow} />}
     </section>
   );
 }

@@ -6,6 +6,7 @@ import { ago, count, counted, exact, percent, windowInWords } from "../../ui/for
 import { useHotkeys } from "../../ui/hotkeys";
 import { Code, Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strip } from "../../ui/strata";
+import { PredicateBox } from "../../ui/predicate-box";
 import { pageSentence, rowSentence } from "./sentence";
 
 /** Whether all words typed stand somewhere in what a row shows. */
@@ -29,13 +30,48 @@ export function ErrorsPage() {
     j: () => setAt((now) => Math.min(items.length - 1, now + 1)),
     k: () => setAt((now) => Math.max(0, now - 1)),
   });
+  const box = (
+    <PredicateBox
+      field={field}
+      label="Filter the list"
+      placeholder="words, or a predicate such as: uncaught and version >= 2.4.0 and http.route like &quot;/v1/*&quot;"
+      value={search.where}
+      onApply={(where) => void navigate({ search: (now) => ({ ...now, where, q: undefined, cursor: undefined }) })}
+      words={search.q}
+      onWords={(q) => void navigate({ search: (now) => ({ ...now, q }), replace: true })}
+    />
+  );
   if (errors.isPending) return <Skeleton rows={9} />;
+  if (errors.isError && search.where) {
+    return (
+      <>
+        {box}
+        <Failed what="What matches" error={errors.error} retry={() => void errors.refetch()} />
+      </>
+    );
+  }
   if (errors.isError) return <Failed what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
   const { total, traffic, next } = errors.data;
   const when = windowInWords(search);
+  if (all.length === 0 && search.where && !search.cursor) {
+    return (
+      <>
+        {box}
+        <Empty title={`Nothing matches in ${when}.`}>
+          <p>
+            Choose a longer window above, or{" "}
+            <Link from="/errors" to="." search={(now) => ({ ...now, where: undefined })}>
+              take the predicate away
+            </Link>
+            .
+          </p>
+        </Empty>
+      </>
+    );
+  }
   if (all.length === 0) return <Nothing requests={traffic.requests} when={when} service={search.service} isFurther={search.cursor !== undefined} />;
   const { lead, rest } = pageSentence(all, total);
-  const scope = { service: search.service, environment: search.environment, since: search.since, from: search.from, to: search.to };
+  const scope = { service: search.service, environment: search.environment, since: search.since, from: search.from, to: search.to, where: search.where };
   return (
     <>
       <h1 className="text-xl leading-7 font-bold">
@@ -46,16 +82,7 @@ export function ErrorsPage() {
         {counted(traffic.failed, "request", "requests")} failed of {count(traffic.requests)}
         {traffic.requests > 0 && ` (${percent(traffic.failed / traffic.requests)})`} · {counted(total, "error", "errors")} in {when}
       </p>
-      <input
-        ref={field}
-        type="search"
-        aria-label="Filter the list"
-        placeholder="filter: words in type, message, place, service, version, reference"
-        value={search.q ?? ""}
-        onChange={(event) => void navigate({ search: (now) => ({ ...now, q: event.target.value || undefined }), replace: true })}
-        onKeyDown={(event) => event.key === "Escape" && event.currentTarget.blur()}
-        className="my-3 w-full rounded-sm border border-line bg-sheet px-3 py-1.5 font-mono text-[13px]"
-      />
+      {box}
       <div className="hidden justify-between border-b border-line pb-1 text-[13px] md:flex">
         <h2 className="font-semibold">
           What matters most first <span className="font-normal text-faint">by attention, 0 to 100</span>

@@ -48,6 +48,7 @@ pub fn window_query(window: &Window) -> Vec<(&'static str, Option<String>)> {
         ("service", window.service.clone()),
         ("environment", window.environment.clone()),
         ("version", window.in_version.clone()),
+        ("where", window.predicate.clone()),
     ]
 }
 
@@ -55,6 +56,7 @@ fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
     let window = &arguments.window;
     let place = window.service.as_deref().map(|service| format!(" in {service}")).unwrap_or_default();
     let environment = window.environment.as_deref().map(|name| format!(" ({name})")).unwrap_or_default();
+    let place = format!("{place}{}", window.predicate.as_deref().map(|text| format!(" where {}", printable(text))).unwrap_or_default());
     let when = format!("in the last {}", window.since);
     if page.items.is_empty() {
         return if arguments.cursor.is_some() {

@@ -7,12 +7,16 @@ use crate::output::{Column, Fit, counted, json, line, table, time};
 
 pub async fn run(arguments: Occurrences) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
-    let query = [("limit", Some(arguments.limit.to_string())), ("cursor", arguments.cursor.clone())];
+    let query =
+        [("limit", Some(arguments.limit.to_string())), ("cursor", arguments.cursor.clone()), ("where", arguments.predicate.clone())];
     let page: OccurrencePage = api.get(&format!("/errors/{}/occurrences", arguments.reference), &query).await?;
     if arguments.client.json {
         return json(&page);
     }
     let number = i64::try_from(page.items.len()).unwrap_or(i64::MAX);
+    if page.items.is_empty() && arguments.predicate.is_some() {
+        return line(format!("No occurrence of {} matches.", arguments.reference));
+    }
     if page.items.is_empty() {
         return line(format!("No occurrence of {} is kept any more; its counts are: outcrop show {0}", arguments.reference));
     }

@@ -8,6 +8,7 @@ mod console;
 mod demo;
 mod hostile;
 mod outage;
+mod predicates;
 mod recorded;
 mod sdk;
 mod secrets;

@@ -48,9 +48,15 @@ pub(super) fn tokens(text: &str) -> Result<Vec<Token>, Mistake> {
             _ => match SIGNS.iter().find(|sign| rest.starts_with(**sign)) {
                 Some(sign) => (What::Sign(sign), sign.len()),
                 None => {
-                    let end = rest.find(|c: char| c.is_whitespace() || matches!(c, '(' | ')' | ',' | '"' | '=' | '<' | '>' | '!')).unwrap_or(rest.len());
+                    let end = rest
+                        .find(|c: char| c.is_whitespace() || matches!(c, '(' | ')' | ',' | '"' | '=' | '<' | '>' | '!'))
+                        .unwrap_or(rest.len());
                     if end == 0 {
-                        return Err(Mistake { at, length: c.len_utf8(), message: format!("`{c}` is no sign of the language; different is written `!=`") });
+                        return Err(Mistake {
+                            at,
+                            length: c.len_utf8(),
+                            message: format!("`{c}` is no sign of the language; different is written `!=`"),
+                        });
                     }
                     (What::Word(rest.get(..end).unwrap_or_default().to_owned()), end)
                 }

@@ -5,11 +5,13 @@
 
 mod complete;
 mod field;
+mod holds;
 mod lex;
 mod parse;
 
 pub use complete::{Completion, Wanted, complete};
 pub use field::{Field, Kind, State};
+pub use holds::dotted_order;
 pub use parse::parse;
 
 use crate::Timestamp;

@@ -162,7 +162,10 @@ impl<'t> Parser<'t> {
             return Err(Mistake {
                 at: token.at,
                 length: token.length,
-                message: format!("`{word}` alone says nothing{}", meant.unwrap_or_else(|| format!("; to look for it in messages write \"{word}\""))),
+                message: format!(
+                    "`{word}` alone says nothing{}",
+                    meant.unwrap_or_else(|| format!("; to look for it in messages write \"{word}\""))
+                ),
             });
         }
         self.check(&field, token.at, false)
@@ -196,14 +199,20 @@ impl<'t> Parser<'t> {
                 "from" if field.kind() != Kind::Text => {
                     let from = self.value(field)?;
                     if !self.keyword("to") {
-                        return Err(self.peek().map_or_else(|| self.ended("`to` and the end of the range"), |next| self.unexpected(next, "`to` and the end of the range follow", &["to"])));
+                        return Err(self.peek().map_or_else(
+                            || self.ended("`to` and the end of the range"),
+                            |next| self.unexpected(next, "`to` and the end of the range follow", &["to"]),
+                        ));
                     }
                     Ok(made(Check::Between(from, self.value(field)?)))
                 }
                 "is" => {
                     let is_not = self.keyword("not");
                     if !self.keyword("set") {
-                        return Err(self.peek().map_or_else(|| self.ended("`set`"), |next| self.unexpected(next, "`set` follows: `is set` or `is not set`", &["set"])));
+                        return Err(self.peek().map_or_else(
+                            || self.ended("`set`"),
+                            |next| self.unexpected(next, "`set` follows: `is set` or `is not set`", &["set"]),
+                        ));
                     }
                     let set = made(Check::IsSet);
                     Ok(if is_not { Predicate::Not(Box::new(set)) } else { set })
@@ -237,7 +246,13 @@ impl<'t> Parser<'t> {
         let text = match &token.what {
             What::Word(word) => word,
             What::Quoted(text) => text,
-            _ => return Err(self.unexpected(token, &format!("a value for `{}` follows; text with signs or blanks stands in quotes", field.name()), &[])),
+            _ => {
+                return Err(self.unexpected(
+                    token,
+                    &format!("a value for `{}` follows; text with signs or blanks stands in quotes", field.name()),
+                    &[],
+                ));
+            }
         };
         let mut value = value(text, field.kind());
         if field.kind() == Kind::Time {
@@ -255,7 +270,9 @@ impl<'t> Parser<'t> {
             _ => None,
         };
         match reason {
-            Some(reason) => Err(Mistake { at: token.at, length: token.length, message: format!("`{}` takes {reason}, not `{text}`", field.name()) }),
+            Some(reason) => {
+                Err(Mistake { at: token.at, length: token.length, message: format!("`{}` takes {reason}, not `{text}`", field.name()) })
+            }
             None => Ok(value),
         }
     }

@@ -3,7 +3,6 @@ use std::cmp::Reverse;
 use actix_web::{HttpRequest, get, web};
 use chrono::{DateTime, Utc};
 use outcrop_core::Reference;
-use outcrop_core::attention::{Evidence, attention};
 use outcrop_store::errors::{self, Latest, Summary};
 
 use super::query::{bad, cursor, limit, parameters, read_cursor, scope};
@@ -104,30 +103,16 @@ fn position(cursor: &str) -> Result<Position, ApiError> {
 }
 
 fn rank(summary: Summary, now: DateTime<Utc>) -> (Position, Summary, Attention) {
-    let age = now - summary.first_seen;
-    let weighed = attention(&Evidence {
-        uncaught: summary.uncaught,
-        severity: summary.severity,
-        count: summary.count.unsigned_abs(),
-        users: summary.users.unsigned_abs(),
-        request_share: share(&summary),
-        age_hours: age.as_seconds_f64() / 3_600.0,
-        came_with: summary.came_with_version.then(|| format!("{} {}", summary.service, summary.first_version)),
-    });
+    let weighed = summary.attention(now);
     let position = (Reverse(weighed.score), summary.reference.number());
     (position, summary, Attention { score: weighed.score, reasons: weighed.reasons })
-}
-
-/// Several occurrences may fall on one request: a share is at most 1.
-fn share(summary: &Summary) -> Option<f64> {
-    #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
-    (summary.requests > 0).then(|| (summary.count as f64 / summary.requests as f64).min(1.0))
 }
 
 fn item(latest: Option<&Latest>, summary: Summary, attention: Attention) -> ErrorItem {
     ErrorItem {
         reference: summary.reference.to_string(),
-        request_share: share(&summary),
+        request_share: summary.request_share(),
+        kind: summary.kind().map(str::to_owned),
         namespace: summary.namespace,
         service: summary.service,
         environments: summary.environments,

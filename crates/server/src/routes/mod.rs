@@ -6,6 +6,7 @@ mod health;
 mod live;
 mod occurrences;
 mod otlp;
+mod predicate;
 mod query;
 mod services;
 mod session;
@@ -44,6 +45,7 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(occurrences::of_error)
             .service(occurrences::one)
             .service(occurrences::choose)
+            .service(predicate::complete)
             .service(services::list)
             .service(services::make_key)
             .service(session::sign_in)

@@ -1,15 +1,18 @@
 use actix_web::{HttpRequest, get, web};
+use chrono::Utc;
 use outcrop_core::Reference;
 use outcrop_core::failure::OccurrenceId;
 use outcrop_store::occurrences::Choice;
+use outcrop_store::upkeep::RETENTION_DAYS;
 use outcrop_store::{errors, occurrences, to_utc};
 
-use super::query::{bad, cursor, limit, parameters, read_cursor};
+use super::query::{bad, cursor, limit, parameters, read_cursor, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    AlsoReported, ChoiceQuery, ChosenOccurrence, OccurrenceDetail, OccurrenceItem, OccurrencePage, OccurrenceQuery, Problem, Severity,
+    AlsoReported, ChoiceQuery, ChosenOccurrence, ErrorQuery, OccurrenceDetail, OccurrenceItem, OccurrencePage, OccurrenceQuery, Problem,
+    Severity,
 };
 
 /// Lists the occurrences of an error, the newest first.
@@ -28,11 +31,21 @@ pub(super) async fn of_error(
     let reference: Reference = path.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
     let limit = limit(query.limit)?;
     let before = query.cursor.as_deref().map(|text| read_cursor(text).and_then(|id| occurrence_id(&id))).transpose()?;
+    let window = ErrorQuery {
+        since: query.since.or_else(|| Some(format!("{RETENTION_DAYS}d"))),
+        predicate: query.predicate,
+        ..ErrorQuery::default()
+    };
+    let scope = scope(&window, Utc::now())?;
     let database = state.database.clone();
     let rows = state
         .on_main(async move {
             let asked = i64::try_from(limit).unwrap_or(i64::MAX).saturating_add(1);
-            let rows = occurrences::of_error(&database, reference, before, asked).await?;
+            let rows = if scope.predicate.is_some() {
+                occurrences::matching(&database, reference, &scope, before, asked).await?
+            } else {
+                occurrences::of_error(&database, reference, before, asked).await?
+            };
             let is_known = !rows.is_empty() || !errors::sightings(&database, reference).await?.is_empty();
             Ok(is_known.then_some(rows))
         })

@@ -1,10 +1,12 @@
 //! Reading queries' parameters.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use chrono::{DateTime, Utc};
+use outcrop_core::query::Predicate;
 use outcrop_store::errors::Scope;
 use outcrop_store::upkeep::RETENTION_DAYS;
 
@@ -54,7 +56,22 @@ pub(super) fn scope(query: &ErrorQuery, now: DateTime<Utc>) -> Result<Scope, Api
         return Err(bad(format!("the window is longer than {} days", longest.num_days())));
     }
     let named = |name: &Option<String>| name.clone().filter(|name| !name.is_empty());
-    Ok(Scope { service: named(&query.service), environment: named(&query.environment), version: named(&query.version), from, to })
+    Ok(Scope {
+        service: named(&query.service),
+        environment: named(&query.environment),
+        version: named(&query.version),
+        from,
+        to,
+        predicate: named(&query.predicate).map(|text| predicate(&text)).transpose()?,
+    })
+}
+
+/// Reads a predicate; a mistake becomes the caller's, with its place.
+fn predicate(text: &str) -> Result<Arc<Predicate>, ApiError> {
+    outcrop_core::query::parse(text).map(Arc::new).map_err(|mistake| {
+        let place = super::predicate::place(text, &mistake);
+        ApiError::Predicate { message: mistake.message, at: place.0, length: place.1 }
+    })
 }
 
 /// Cursors are opaque to callers: text in base64url.

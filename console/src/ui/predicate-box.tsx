@@ -1,0 +1,143 @@
+import { useQuery } from "@tanstack/react-query";
+import { type KeyboardEvent, type Ref, useId, useState } from "react";
+import { api, taken } from "../api/client";
+
+/** Whether a text is meant as a predicate, not as words to look for among what is shown. */
+export function isPredicate(text: string): boolean {
+  return /[=<>!()"']/.test(text) || /(^|\s)(and|or|not|in|like|contains|is)\s/i.test(text) || /^[a-z]{5}-[a-z]{5}$/.test(text.trim());
+}
+
+type Props = {
+  /** The predicate in force. */
+  value: string | undefined;
+  /** Called with a predicate to apply, or nothing to take it away. */
+  onApply: (predicate: string | undefined) => void;
+  /** Words that filter what is shown, as they are typed; a box without words takes predicates alone. */
+  words?: string | undefined;
+  onWords?: (words: string | undefined) => void;
+  placeholder: string;
+  label: string;
+  field?: Ref<HTMLInputElement>;
+};
+
+/** A box for a predicate: offers names and values as it is written, says what is wrong with it, applies it on Enter. */
+export function PredicateBox({ value, onApply, words, onWords, placeholder, label, field }: Props) {
+  const [text, setText] = useState(value ?? words ?? "");
+  const [applied, setApplied] = useState(value);
+  const [place, setPlace] = useState<number | null>(null);
+  const [at, setAt] = useState(-1);
+  const list = useId();
+  if (applied !== value) {
+    // The address changed from elsewhere: by a link that narrows, by going back.
+    setApplied(value);
+    setText(value ?? words ?? "");
+  }
+  const asks = isPredicate(text) || !onWords;
+  const completion = useQuery({
+    queryKey: ["completion", text, place],
+    enabled: place !== null && text !== "",
+    staleTime: 10_000,
+    queryFn: () => taken(api.GET("/api/v1/predicate/complete", { params: { query: { text, at: place ?? text.length } } })),
+    placeholderData: (before) => before,
+  });
+  const isOpen = place !== null && text !== (value ?? "") && completion.data !== undefined;
+  const offers = isOpen ? completion.data.offers.filter((offer) => offer !== text.slice(completion.data.from, place ?? undefined)) : [];
+  const mistake = asks && text !== (value ?? "") ? completion.data?.mistake : null;
+
+  const change = (next: string, caret: number | null) => {
+    setText(next);
+    setPlace(caret ?? next.length);
+    setAt(-1);
+    if (next === "") onApply(undefined);
+    if (onWords) onWords(isPredicate(next) || next === "" ? undefined : next);
+  };
+  const put = (offer: string) => {
+    const from = completion.data?.from ?? text.length;
+    const after = text.slice(place ?? text.length);
+    const next = `${text.slice(0, from)}${offer} ${after.trimStart()}`;
+    change(next, from + offer.length + 1);
+  };
+  const onKeyDown = (event: KeyboardEvent<HTMLInputElement>) => {
+    const chosen = offers[at];
+    if (event.key === "ArrowDown" || event.key === "ArrowUp") {
+      event.preventDefault();
+      setAt((now) => Math.max(-1, Math.min(offers.length - 1, now + (event.key === "ArrowDown" ? 1 : -1))));
+    } else if ((event.key === "Enter" || event.key === "Tab") && chosen !== undefined) {
+      event.preventDefault();
+      put(chosen);
+    } else if (event.key === "Enter" && asks && text.trim() !== "") {
+      onApply(text.trim());
+      setPlace(null);
+    } else if (event.key === "Escape") {
+      setPlace(null);
+      if (place === null) event.currentTarget.blur();
+    }
+  };
+  return (
+    <div className="relative my-3">
+      <input
+        ref={field}
+        type="search"
+        role="combobox"
+        aria-label={label}
+        aria-expanded={offers.length > 0}
+        aria-controls={list}
+        aria-autocomplete="list"
+        aria-activedescendant={at >= 0 ? `${list}-${at}` : undefined}
+        aria-invalid={Boolean(mistake)}
+        spellCheck={false}
+        autoComplete="off"
+        placeholder={placeholder}
+        value={text}
+        onChange={(event) => change(event.target.value, event.target.selectionStart)}
+        onKeyDown={onKeyDown}
+        onBlur={() => setTimeout(() => setPlace(null), 150)}
+        className="w-full rounded-sm border border-line bg-sheet px-3 py-1.5 font-mono text-[13px] text-ink"
+      />
+      <ul id={list} role="listbox" aria-label="Offers" className={offers.length > 0 ? "absolute z-20 mt-0.5 max-h-72 w-full max-w-xl overflow-auto rounded-sm border border-line bg-sheet py-1 shadow-md" : "hidden"}>
+        {offers.map((offer, index) => (
+          <li
+            key={offer}
+            id={`${list}-${index}`}
+            role="option"
+            aria-selected={index === at}
+            onMouseDown={(event) => {
+              event.preventDefault();
+              put(offer);
+            }}
+            className="cursor-pointer px-3 py-0.5 font-mono text-[13px] [overflow-wrap:anywhere] hover:bg-wash aria-selected:bg-wash aria-selected:font-semibold"
+          >
+            {offer}
+          </li>
+        ))}
+      </ul>
+      {asks && text.trim() !== "" && text !== (value ?? "") && (
+        <p className="mt-1 text-[13px] text-faint" role="status">
+          {mistake ? (
+            <>
+              <span className="font-mono">
+                {text.slice(0, mistake.at)}
+                <mark className="bg-transparent font-semibold text-brick underline decoration-wavy">{text.slice(mistake.at, mistake.at + mistake.length) || "▏"}</mark>
+              </span>{" "}
+              {mistake.message}
+            </>
+          ) : (
+            "Enter narrows to this."
+          )}
+        </p>
+      )}
+    </div>
+  );
+}
+
+/** A test of one attribute's value, as it is written in a predicate. */
+export function testOf(name: string, value: string): string {
+  return `${name} = "${value.replace(/\\/g, "\\\\").replace(/"/g, '\\"')}"`;
+}
+
+/** A predicate narrowed by one more test. */
+export function narrowed(predicate: string | undefined, test: string): string {
+  if (!predicate) return test;
+  if (predicate.includes(test)) return predicate;
+  return / or /i.test(predicate) ? `(${predicate}) and ${test}` : `${predicate} and ${test}`;
+}

@@ -1,0 +1,415 @@
+//! Predicates as conditions on occurrences.
+//!
+//! A test of a name (service, version, endpoint, …) or of a whole error is answered here first, over small tables, and
+//! becomes a list of numbers; what varies from occurrence to occurrence becomes SQL with bound values.
+
+use std::cmp::Ordering;
+use std::collections::HashMap;
+
+use outcrop_core::query::{Check, Comparison, Field, Predicate, State, Test, Value, dotted_order};
+use sqlx::{Postgres, QueryBuilder};
+use uuid::Uuid;
+
+use crate::errors::{self, Scope, Summary};
+use crate::{Database, StoreError, from_utc, occurrences};
+
+/// A predicate whose names are resolved, in the form of the one it was made of.
+pub(crate) enum Condition {
+    All(Vec<Self>),
+    Any(Vec<Self>),
+    Not(Box<Self>),
+    Numbers(&'static str, Vec<i32>),
+    Causes(Vec<i64>),
+    Stacks(Vec<Uuid>),
+    Uncaught(bool),
+    /// A column of text.
+    Text(&'static str, Check),
+    Severity(Check),
+    Trace(Vec<Uuid>),
+    Attribute(String, Check),
+    /// Holds for nothing.
+    Nothing,
+}
+
+/// What a user is called in attributes, by the conventions of now and of before.
+const USER: &str =
+    "COALESCE(o.attributes ->> 'user.id', o.attributes ->> 'enduser.id', o.attributes ->> 'user.name', o.attributes ->> 'user.email')";
+
+/// Resolves the names of a predicate for a scope.
+pub(crate) async fn resolve(database: &Database, predicate: &Predicate, scope: &Scope) -> Result<Condition, StoreError> {
+    let tests = predicate.tests();
+    let bare = Scope { predicate: None, ..scope.clone() };
+    let summaries = if tests.iter().any(|test| test.field.is_of_error()) { errors::list(database, &bare).await? } else { vec![] };
+    let mut resolver = Resolver { database, summaries, scope: &bare };
+    resolver.condition(predicate).await
+}
+
+struct Resolver<'r> {
+    database: &'r Database,
+    summaries: Vec<Summary>,
+    scope: &'r Scope,
+}
+
+impl Resolver<'_> {
+    async fn condition(&mut self, predicate: &Predicate) -> Result<Condition, StoreError> {
+        Ok(match predicate {
+            Predicate::All(parts) => Condition::All(self.conditions(parts).await?),
+            Predicate::Any(parts) => Condition::Any(self.conditions(parts).await?),
+            Predicate::Not(part) => Condition::Not(Box::new(Box::pin(self.condition(part)).await?)),
+            Predicate::Test(test) => self.test(test).await?,
+        })
+    }
+
+    async fn conditions(&mut self, parts: &[Predicate]) -> Result<Vec<Condition>, StoreError> {
+        let mut conditions = Vec::with_capacity(parts.len());
+        for part in parts {
+            conditions.push(Box::pin(self.condition(part)).await?);
+        }
+        Ok(conditions)
+    }
+
+    async fn test(&mut self, test: &Test) -> Result<Condition, StoreError> {
+        let check = &test.check;
+        Ok(match &test.field {
+            Field::Service => self.named("o.service_id", "SELECT id, name FROM service", check).await?,
+            Field::Namespace => self.named("o.service_id", "SELECT id, namespace FROM service WHERE namespace <> ''", check).await?,
+            Field::Environment => self.named("o.environment_id", "SELECT id, name FROM environment", check).await?,
+            Field::Endpoint => self.named("o.endpoint_id", "SELECT id, name FROM endpoint", check).await?,
+            Field::Version => Condition::Numbers("o.version_id", self.versions(check).await?),
+            Field::Type => Condition::Text("o.type", check.clone()),
+            Field::Message => Condition::Text("o.message", check.clone()),
+            Field::User => Condition::Text(USER, check.clone()),
+            Field::Severity => Condition::Severity(check.clone()),
+            Field::Trace => trace(check),
+            Field::File | Field::Function => Condition::Stacks(self.stacks(&test.field, check).await?),
+            Field::State(State::Uncaught) => Condition::Uncaught(true),
+            Field::State(State::Caught) => Condition::Uncaught(false),
+            Field::Attribute(name) => Condition::Attribute(name.clone(), check.clone()),
+            _ => {
+                let holding: Vec<i32> = self.errors(test).await?;
+                let causes: Vec<(i64,)> =
+                    sqlx::query_as("SELECT id FROM cause WHERE error_id = ANY($1)").bind(holding).fetch_all(&self.database.pool).await?;
+                Condition::Causes(causes.into_iter().map(|(id,)| id).collect())
+            }
+        })
+    }
+
+    async fn named(&self, column: &'static str, statement: &'static str, check: &Check) -> Result<Condition, StoreError> {
+        let names: Vec<(i32, String)> = sqlx::query_as(statement).fetch_all(&self.database.pool).await?;
+        Ok(Condition::Numbers(column, names.into_iter().filter(|(_, name)| check.holds_for_text(name)).map(|(id, _)| id).collect()))
+    }
+
+    /// Versions that a check holds for, in the order of their deploys; a version never seen is put in by its dotted numbers.
+    async fn versions(&self, check: &Check) -> Result<Vec<i32>, StoreError> {
+        let orders = self.orders().await?;
+        Ok(orders
+            .values()
+            .flat_map(|order| order.labels.iter().filter(|(_, label)| order.holds(check, label)).map(|(id, _)| *id))
+            .collect())
+    }
+
+    async fn orders(&self) -> Result<HashMap<i32, Order>, StoreError> {
+        let rows: Vec<(i32, i32, String)> = sqlx::query_as(
+            "SELECT version.service_id, version.id, version.label FROM version LEFT JOIN deployed ON deployed.version_id = version.id \
+             GROUP BY version.id ORDER BY version.service_id, min(deployed.first_received_at) NULLS FIRST, version.id",
+        )
+        .fetch_all(&self.database.pool)
+        .await?;
+        let mut orders: HashMap<i32, Order> = HashMap::new();
+        for (service, id, label) in rows {
+            orders.entry(service).or_default().labels.push((id, label));
+        }
+        Ok(orders)
+    }
+
+    /// Stacks with a frame whose file or function a check holds for: each stored stack is looked at once.
+    async fn stacks(&self, field: &Field, check: &Check) -> Result<Vec<Uuid>, StoreError> {
+        let stored: Vec<(Uuid, Vec<u8>)> = sqlx::query_as("SELECT hash, frames FROM stack").fetch_all(&self.database.pool).await?;
+        let holds = |frames: &[u8]| {
+            occurrences::unpack_stack(frames).is_some_and(|stack| {
+                stack.exceptions.iter().flat_map(|exception| &exception.frames).any(|frame| {
+                    if *field == Field::File {
+                        check.holds_for_text(&frame.file) || check.holds_for_text(outcrop_core::stack::base_name(&frame.file))
+                    } else {
+                        check.holds_for_text(&frame.function) || check.holds_for_text(&format!("{}.{}", frame.module, frame.function))
+                    }
+                })
+            })
+        };
+        Ok(stored.iter().filter(|(_, frames)| holds(frames)).map(|(hash, _)| *hash).collect())
+    }
+
+    async fn errors(&self, test: &Test) -> Result<Vec<i32>, StoreError> {
+        let orders = if test.field == Field::FirstVersion { self.orders().await? } else { HashMap::new() };
+        let check = &test.check;
+        let number = |n: i64| {
+            #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
+            check.holds_for_number(n as f64)
+        };
+        let now = from_utc(self.scope.to);
+        let holds = |summary: &Summary| match &test.field {
+            Field::Error => check.holds_for_text(&summary.reference.to_string()),
+            Field::Title => check.holds_for_text(&summary.title),
+            Field::Kind => summary.kind().is_some_and(|kind| check.holds_for_text(kind)),
+            Field::Count => number(summary.count),
+            Field::Users => number(summary.users),
+            Field::Attention => number(summary.attention(self.scope.to).score.into()),
+            Field::FirstSeen => check.holds_for_time(from_utc(summary.first_seen), now),
+            Field::LastSeen => check.holds_for_time(from_utc(summary.last_seen), now),
+            Field::FirstVersion => orders.get(&summary.service_id).is_some_and(|order| order.holds(check, &summary.first_version)),
+            // Nobody can take, settle or quiet an error yet: all are open.
+            Field::State(State::Open) => true,
+            _ => false,
+        };
+        Ok(self.summaries.iter().filter(|summary| holds(summary)).map(|summary| errors::number(summary.reference)).collect())
+    }
+}
+
+/// A service's versions in the order they were deployed.
+#[derive(Default)]
+struct Order {
+    labels: Vec<(i32, String)>,
+}
+
+impl Order {
+    fn holds(&self, check: &Check, label: &str) -> bool {
+        let compare = |value: &Value| self.compare(label, &value.text);
+        match check {
+            Check::Is(comparison, value) => comparison.holds(compare(value)),
+            Check::Between(from, to) => compare(from) != Ordering::Less && compare(to) != Ordering::Greater,
+            other => other.holds_for_text(label),
+        }
+    }
+
+    fn compare(&self, label: &str, other: &str) -> Ordering {
+        let position = |wanted: &str| self.labels.iter().position(|(_, label)| label == wanted);
+        match (position(label), position(other)) {
+            _ if label == other => Ordering::Equal,
+            (Some(one), Some(other)) => one.cmp(&other),
+            _ => dotted_order(label, other),
+        }
+    }
+}
+
+fn trace(check: &Check) -> Condition {
+    let ids = |values: &[&Value]| Condition::Trace(values.iter().filter_map(|value| Uuid::try_parse(&value.text).ok()).collect());
+    match check {
+        Check::Is(Comparison::Equal, value) => ids(&[value]),
+        Check::Is(Comparison::NotEqual, value) => Condition::Not(Box::new(ids(&[value]))),
+        Check::OneOf(values) => ids(&values.iter().collect::<Vec<_>>()),
+        _ => Condition::Nothing,
+    }
+}
+
+impl Condition {
+    /// Writes it as a condition on an occurrence, as `o`: true or false, never NULL.
+    pub(crate) fn write(&self, sql: &mut QueryBuilder<Postgres>) {
+        let joined = |sql: &mut QueryBuilder<Postgres>, parts: &[Self], word: &str, none: &str| {
+            sql.push("(");
+            for (at, part) in parts.iter().enumerate() {
+                if at > 0 {
+                    sql.push(word);
+                }
+                part.write(sql);
+            }
+            if parts.is_empty() {
+                sql.push(none);
+            }
+            sql.push(")");
+        };
+        match self {
+            Self::All(parts) => joined(sql, parts, " AND ", "true"),
+            Self::Any(parts) => joined(sql, parts, " OR ", "false"),
+            Self::Not(part) => {
+                sql.push("NOT ");
+                part.write(sql);
+            }
+            Self::Numbers(column, numbers) => {
+                sql.push("COALESCE(").push(*column).push(" = ANY(").push_bind(numbers.clone()).push("), false)");
+            }
+            Self::Causes(causes) => {
+                sql.push("(o.cause_id = ANY(").push_bind(causes.clone()).push("))");
+            }
+            Self::Stacks(stacks) => {
+                sql.push("COALESCE(o.stack = ANY(").push_bind(stacks.clone()).push("), false)");
+            }
+            Self::Trace(ids) => {
+                sql.push("COALESCE(o.trace_id = ANY(").push_bind(ids.clone()).push("), false)");
+            }
+            Self::Uncaught(uncaught) => {
+                sql.push("(o.uncaught = ").push_bind(*uncaught).push(")");
+            }
+            Self::Severity(check) => severity(sql, check),
+            Self::Text(column, check) => {
+                sql.push("COALESCE(");
+                let operand = |sql: &mut QueryBuilder<Postgres>| {
+                    sql.push(*column);
+                };
+                text(sql, &operand, check);
+                sql.push(", false)");
+            }
+            Self::Attribute(name, check) => attribute(sql, name, check),
+            Self::Nothing => {
+                sql.push("false");
+            }
+        }
+    }
+}
+
+/// Severities are compared by their names: `error` is 17 to 20.
+fn severity(sql: &mut QueryBuilder<Postgres>, check: &Check) {
+    const NAMES: [&str; 6] = ["trace", "debug", "info", "warn", "error", "fatal"];
+    let level = |value: &Value| {
+        NAMES.iter().position(|name| name.eq_ignore_ascii_case(&value.text)).and_then(|at| i32::try_from(at).ok()).unwrap_or(-1)
+    };
+    let holds = |at: i32| match check {
+        Check::Is(comparison, value) => comparison.holds(at.cmp(&level(value))),
+        Check::Between(from, to) => (level(from)..=level(to)).contains(&at),
+        Check::OneOf(values) => values.iter().any(|value| level(value) == at),
+        other => usize::try_from(at).ok().and_then(|at| NAMES.get(at)).is_some_and(|name| other.holds_for_text(name)),
+    };
+    let levels: Vec<i32> = (0..6).filter(|at| holds(*at)).collect();
+    sql.push("((o.severity - 1) / 4 = ANY(").push_bind(levels).push("))");
+}
+
+type Write<'w> = &'w dyn Fn(&mut QueryBuilder<Postgres>);
+
+const fn sign(comparison: Comparison) -> &'static str {
+    match comparison {
+        Comparison::Equal => " = ",
+        Comparison::NotEqual => " <> ",
+        Comparison::Less => " < ",
+        Comparison::AtMost => " <= ",
+        Comparison::Greater => " > ",
+        Comparison::AtLeast => " >= ",
+    }
+}
+
+/// A check of a text; NULL where the text is.
+fn text(sql: &mut QueryBuilder<Postgres>, operand: Write<'_>, check: &Check) {
+    match check {
+        Check::Is(comparison, value) => {
+            operand(sql);
+            sql.push(" COLLATE \"C\"").push(sign(*comparison)).push_bind(value.text.clone());
+        }
+        Check::Between(from, to) => {
+            operand(sql);
+            sql.push(" COLLATE \"C\" BETWEEN ").push_bind(from.text.clone()).push(" AND ").push_bind(to.text.clone());
+        }
+        Check::OneOf(values) => {
+            operand(sql);
+            sql.push(" = ANY(").push_bind(values.iter().map(|value| value.text.clone()).collect::<Vec<_>>()).push(")");
+        }
+        Check::Contains(part) => {
+            sql.push("position(lower(").push_bind(part.clone()).push(") IN lower(");
+            operand(sql);
+            sql.push(")) > 0");
+        }
+        Check::Like(pattern) => {
+            operand(sql);
+            sql.push(" LIKE ").push_bind(like(pattern));
+        }
+        Check::IsSet => {
+            operand(sql);
+            sql.push(" <> ''");
+        }
+    }
+}
+
+/// A pattern of the language as one of SQL.
+fn like(pattern: &str) -> String {
+    let mut made = String::with_capacity(pattern.len());
+    for c in pattern.chars() {
+        match c {
+            '*' => made.push('%'),
+            '?' => made.push('_'),
+            '%' | '_' | '\\' => made.extend(['\\', c]),
+            c => made.push(c),
+        }
+    }
+    made
+}
+
+/// A check of an attribute of the record, else of its resource. Numbers compare as numbers, also where they were sent as text.
+fn attribute(sql: &mut QueryBuilder<Postgres>, name: &str, check: &Check) {
+    let name = name.to_owned();
+    let sent = |sql: &mut QueryBuilder<Postgres>| {
+        sql.push("COALESCE(o.attributes -> ").push_bind(name.clone());
+        sql.push(", (SELECT body FROM resource WHERE hash = o.resource) -> ").push_bind(name.clone()).push(")");
+    };
+    let as_text = |sql: &mut QueryBuilder<Postgres>| {
+        sql.push("(");
+        sent(sql);
+        sql.push(" #>> '{}')");
+    };
+    let number = |value: &Value| value.number;
+    let range = match check {
+        Check::Is(comparison, value) if number(value).is_some() => number(value).map(|bound| (*comparison, bound, None)),
+        Check::Between(from, to) => number(from).zip(number(to)).map(|(from, to)| (Comparison::AtLeast, from, Some(to))),
+        _ => None,
+    };
+    match range {
+        Some((comparison, bound, to)) => {
+            sql.push("COALESCE(CASE WHEN ");
+            as_text(sql);
+            // Nothing else is cast: a text that is no number is never less or greater than one.
+            sql.push(" ~ '^-?[0-9]{1,15}([.][0-9]{1,15})?$' THEN ");
+            as_text(sql);
+            sql.push("::float8").push(sign(comparison)).push_bind(bound);
+            if let Some(to) = to {
+                sql.push(" AND ");
+                as_text(sql);
+                sql.push("::float8 <= ").push_bind(to);
+            }
+            sql.push(" ELSE ").push(if comparison == Comparison::NotEqual { "true" } else { "false" }).push(" END, false)");
+        }
+        None if *check == Check::IsSet => {
+            sql.push("(");
+            sent(sql);
+            sql.push(" IS NOT NULL)");
+        }
+        None => {
+            sql.push("COALESCE(");
+            text(sql, &as_text, check);
+            sql.push(", false)");
+        }
+    }
+}
+
+/// Errors with the occurrences of a window that a condition holds for.
+#[derive(sqlx::FromRow)]
+pub(crate) struct Matched {
+    pub error_id: i32,
+    pub count: i64,
+    pub environments: Vec<i32>,
+    pub versions: Vec<i32>,
+    pub users: i64,
+}
+
+/// Where occurrences (as `o`) lie: the window and the scope's service, environment and version.
+pub(crate) fn within(sql: &mut QueryBuilder<Postgres>, scope: &Scope) {
+    sql.push("o.id >= first_id_at(").push_bind(scope.from).push(") AND o.id < first_id_at(").push_bind(scope.to).push(")");
+    for (column, table, name, value) in [
+        ("service_id", "service", "name", &scope.service),
+        ("environment_id", "environment", "name", &scope.environment),
+        ("version_id", "version", "label", &scope.version),
+    ] {
+        if let Some(value) = value {
+            sql.push(format!(" AND o.{column} IN (SELECT id FROM {table} WHERE {name} = ")).push_bind(value.clone()).push(")");
+        }
+    }
+}
+
+/// Counts matching occurrences per error.
+pub(crate) async fn count(database: &Database, scope: &Scope, condition: &Condition) -> Result<Vec<Matched>, StoreError> {
+    let mut sql = QueryBuilder::new(
+        "SELECT cause.error_id, count(*) AS count, array_agg(DISTINCT o.environment_id) AS environments, \
+         array_agg(DISTINCT o.version_id) AS versions, count(DISTINCT o.user_hash) AS users \
+         FROM occurrence o JOIN cause ON cause.id = o.cause_id WHERE ",
+    );
+    within(&mut sql, scope);
+    sql.push(" AND ");
+    condition.write(&mut sql);
+    sql.push(" GROUP BY cause.error_id");
+    Ok(sql.build_query_as().fetch_all(&database.pool).await?)
+}
