@@ -6,6 +6,7 @@ import { Choice } from "../ui/choice";
 import { windowInWords } from "../ui/format";
 import { useHotkeys } from "../ui/hotkeys";
 import { Key } from "../ui/states";
+import { FindBox } from "./find";
 import { LiveProvider, useLive } from "./live";
 
 export function Shell() {
@@ -45,6 +46,7 @@ function Bar() {
           <Page to="/errors" name="Errors" search={carried} />
           <Page to="/connect" name="Connect" search={carried} />
         </nav>
+        <FindBox />
         <div className="ml-auto flex flex-wrap items-center gap-2">
           <div className="flex max-w-full flex-wrap rounded-sm border border-line bg-paper" role="group" aria-label="Scope">
             <Choice
@@ -135,6 +137,7 @@ function Person() {
 
 const KEYS: [string, string][] = [
   ["/", "filter the list"],
+  ["g", "find anything"],
   ["j", "next row"],
   ["k", "previous row"],
   ["Enter", "open the row"],

@@ -36,6 +36,8 @@ pub enum Command {
     Occurrences(Occurrences),
     /// Show one occurrence in full.
     Occurrence(Occurrence),
+    /// Find whatever you have at hand: a reference, a link, a trace or request id, a user, a log line, a stack.
+    Find(Find),
     /// Report a failure by hand; also the way to test a sender key.
     Send(Send),
     /// Group exceptions without a server: a dry run.
@@ -249,7 +251,9 @@ pub struct Window {
 }
 
 #[derive(Args)]
-#[command(after_help = "Example:\n  outcrop show kobal-tirun --since 7d")]
+#[command(
+    after_help = "Examples:\n  outcrop show kobal-tirun --since 7d\n  outcrop show kobal-tirun --where 'user = u-7'\n  outcrop show kobal-tirun --why"
+)]
 pub struct Show {
     /// The error's reference.
     #[arg(value_name = "REF")]
@@ -258,6 +262,9 @@ pub struct Show {
     pub client: Client,
     #[command(flatten)]
     pub window: Window,
+    /// Say why its occurrences are one error: what counted, what was left out.
+    #[arg(long)]
+    pub why: bool,
 }
 
 #[derive(Args)]
@@ -277,6 +284,18 @@ pub struct Occurrences {
     /// Only occurrences for which this holds, such as 'http.route like "/v1/quotes/*" and user = u-7'.
     #[arg(long = "where", value_name = "PREDICATE")]
     pub predicate: Option<String>,
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop find kobal-tirun\n  outcrop find 4bf92f3577b34da6a3ce929d0e0e4736\n  outcrop find 'no tariff for sailing 4110'\n  journalctl -u fares -n 30 | outcrop find -"
+)]
+pub struct Find {
+    /// What to find; - reads standard input.
+    #[arg(value_name = "TEXT")]
+    pub text: String,
+    #[command(flatten)]
+    pub client: Client,
 }
 
 #[derive(Args)]

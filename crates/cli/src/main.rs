@@ -29,6 +29,7 @@ async fn main() -> ExitCode {
         Command::Errors(errors) => commands::errors::run(errors).await,
         Command::Show(show) => commands::show::run(show).await,
         Command::Occurrences(occurrences) => commands::occurrences::run(occurrences).await,
+        Command::Find(find) => commands::find::run(find).await,
         Command::Occurrence(occurrence) => commands::occurrence::run(occurrence).await,
         Command::Send(send) => commands::send::run(send).await,
         Command::Group(group) => commands::group::run(&group),

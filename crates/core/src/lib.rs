@@ -19,6 +19,7 @@ pub mod query;
 pub mod reference;
 pub mod scrub;
 pub mod stack;
+pub mod stands_out;
 pub mod telemetry;
 pub mod text;
 

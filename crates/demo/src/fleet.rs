@@ -172,6 +172,9 @@ struct Case {
     millis: u64,
 }
 
+/// The share of quotes for winter's fares.
+const WINTER: f64 = 0.11;
+
 /// Tells of a request as an instrumented service does: its entry span with the exception, and log records. Returns the
 /// span's id.
 fn tell(batch: &mut Batch, case: &Case, endpoint: &Endpoint, parent: u64, failure: Option<Failure>, random: &mut fastrand::Rng) -> u64 {
@@ -192,6 +195,12 @@ fn tell(batch: &mut Batch, case: &Case, endpoint: &Endpoint, parent: u64, failur
     };
     if matches!(endpoint.kind, Kind::Http) {
         attributes.push(text("user.id", case.user.clone()));
+    }
+    if endpoint.route == "/v1/quotes/{sailing}" {
+        // The story's second half: only winter's fares divide by nothing.
+        let fails_by_fare = failure.as_ref().is_some_and(|failure| failure.type_name == "decimal.DivisionByZero");
+        let is_winter = random.f64() < WINTER || fails_by_fare;
+        attributes.push(text("skerry.season", if is_winter { "winter" } else { "summer" }));
     }
     let mut events = vec![];
     if let Some(failure) = failure {

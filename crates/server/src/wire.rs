@@ -563,3 +563,120 @@ pub struct ChosenOccurrence {
     /// How many are kept.
     pub total: i64,
 }
+
+/// What the occurrences of an error have in common, against the service's requests in the same time.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Common {
+    /// Occurrences looked at: the newest 5,000 of the window at most.
+    pub occurrences: u64,
+    /// Sampled requests they are compared with.
+    pub requests: u64,
+    /// Values that stand out, the strongest first.
+    pub stands_out: Vec<StandsOut>,
+    /// Why nothing is compared, where that is so.
+    pub not_compared: Option<String>,
+    /// `every 15 minutes`, where the occurrences come in a rhythm.
+    pub rhythm: Option<String>,
+    /// The most frequent values of every attribute.
+    pub attributes: Vec<AttributeValues>,
+}
+
+/// A value over-represented in an error's occurrences.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct StandsOut {
+    /// In words: `all with season = winter; usually 11 %`.
+    pub sentence: String,
+    /// The attribute's name.
+    pub name: String,
+    /// The value.
+    pub value: String,
+    /// A predicate for the occurrences with it; `null` where time is what stands out.
+    #[serde(rename = "where")]
+    pub predicate: Option<String>,
+    /// Occurrences with it.
+    pub count: u64,
+    /// The share of occurrences with it, 0 to 1.
+    pub share: f64,
+    /// The share of requests with it, 0 to 1.
+    pub usual_share: f64,
+    /// How many times as frequent it is at least, by the bounds of both shares (95 %).
+    pub ratio_at_least: f64,
+}
+
+/// The values of an attribute over an error's occurrences.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AttributeValues {
+    /// Its name.
+    pub name: String,
+    /// How many different values there are.
+    pub kinds: i64,
+    /// The 20 most frequent at most.
+    pub values: Vec<ValueCount>,
+}
+
+/// A value with its number of occurrences.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ValueCount {
+    /// The value.
+    pub value: String,
+    /// Occurrences with it.
+    pub count: i64,
+    /// A predicate for the occurrences with it; `null` for times.
+    #[serde(rename = "where")]
+    pub predicate: Option<String>,
+}
+
+/// Why an occurrence belongs to its error.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Explanation {
+    /// In words: what decided.
+    pub sentence: String,
+    /// What decided: `own_frames`, `library_frames` or `message`.
+    pub tier: String,
+    /// All that went into the grouping key, in order.
+    pub counted: Vec<Counted>,
+    /// What was left out, and why.
+    pub ignored: Vec<String>,
+}
+
+/// A part of a grouping key.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Counted {
+    /// `type`, `frame`, `code` or `message`.
+    pub kind: String,
+    /// As it went in.
+    pub text: String,
+}
+
+/// Whatever somebody has at hand.
+#[derive(Clone, Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct FindQuery {
+    /// A reference, a link, a trace or request id, a user, a log line, a stack: at most 64 kB.
+    pub text: String,
+}
+
+/// What was found.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FoundPage {
+    /// The likeliest first, 10 at most.
+    pub items: Vec<Candidate>,
+}
+
+/// Something that the text may mean.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Candidate {
+    /// How it was found: `error`, `occurrence`, `trace`, `attribute`, `stack`, `log line` or `words`.
+    pub by: String,
+    /// In words.
+    pub title: String,
+    /// The error's reference, where it is one error.
+    #[serde(rename = "ref")]
+    pub reference: Option<String>,
+    /// The console's page, with its view.
+    pub path: String,
+    /// The predicate for what was found, where it is no single error.
+    #[serde(rename = "where")]
+    pub predicate: Option<String>,
+}

@@ -55,6 +55,10 @@ impl Rows {
         self.field(&value.to_be_bytes())
     }
 
+    pub(crate) fn float4(&mut self, value: f32) -> &mut Self {
+        self.field(&value.to_be_bytes())
+    }
+
     pub(crate) fn int2(&mut self, value: i16) -> &mut Self {
         self.field(&value.to_be_bytes())
     }

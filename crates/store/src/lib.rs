@@ -12,6 +12,7 @@ mod copy;
 mod database;
 pub mod errors;
 mod fault;
+pub mod find;
 pub mod intake;
 mod interned;
 pub mod live;
@@ -21,6 +22,7 @@ mod partitions;
 mod predicate;
 mod promptly;
 pub mod reach;
+pub mod stands_out;
 pub mod timeline;
 pub mod upkeep;
 

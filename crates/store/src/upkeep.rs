@@ -52,6 +52,11 @@ pub async fn remove_expired(database: &Database, now: Timestamp) -> Result<u64, 
     }
     let oldest = now.day() - RETENTION_DAYS;
     removed += partitions::drop_before(&database.pool, oldest).await? as u64;
+    removed += sqlx::query("DELETE FROM request_sample WHERE id < first_id_at($1)")
+        .bind(crate::to_utc(now.plus_millis(-RETENTION_DAYS * 86_400_000)))
+        .execute(&database.pool)
+        .await?
+        .rows_affected();
     let oldest_day = i32::try_from(oldest).unwrap_or_default();
     for statement in ["DELETE FROM resource WHERE used_day < $1", "DELETE FROM stack WHERE used_day < $1"] {
         // Two days of slack: a writer remembers a hash as stored for the day it was used.

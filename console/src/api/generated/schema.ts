@@ -58,6 +58,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/errors/{ref}/explanation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why the occurrences of an error are one error: what counted of the latest one, and what did not. */
+        get: operations["explain_error"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/errors/{ref}/occurrences": {
         parameters: {
             query?: never;
@@ -75,6 +92,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/errors/{ref}/stands-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What stands out: attribute values over-represented in an error's occurrences against its service's requests. */
+        get: operations["error_stands_out"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/errors/{ref}/timeline": {
         parameters: {
             query?: never;
@@ -84,6 +118,23 @@ export interface paths {
         };
         /** An error over time: occurrences and the requests of its service, in layers, one per version. */
         get: operations["error_timeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Finds whatever is pasted: a reference, a link, an occurrence, a trace, a user or any attribute's value, a log line, a stack. */
+        get: operations["find"];
         put?: never;
         post?: never;
         delete?: never;
@@ -241,6 +292,31 @@ export interface components {
              */
             score: number;
         };
+        /** @description The values of an attribute over an error's occurrences. */
+        AttributeValues: {
+            /**
+             * Format: int64
+             * @description How many different values there are.
+             */
+            kinds: number;
+            /** @description Its name. */
+            name: string;
+            /** @description The 20 most frequent at most. */
+            values: components["schemas"]["ValueCount"][];
+        };
+        /** @description Something that the text may mean. */
+        Candidate: {
+            /** @description How it was found: `error`, `occurrence`, `trace`, `attribute`, `stack`, `log line` or `words`. */
+            by: string;
+            /** @description The console's page, with its view. */
+            path: string;
+            /** @description The error's reference, where it is one error. */
+            ref?: string | null;
+            /** @description In words. */
+            title: string;
+            /** @description The predicate for what was found, where it is no single error. */
+            where?: string | null;
+        };
         /** @description The occurrence chosen. */
         ChosenOccurrence: {
             /** @description Its id; `null` where there is none further. */
@@ -256,6 +332,27 @@ export interface components {
              */
             total: number;
         };
+        /** @description What the occurrences of an error have in common, against the service's requests in the same time. */
+        Common: {
+            /** @description The most frequent values of every attribute. */
+            attributes: components["schemas"]["AttributeValues"][];
+            /** @description Why nothing is compared, where that is so. */
+            not_compared?: string | null;
+            /**
+             * Format: int64
+             * @description Occurrences looked at: the newest 5,000 of the window at most.
+             */
+            occurrences: number;
+            /**
+             * Format: int64
+             * @description Sampled requests they are compared with.
+             */
+            requests: number;
+            /** @description `every 15 minutes`, where the occurrences come in a rhythm. */
+            rhythm?: string | null;
+            /** @description Values that stand out, the strongest first. */
+            stands_out: components["schemas"]["StandsOut"][];
+        };
         /** @description What may stand at a place of a predicate. */
         Completion: {
             /**
@@ -268,6 +365,13 @@ export interface components {
             offers: string[];
             /** @description `field`, `check`, `value`, `connective` or `nothing`. */
             wanted: string;
+        };
+        /** @description A part of a grouping key. */
+        Counted: {
+            /** @description `type`, `frame`, `code` or `message`. */
+            kind: string;
+            /** @description As it went in. */
+            text: string;
         };
         /** @description One error. */
         ErrorDetail: components["schemas"]["ErrorItem"] & {
@@ -372,6 +476,22 @@ export interface components {
             relation: string;
             /** @description Its type. */
             type: string;
+        };
+        /** @description Why an occurrence belongs to its error. */
+        Explanation: {
+            /** @description All that went into the grouping key, in order. */
+            counted: components["schemas"]["Counted"][];
+            /** @description What was left out, and why. */
+            ignored: string[];
+            /** @description In words: what decided. */
+            sentence: string;
+            /** @description What decided: `own_frames`, `library_frames` or `message`. */
+            tier: string;
+        };
+        /** @description What was found. */
+        FoundPage: {
+            /** @description The likeliest first, 10 at most. */
+            items: components["schemas"]["Candidate"][];
         };
         /** @description A stack frame. */
         Frame: {
@@ -632,6 +752,37 @@ export interface components {
             /** @description The runtime that wrote it. */
             runtime: string;
         };
+        /** @description A value over-represented in an error's occurrences. */
+        StandsOut: {
+            /**
+             * Format: int64
+             * @description Occurrences with it.
+             */
+            count: number;
+            /** @description The attribute's name. */
+            name: string;
+            /**
+             * Format: double
+             * @description How many times as frequent it is at least, by the bounds of both shares (95 %).
+             */
+            ratio_at_least: number;
+            /** @description In words: `all with season = winter; usually 11 %`. */
+            sentence: string;
+            /**
+             * Format: double
+             * @description The share of occurrences with it, 0 to 1.
+             */
+            share: number;
+            /**
+             * Format: double
+             * @description The share of requests with it, 0 to 1.
+             */
+            usual_share: number;
+            /** @description The value. */
+            value: string;
+            /** @description A predicate for the occurrences with it; `null` where time is what stands out. */
+            where?: string | null;
+        };
         /** @description Counts over time, in layers, the oldest version first. */
         Timeline: {
             /**
@@ -651,6 +802,18 @@ export interface components {
              * @description End of the last step.
              */
             to: string;
+        };
+        /** @description A value with its number of occurrences. */
+        ValueCount: {
+            /**
+             * Format: int64
+             * @description Occurrences with it.
+             */
+            count: number;
+            /** @description The value. */
+            value: string;
+            /** @description A predicate for the occurrences with it; `null` for times. */
+            where?: string | null;
         };
     };
     responses: never;
@@ -809,6 +972,36 @@ export interface operations {
             };
         };
     };
+    explain_error: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The error's reference */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_occurrences: {
         parameters: {
             query?: {
@@ -839,6 +1032,57 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    error_stands_out: {
+        parameters: {
+            query?: {
+                /** @description Only errors of services of this name. */
+                service?: string;
+                /** @description Only what happened in this environment. */
+                environment?: string;
+                /** @description Only what happened in this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Items per page, 1 to 500; 50 where not given. Lists only. */
+                limit?: number;
+                /** @description The cursor of a page. Lists only. */
+                cursor?: string;
+                /** @description Add a small timeline of at most so many steps to each item, 2 to 100. Lists only. */
+                strip?: number;
+                /** @description Only occurrences for which this predicate holds; counts are of these. */
+                where?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The error's reference */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Common"];
+                };
+            };
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -884,6 +1128,36 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find: {
+        parameters: {
+            query: {
+                /** @description A reference, a link, a trace or request id, a user, a log line, a stack: at most 64 kB. */
+                text: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundPage"];
+                };
+            };
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -7,6 +7,7 @@ import { useHotkeys } from "../../ui/hotkeys";
 import { Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strata } from "../../ui/strata";
 import { PredicateBox, narrowed } from "../../ui/predicate-box";
+import { StandsOut, WhyOne } from "./common";
 import { OccurrenceView } from "./occurrence";
 
 export function ErrorPage() {
@@ -20,6 +21,7 @@ export function ErrorPage() {
   const detail = error.data;
   const onWindow = (from: Date, to: Date) =>
     void navigate({ search: (now) => ({ ...now, since: undefined, from: from.toISOString(), to: to.toISOString() }) });
+  const narrow = (test: string) => void navigate({ search: (now) => ({ ...now, where: narrowed(now.where, test) }) });
   return (
     <article>
       <Headline detail={detail} timeline={timeline.data} />
@@ -58,8 +60,10 @@ export function ErrorPage() {
           </Link>
         </p>
       )}
+      <StandsOut reference={ref} scope={search} narrow={narrow} />
       <Facts detail={detail} />
-      <Occurrence reference={ref} environment={search.environment} chosen={search.occurrence} narrow={(test) => void navigate({ search: (now) => ({ ...now, where: narrowed(now.where, test) }) })} />
+      <WhyOne reference={ref} />
+      <Occurrence reference={ref} environment={search.environment} chosen={search.occurrence} narrow={narrow} />
     </article>
   );
 }

@@ -3,6 +3,7 @@
 pub mod admin;
 pub mod demo;
 pub mod errors;
+pub mod find;
 pub mod group;
 pub mod login;
 pub mod occurrence;

@@ -1,7 +1,7 @@
 use chrono::Utc;
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
-use outcrop_server::wire::{ErrorDetail, OccurrenceDetail};
+use outcrop_server::wire::{Common, ErrorDetail, Explanation, OccurrenceDetail};
 
 use super::errors::window_query;
 use super::stack;
@@ -13,6 +13,9 @@ use crate::output::{Column, Fit, ago, counted, grouped, json, line, table, time}
 pub async fn run(arguments: Show) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
     let detail: ErrorDetail = api.get(&format!("/errors/{}", arguments.reference), &window_query(&arguments.window)).await?;
+    if arguments.why {
+        return why(&api, &arguments).await;
+    }
     if arguments.client.json {
         return json(&detail);
     }
@@ -51,6 +54,8 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
             ]
         }),
     )?;
+    let common: Common = api.get(&format!("/errors/{}/stands-out", arguments.reference), &window_query(&arguments.window)).await?;
+    print_common(&common)?;
     if let Some(latest) = &detail.latest_occurrence {
         let occurrence: OccurrenceDetail = api.get(&format!("/occurrences/{latest}"), &[]).await?;
         line("")?;
@@ -58,7 +63,58 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
         stack::print(&occurrence, stack::Frames::OwnFirst)?;
     }
     line("")?;
-    line(format!("More: outcrop occurrences {0} · outcrop show {0} --json", error.reference))
+    line(format!("More: outcrop occurrences {0} · outcrop show {0} --why · outcrop show {0} --json", error.reference))
+}
+
+/// Findings shown: what fits on a screen beside the rest.
+const FINDINGS: usize = 6;
+
+fn print_common(common: &Common) -> Result<(), Fault> {
+    if common.occurrences == 0 {
+        return Ok(());
+    }
+    line("")?;
+    let against = format!(
+        "{} against {}",
+        counted_u64(common.occurrences, "occurrence", "occurrences"),
+        counted_u64(common.requests, "sampled request", "sampled requests")
+    );
+    match &common.not_compared {
+        Some(reason) => line(format!("Stands out: {reason}."))?,
+        None if common.stands_out.is_empty() => line(format!("Nothing stands out ({against})."))?,
+        None => line(format!("Stands out ({against}):"))?,
+    }
+    for finding in common.stands_out.iter().take(FINDINGS) {
+        line(format!("  {}", printable(&finding.sentence)))?;
+    }
+    if let Some(rhythm) = &common.rhythm {
+        line(format!("  It comes {rhythm}."))?;
+    }
+    Ok(())
+}
+
+fn counted_u64(number: u64, one: &str, many: &str) -> String {
+    counted(i64::try_from(number).unwrap_or(i64::MAX), one, many)
+}
+
+async fn why(api: &Api, arguments: &Show) -> Result<(), Fault> {
+    let explanation: Explanation = api.get(&format!("/errors/{}/explanation", arguments.reference), &[]).await?;
+    if arguments.client.json {
+        return json(&explanation);
+    }
+    line(format!("Why these are one error, {}: {}", arguments.reference, explanation.sentence))?;
+    line("")?;
+    line("Counted, of the latest occurrence:")?;
+    table(
+        &[Column("what", Fit::Whole), Column("as it counts", Fit::Text(20))],
+        explanation.counted.iter().map(|part| vec![part.kind.clone(), part.text.clone()]),
+    )?;
+    line("")?;
+    line("Left out:")?;
+    for reason in &explanation.ignored {
+        line(format!("  {}", printable(reason)))?;
+    }
+    Ok(())
 }
 
 fn sentence(detail: &ErrorDetail, since: &str) -> String {

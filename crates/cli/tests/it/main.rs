@@ -13,3 +13,4 @@ mod recorded;
 mod sdk;
 mod secrets;
 mod support;
+mod understanding;

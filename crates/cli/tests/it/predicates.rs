@@ -69,7 +69,7 @@ async fn a_predicate_narrows_to_the_occurrences_it_holds_for() {
         names
     };
     assert_eq!(names(&matching(&running, "telemetry.sdk.language = python and service != sailings")), ["fares"]);
-    X;
+    assert_eq!(names(&matching(&running, "file contains '.js' and not service = sailings")), ["gangway", "manifest"]);
 
     // Any attribute of an occurrence finds at least that occurrence, and the list of occurrences agrees with the count.
     let reference = all[0]["ref"].as_str().unwrap();

@@ -53,6 +53,17 @@ pub struct EntrySpan {
     pub failed: bool,
     /// Its HTTP status code, if it has one.
     pub status: Option<u16>,
+    /// What it said of itself and its resource, scrubbed; kept of one request in [`SAMPLED_ONE_IN`], evenly.
+    pub sampled: Option<Box<serde_json::Map<String, serde_json::Value>>>,
+}
+
+/// One request in so many is a candidate for the sample that occurrences are compared with. Which one is decided by its
+/// ids, so that the same request sent again, or to another instance, is decided alike.
+pub const SAMPLED_ONE_IN: u32 = 4;
+
+fn is_sampled(span: &Span) -> bool {
+    let of_ids = [span.trace_id.0.as_slice(), &span.span_id.0.to_be_bytes()].concat();
+    Digest::of_bytes(&of_ids).short().is_multiple_of(SAMPLED_ONE_IN.into())
 }
 
 /// Records that could not be used, and why.
@@ -104,7 +115,7 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits) -> Found {
                 found.refused.add(1, || "spans older than the retention are not taken".to_owned());
                 continue;
             }
-            let entry = names::is_entry(&span).then(|| entry_span(&span, start));
+            let entry = names::is_entry(&span).then(|| entry_span(&span, start, &sender));
             let user = user_hash(names::user(&span.attributes).as_deref());
             let trace_id = span.trace_id;
             let facts = SpanFacts {
@@ -226,9 +237,17 @@ fn carries_exception(attributes: &Attributes) -> bool {
     })
 }
 
-fn entry_span(span: &Span, at: Timestamp) -> EntrySpan {
+fn entry_span(span: &Span, at: Timestamp, sender: &Sender) -> EntrySpan {
     let status = names::http_status(&span.attributes);
-    EntrySpan { endpoint: names::endpoint(span), at, failed: span.is_error || status.is_some_and(|code| code >= 500), status }
+    let sampled = is_sampled(span).then(|| {
+        let mut attributes = span.attributes.clone();
+        tidy::attributes(&mut attributes);
+        scrub::attributes(&mut attributes);
+        let mut told = sender.resource.attributes.to_json();
+        told.extend(attributes.to_json());
+        Box::new(told)
+    });
+    EntrySpan { endpoint: names::endpoint(span), at, failed: span.is_error || status.is_some_and(|code| code >= 500), status, sampled }
 }
 
 type RequestAttributes = HashMap<(TraceId, SpanId), Arc<Attributes>>;

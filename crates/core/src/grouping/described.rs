@@ -1,6 +1,6 @@
 use std::borrow::Cow;
 
-use super::{Grouping, Subject, group};
+use super::{Explanation, Grouping, Subject, explain, group};
 use crate::stack::{self, Stack};
 
 /// What a sender said of an exception, with its stack read and the contradictions between type, message and stack
@@ -48,12 +48,17 @@ impl<'a> Described<'a> {
     /// Groups it.
     #[must_use]
     pub fn group(&self) -> Grouping {
-        group(&Subject {
-            type_name: &self.type_name,
-            sent_type: self.sent_type,
-            message: self.stated_message(),
-            stack: self.stack.as_ref(),
-        })
+        group(&self.subject())
+    }
+
+    /// Says why it is grouped so.
+    #[must_use]
+    pub fn explain(&self) -> Explanation {
+        explain(&self.subject())
+    }
+
+    fn subject(&self) -> Subject<'_> {
+        Subject { type_name: &self.type_name, sent_type: self.sent_type, message: self.stated_message(), stack: self.stack.as_ref() }
     }
 }
 

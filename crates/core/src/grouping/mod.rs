@@ -83,6 +83,56 @@ pub struct Grouping {
 /// ```
 #[must_use]
 pub fn group(subject: &Subject<'_>) -> Grouping {
+    made(subject, Key::default()).0
+}
+
+/// Explains a grouping: the parts are those that [`group`] hashes, taken down as it does.
+#[must_use]
+pub fn explain(subject: &Subject<'_>) -> Explanation {
+    let (grouping, counted) = made(subject, Key { noted: Some(vec![]), ..Key::default() });
+    Explanation { tier: grouping.tier, ignored: ignored(subject, grouping.tier, &counted), counted }
+}
+
+/// What of a subject takes no part in its key.
+fn ignored(subject: &Subject<'_>, tier: Tier, counted: &[Part]) -> Vec<String> {
+    let mut ignored = vec![];
+    let mut say = |count: usize, one: &str, many: &str, why: &str| {
+        if count > 0 {
+            ignored.push(format!("{count} {}: {why}", if count == 1 { one } else { many }));
+        }
+    };
+    let frames = subject.stack.iter().flat_map(|stack| &stack.exceptions).flat_map(|exception| &exception.frames);
+    let (own, library): (Vec<_>, Vec<_>) = frames.partition(|frame| frame.own);
+    let frames_counted = counted.iter().filter(|part| part.kind == PartKind::Frame).count();
+    match tier {
+        Tier::OwnFrames => {
+            say(library.len(), "library frame", "library frames", "an upgrade or other middleware changes them");
+            let repeats = own.iter().map(|frame| frame.repeats as usize).sum();
+            say(repeats, "repeated frame", "repeated frames", "the depth of a recursion says nothing");
+            let beyond = own.len().saturating_sub(frames_counted);
+            say(beyond, "own frame", "own frames", "further out than the first three, or repeating the one before it");
+        }
+        Tier::LibraryFrames => say(
+            library.len().saturating_sub(frames_counted),
+            "library frame",
+            "library frames",
+            "only the innermost tells the failure apart",
+        ),
+        Tier::Message => {}
+    }
+    if tier != Tier::Message {
+        ignored.push("lines, columns and the folders of files: they move with every version and deploy".to_owned());
+        ignored.push("numbers of lambdas, closures, proxies and generated code: they change from build to build".to_owned());
+    }
+    if !counted.iter().any(|part| part.kind == PartKind::Message) {
+        ignored.push("the message, save for codes in it: its values vary while the place of the failure is known".to_owned());
+    } else {
+        ignored.push("values in the message: numbers, ids, times, quoted input and the like, written {n}, {id}, {time}, {text}".to_owned());
+    }
+    ignored
+}
+
+fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<Part>) {
     let template = template(subject.message);
     let own_frame = subject.stack.and_then(Stack::own_frame);
     let has_frames = subject.stack.is_some_and(|stack| stack.frame_count() > 0);
@@ -91,17 +141,17 @@ pub fn group(subject: &Subject<'_>) -> Grouping {
         (None, true) => Tier::LibraryFrames,
         (None, false) => Tier::Message,
     };
-    let mut key = Key::default();
     match (tier, subject.stack) {
         (Tier::OwnFrames, Some(stack)) => own_frames(&mut key, stack, subject),
         (Tier::LibraryFrames, Some(stack)) => library_frames(&mut key, stack, subject, &template),
         _ => {
-            key.part("message");
-            key.part(kind::bare_type(subject.type_name));
-            key.part(&template);
+            key.part(PartKind::Structure, "message");
+            key.part(PartKind::Type, kind::bare_type(subject.type_name));
+            key.part(PartKind::Message, &template);
         }
     }
-    Grouping { key: key.0.finish(), tier, title: title(subject, &template), own_frame: own_frame.map(Frame::short) }
+    let grouping = Grouping { key: key.hasher.finish(), tier, title: title(subject, &template), own_frame: own_frame.map(Frame::short) };
+    (grouping, key.noted.unwrap_or_default())
 }
 
 /// Whether the chain has a named own frame anywhere, without which the message must help to tell defects apart.
@@ -109,38 +159,82 @@ fn has_named_own_frame(stack: &Stack<'_>) -> bool {
     stack.exceptions.iter().flat_map(|exception| &exception.frames).any(|frame| frame.own && !frame.function.is_empty())
 }
 
+/// The key in the making, with what goes into it noted where somebody asks.
 #[derive(Default)]
-struct Key(Hasher);
+struct Key {
+    hasher: Hasher,
+    noted: Option<Vec<Part>>,
+}
 
 impl Key {
-    fn part(&mut self, part: &str) {
-        self.0.part(part.as_bytes());
+    fn part(&mut self, kind: PartKind, part: &str) {
+        self.hasher.part(part.as_bytes());
+        if let Some(noted) = &mut self.noted {
+            noted.push(Part { kind, text: part.to_owned() });
+        }
     }
 }
 
+/// Something that went into a key.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Part {
+    /// What it is.
+    pub kind: PartKind,
+    /// As it went in.
+    pub text: String,
+}
+
+/// What a part of a key is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum PartKind {
+    /// The tier, or how an exception belongs to the one before it.
+    Structure,
+    /// The exception's type, or what stands in for one.
+    Type,
+    /// A frame's name.
+    Frame,
+    /// A code that means something.
+    Code,
+    /// The message's template.
+    Message,
+}
+
+/// Why an occurrence is in its error: what counted and what did not.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Explanation {
+    /// What made the key.
+    pub tier: Tier,
+    /// All that went into the key, in order.
+    pub counted: Vec<Part>,
+    /// What was left out, and why.
+    pub ignored: Vec<String>,
+}
+
 fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>) {
-    key.part("own");
+    key.part(PartKind::Structure, "own");
     for (at, exception) in distinct(stack).enumerate() {
         let (type_name, message) = stated(exception, subject, at == 0);
-        key.part(match exception.relation {
+        let relation = match exception.relation {
             crate::stack::Relation::Member => "member",
             crate::stack::Relation::Thrown => "thrown",
             crate::stack::Relation::Cause | crate::stack::Relation::Handled => "cause",
-        });
-        key.part(&kind::of(type_name, message));
+        };
+        key.part(PartKind::Structure, relation);
+        key.part(PartKind::Type, &kind::of(type_name, message));
         for name in names(exception.frames.iter().filter(|frame| frame.own)).take(MAX_OWN_FRAMES) {
-            key.part(&name);
+            key.part(PartKind::Frame, &name);
         }
         for code in codes::in_message(message) {
-            key.part(&code);
+            key.part(PartKind::Code, &code);
         }
     }
     if let Some(code) = codes::in_type(subject.sent_type) {
-        key.part(code);
+        key.part(PartKind::Code, code);
     }
     if !has_named_own_frame(stack) {
         // Anonymous code at the top of a file: only the message tells its places apart.
-        key.part(&template(stated(stack.top(), subject, true).1));
+        key.part(PartKind::Message, &template(stated(stack.top(), subject, true).1));
     }
 }
 
@@ -153,15 +247,15 @@ fn stated<'a>(exception: &'a Exception<'_>, subject: &Subject<'a>, is_top: bool)
 }
 
 fn library_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>, template: &str) {
-    key.part("library");
+    key.part(PartKind::Structure, "library");
     for (at, exception) in distinct(stack).enumerate() {
         let (type_name, message) = stated(exception, subject, at == 0);
-        key.part(&kind::of(type_name, message));
+        key.part(PartKind::Type, &kind::of(type_name, message));
         for name in names(exception.frames.iter()).take(MAX_LIBRARY_FRAMES) {
-            key.part(&name);
+            key.part(PartKind::Frame, &name);
         }
     }
-    key.part(template);
+    key.part(PartKind::Message, template);
 }
 
 /// The exceptions of a stack; equal members of a group count once.

@@ -2,6 +2,8 @@
 
 mod console;
 mod errors;
+mod explanation;
+mod find;
 mod health;
 mod live;
 mod occurrences;
@@ -10,6 +12,7 @@ mod predicate;
 mod query;
 mod services;
 mod session;
+mod stands_out;
 mod timeline;
 mod viewer;
 
@@ -42,10 +45,13 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(errors::list)
             .service(errors::one)
             .service(timeline::of_error)
+            .service(stands_out::of_error)
+            .service(explanation::of_error)
             .service(occurrences::of_error)
             .service(occurrences::one)
             .service(occurrences::choose)
             .service(predicate::complete)
+            .service(find::find_text)
             .service(services::list)
             .service(services::make_key)
             .service(session::sign_in)

@@ -2,6 +2,7 @@
 
 mod apply;
 mod batch;
+mod sample;
 mod states;
 mod tallies;
 
@@ -59,6 +60,7 @@ pub struct Writer {
     interned: Interned,
     partitions: Arc<Partitions>,
     sampler: Mutex<Sampler>,
+    thinning: sample::Thinning,
     /// Deployed versions as written last: (first event, last event) in milliseconds.
     deployed: Mutex<HashMap<crate::names::Sender, (i64, i64)>>,
 }
@@ -78,6 +80,7 @@ impl Writer {
             interned: Interned::default(),
             partitions: Arc::default(),
             sampler: Mutex::default(),
+            thinning: sample::Thinning::default(),
             deployed: Mutex::default(),
         }
     }
@@ -147,6 +150,7 @@ impl Writer {
         states::decide(&mut transaction, &prepared, &fresh, &mut work).await?;
         apply::store(&mut transaction, &mut work, self).await?;
         let deployed = tallies::store(&mut transaction, &work, self).await?;
+        sample::store(&mut transaction, &work, &self.thinning).await?;
         transaction.commit().await?;
         self.deployed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).extend(deployed);
         Ok(outcomes)

@@ -1,0 +1,102 @@
+//! Finding whatever was pasted: errors, occurrences, attribute values, services.
+
+use outcrop_core::failure::OccurrenceId;
+use outcrop_core::{Digest, Reference};
+use sqlx::FromRow;
+use uuid::Uuid;
+
+use crate::{Database, StoreError, id_uuid, uuid};
+
+/// An error that was found.
+#[derive(Clone, Debug, FromRow)]
+pub struct Found {
+    id: i32,
+    /// Its service.
+    pub service: String,
+    /// Its title.
+    pub title: String,
+}
+
+impl Found {
+    /// Its reference.
+    #[must_use]
+    pub fn reference(&self) -> Reference {
+        Reference::of_number(u32::from_ne_bytes(self.id.to_ne_bytes()))
+    }
+}
+
+const SELECT: &str = "SELECT DISTINCT error_group.id, service.name AS service, error_group.title FROM error_group \
+                      JOIN service ON service.id = error_group.service_id ";
+
+/// The error of a reference.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn error(database: &Database, reference: Reference) -> Result<Option<Found>, StoreError> {
+    let sql = sqlx::AssertSqlSafe(format!("{SELECT} WHERE error_group.id = $1"));
+    Ok(sqlx::query_as(sql).bind(crate::errors::number(reference)).fetch_optional(&database.pool).await?)
+}
+
+/// Errors of a grouping key, in any service.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn by_key(database: &Database, key: Digest) -> Result<Vec<Found>, StoreError> {
+    let sql = sqlx::AssertSqlSafe(format!("{SELECT} JOIN cause ON cause.error_id = error_group.id WHERE cause.key = $1"));
+    Ok(sqlx::query_as(sql).bind(uuid(key)).fetch_all(&database.pool).await?)
+}
+
+/// Titles searched at most: the newest errors.
+const TITLES: i64 = 20_000;
+
+/// The newest errors, to search their titles.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn newest(database: &Database) -> Result<Vec<Found>, StoreError> {
+    let sql = sqlx::AssertSqlSafe(format!("{SELECT} ORDER BY error_group.id DESC LIMIT $1"));
+    Ok(sqlx::query_as(sql).bind(TITLES).fetch_all(&database.pool).await?)
+}
+
+/// The error that an occurrence, or a report that is part of one, belongs to.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn occurrence(database: &Database, id: OccurrenceId) -> Result<Option<Found>, StoreError> {
+    let sql = sqlx::AssertSqlSafe(format!(
+        "{SELECT} JOIN cause ON cause.error_id = error_group.id JOIN occurrence o ON o.cause_id = cause.id \
+         WHERE o.id = COALESCE((SELECT part_of FROM also_reported WHERE id = $1), $1)"
+    ));
+    Ok(sqlx::query_as(sql).bind(id_uuid(id)).fetch_optional(&database.pool).await?)
+}
+
+/// Occurrences of a trace.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn in_trace(database: &Database, trace: [u8; 16]) -> Result<i64, StoreError> {
+    let (count,): (i64,) = sqlx::query_as("SELECT count(*) FROM occurrence WHERE trace_id = $1")
+        .bind(Uuid::from_bytes(trace))
+        .fetch_one(&database.pool)
+        .await?;
+    Ok(count)
+}
+
+/// Newest occurrences whose attributes are searched.
+const SEARCHED: i64 = 20_000;
+
+/// Attributes that hold exactly this text in the newest occurrences, with the number of these.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn attributes(database: &Database, text: &str) -> Result<Vec<(String, i64)>, StoreError> {
+    Ok(sqlx::query_as(
+        "SELECT pair.key, count(*) FROM (SELECT attributes FROM occurrence ORDER BY id DESC LIMIT $1) AS newest \
+         CROSS JOIN LATERAL jsonb_each_text(newest.attributes) AS pair WHERE pair.value = $2 AND pair.key NOT LIKE 'exception.%' \
+         GROUP BY pair.key ORDER BY count(*) DESC, pair.key LIMIT 5",
+    )
+    .bind(SEARCHED)
+    .bind(text)
+    .fetch_all(&database.pool)
+    .await?)
+}
