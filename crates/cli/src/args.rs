@@ -133,6 +133,23 @@ pub enum Admin {
         #[command(subcommand)]
         command: KeyCommand,
     },
+    /// How much errors of a service or endpoint weigh in the ranking.
+    #[command(
+        after_help = "Examples:\n  outcrop admin weight fares 1.5\n  outcrop admin weight gangway --endpoint 'GET /internal/health' 0.2\n  outcrop admin weight fares 1     takes it away\n  outcrop admin weight             lists what is set"
+    )]
+    Weight(Weight),
+}
+
+#[derive(Args)]
+pub struct Weight {
+    /// The service; nothing lists what is set.
+    pub service: Option<String>,
+    /// What attention is multiplied with, 0.1 to 4; 1 takes the weight away.
+    #[arg(requires = "service")]
+    pub factor: Option<f32>,
+    /// Only this endpoint of the service.
+    #[arg(long, value_name = "E", requires = "service")]
+    pub endpoint: Option<String>,
 }
 
 #[derive(Subcommand)]

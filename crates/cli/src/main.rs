@@ -24,6 +24,7 @@ async fn main() -> ExitCode {
             Admin::Token { command: TokenCommand::Create { email } } => commands::admin::token::create(database, &email).await,
             Admin::Key { command: KeyCommand::Create { name, services } } => commands::admin::key::create(database, &name, &services).await,
             Admin::Key { command: KeyCommand::List { json } } => commands::admin::key::list(database, json).await,
+            Admin::Weight(weight) => commands::admin::weight::run(database, weight).await,
             Admin::Key { command: KeyCommand::Revoke { name } } => commands::admin::key::revoke(database, &name).await,
         },
         Command::Errors(errors) => commands::errors::run(errors).await,

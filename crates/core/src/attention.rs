@@ -1,16 +1,21 @@
 //! What to open first: attention, 0 to 100, with its reasons.
 //!
-//! A first, simple formula: a weighted sum of seven factors, each between 0 and 1 and each only ever raising the score.
+//! A weighted sum of eleven factors, each between 0 and 1 and each only ever raising the score; the weights sum to 100. The sum
+//! is multiplied by the weight that people have set for the service or endpoint (1 where none) and held to 100.
 //!
 //! | factor | weight | value |
 //! | --- | --- | --- |
-//! | uncaught | 25 | 1 if the exception ended a request, job or process |
-//! | severity | 10 | 0 up to WARN, 0.6 for ERROR, 1 for FATAL |
-//! | share | 25 | the share of requests that fail, on a logarithmic scale from 0.01 % (0) to 10 % (1) |
-//! | users | 10 | users on a logarithmic scale from none (0) to 1,000 (1) |
-//! | count | 10 | occurrences on a logarithmic scale from 1 (0) to 10,000 (1) |
-//! | young | 10 | 1 when first seen now, halved with every 24 hours |
-//! | deploy | 10 | the same, where it was first seen within an hour of its version, and an earlier version is known |
+//! | uncaught | 20 | 1 if the exception ended a request, job or process |
+//! | severity | 8 | 0 up to WARN, 0.6 for ERROR, 1 for FATAL |
+//! | share | 22 | the share of its endpoints' requests that fail, on a logarithmic scale from 0.01 % (0) to 10 % (1) |
+//! | users | 9 | users on a logarithmic scale from none (0) to 1,000 (1) |
+//! | count | 8 | occurrences on a logarithmic scale from 1 (0) to 10,000 (1) |
+//! | endpoints | 4 | endpoints it occurs at, on a logarithmic scale from 1 (0) to 20 (1) |
+//! | kind | 6 | 1 for what points at the code or its memory (null, bounds, type, recursion, memory, …), 0.5 for what points at the data or the state, 0.3 for what points elsewhere (timeouts, connections, answers) |
+//! | young | 8 | 1 when first seen now, halved with every 24 hours |
+//! | deploy | 8 | the same, where it was first seen within an hour of its version, and an earlier version is known |
+//! | trend | 4 | how many times its even share of the window's last quarter it has there, on a logarithmic scale from 1 (0) to 4 (1) |
+//! | edge | 3 | 1 if it occurs in requests that somebody waits for, not in jobs or queues alone |
 
 use serde::{Deserialize, Serialize};
 
@@ -31,6 +36,16 @@ pub struct Evidence {
     pub age_hours: f64,
     /// The version it came with, as a sentence names it (`fares 2.4.0`).
     pub came_with: Option<String>,
+    /// Endpoints it occurs at.
+    pub endpoints: u64,
+    /// Whether somebody waits for an answer at one of them.
+    pub at_edge: bool,
+    /// What kind of failure it is.
+    pub kind: Option<&'static str>,
+    /// Occurrences in the last quarter of the window.
+    pub recent: u64,
+    /// The weight set by people for its service or endpoint, above 0; `None` where none is set.
+    pub weight: Option<f64>,
 }
 
 /// How much an error matters.
@@ -52,28 +67,57 @@ pub fn attention(evidence: &Evidence) -> Attention {
         21.. => 1.0,
     };
     let young = 0.5_f64.powf(evidence.age_hours.max(0.0) / 24.0);
+    let (kind, of_kind) = kind(evidence.kind);
+    let even = as_float(evidence.count) / 4.0;
+    let trend = if evidence.count >= LEAST_FOR_TREND { between(as_float(evidence.recent) / even, 1.0, 4.0) } else { 0.0 };
     let factors = [
-        (25.0, f64::from(u8::from(evidence.uncaught)), "uncaught".to_owned()),
-        (10.0, severity, if evidence.severity >= 21 { "fatal" } else { "logged as an error" }.to_owned()),
-        (25.0, between(share, 0.0001, 0.1), format!("{} of its requests", percent(share))),
+        (20.0, f64::from(u8::from(evidence.uncaught)), "uncaught".to_owned()),
+        (8.0, severity, if evidence.severity >= 21 { "fatal" } else { "logged as an error" }.to_owned()),
+        (22.0, between(share, 0.0001, 0.1), format!("{} of its requests", percent(share))),
         (
-            10.0,
+            9.0,
             between(as_float(evidence.users) + 1.0, 1.0, 1_001.0),
             format!("{} {}", evidence.users, if evidence.users == 1 { "user" } else { "users" }),
         ),
-        (10.0, between(as_float(evidence.count), 1.0, 10_000.0), format!("{} occurrences", evidence.count)),
+        (8.0, between(as_float(evidence.count), 1.0, 10_000.0), format!("{} occurrences", evidence.count)),
+        (4.0, between(as_float(evidence.endpoints), 1.0, 20.0), format!("{} endpoints", evidence.endpoints)),
+        (6.0, kind, of_kind),
         (
-            10.0,
+            8.0,
             if evidence.came_with.is_some() { young } else { 0.0 },
             format!("came with {}", evidence.came_with.as_deref().unwrap_or_default()),
         ),
-        (10.0, young, "first seen lately".to_owned()),
+        (8.0, young, "first seen lately".to_owned()),
+        (4.0, trend, "more of it lately".to_owned()),
+        (3.0, f64::from(u8::from(evidence.at_edge)), "somebody waits for the answer".to_owned()),
     ];
     let score: f64 = factors.iter().map(|(weight, value, _)| weight * value).sum();
+    let set = evidence.weight.filter(|weight| weight.is_finite() && *weight > 0.0).unwrap_or(1.0);
     let mut weighty: Vec<(f64, String)> =
-        factors.into_iter().map(|(weight, value, reason)| (weight * value, reason)).filter(|(points, _)| *points >= 3.0).collect();
+        factors.into_iter().map(|(weight, value, reason)| (weight * value, reason)).filter(|(points, _)| *points >= LEAST_POINTS).collect();
     weighty.sort_by(|a, b| b.0.total_cmp(&a.0));
-    Attention { score: rounded(score), reasons: weighty.into_iter().map(|(_, reason)| reason).collect() }
+    let mut reasons: Vec<String> = weighty.into_iter().map(|(_, reason)| reason).collect();
+    if (set - 1.0).abs() > f64::EPSILON {
+        reasons.insert(0, format!("weighted {set} here"));
+    }
+    Attention { score: rounded(score * set), reasons }
+}
+
+/// Points below which a factor is no reason worth reading.
+const LEAST_POINTS: f64 = 3.0;
+/// Occurrences below which a trend says nothing.
+const LEAST_FOR_TREND: u64 = 8;
+
+/// How much a kind of failure weighs, and why.
+fn kind(kind: Option<&str>) -> (f64, String) {
+    match kind {
+        Some(kind @ ("null" | "bounds" | "type" | "recursion" | "memory" | "arithmetic" | "missing")) => {
+            (1.0, format!("a fault of the code ({kind})"))
+        }
+        Some(kind @ ("parse" | "database" | "argument" | "state" | "permission")) => (0.5, format!("of the data or state ({kind})")),
+        Some(kind @ ("timeout" | "connection" | "answer")) => (0.3, format!("of what it calls ({kind})")),
+        _ => (0.0, String::new()),
+    }
 }
 
 /// A share as people write it: `4.2 %`, `0.03 %`.
@@ -117,15 +161,20 @@ mod tests {
     proptest! {
         #[test]
         fn more_of_anything_never_lowers_attention(count in 1u64..1_000_000, users in 0u64..10_000, share in 0.0f64..1.0, age in 0.0f64..900.0, severity in 0i16..24) {
-            let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share), age_hours: age, came_with: None };
+            let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share), age_hours: age, came_with: None, endpoints: 2, at_edge: false, kind: Some("timeout"), recent: count / 5, weight: None };
             let more = [
                 Evidence { uncaught: true, ..base.clone() },
                 Evidence { severity: severity + 1, ..base.clone() },
-                Evidence { count: count * 2, ..base.clone() },
+                Evidence { count: count * 2, recent: count * 2 / 5, ..base.clone() },
                 Evidence { users: users + 1, ..base.clone() },
                 Evidence { request_share: Some((share * 1.5).min(1.0)), ..base.clone() },
                 Evidence { age_hours: age / 2.0, ..base.clone() },
                 Evidence { came_with: Some("fares 2.4.0".to_owned()), ..base.clone() },
+                Evidence { endpoints: 3, ..base.clone() },
+                Evidence { at_edge: true, ..base.clone() },
+                Evidence { kind: Some("null"), ..base.clone() },
+                Evidence { recent: count / 2, ..base.clone() },
+                Evidence { weight: Some(1.5), ..base.clone() },
             ];
             for evidence in more {
                 prop_assert!(score(&evidence) >= score(&base), "{:?}", evidence);
@@ -143,6 +192,11 @@ mod tests {
             request_share: Some(0.042),
             age_hours: 0.4,
             came_with: Some("fares 2.4.0".to_owned()),
+            endpoints: 1,
+            at_edge: true,
+            kind: Some("arithmetic"),
+            recent: 1_204,
+            weight: None,
         });
         let noise = attention(&Evidence {
             uncaught: false,
@@ -152,6 +206,7 @@ mod tests {
             request_share: None,
             age_hours: 720.0,
             came_with: None,
+            ..Evidence::default()
         });
         assert!(bad.score > 78 && noise.score < 20, "{bad:?} {noise:?}");
         assert_eq!(bad.reasons[..3], ["uncaught", "4.2 % of its requests", "came with fares 2.4.0"]);

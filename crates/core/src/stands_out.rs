@@ -97,6 +97,14 @@ pub fn stands_out(tallies: &[Tally], total: u64, requests: f64) -> Vec<Finding> 
         .filter(|finding| finding.ratio_at_least >= LEAST_RATIO && finding.share >= LEAST_SHARE)
         .collect();
     let strength = |finding: &Finding| finding.share * finding.ratio_at_least.min(1_000.0).ln();
+    found.sort_by_key(|finding| finding.name.len());
+    // Of values that come and go together (an instance and its version) the first is enough.
+    let mut told: Vec<(u64, f64)> = vec![];
+    found.retain(|finding| {
+        let is_told = told.iter().any(|(count, usual)| *count == finding.count && (usual - finding.usual).abs() < 1e-9);
+        told.push((finding.count, finding.usual));
+        !is_told
+    });
     found.sort_by(|a, b| strength(b).total_cmp(&strength(a)).then_with(|| (&a.name, &a.value).cmp(&(&b.name, &b.value))));
     found
 }

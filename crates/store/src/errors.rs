@@ -66,6 +66,12 @@ pub struct Summary {
     pub uncaught: bool,
     /// OTLP severity number, the highest.
     pub severity: i16,
+    /// Names of the endpoints it occurred at in the window.
+    pub endpoints: Vec<String>,
+    /// Occurrences in the window's last quarter.
+    pub recent: i64,
+    /// The weight people have set for it; `None` where none.
+    pub weight: Option<f64>,
     pub(crate) service_id: i32,
 }
 
@@ -94,8 +100,19 @@ impl Summary {
             request_share: self.request_share(),
             age_hours: (now - self.first_seen).as_seconds_f64() / 3_600.0,
             came_with: self.came_with_version.then(|| format!("{} {}", self.service, self.first_version)),
+            endpoints: self.endpoints.len() as u64,
+            at_edge: self.endpoints.iter().any(|endpoint| is_waited_for(endpoint)),
+            kind: self.kind(),
+            recent: self.recent.unsigned_abs(),
+            weight: self.weight,
         })
     }
+}
+
+/// Endpoints of requests begin with their method; jobs and queues do not.
+fn is_waited_for(endpoint: &str) -> bool {
+    const METHODS: &[&str] = &["GET ", "POST ", "PUT ", "PATCH ", "DELETE ", "HEAD ", "OPTIONS ", "QUERY "];
+    METHODS.iter().any(|method| endpoint.starts_with(method))
 }
 
 /// Of all time: one error in one environment and version.
@@ -140,6 +157,7 @@ struct CountRow {
     title: String,
     own_frame: Option<String>,
     count: i64,
+    recent: i64,
     environments: Vec<i32>,
     versions: Vec<i32>,
     service_id: i32,
@@ -220,14 +238,20 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
         .bind(only)
         .bind(bounds.first_day)
         .bind(bounds.last_day)
+        .bind(bounds.to - (bounds.to - bounds.from) / 4)
         .fetch_all(&database.pool)
         .await?;
     let errors: Vec<i32> = rows.iter().map(|row| row.error_id).collect();
-    let (places, traffic, names) = futures_util::try_join!(
+    let (places, traffic, names, weights) = futures_util::try_join!(
         places(database, &bounds, scope, &errors),
         traffic(database, &bounds, scope, &rows),
         Labels::of(database, &rows),
+        weights(database),
     )?;
+    let hit: Vec<i32> = places.values().flat_map(|(_, endpoints)| endpoints.iter().copied()).collect();
+    let hit: Vec<(i32, String)> =
+        sqlx::query_as("SELECT id, name FROM endpoint WHERE id = ANY($1)").bind(hit).fetch_all(&database.pool).await?;
+    let hit: HashMap<i32, String> = hit.into_iter().collect();
     let none = BTreeSet::new();
     Ok(rows
         .into_iter()
@@ -243,6 +267,8 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
                 .filter(|((service, endpoint, environment), _)| is_hit(*service, *endpoint, *environment))
                 .map(|(_, n)| n)
                 .sum();
+            let endpoints: Vec<String> = endpoints.iter().filter_map(|id| hit.get(id).cloned()).collect();
+            let weight = weigh(&weights, &row.service, &endpoints);
             Summary {
                 reference: Reference::of_number(u32::from_ne_bytes(row.error_id.to_ne_bytes())),
                 namespace: row.namespace,
@@ -261,6 +287,9 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
                 came_with_version: row.came_with_version,
                 uncaught: row.uncaught,
                 severity: row.severity,
+                endpoints,
+                recent: row.recent,
+                weight,
                 service_id: row.service_id,
             }
         })
@@ -283,6 +312,44 @@ async fn narrowed(database: &Database, scope: &Scope, predicate: &Predicate, sum
         summary
     };
     Ok(summaries.into_iter().map(narrow).collect())
+}
+
+/// Weights by service and endpoint; an empty endpoint is the service's.
+type Weights = HashMap<(String, String), f64>;
+
+/// The weights that people have set.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn weights(database: &Database) -> Result<Weights, StoreError> {
+    let rows: Vec<(String, String, f32)> = sqlx::query_as("SELECT service, endpoint, factor FROM weight").fetch_all(&database.pool).await?;
+    Ok(rows.into_iter().map(|(service, endpoint, factor)| ((service, endpoint), f64::from(factor))).collect())
+}
+
+/// Sets the weight of a service or of one of its endpoints; 1 takes it away.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn set_weight(database: &Database, service: &str, endpoint: &str, factor: f32) -> Result<(), StoreError> {
+    if (factor - 1.0).abs() < f32::EPSILON {
+        sqlx::query("DELETE FROM weight WHERE service = $1 AND endpoint = $2").bind(service).bind(endpoint).execute(&database.pool).await?;
+        return Ok(());
+    }
+    sqlx::query(
+        "INSERT INTO weight (service, endpoint, factor) VALUES ($1, $2, $3) ON CONFLICT (service, endpoint) DO UPDATE SET factor = excluded.factor",
+    )
+    .bind(service)
+    .bind(endpoint)
+    .bind(factor)
+    .execute(&database.pool)
+    .await?;
+    Ok(())
+}
+
+/// The weight of an error: of its weightiest endpoint where one is set, else of its service.
+fn weigh(weights: &Weights, service: &str, endpoints: &[String]) -> Option<f64> {
+    let of = |endpoint: &str| weights.get(&(service.to_owned(), endpoint.to_owned())).copied();
+    endpoints.iter().filter_map(|endpoint| of(endpoint)).max_by(f64::total_cmp).or_else(|| of(""))
 }
 
 type Places = HashMap<i32, (Distinct, BTreeSet<i32>)>;

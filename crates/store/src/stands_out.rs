@@ -66,6 +66,10 @@ const OUTCOMES: &[&str] = &[
     "log.body",
     "thread.id",
     "thread.name",
+    // Said by the fields `version` and `environment`.
+    "service.version",
+    "deployment.environment.name",
+    "deployment.environment",
 ];
 
 /// Finds what stands out of an error's occurrences in a scope.
@@ -86,6 +90,8 @@ pub async fn of_error(database: &Database, error: Reference, scope: &Scope) -> R
     let times: Vec<(i64, i32)> = sql.build_query_as().fetch_all(&database.pool).await?;
     let Some((_, service)) = times.first() else { return Ok(Common::default()) };
     let total = times.len() as u64;
+    let (first, last) = times.iter().fold((i64::MAX, i64::MIN), |(first, last), (at, _)| (first.min(*at), last.max(*at)));
+    let span_hours = (last - first) / 3_600_000;
 
     let asked: Vec<&Counted> = counted.iter().filter(|row| !OUTCOMES.contains(&row.name.as_str())).collect();
     let usual: Vec<Usual> = sqlx::query_as(include_str!("../queries/occurrences/usual_values.sql"))
@@ -101,7 +107,7 @@ pub async fn of_error(database: &Database, error: Reference, scope: &Scope) -> R
     // What requests never carry cannot be compared: a log record's own attributes, say.
     let tallies: Vec<Tally> = usual
         .iter()
-        .filter(|row| row.is_sent && row.whole > 0.0)
+        .filter(|row| row.is_sent && row.whole > 0.0 && may_tell(&row.name, span_hours))
         .filter_map(|row| {
             let seen = asked.iter().find(|seen| seen.name == row.name && seen.value == row.value)?;
             Some(Tally {
@@ -126,6 +132,16 @@ pub async fn of_error(database: &Database, error: Reference, scope: &Scope) -> R
         every_minutes: regular_gap(&times.iter().map(|(at, _)| *at).collect::<Vec<_>>()),
         values,
     })
+}
+
+/// A part of the time says something only where the occurrences span it more than twice.
+fn may_tell(name: &str, span_hours: i64) -> bool {
+    match name {
+        "minute of the hour" => span_hours >= 3,
+        "hour of the day (UTC)" => span_hours >= 48,
+        "weekday (UTC)" => span_hours >= 14 * 24,
+        _ => true,
+    }
 }
 
 /// Occurrences looked at.

@@ -45,27 +45,25 @@ pub(super) fn tokens(text: &str) -> Result<Vec<Token>, Mistake> {
             ')' => (What::Close, 1),
             ',' => (What::Comma, 1),
             '"' | '\'' => quoted(text, at, c)?,
-            _ => match SIGNS.iter().find(|sign| rest.starts_with(**sign)) {
-                Some(sign) => (What::Sign(sign), sign.len()),
-                None => {
-                    let end = rest
-                        .find(|c: char| c.is_whitespace() || matches!(c, '(' | ')' | ',' | '"' | '=' | '<' | '>' | '!'))
-                        .unwrap_or(rest.len());
-                    if end == 0 {
-                        return Err(Mistake {
-                            at,
-                            length: c.len_utf8(),
-                            message: format!("`{c}` is no sign of the language; different is written `!=`"),
-                        });
-                    }
-                    (What::Word(rest.get(..end).unwrap_or_default().to_owned()), end)
-                }
-            },
+            _ => sign_or_word(rest, at)?,
         };
         tokens.push(Token { what, at, length });
         at += length;
     }
     Ok(tokens)
+}
+
+fn sign_or_word(rest: &str, at: usize) -> Result<(What, usize), Mistake> {
+    if let Some(sign) = SIGNS.iter().find(|sign| rest.starts_with(**sign)) {
+        return Ok((What::Sign(sign), sign.len()));
+    }
+    let ends = |c: char| c.is_whitespace() || matches!(c, '(' | ')' | ',' | '"' | '=' | '<' | '>' | '!');
+    let end = rest.find(ends).unwrap_or(rest.len());
+    if end == 0 {
+        let c = rest.chars().next().unwrap_or(' ');
+        return Err(Mistake { at, length: c.len_utf8(), message: format!("`{c}` is no sign of the language; different is written `!=`") });
+    }
+    Ok((What::Word(rest.get(..end).unwrap_or_default().to_owned()), end))
 }
 
 /// Text in quotes; within it `\"` and `\\` stand for themselves.

@@ -24,7 +24,7 @@ pub fn parse(text: &str) -> Result<Predicate, Mistake> {
     let predicate = parser.any(0)?;
     match parser.peek() {
         None => Ok(predicate),
-        Some(token) => Err(parser.unexpected(token, "`and`, `or` or the end may follow", &["and", "or"])),
+        Some(token) => Err(unexpected(token, "`and`, `or` or the end may follow", &["and", "or"])),
     }
 }
 
@@ -75,19 +75,6 @@ impl<'t> Parser<'t> {
         Mistake { at: self.end, length: 0, message: format!("the predicate ends here; expected {expected}") }
     }
 
-    fn unexpected(&self, token: &Token, expected: &str, known: &[&str]) -> Mistake {
-        let written = match &token.what {
-            What::Word(word) => word.clone(),
-            What::Quoted(text) => format!("\"{text}\""),
-            What::Sign(sign) => (*sign).to_owned(),
-            What::Open => "(".to_owned(),
-            What::Close => ")".to_owned(),
-            What::Comma => ",".to_owned(),
-        };
-        let meant = closest(&written, known.iter().copied()).map(|word| format!("; did you mean `{word}`?")).unwrap_or_default();
-        Mistake { at: token.at, length: token.length, message: format!("`{written}` is not expected here: {expected}{meant}") }
-    }
-
     pub fn any(&mut self, depth: usize) -> Parsed<Predicate> {
         let mut parts = vec![self.all(depth)?];
         loop {
@@ -128,7 +115,7 @@ impl<'t> Parser<'t> {
                 let inner = self.any(depth + 1)?;
                 match self.take() {
                     Some(Token { what: What::Close, .. }) => Ok(inner),
-                    Some(other) => Err(self.unexpected(other, "`and`, `or` or `)` may follow", &["and", "or"])),
+                    Some(other) => Err(unexpected(other, "`and`, `or` or `)` may follow", &["and", "or"])),
                     None => Err(Mistake { at: token.at, length: 1, message: "the bracket that opens here is not closed".to_owned() }),
                 }
             }
@@ -140,7 +127,7 @@ impl<'t> Parser<'t> {
                 self.next += 1;
                 self.test(word, token)
             }
-            _ => Err(self.unexpected(token, expected, &[])),
+            _ => Err(unexpected(token, expected, &[])),
         }
     }
 
@@ -186,7 +173,7 @@ impl<'t> Parser<'t> {
         match &token.what {
             What::Sign(sign) => {
                 let comparison = comparison(sign);
-                self.fits(field, comparison, token)?;
+                fits(field, comparison, token)?;
                 Ok(made(Check::Is(comparison, self.value(field)?)))
             }
             What::Word(word) => match word.to_ascii_lowercase().as_str() {
@@ -194,14 +181,14 @@ impl<'t> Parser<'t> {
                 "not" if self.keyword("in") => Ok(Predicate::Not(Box::new(made(Check::OneOf(self.list(field)?))))),
                 "not" if self.keyword("contains") => Ok(Predicate::Not(Box::new(made(Check::Contains(self.text(field)?))))),
                 "not" if self.keyword("like") => Ok(Predicate::Not(Box::new(made(Check::Like(self.text(field)?))))),
-                "contains" if self.is_text(field) => Ok(made(Check::Contains(self.text(field)?))),
-                "like" if self.is_text(field) => Ok(made(Check::Like(self.text(field)?))),
+                "contains" if is_text(field) => Ok(made(Check::Contains(self.text(field)?))),
+                "like" if is_text(field) => Ok(made(Check::Like(self.text(field)?))),
                 "from" if field.kind() != Kind::Text => {
                     let from = self.value(field)?;
                     if !self.keyword("to") {
                         return Err(self.peek().map_or_else(
                             || self.ended("`to` and the end of the range"),
-                            |next| self.unexpected(next, "`to` and the end of the range follow", &["to"]),
+                            |next| unexpected(next, "`to` and the end of the range follow", &["to"]),
                         ));
                     }
                     Ok(made(Check::Between(from, self.value(field)?)))
@@ -211,33 +198,18 @@ impl<'t> Parser<'t> {
                     if !self.keyword("set") {
                         return Err(self.peek().map_or_else(
                             || self.ended("`set`"),
-                            |next| self.unexpected(next, "`set` follows: `is set` or `is not set`", &["set"]),
+                            |next| unexpected(next, "`set` follows: `is set` or `is not set`", &["set"]),
                         ));
                     }
                     let set = made(Check::IsSet);
                     Ok(if is_not { Predicate::Not(Box::new(set)) } else { set })
                 }
                 _ if may_be_value => Ok(made(Check::Is(Comparison::Equal, value(word, field.kind())))),
-                _ => Err(self.unexpected(token, &expected, &["in", "contains", "like", "from", "is set", "not"])),
+                _ => Err(unexpected(token, &expected, &["in", "contains", "like", "from", "is set", "not"])),
             },
             What::Quoted(text) if may_be_value => Ok(made(Check::Is(Comparison::Equal, value(text, field.kind())))),
-            _ => Err(self.unexpected(token, &expected, &[])),
+            _ => Err(unexpected(token, &expected, &[])),
         }
-    }
-
-    #[expect(clippy::unused_self, reason = "reads like the other conditions of a check")]
-    const fn is_text(&self, field: &Field) -> bool {
-        matches!(field.kind(), Kind::Text | Kind::Ordered | Kind::Any)
-    }
-
-    #[expect(clippy::unused_self, reason = "reads like the other conditions of a check")]
-    fn fits(&self, field: &Field, comparison: Comparison, token: &Token) -> Parsed<()> {
-        let is_order = !matches!(comparison, Comparison::Equal | Comparison::NotEqual);
-        if is_order && field.kind() == Kind::Text {
-            let message = format!("`{}` is text without an order: it takes =, !=, in, contains, like", field.name());
-            return Err(Mistake { at: token.at, length: token.length, message });
-        }
-        Ok(())
     }
 
     fn value(&mut self, field: &Field) -> Parsed<Value> {
@@ -247,7 +219,7 @@ impl<'t> Parser<'t> {
             What::Word(word) => word,
             What::Quoted(text) => text,
             _ => {
-                return Err(self.unexpected(
+                return Err(unexpected(
                     token,
                     &format!("a value for `{}` follows; text with signs or blanks stands in quotes", field.name()),
                     &[],
@@ -281,7 +253,7 @@ impl<'t> Parser<'t> {
         self.wanted = Wanted::Value(field.clone());
         match self.take() {
             Some(Token { what: What::Word(text) | What::Quoted(text), .. }) => Ok(text.clone()),
-            Some(token) => Err(self.unexpected(token, "text follows, in quotes where it has signs or blanks", &[])),
+            Some(token) => Err(unexpected(token, "text follows, in quotes where it has signs or blanks", &[])),
             None => Err(self.ended("text, in quotes where it has signs or blanks")),
         }
     }
@@ -289,7 +261,7 @@ impl<'t> Parser<'t> {
     fn list(&mut self, field: &Field) -> Parsed<Vec<Value>> {
         match self.take() {
             Some(Token { what: What::Open, .. }) => {}
-            Some(token) => return Err(self.unexpected(token, "a list in brackets follows: `in (404, 410)`", &[])),
+            Some(token) => return Err(unexpected(token, "a list in brackets follows: `in (404, 410)`", &[])),
             None => return Err(self.ended("a list in brackets: `in (404, 410)`")),
         }
         let mut values = vec![self.value(field)?];
@@ -297,11 +269,37 @@ impl<'t> Parser<'t> {
             match self.take() {
                 Some(Token { what: What::Comma, .. }) => values.push(self.value(field)?),
                 Some(Token { what: What::Close, .. }) => return Ok(values),
-                Some(token) => return Err(self.unexpected(token, "`,` or `)` follows", &[])),
+                Some(token) => return Err(unexpected(token, "`,` or `)` follows", &[])),
                 None => return Err(self.ended("`,` or `)`")),
             }
         }
     }
+}
+
+fn unexpected(token: &Token, expected: &str, known: &[&str]) -> Mistake {
+    let written = match &token.what {
+        What::Word(word) => word.clone(),
+        What::Quoted(text) => format!("\"{text}\""),
+        What::Sign(sign) => (*sign).to_owned(),
+        What::Open => "(".to_owned(),
+        What::Close => ")".to_owned(),
+        What::Comma => ",".to_owned(),
+    };
+    let meant = closest(&written, known.iter().copied()).map(|word| format!("; did you mean `{word}`?")).unwrap_or_default();
+    Mistake { at: token.at, length: token.length, message: format!("`{written}` is not expected here: {expected}{meant}") }
+}
+
+const fn is_text(field: &Field) -> bool {
+    matches!(field.kind(), Kind::Text | Kind::Ordered | Kind::Any)
+}
+
+fn fits(field: &Field, comparison: Comparison, token: &Token) -> Parsed<()> {
+    let is_order = !matches!(comparison, Comparison::Equal | Comparison::NotEqual);
+    if is_order && field.kind() == Kind::Text {
+        let message = format!("`{}` is text without an order: it takes =, !=, in, contains, like", field.name());
+        return Err(Mistake { at: token.at, length: token.length, message });
+    }
+    Ok(())
 }
 
 const fn comparison(sign: &str) -> Comparison {

@@ -1,23 +1,24 @@
 -- Errors with an occurrence in the window. Whole days come from tally_day, whole hours around them from tally_hour, the
 -- minutes at both ends from tally_minute; they are summed before anything is joined to them.
 -- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 service, $6 environment, $7 version, $8 error,
--- $9 first whole day, $10 end of the last whole day.
+-- $9 first whole day, $10 end of the last whole day,
+-- $11 where the window's last quarter begins: days and hours count to it by their beginning.
 WITH hits AS (
-    SELECT cause_id, environment_id, version_id, n FROM tally_day WHERE day >= $9 AND day < $10
+    SELECT cause_id, environment_id, version_id, n, day AS at FROM tally_day WHERE day >= $9 AND day < $10
     UNION ALL
-    SELECT cause_id, environment_id, version_id, n FROM tally_hour WHERE hour >= $2 AND hour < $9
+    SELECT cause_id, environment_id, version_id, n, hour AS at FROM tally_hour WHERE hour >= $2 AND hour < $9
     UNION ALL
-    SELECT cause_id, environment_id, version_id, n FROM tally_hour WHERE hour >= $10 AND hour < $3
+    SELECT cause_id, environment_id, version_id, n, hour AS at FROM tally_hour WHERE hour >= $10 AND hour < $3
     UNION ALL
-    SELECT cause_id, environment_id, version_id, n FROM tally_minute WHERE minute >= $1 AND minute < $2
+    SELECT cause_id, environment_id, version_id, n, minute AS at FROM tally_minute WHERE minute >= $1 AND minute < $2
     UNION ALL
-    SELECT cause_id, environment_id, version_id, n FROM tally_minute WHERE minute >= $3 AND minute < $4
+    SELECT cause_id, environment_id, version_id, n, minute AS at FROM tally_minute WHERE minute >= $3 AND minute < $4
 ), summed AS MATERIALIZED (
-    SELECT cause_id, environment_id, version_id, sum(n)::bigint AS n FROM hits
+    SELECT cause_id, environment_id, version_id, sum(n)::bigint AS n, COALESCE(sum(n) FILTER (WHERE at >= $11), 0)::bigint AS recent FROM hits
     WHERE $8::int IS NULL OR cause_id IN (SELECT id FROM cause WHERE error_id = $8)
     GROUP BY 1, 2, 3
 ), counted AS (
-    SELECT cause.error_id, sum(summed.n)::bigint AS count,
+    SELECT cause.error_id, sum(summed.n)::bigint AS count, sum(summed.recent)::bigint AS recent,
         array_agg(DISTINCT summed.environment_id) AS environments, array_agg(DISTINCT summed.version_id) AS versions
     FROM summed
     JOIN cause ON cause.id = summed.cause_id
@@ -48,7 +49,7 @@ SELECT ever.error_id,
                 AND earlier.version_id <> deployed.version_id AND earlier.first_event_at < deployed.first_event_at)
     ) AS came_with_version,
     service.namespace, service.name AS service, error_group.type AS type_name, error_group.title, error_group.own_frame,
-    COALESCE(counted.count, 0) AS count, COALESCE(counted.environments, '{}') AS environments, COALESCE(counted.versions, '{}') AS versions,
+    COALESCE(counted.count, 0) AS count, COALESCE(counted.recent, 0) AS recent, COALESCE(counted.environments, '{}') AS environments, COALESCE(counted.versions, '{}') AS versions,
     service.id AS service_id, ever.first_seen, ever.last_seen, ever.first_version, ever.uncaught, ever.severity
 FROM ever
 JOIN error_group ON error_group.id = ever.error_id

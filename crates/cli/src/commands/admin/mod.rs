@@ -3,6 +3,7 @@
 pub mod key;
 pub mod member;
 pub mod token;
+pub mod weight;
 
 use outcrop_store::access::AccessError;
 use outcrop_store::{Database, StoreError};
