@@ -137,8 +137,8 @@ mod tests {
     fn many_are_estimated_within_five_percent() {
         for size in [257_u64, 1_000, 5_000, 20_000, 300_000] {
             let distinct: Distinct = (0..size).chain(0..size).map(spread).collect();
-            let off = distinct.count().abs_diff(size) as f64 / size as f64;
-            assert!(off < 0.05, "{size} were counted as {}", distinct.count());
+            let off = distinct.count().abs_diff(size);
+            assert!(off * 20 < size, "{size} were counted as {}", distinct.count());
         }
     }
 

@@ -413,6 +413,8 @@ impl Labels {
     }
 
     async fn named(database: &Database, environments: Vec<i32>, versions: Vec<i32>) -> Result<Self, StoreError> {
+        type Named = Vec<(i32, String)>;
+        type Ordered = Vec<(i32, Option<DateTime<Utc>>, String)>;
         let environments =
             sqlx::query_as("SELECT id, name FROM environment WHERE id = ANY($1)").bind(environments).fetch_all(&database.pool);
         let versions = sqlx::query_as(
@@ -420,8 +422,6 @@ impl Labels {
         )
         .bind(versions)
         .fetch_all(&database.pool);
-        type Named = Vec<(i32, String)>;
-        type Ordered = Vec<(i32, Option<DateTime<Utc>>, String)>;
         let (environments, versions): (Named, Ordered) = futures_util::try_join!(environments, versions)?;
         Ok(Self {
             environments: environments.into_iter().collect(),
