@@ -69,8 +69,10 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
       onApply(text.trim());
       setPlace(null);
     } else if (event.key === "Escape") {
+      // The browser would empty a search field.
+      event.preventDefault();
       setPlace(null);
-      if (place === null) event.currentTarget.blur();
+      if (!asks || offers.length === 0) event.currentTarget.blur();
     }
   };
   return (

@@ -87,20 +87,54 @@ async fn make(
             continue;
         }
         let naming = &wanted[&(service, *key)];
-        let (cause,): (i64,) = sqlx::query_as(
-            "WITH error AS (INSERT INTO error_group (service_id, title, type, own_frame) VALUES ($1, $2, $3, $4) RETURNING id) \
-             INSERT INTO cause (service_id, key, algorithm, error_id) SELECT $1, $5, $6, id FROM error RETURNING id",
+        // An error that the previous algorithm's releases know stays the same error. Their own cause counts only where it
+        // has occurred: the one written below for a release beside this one says nothing of what belongs together.
+        let known: Option<(i32,)> = sqlx::query_as(
+            "SELECT error_id FROM cause WHERE service_id = $1 AND key = $2 AND algorithm < $3 AND EXISTS (SELECT 1 FROM sighted WHERE cause_id = cause.id)",
         )
         .bind(service)
-        .bind(&naming.grouping.title)
-        .bind(naming.type_name)
-        .bind(&naming.grouping.own_frame)
-        .bind(uuid(*key))
+        .bind(uuid(naming.grouping.previous))
         .bind(ALGORITHM)
-        .fetch_one(&mut *transaction)
+        .fetch_optional(&mut *transaction)
         .await?;
+        let error = match known {
+            Some((error,)) => error,
+            None => name(&mut transaction, service, naming).await?,
+        };
+        let (cause,): (i64,) =
+            sqlx::query_as("INSERT INTO cause (service_id, key, algorithm, error_id) VALUES ($1, $2, $3, $4) RETURNING id")
+                .bind(service)
+                .bind(uuid(*key))
+                .bind(ALGORITHM)
+                .bind(error)
+                .fetch_one(&mut *transaction)
+                .await?;
+        if known.is_none() {
+            sqlx::query(
+                "INSERT INTO cause (service_id, key, algorithm, error_id) VALUES ($1, $2, $3, $4) ON CONFLICT (service_id, key) DO NOTHING",
+            )
+            .bind(service)
+            .bind(uuid(naming.grouping.previous))
+            .bind(ALGORITHM - 1)
+            .bind(error)
+            .execute(&mut *transaction)
+            .await?;
+        }
         made.push(((service, *key), cause));
     }
     transaction.commit().await?;
     Ok(made)
+}
+
+/// Makes an error.
+async fn name(connection: &mut PgConnection, service: i32, naming: &Naming<'_>) -> Result<i32, sqlx::Error> {
+    let (error,): (i32,) =
+        sqlx::query_as("INSERT INTO error_group (service_id, title, type, own_frame) VALUES ($1, $2, $3, $4) RETURNING id")
+            .bind(service)
+            .bind(&naming.grouping.title)
+            .bind(naming.type_name)
+            .bind(&naming.grouping.own_frame)
+            .fetch_one(connection)
+            .await?;
+    Ok(error)
 }

@@ -82,7 +82,7 @@ async fn a_predicate_narrows_to_the_occurrences_it_holds_for() {
         let found = matching(&running, &predicate);
         assert!(total(&found) > 0, "{predicate}");
         let listed = running.client_json(&["occurrences", reference, "--where", &predicate]);
-        assert_eq!(listed["items"].as_array().unwrap().len() as i64, total(&found), "{predicate}");
+        assert_eq!(i64::try_from(listed["items"].as_array().unwrap().len()).unwrap(), total(&found), "{predicate}");
         let shown = running.client_json(&["show", reference, "--where", &predicate]);
         assert_eq!(shown["count"].as_i64().unwrap(), total(&found), "{predicate}");
     }

@@ -100,3 +100,49 @@ async fn whatever_is_pasted_is_found() {
     assert_eq!(first(&link)["path"], format!("/errors/{reference}?occurrence={id}&since=7d"));
     assert_eq!(running.client_json(&["find", "no such thing anywhere"])["items"], json!([]));
 }
+
+/// One report of a failure of boarding, whose stacks the first algorithm did not read.
+async fn scan_fails(running: &Running, function: &str) {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos().to_string();
+    let message = "undefined method `leg' for nil:NilClass";
+    let stack =
+        format!("/srv/boarding/lib/gate.rb:25:in `{function}': {message} (NoMethodError)\n\tfrom /srv/boarding/run.rb:50:in `work'");
+    let attributes = [text("exception.type", "NoMethodError"), text("exception.message", message), text("exception.stacktrace", &stack)];
+    let body = json!({"resourceLogs": [{"resource": {"attributes": [text("service.name", "boarding")]}, "scopeLogs": [{"logRecords": [
+        {"timeUnixNano": now, "severityNumber": 17, "attributes": attributes}]}]}]});
+    let answer = running.post("/v1/logs").header("content-type", "application/json").body(body.to_string()).send().await.unwrap();
+    assert_eq!(answer.status(), 200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_changed_algorithm_keeps_the_identity_of_every_known_error() {
+    let mut running = service().start().await;
+    scan_fails(&running, "scan").await;
+    let before = running.errors().await[0]["ref"].clone();
+    // As the release before this one would have left it: all of it under the key of its algorithm.
+    for statement in [
+        "UPDATE occurrence SET cause_id = (SELECT id FROM cause WHERE algorithm = 1)",
+        "UPDATE sighted SET cause_id = (SELECT id FROM cause WHERE algorithm = 1)",
+        "UPDATE tally_minute SET cause_id = (SELECT id FROM cause WHERE algorithm = 1)",
+        "UPDATE tally_hour SET cause_id = (SELECT id FROM cause WHERE algorithm = 1)",
+        "UPDATE tally_day SET cause_id = (SELECT id FROM cause WHERE algorithm = 1)",
+        "DELETE FROM cause WHERE algorithm = 2",
+    ] {
+        running.service().execute(statement).await;
+    }
+    running.kill_and_restart().await;
+    scan_fails(&running, "scan").await;
+    let errors = running.errors().await;
+    assert_eq!((errors.len(), &errors[0]["ref"], &errors[0]["count"]), (1, &before, &2.into()), "{errors:#?}");
+    // Beside it, the older release goes on writing under its own key: the cause it looks up is there, and of the same error.
+    let row = running.service().row("SELECT (count(DISTINCT error_id) || ' of ' || count(*)) FROM cause").await;
+    assert_eq!(row, [Some("1 of 2".to_owned())]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_the_previous_algorithm_lumped_together_stays_apart_in_a_new_installation() {
+    let running = service().start().await;
+    scan_fails(&running, "scan").await;
+    scan_fails(&running, "rescan").await;
+    assert_eq!(running.errors().await.len(), 2, "the first algorithm saw one message; its key alone joins nothing");
+}

@@ -1,6 +1,7 @@
 use std::borrow::Cow;
 
-use super::{Explanation, Grouping, Subject, explain, group};
+use super::{ALGORITHM, Explanation, Grouping, READ_BY_FIRST, Subject, explain, group, key_by};
+use crate::Digest;
 use crate::stack::{self, Stack};
 
 /// What a sender said of an exception, with its stack read and the contradictions between type, message and stack
@@ -15,6 +16,8 @@ pub struct Described<'a> {
     pub message: Cow<'a, str>,
     /// The stack, where its runtime is known.
     pub stack: Option<Stack<'a>>,
+    /// What an algorithm that does not read this stack takes for the message.
+    pub unread_message: &'a str,
 }
 
 impl<'a> Described<'a> {
@@ -33,7 +36,8 @@ impl<'a> Described<'a> {
             None if sent_message.is_empty() => Cow::Borrowed(first_line(stacktrace)),
             _ => Cow::Borrowed(sent_message),
         };
-        Self { type_name, sent_type, message, stack }
+        let unread_message = if sent_message.is_empty() { first_line(stacktrace) } else { sent_message };
+        Self { type_name, sent_type, message, stack, unread_message }
     }
 
     /// The message as every report of this exception states it: the stack text's own, else as sent.
@@ -48,7 +52,17 @@ impl<'a> Described<'a> {
     /// Groups it.
     #[must_use]
     pub fn group(&self) -> Grouping {
-        group(&self.subject())
+        Grouping { previous: self.previous_key(), ..group(&self.subject()) }
+    }
+
+    /// The key of the algorithm before this one.
+    fn previous_key(&self) -> Digest {
+        let is_read = self.stack.as_ref().is_none_or(|stack| READ_BY_FIRST.contains(&stack.runtime.as_ref()));
+        if is_read {
+            return key_by(&self.subject(), ALGORITHM - 1);
+        }
+        let type_name = self.sent_type.strip_prefix("__main__.").unwrap_or(self.sent_type);
+        key_by(&Subject { type_name, sent_type: self.sent_type, message: self.unread_message, stack: None }, ALGORITHM - 1)
     }
 
     /// Says why it is grouped so.

@@ -20,7 +20,12 @@ use crate::stack::{Exception, Frame, Stack, base_name};
 use crate::{Digest, Hasher};
 
 /// The number of this algorithm. Raised with every change of what goes into a key; causes carry it.
-pub const ALGORITHM: i16 = 1;
+///
+/// 1 read the stacks of four runtimes and looked at no message where a type was missing; 2 reads all.
+pub const ALGORITHM: i16 = 2;
+
+/// The runtimes whose stacks the first algorithm read.
+pub(crate) const READ_BY_FIRST: &[&str] = &["cpython", "nodejs", "java", "go"];
 
 /// Own frames that take part per exception, from where it was thrown outwards. Enough to tell call paths apart, few
 /// enough that a text cut off at a maximum depth keeps its key.
@@ -60,6 +65,8 @@ pub enum Tier {
 pub struct Grouping {
     /// Equal exactly when two occurrences of one service are one error.
     pub key: Digest,
+    /// The key that the previous algorithm makes: an error known by it stays the same error.
+    pub previous: Digest,
     /// What made the key.
     pub tier: Tier,
     /// Type and message template, for people.
@@ -83,13 +90,18 @@ pub struct Grouping {
 /// ```
 #[must_use]
 pub fn group(subject: &Subject<'_>) -> Grouping {
-    made(subject, Key::default()).0
+    made(subject, Key::new(ALGORITHM)).0
+}
+
+/// The key of an earlier algorithm.
+pub(crate) fn key_by(subject: &Subject<'_>, algorithm: i16) -> Digest {
+    made(subject, Key::new(algorithm)).0.key
 }
 
 /// Explains a grouping: the parts are those that [`group`] hashes, taken down as it does.
 #[must_use]
 pub fn explain(subject: &Subject<'_>) -> Explanation {
-    let (grouping, counted) = made(subject, Key { noted: Some(vec![]), ..Key::default() });
+    let (grouping, counted) = made(subject, Key { noted: Some(vec![]), ..Key::new(ALGORITHM) });
     Explanation { tier: grouping.tier, ignored: ignored(subject, grouping.tier, &counted), counted }
 }
 
@@ -133,7 +145,7 @@ fn ignored(subject: &Subject<'_>, tier: Tier, counted: &[Part]) -> Vec<String> {
 }
 
 fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<Part>) {
-    let template = template(subject.message);
+    let template = template::by(subject.message, key.algorithm);
     let own_frame = subject.stack.and_then(Stack::own_frame);
     let has_frames = subject.stack.is_some_and(|stack| stack.frame_count() > 0);
     let tier = match (own_frame, has_frames) {
@@ -146,11 +158,17 @@ fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<Part>) {
         (Tier::LibraryFrames, Some(stack)) => library_frames(&mut key, stack, subject, &template),
         _ => {
             key.part(PartKind::Structure, "message");
-            key.part(PartKind::Type, kind::bare_type(subject.type_name));
+            key.part(PartKind::Type, kind::bare_type(subject.type_name, key.algorithm));
             key.part(PartKind::Message, &template);
         }
     }
-    let grouping = Grouping { key: key.hasher.finish(), tier, title: title(subject, &template), own_frame: own_frame.map(Frame::short) };
+    let grouping = Grouping {
+        key: key.hasher.finish(),
+        previous: Digest::default(),
+        tier,
+        title: title(subject, &template),
+        own_frame: own_frame.map(Frame::short),
+    };
     (grouping, key.noted.unwrap_or_default())
 }
 
@@ -160,13 +178,17 @@ fn has_named_own_frame(stack: &Stack<'_>) -> bool {
 }
 
 /// The key in the making, with what goes into it noted where somebody asks.
-#[derive(Default)]
 struct Key {
+    algorithm: i16,
     hasher: Hasher,
     noted: Option<Vec<Part>>,
 }
 
 impl Key {
+    fn new(algorithm: i16) -> Self {
+        Self { algorithm, hasher: Hasher::default(), noted: None }
+    }
+
     fn part(&mut self, kind: PartKind, part: &str) {
         self.hasher.part(part.as_bytes());
         if let Some(noted) = &mut self.noted {
@@ -214,14 +236,14 @@ pub struct Explanation {
 fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>) {
     key.part(PartKind::Structure, "own");
     for (at, exception) in distinct(stack).enumerate() {
-        let (type_name, message) = stated(exception, subject, at == 0);
+        let (type_name, message) = stated(exception, subject, at == 0 && key.algorithm > 1);
         let relation = match exception.relation {
             crate::stack::Relation::Member => "member",
             crate::stack::Relation::Thrown => "thrown",
             crate::stack::Relation::Cause | crate::stack::Relation::Handled => "cause",
         };
         key.part(PartKind::Structure, relation);
-        key.part(PartKind::Type, &kind::of(type_name, message));
+        key.part(PartKind::Type, &kind::of(type_name, message, key.algorithm));
         for name in names(exception.frames.iter().filter(|frame| frame.own)).take(MAX_OWN_FRAMES) {
             key.part(PartKind::Frame, &name);
         }
@@ -234,7 +256,7 @@ fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>) {
     }
     if !has_named_own_frame(stack) {
         // Anonymous code at the top of a file: only the message tells its places apart.
-        key.part(PartKind::Message, &template(stated(stack.top(), subject, true).1));
+        key.part(PartKind::Message, &template::by(stated(stack.top(), subject, key.algorithm > 1).1, key.algorithm));
     }
 }
 
@@ -249,8 +271,8 @@ fn stated<'a>(exception: &'a Exception<'_>, subject: &Subject<'a>, is_top: bool)
 fn library_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>, template: &str) {
     key.part(PartKind::Structure, "library");
     for (at, exception) in distinct(stack).enumerate() {
-        let (type_name, message) = stated(exception, subject, at == 0);
-        key.part(PartKind::Type, &kind::of(type_name, message));
+        let (type_name, message) = stated(exception, subject, at == 0 && key.algorithm > 1);
+        key.part(PartKind::Type, &kind::of(type_name, message, key.algorithm));
         for name in names(exception.frames.iter()).take(MAX_LIBRARY_FRAMES) {
             key.part(PartKind::Frame, &name);
         }

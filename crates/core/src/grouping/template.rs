@@ -14,6 +14,12 @@ const MAX_MESSAGE_BYTES: usize = 2_000;
 /// ```
 #[must_use]
 pub fn template(message: &str) -> String {
+    by(message, super::ALGORITHM)
+}
+
+/// The template as an algorithm of grouping makes it: the first knew no names of several words and no numbers with blanks.
+pub(super) fn by(message: &str, algorithm: i16) -> String {
+    let is_first = algorithm == 1;
     let message = crate::text::prefix(message, MAX_MESSAGE_BYTES);
     let bytes = message.as_bytes();
     let mut out = String::with_capacity(message.len());
@@ -26,8 +32,8 @@ pub fn template(message: &str) -> String {
             b'[' => bracketed(bytes, at, b'[', b']').map(|end| (end, "{list}")),
             b'{' => bracketed(bytes, at, b'{', b'}').map(|end| (end, "{json}")),
             b'/' if begins => path(bytes, at).map(|end| (end, "{path}")),
-            _ if begins && is_word(byte) => word(bytes, at).or_else(|| name(message, at).map(|end| (end, "{name}"))),
-            b'-' | b'+' if begins && bytes.get(at + 1).is_some_and(u8::is_ascii_digit) => number(bytes, at + 1),
+            _ if begins && is_word(byte) => word(bytes, at, is_first).or_else(|| name(message, at, is_first).map(|end| (end, "{name}"))),
+            b'-' | b'+' if begins && bytes.get(at + 1).is_some_and(u8::is_ascii_digit) => number(bytes, at + 1, is_first),
             _ => None,
         };
         if let Some((end, name)) = replaced {
@@ -57,7 +63,7 @@ fn run(bytes: &[u8], from: usize, belongs: impl Fn(u8) -> bool) -> usize {
 type Found = Option<(usize, &'static str)>;
 
 /// Whatever begins with a letter, digit or underscore.
-fn word(bytes: &[u8], at: usize) -> Found {
+fn word(bytes: &[u8], at: usize, is_first: bool) -> Found {
     // Everything up to the next blank or bracket, less what a sentence puts after it.
     let mut end = run(bytes, at, |b| {
         !b.is_ascii_whitespace()
@@ -89,7 +95,7 @@ fn word(bytes: &[u8], at: usize) -> Found {
         return Some((end, "{address}"));
     }
     if token[0].is_ascii_digit()
-        && let Some(found) = number(bytes, at)
+        && let Some(found) = number(bytes, at, is_first)
     {
         return Some(found);
     }
@@ -101,7 +107,7 @@ fn word(bytes: &[u8], at: usize) -> Found {
 
 /// A capitalised word between words that are not (`reload for zone Tern timed out`): somebody's or something's name.
 /// The first word of a sentence, phrases in capitals (`Internal Server Error`) and types (`UpstreamError`) stay.
-fn name(message: &str, at: usize) -> Option<usize> {
+fn name(message: &str, at: usize, is_first: bool) -> Option<usize> {
     let before = message.get(..at)?.strip_suffix(' ')?;
     let previous = before.rsplit(' ').next()?;
     let rest = message.get(at..)?;
@@ -109,6 +115,7 @@ fn name(message: &str, at: usize) -> Option<usize> {
     let mut letters = token.chars();
     let is_capitalised = letters.next()?.is_uppercase() && token.len() > 1 && letters.all(char::is_lowercase);
     if is_capitalised
+        && !is_first
         && BEFORE_NAMES.contains(&previous)
         && let Some(length) = several_words(rest)
     {
@@ -250,13 +257,15 @@ const DURATIONS: &[&[u8]] =
     &[b"ms", b"s", b"us", b"ns", b"m", b"h", b"sec", b"secs", b"min", b"mins", b"seconds", b"minutes", b"hours", b"milliseconds"];
 
 /// `12`, `1,204`, `3.5`, `1.2e-7`, `250ms`, `0x7f3a`, `12 %`; what follows without a gap and is no unit makes it an id.
-fn number(bytes: &[u8], at: usize) -> Found {
+fn number(bytes: &[u8], at: usize, is_first: bool) -> Found {
     if bytes[at] == b'0' && matches!(bytes.get(at + 1), Some(b'x' | b'X')) {
         let end = run(bytes, at + 2, |b| b.is_ascii_hexdigit());
         return (end > at + 2).then_some((end, "{hex}"));
     }
     let mut end = run(bytes, at, |b| b.is_ascii_digit());
-    end = in_groups(bytes, at, end);
+    if !is_first {
+        end = in_groups(bytes, at, end);
+    }
     while matches!(bytes.get(end), Some(b'.' | b',' | b'_' | b'\'')) && bytes.get(end + 1).is_some_and(u8::is_ascii_digit) {
         end = run(bytes, end + 1, |b| b.is_ascii_digit());
     }

@@ -34,8 +34,13 @@ pub(super) async fn of_error(
     let found = found.ok_or_else(|| ApiError::NotFound(format!("no occurrence of {reference} is kept, so nothing can be explained")))?;
     let stack = found.stack.and_then(|stack| serde_json::from_value(stack).ok());
     // The stack is stored read: what was sent of type and message is what the row has.
-    let described =
-        Described { type_name: found.row.type_name.as_str().into(), sent_type: "", message: found.row.message.as_str().into(), stack };
+    let described = Described {
+        type_name: found.row.type_name.as_str().into(),
+        sent_type: "",
+        message: found.row.message.as_str().into(),
+        stack,
+        unread_message: "",
+    };
     let explanation = described.explain();
     let (tier, sentence) = match explanation.tier {
         Tier::OwnFrames => ("own_frames", "The service's own frames decide, over the whole chain of causes."),
