@@ -227,31 +227,15 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
 
 async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result<Vec<Summary>, StoreError> {
     let bounds = Bounds::of(scope);
-    let rows: Vec<CountRow> = sqlx::query_as(include_str!("../queries/errors/counts.sql"))
-        .bind(bounds.from)
-        .bind(bounds.first_hour)
-        .bind(bounds.last_hour)
-        .bind(bounds.to)
-        .bind(&scope.service)
-        .bind(&scope.environment)
-        .bind(&scope.version)
-        .bind(only)
-        .bind(bounds.first_day)
-        .bind(bounds.last_day)
-        .bind(bounds.to - (bounds.to - bounds.from) / 4)
-        .fetch_all(&database.pool)
-        .await?;
-    let errors: Vec<i32> = rows.iter().map(|row| row.error_id).collect();
-    let (places, traffic, names, weights) = futures_util::try_join!(
-        places(database, &bounds, scope, &errors),
-        traffic(database, &bounds, scope, &rows),
-        Labels::of(database, &rows),
+    // None of these waits for another, though together they may read a little more than they need.
+    let (rows, places, traffic, weights) = futures_util::try_join!(
+        counts(database, &bounds, scope, only),
+        places(database, &bounds, scope, only),
+        traffic(database, &bounds, scope),
         weights(database),
     )?;
     let hit: Vec<i32> = places.values().flat_map(|(_, endpoints)| endpoints.iter().copied()).collect();
-    let hit: Vec<(i32, String)> =
-        sqlx::query_as("SELECT id, name FROM endpoint WHERE id = ANY($1)").bind(hit).fetch_all(&database.pool).await?;
-    let hit: HashMap<i32, String> = hit.into_iter().collect();
+    let (names, hit) = futures_util::try_join!(Labels::of(database, &rows), endpoint_names(database, hit))?;
     let none = BTreeSet::new();
     Ok(rows
         .into_iter()
@@ -352,17 +336,40 @@ fn weigh(weights: &Weights, service: &str, endpoints: &[String]) -> Option<f64> 
     endpoints.iter().filter_map(|endpoint| of(endpoint)).max_by(f64::total_cmp).or_else(|| of(""))
 }
 
+async fn counts(database: &Database, bounds: &Bounds, scope: &Scope, only: Option<i32>) -> Result<Vec<CountRow>, StoreError> {
+    Ok(sqlx::query_as(include_str!("../queries/errors/counts.sql"))
+        .bind(bounds.from)
+        .bind(bounds.first_hour)
+        .bind(bounds.last_hour)
+        .bind(bounds.to)
+        .bind(&scope.service)
+        .bind(&scope.environment)
+        .bind(&scope.version)
+        .bind(only)
+        .bind(bounds.first_day)
+        .bind(bounds.last_day)
+        .bind(bounds.to - (bounds.to - bounds.from) / 4)
+        .fetch_all(&database.pool)
+        .await?)
+}
+
+async fn endpoint_names(database: &Database, ids: Vec<i32>) -> Result<HashMap<i32, String>, StoreError> {
+    let names: Vec<(i32, String)> =
+        sqlx::query_as("SELECT id, name FROM endpoint WHERE id = ANY($1)").bind(ids).fetch_all(&database.pool).await?;
+    Ok(names.into_iter().collect())
+}
+
 type Places = HashMap<i32, (Distinct, BTreeSet<i32>)>;
 
 /// Users and endpoints per error.
-async fn places(database: &Database, bounds: &Bounds, scope: &Scope, errors: &[i32]) -> Result<Places, StoreError> {
+async fn places(database: &Database, bounds: &Bounds, scope: &Scope, only: Option<i32>) -> Result<Places, StoreError> {
     type Part = (i32, Option<Vec<u8>>, Option<Vec<i64>>, Vec<i32>);
     let parts: Vec<Part> = sqlx::query_as(include_str!("../queries/errors/places.sql"))
         .bind(bounds.from)
         .bind(bounds.first_hour)
         .bind(bounds.last_hour)
         .bind(bounds.to)
-        .bind(errors)
+        .bind(only.map(|error| vec![error]))
         .bind(&scope.environment)
         .bind(&scope.version)
         .bind(bounds.first_day)
@@ -383,16 +390,13 @@ async fn places(database: &Database, bounds: &Bounds, scope: &Scope, errors: &[i
 
 type Traffic = HashMap<(i32, i32, i32), i64>;
 
-async fn traffic(database: &Database, bounds: &Bounds, scope: &Scope, rows: &[CountRow]) -> Result<Traffic, StoreError> {
-    let mut services: Vec<i32> = rows.iter().map(|row| row.service_id).collect();
-    services.sort_unstable();
-    services.dedup();
+async fn traffic(database: &Database, bounds: &Bounds, scope: &Scope) -> Result<Traffic, StoreError> {
     let rows: Vec<(i32, i32, i32, i64)> = sqlx::query_as(include_str!("../queries/errors/traffic.sql"))
         .bind(bounds.from)
         .bind(bounds.first_hour)
         .bind(bounds.last_hour)
         .bind(bounds.to)
-        .bind(services)
+        .bind(&scope.service)
         .bind(&scope.version)
         .fetch_all(&database.pool)
         .await?;

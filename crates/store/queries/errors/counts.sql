@@ -6,9 +6,8 @@
 WITH hits AS (
     SELECT cause_id, environment_id, version_id, n, day AS at FROM tally_day WHERE day >= $9 AND day < $10
     UNION ALL
-    SELECT cause_id, environment_id, version_id, n, hour AS at FROM tally_hour WHERE hour >= $2 AND hour < $9
-    UNION ALL
-    SELECT cause_id, environment_id, version_id, n, hour AS at FROM tally_hour WHERE hour >= $10 AND hour < $3
+    SELECT cause_id, environment_id, version_id, n, hour AS at FROM tally_hour
+    WHERE hour >= $2 AND hour < $3 AND NOT (hour >= $9 AND hour < $10)
     UNION ALL
     SELECT cause_id, environment_id, version_id, n, minute AS at FROM tally_minute WHERE minute >= $1 AND minute < $2
     UNION ALL

@@ -1,9 +1,9 @@
 -- Users and endpoints per error in the window, in parts to be merged: whole days and hours as folded, the ends of the
 -- window and what is not folded yet from the occurrences. One statement, so that nothing is missed between the parts.
--- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 errors, $6 environment, $7 version,
+-- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 errors (all where NULL), $6 environment, $7 version,
 -- $8 first whole day, $9 end of the last whole day.
 WITH place AS MATERIALIZED (
-    SELECT cause.id AS cause_id, cause.error_id FROM cause WHERE cause.error_id = ANY($5)
+    SELECT cause.id AS cause_id, cause.error_id FROM cause WHERE $5::int[] IS NULL OR cause.error_id = ANY($5)
 ), bare AS (
     SELECT place.error_id, o.user_hash, o.endpoint_id, o.environment_id, o.version_id
     FROM place JOIN occurrence o ON o.cause_id = place.cause_id
@@ -23,9 +23,8 @@ SELECT place.error_id, reach.users, NULL::bigint[] AS hashes, reach.endpoints
 FROM (
     SELECT cause_id, environment_id, version_id, users, endpoints FROM reach_day WHERE day >= $8 AND day < $9
     UNION ALL
-    SELECT cause_id, environment_id, version_id, users, endpoints FROM reach_hour WHERE hour >= $2 AND hour < $8
-    UNION ALL
-    SELECT cause_id, environment_id, version_id, users, endpoints FROM reach_hour WHERE hour >= $9 AND hour < $3
+    SELECT cause_id, environment_id, version_id, users, endpoints FROM reach_hour
+    WHERE hour >= $2 AND hour < $3 AND NOT (hour >= $8 AND hour < $9)
 ) AS reach
 JOIN place ON reach.cause_id = place.cause_id
 WHERE ($6::text IS NULL OR reach.environment_id = (SELECT id FROM environment WHERE name = $6))
