@@ -113,7 +113,7 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
           </li>
         ))}
       </ul>
-      {asks && text.trim() !== "" && text !== (value ?? "") && (
+      {asks && offers.length === 0 && text.trim() !== "" && text !== (value ?? "") && (
         <p className="mt-1 text-[13px] text-faint" role="status">
           {mistake ? (
             <>

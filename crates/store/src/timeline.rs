@@ -43,7 +43,8 @@ impl Steps {
     #[must_use]
     pub fn cut_coarsely(from: DateTime<Utc>, to: DateTime<Utc>, most: usize) -> Self {
         let hours = usize::try_from((to - from).num_hours()).unwrap_or_default();
-        let whole_hours = if hours >= 12 { most.min(hours) } else { most };
+        // The window's ends lie within hours: one step more than it has hours.
+        let whole_hours = if hours >= 12 { most.min(hours + 1) } else { most };
         Self::cut(from, to, whole_hours)
     }
 

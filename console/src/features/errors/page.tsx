@@ -136,6 +136,9 @@ export function ErrorsPage() {
 
 type RowProps = { error: ErrorItem; isFirst: boolean; scope: Record<string, string | undefined>; link: (link: HTMLAnchorElement | null) => void };
 
+/** Reasons told in the first row: the weightiest; the page of the error has all. */
+const SHOWN_REASONS = 5;
+
 function Row({ error, isFirst, scope, link }: RowProps) {
   const { score, reasons } = error.attention;
   const tone = score >= 60 ? "bg-brick" : score >= 40 ? "bg-ochre" : "bg-layer-4";
@@ -157,7 +160,7 @@ function Row({ error, isFirst, scope, link }: RowProps) {
           {error.own_frame && <span className="font-mono text-[12px]"> · {error.own_frame}</span>}
           <span className="font-mono text-[12px]"> · {error.ref}</span>
         </p>
-        {isFirst && <p className="text-[13px] text-faint">first for: {reasons.join(", ")}</p>}
+        {isFirst && <p className="text-[13px] text-faint">first for: {reasons.slice(0, SHOWN_REASONS).join(", ")}</p>}
       </div>
       <div className="hidden md:block">{error.strip && <Strip timeline={error.strip} isYoung={isYoung(error)} label={`${count(error.count)} occurrences over time`} />}</div>
       <span className="col-start-2 text-[13px] md:col-auto md:text-right md:font-mono">
