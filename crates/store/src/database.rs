@@ -67,7 +67,8 @@ impl Database {
         };
         let reading = options.clone().options([("statement_timeout", "15s")]);
         // A writer that waits longer for a lock than a batch may take gives way and repeats.
-        let writing = options.options([("lock_timeout", "5s"), ("statement_timeout", "30s"), ("jit", "off")]);
+        let writing =
+            options.options([("lock_timeout", "5s"), ("statement_timeout", "30s"), ("jit", "off"), ("client_min_messages", "warning")]);
         Ok(Self { pool: pool(READERS, reading), writing: pool(WRITERS + 1, writing) })
     }
 

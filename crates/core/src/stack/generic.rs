@@ -388,7 +388,7 @@ fn name(text: &str) -> Option<&str> {
     let mut best: Option<&str> = None;
     let mut depth = 0_i32;
     let mut begins = None;
-    let consider = |word: &'_ str| -> bool {
+    let is_name = |word: &str| -> bool {
         word.chars().any(char::is_alphabetic)
             && !NOT_NAMES.contains(&word.to_ascii_lowercase().trim_end_matches(':'))
             && !word.starts_with("0x")
@@ -409,7 +409,7 @@ fn name(text: &str) -> Option<&str> {
             && let Some(from) = begins.take()
         {
             let word = text.get(from..at).unwrap_or_default().trim_matches(['\'', ':', '.', '-', ',', '`']);
-            if consider(word) && best.is_none_or(|best| rank(word) > rank(best)) {
+            if is_name(word) && best.is_none_or(|best| rank(word) > rank(best)) {
                 best = Some(word);
             }
         }
@@ -425,7 +425,7 @@ fn name(text: &str) -> Option<&str> {
                         .next()
                         .unwrap_or_default()
                         .trim_matches(['\'', ':', '-']);
-                    if consider(word) {
+                    if is_name(word) {
                         return Some(word);
                     }
                 }
