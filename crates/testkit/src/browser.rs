@@ -1,3 +1,4 @@
+use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::OnceLock;
@@ -46,6 +47,7 @@ impl Browser {
             .arg(format!("--port={port}"))
             .stdout(Stdio::null())
             .stderr(Stdio::null())
+            .process_group(0)
             .spawn()
             .expect("chromedriver is installed (Debian: apt-get install chromium chromium-driver; script/test does it)");
         let mut capabilities = DesiredCapabilities::chrome();
@@ -203,7 +205,8 @@ impl Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
-        // The driver ends its Chromium with it.
+        // Driver and browser are one process group; a driver that is killed alone leaves its Chromium behind.
+        drop(Command::new("kill").args(["-KILL", "--", &format!("-{}", self.process.id())]).stderr(Stdio::null()).status());
         drop(self.process.kill());
         drop(self.process.wait());
     }
