@@ -146,6 +146,12 @@ impl Predicate {
     }
 }
 
+/// A value as it must be written in quotes.
+#[must_use]
+pub fn quoted(value: &str) -> String {
+    format!("\"{}\"", value.replace('\\', "\\\\").replace('"', "\\\""))
+}
+
 /// Whether a text matches a pattern of [`Check::Like`], in time linear in their product at worst.
 ///
 /// # Example

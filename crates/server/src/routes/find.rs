@@ -58,8 +58,10 @@ async fn candidates(database: &Database, text: &str) -> Result<Vec<Candidate>, S
     }
     if is_one_word && text.len() <= 200 {
         for (name, count) in find::attributes(database, text).await? {
-            let value = text.replace('\\', "\\\\").replace('"', "\\\"");
-            push(&mut found, matching("attribute", &format!("{name} = {text}"), count, &format!("{name} = \"{value}\"")));
+            push(
+                &mut found,
+                matching("attribute", &format!("{name} = {text}"), count, &format!("{name} = {}", outcrop_core::query::quoted(text))),
+            );
         }
     }
     // A stack, or a report with its type and message: what it would be grouped as.

@@ -69,7 +69,7 @@ async fn offers(database: &outcrop_store::Database, completion: &query::Completi
         Wanted::Value(Field::Severity) => fitting(&["trace", "debug", "info", "warn", "error", "fatal"]),
         Wanted::Value(Field::Kind) => fitting(&outcrop_core::failure_kinds().collect::<Vec<_>>()),
         Wanted::Value(field) => {
-            attributes::values(database, field, &completion.written, limit).await?.iter().map(|value| quoted(value)).collect()
+            attributes::values(database, field, &completion.written, limit).await?.iter().map(|value| as_written(value)).collect()
         }
         Wanted::Connective => fitting(&["and", "or"]),
         Wanted::Nothing => vec![],
@@ -79,7 +79,7 @@ async fn offers(database: &outcrop_store::Database, completion: &query::Completi
 }
 
 /// A value as it must be written: in quotes where it is more than a word.
-fn quoted(value: &str) -> String {
+fn as_written(value: &str) -> String {
     let is_word = !value.is_empty() && value.chars().all(|c| c.is_alphanumeric() || matches!(c, '.' | '_' | '-' | '/' | '@' | ':' | '+'));
-    if is_word { value.to_owned() } else { format!("\"{}\"", value.replace('\\', "\\\\").replace('"', "\\\"")) }
+    if is_word { value.to_owned() } else { query::quoted(value) }
 }

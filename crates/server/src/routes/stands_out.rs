@@ -78,5 +78,5 @@ pub(super) async fn of_error(
 
 /// A predicate for a value; parts of the time have none.
 fn predicate(name: &str, value: &str) -> Option<String> {
-    (!name.contains(' ')).then(|| format!("{name} = \"{}\"", value.replace('\\', "\\\\").replace('"', "\\\"")))
+    (!name.contains(' ')).then(|| format!("{name} = {}", outcrop_core::query::quoted(value)))
 }
