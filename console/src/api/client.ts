@@ -10,6 +10,8 @@ export type OccurrenceDetail = components["schemas"]["OccurrenceDetail"];
 export type Stack = components["schemas"]["Stack"];
 export type Exception = components["schemas"]["Exception"];
 export type Frame = components["schemas"]["Frame"];
+export type GroupingChange = components["schemas"]["GroupingChange"];
+export type GroupingOutcome = components["schemas"]["GroupingOutcome"];
 export type ServiceItem = components["schemas"]["ServiceItem"];
 
 export const api = createClient<paths>({ baseUrl: "" });

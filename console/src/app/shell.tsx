@@ -126,6 +126,11 @@ function Person() {
           </Link>
         </MenuItem>
         <MenuItem>
+          <Link to="/grouping" className="block px-3 py-1 text-ink hover:no-underline data-focus:bg-wash">
+            Grouping rules
+          </Link>
+        </MenuItem>
+        <MenuItem>
           <button type="button" onClick={() => void signOut()} className="block w-full px-3 py-1 text-left data-focus:bg-wash">
             Sign out
           </button>

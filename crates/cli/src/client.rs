@@ -46,8 +46,28 @@ impl Api {
     pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<T, Fault> {
         let query: Vec<(&str, &String)> = query.iter().filter_map(|(name, value)| Some((*name, value.as_ref()?))).collect();
         let url = format!("{}/api/v1{path}", self.url);
-        let answer =
-            self.http.get(&url).bearer_auth(&self.token).query(&query).send().await.map_err(|error| unreachable(&self.url, &error))?;
+        self.answer(&url, self.http.get(&url).query(&query), &query).await
+    }
+
+    /// Sends one JSON document and asks for another.
+    pub async fn post<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(&str, Option<String>)],
+        body: &(impl serde::Serialize + Sync),
+    ) -> Result<T, Fault> {
+        let query: Vec<(&str, &String)> = query.iter().filter_map(|(name, value)| Some((*name, value.as_ref()?))).collect();
+        let url = format!("{}/api/v1{path}", self.url);
+        self.answer(&url, self.http.post(&url).query(&query).json(body), &query).await
+    }
+
+    async fn answer<T: DeserializeOwned>(
+        &self,
+        url: &str,
+        request: reqwest::RequestBuilder,
+        query: &[(&str, &String)],
+    ) -> Result<T, Fault> {
+        let answer = request.bearer_auth(&self.token).send().await.map_err(|error| unreachable(&self.url, &error))?;
         let status = answer.status();
         let body = answer.bytes().await.map_err(|error| unreachable(&self.url, &error))?;
         if status.is_success() {

@@ -32,6 +32,7 @@ async fn main() -> ExitCode {
         Command::Occurrences(occurrences) => commands::occurrences::run(occurrences).await,
         Command::Find(find) => commands::find::run(find).await,
         Command::Occurrence(occurrence) => commands::occurrence::run(occurrence).await,
+        Command::Grouping { command } => commands::grouping::run(command).await,
         Command::Send(send) => commands::send::run(send).await,
         Command::Group(group) => commands::group::run(&group),
         Command::Login(login) => commands::login::run(login).await,

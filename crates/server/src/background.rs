@@ -9,6 +9,7 @@ use outcrop_store::{Database, reach, upkeep};
 use tokio::sync::{broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
+use crate::intake::Intake;
 use crate::state::now;
 
 /// How often upkeep looks for work.
@@ -48,6 +49,22 @@ pub(crate) async fn fold(database: Database, stop: CancellationToken) {
         tokio::select! {
             () = stop.cancelled() => return,
             () = tokio::time::sleep(wait) => {}
+        }
+    }
+}
+
+/// How often grouping rules that another instance may have changed are read.
+const RULES_EVERY: Duration = Duration::from_secs(2);
+
+/// Keeps the grouping rules current until cancelled. While they cannot be read, those read last hold.
+pub(crate) async fn rules(intake: Intake, database: Database, stop: CancellationToken) {
+    loop {
+        tokio::select! {
+            () = stop.cancelled() => return,
+            () = tokio::time::sleep(RULES_EVERY) => {}
+        }
+        if let Err(error) = intake.read_rules(&database).await {
+            tracing::debug!(%error, "grouping rules could not be read");
         }
     }
 }

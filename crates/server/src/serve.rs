@@ -24,6 +24,9 @@ pub enum ServeError {
     /// The database.
     #[error(transparent)]
     Open(#[from] OpenError),
+    /// The grouping rules could not be read.
+    #[error(transparent)]
+    Rules(#[from] outcrop_store::StoreError),
     /// A listener could not be used.
     #[error("cannot serve: {0}")]
     Listen(#[from] std::io::Error),
@@ -45,10 +48,13 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
     let (told, telling) = tokio::sync::mpsc::channel(LIVE_QUEUE);
     let (intake, writer, writers) = Intake::start(&database, settings.budget_bytes, &told);
     drop(told);
+    // Before the first request is taken: a rule that came too late would make errors that are not.
+    intake.read_rules(&database).await?;
     let (live, _) = tokio::sync::broadcast::channel(LIVE_QUEUE);
     let background = [
         tokio::spawn(background::upkeep(database.clone(), writer, stop.clone())),
         tokio::spawn(background::fold(database.clone(), stop.clone())),
+        tokio::spawn(background::rules(intake.clone(), database.clone(), stop.clone())),
         tokio::spawn(background::tell(database.clone(), telling)),
         tokio::spawn(background::listen(database.clone(), live.clone(), stop.clone())),
     ];

@@ -24,6 +24,14 @@ pub(crate) struct State {
 }
 
 impl State {
+    /// Reads the grouping rules anew after a change; where that fails, the next round of background work does it.
+    pub(crate) async fn read_rules(&self) {
+        let (intake, database) = (self.intake.clone(), self.database.clone());
+        if let Err(error) = self.on_main(async move { intake.read_rules(&database).await }).await {
+            tracing::warn!(%error, "a change of the grouping takes effect here within two seconds");
+        }
+    }
+
     /// Runs a query on the main runtime: a connection lives on the runtime that opened it, and HTTP workers come and go.
     pub(crate) async fn on_main<T, F>(&self, query: F) -> Result<T, StoreError>
     where

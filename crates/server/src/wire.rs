@@ -1,5 +1,9 @@
 //! The API's JSON, shared by the service, its OpenAPI document and the command line.
 
+mod grouping;
+
+pub use grouping::*;
+
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};

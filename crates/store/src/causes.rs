@@ -97,6 +97,8 @@ async fn make(
         .bind(ALGORITHM)
         .fetch_optional(&mut *transaction)
         .await?;
+        // A key that people's rules made is no algorithm's, and no other release makes another of it.
+        let algorithm = if naming.grouping.by_rule { 0 } else { ALGORITHM };
         let error = match known {
             Some((error,)) => error,
             None => name(&mut transaction, service, naming).await?,
@@ -105,11 +107,11 @@ async fn make(
             sqlx::query_as("INSERT INTO cause (service_id, key, algorithm, error_id) VALUES ($1, $2, $3, $4) RETURNING id")
                 .bind(service)
                 .bind(uuid(*key))
-                .bind(ALGORITHM)
+                .bind(algorithm)
                 .bind(error)
                 .fetch_one(&mut *transaction)
                 .await?;
-        if known.is_none() {
+        if known.is_none() && !naming.grouping.by_rule {
             sqlx::query(
                 "INSERT INTO cause (service_id, key, algorithm, error_id) VALUES ($1, $2, $3, $4) ON CONFLICT (service_id, key) DO NOTHING",
             )

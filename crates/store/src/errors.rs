@@ -213,7 +213,9 @@ pub async fn one(database: &Database, reference: Reference, scope: &Scope) -> Re
     Ok(summaries(database, scope, Some(number(reference))).await?.pop())
 }
 
-pub(crate) fn number(reference: Reference) -> i32 {
+/// The number of an error in the database.
+#[must_use]
+pub fn number(reference: Reference) -> i32 {
     i32::from_ne_bytes(reference.number().to_ne_bytes())
 }
 

@@ -22,6 +22,7 @@ mod partitions;
 mod predicate;
 mod promptly;
 pub mod reach;
+pub mod regrouping;
 pub mod stands_out;
 pub mod timeline;
 pub mod upkeep;

@@ -258,18 +258,8 @@ impl Condition {
 
 /// Severities are compared by their names: `error` is 17 to 20.
 fn severity(sql: &mut QueryBuilder<Postgres>, check: &Check) {
-    const NAMES: [&str; 6] = ["trace", "debug", "info", "warn", "error", "fatal"];
-    let level = |value: &Value| {
-        NAMES.iter().position(|name| name.eq_ignore_ascii_case(&value.text)).and_then(|at| i32::try_from(at).ok()).unwrap_or(-1)
-    };
-    let holds = |at: i32| match check {
-        Check::Is(comparison, value) => comparison.holds(at.cmp(&level(value))),
-        Check::Between(from, to) => (level(from)..=level(to)).contains(&at),
-        Check::OneOf(values) => values.iter().any(|value| level(value) == at),
-        other => usize::try_from(at).ok().and_then(|at| NAMES.get(at)).is_some_and(|name| other.holds_for_text(name)),
-    };
-    let levels: Vec<i32> = (0..6).filter(|at| holds(*at)).collect();
-    sql.push("((o.severity - 1) / 4 = ANY(").push_bind(levels).push("))");
+    let numbers: Vec<i16> = (1..=24).filter(|number| check.holds_for_severity(*number)).collect();
+    sql.push("(o.severity = ANY(").push_bind(numbers).push("))");
 }
 
 type Write<'w> = &'w dyn Fn(&mut QueryBuilder<Postgres>);

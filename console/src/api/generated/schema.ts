@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/errors/{ref}/causes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The causes of an error: what it was put together from. */
+        get: operations["list_causes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/errors/{ref}/choose": {
         parameters: {
             query?: never;
@@ -137,6 +154,41 @@ export interface paths {
         get: operations["find"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/grouping/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the changes made, the newest first. */
+        get: operations["list_grouping_changes"];
+        put?: never;
+        /** Makes a change, or tries it. */
+        post: operations["change_grouping"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/grouping/changes/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Undoes a change. */
+        post: operations["undo_grouping_change"];
         delete?: never;
         options?: never;
         head?: never;
@@ -316,6 +368,36 @@ export interface components {
             title: string;
             /** @description The predicate for what was found, where it is no single error. */
             where?: string | null;
+        };
+        /** @description A cause: occurrences with one grouping key. */
+        CauseItem: {
+            /**
+             * Format: int64
+             * @description Occurrences of all time.
+             */
+            count: number;
+            /**
+             * Format: date-time
+             * @description The first of them.
+             */
+            first_seen: string;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Format: date-time
+             * @description The last of them.
+             */
+            last_seen: string;
+            /** @description Type and message of the latest one kept. */
+            message?: string | null;
+        };
+        /** @description The causes of an error. */
+        CauseList: {
+            /** @description The causes that have occurred, the most frequent first. */
+            items: components["schemas"]["CauseItem"][];
         };
         /** @description The occurrence chosen. */
         ChosenOccurrence: {
@@ -514,6 +596,115 @@ export interface components {
              */
             repeats?: number;
         };
+        /** @description A change of how a service's occurrences are grouped. */
+        GroupingChange: {
+            /** @enum {string} */
+            kind: "own_code";
+            /** @description Such that belong to libraries. */
+            library?: string[];
+            /** @description Its namespace, needed only where several have a service of this name. */
+            namespace?: string | null;
+            /** @description Beginnings of paths, modules or functions that are own code. */
+            own?: string[];
+            /** @description The service. */
+            service: string;
+        } | {
+            /** @enum {string} */
+            kind: "join_where";
+            /** @description Its namespace, needed only where several have a service of this name. */
+            namespace?: string | null;
+            /** @description The service. */
+            service: string;
+            /** @description The predicate, of what is known of a single occurrence. */
+            where: string;
+        } | {
+            /** @description The attribute, of the record or its resource; at most 50 values. */
+            attribute: string;
+            /** @description The error's reference. */
+            error: string;
+            /** @enum {string} */
+            kind: "split_by";
+        } | {
+            /** @description The reference that stays. */
+            error: string;
+            /** @enum {string} */
+            kind: "join_errors";
+            /** @description References of those that become part of it. */
+            with: string[];
+        } | {
+            /** @description Numbers of its causes. */
+            causes: number[];
+            /** @description The error's reference. */
+            error: string;
+            /** @enum {string} */
+            kind: "split_off";
+        };
+        /** @description A change that was made. */
+        GroupingChangeItem: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who. */
+            by: string;
+            /** @description What was asked for, in words. */
+            change: string;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+            /** @description Whether it also holds for what comes. */
+            is_rule: boolean;
+            /** @description What it did, in words. */
+            sentence: string;
+            /** @description In which service. */
+            service: string;
+            /**
+             * Format: date-time
+             * @description When it was undone.
+             */
+            undone_at?: string | null;
+            /** @description By whom. */
+            undone_by?: string | null;
+        };
+        /** @description Changes that were made, the newest first. */
+        GroupingChanges: {
+            /** @description The changes, 200 at most. */
+            items: components["schemas"]["GroupingChangeItem"][];
+        };
+        /** @description What a change does, or would do. */
+        GroupingOutcome: {
+            /**
+             * Format: int32
+             * @description Over how many days it was worked out.
+             */
+            days: number;
+            /**
+             * Format: int64
+             * @description The change's number, by which it is undone; none for a dry run.
+             */
+            id?: number | null;
+            /** @description Errors that become one. */
+            joined: components["schemas"]["JoinedErrors"][];
+            /**
+             * Format: int64
+             * @description Occurrences looked at.
+             */
+            occurrences: number;
+            /** @description In words. */
+            sentence: string;
+            /** @description Errors that fall apart. */
+            split: components["schemas"]["SplitError"][];
+        };
+        /** @description Errors that become one. */
+        JoinedErrors: {
+            /** @description Those that become part of it. */
+            errors: components["schemas"]["NamedError"][];
+            /** @description The error that stays. */
+            into: components["schemas"]["NamedError"];
+        };
         /** @description One version over time. */
         Layer: {
             /**
@@ -556,6 +747,13 @@ export interface components {
             length: number;
             /** @description What is wrong, and what would be right. */
             message: string;
+        };
+        /** @description An error by reference and title. */
+        NamedError: {
+            /** @description Its reference. */
+            ref: string;
+            /** @description Its title. */
+            title: string;
         };
         /** @description A sender key to make. */
         NewKey: {
@@ -745,6 +943,28 @@ export interface components {
             /** @description The password. */
             password: string;
         };
+        /** @description An error that falls apart. */
+        SplitError: {
+            /** @description The error; its largest part keeps the reference. */
+            error: components["schemas"]["NamedError"];
+            /**
+             * Format: int64
+             * @description Occurrences that go over to a known error.
+             */
+            leaving: number;
+            /** @description The parts that become errors of their own, the largest first. */
+            parts: components["schemas"]["SplitPart"][];
+        };
+        /** @description A part of an error that becomes an error of its own. */
+        SplitPart: {
+            /**
+             * Format: int64
+             * @description Its occurrences in the days looked at.
+             */
+            count: number;
+            /** @description Its title. */
+            title: string;
+        };
         /** @description A stack text read into exceptions and frames. */
         Stack: {
             /** @description The exception as it was thrown last, then what it came from. */
@@ -802,6 +1022,11 @@ export interface components {
              * @description End of the last step.
              */
             to: string;
+        };
+        /** @description A change that was undone. */
+        Undone: {
+            /** @description What happened, in words. */
+            sentence: string;
         };
         /** @description A value with its number of occurrences. */
         ValueCount: {
@@ -919,6 +1144,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ErrorDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_causes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The error's reference */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CauseList"];
                 };
             };
             404: {
@@ -1158,6 +1413,120 @@ export interface operations {
                 };
             };
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_grouping_changes: {
+        parameters: {
+            query?: {
+                /** @description Only those that concern this error. */
+                error?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupingChanges"];
+                };
+            };
+        };
+    };
+    change_grouping: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do. */
+                dry_run?: boolean;
+                /** @description Over how many days back it is worked out, 1 to 30; 7 where none is given. */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupingChange"];
+            };
+        };
+        responses: {
+            /** @description What it would do (dry run) */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupingOutcome"];
+                };
+            };
+            /** @description What it did */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupingOutcome"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undo_grouping_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The change's number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Undone"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

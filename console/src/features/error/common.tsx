@@ -3,6 +3,7 @@ import { useState } from "react";
 import { type Scope, api, taken, windowOf } from "../../api/client";
 import { count, counted, percent } from "../../ui/format";
 import { Failed } from "../../ui/states";
+import { Regroup } from "./regroup";
 
 /** Findings shown before "all". */
 const SHOWN = 5;
@@ -87,7 +88,7 @@ function Shares({ share, usual }: { share: number; usual: number }) {
 }
 
 /** Why the occurrences are one error, opened on demand. */
-export function WhyOne({ reference }: { reference: string }) {
+export function WhyOne({ reference, service }: { reference: string; service: string }) {
   const [open, setOpen] = useState(false);
   const explanation = useQuery({
     queryKey: ["explanation", reference],
@@ -125,6 +126,7 @@ export function WhyOne({ reference }: { reference: string }) {
               </ul>
             </div>
           </div>
+          <Regroup reference={reference} service={service} />
         </div>
       )}
     </div>

@@ -62,7 +62,7 @@ export function ErrorPage() {
       )}
       <StandsOut reference={ref} scope={search} narrow={narrow} />
       <Facts detail={detail} />
-      <WhyOne reference={ref} />
+      <WhyOne reference={detail.ref} service={detail.service} />
       <Occurrence reference={ref} environment={search.environment} chosen={search.occurrence} narrow={narrow} />
     </article>
   );

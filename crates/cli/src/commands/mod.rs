@@ -5,6 +5,7 @@ pub mod demo;
 pub mod errors;
 pub mod find;
 pub mod group;
+pub mod grouping;
 pub mod login;
 pub mod occurrence;
 pub mod occurrences;

@@ -10,6 +10,7 @@ mod hostile;
 mod outage;
 mod predicates;
 mod recorded;
+mod regrouping;
 mod sdk;
 mod secrets;
 mod support;

@@ -373,7 +373,7 @@ fn is_crash_event(record: &LogRecord, described: &Described<'_>) -> bool {
 fn report(
     facts: ReportFacts,
     trace_id: Option<TraceId>,
-    attributes: serde_json::Map<String, serde_json::Value>,
+    mut attributes: serde_json::Map<String, serde_json::Value>,
     described: &Described<'_>,
     parts: &Parts<'_>,
     sender: &Sender,
@@ -381,6 +381,10 @@ fn report(
     sent: Sent,
 ) -> Report {
     let grouping = described.group();
+    if !described.sent_type.is_empty() && described.sent_type != described.type_name {
+        // A code sent as the type: whoever groups this again must see it.
+        attributes.insert(EXCEPTION_TYPE.to_owned(), described.sent_type.into());
+    }
     Report {
         facts,
         identity: sender.identity.clone(),

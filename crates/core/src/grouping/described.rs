@@ -40,6 +40,13 @@ impl<'a> Described<'a> {
         Self { type_name, sent_type, message, stack, unread_message }
     }
 
+    /// What was sent, from what was kept of it: the type as shown, `exception.type` where it was another, the stack as read.
+    #[must_use]
+    pub fn again(type_name: &'a str, sent_type: Option<&'a str>, message: &'a str, stack: Option<Stack<'a>>) -> Self {
+        let sent_type = sent_type.unwrap_or(type_name);
+        Self { type_name: type_name.into(), sent_type, message: message.into(), stack, unread_message: message }
+    }
+
     /// The message as every report of this exception states it: the stack text's own, else as sent.
     #[must_use]
     pub fn stated_message(&self) -> &str {

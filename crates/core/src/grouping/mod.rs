@@ -7,6 +7,8 @@
 mod codes;
 mod described;
 mod kind;
+pub mod regrouping;
+pub mod rules;
 mod template;
 
 use std::borrow::Cow;
@@ -67,6 +69,8 @@ pub struct Grouping {
     pub key: Digest,
     /// The key that the previous algorithm makes: an error known by it stays the same error.
     pub previous: Digest,
+    /// Whether a rule of people made the key, whatever the algorithm.
+    pub by_rule: bool,
     /// What made the key.
     pub tier: Tier,
     /// Type and message template, for people.
@@ -165,6 +169,7 @@ fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<Part>) {
     let grouping = Grouping {
         key: key.hasher.finish(),
         previous: Digest::default(),
+        by_rule: false,
         tier,
         title: title(subject, &template),
         own_frame: own_frame.map(Frame::short),

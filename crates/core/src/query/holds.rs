@@ -45,6 +45,20 @@ impl Check {
         }
     }
 
+    /// Whether it holds of an OTLP severity number: severities compare by their names, `error` is 17 to 20.
+    #[must_use]
+    pub fn holds_for_severity(&self, severity: i16) -> bool {
+        const NAMES: [&str; 6] = ["trace", "debug", "info", "warn", "error", "fatal"];
+        let level = |text: &str| NAMES.iter().position(|name| name.eq_ignore_ascii_case(text));
+        let Some(at) = usize::try_from(severity - 1).ok().map(|number| number / 4).filter(|at| *at < NAMES.len()) else { return false };
+        match self {
+            Self::Is(comparison, value) => comparison.holds(Some(at).cmp(&level(&value.text))),
+            Self::Between(from, to) => (level(&from.text)..=level(&to.text)).contains(&Some(at)),
+            Self::OneOf(values) => values.iter().any(|value| level(&value.text) == Some(at)),
+            other => other.holds_for_text(NAMES[at]),
+        }
+    }
+
     /// Whether it holds of a time, asked at another.
     #[must_use]
     pub fn holds_for_time(&self, at: Timestamp, now: Timestamp) -> bool {

@@ -3,12 +3,14 @@
 //! [`parse`] turns text into a checked [`Predicate`]; [`complete`] says what may follow at a place of a text that is being
 //! written. What a predicate is tested on is not this crate's business.
 
+mod case;
 mod complete;
 mod field;
 mod holds;
 mod lex;
 mod parse;
 
+pub use case::{Case, plain};
 pub use complete::{Completion, Wanted, complete};
 pub use field::{Field, Kind, State};
 pub use holds::dotted_order;

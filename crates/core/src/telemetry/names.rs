@@ -73,10 +73,13 @@ pub fn instance(resource: &Resource) -> String {
     format!("{place}/{process}")
 }
 
+/// The attributes that name a user, the first one there counts.
+pub const USER_ATTRIBUTES: [&str; 6] = ["user.id", "enduser.id", "user.name", "user.email", "user.hash", "enduser.pseudo.id"];
+
 /// The user a record speaks of: an id, else a name, else an e-mail address.
 #[must_use]
 pub fn user(attributes: &Attributes) -> Option<String> {
-    let value = attributes.first(&["user.id", "enduser.id", "user.name", "user.email", "user.hash", "enduser.pseudo.id"])?;
+    let value = attributes.first(&USER_ATTRIBUTES)?;
     Some(value.to_text().into_owned()).filter(|user| !user.is_empty())
 }
 

@@ -7,6 +7,7 @@ mod queue;
 use std::sync::Arc;
 
 use outcrop_core::failure::{Found, Limits, Refused, Report, find_in_logs, find_in_spans};
+use outcrop_core::grouping::rules::Rules;
 use outcrop_core::{Timestamp, scrub};
 use outcrop_otlp::{DecodeError, Encoding, Signal};
 use outcrop_store::intake::Submission;
@@ -16,7 +17,7 @@ pub(crate) use body::{BodyError, Budget, inflate, read};
 pub(crate) use keys::{KeyCheck, Keys};
 pub use queue::Intake;
 
-/// Decodes a body, finds what is in it, and leaves out what the key may not write.
+/// Decodes a body, finds what is in it, leaves out what the key may not write, and groups it as people's rules say.
 ///
 /// # Errors
 /// [`DecodeError`] when nothing of the body can be used.
@@ -26,6 +27,7 @@ pub fn submission(
     body: &[u8],
     services: &[String],
     received: Timestamp,
+    rules: &Rules,
 ) -> Result<Submission, DecodeError> {
     let limits = Limits { received, oldest: received.plus_millis(-RETENTION_DAYS * 86_400_000) };
     let (mut found, undecoded) = match signal {
@@ -40,6 +42,7 @@ pub fn submission(
     };
     found.refused.add(undecoded.count, || undecoded.reason);
     keep_allowed(&mut found, services);
+    found.reports.iter_mut().for_each(|report| rules.apply(report));
     Ok(Submission { receipt: Submission::receipt_of(signal.name(), body), received, found: Arc::new(found) })
 }
 

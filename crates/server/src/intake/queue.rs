@@ -1,8 +1,9 @@
 //! The queue between requests and writers, and the writers: while one waits for the disk, the other gathers.
 
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
 
+use outcrop_core::grouping::rules::Rules;
 use outcrop_store::intake::{Outcome, Submission, Writer};
 use outcrop_store::live::Committed;
 use outcrop_store::{Database, StoreError};
@@ -36,6 +37,8 @@ pub struct Intake {
     pub(crate) keys: Keys,
     /// One decode per core at a time: it is all computation.
     pub(crate) cores: Arc<Semaphore>,
+    /// People's grouping rules, read anew every few seconds and after each change made here.
+    rules: Arc<RwLock<Arc<Rules>>>,
     queue: mpsc::Sender<Queue>,
 }
 
@@ -51,8 +54,26 @@ impl Intake {
         let writer = Arc::new(Writer::new(database.clone(), render));
         let tasks = (0..WRITERS).map(|_| tokio::spawn(write(writer.clone(), waiting.clone(), told.clone()))).collect();
         let cores = std::thread::available_parallelism().map_or(1, usize::from);
-        let intake = Self { budget: Budget::new(budget_bytes), keys: Keys::default(), cores: Arc::new(Semaphore::new(cores)), queue };
+        let intake = Self {
+            budget: Budget::new(budget_bytes),
+            keys: Keys::default(),
+            cores: Arc::new(Semaphore::new(cores)),
+            rules: Arc::default(),
+            queue,
+        };
         (intake, writer, tasks)
+    }
+
+    /// The grouping rules in force.
+    pub(crate) fn rules(&self) -> Arc<Rules> {
+        self.rules.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Reads the grouping rules anew.
+    pub(crate) async fn read_rules(&self, database: &Database) -> Result<(), StoreError> {
+        let read = Arc::new(outcrop_store::regrouping::rules(database).await?);
+        *self.rules.write().unwrap_or_else(PoisonError::into_inner) = read;
+        Ok(())
     }
 
     /// Hands a request to the writers and waits until it is committed. `None` when it took too long or the service is

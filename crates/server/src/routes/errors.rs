@@ -5,7 +5,7 @@ use chrono::{DateTime, Utc};
 use outcrop_core::Reference;
 use outcrop_store::errors::{self, Latest, Summary};
 
-use super::query::{bad, cursor, limit, parameters, read_cursor, scope};
+use super::query::{bad, cursor, error_of, limit, parameters, read_cursor, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
@@ -72,7 +72,7 @@ pub(super) async fn one(
     state: web::Data<State>,
 ) -> Result<web::Json<ErrorDetail>, ApiError> {
     let query: ErrorQuery = parameters(request.query_string())?;
-    let reference: Reference = path.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
+    let reference = error_of(&state, &path).await?;
     let now = Utc::now();
     let scope = scope(&query, now)?;
     let database = state.database.clone();

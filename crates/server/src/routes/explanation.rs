@@ -1,9 +1,8 @@
 use actix_web::{get, web};
-use outcrop_core::Reference;
 use outcrop_core::grouping::{Described, PartKind, Tier};
 use outcrop_store::{errors, occurrences};
 
-use super::query::bad;
+use super::query::error_of;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
@@ -20,7 +19,7 @@ pub(super) async fn of_error(
     path: web::Path<String>,
     state: web::Data<State>,
 ) -> Result<web::Json<Explanation>, ApiError> {
-    let reference: Reference = path.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
+    let reference = error_of(&state, &path).await?;
     let database = state.database.clone();
     let found = state
         .on_main(async move {
@@ -33,14 +32,8 @@ pub(super) async fn of_error(
         .await?;
     let found = found.ok_or_else(|| ApiError::NotFound(format!("no occurrence of {reference} is kept, so nothing can be explained")))?;
     let stack = found.stack.and_then(|stack| serde_json::from_value(stack).ok());
-    // The stack is stored read: what was sent of type and message is what the row has.
-    let described = Described {
-        type_name: found.row.type_name.as_str().into(),
-        sent_type: "",
-        message: found.row.message.as_str().into(),
-        stack,
-        unread_message: "",
-    };
+    let sent_type = found.attributes.get("exception.type").and_then(|sent| sent.as_str());
+    let described = Described::again(&found.row.type_name, sent_type, &found.row.message, stack);
     let explanation = described.explain();
     let (tier, sentence) = match explanation.tier {
         Tier::OwnFrames => ("own_frames", "The service's own frames decide, over the whole chain of causes."),

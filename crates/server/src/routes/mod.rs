@@ -10,6 +10,7 @@ mod occurrences;
 mod otlp;
 mod predicate;
 mod query;
+mod regrouping;
 mod services;
 mod session;
 mod stands_out;
@@ -50,6 +51,10 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(occurrences::of_error)
             .service(occurrences::one)
             .service(occurrences::choose)
+            .service(regrouping::make_change)
+            .service(regrouping::list_changes)
+            .service(regrouping::undo_change)
+            .service(regrouping::causes_of_error)
             .service(predicate::complete)
             .service(find::find_text)
             .service(services::list)

@@ -1,12 +1,11 @@
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
-use outcrop_core::Reference;
 use outcrop_core::failure::OccurrenceId;
 use outcrop_store::occurrences::Choice;
 use outcrop_store::upkeep::RETENTION_DAYS;
 use outcrop_store::{errors, occurrences, to_utc};
 
-use super::query::{bad, cursor, limit, parameters, read_cursor, scope};
+use super::query::{bad, cursor, error_of, limit, parameters, read_cursor, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
@@ -28,7 +27,7 @@ pub(super) async fn of_error(
     state: web::Data<State>,
 ) -> Result<web::Json<OccurrencePage>, ApiError> {
     let query: OccurrenceQuery = parameters(request.query_string())?;
-    let reference: Reference = path.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
+    let reference = error_of(&state, &path).await?;
     let limit = limit(query.limit)?;
     let before = query.cursor.as_deref().map(|text| read_cursor(text).and_then(|id| occurrence_id(&id))).transpose()?;
     let window = ErrorQuery {
@@ -147,7 +146,7 @@ pub(super) async fn choose(
     state: web::Data<State>,
 ) -> Result<web::Json<ChosenOccurrence>, ApiError> {
     let query: ChoiceQuery = parameters(request.query_string())?;
-    let reference: Reference = path.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
+    let reference = error_of(&state, &path).await?;
     let choice = match (query.choice.as_deref(), query.older, query.newer, query.version) {
         (Some("first"), None, None, None) => Choice::First,
         (Some("latest") | None, None, None, None) => Choice::Latest,

@@ -103,13 +103,14 @@ async fn store(
     let (body, mut held) = read(&mut payload, announced, settings.max_body_bytes, &state.intake.budget, digest).await?;
     let max_inflated = settings.max_inflated_bytes;
     let received = now();
+    let rules = state.intake.rules();
     let core = state.intake.cores.acquire().await.ok().ok_or(Refusal::Away)?;
     let work = move || -> Result<(Submission, usize), Refusal> {
         if is_gzip {
             let inflated = inflate(&body, max_inflated)?;
-            Ok((submission(signal, encoding, &inflated, &services, received)?, inflated.len()))
+            Ok((submission(signal, encoding, &inflated, &services, received, &rules)?, inflated.len()))
         } else {
-            Ok((submission(signal, encoding, &body, &services, received)?, 0))
+            Ok((submission(signal, encoding, &body, &services, received, &rules)?, 0))
         }
     };
     let (submission, inflated) =

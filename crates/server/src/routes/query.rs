@@ -6,11 +6,14 @@ use std::time::Duration;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use chrono::{DateTime, Utc};
+use outcrop_core::Reference;
 use outcrop_core::query::Predicate;
 use outcrop_store::errors::Scope;
+use outcrop_store::regrouping;
 use outcrop_store::upkeep::RETENTION_DAYS;
 
 use crate::api_error::ApiError;
+use crate::state::State;
 use crate::wire::ErrorQuery;
 
 /// The window where none is asked for.
@@ -64,6 +67,13 @@ pub(super) fn scope(query: &ErrorQuery, now: DateTime<Utc>) -> Result<Scope, Api
         to,
         predicate: named(&query.predicate).map(|text| predicate(&text)).transpose()?,
     })
+}
+
+/// The error that a reference leads to: itself, or the one it was joined into.
+pub(super) async fn error_of(state: &State, text: &str) -> Result<Reference, ApiError> {
+    let asked: Reference = text.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
+    let database = state.database.clone();
+    Ok(state.on_main(async move { regrouping::standing(&database, asked).await }).await?)
 }
 
 /// Reads a predicate; a mistake becomes the caller's, with its place.

@@ -1,10 +1,9 @@
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
-use outcrop_core::Reference;
 use outcrop_core::stands_out::{LEAST_OCCURRENCES, LEAST_REQUESTS, gap_in_words};
 use outcrop_store::stands_out;
 
-use super::query::{bad, parameters, scope};
+use super::query::{error_of, parameters, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
@@ -23,7 +22,7 @@ pub(super) async fn of_error(
     state: web::Data<State>,
 ) -> Result<web::Json<Common>, ApiError> {
     let query: ErrorQuery = parameters(request.query_string())?;
-    let reference: Reference = path.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
+    let reference = error_of(&state, &path).await?;
     let scope = scope(&query, Utc::now())?;
     let database = state.database.clone();
     let common = state.on_main(async move { stands_out::of_error(&database, reference, &scope).await }).await?;

@@ -4,7 +4,7 @@ use outcrop_core::Reference;
 use outcrop_store::timeline::{self, Point, Steps};
 use outcrop_store::{StoreError, errors};
 
-use super::query::{bad, parameters, scope};
+use super::query::{bad, error_of, parameters, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
@@ -26,7 +26,7 @@ pub(super) async fn of_error(
     state: web::Data<State>,
 ) -> Result<web::Json<Timeline>, ApiError> {
     let query: TimelineQuery = parameters(request.query_string())?;
-    let reference: Reference = path.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
+    let reference = error_of(&state, &path).await?;
     let scope = scope(&query.window(), Utc::now())?;
     let most = query.steps.unwrap_or(STEPS.0);
     if !(2..=STEPS.1).contains(&most) {

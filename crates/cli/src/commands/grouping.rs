@@ -1,0 +1,113 @@
+use chrono::Utc;
+use outcrop_core::text::printable;
+use outcrop_server::wire::{CauseList, GroupingChange, GroupingChanges, GroupingOutcome, Undone};
+
+use crate::args::{ChangeArgs, Grouping};
+use crate::client::Api;
+use crate::fault::Fault;
+use crate::output::{Column, Fit, ago, counted, grouped, json, line, table};
+
+/// Parts of a split error shown at once.
+const PARTS: usize = 10;
+
+pub async fn run(command: Grouping) -> Result<(), Fault> {
+    match command {
+        Grouping::Join { error, with, how } => change(GroupingChange::JoinErrors { error, with }, how).await,
+        Grouping::JoinWhere { service, predicate, namespace, how } => {
+            change(GroupingChange::JoinWhere { service, namespace, predicate }, how).await
+        }
+        Grouping::Split { error, by: Some(attribute), how, .. } => change(GroupingChange::SplitBy { error, attribute }, how).await,
+        Grouping::Split { error, by: None, causes, how } => change(GroupingChange::SplitOff { error, causes }, how).await,
+        Grouping::OwnCode { service, own, library, namespace, how } => {
+            change(GroupingChange::OwnCode { service, namespace, own, library }, how).await
+        }
+        Grouping::Causes { error, client } => {
+            let list: CauseList = Api::new(&client)?.get(&format!("/errors/{error}/causes"), &[]).await?;
+            if client.json { json(&list) } else { causes(&list) }
+        }
+        Grouping::Changes { error, client } => {
+            let list: GroupingChanges = Api::new(&client)?.get("/grouping/changes", &[("error", error)]).await?;
+            if client.json { json(&list) } else { changes(&list) }
+        }
+        Grouping::Undo { id, client } => {
+            let undone: Undone = Api::new(&client)?.post(&format!("/grouping/changes/{id}/undo"), &[], &()).await?;
+            if client.json { json(&undone) } else { line(printable(&undone.sentence)) }
+        }
+    }
+}
+
+async fn change(change: GroupingChange, how: ChangeArgs) -> Result<(), Fault> {
+    let query = [("dry_run", how.dry_run.then(|| "true".to_owned())), ("days", Some(how.days.to_string()))];
+    let outcome: GroupingOutcome = Api::new(&how.client)?.post("/grouping/changes", &query, &change).await?;
+    if how.client.json {
+        return json(&outcome);
+    }
+    let looked_at = if outcome.occurrences > 0 {
+        let days = counted(outcome.days.into(), "day", "days");
+        format!(" ({} of the last {days} looked at)", counted(outcome.occurrences, "occurrence", "occurrences"))
+    } else {
+        String::new()
+    };
+    line(match outcome.id {
+        Some(id) => format!("Change {id}: {}{looked_at}. Undo it with `outcrop grouping undo {id}`.", outcome.sentence),
+        None => format!("This {}{looked_at}. Nothing was changed.", outcome.sentence),
+    })?;
+    for joined in &outcome.joined {
+        line(format!("  {} {}", joined.into.reference, printable(&joined.into.title)))?;
+        for error in &joined.errors {
+            line(format!("    + {} {}", error.reference, printable(&error.title)))?;
+        }
+    }
+    for split in &outcome.split {
+        line(format!("  {} {}", split.error.reference, printable(&split.error.title)))?;
+        for part in split.parts.iter().take(PARTS) {
+            line(format!("    - {} {}", grouped(part.count), printable(&part.title)))?;
+        }
+        if split.parts.len() > PARTS {
+            line(format!("    - {} more parts", split.parts.len() - PARTS))?;
+        }
+        if split.leaving > 0 {
+            line(format!("    - {} to another known error", grouped(split.leaving)))?;
+        }
+    }
+    Ok(())
+}
+
+fn causes(list: &CauseList) -> Result<(), Fault> {
+    let now = Utc::now();
+    let columns =
+        [Column("cause", Fit::Number), Column("count", Fit::Number), Column("last seen", Fit::Whole), Column("latest", Fit::Text(20))];
+    table(
+        &columns,
+        list.items.iter().map(|cause| {
+            let message = cause.message.clone().unwrap_or_else(|| "(none kept)".to_owned());
+            vec![cause.id.to_string(), grouped(cause.count), ago(cause.last_seen, now), message]
+        }),
+    )
+}
+
+fn changes(list: &GroupingChanges) -> Result<(), Fault> {
+    if list.items.is_empty() {
+        return line("Nothing was changed: all errors are grouped as the built-in rules say.");
+    }
+    let columns = [
+        Column("change", Fit::Number),
+        Column("when", Fit::Whole),
+        Column("by", Fit::Text(12)),
+        Column("service", Fit::Whole),
+        Column("asked", Fit::Text(20)),
+        Column("outcome", Fit::Text(20)),
+    ];
+    let now = Utc::now();
+    table(
+        &columns,
+        list.items.iter().map(|item| {
+            let outcome = match &item.undone_by {
+                Some(by) => format!("{}; undone by {by}", item.sentence),
+                None if item.is_rule => format!("{}; in force", item.sentence),
+                None => item.sentence.clone(),
+            };
+            vec![item.id.to_string(), ago(item.at, now), item.by.clone(), item.service.clone(), item.change.clone(), outcome]
+        }),
+    )
+}

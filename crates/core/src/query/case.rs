@@ -1,0 +1,188 @@
+//! Predicates tested on one occurrence in memory: for rules, which must decide before anything is stored.
+
+use serde_json::{Map, Value as Json};
+
+use super::{Check, Comparison, Field, Mistake, Predicate, State, Test, Value, dotted_order};
+use crate::stack::{Stack, base_name};
+use crate::telemetry::names::USER_ATTRIBUTES;
+
+/// One occurrence as a rule sees it when it comes in.
+#[derive(Clone, Copy, Debug)]
+pub struct Case<'a> {
+    /// The service's namespace; may be empty.
+    pub namespace: &'a str,
+    /// The service.
+    pub service: &'a str,
+    /// The deployment environment.
+    pub environment: &'a str,
+    /// The service's version.
+    pub version: &'a str,
+    /// The exception's type.
+    pub type_name: &'a str,
+    /// Its message.
+    pub message: &'a str,
+    /// Type and message template.
+    pub title: &'a str,
+    /// OTLP severity number.
+    pub severity: i16,
+    /// The trace in lower-case hex; empty for none.
+    pub trace: &'a str,
+    /// The frames, where they were read.
+    pub stack: Option<&'a Stack<'a>>,
+    /// Attributes of the record.
+    pub attributes: &'a Map<String, Json>,
+    /// Attributes of the resource.
+    pub resource: &'a Map<String, Json>,
+}
+
+impl Predicate {
+    /// Whether it holds of an occurrence as it comes in. Tests that only a stored error can answer hold for nothing:
+    /// [`Predicate::for_single_occurrences`] refuses them beforehand.
+    #[must_use]
+    pub fn holds(&self, case: &Case<'_>) -> bool {
+        match self {
+            Self::All(parts) => parts.iter().all(|part| part.holds(case)),
+            Self::Any(parts) => parts.iter().any(|part| part.holds(case)),
+            Self::Not(part) => !part.holds(case),
+            Self::Test(test) => test.holds(case),
+        }
+    }
+
+    /// Refuses what cannot be known of an occurrence when it comes in.
+    ///
+    /// # Errors
+    /// The first test of a whole error, or of what several reports decide together.
+    ///
+    /// # Example
+    /// ```
+    /// let predicate = outcrop_core::query::parse("type = Timeout and count > 5").unwrap();
+    /// let mistake = predicate.for_single_occurrences().unwrap_err();
+    /// assert_eq!(mistake.message, "`count` is a number of a whole error: a rule looks at one occurrence as it comes in");
+    /// ```
+    pub fn for_single_occurrences(&self) -> Result<(), Mistake> {
+        for test in self.tests() {
+            let name = test.field.name();
+            let why = match &test.field {
+                Field::Title | Field::Kind => continue,
+                Field::Endpoint => "`endpoint` is known only once the request's span has come: use `http.route`".to_owned(),
+                Field::State(State::Uncaught | State::Caught) => {
+                    format!("whether an occurrence is {name} is known only once its request has ended")
+                }
+                field if field.is_of_error() => {
+                    let what = if matches!(field, Field::State(_)) { "a state" } else { "a number" };
+                    format!("`{name}` is {what} of a whole error: a rule looks at one occurrence as it comes in")
+                }
+                _ => continue,
+            };
+            return Err(Mistake { at: test.at, length: name.len(), message: why });
+        }
+        Ok(())
+    }
+}
+
+impl Test {
+    fn holds(&self, case: &Case<'_>) -> bool {
+        let text = |text: &str| self.check.holds_for_text(text);
+        match &self.field {
+            Field::Service => text(case.service),
+            Field::Namespace => !case.namespace.is_empty() && text(case.namespace),
+            Field::Environment => text(case.environment),
+            Field::Version => holds_for_version(&self.check, case.version),
+            Field::Type => text(case.type_name),
+            Field::Message => text(case.message),
+            Field::Title => text(case.title),
+            Field::Kind => crate::failure_kind(case.type_name, case.title).is_some_and(text),
+            Field::Severity => self.check.holds_for_severity(case.severity),
+            Field::Trace => !case.trace.is_empty() && text(case.trace),
+            Field::User => USER_ATTRIBUTES.iter().find_map(|name| case.attributes.get(*name)).is_some_and(|user| text(&plain(user))),
+            Field::File => frames(case).any(|frame| text(&frame.file) || text(base_name(&frame.file))),
+            Field::Function => frames(case).any(|frame| text(&frame.function) || text(&format!("{}.{}", frame.module, frame.function))),
+            Field::Attribute(name) => {
+                case.attributes.get(name).or_else(|| case.resource.get(name)).is_some_and(|sent| holds_for_sent(&self.check, sent))
+            }
+            _ => false,
+        }
+    }
+}
+
+fn frames<'a>(case: &Case<'a>) -> impl Iterator<Item = &'a crate::stack::Frame<'a>> {
+    case.stack.into_iter().flat_map(|stack| &stack.exceptions).flat_map(|exception| &exception.frames)
+}
+
+/// An attribute's value as text, without JSON's quotes.
+#[must_use]
+pub fn plain(value: &Json) -> String {
+    value.as_str().map_or_else(|| value.to_string(), str::to_owned)
+}
+
+/// Numbers compare as numbers, also where they were sent as text; a text that is no number is not less or greater than one.
+fn holds_for_sent(check: &Check, sent: &Json) -> bool {
+    let text = plain(sent);
+    let is_of_numbers = match check {
+        Check::Is(_, value) => value.number.is_some(),
+        Check::Between(from, to) => from.number.is_some() && to.number.is_some(),
+        _ => false,
+    };
+    match (is_of_numbers, text.parse::<f64>()) {
+        (true, Ok(number)) => check.holds_for_number(number),
+        (true, Err(_)) => matches!(check, Check::Is(Comparison::NotEqual, _)),
+        (false, _) if *check == Check::IsSet => !sent.is_null(),
+        (false, _) => check.holds_for_text(&text),
+    }
+}
+
+/// The order of deploys is not known where an occurrence comes in: dotted numbers stand in for it.
+fn holds_for_version(check: &Check, version: &str) -> bool {
+    let order = |value: &Value| dotted_order(version, &value.text);
+    match check {
+        Check::Is(Comparison::Equal | Comparison::NotEqual, _) => check.holds_for_text(version),
+        Check::Is(comparison, value) => comparison.holds(order(value)),
+        Check::Between(from, to) => order(from).is_ge() && order(to).is_le(),
+        other => other.holds_for_text(version),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("type = KeyError and season = winter", true)]
+    #[case("type = KeyError and not season = winter", false)]
+    #[case("metres > 4.5 and metres from 5 to 12", true)]
+    #[case("deck > 4", false)]
+    #[case("deck != 4", true)]
+    #[case("version >= 2.4.0 and version < 2.10.0", true)]
+    #[case("function = fares.per_metre or file = other.py", true)]
+    #[case("file like \"*tariff.py\"", true)]
+    #[case("severity >= error and user = u-7", true)]
+    #[case("host.name in (pier-1, pier-3)", true)]
+    #[case("harbour is set", false)]
+    #[case("message contains \"NO TARIFF\"", true)]
+    fn a_predicate_holds_of_an_occurrence(#[case] predicate: &str, #[case] expected: bool) {
+        let stack = crate::stack::read(
+            "Traceback (most recent call last):\n  File \"/srv/fares/tariff.py\", line 26, in fares.per_metre\n    x\nKeyError: 'a'",
+        )
+        .unwrap();
+        let json = |text: &str| serde_json::from_str::<Map<String, Json>>(text).unwrap();
+        let attributes = json(r#"{"season": "winter", "metres": "12", "deck": "car", "user.id": "u-7"}"#);
+        let resource = json(r#"{"host.name": "pier-3"}"#);
+        let case = Case {
+            namespace: "skerry",
+            service: "fares",
+            environment: "production",
+            version: "2.9.1",
+            type_name: "KeyError",
+            message: "no tariff for 12 m",
+            title: "KeyError: no tariff for {n} m",
+            severity: 17,
+            trace: "",
+            stack: Some(&stack),
+            attributes: &attributes,
+            resource: &resource,
+        };
+        assert_eq!(super::super::parse(predicate).unwrap().holds(&case), expected);
+    }
+}
