@@ -12,6 +12,7 @@ export type Exception = components["schemas"]["Exception"];
 export type Frame = components["schemas"]["Frame"];
 export type GroupingChange = components["schemas"]["GroupingChange"];
 export type GroupingOutcome = components["schemas"]["GroupingOutcome"];
+export type ServiceSettings = components["schemas"]["ServiceSettings"];
 export type ServiceItem = components["schemas"]["ServiceItem"];
 
 export const api = createClient<paths>({ baseUrl: "" });

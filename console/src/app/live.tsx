@@ -26,17 +26,40 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       timer = undefined;
       void queries.invalidateQueries({ predicate: (query) => FOLLOWS.has(String(query.queryKey[0])) });
     };
-    const events = new EventSource("/api/v1/live");
-    events.onopen = () => setStaleSince(null);
-    events.onerror = () => setStaleSince((since) => since ?? new Date());
-    events.addEventListener("committed", (event) => {
-      setStaleSince(null);
-      const { reports } = JSON.parse((event as MessageEvent<string>).data) as { reports: number };
-      if (isHeld.current) setWaiting((n) => n + reports);
-      else timer ??= setTimeout(read, READ_EVERY);
-    });
+    let events: EventSource | undefined;
+    const open = () => {
+      events = new EventSource("/api/v1/live");
+      events.onopen = () => setStaleSince(null);
+      events.onerror = () => setStaleSince((since) => since ?? new Date());
+      events.addEventListener("committed", (event) => {
+        setStaleSince(null);
+        const { reports } = JSON.parse((event as MessageEvent<string>).data) as { reports: number };
+        if (isHeld.current) setWaiting((n) => n + reports);
+        else timer ??= setTimeout(read, READ_EVERY);
+      });
+    };
+    const close = () => {
+      events?.close();
+      events = undefined;
+    };
+    // A browser keeps six connections to a host at most: a tab that nobody looks at, or a page kept for going back, must not
+    // hold one. Seen again, it reads what it missed.
+    const follow = () => {
+      if (document.visibilityState === "hidden") close();
+      else if (!events) {
+        open();
+        if (!isHeld.current) read();
+      }
+    };
+    open();
+    document.addEventListener("visibilitychange", follow);
+    window.addEventListener("pagehide", close);
+    window.addEventListener("pageshow", follow);
     return () => {
-      events.close();
+      document.removeEventListener("visibilitychange", follow);
+      window.removeEventListener("pagehide", close);
+      window.removeEventListener("pageshow", follow);
+      close();
       clearTimeout(timer);
     };
   }, [queries]);

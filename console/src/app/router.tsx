@@ -41,10 +41,11 @@ const errors = createRoute({ getParentRoute: () => inside, path: "/errors", comp
 const error = createRoute({ getParentRoute: () => inside, path: "/errors/$ref", component: lazyRouteComponent(() => import("../features/error/page"), "ErrorPage") });
 const connect = createRoute({ getParentRoute: () => inside, path: "/connect", component: lazyRouteComponent(() => import("../features/connect/page"), "ConnectPage") });
 const grouping = createRoute({ getParentRoute: () => inside, path: "/grouping", component: lazyRouteComponent(() => import("../features/grouping/page"), "GroupingPage") });
+const services = createRoute({ getParentRoute: () => inside, path: "/services", component: lazyRouteComponent(() => import("../features/services/page"), "ServicesPage") });
 const account = createRoute({ getParentRoute: () => inside, path: "/account", component: lazyRouteComponent(() => import("../features/account/page"), "AccountPage") });
 
 export const router = createRouter({
-  routeTree: root.addChildren([signIn, inside.addChildren([home, errors, error, connect, grouping, account])]),
+  routeTree: root.addChildren([signIn, inside.addChildren([home, errors, error, connect, grouping, services, account])]),
   defaultNotFoundComponent: () => <p className="p-6">Nothing is here. The errors are at <a href="/errors">/errors</a>.</p>,
   defaultErrorComponent: ({ error }) => <p role="alert" className="p-6">The page could not be shown: {error instanceof Error ? error.message : String(error)}. Reload to try again.</p>,
 });

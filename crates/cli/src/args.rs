@@ -42,6 +42,24 @@ pub enum Command {
     Send(Send),
     /// Group exceptions without a server: a dry run.
     Group(Group),
+    /// Count errors, occurrences and users by any field: kind, namespace, touches, group, customer, a resource's attribute.
+    Parts(Parts),
+    /// List the users an error hit.
+    Users(Users),
+    /// Predicates saved under a name, asked for by `slice = NAME`.
+    Slices {
+        #[command(subcommand)]
+        command: Option<Slices>,
+        #[command(flatten)]
+        client: Client,
+    },
+    /// The services that report, and what people say of them: links to source, instance groups, customers.
+    Services {
+        #[command(subcommand)]
+        command: Option<Services>,
+        #[command(flatten)]
+        client: Client,
+    },
     /// Join and split errors, say which code is a service's own; all can be tried first and undone.
     Grouping {
         #[command(subcommand)]
@@ -116,6 +134,9 @@ pub struct Serve {
     /// Memory for requests under way; past it senders are asked to come back [default: 256MiB].
     #[arg(long, env = "OUTCROP_BUDGET", value_name = "SIZE")]
     pub budget: Option<String>,
+    /// A local Git checkout of a service, to show lines of source from; may be given several times.
+    #[arg(long, env = "OUTCROP_CHECKOUT", value_name = "SERVICE=DIR", value_delimiter = ',')]
+    pub checkout: Vec<String>,
     /// What is logged: error, warn, info, debug, or by module [default: info].
     #[arg(long, env = "OUTCROP_LOG", value_name = "FILTER")]
     pub log: Option<String>,
@@ -225,13 +246,13 @@ pub enum KeyCommand {
 #[derive(Args)]
 pub struct Client {
     /// Where the service is [default: the profile's, else `http://127.0.0.1:8471`].
-    #[arg(long, env = "OUTCROP_URL", value_name = "URL")]
+    #[arg(long, env = "OUTCROP_URL", value_name = "URL", global = true)]
     pub url: Option<String>,
     /// The token; better given by the environment, where other users of the machine cannot read it.
-    #[arg(long, env = "OUTCROP_TOKEN", value_name = "TOKEN", hide_env_values = true)]
+    #[arg(long, env = "OUTCROP_TOKEN", value_name = "TOKEN", hide_env_values = true, global = true)]
     pub token: Option<String>,
     /// Print one JSON document instead of a table.
-    #[arg(long)]
+    #[arg(long, global = true)]
     pub json: bool,
 }
 
@@ -383,6 +404,91 @@ pub enum SeverityArg {
     Warn,
     Error,
     Fatal,
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop parts kind --since 7d\n  outcrop parts touches --service fares\n  outcrop parts cloud.region --where 'slice = edge'"
+)]
+pub struct Parts {
+    /// The field or attribute.
+    #[arg(value_name = "FIELD")]
+    pub by: String,
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: Window,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop users kobal-tirun --since 7d\n\nAll errors of one user: outcrop errors --where 'user = u-7'")]
+pub struct Users {
+    /// The error's reference.
+    #[arg(value_name = "REF")]
+    pub reference: String,
+    #[command(flatten)]
+    pub client: Client,
+    /// How far back from now: 30m, 24h, 7d.
+    #[arg(long, value_name = "DURATION", default_value = "24h")]
+    pub since: String,
+    /// Only this environment.
+    #[arg(long, value_name = "E")]
+    pub environment: Option<String>,
+    /// Only occurrences for which this holds.
+    #[arg(long = "where", value_name = "PREDICATE")]
+    pub predicate: Option<String>,
+    /// Items per page, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// The page that begins here: `next` of the page before.
+    #[arg(long, value_name = "CURSOR")]
+    pub cursor: Option<String>,
+}
+
+#[derive(Subcommand)]
+pub enum Slices {
+    /// Save a predicate under a name.
+    #[command(after_help = "Example:\n  outcrop slices save edge 'service in (gangway, boarding) and environment = production'")]
+    Save {
+        /// The name.
+        name: String,
+        /// The predicate.
+        predicate: String,
+    },
+    /// Remove a slice.
+    Remove {
+        /// The name.
+        name: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub enum Services {
+    /// Say something of a service, or of `all`; an empty text takes it back.
+    #[command(
+        after_help = "Examples:\n  outcrop services set fares --source-root /srv/skerry/fares --source-url 'https://git.skerry.example/fares/{revision}/{path}#L{line}'\n  outcrop services set all --instance-group cloud.region"
+    )]
+    Set {
+        /// The service, or `all` for every one that has nothing of its own.
+        service: String,
+        /// Template of a link to a line: {path}, {line}, {revision} (the commit, else the version), {service}.
+        #[arg(long, value_name = "URL")]
+        source_url: Option<String>,
+        /// The folder the code runs in: no part of the path in its repository.
+        #[arg(long, value_name = "DIR")]
+        source_root: Option<String>,
+        /// The attribute that tells instance groups apart.
+        #[arg(long, value_name = "ATTRIBUTE")]
+        instance_group: Option<String>,
+        /// The attribute that names the customer.
+        #[arg(long, value_name = "ATTRIBUTE")]
+        customer: Option<String>,
+    },
+    /// Show what is said of a service, or of `all`.
+    Show {
+        /// The service.
+        service: String,
+    },
 }
 
 #[derive(Subcommand)]

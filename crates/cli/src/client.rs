@@ -61,18 +61,34 @@ impl Api {
         self.answer(&url, self.http.post(&url).query(&query).json(body), &query).await
     }
 
+    /// Sends a request that is answered without a document.
+    pub async fn send(&self, method: reqwest::Method, path: &str, body: Option<&(impl serde::Serialize + Sync)>) -> Result<(), Fault> {
+        let url = format!("{}/api/v1{path}", self.url);
+        let mut request = self.http.request(method, &url);
+        if let Some(body) = body {
+            request = request.json(body);
+        }
+        let body = self.body(&url, request, &[]).await?;
+        if body.is_empty() { Ok(()) } else { Err(Fault::Refused(format!("{url} answered something else than this release expects"))) }
+    }
+
     async fn answer<T: DeserializeOwned>(
         &self,
         url: &str,
         request: reqwest::RequestBuilder,
         query: &[(&str, &String)],
     ) -> Result<T, Fault> {
+        let body = self.body(url, request, query).await?;
+        serde_json::from_slice(&body)
+            .map_err(|error| Fault::Refused(format!("{url} answered something else than this release expects: {error}")))
+    }
+
+    async fn body(&self, url: &str, request: reqwest::RequestBuilder, query: &[(&str, &String)]) -> Result<bytes::Bytes, Fault> {
         let answer = request.bearer_auth(&self.token).send().await.map_err(|error| unreachable(&self.url, &error))?;
         let status = answer.status();
         let body = answer.bytes().await.map_err(|error| unreachable(&self.url, &error))?;
         if status.is_success() {
-            return serde_json::from_slice(&body)
-                .map_err(|error| Fault::Refused(format!("{url} answered something else than this release expects: {error}")));
+            return Ok(body);
         }
         let asked = |problem: Problem| match (problem.at, query.iter().find(|(name, _)| *name == "where")) {
             (Some(at), Some((_, text))) => marked(text, at, problem.length.unwrap_or_default(), &problem.detail),
@@ -103,4 +119,13 @@ pub fn unreachable(url: &str, error: &reqwest::Error) -> Fault {
         cause = deeper;
     }
     Fault::Refused(format!("{url} cannot be reached: {cause}; is `outcrop serve` running there? (OUTCROP_URL, --url)"))
+}
+
+/// A name as one segment of a path.
+pub fn segment(name: &str) -> String {
+    let mut url = reqwest::Url::parse("http://x/").expect("a plain URL always parses");
+    if let Ok(mut segments) = url.path_segments_mut() {
+        segments.push(name);
+    }
+    url.path().trim_start_matches('/').to_owned()
 }

@@ -1,7 +1,8 @@
 //! Options from the command line, the environment and a TOML file, in this order of precedence.
 
+use std::collections::BTreeMap;
 use std::net::TcpListener;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use outcrop_server::Settings;
 use serde::Deserialize;
@@ -19,6 +20,8 @@ struct File {
     max_inflated: Option<String>,
     budget: Option<String>,
     log: Option<String>,
+    #[serde(default)]
+    checkout: BTreeMap<String, PathBuf>,
 }
 
 /// Everything `serve` needs, checked.
@@ -36,6 +39,13 @@ pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
     settings.max_body_bytes = size("max-body", arguments.max_body.or(file.max_body), settings.max_body_bytes)?;
     settings.max_inflated_bytes = size("max-inflated", arguments.max_inflated.or(file.max_inflated), settings.max_inflated_bytes)?;
     settings.budget_bytes = size("budget", arguments.budget.or(file.budget), settings.budget_bytes)?;
+    settings.checkouts = file.checkout;
+    for given in arguments.checkout {
+        let (service, folder) = given
+            .split_once('=')
+            .ok_or_else(|| Fault::Usage(format!("--checkout is `{given}`; write it like fares=/srv/checkouts/fares")))?;
+        settings.checkouts.insert(service.to_owned(), PathBuf::from(folder));
+    }
     let otlp_http = arguments.otlp_http.or(file.otlp_http).unwrap_or_else(|| "127.0.0.1:4318".to_owned());
     Ok(Resolved {
         settings,

@@ -1,6 +1,6 @@
 //! What to open first: attention, 0 to 100, with its reasons.
 //!
-//! A weighted sum of eleven factors, each between 0 and 1 and each only ever raising the score; the weights sum to 100. The sum
+//! A weighted sum of twelve factors, each between 0 and 1 and each only ever raising the score; the weights sum to 100. The sum
 //! is multiplied by the weight that people have set for the service or endpoint (1 where none) and held to 100.
 //!
 //! | factor | weight | value |
@@ -9,8 +9,9 @@
 //! | severity | 8 | 0 up to WARN, 0.6 for ERROR, 1 for FATAL |
 //! | share | 22 | the share of its endpoints' requests that fail, on a logarithmic scale from 0.01 % (0) to 10 % (1) |
 //! | users | 9 | users on a logarithmic scale from none (0) to 1,000 (1) |
-//! | count | 8 | occurrences on a logarithmic scale from 1 (0) to 10,000 (1) |
+//! | count | 6 | occurrences on a logarithmic scale from 1 (0) to 10,000 (1) |
 //! | endpoints | 4 | endpoints it occurs at, on a logarithmic scale from 1 (0) to 20 (1) |
+//! | instances | 2 | instances it occurs on, on a logarithmic scale from 1 (0) to 20 (1) |
 //! | kind | 6 | 1 for what points at the code or its memory (null, bounds, type, recursion, memory, …), 0.5 for what points at the data or the state, 0.3 for what points elsewhere (timeouts, connections, answers) |
 //! | young | 8 | 1 when first seen now, halved with every 24 hours |
 //! | deploy | 8 | the same, where it was first seen within an hour of its version, and an earlier version is known |
@@ -38,6 +39,8 @@ pub struct Evidence {
     pub came_with: Option<String>,
     /// Endpoints it occurs at.
     pub endpoints: u64,
+    /// Instances it occurs on.
+    pub instances: u64,
     /// Whether somebody waits for an answer at one of them.
     pub at_edge: bool,
     /// What kind of failure it is.
@@ -79,8 +82,9 @@ pub fn attention(evidence: &Evidence) -> Attention {
             between(as_float(evidence.users) + 1.0, 1.0, 1_001.0),
             format!("{} {}", evidence.users, if evidence.users == 1 { "user" } else { "users" }),
         ),
-        (8.0, between(as_float(evidence.count), 1.0, 10_000.0), format!("{} occurrences", evidence.count)),
+        (6.0, between(as_float(evidence.count), 1.0, 10_000.0), format!("{} occurrences", evidence.count)),
         (4.0, between(as_float(evidence.endpoints), 1.0, 20.0), format!("{} endpoints", evidence.endpoints)),
+        (2.0, between(as_float(evidence.instances), 1.0, 20.0), format!("{} instances", evidence.instances)),
         (6.0, kind, of_kind),
         (
             8.0,
@@ -161,7 +165,7 @@ mod tests {
     proptest! {
         #[test]
         fn more_of_anything_never_lowers_attention(count in 1u64..1_000_000, users in 0u64..10_000, share in 0.0f64..1.0, age in 0.0f64..900.0, severity in 0i16..24) {
-            let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share), age_hours: age, came_with: None, endpoints: 2, at_edge: false, kind: Some("timeout"), recent: count / 5, weight: None };
+            let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share), age_hours: age, came_with: None, endpoints: 2, instances: 2, at_edge: false, kind: Some("timeout"), recent: count / 5, weight: None };
             let more = [
                 Evidence { uncaught: true, ..base.clone() },
                 Evidence { severity: severity + 1, ..base.clone() },
@@ -171,6 +175,7 @@ mod tests {
                 Evidence { age_hours: age / 2.0, ..base.clone() },
                 Evidence { came_with: Some("fares 2.4.0".to_owned()), ..base.clone() },
                 Evidence { endpoints: 3, ..base.clone() },
+                Evidence { instances: 3, ..base.clone() },
                 Evidence { at_edge: true, ..base.clone() },
                 Evidence { kind: Some("null"), ..base.clone() },
                 Evidence { recent: count / 2, ..base.clone() },
@@ -193,6 +198,7 @@ mod tests {
             age_hours: 0.4,
             came_with: Some("fares 2.4.0".to_owned()),
             endpoints: 1,
+            instances: 1,
             at_edge: true,
             kind: Some("arithmetic"),
             recent: 1_204,

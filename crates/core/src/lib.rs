@@ -18,6 +18,7 @@ pub mod grouping;
 pub mod query;
 pub mod reference;
 pub mod scrub;
+pub mod source_link;
 pub mod stack;
 pub mod stands_out;
 pub mod telemetry;

@@ -8,6 +8,10 @@ pub struct Failure {
     pub type_name: &'static str,
     pub message: String,
     pub stack: String,
+    /// What its frames held, as `outcrop.frames` takes it; empty where the service does not tell.
+    pub frames: &'static str,
+    /// Whether the request failed in a call to its database.
+    pub in_database: bool,
     /// Whether it ends the request.
     pub uncaught: bool,
     /// Whether it is told by a log record too, or by one alone.
@@ -20,6 +24,11 @@ pub enum Told {
     SpanAndLog,
     InLog,
 }
+
+/// What the quote's frames held when it divided by nothing.
+const DIVISION_FRAMES: &str = r#"[{"function": "quote", "variables": {"season": "winter", "metres": "Decimal('0')", "rate": "Decimal('4.20')", "api_token": "sk-made-up-token-of-skerry-line"},
+"source": {"first": 89, "lines": ["def quote(sailing, vehicle, season):", "    rate = rates_of(sailing)[season]", "    metres = vehicle.metres - FREE_METRES[season]", "    return Quote(rate, per_metre=total(rate) / metres)", "", "", "def total(rate):"]}},
+{"function": "create", "variables": {"sailing": "4110", "vehicle": "<Vehicle van>"}}]"#;
 
 const VESSELS: &[&str] = &["Tern", "Gannet", "Eider", "Petrel", "Kittiwake"];
 
@@ -47,6 +56,8 @@ pub fn of_request(service: &str, endpoint: &Endpoint, version: &str, random: &mu
 pub fn upstream(version: &str) -> Failure {
     Failure {
         type_name: "UpstreamError",
+        frames: "",
+        in_database: false,
         message: "fares answered 500".to_owned(),
         stack: stacks::node(
             "UpstreamError: fares answered 500",
@@ -67,6 +78,8 @@ fn division(version: &str, _: &mut fastrand::Rng) -> Failure {
     let frames = [("create", "app/quotes.py", 41), ("quote", "app/tariff.py", 88)];
     Failure {
         type_name: "decimal.DivisionByZero",
+        frames: DIVISION_FRAMES,
+        in_database: false,
         message: "division by zero".to_owned(),
         stack: stacks::python("decimal.DivisionByZero: division by zero", &frames, version),
         uncaught: true,
@@ -78,6 +91,8 @@ fn missing_season(version: &str, random: &mut fastrand::Rng) -> Failure {
     let day = format!("2026-{:02}-{:02}", random.u8(1..=12), random.u8(1..=28));
     Failure {
         type_name: "KeyError",
+        frames: "",
+        in_database: false,
         message: format!("'{day}'"),
         stack: stacks::python(
             &format!("KeyError: '{day}'"),
@@ -93,6 +108,8 @@ fn crew(version: &str, _: &mut fastrand::Rng) -> Failure {
     let message = "Cannot read properties of undefined (reading 'crew')";
     Failure {
         type_name: "TypeError",
+        frames: "",
+        in_database: false,
         message: message.to_owned(),
         stack: stacks::node(
             &format!("TypeError: {message}"),
@@ -112,7 +129,15 @@ fn no_vessel(version: &str, random: &mut fastrand::Rng) -> Failure {
         &[("Timetable.assign", "Timetable.java", 204), ("SailingResource.get", "SailingResource.java", 61)],
         version,
     );
-    Failure { type_name: "example.skerry.sailings.TimetableException", message, stack, uncaught: true, told: Told::OnSpan }
+    Failure {
+        type_name: "example.skerry.sailings.TimetableException",
+        frames: "",
+        in_database: false,
+        message,
+        stack,
+        uncaught: true,
+        told: Told::OnSpan,
+    }
 }
 
 fn pool(version: &str, random: &mut fastrand::Rng) -> Failure {
@@ -124,7 +149,7 @@ fn pool(version: &str, random: &mut fastrand::Rng) -> Failure {
         ],
         version,
     );
-    Failure { type_name: "*store.PoolTimeout", message, stack, uncaught: true, told: Told::OnSpan }
+    Failure { type_name: "*store.PoolTimeout", frames: "", in_database: true, message, stack, uncaught: true, told: Told::OnSpan }
 }
 
 fn overweight(version: &str, random: &mut fastrand::Rng) -> Failure {
@@ -136,26 +161,28 @@ fn overweight(version: &str, random: &mut fastrand::Rng) -> Failure {
         ],
         version,
     );
-    Failure { type_name: "*plan.Overweight", message, stack, uncaught: false, told: Told::OnSpan }
+    Failure { type_name: "*plan.Overweight", frames: "", in_database: false, message, stack, uncaught: false, told: Told::OnSpan }
 }
 
 fn no_leg(version: &str, _: &mut fastrand::Rng) -> Failure {
     let message = "undefined method `leg' for nil:NilClass".to_owned();
     let stack = stacks::ruby(&format!("{message} (NoMethodError)"), &[("scan", "lib/gate.rb", 25), ("call", "lib/scans.rb", 12)], version);
-    Failure { type_name: "NoMethodError", message, stack, uncaught: true, told: Told::OnSpan }
+    Failure { type_name: "NoMethodError", frames: "", in_database: false, message, stack, uncaught: true, told: Told::OnSpan }
 }
 
 fn expired_ticket(version: &str, random: &mut fastrand::Rng) -> Failure {
     let message = format!("ticket SK{} expired", random.u32(100_000..999_999));
     let stack =
         stacks::ruby(&format!("{message} (TicketExpired)"), &[("check", "lib/ticket.rb", 40), ("scan", "lib/gate.rb", 19)], version);
-    Failure { type_name: "TicketExpired", message, stack, uncaught: false, told: Told::OnSpan }
+    Failure { type_name: "TicketExpired", frames: "", in_database: false, message, stack, uncaught: false, told: Told::OnSpan }
 }
 
 fn berth_taken(version: &str, random: &mut fastrand::Rng) -> Failure {
     let message = format!("berth {} is taken until {:02}:{:02}", random.u8(1..=12), random.u8(0..24), random.u8(0..60));
     Failure {
         type_name: "BerthTaken",
+        frames: "",
+        in_database: false,
         stack: stacks::rust(&[("berths::assign::assign", "src/assign.rs", 42), ("berths::worker::run", "src/worker.rs", 71)], version),
         message,
         uncaught: true,
@@ -167,6 +194,8 @@ fn mailbox_full(version: &str, random: &mut fastrand::Rng) -> Failure {
     let message = format!("mailbox of guest{}@skerry.example is full", random.u16(1..2_000));
     Failure {
         type_name: "MailboxFull",
+        frames: "",
+        in_database: false,
         stack: stacks::php(
             &message,
             &[("Sender->send", "src/Sender.php", 96), ("BulletinRoute->post", "src/BulletinRoute.php", 33)],
@@ -182,6 +211,8 @@ fn bad_amount(version: &str, random: &mut fastrand::Rng) -> Failure {
     let message = format!("The input string '{},{:02}' was not in a correct format.", random.u16(10..900), random.u8(0..100));
     Failure {
         type_name: "System.FormatException",
+        frames: "",
+        in_database: false,
         stack: stacks::dotnet(
             &format!("System.FormatException: {message}"),
             &[
@@ -200,6 +231,8 @@ fn port_silent(version: &str, random: &mut fastrand::Rng) -> Failure {
     let message = format!("port of {} did not answer within 30 s", VESSELS[random.usize(..VESSELS.len())]);
     Failure {
         type_name: "System.TimeoutException",
+        frames: "",
+        in_database: false,
         stack: stacks::dotnet(
             &format!("System.TimeoutException: {message}"),
             &[("Skerry.Ledger.Ports.Settle(Port port)", "Ports.cs", 118), ("Skerry.Ledger.Nightly.Run()", "Nightly.cs", 22)],

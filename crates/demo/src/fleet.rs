@@ -172,6 +172,9 @@ struct Case {
     millis: u64,
 }
 
+/// Customers of the ferries: ports that book for their passengers.
+const PORTS: [&str; 4] = ["Norhaven", "Tarn Sound", "Selkie Bay", "Outer Holm"];
+
 /// The share of quotes for winter's fares.
 const WINTER: f64 = 0.11;
 
@@ -181,18 +184,7 @@ fn tell(batch: &mut Batch, case: &Case, endpoint: &Endpoint, parent: u64, failur
     let id = random.u64(1..);
     let end = case.time + case.millis * 1_000_000;
     let is_uncaught = failure.as_ref().is_some_and(|failure| failure.uncaught);
-    let mut attributes = match endpoint.kind {
-        Kind::Http => vec![
-            text("http.request.method", endpoint.method),
-            text("http.route", endpoint.route),
-            text("url.path", endpoint.route.replace("{sailing}", &random.u32(4_000..4_400).to_string())),
-            number("http.response.status_code", if is_uncaught { 500 } else { 200 }),
-            text("user_agent.original", "Skerry ticket machine 4.1"),
-            text("client.address", "203.0.113.24"),
-        ],
-        Kind::Queue => vec![text("messaging.destination.name", endpoint.route), text("messaging.operation.type", "process")],
-        Kind::Nightly(_) => vec![text("skerry.job", endpoint.route)],
-    };
+    let mut attributes = asked(endpoint, case, is_uncaught, random);
     if matches!(endpoint.kind, Kind::Http) {
         attributes.push(text("user.id", case.user.clone()));
     }
@@ -205,12 +197,19 @@ fn tell(batch: &mut Batch, case: &Case, endpoint: &Endpoint, parent: u64, failur
     let mut events = vec![];
     if let Some(failure) = failure {
         let exception = |failure: &Failure| -> Vec<KeyValue> {
-            vec![
+            let mut told = vec![
                 text("exception.type", failure.type_name),
                 text("exception.message", failure.message.clone()),
                 text("exception.stacktrace", failure.stack.clone()),
-            ]
+            ];
+            if !failure.frames.is_empty() {
+                told.push(text("outcrop.frames", failure.frames));
+            }
+            told
         };
+        if failure.in_database {
+            batch.spans.push(database_call(case, id, end, random));
+        }
         if failure.told != Told::InLog {
             events.push(Event {
                 name: "exception".to_owned(),
@@ -259,6 +258,50 @@ fn tell(batch: &mut Batch, case: &Case, endpoint: &Endpoint, parent: u64, failur
         ..Span::default()
     });
     id
+}
+
+/// What is told of a request, run or message.
+fn asked(endpoint: &Endpoint, case: &Case, is_uncaught: bool, random: &mut fastrand::Rng) -> Vec<KeyValue> {
+    match endpoint.kind {
+        Kind::Http => vec![
+            text("http.request.method", endpoint.method),
+            text("http.route", endpoint.route),
+            text("url.path", endpoint.route.replace("{sailing}", &random.u32(4_000..4_400).to_string())),
+            number("http.response.status_code", if is_uncaught { 500 } else { 200 }),
+            text("url.query", format!("deck={}&metres={}", if random.bool() { "car" } else { "lorry" }, random.u8(3..19))),
+            text("server.address", "api.skerry.example"),
+            text(
+                "http.request.header.referer",
+                if random.u8(0..4) == 0 { "https://timetables.example/ferries" } else { "https://api.skerry.example/book" },
+            ),
+            text("user_agent.original", "Skerry ticket machine 4.1"),
+            text("client.address", "203.0.113.24"),
+            text("session.id", format!("{:016x}", random.u64(..))),
+            text("skerry.port", PORTS[random.usize(..PORTS.len())]),
+            number("outcrop.request.first_byte_ms", i64::try_from(case.millis / 2).unwrap_or_default()),
+            number("outcrop.request.last_byte_ms", i64::try_from(case.millis).unwrap_or_default()),
+            number("outcrop.request.cpu_ms", i64::try_from(case.millis / 7).unwrap_or_default()),
+            number("outcrop.request.memory_bytes", i64::from(random.u32(400_000..9_000_000))),
+        ],
+        Kind::Queue => vec![text("messaging.destination.name", endpoint.route), text("messaging.operation.type", "process")],
+        Kind::Nightly(_) => vec![text("skerry.job", endpoint.route)],
+    }
+}
+
+/// A call to the service's database that failed.
+fn database_call(case: &Case, parent: u64, end: u64, random: &mut fastrand::Rng) -> Span {
+    Span {
+        trace_id: case.trace.to_be_bytes().to_vec(),
+        span_id: random.u64(1..).to_be_bytes().to_vec(),
+        parent_span_id: parent.to_be_bytes().to_vec(),
+        name: "SELECT lists".to_owned(),
+        kind: 3,
+        start_time_unix_nano: case.time + 1_000_000,
+        end_time_unix_nano: end - 500_000,
+        attributes: vec![text("db.system.name", "postgresql"), text("db.query.text", "SELECT * FROM lists WHERE sailing = $1")],
+        status: Some(Status { code: 2, message: String::new() }),
+        ..Span::default()
+    }
 }
 
 /// A whole number around an expectation, as counts of independent requests scatter (Knuth, TAOCP 3.4.1).

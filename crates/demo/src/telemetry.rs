@@ -40,6 +40,7 @@ impl Batch {
                 text("service.instance.id", format!("{}-{version}.{}", service.name, service.host)),
                 text("deployment.environment.name", "production"),
                 text("host.name", service.host),
+                text("cloud.region", if matches!(service.host, "pier-1" | "pier-2") { "north" } else { "south" }),
                 text("telemetry.sdk.language", service.language),
                 text("telemetry.sdk.name", service.sdk),
             ],

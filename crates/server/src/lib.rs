@@ -9,6 +9,7 @@ pub mod intake;
 mod routes;
 mod serve;
 mod settings;
+mod source;
 mod state;
 pub mod wire;
 

@@ -1,3 +1,6 @@
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
 /// What the service is told from outside. Defaults are those of the command line.
 #[derive(Clone, Debug)]
 pub struct Settings {
@@ -9,6 +12,8 @@ pub struct Settings {
     pub max_inflated_bytes: usize,
     /// Bytes of requests held at once, from reading to commit; more are answered 503.
     pub budget_bytes: usize,
+    /// Local Git checkouts by service, to show lines of source from.
+    pub checkouts: BTreeMap<String, PathBuf>,
 }
 
 impl Settings {
@@ -22,6 +27,7 @@ impl Settings {
             // OTLP deflates to a fifth; four times the body leaves room without inviting bombs.
             max_inflated_bytes: 64 << 20,
             budget_bytes: 256 << 20,
+            checkouts: BTreeMap::new(),
         }
     }
 }

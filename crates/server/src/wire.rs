@@ -1,8 +1,10 @@
 //! The API's JSON, shared by the service, its OpenAPI document and the command line.
 
 mod grouping;
+mod slices;
 
 pub use grouping::*;
+pub use slices::*;
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -257,6 +259,15 @@ pub struct Frame {
     /// How often it repeats in a row, beyond the first time.
     #[serde(default)]
     pub repeats: u32,
+    /// A link to its line, where the service has a URL template.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub link: Option<String>,
+    /// Lines of source around its line, from the sender or a checkout.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<SourceLines>,
+    /// Its variables, where the sender gave them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub variables: Vec<Variable>,
 }
 
 /// One exception of a chain.
@@ -308,6 +319,9 @@ pub struct OccurrenceDetail {
     pub stack: Option<Stack>,
     /// The stack text as sent; `null` where it was not kept.
     pub stacktrace: Option<String>,
+    /// The request, sorted for people.
+    #[serde(default)]
+    pub request: Vec<RequestPart>,
     /// The record's attributes.
     #[schema(value_type = Object)]
     pub attributes: serde_json::Value,

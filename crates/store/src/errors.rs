@@ -68,6 +68,8 @@ pub struct Summary {
     pub severity: i16,
     /// Names of the endpoints it occurred at in the window.
     pub endpoints: Vec<String>,
+    /// Instances it occurred on in the window's whole hours; 64 stands for as many or more.
+    pub instances: i64,
     /// Occurrences in the window's last quarter.
     pub recent: i64,
     /// The weight people have set for it; `None` where none.
@@ -101,6 +103,7 @@ impl Summary {
             age_hours: (now - self.first_seen).as_seconds_f64() / 3_600.0,
             came_with: self.came_with_version.then(|| format!("{} {}", self.service, self.first_version)),
             endpoints: self.endpoints.len() as u64,
+            instances: self.instances.unsigned_abs(),
             at_edge: self.endpoints.iter().any(|endpoint| is_waited_for(endpoint)),
             kind: self.kind(),
             recent: self.recent.unsigned_abs(),
@@ -236,13 +239,13 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
         traffic(database, &bounds, scope),
         weights(database),
     )?;
-    let hit: Vec<i32> = places.values().flat_map(|(_, endpoints)| endpoints.iter().copied()).collect();
+    let hit: Vec<i32> = places.values().flat_map(|place| place.endpoints.iter().copied()).collect();
     let (names, hit) = futures_util::try_join!(Labels::of(database, &rows), endpoint_names(database, hit))?;
-    let none = BTreeSet::new();
+    let none = Place::default();
     Ok(rows
         .into_iter()
         .map(|row| {
-            let (users, endpoints) = places.get(&row.error_id).map_or((0, &none), |(users, endpoints)| (users.count(), endpoints));
+            let Place { users, endpoints, instances } = places.get(&row.error_id).unwrap_or(&none);
             let is_hit = |service: i32, endpoint: i32, environment: i32| {
                 service == row.service_id
                     && (endpoints.is_empty() || endpoints.contains(&endpoint))
@@ -265,7 +268,7 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
                 environments: names.environments(&row.environments),
                 versions: names.versions(&row.versions),
                 count: row.count,
-                users: i64::try_from(users).unwrap_or(i64::MAX),
+                users: i64::try_from(users.count()).unwrap_or(i64::MAX),
                 requests,
                 first_seen: row.first_seen,
                 last_seen: row.last_seen,
@@ -274,6 +277,7 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
                 uncaught: row.uncaught,
                 severity: row.severity,
                 endpoints,
+                instances: i64::try_from(instances.len()).unwrap_or(i64::MAX),
                 recent: row.recent,
                 weight,
                 service_id: row.service_id,
@@ -361,11 +365,19 @@ async fn endpoint_names(database: &Database, ids: Vec<i32>) -> Result<HashMap<i3
     Ok(names.into_iter().collect())
 }
 
-type Places = HashMap<i32, (Distinct, BTreeSet<i32>)>;
+/// Whom and what an error hits.
+#[derive(Default)]
+struct Place {
+    users: Distinct,
+    endpoints: BTreeSet<i32>,
+    instances: BTreeSet<i32>,
+}
 
-/// Users and endpoints per error.
+type Places = HashMap<i32, Place>;
+
+/// Users, endpoints and instances per error.
 async fn places(database: &Database, bounds: &Bounds, scope: &Scope, only: Option<i32>) -> Result<Places, StoreError> {
-    type Part = (i32, Option<Vec<u8>>, Option<Vec<i64>>, Vec<i32>);
+    type Part = (i32, Option<Vec<u8>>, Option<Vec<i64>>, Vec<i32>, Vec<i32>);
     let parts: Vec<Part> = sqlx::query_as(include_str!("../queries/errors/places.sql"))
         .bind(bounds.from)
         .bind(bounds.first_hour)
@@ -379,13 +391,14 @@ async fn places(database: &Database, bounds: &Bounds, scope: &Scope, only: Optio
         .fetch_all(&database.pool)
         .await?;
     let mut places = Places::new();
-    for (error, folded, hashes, endpoints) in parts {
-        let (users, hit) = places.entry(error).or_default();
+    for (error, folded, hashes, endpoints, instances) in parts {
+        let place = places.entry(error).or_default();
         if let Some(folded) = folded.as_deref().and_then(Distinct::from_bytes) {
-            users.merge(&folded);
+            place.users.merge(&folded);
         }
-        hashes.unwrap_or_default().iter().for_each(|hash| users.insert(crate::reach::unsigned(*hash)));
-        hit.extend(endpoints);
+        hashes.unwrap_or_default().iter().for_each(|hash| place.users.insert(crate::reach::unsigned(*hash)));
+        place.endpoints.extend(endpoints);
+        place.instances.extend(instances);
     }
     Ok(places)
 }

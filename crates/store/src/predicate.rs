@@ -4,14 +4,16 @@
 //! becomes a list of numbers; what varies from occurrence to occurrence becomes SQL with bound values.
 
 use std::cmp::Ordering;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
-use outcrop_core::query::{Check, Comparison, Field, Predicate, State, Test, Value, dotted_order};
+use outcrop_core::query::{self, Check, Comparison, Field, Predicate, State, Test, Value, dotted_order};
+use outcrop_core::telemetry::names;
 use sqlx::{Postgres, QueryBuilder};
 use uuid::Uuid;
 
 use crate::errors::{self, Scope, Summary};
-use crate::{Database, StoreError, from_utc, occurrences};
+use crate::settings::ServiceSetting;
+use crate::{Database, StoreError, from_utc, occurrences, settings};
 
 /// A predicate whose names are resolved, in the form of the one it was made of.
 pub(crate) enum Condition {
@@ -32,8 +34,8 @@ pub(crate) enum Condition {
 }
 
 /// What a user is called in attributes, by the conventions of now and of before.
-const USER: &str =
-    "COALESCE(o.attributes ->> 'user.id', o.attributes ->> 'enduser.id', o.attributes ->> 'user.name', o.attributes ->> 'user.email')";
+pub(crate) const USER: &str = "COALESCE(o.attributes ->> 'user.id', o.attributes ->> 'enduser.id', o.attributes ->> 'user.name', \
+    o.attributes ->> 'user.email', o.attributes ->> 'user.hash', o.attributes ->> 'enduser.pseudo.id')";
 
 /// Resolves the names of a predicate for a scope.
 pub(crate) async fn resolve(database: &Database, predicate: &Predicate, scope: &Scope) -> Result<Condition, StoreError> {
@@ -82,6 +84,13 @@ impl Resolver<'_> {
             Field::Severity => Condition::Severity(check.clone()),
             Field::Trace => trace(check),
             Field::File | Field::Function => Condition::Stacks(self.stacks(&test.field, check).await?),
+            Field::Touches => Condition::Attribute(names::TOUCHES.to_owned(), check.clone()),
+            Field::Group | Field::Customer => {
+                let chosen = chosen_attributes(&settings::all(self.database).await?, &test.field);
+                let of = |(name, services): (String, Condition)| Condition::All(vec![services, Condition::Attribute(name, check.clone())]);
+                Condition::Any(chosen.into_iter().map(of).collect())
+            }
+            Field::Slice => self.slices(check).await?,
             Field::State(State::Uncaught) => Condition::Uncaught(true),
             Field::State(State::Caught) => Condition::Uncaught(false),
             Field::Attribute(name) => Condition::Attribute(name.clone(), check.clone()),
@@ -92,6 +101,21 @@ impl Resolver<'_> {
                 Condition::Causes(causes.into_iter().map(|(id,)| id).collect())
             }
         })
+    }
+
+    /// The saved predicates whose names a check holds for; any of them may hold.
+    async fn slices(&mut self, check: &Check) -> Result<Condition, StoreError> {
+        let mut any = vec![];
+        for slice in settings::slices(self.database).await?.iter().filter(|slice| check.holds_for_text(&slice.name)) {
+            // Saved slices hold no other slices: they end.
+            if let Some(predicate) = query::parse(&slice.predicate).ok().filter(|predicate| !names_slice(predicate)) {
+                if self.summaries.is_empty() && predicate.tests().iter().any(|test| test.field.is_of_error()) {
+                    self.summaries = errors::list(self.database, self.scope).await?;
+                }
+                any.push(Box::pin(self.condition(&predicate)).await?);
+            }
+        }
+        Ok(Condition::Any(any))
     }
 
     async fn named(&self, column: &'static str, statement: &'static str, check: &Check) -> Result<Condition, StoreError> {
@@ -163,6 +187,27 @@ impl Resolver<'_> {
         };
         Ok(self.summaries.iter().filter(|summary| holds(summary)).map(|summary| errors::number(summary.reference)).collect())
     }
+}
+
+/// Whether a predicate asks for a slice.
+#[must_use]
+pub(crate) fn names_slice(predicate: &Predicate) -> bool {
+    predicate.tests().iter().any(|test| test.field == Field::Slice)
+}
+
+/// The attributes chosen for instance groups or customers, each with the services it was chosen for.
+pub(crate) fn chosen_attributes(settings: &HashMap<Option<i32>, ServiceSetting>, field: &Field) -> Vec<(String, Condition)> {
+    let chosen = |setting: &ServiceSetting| if *field == Field::Group { setting.instance_group.clone() } else { setting.customer.clone() };
+    let mut by_attribute: BTreeMap<String, Vec<i32>> = BTreeMap::new();
+    for (service, setting) in settings {
+        if let (Some(service), Some(name)) = (service, chosen(setting)) {
+            by_attribute.entry(name).or_default().push(*service);
+        }
+    }
+    let with_own: Vec<i32> = by_attribute.values().flatten().copied().collect();
+    let of = |services: Vec<i32>| Condition::Numbers("o.service_id", services);
+    let for_all = settings.get(&None).and_then(chosen).map(|name| (name, Condition::Not(Box::new(of(with_own)))));
+    by_attribute.into_iter().map(|(name, services)| (name, of(services))).chain(for_all).collect()
 }
 
 /// A service's versions in the order they were deployed.

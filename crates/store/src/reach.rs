@@ -1,4 +1,4 @@
-//! Whom and what an error hits: sets of users and endpoints by the hour, folded from the occurrences by a job.
+//! Whom and what an error hits: sets of users, endpoints and instances by the hour, folded from the occurrences by a job.
 //!
 //! The writer notes each touched minute in the transaction that stores its occurrences; the job takes the notes and
 //! writes what it folded in one transaction. Sets may be merged twice, so late data and restarts are harmless.
@@ -30,17 +30,30 @@ struct Found {
     hour: DateTime<Utc>,
     users: Vec<i64>,
     endpoints: Vec<i32>,
+    instances: Vec<i32>,
 }
 
 type Key = (i64, DateTime<Utc>, i32, i32);
 
-/// A stored row: its key, users and endpoints.
-type Stored = (i64, DateTime<Utc>, i32, i32, Vec<u8>, Vec<i32>);
+/// A stored row: its key, users, endpoints and instances.
+type Stored = (i64, DateTime<Utc>, i32, i32, Vec<u8>, Vec<i32>, Vec<i32>);
+
+/// Instances told apart per row: past this an error is everywhere.
+const MAX_INSTANCES: usize = 64;
 
 #[derive(Default)]
 struct Reach {
     users: Distinct,
     endpoints: BTreeSet<i32>,
+    instances: BTreeSet<i32>,
+}
+
+impl Reach {
+    fn add(&mut self, users: &[u8], endpoints: Vec<i32>, instances: Vec<i32>) {
+        self.users.merge(&Distinct::from_bytes(users).unwrap_or_default());
+        self.endpoints.extend(endpoints);
+        self.instances.extend(instances);
+    }
 }
 
 /// Folds one chunk of touched minutes. Returns whether more may be waiting. Does nothing while another instance is at it.
@@ -101,6 +114,7 @@ async fn read(connection: &mut PgConnection, touched: &[Touched]) -> Result<BTre
         let reach = folded.entry((row.cause_id, row.hour, row.environment_id, row.version_id)).or_default();
         row.users.iter().for_each(|user| reach.users.insert(unsigned(*user)));
         reach.endpoints.extend(row.endpoints);
+        reach.instances.extend(row.instances);
     }
     Ok(folded)
 }
@@ -127,7 +141,7 @@ async fn merge_known(connection: &mut PgConnection, touched: &[Touched], folded:
         .await?;
     }
     let known: Vec<Stored> = sqlx::query_as(
-        "SELECT cause_id, hour, environment_id, version_id, users, endpoints FROM reach_hour \
+        "SELECT cause_id, hour, environment_id, version_id, users, endpoints, instances FROM reach_hour \
          JOIN UNNEST($1::bigint[], $2::timestamptz[], $3::int[], $4::int[]) AS key (cause_id, hour, environment_id, version_id) \
              USING (cause_id, hour, environment_id, version_id)",
     )
@@ -137,10 +151,8 @@ async fn merge_known(connection: &mut PgConnection, touched: &[Touched], folded:
     .bind(folded.keys().map(|key| key.3).collect::<Vec<_>>())
     .fetch_all(connection)
     .await?;
-    for (cause, hour, environment, version, users, endpoints) in known {
-        let reach = folded.entry((cause, hour, environment, version)).or_default();
-        reach.users.merge(&Distinct::from_bytes(&users).unwrap_or_default());
-        reach.endpoints.extend(endpoints);
+    for (cause, hour, environment, version, users, endpoints, instances) in known {
+        folded.entry((cause, hour, environment, version)).or_default().add(&users, endpoints, instances);
     }
     Ok(())
 }
@@ -148,7 +160,7 @@ async fn merge_known(connection: &mut PgConnection, touched: &[Touched], folded:
 /// The days of causes, merged from their hours.
 async fn merge_hours(connection: &mut PgConnection, days: BTreeSet<(i64, DateTime<Utc>)>) -> Result<BTreeMap<Key, Reach>, StoreError> {
     let hours: Vec<Stored> = sqlx::query_as(
-        "SELECT cause_id, day, environment_id, version_id, users, endpoints FROM UNNEST($1::bigint[], $2::timestamptz[]) AS of (cause_id, day) \
+        "SELECT cause_id, day, environment_id, version_id, users, endpoints, instances FROM UNNEST($1::bigint[], $2::timestamptz[]) AS of (cause_id, day) \
          JOIN reach_hour USING (cause_id) WHERE hour >= day AND hour < day + interval '24 hours'",
     )
     .bind(days.iter().map(|(cause, _)| *cause).collect::<Vec<_>>())
@@ -156,18 +168,16 @@ async fn merge_hours(connection: &mut PgConnection, days: BTreeSet<(i64, DateTim
     .fetch_all(connection)
     .await?;
     let mut merged: BTreeMap<Key, Reach> = BTreeMap::new();
-    for (cause, day, environment, version, users, endpoints) in hours {
-        let reach = merged.entry((cause, day, environment, version)).or_default();
-        reach.users.merge(&Distinct::from_bytes(&users).unwrap_or_default());
-        reach.endpoints.extend(endpoints);
+    for (cause, day, environment, version, users, endpoints, instances) in hours {
+        merged.entry((cause, day, environment, version)).or_default().add(&users, endpoints, instances);
     }
     Ok(merged)
 }
 
-const WRITE_HOUR: &str = "INSERT INTO reach_hour (cause_id, hour, environment_id, version_id, users, endpoints) VALUES ($1, $2, $3, $4, $5, $6) \
-     ON CONFLICT (cause_id, hour, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints";
-const WRITE_DAY: &str = "INSERT INTO reach_day (cause_id, day, environment_id, version_id, users, endpoints) VALUES ($1, $2, $3, $4, $5, $6) \
-     ON CONFLICT (cause_id, day, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints";
+const WRITE_HOUR: &str = "INSERT INTO reach_hour (cause_id, hour, environment_id, version_id, users, endpoints, instances) VALUES ($1, $2, $3, $4, $5, $6, $7) \
+     ON CONFLICT (cause_id, hour, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints, instances = excluded.instances";
+const WRITE_DAY: &str = "INSERT INTO reach_day (cause_id, day, environment_id, version_id, users, endpoints, instances) VALUES ($1, $2, $3, $4, $5, $6, $7) \
+     ON CONFLICT (cause_id, day, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints, instances = excluded.instances";
 
 async fn write(connection: &mut PgConnection, statement: &'static str, folded: BTreeMap<Key, Reach>) -> Result<(), StoreError> {
     for ((cause, hour, environment, version), reach) in folded {
@@ -178,6 +188,7 @@ async fn write(connection: &mut PgConnection, statement: &'static str, folded: B
             .bind(version)
             .bind(reach.users.to_bytes())
             .bind(reach.endpoints.into_iter().collect::<Vec<_>>())
+            .bind(reach.instances.into_iter().take(MAX_INSTANCES).collect::<Vec<_>>())
             .execute(&mut *connection)
             .await?;
     }

@@ -143,6 +143,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/errors/{ref}/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The users an error hit. */
+        get: operations["list_users"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/find": {
         parameters: {
             query?: never;
@@ -246,6 +263,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The values of a field over a window, with the errors, occurrences and users that fall to each. */
+        get: operations["list_parts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/predicate/complete": {
         parameters: {
             query?: never;
@@ -273,6 +307,24 @@ export interface paths {
         /** Lists the services that have sent anything. */
         get: operations["list_services"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is said of a service; `all` is said of every service that has nothing of its own. */
+        get: operations["show_service_settings"];
+        /** Says something of a service, or of `all`. What is left out is said no more. */
+        put: operations["set_service_settings"];
         post?: never;
         delete?: never;
         options?: never;
@@ -311,6 +363,41 @@ export interface paths {
         put: operations["set_password"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/slices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the saved slices. */
+        get: operations["list_slices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/slices/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Saves a slice, or changes the one of that name. */
+        put: operations["save_slice"];
+        post?: never;
+        /** Removes a slice. */
+        delete: operations["remove_slice"];
         options?: never;
         head?: never;
         patch?: never;
@@ -586,6 +673,8 @@ export interface components {
              * @description The line, from 1.
              */
             line?: number | null;
+            /** @description A link to its line, where the service has a URL template. */
+            link?: string | null;
             /** @description The module, where the text tells it apart. */
             module?: string;
             /** @description Whether it is the service's own code. */
@@ -595,6 +684,9 @@ export interface components {
              * @description How often it repeats in a row, beyond the first time.
              */
             repeats?: number;
+            source?: components["schemas"]["SourceLines"] | null;
+            /** @description Its variables, where the sender gave them. */
+            variables?: components["schemas"]["Variable"][];
         };
         /** @description A change of how a service's occurrences are grouped. */
         GroupingChange: {
@@ -769,6 +861,11 @@ export interface components {
             /** @description The password from now on, at least 10 characters. */
             new: string;
         };
+        /** @description A slice to save. */
+        NewSlice: {
+            /** @description The predicate; it may not name another slice. */
+            where: string;
+        };
         /** @description One occurrence in full. */
         OccurrenceDetail: components["schemas"]["OccurrenceItem"] & {
             /** @description Further reports of the same failure. */
@@ -777,6 +874,8 @@ export interface components {
             attributes: Record<string, never>;
             /** @description The error it belongs to. */
             error: string;
+            /** @description The request, sorted for people. */
+            request?: components["schemas"]["RequestPart"][];
             /** @description The resource's attributes. */
             resource: Record<string, never>;
             /** @description The exact data sent as OTLP/JSON, less what was scrubbed; `null` where it was not kept. */
@@ -831,6 +930,35 @@ export interface components {
             /** @description The cursor of the next page; `null` on the last. */
             next?: string | null;
         };
+        /** @description One value, with what falls to it. */
+        PartItem: {
+            /**
+             * Format: int64
+             * @description Errors.
+             */
+            errors: number;
+            /**
+             * Format: int64
+             * @description Occurrences.
+             */
+            occurrences: number;
+            /**
+             * Format: int64
+             * @description Users.
+             */
+            users: number;
+            /** @description The value. */
+            value: string;
+            /** @description The predicate that narrows to it. */
+            where: string;
+        };
+        /** @description The values of a field over the occurrences of a window. */
+        PartList: {
+            /** @description The field or attribute. */
+            by: string;
+            /** @description Its values, the most frequent first, 50 at most. */
+            items: components["schemas"]["PartItem"][];
+        };
         /** @description What went wrong (RFC 9457). */
         Problem: {
             /**
@@ -868,6 +996,22 @@ export interface components {
              */
             requests: number;
         };
+        /** @description A part of a request: a heading and rows. */
+        RequestPart: {
+            /** @description Its rows. */
+            rows: components["schemas"]["RequestRow"][];
+            /** @description What it is about. */
+            title: string;
+        };
+        /** @description One value of a request. */
+        RequestRow: {
+            /** @description The attribute it was sent as; empty where it is worked out from others. */
+            attribute: string;
+            /** @description What people call it. */
+            label: string;
+            /** @description The value, as text. */
+            value: string;
+        };
         /** @description A service that has sent something. */
         ServiceItem: {
             /** @description Its environments. */
@@ -903,6 +1047,17 @@ export interface components {
         ServiceList: {
             /** @description The services. */
             items: components["schemas"]["ServiceItem"][];
+        };
+        /** @description What people say of services. */
+        ServiceSettings: {
+            /** @description The attribute that names the customer. */
+            customer?: string | null;
+            /** @description The attribute that tells instance groups apart, such as `cloud.region`. */
+            instance_group?: string | null;
+            /** @description The folder the code runs in, which is no part of the path in its repository. */
+            source_root?: string | null;
+            /** @description Template of a link to a line of source, with `{path}`, `{line}`, `{revision}` (the commit, else the version), `{service}`. */
+            source_url?: string | null;
         };
         /**
          * @description How severe an error is, by OTLP's ranges of severity numbers.
@@ -942,6 +1097,37 @@ export interface components {
             email: string;
             /** @description The password. */
             password: string;
+        };
+        /** @description A predicate saved under a name; `slice = NAME` asks for it in other predicates. */
+        SliceItem: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who saved it. */
+            by: string;
+            /** @description Its name. */
+            name: string;
+            /** @description The predicate. */
+            where: string;
+        };
+        /** @description Predicates saved under a name. */
+        SliceList: {
+            /** @description The slices, by name. */
+            items: components["schemas"]["SliceItem"][];
+        };
+        /** @description Lines of source around a frame's line. */
+        SourceLines: {
+            /**
+             * Format: int32
+             * @description The number of the first, from 1.
+             */
+            first: number;
+            /** @description Where they are from: `sender`, or the checkout's revision such as `v2.4.0` or `HEAD`. */
+            from: string;
+            /** @description The lines. */
+            lines: string[];
         };
         /** @description An error that falls apart. */
         SplitError: {
@@ -1028,6 +1214,40 @@ export interface components {
             /** @description What happened, in words. */
             sentence: string;
         };
+        /** @description A user an error hit. */
+        UserItem: {
+            /**
+             * Format: int64
+             * @description Errors of any service that hit them in the window.
+             */
+            errors: number;
+            /**
+             * Format: date-time
+             * @description The first of them.
+             */
+            first_seen: string;
+            /**
+             * Format: date-time
+             * @description The last of them.
+             */
+            last_seen: string;
+            /**
+             * Format: int64
+             * @description Occurrences of the error.
+             */
+            occurrences: number;
+            /** @description What they are called in the attributes. */
+            user: string;
+            /** @description The predicate that finds all of them. */
+            where: string;
+        };
+        /** @description Users an error hit. */
+        UserPage: {
+            /** @description The users, those hit most often first. */
+            items: components["schemas"]["UserItem"][];
+            /** @description The cursor of the next page; `null` at the end. */
+            next?: string | null;
+        };
         /** @description A value with its number of occurrences. */
         ValueCount: {
             /**
@@ -1039,6 +1259,13 @@ export interface components {
             value: string;
             /** @description A predicate for the occurrences with it; `null` for times. */
             where?: string | null;
+        };
+        /** @description A variable of a frame. */
+        Variable: {
+            /** @description Its name. */
+            name: string;
+            /** @description Its value, as text. */
+            value: string;
         };
     };
     responses: never;
@@ -1392,6 +1619,51 @@ export interface operations {
             };
         };
     };
+    list_users: {
+        parameters: {
+            query?: {
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description How far back: `24h`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description Its end. */
+                to?: string;
+                /** @description Only occurrences for which this predicate holds. */
+                where?: string;
+                /** @description Items per page, 1 to 500; 50 where none is given. */
+                limit?: number;
+                /** @description The page that begins here. */
+                cursor?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The error's reference */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserPage"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     find: {
         parameters: {
             query: {
@@ -1624,6 +1896,50 @@ export interface operations {
             };
         };
     };
+    list_parts: {
+        parameters: {
+            query: {
+                /** @description The field or attribute: `namespace`, `kind`, `touches`, `group`, `customer`, `cloud.region`, … */
+                by: string;
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description How far back: `24h`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description Its end. */
+                to?: string;
+                /** @description Only occurrences for which this predicate holds. */
+                where?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PartList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     complete_predicate: {
         parameters: {
             query: {
@@ -1671,6 +1987,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServiceList"];
+                };
+            };
+        };
+    };
+    show_service_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The service, or `all` */
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceSettings"];
+                };
+            };
+        };
+    };
+    set_service_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The service, or `all` */
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServiceSettings"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1787,6 +2165,85 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_slices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SliceList"];
+                };
+            };
+        };
+    };
+    save_slice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSlice"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_slice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

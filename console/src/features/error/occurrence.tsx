@@ -97,6 +97,7 @@ function Message({ text }: { text: string }) {
 const RELATIONS: Record<string, string> = { cause: "Caused by", handled: "While handling", member: "Member of the group" };
 
 function ExceptionView({ exception, isFirst }: { exception: Exception; isFirst: boolean }) {
+  const firstOwn = runs(exception.frames).findIndex((run) => run.own);
   return (
     <div>
       {!isFirst && (
@@ -109,7 +110,7 @@ function ExceptionView({ exception, isFirst }: { exception: Exception; isFirst: 
           run.own ? (
             <Fragment key={at}>
               {run.frames.map((frame, index) => (
-                <FrameView key={index} frame={frame} />
+                <FrameView key={index} frame={frame} isFirst={isFirst && at === firstOwn && index === 0} />
               ))}
             </Fragment>
           ) : (
@@ -134,18 +135,71 @@ function runs(frames: Frame[]): Run[] {
   return found;
 }
 
-function FrameView({ frame }: { frame: Frame }) {
+function FrameView({ frame, isFirst = false }: { frame: Frame; isFirst?: boolean }) {
+  const [open, setOpen] = useState(isFirst);
   const name = [frame.module, frame.function].filter(Boolean).join(".") || "(anonymous)";
+  const place = `${frame.file}${frame.line ? `:${frame.line}` : ""}`;
+  const variables = frame.variables ?? [];
+  const hasMore = Boolean(frame.source) || variables.length > 0;
   return (
-    <li className="flex flex-wrap items-baseline gap-x-3 border-b border-line px-3 py-1.5 last:border-b-0">
-      <b className="font-mono text-[13px] [overflow-wrap:anywhere]">{name}</b>
-      <span className="font-mono text-[13px] text-faint [overflow-wrap:anywhere]">
-        {frame.file}
-        {frame.line ? `:${frame.line}` : ""}
-      </span>
-      {(frame.repeats ?? 0) > 0 && <span className="text-[13px] text-ochre">× {(frame.repeats ?? 0) + 1}</span>}
-      <span className="ml-auto text-[13px] text-faint">{frame.own ? "own" : "library"}</span>
+    <li className="border-b border-line px-3 py-1.5 last:border-b-0">
+      <div className="flex flex-wrap items-baseline gap-x-3">
+        <b className="font-mono text-[13px] [overflow-wrap:anywhere]">{name}</b>
+        {frame.link ? (
+          <a href={frame.link} rel="noreferrer noopener" target="_blank" className="font-mono text-[13px] [overflow-wrap:anywhere]">
+            {place}
+          </a>
+        ) : (
+          <span className="font-mono text-[13px] text-faint [overflow-wrap:anywhere]">{place}</span>
+        )}
+        {(frame.repeats ?? 0) > 0 && <span className="text-[13px] text-ochre">× {(frame.repeats ?? 0) + 1}</span>}
+        {hasMore && (
+          <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="text-[13px] text-accent hover:underline">
+            {open ? "fold" : [frame.source && "source", variables.length > 0 && counted(variables.length, "variable", "variables")].filter(Boolean).join(", ")}
+          </button>
+        )}
+        <span className="ml-auto text-[13px] text-faint">{frame.own ? "own" : "library"}</span>
+      </div>
+      {open && hasMore && (
+        <div className="mt-1.5 grid gap-x-6 gap-y-2 md:grid-cols-[3fr_2fr]">
+          {frame.source && <Source source={frame.source} line={frame.line ?? 0} />}
+          {variables.length > 0 && (
+            <dl className="font-mono text-[12px]" aria-label={`Variables of ${name}`}>
+              {variables.map((variable) => (
+                <div key={variable.name} className="grid grid-cols-[minmax(4rem,auto)_1fr] gap-x-3 border-b border-line py-0.5 last:border-b-0">
+                  <dt className="text-faint">{variable.name}</dt>
+                  <dd className="[overflow-wrap:anywhere]">
+                    <bdi>{variable.value}</bdi>
+                  </dd>
+                </div>
+              ))}
+            </dl>
+          )}
+        </div>
+      )}
     </li>
+  );
+}
+
+function Source({ source, line }: { source: NonNullable<Frame["source"]>; line: number }) {
+  return (
+    <div className="min-w-0">
+      <ol className="overflow-x-auto font-mono text-[12px] leading-5">
+        {source.lines.map((text, at) => {
+          const number = source.first + at;
+          return (
+            <li key={number} className={`flex gap-x-3 whitespace-pre ${number === line ? "bg-wash font-semibold" : ""}`}>
+              <span className="w-10 shrink-0 text-right text-faint select-none">
+                {number === line && <span className="sr-only">failed in line </span>}
+                {number}
+              </span>
+              <span>{text}</span>
+            </li>
+          );
+        })}
+      </ol>
+      <p className="text-[12px] text-faint">{source.from === "sender" ? "as the sender gave it" : source.from === "HEAD" ? "from the checkout as it is now: the revision that ran is not in it" : `from the checkout at ${source.from}`}</p>
+    </div>
   );
 }
 
@@ -163,20 +217,41 @@ function Library({ frames }: { frames: Frame[] }) {
   );
 }
 
-const REQUEST = ["http.", "url.", "client.", "server.", "network.", "user_agent.", "rpc.", "messaging.", "user.", "enduser.", "session."];
-
+/** The request sorted for people, with what names it elsewhere. */
 function Request({ occurrence, narrow }: { occurrence: OccurrenceDetail; narrow: (test: string) => void }) {
-  const attributes = Object.entries(occurrence.attributes as Record<string, unknown>);
-  const request = attributes.filter(([name]) => REQUEST.some((prefix) => name.startsWith(prefix)));
-  const known: [string, unknown][] = [
+  const named: [string, string | null | undefined][] = [
     ["endpoint", occurrence.endpoint],
-    ["user", occurrence.user],
     ["host", occurrence.host],
     ["trace", occurrence.trace_id],
     ["span", occurrence.span_id],
   ];
-  const shown = known.filter(([, value]) => value !== null && value !== undefined);
-  return <Data title="The request" data={Object.fromEntries([...shown, ...request])} narrow={narrow} />;
+  const rows = named.flatMap(([label, value]) => (value ? [{ label, value, attribute: NOT_FIELDS.includes(label) ? "" : label }] : []));
+  const parts = [...(occurrence.request ?? []), { title: "Where", rows }].filter((part) => part.rows.length > 0);
+  if (parts.length === 0) return <p className="py-3 text-faint">Nothing was sent about a request.</p>;
+  return (
+    <div className="gap-x-8 md:columns-2">
+      {parts.map((part) => (
+        <section key={part.title} className="mb-3 break-inside-avoid">
+          <h3 className="font-semibold">{part.title}</h3>
+          <dl className="text-[13px]">
+            {part.rows.map((row, at) => (
+              <div key={at} className="grid grid-cols-[9.5rem_1fr] gap-x-3 border-b border-line py-0.5">
+                <dt className="text-faint [overflow-wrap:anywhere]">{row.label}</dt>
+                <dd className="font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
+                  <bdi>{row.value}</bdi>
+                  {row.attribute && row.value.length <= 200 && (
+                    <button type="button" onClick={() => narrow(testOf(row.attribute, row.value))} className="ml-3 font-sans text-accent hover:underline" aria-label={`Only where ${row.label} is ${row.value}`}>
+                      only these
+                    </button>
+                  )}
+                </dd>
+              </div>
+            ))}
+          </dl>
+        </section>
+      ))}
+    </div>
+  );
 }
 
 /** Names of predicates' fields that are no attributes, and cannot be narrowed by here. */

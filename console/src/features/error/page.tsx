@@ -9,6 +9,7 @@ import { Strata } from "../../ui/strata";
 import { PredicateBox, narrowed } from "../../ui/predicate-box";
 import { StandsOut, WhyOne } from "./common";
 import { OccurrenceView } from "./occurrence";
+import { Users } from "./users";
 
 export function ErrorPage() {
   const { ref } = useParams({ from: "/inside/errors/$ref" });
@@ -33,7 +34,7 @@ export function ErrorPage() {
         · first <time dateTime={detail.first_seen} title={exact(detail.first_seen)}>{agoInWords(detail.first_seen)}</time> in {detail.first_version} · last{" "}
         <time dateTime={detail.last_seen} title={exact(detail.last_seen)}>{agoInWords(detail.last_seen)}</time> ·{" "}
         <a href="#occurrence">{counted(detail.count, "occurrence", "occurrences")}</a> in {windowInWords(search)} ·{" "}
-        {detail.users === 0 ? "no user named" : counted(detail.users, "user", "users")} · {detail.uncaught ? "uncaught" : "caught"}, {detail.severity}
+        {detail.users === 0 ? "no user named" : <a href="#users">{counted(detail.users, "user", "users")}</a>} · {detail.uncaught ? "uncaught" : "caught"}, {detail.severity}
       </p>
       {search.where && (
         <PredicateBox
@@ -62,6 +63,7 @@ export function ErrorPage() {
       )}
       <StandsOut reference={ref} scope={search} narrow={narrow} />
       <Facts detail={detail} />
+      {detail.users > 0 && <Users reference={detail.ref} scope={search} total={detail.users} />}
       <WhyOne reference={detail.ref} service={detail.service} />
       <Occurrence reference={ref} environment={search.environment} chosen={search.occurrence} narrow={narrow} />
     </article>

@@ -6,7 +6,8 @@ import { ago, count, counted, exact, percent, windowInWords } from "../../ui/for
 import { useHotkeys } from "../../ui/hotkeys";
 import { Code, Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strip } from "../../ui/strata";
-import { PredicateBox } from "../../ui/predicate-box";
+import { PredicateBox, narrowed } from "../../ui/predicate-box";
+import { Slices } from "./slices";
 import { pageSentence, rowSentence } from "./sentence";
 
 /** Whether all words typed stand somewhere in what a row shows. */
@@ -41,6 +42,8 @@ export function ErrorsPage() {
       onWords={(q) => void navigate({ search: (now) => ({ ...now, q }), replace: true })}
     />
   );
+  const where = (where: string) => void navigate({ search: (now) => ({ ...now, where, q: undefined, cursor: undefined }) });
+  const slices = <Slices scope={search} narrow={(test) => where(narrowed(search.where, test))} apply={where} />;
   if (errors.isPending) return <Skeleton rows={9} />;
   if (errors.isError && search.where) {
     return (
@@ -57,6 +60,7 @@ export function ErrorsPage() {
     return (
       <>
         {box}
+        {slices}
         <Empty title={`Nothing matches in ${when}.`}>
           <p>
             Choose a longer window above, or{" "}
@@ -83,6 +87,7 @@ export function ErrorsPage() {
         {traffic.requests > 0 && ` (${percent(traffic.failed / traffic.requests)})`} · {counted(total, "error", "errors")} in {when}
       </p>
       {box}
+      {slices}
       <div className="hidden justify-between border-b border-line pb-1 text-[13px] md:flex">
         <h2 className="font-semibold">
           What matters most first <span className="font-normal text-faint">by attention, 0 to 100</span>

@@ -4,6 +4,7 @@ use std::time::{Duration, Instant};
 use outcrop_demo::{Fleet, Progress};
 use outcrop_server::{Listeners, Secret, Settings, hash_password, serve};
 use outcrop_store::access::{self, AccessError};
+use outcrop_store::settings::{self as service_settings, ServiceSetting};
 use outcrop_store::{Database, timeline};
 use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
@@ -31,7 +32,7 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
     tokio::spawn(stop_on_signal(stop.clone()));
     let fleet = Fleet::new(&address, &key, arguments.seed);
     let work = async {
-        let done = sail(&fleet, is_new.then_some(arguments.minutes), &address, &stop).await;
+        let done = sail(&database, &fleet, is_new.then_some(arguments.minutes), &address, &stop).await;
         stop.cancel();
         done
     };
@@ -41,15 +42,35 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
 }
 
 /// Loads the history where there is none yet, says where the console is, and goes on live.
-async fn sail(fleet: &Fleet, minutes: Option<i64>, address: &str, stop: &CancellationToken) -> Result<(), Fault> {
+async fn sail(database: &Database, fleet: &Fleet, minutes: Option<i64>, address: &str, stop: &CancellationToken) -> Result<(), Fault> {
     if let Some(minutes) = minutes {
         load(fleet, minutes, stop).await?;
     }
+    describe(database).await?;
     if stop.is_cancelled() {
         return Ok(());
     }
     line(format!("\nconsole   {address}\nsign in   {EMAIL}\npassword  {PASSWORD}\n\nSkerry Line goes on sending. Ctrl-C ends it."))?;
     fleet.live(stop.clone()).await.map_err(|error| Fault::Refused(error.to_string()))
+}
+
+/// Says of the services what their people would.
+async fn describe(database: &Database) -> Result<(), Fault> {
+    let said = |text: &str| Some(text.to_owned());
+    let all = ServiceSetting {
+        source_url: said("https://git.skerry.example/{service}/{revision}/{path}#L{line}"),
+        instance_group: said("cloud.region"),
+        customer: said("skerry.port"),
+        ..ServiceSetting::default()
+    };
+    let roots = [("fares", "/srv/skerry/fares"), ("gangway", "/srv/skerry/gangway"), ("stowage", "/src/stowage")];
+    let of_service = |root: &str| ServiceSetting { source_root: said(root), ..ServiceSetting::default() };
+    let settings = roots.map(|(service, root)| (Some(service), of_service(root)));
+    for (service, setting) in [(None, all)].into_iter().chain(settings) {
+        service_settings::set(database, service, &setting).await.map_err(|error| Fault::Refused(error.to_string()))?;
+    }
+    let edge = "service in (gangway, boarding) and environment = production";
+    service_settings::save_slice(database, "edge", edge, EMAIL).await.map_err(|error| Fault::Refused(error.to_string()))
 }
 
 /// Makes the member, where there is none, and a key for this run. Returns the key.

@@ -32,6 +32,12 @@ pub async fn run(arguments: Occurrence) -> Result<(), Fault> {
         let span = report.span_id.as_deref().map_or_else(|| "without a trace".to_owned(), |span| format!("on span {span}"));
         line(printable(&format!("also reported {} {span}: {} {}", time(report.at), report.type_name, report.message)))?;
     }
+    for part in &detail.request {
+        line(format!("\n{}", part.title))?;
+        for row in &part.rows {
+            line(printable(&format!("  {:<24}{}", row.label, short(&row.value))))?;
+        }
+    }
     attributes("Attributes", &detail.attributes)?;
     attributes("Resource", &detail.resource)?;
     let kept =
@@ -46,6 +52,11 @@ fn named(type_name: &str) -> &str {
 /// Longest value shown in the terminal, in characters; `--json` has it whole.
 const MAX_SHOWN: usize = 300;
 
+fn short(text: &str) -> String {
+    let shown: String = text.chars().take(MAX_SHOWN).collect();
+    if shown.len() < text.len() { format!("{shown} …") } else { shown }
+}
+
 fn attributes(title: &str, attributes: &Value) -> Result<(), Fault> {
     let Some(object) = attributes.as_object().filter(|object| !object.is_empty()) else { return Ok(()) };
     line(format!("\n{title}"))?;
@@ -53,9 +64,7 @@ fn attributes(title: &str, attributes: &Value) -> Result<(), Fault> {
     entries.sort_by_key(|(name, _)| *name);
     for (name, value) in entries {
         let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-        let shown: String = text.chars().take(MAX_SHOWN).collect();
-        let more = if shown.len() < text.len() { " …" } else { "" };
-        line(format!("  {} = {}{more}", printable(name), printable(&shown)))?;
+        line(format!("  {} = {}", printable(name), printable(&short(&text))))?;
     }
     Ok(())
 }

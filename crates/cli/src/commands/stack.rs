@@ -56,8 +56,29 @@ fn print_frames(exception: &Exception, frames: Frames) -> Result<(), Fault> {
         let owner = if frame.own { "" } else { "  (library)" };
         let repeats = if frame.repeats > 0 { format!("  × {}", frame.repeats + 1) } else { String::new() };
         line(format!("    {}{owner}{repeats}", printable(&place(frame))))?;
+        if frame.own {
+            more(frame)?;
+        }
     }
     fold(&mut folded)
+}
+
+/// What is known of a frame beyond the stack text: its lines of source, its variables, a link.
+fn more(frame: &Frame) -> Result<(), Fault> {
+    for (number, text) in frame.source.iter().flat_map(|source| (source.first..).zip(&source.lines)) {
+        // Three lines around it are enough in a terminal.
+        if frame.line.is_some_and(|at| number.abs_diff(at) <= 3) {
+            let mark = if Some(number) == frame.line { '>' } else { ' ' };
+            line(format!("      {mark} {number} {}", printable_block(text)))?;
+        }
+    }
+    for variable in &frame.variables {
+        line(printable(&format!("        {} = {}", variable.name, variable.value)))?;
+    }
+    match &frame.link {
+        Some(link) => line(printable(&format!("        {link}"))),
+        None => Ok(()),
+    }
 }
 
 fn fold(folded: &mut usize) -> Result<(), Fault> {

@@ -203,6 +203,8 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
             (format!("/errors/{reference}"), "Occurrence"),
             ("/connect".to_owned(), "Reporting"),
             ("/account".to_owned(), "Set a new password"),
+            ("/grouping".to_owned(), "What was changed"),
+            ("/services".to_owned(), "Folder the code runs in"),
         ] {
             browser.open(&format!("{}{page}", running.url)).await;
             browser.sees(shows).await;

@@ -7,6 +7,7 @@ mod commands;
 mod console;
 mod demo;
 mod hostile;
+mod one_page;
 mod outage;
 mod predicates;
 mod recorded;

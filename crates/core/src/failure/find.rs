@@ -106,6 +106,7 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits) -> Found {
     let mut found = Found { clock_ahead_ms: clock.ahead_ms, ..Found::default() };
     let mut senders = Senders::default();
     let entries = entry_attributes(&groups);
+    let touched = touched(&groups);
     for group in groups {
         let sender = senders.of(&group.resource);
         let mut scope = None;
@@ -134,7 +135,11 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits) -> Found {
                 let span = Arc::new(span);
                 let request = span.parent_id.and_then(|_| entries.get(&(trace_id, span.span_id)));
                 for event in span.events.iter().filter(|event| is_exception_event(event)) {
-                    found.reports.push(event_report(&span, event, request, &sender, scope, user, clock, limits));
+                    let mut report = event_report(&span, event, request, &sender, scope, user, clock, limits);
+                    if let Some(what) = touched.get(&(trace_id, span.span_id)) {
+                        report.attributes.insert(names::TOUCHES.to_owned(), (*what).into());
+                    }
+                    found.reports.push(report);
                 }
             }
             found.spans.push(SeenSpan { identity: sender.identity.clone(), trace_id, facts, entry });
@@ -285,6 +290,31 @@ fn entry_attributes(groups: &[Group<Span>]) -> RequestAttributes {
         }
     }
     by_span
+}
+
+/// Spans that failed in a call to elsewhere: the call itself and, within the batch, the spans of its service above it.
+fn touched(groups: &[Group<Span>]) -> HashMap<(TraceId, SpanId), &'static str> {
+    let mut touched = HashMap::new();
+    let is_failed = |span: &&Span| span.is_error || span.events.iter().any(is_exception_event);
+    for group in groups {
+        let failed = || group.records.iter().filter(is_failed);
+        let calls: Vec<(&Span, &'static str)> = failed().filter_map(|span| Some((span, names::touches(span)?))).collect();
+        if calls.is_empty() {
+            continue;
+        }
+        let parents: HashMap<(TraceId, SpanId), Option<SpanId>> =
+            failed().map(|span| ((span.trace_id, span.span_id), span.parent_id)).collect();
+        for (call, what) in calls {
+            let mut at = Some(call.span_id);
+            // Bounded, since a sender may have made a circle of parents.
+            for _ in 0..64 {
+                let Some(key) = at.map(|id| (call.trace_id, id)).filter(|key| parents.contains_key(key)) else { break };
+                touched.entry(key).or_insert(what);
+                at = parents[&key];
+            }
+        }
+    }
+    touched
 }
 
 #[expect(clippy::too_many_arguments, reason = "one call site; each is a different thing of the same record")]

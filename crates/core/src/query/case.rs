@@ -4,7 +4,7 @@ use serde_json::{Map, Value as Json};
 
 use super::{Check, Comparison, Field, Mistake, Predicate, State, Test, Value, dotted_order};
 use crate::stack::{Stack, base_name};
-use crate::telemetry::names::USER_ATTRIBUTES;
+use crate::telemetry::names::{TOUCHES, USER_ATTRIBUTES};
 
 /// One occurrence as a rule sees it when it comes in.
 #[derive(Clone, Copy, Debug)]
@@ -64,6 +64,9 @@ impl Predicate {
             let name = test.field.name();
             let why = match &test.field {
                 Field::Title | Field::Kind => continue,
+                Field::Slice | Field::Group | Field::Customer => {
+                    format!("`{name}` is looked up when a question is asked: write the predicate or attribute itself")
+                }
                 Field::Endpoint => "`endpoint` is known only once the request's span has come: use `http.route`".to_owned(),
                 Field::State(State::Uncaught | State::Caught) => {
                     format!("whether an occurrence is {name} is known only once its request has ended")
@@ -95,6 +98,7 @@ impl Test {
             Field::Severity => self.check.holds_for_severity(case.severity),
             Field::Trace => !case.trace.is_empty() && text(case.trace),
             Field::User => USER_ATTRIBUTES.iter().find_map(|name| case.attributes.get(*name)).is_some_and(|user| text(&plain(user))),
+            Field::Touches => case.attributes.get(TOUCHES).is_some_and(|what| text(&plain(what))),
             Field::File => frames(case).any(|frame| text(&frame.file) || text(base_name(&frame.file))),
             Field::Function => frames(case).any(|frame| text(&frame.function) || text(&format!("{}.{}", frame.module, frame.function))),
             Field::Attribute(name) => {

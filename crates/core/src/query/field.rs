@@ -45,6 +45,14 @@ pub enum Field {
     TakenBy,
     /// The kind of exception, derived: `timeout`, `connection`, `null`, `parse`, `permission`, `database`, …
     Kind,
+    /// What the failing request touched: `database`, `queue`, `rpc`, `http`.
+    Touches,
+    /// The instance group: the value of the resource attribute chosen for the service.
+    Group,
+    /// The customer: the value of the attribute chosen for the service.
+    Customer,
+    /// A slice: a predicate saved under a name.
+    Slice,
     /// A state that an error or occurrence is in or not.
     State(State),
     /// Any attribute of the occurrence or its resource, by the name it was sent with.
@@ -113,6 +121,10 @@ const FIELDS: &[(&str, Field)] = &[
     ("last_seen", Field::LastSeen),
     ("first_version", Field::FirstVersion),
     ("kind", Field::Kind),
+    ("touches", Field::Touches),
+    ("group", Field::Group),
+    ("customer", Field::Customer),
+    ("slice", Field::Slice),
 ];
 
 const STATES: &[(&str, State)] = &[

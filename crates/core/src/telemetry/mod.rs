@@ -1,6 +1,8 @@
 //! The normalised model of what senders say: OTLP's shapes without its encodings.
 
+pub mod frame_data;
 pub mod names;
+pub mod request;
 pub mod tidy;
 mod value;
 

@@ -36,6 +36,20 @@ pub struct Identity {
     pub environment: String,
 }
 
+/// What a failing request touched, worked out from its spans: `database`, `queue`, `rpc` or `http`.
+pub const TOUCHES: &str = "outcrop.touches";
+
+/// What a call to elsewhere is to.
+#[must_use]
+pub fn touches(span: &Span) -> Option<&'static str> {
+    if !matches!(span.kind, SpanKind::Client | SpanKind::Producer) {
+        return None;
+    }
+    let has = |prefix: &str| span.attributes.0.iter().any(|(name, _)| name.starts_with(prefix));
+    let known = [("db.", "database"), ("messaging.", "queue"), ("rpc.", "rpc"), ("http.", "http"), ("url.", "http")];
+    known.iter().find(|(prefix, _)| has(prefix)).map(|(_, what)| *what)
+}
+
 /// Longest name of a service, version, environment or endpoint in bytes: long enough for any honest one, short enough
 /// for a table's row.
 pub const MAX_NAME_BYTES: usize = 200;

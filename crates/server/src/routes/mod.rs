@@ -13,6 +13,8 @@ mod query;
 mod regrouping;
 mod services;
 mod session;
+mod slices;
+mod sources;
 mod stands_out;
 mod timeline;
 mod viewer;
@@ -55,6 +57,13 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(regrouping::list_changes)
             .service(regrouping::undo_change)
             .service(regrouping::causes_of_error)
+            .service(slices::list_slices)
+            .service(slices::save_slice)
+            .service(slices::remove_slice)
+            .service(slices::list_parts)
+            .service(slices::users_of_error)
+            .service(slices::show_settings)
+            .service(slices::set_settings)
             .service(predicate::complete)
             .service(find::find_text)
             .service(services::list)

@@ -3,7 +3,7 @@ use chrono::Utc;
 use outcrop_core::failure::OccurrenceId;
 use outcrop_store::occurrences::Choice;
 use outcrop_store::upkeep::RETENTION_DAYS;
-use outcrop_store::{errors, occurrences, to_utc};
+use outcrop_store::{errors, occurrences, settings, to_utc};
 
 use super::query::{bad, cursor, error_of, limit, parameters, read_cursor, scope};
 use super::viewer::Viewer;
@@ -11,7 +11,7 @@ use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
     AlsoReported, ChoiceQuery, ChosenOccurrence, ErrorQuery, OccurrenceDetail, OccurrenceItem, OccurrencePage, OccurrenceQuery, Problem,
-    Severity,
+    RequestPart, RequestRow, Severity,
 };
 
 /// Lists the occurrences of an error, the newest first.
@@ -67,8 +67,15 @@ pub(super) async fn one(
 ) -> Result<web::Json<OccurrenceDetail>, ApiError> {
     let id = occurrence_id(&path)?;
     let database = state.database.clone();
-    let found = state.on_main(async move { occurrences::one(&database, id).await }).await?;
-    found.map(detail).map(web::Json).ok_or_else(|| ApiError::NotFound(format!("there is no occurrence {id}; it may be past its retention")))
+    let found = state
+        .on_main(async move {
+            let Some(found) = occurrences::one(&database, id).await? else { return Ok(None) };
+            let setting = settings::of_service(&database, &found.row.service).await?;
+            Ok(Some((found, setting)))
+        })
+        .await?;
+    let (found, setting) = found.ok_or_else(|| ApiError::NotFound(format!("there is no occurrence {id}; it may be past its retention")))?;
+    Ok(web::Json(super::sources::with_sources(detail(found), setting, &state.settings).await))
 }
 
 fn occurrence_id(text: &str) -> Result<OccurrenceId, ApiError> {
@@ -116,6 +123,7 @@ fn detail(mut found: occurrences::Full) -> OccurrenceDetail {
         error: found.error.to_string(),
         stack: found.stack.and_then(|stack| serde_json::from_value(stack).ok()),
         stacktrace,
+        request: request(&found.attributes),
         attributes: found.attributes,
         resource: found.resource,
         also_reported: found
@@ -130,6 +138,12 @@ fn detail(mut found: occurrences::Full) -> OccurrenceDetail {
             .collect(),
         sent,
     }
+}
+
+fn request(attributes: &serde_json::Value) -> Vec<RequestPart> {
+    let parts = attributes.as_object().map(outcrop_core::telemetry::request::parts).unwrap_or_default();
+    let row = |row: outcrop_core::telemetry::request::Row| RequestRow { label: row.label, value: row.value, attribute: row.attribute };
+    parts.into_iter().map(|part| RequestPart { title: part.title.to_owned(), rows: part.rows.into_iter().map(row).collect() }).collect()
 }
 
 /// Finds one occurrence among those of an error: the first, the latest, the fullest, the next older or newer one, the

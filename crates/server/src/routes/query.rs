@@ -77,7 +77,7 @@ pub(super) async fn error_of(state: &State, text: &str) -> Result<Reference, Api
 }
 
 /// Reads a predicate; a mistake becomes the caller's, with its place.
-fn predicate(text: &str) -> Result<Arc<Predicate>, ApiError> {
+pub(super) fn predicate(text: &str) -> Result<Arc<Predicate>, ApiError> {
     outcrop_core::query::parse(text).map(Arc::new).map_err(|mistake| {
         let place = super::predicate::place(text, &mistake);
         ApiError::Predicate { message: mistake.message, at: place.0, length: place.1 }

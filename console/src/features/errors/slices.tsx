@@ -1,0 +1,125 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { type Scope, api, queryClient, taken, useMember, windowOf } from "../../api/client";
+import { count, counted } from "../../ui/format";
+import { testOf } from "../../ui/predicate-box";
+import { Failed } from "../../ui/states";
+
+/** Fields that slice the list, as the API calls them. */
+const FIELDS = ["kind", "touches", "namespace", "endpoint", "version", "group", "customer", "host.name", "cloud.region"];
+
+type Props = { scope: Scope; narrow: (test: string) => void; apply: (where: string) => void };
+
+/** Slices of the list: by the values of a field, and saved ones. */
+export function Slices({ scope, narrow, apply }: Props) {
+  const [by, setBy] = useState("");
+  const saved = useQuery({ queryKey: ["slices"], queryFn: () => taken(api.GET("/api/v1/slices")), staleTime: 10_000 });
+  return (
+    <div className="mb-2 text-[13px]">
+      <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
+        <label>
+          Slice by{" "}
+          <select value={by} onChange={(event) => setBy(event.target.value)} className="rounded-sm border border-line bg-sheet px-1.5 py-0.5">
+            <option value="">…</option>
+            {FIELDS.map((name) => (
+              <option key={name} value={name}>
+                {name === "group" ? "instance group" : name}
+              </option>
+            ))}
+          </select>
+        </label>
+        {(saved.data?.items ?? []).map((slice) => (
+          <Saved key={slice.name} name={slice.name} where={slice.where} isOn={scope.where?.includes(testOf("slice", slice.name)) ?? false} apply={() => apply(testOf("slice", slice.name))} />
+        ))}
+        {scope.where && !scope.where.includes("slice") && <Save where={scope.where} />}
+      </div>
+      {by && <Values by={by} scope={scope} narrow={narrow} />}
+    </div>
+  );
+}
+
+function Saved({ name, where, isOn, apply }: { name: string; where: string; isOn: boolean; apply: () => void }) {
+  const member = useMember();
+  const remove = useMutation({
+    mutationFn: () => taken(api.DELETE("/api/v1/slices/{name}", { params: { path: { name } } })),
+    onSuccess: () => queryClient.invalidateQueries({ queryKey: ["slices"] }),
+  });
+  return (
+    <span className="whitespace-nowrap">
+      <button type="button" onClick={apply} title={where} aria-pressed={isOn} className="text-accent hover:underline aria-pressed:font-semibold aria-pressed:text-ink">
+        {name}
+      </button>
+      {isOn && member.data?.role !== "viewer" && (
+        <button type="button" onClick={() => remove.mutate()} aria-label={`Remove the slice ${name}`} className="ml-1 text-faint hover:underline">
+          remove
+        </button>
+      )}
+    </span>
+  );
+}
+
+/** Saves the predicate in force under a name. */
+function Save({ where }: { where: string }) {
+  const [name, setName] = useState<string>();
+  const save = useMutation({
+    mutationFn: (name: string) => taken(api.PUT("/api/v1/slices/{name}", { params: { path: { name } }, body: { where } })),
+    onSuccess: () => {
+      setName(undefined);
+      return queryClient.invalidateQueries({ queryKey: ["slices"] });
+    },
+  });
+  if (name === undefined) {
+    return (
+      <button type="button" onClick={() => setName("")} className="text-accent hover:underline">
+        save as a slice
+      </button>
+    );
+  }
+  const send = (event: FormEvent) => {
+    event.preventDefault();
+    if (name.trim()) save.mutate(name.trim());
+  };
+  return (
+    <form onSubmit={send} className="flex flex-wrap items-baseline gap-x-2">
+      <label>
+        Name{" "}
+        <input autoFocus value={name} maxLength={100} onChange={(event) => setName(event.target.value)} className="w-32 rounded-sm border border-line bg-sheet px-1.5 py-0.5" />
+      </label>
+      <button type="submit" className="text-accent hover:underline">
+        save
+      </button>
+      <button type="button" onClick={() => setName(undefined)} className="text-faint hover:underline">
+        leave it
+      </button>
+      {save.isError && <span role="alert">Not saved: {save.error.message}</span>}
+    </form>
+  );
+}
+
+function Values({ by, scope, narrow }: { by: string; scope: Scope; narrow: (test: string) => void }) {
+  const query = { by, service: scope.service, environment: scope.environment, ...windowOf(scope), where: scope.where };
+  const parts = useQuery({
+    queryKey: ["parts", query],
+    queryFn: () => taken(api.GET("/api/v1/parts", { params: { query } })),
+    placeholderData: (before) => before,
+  });
+  if (parts.isPending) return <div className="mt-1 h-7 bg-wash motion-safe:animate-pulse" role="status" aria-label="Loading the values" />;
+  if (parts.isError) return <Failed what={`The values of ${by}`} error={parts.error} retry={() => void parts.refetch()} />;
+  if (parts.data.items.length === 0) return <p className="mt-1 text-faint">No occurrence here has {by === "group" || by === "customer" ? `a ${by}; an attribute is chosen for it in the service settings` : by}.</p>;
+  return (
+    <ul className="mt-1.5 flex flex-wrap gap-x-1.5 gap-y-1.5" aria-label={`Values of ${by}`}>
+      {parts.data.items.map((part) => (
+        <li key={part.value}>
+          <button
+            type="button"
+            onClick={() => narrow(part.where)}
+            title={`${counted(part.errors, "error", "errors")}, ${counted(part.occurrences, "occurrence", "occurrences")}, ${counted(part.users, "user", "users")}`}
+            className="rounded-sm border border-line bg-sheet px-2 py-0.5 hover:bg-wash"
+          >
+            <bdi className="font-mono">{part.value}</bdi> <span className="text-faint">{counted(part.errors, "error", "errors")} · {count(part.occurrences)}</span>
+          </button>
+        </li>
+      ))}
+    </ul>
+  );
+}

@@ -1,0 +1,99 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useSearch } from "@tanstack/react-router";
+import { type FormEvent, useEffect, useState } from "react";
+import { type ServiceSettings, api, queryClient, taken, useMember, useServices } from "../../api/client";
+import { Failed, Skeleton } from "../../ui/states";
+
+const ALL = "all";
+
+const FIELDS: { name: keyof ServiceSettings; label: string; hint: string; example: string }[] = [
+  { name: "source_url", label: "Link to a line of source", hint: "{path}, {line}, {revision} (the commit, else the version) and {service} are filled in.", example: "https://git.skerry.example/{service}/{revision}/{path}#L{line}" },
+  { name: "source_root", label: "Folder the code runs in", hint: "It is no part of the path in the repository.", example: "/srv/skerry/fares" },
+  { name: "instance_group", label: "Attribute of the instance group", hint: "Tells a canary, a region, a customer's instances apart; the field group in predicates.", example: "cloud.region" },
+  { name: "customer", label: "Attribute of the customer", hint: "The field customer in predicates.", example: "skerry.port" },
+];
+
+/** What people say of services: links to source, instance groups, customers. */
+export function ServicesPage() {
+  const services = useServices();
+  const { service: inScope } = useSearch({ from: "/inside" });
+  const [chosen, setChosen] = useState<string>();
+  const service = chosen ?? inScope ?? ALL;
+  if (services.isPending) return <Skeleton rows={6} />;
+  if (services.isError) return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
+  return (
+    <>
+      <h1 className="text-xl font-bold">What Outcrop should know of your services</h1>
+      <p className="mt-1">
+        <label>
+          For{" "}
+          <select value={service} onChange={(event) => setChosen(event.target.value)} className="rounded-sm border border-line bg-sheet px-1.5 py-1">
+            <option value={ALL}>all that have nothing of their own</option>
+            {services.data.items.map((item) => (
+              <option key={`${item.namespace} ${item.service}`} value={item.service}>
+                {item.service}
+              </option>
+            ))}
+          </select>
+        </label>
+      </p>
+      <Settings key={service} service={service} />
+    </>
+  );
+}
+
+function Settings({ service }: { service: string }) {
+  const member = useMember();
+  const [draft, setDraft] = useState<ServiceSettings>();
+  const said = useQuery({
+    queryKey: ["service-settings", service],
+    queryFn: () => taken(api.GET("/api/v1/services/{service}/settings", { params: { path: { service } } })),
+  });
+  useEffect(() => {
+    if (said.data && !draft) setDraft(said.data);
+  }, [said.data, draft]);
+  const save = useMutation({
+    mutationFn: (settings: ServiceSettings) => taken(api.PUT("/api/v1/services/{service}/settings", { params: { path: { service } }, body: settings })),
+    onSuccess: () => queryClient.invalidateQueries(),
+  });
+  if (said.isError) return <Failed what={`What is said of ${service}`} error={said.error} retry={() => void said.refetch()} />;
+  if (!draft) return <Skeleton rows={4} />;
+  const send = (event: FormEvent) => {
+    event.preventDefault();
+    save.mutate(draft);
+  };
+  const mayChange = member.data?.role !== "viewer";
+  return (
+    <form onSubmit={send} className="mt-4 max-w-3xl space-y-4">
+      {FIELDS.map(({ name, label, hint, example }) => (
+        <label key={name} className="block">
+          <span className="font-semibold">{label}</span> <span className="text-faint">{hint}</span>
+          <input
+            value={draft[name] ?? ""}
+            readOnly={!mayChange}
+            placeholder={example}
+            onChange={(event) => setDraft({ ...draft, [name]: event.target.value })}
+            className="mt-1 block w-full rounded-sm border border-line bg-sheet px-3 py-1.5 font-mono text-[13px]"
+          />
+        </label>
+      ))}
+      {save.isError && (
+        <p role="alert" className="border-l-4 border-brick bg-sheet px-3 py-2">
+          Not saved: {save.error.message}
+        </p>
+      )}
+      {save.isSuccess && !save.isPending && (
+        <p role="status" className="border-l-4 border-moss bg-sheet px-3 py-2">
+          Saved. It holds from now on.
+        </p>
+      )}
+      {mayChange ? (
+        <button type="submit" disabled={save.isPending} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
+          Save
+        </button>
+      ) : (
+        <p className="text-faint">An engineer can change this.</p>
+      )}
+    </form>
+  );
+}

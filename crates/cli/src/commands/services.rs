@@ -1,0 +1,80 @@
+use chrono::Utc;
+use outcrop_core::text::printable;
+use outcrop_server::wire::{ServiceList, ServiceSettings};
+use reqwest::Method;
+
+use crate::args::{Client, Services};
+use crate::client::{Api, segment};
+use crate::fault::Fault;
+use crate::output::{Column, Fit, ago, grouped, json, line, table};
+
+pub async fn run(command: Option<Services>, client: Client) -> Result<(), Fault> {
+    let api = Api::new(&client)?;
+    match command {
+        Some(Services::Set { service, source_url, source_root, instance_group, customer }) => {
+            let path = format!("/services/{}/settings", segment(&service));
+            // What is not given stays: it is read, changed and written back.
+            let said: ServiceSettings = api.get(&path, &[]).await?;
+            let settings = ServiceSettings {
+                source_url: source_url.or(said.source_url),
+                source_root: source_root.or(said.source_root),
+                instance_group: instance_group.or(said.instance_group),
+                customer: customer.or(said.customer),
+            };
+            api.send(Method::PUT, &path, Some(&settings)).await?;
+            show(&service, &api.get(&path, &[]).await?)
+        }
+        Some(Services::Show { service }) => {
+            let settings: ServiceSettings = api.get(&format!("/services/{}/settings", segment(&service)), &[]).await?;
+            if client.json { json(&settings) } else { show(&service, &settings) }
+        }
+        None => {
+            let list: ServiceList = api.get("/services", &[]).await?;
+            if client.json { json(&list) } else { services(&list) }
+        }
+    }
+}
+
+fn show(service: &str, settings: &ServiceSettings) -> Result<(), Fault> {
+    let rows = [
+        ("source link", &settings.source_url),
+        ("source root", &settings.source_root),
+        ("instance group", &settings.instance_group),
+        ("customer", &settings.customer),
+    ];
+    line(printable(service))?;
+    for (name, said) in rows {
+        line(printable(&format!("  {name:<15}{}", said.as_deref().unwrap_or("—"))))?;
+    }
+    Ok(())
+}
+
+fn services(list: &ServiceList) -> Result<(), Fault> {
+    if list.items.is_empty() {
+        return line("No service has sent anything yet. outcrop send --service test --message 'it works'");
+    }
+    let now = Utc::now();
+    let columns = [
+        Column("service", Fit::Whole),
+        Column("namespace", Fit::Whole),
+        Column("environments", Fit::Text(12)),
+        Column("versions", Fit::Text(12)),
+        Column("requests, 24 h", Fit::Number),
+        Column("occurrences", Fit::Number),
+        Column("last", Fit::Whole),
+    ];
+    table(
+        &columns,
+        list.items.iter().map(|item| {
+            vec![
+                item.service.clone(),
+                item.namespace.clone(),
+                item.environments.join(", "),
+                item.versions.join(", "),
+                grouped(item.requests),
+                grouped(item.occurrences),
+                ago(item.last_event_at, now),
+            ]
+        }),
+    )
+}

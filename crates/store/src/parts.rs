@@ -1,0 +1,166 @@
+//! What occurrences fall into: the values of one field over a window, and the users of one error.
+
+use chrono::{DateTime, Utc};
+use outcrop_core::query::Field;
+use outcrop_core::{Reference, telemetry::names};
+use sqlx::{FromRow, Postgres, QueryBuilder};
+
+use crate::errors::{self, Scope, number};
+use crate::{Database, StoreError, predicate, settings};
+
+/// One value of a field, with what falls to it.
+#[derive(Clone, Debug, PartialEq, Eq, FromRow)]
+pub struct Part {
+    /// The value.
+    pub value: String,
+    /// Errors.
+    pub errors: i64,
+    /// Occurrences.
+    pub occurrences: i64,
+    /// Users.
+    pub users: i64,
+}
+
+/// The most frequent values of a field over the occurrences of a scope, `limit` at most. A field of whole errors other
+/// than the kind, and states, have none.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn values(database: &Database, scope: &Scope, field: &Field, limit: usize) -> Result<Vec<Part>, StoreError> {
+    if *field == Field::Kind {
+        return kinds(database, scope, limit).await;
+    }
+    let mut sql = QueryBuilder::new(
+        "SELECT value, count(DISTINCT cause.error_id) AS errors, count(*) AS occurrences, count(DISTINCT user_hash) AS users FROM (SELECT ",
+    );
+    if !expression(database, &mut sql, field).await? {
+        return Ok(vec![]);
+    }
+    sql.push(" AS value, o.cause_id, o.user_hash FROM occurrence o WHERE ");
+    predicate::within(&mut sql, scope);
+    if let Some(asked) = &scope.predicate {
+        let condition = predicate::resolve(database, asked, scope).await?;
+        sql.push(" AND ");
+        condition.write(&mut sql);
+    }
+    sql.push(") found JOIN cause ON cause.id = cause_id WHERE value <> '' GROUP BY value ORDER BY occurrences DESC, value LIMIT ");
+    sql.push_bind(i64::try_from(limit).unwrap_or(i64::MAX));
+    Ok(sql.build_query_as().fetch_all(&database.pool).await?)
+}
+
+async fn kinds(database: &Database, scope: &Scope, limit: usize) -> Result<Vec<Part>, StoreError> {
+    let mut parts: Vec<Part> = vec![];
+    for summary in errors::list(database, scope).await?.iter().filter(|summary| summary.count > 0) {
+        let Some(kind) = summary.kind() else { continue };
+        let at = parts.iter().position(|part| part.value == kind).unwrap_or_else(|| {
+            parts.push(Part { value: kind.to_owned(), errors: 0, occurrences: 0, users: 0 });
+            parts.len() - 1
+        });
+        parts[at].errors += 1;
+        parts[at].occurrences += summary.count;
+        parts[at].users += summary.users;
+    }
+    parts.sort_by(|a, b| b.occurrences.cmp(&a.occurrences).then_with(|| a.value.cmp(&b.value)));
+    parts.truncate(limit);
+    Ok(parts)
+}
+
+/// Writes the value of a field of an occurrence, as text; whether it has one.
+async fn expression(database: &Database, sql: &mut QueryBuilder<Postgres>, field: &Field) -> Result<bool, StoreError> {
+    let attribute = |sql: &mut QueryBuilder<Postgres>, name: &str| {
+        sql.push("COALESCE(o.attributes ->> ").push_bind(name.to_owned());
+        sql.push(", (SELECT body FROM resource WHERE hash = o.resource) ->> ").push_bind(name.to_owned()).push(")");
+    };
+    let of_table = match field {
+        Field::Service => "(SELECT name FROM service WHERE id = o.service_id)",
+        Field::Namespace => "(SELECT namespace FROM service WHERE id = o.service_id)",
+        Field::Environment => "(SELECT name FROM environment WHERE id = o.environment_id)",
+        Field::Version => "(SELECT label FROM version WHERE id = o.version_id)",
+        Field::Endpoint => "(SELECT name FROM endpoint WHERE id = o.endpoint_id)",
+        Field::Type => "o.type",
+        Field::Message => "o.message",
+        Field::User => predicate::USER,
+        Field::Touches => {
+            attribute(sql, names::TOUCHES);
+            return Ok(true);
+        }
+        Field::Attribute(name) => {
+            attribute(sql, name);
+            return Ok(true);
+        }
+        Field::Group | Field::Customer => return chosen(database, sql, field).await,
+        _ => return Ok(false),
+    };
+    sql.push(of_table);
+    Ok(true)
+}
+
+/// The value of the attribute chosen for each service.
+async fn chosen(database: &Database, sql: &mut QueryBuilder<Postgres>, field: &Field) -> Result<bool, StoreError> {
+    let by_attribute = predicate::chosen_attributes(&settings::all(database).await?, field);
+    if by_attribute.is_empty() {
+        return Ok(false);
+    }
+    sql.push("CASE");
+    for (name, of) in by_attribute {
+        sql.push(" WHEN ");
+        of.write(sql);
+        sql.push(" THEN COALESCE(o.attributes ->> ").push_bind(name.clone());
+        sql.push(", (SELECT body FROM resource WHERE hash = o.resource) ->> ").push_bind(name).push(")");
+    }
+    sql.push(" END");
+    Ok(true)
+}
+
+/// A user of an error.
+#[derive(Clone, Debug, FromRow)]
+pub struct User {
+    /// What they are called in the attributes.
+    pub user: String,
+    /// Occurrences of the error that hit them.
+    pub occurrences: i64,
+    /// The first of them.
+    pub first_seen: DateTime<Utc>,
+    /// The last of them.
+    pub last_seen: DateTime<Utc>,
+    /// Errors of any kind and service that hit them in the window.
+    pub errors: i64,
+}
+
+/// The users an error hit in a scope: the most often hit first, after those with more occurrences or, at as many, a smaller
+/// name than `after`.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn users(
+    database: &Database,
+    error: Reference,
+    scope: &Scope,
+    after: Option<(i64, String)>,
+    limit: i64,
+) -> Result<Vec<User>, StoreError> {
+    let mut sql = QueryBuilder::new(format!(
+        "WITH hit AS (SELECT {} AS user, min(o.user_hash) AS hash, count(*) AS occurrences, min(id_time(o.id)) AS first_seen, max(id_time(o.id)) AS last_seen \
+         FROM occurrence o WHERE ",
+        predicate::USER
+    ));
+    predicate::within(&mut sql, scope);
+    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ").push_bind(number(error)).push("))");
+    if let Some(asked) = &scope.predicate {
+        let condition = predicate::resolve(database, asked, scope).await?;
+        sql.push(" AND ");
+        condition.write(&mut sql);
+    }
+    sql.push(" GROUP BY 1), page AS (SELECT * FROM hit WHERE \"user\" IS NOT NULL");
+    if let Some((occurrences, user)) = after {
+        sql.push(" AND (occurrences < ").push_bind(occurrences).push(" OR occurrences = ").push_bind(occurrences);
+        sql.push(" AND \"user\" COLLATE \"C\" > ").push_bind(user).push(")");
+    }
+    sql.push(" ORDER BY occurrences DESC, \"user\" COLLATE \"C\" LIMIT ").push_bind(limit);
+    sql.push(") SELECT page.\"user\", page.occurrences, page.first_seen, page.last_seen, others.errors FROM page \
+              LEFT JOIN (SELECT o.user_hash, count(DISTINCT cause.error_id) AS errors FROM occurrence o JOIN cause ON cause.id = o.cause_id \
+              WHERE o.user_hash IN (SELECT hash FROM page) AND o.id >= first_id_at(");
+    sql.push_bind(scope.from).push(") AND o.id < first_id_at(").push_bind(scope.to);
+    sql.push(") GROUP BY o.user_hash) others ON others.user_hash = page.hash ORDER BY page.occurrences DESC, page.\"user\" COLLATE \"C\"");
+    Ok(sql.build_query_as().fetch_all(&database.pool).await?)
+}
