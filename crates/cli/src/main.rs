@@ -38,6 +38,7 @@ async fn main() -> ExitCode {
         Command::Services { command, client } => commands::services::run(command, client).await,
         Command::Grouping { command } => commands::grouping::run(command).await,
         Command::Send(send) => commands::send::run(send).await,
+        Command::Collect(collect) => commands::collect::run(collect).await,
         Command::Group(group) => commands::group::run(&group),
         Command::Login(login) => commands::login::run(login).await,
         Command::Demo(demo) => commands::demo::run(demo).await,

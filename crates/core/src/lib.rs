@@ -12,6 +12,7 @@ mod distinct;
 mod failure_kind;
 mod time;
 
+pub mod app_log;
 pub mod attention;
 pub mod failure;
 pub mod grouping;

@@ -1,6 +1,7 @@
 //! One subcommand per file.
 
 pub mod admin;
+pub mod collect;
 pub mod demo;
 pub mod errors;
 pub mod find;

@@ -3,6 +3,7 @@
 
 #![expect(clippy::unwrap_used, reason = "helpers of tests fail loudly")]
 
+mod collect;
 mod commands;
 mod console;
 mod demo;

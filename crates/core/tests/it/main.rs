@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "helpers of tests fail loudly")]
 
+mod app_logs;
 mod failures;
 mod grouping;
 mod ledger;

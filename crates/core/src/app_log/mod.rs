@@ -1,0 +1,273 @@
+//! Application logs: events out of lines, and the exceptions in them.
+//!
+//! A [`Finder`] takes a log line by line. Lines of several processes may stand between each other, in the wrapping of a
+//! container runtime, a process manager or syslog. An event begins with a line that has a time or a level in front, or that is
+//! data (JSON, `key=value`); all other lines go on with the event of their process. An exception is found where lines stand that
+//! only stand in stack traces.
+
+mod header;
+mod structured;
+mod trace;
+mod wrap;
+
+use std::collections::HashMap;
+
+use crate::Timestamp;
+use structured::Structured;
+use wrap::Wrapping;
+
+/// Lines kept of one event: a dump of all goroutines has some thousand.
+const MAX_LINES: usize = 20_000;
+/// Bytes kept of one event.
+const MAX_BYTES: usize = 4 << 20;
+
+/// An event of a log.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Event {
+    /// Its first line, counted from 1.
+    pub first_line: u64,
+    /// Its last line; lines of other processes may stand between.
+    pub last_line: u64,
+    /// The process that wrote it, as the wrapping names it; empty where it does not.
+    pub process: String,
+    /// The service, where the event names it; empty otherwise.
+    pub service: String,
+    /// When, where the log says so.
+    pub time: Option<Timestamp>,
+    /// OTLP severity number; 0 where the log does not say.
+    pub severity: u8,
+    /// What was logged, less time and level.
+    pub message: String,
+    /// The exception it carries.
+    pub exception: Option<Exception>,
+    /// The trace and span it belongs to, in hex, where it names them.
+    pub trace: Option<(String, String)>,
+}
+
+/// An exception found in a log.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Exception {
+    /// Its type; empty where the log does not say.
+    pub type_name: String,
+    /// Its message.
+    pub message: String,
+    /// The text of its stack.
+    pub stacktrace: String,
+}
+
+/// Finds events in a log, line by line.
+#[derive(Debug, Default)]
+pub struct Finder {
+    line: u64,
+    wrapping: Option<Wrapping>,
+    open: HashMap<String, Open>,
+    /// Processes whose lines have been seen to begin with a time or level.
+    with_headers: HashMap<String, bool>,
+    partial: HashMap<String, String>,
+}
+
+/// An event that may go on.
+#[derive(Debug, Default)]
+struct Open {
+    lines: Vec<(u64, String)>,
+    bytes: usize,
+    header: Option<header::Header>,
+    time: Option<Timestamp>,
+}
+
+impl Finder {
+    /// Takes the next line, without its line end. Returns the events that end before it.
+    pub fn push(&mut self, raw: &str, now: Timestamp) -> Vec<Event> {
+        self.line += 1;
+        let raw = raw.trim_end_matches('\r');
+        if self.wrapping.is_none() && raw.trim().is_empty() {
+            return vec![];
+        }
+        let wrapping = *self.wrapping.get_or_insert_with(|| Wrapping::of(raw));
+        let unwrapped = wrapping.unwrap(raw);
+        let process = unwrapped.process.into_owned();
+        if unwrapped.is_partial {
+            self.partial.entry(process).or_default().push_str(&unwrapped.text);
+            return vec![];
+        }
+        let text = match self.partial.remove(&process) {
+            Some(begun) => begun + &unwrapped.text,
+            None => unwrapped.text.into_owned(),
+        };
+        self.take(process, &text, unwrapped.time, now)
+    }
+
+    /// Takes one whole entry of a log that knows its entries, such as the journal: `lines` of the input hold it.
+    pub fn push_entry(&mut self, process: &str, text: &str, time: Option<Timestamp>, lines: u64, now: Timestamp) -> Vec<Event> {
+        self.line += lines;
+        let mut done = vec![];
+        for line in text.lines() {
+            done.extend(self.take(process.to_owned(), line, time, now));
+        }
+        done
+    }
+
+    /// Counts lines that hold nothing of the application's.
+    pub const fn skip(&mut self, lines: u64) {
+        self.line += lines;
+    }
+
+    /// Ends all events that are open: at the end of a log, or when nothing has come for a while.
+    pub fn flush(&mut self, now: Timestamp) -> Vec<Event> {
+        let mut open: Vec<(String, Open)> = self.open.drain().collect();
+        open.sort_by_key(|(_, open)| open.lines.first().map(|(number, _)| *number));
+        open.into_iter().flat_map(|(process, open)| open.close(&process, now)).collect()
+    }
+
+    /// The first line of the events that may still go on.
+    #[must_use]
+    pub fn first_open_line(&self) -> Option<u64> {
+        self.open.values().filter_map(|open| open.lines.first()).map(|(number, _)| *number).min()
+    }
+
+    fn take(&mut self, process: String, text: &str, time: Option<Timestamp>, now: Timestamp) -> Vec<Event> {
+        let line = self.line;
+        if let Some(data) = structured::read(text) {
+            let mut done = self.open.remove(&process).map(|open| open.close(&process, now)).unwrap_or_default();
+            self.with_headers.insert(process.clone(), true);
+            done.push(data.event(line, process, time));
+            return done;
+        }
+        // A report of Erlang's right below an error's line is what that line announces.
+        let is_announced = |open: &Open| text.starts_with('=') && open.lines.len() == 1 && !open.is_quiet();
+        let header = header::header(text).filter(|_| !self.open.get(&process).is_some_and(is_announced));
+        let begins = match (&header, self.open.get(&process)) {
+            (Some(_), _) | (None, None) => true,
+            // Where a process's lines have no times or levels, a line begins an event unless it goes on with a trace.
+            (None, Some(open)) => {
+                !self.with_headers.get(&process).copied().unwrap_or(false) && !text.trim().is_empty() && !open.goes_on_with(text)
+            }
+        };
+        if header.is_some() {
+            self.with_headers.insert(process.clone(), true);
+        }
+        let mut done = vec![];
+        if begins {
+            done = self.open.remove(&process).map(|open| open.close(&process, now)).unwrap_or_default();
+            self.open.insert(process.clone(), Open { header, time, ..Open::default() });
+        }
+        if let Some(open) = self.open.get_mut(&process) {
+            open.bytes += text.len();
+            if open.lines.len() < MAX_LINES && open.bytes < MAX_BYTES {
+                open.lines.push((line, text.to_owned()));
+            }
+        }
+        done
+    }
+}
+
+impl Structured {
+    fn event(self, line: u64, process: String, time: Option<Timestamp>) -> Event {
+        Event {
+            first_line: line,
+            last_line: line,
+            process,
+            service: self.service,
+            time: self.time.or(time),
+            severity: if self.exception.is_some() { self.severity.max(1) } else { self.severity },
+            message: self.message,
+            exception: self.exception,
+            trace: self.trace,
+        }
+    }
+}
+
+impl Open {
+    /// Whether a line without a time or level goes on with this event rather than beginning another.
+    fn goes_on_with(&self, text: &str) -> bool {
+        let has_frames = || self.lines.iter().any(|(_, line)| trace::is_frame(line));
+        // Python states the exception after its frames.
+        let is_open_traceback = || {
+            let last = self.lines.iter().rev().find(|(_, line)| !line.starts_with([' ', '\t']) && !line.trim().is_empty());
+            last.is_some_and(|(_, line)| line.ends_with("Traceback (most recent call last):"))
+        };
+        text.starts_with([' ', '\t'])
+            || trace::is_frame(text)
+            || trace::is_tie(text) && self.lines.iter().any(|(_, line)| trace::is_start(line) || trace::is_frame(line))
+            || is_open_traceback()
+            || has_frames()
+                && text.starts_with("Traceback (most recent call last):")
+                && self.lines.iter().rev().take(3).any(|(_, line)| trace::is_tie(line))
+    }
+
+    /// Whether the logger's line speaks of no failure.
+    fn is_quiet(&self) -> bool {
+        match self.header.as_ref().map_or(0, |header| header.severity) {
+            0 => !self.lines.first().is_some_and(|(_, line)| speaks_of_failure(line)),
+            severity => severity < 13,
+        }
+    }
+
+    /// The events these lines make: one of the logger's, and one for each trace that is not part of it.
+    fn close(self, process: &str, now: Timestamp) -> Vec<Event> {
+        let Some((first_line, first)) = self.lines.first() else { return vec![] };
+        let text_at = self.header.as_ref().map_or(0, |header| header.text_at);
+        let said = first.get(text_at..).unwrap_or_default();
+        let lines: Vec<&str> = [said].into_iter().chain(self.lines.iter().skip(1).map(|(_, line)| line.as_str())).collect();
+        let severity = self.header.as_ref().map_or(0, |header| header.severity);
+        let base = Event {
+            first_line: *first_line,
+            last_line: self.lines.last().map_or(*first_line, |(number, _)| *number),
+            process: process.to_owned(),
+            time: self.header.as_ref().and_then(|header| header.time).or_else(|| header::completed(first, now)).or(self.time),
+            severity,
+            message: message(said, &lines),
+            ..Event::default()
+        };
+        let is_report = first.starts_with('=');
+        let ranges = trace::find(&lines, self.header.is_some() && !is_report, self.is_quiet());
+        let number = |at: usize| self.lines.get(at).map_or(base.last_line, |(number, _)| *number);
+        let mut events = vec![];
+        if ranges.first().is_none_or(|range| range.from > 0) {
+            let last = ranges.first().map_or(base.last_line, |range| number(range.from - 1));
+            events.push(Event { last_line: last, ..base.clone() });
+        }
+        for range in ranges {
+            let rest = lines.get(range.from + 1..=range.to).unwrap_or_default();
+            let exception = trace::exception(lines[range.from], rest, if range.from == 0 { said } else { "" });
+            events.push(Event {
+                first_line: number(range.from),
+                last_line: number(range.to),
+                severity: if range.from > 0 || severity == 0 { 17.max(severity) } else { severity },
+                message: if range.from > 0 { lines[range.from].to_owned() } else { base.message.clone() },
+                exception,
+                ..base.clone()
+            });
+        }
+        events
+    }
+}
+
+/// What was logged: the first line's text, else the next line's that has one.
+fn message(said: &str, lines: &[&str]) -> String {
+    let said = if said.trim().is_empty() { lines.iter().find(|line| !line.trim().is_empty()).copied().unwrap_or_default() } else { said };
+    said.trim().to_owned()
+}
+
+/// Whether a line without a level speaks of a failure.
+fn speaks_of_failure(said: &str) -> bool {
+    let said = said.to_lowercase();
+    [
+        "fail",
+        "error:",
+        "exception:",
+        "panic",
+        "recovered",
+        "fatal",
+        "crash",
+        "abort",
+        "unhandled",
+        "uncaught",
+        "could not",
+        "cannot",
+        "terminat",
+        "died",
+    ]
+    .iter()
+    .any(|word| said.contains(word))
+}

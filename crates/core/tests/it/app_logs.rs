@@ -1,0 +1,148 @@
+//! Exceptions in application logs: labelled logs, and other wrappings of the same.
+
+use outcrop_core::Timestamp;
+use outcrop_core::app_log::{Event, Finder};
+use proptest::prelude::*;
+use rstest::rstest;
+use serde_json::Value;
+
+const NOW: Timestamp = Timestamp(1_794_130_000_000_000_000);
+
+fn exceptions(log: &str) -> Vec<Event> {
+    let mut finder = Finder::default();
+    let mut events: Vec<Event> = log.lines().flat_map(|line| finder.push(line, NOW)).collect();
+    events.extend(finder.flush(NOW));
+    events.retain(|event| event.exception.is_some());
+    events.sort_by_key(|event| event.first_line);
+    events
+}
+
+fn read(name: &str) -> String {
+    std::fs::read_to_string(format!("{}/tests/logs/{name}", env!("CARGO_MANIFEST_DIR"))).unwrap()
+}
+
+fn outline(log: &str) -> Vec<String> {
+    let named = |event: &Event| {
+        let exception = event.exception.as_ref().unwrap();
+        format!(
+            "{}-{} {}: {}",
+            event.first_line,
+            event.last_line,
+            exception.type_name,
+            exception.message.lines().next().unwrap_or_default()
+        )
+    };
+    exceptions(log).iter().map(named).collect()
+}
+
+#[rstest]
+#[case("berths")]
+#[case("boarding-ledger")]
+#[case("crew")]
+#[case("fares")]
+#[case("gangway")]
+#[case("sailings")]
+fn every_exception_of_a_labelled_log_is_found_with_its_lines(#[case] name: &str) {
+    let expected: Value = serde_json::from_str(&read(&format!("{name}.expected.json"))).unwrap();
+    let lines = |event: &Value| (event["first_line"].as_u64().unwrap(), event["last_line"].as_u64().unwrap());
+    let expected: Vec<((u64, u64), String)> = expected["exceptions"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|event| (lines(event), event["message"].as_str().unwrap().to_owned()))
+        .collect();
+    let found: Vec<((u64, u64), String)> = exceptions(&read(&format!("{name}.log")))
+        .into_iter()
+        .map(|event| ((event.first_line, event.last_line), event.exception.unwrap().message))
+        .collect();
+    assert_eq!(found, expected);
+}
+
+const TRACE: &str = "java.lang.IllegalStateException: berth 7 is taken\n\tat example.skerry.Berths.take(Berths.java:12)\n\tat example.skerry.Main.main(Main.java:3)";
+
+#[test]
+fn time_level_and_message_are_read() {
+    let log = format!("2026-11-08T09:14:09.941Z ERROR 6600 --- [pool-7] l.s.Desk : job 9 failed\n{TRACE}\n2026-11-08T09:14:10Z INFO done");
+    let found = exceptions(&log);
+    assert_eq!((found.len(), found[0].severity, found[0].message.as_str()), (1, 17, "6600 --- [pool-7] l.s.Desk : job 9 failed"));
+    assert_eq!(found[0].time, Some(Timestamp(1_794_129_249_941_000_000)));
+    let exception = found[0].exception.as_ref().unwrap();
+    assert_eq!((exception.type_name.as_str(), exception.stacktrace.as_str()), ("java.lang.IllegalStateException", TRACE));
+}
+
+#[rstest]
+#[case::bare("{line}", "2-4 java.lang.IllegalStateException: berth 7 is taken")]
+#[case::container_runtime("2026-11-08T09:14:09.941Z stderr F {line}", "2-4 java.lang.IllegalStateException: berth 7 is taken")]
+#[case::process_manager("web.1  | {line}", "2-4 java.lang.IllegalStateException: berth 7 is taken")]
+#[case::syslog("Nov  8 09:14:09 pier-3 fares[71]: {line}", "2-4 java.lang.IllegalStateException: berth 7 is taken")]
+#[case::container_file(
+    r#"{"log":"{json}\n","stream":"stderr","time":"2026-11-08T09:14:09Z"}"#,
+    "2-4 java.lang.IllegalStateException: berth 7 is taken"
+)]
+fn a_crash_is_found_in_any_wrapping(#[case] wrapping: &str, #[case] expected: &str) {
+    let log = format!("serving on port 80\n{TRACE}\nserving again");
+    let wrap = |line: &str| wrapping.replace("{line}", line).replace("{json}", &line.replace('\t', "\\t"));
+    let wrapped: Vec<String> = log.lines().map(wrap).collect();
+    assert_eq!(outline(&wrapped.join("\n")), [expected]);
+}
+
+#[test]
+fn data_in_a_line_is_read_with_its_stack_wherever_it_stands() {
+    let stack = "TypeError: no berth\\n    at take (/srv/berths.js:3:5)\\n    at main (/srv/main.js:9:1)";
+    let log = [
+        format!(r#"{{"level":"error","ts":1794129249.5,"service":"gangway","error":{{"details":{{"stack":"{stack}"}}}}}}"#),
+        format!(r#"time=2026-11-08T09:14:09Z level=error msg="job failed" trace="{stack}""#),
+        r#"{"severity":"INFO","message":"no exception, no traceback"}"#.to_owned(),
+        r#"{"log.level":"ERROR","trace_id":"4bf92f3577b34da6a3ce929d0e0e4736","span_id":"00f067aa0ba902b7","exception":{"class":"Late","message":"too late","backtrace":["/srv/a.rb:3:in `call'","/srv/b.rb:4:in `run'"]}}"#.to_owned(),
+    ];
+    let found = exceptions(&log.join("\n"));
+    let named: Vec<(u64, &str, u8)> =
+        found.iter().map(|event| (event.first_line, event.exception.as_ref().unwrap().type_name.as_str(), event.severity)).collect();
+    assert_eq!((named[0], named[1], found.len()), ((1, "TypeError", 17), (2, "TypeError", 17), 3), "{found:#?}");
+    assert_eq!((found[0].service.as_str(), found[0].time), ("gangway", Some(Timestamp(1_794_129_249_500_000_000))));
+    assert_eq!(found[2].trace.as_ref().unwrap().1, "00f067aa0ba902b7");
+}
+
+#[test]
+fn two_crashes_below_one_line_are_two() {
+    let log = format!(
+        "2026-11-08 09:14:09 INFO serving\nException in thread \"a\" {TRACE}\nException in thread \"b\" {TRACE}\n2026-11-08 09:14:10 INFO done"
+    );
+    assert_eq!(
+        outline(&log),
+        ["2-4 java.lang.IllegalStateException: berth 7 is taken", "5-7 java.lang.IllegalStateException: berth 7 is taken"]
+    );
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+
+    #[test]
+    fn lines_of_other_processes_between_change_nothing(order in prop::collection::vec(any::<bool>(), 200)) {
+        let one = read("sailings.log");
+        let other = read("fares.log");
+        let (mut one_lines, mut other_lines) = (one.lines().take(90), other.lines().take(90));
+        let mut mixed = vec![];
+        for first in order {
+            let line = if first { one_lines.next().map(|line| format!("sailings.1 | {line}")) } else { other_lines.next().map(|line| format!("fares.1    | {line}")) };
+            mixed.extend(line);
+        }
+        mixed.extend(one_lines.map(|line| format!("sailings.1 | {line}")));
+        mixed.extend(other_lines.map(|line| format!("fares.1    | {line}")));
+        let messages = |events: Vec<Event>| {
+            let mut messages: Vec<String> = events.into_iter().map(|event| event.exception.unwrap().stacktrace).collect();
+            messages.sort();
+            messages
+        };
+        let cut = |log: &str| log.lines().take(90).collect::<Vec<_>>().join("\n");
+        let alone = messages(exceptions(&cut(&one)).into_iter().chain(exceptions(&cut(&other))).collect());
+        prop_assert_eq!(messages(exceptions(&mixed.join("\n"))), alone);
+    }
+
+    #[test]
+    fn no_log_breaks_the_finder(log in "(\\PC|\n|\t|2026-11-08T09:14:09Z ERROR |Traceback \\(most recent call last\\):|  File \"a\", line 3|\tat a.b\\(C.java:1\\)|panic: |goroutine 1 \\[running\\]:|\\{\"a\":|x | \\| |level=error ){0,80}") {
+        for event in exceptions(&log) {
+            prop_assert!(event.first_line >= 1 && event.first_line <= event.last_line && event.last_line <= log.lines().count() as u64);
+        }
+    }
+}
