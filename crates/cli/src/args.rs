@@ -127,6 +127,9 @@ pub struct Serve {
     /// Where OTLP/HTTP alone is served, or `none` [default: 127.0.0.1:4318].
     #[arg(long, env = "OUTCROP_OTLP_HTTP", value_name = "ADDR")]
     pub otlp_http: Option<String>,
+    /// Where OTLP/gRPC is served, or `none` [default: 127.0.0.1:4317].
+    #[arg(long, env = "OUTCROP_OTLP_GRPC", value_name = "ADDR")]
+    pub otlp_grpc: Option<String>,
     /// Largest request body as sent [default: 16MiB].
     #[arg(long, env = "OUTCROP_MAX_BODY", value_name = "SIZE")]
     pub max_body: Option<String>,

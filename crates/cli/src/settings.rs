@@ -16,6 +16,7 @@ struct File {
     database_url: Option<String>,
     listen: Option<String>,
     otlp_http: Option<String>,
+    otlp_grpc: Option<String>,
     max_body: Option<String>,
     max_inflated: Option<String>,
     budget: Option<String>,
@@ -29,6 +30,7 @@ pub struct Resolved {
     pub settings: Settings,
     pub listen: String,
     pub otlp_http: Option<String>,
+    pub otlp_grpc: Option<String>,
     pub log: String,
 }
 
@@ -47,9 +49,11 @@ pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
         settings.checkouts.insert(service.to_owned(), PathBuf::from(folder));
     }
     let otlp_http = arguments.otlp_http.or(file.otlp_http).unwrap_or_else(|| "127.0.0.1:4318".to_owned());
+    let otlp_grpc = arguments.otlp_grpc.or(file.otlp_grpc).unwrap_or_else(|| "127.0.0.1:4317".to_owned());
     Ok(Resolved {
         settings,
         listen: arguments.listen.or(file.listen).unwrap_or_else(|| "127.0.0.1:8471".to_owned()),
+        otlp_grpc: (otlp_grpc != "none").then_some(otlp_grpc),
         otlp_http: (otlp_http != "none").then_some(otlp_http),
         log: arguments.log.or(file.log).unwrap_or_else(|| "info".to_owned()),
     })
@@ -91,7 +95,7 @@ fn bytes(name: &str, text: &str) -> Result<usize, Fault> {
 /// Opens a listener, with a message that says what to do when the address is taken.
 pub fn listen(option: &str, address: &str) -> Result<TcpListener, Fault> {
     TcpListener::bind(address).map_err(|error| {
-        let hint = if option == "otlp-http" { "; give another address or `none`" } else { "" };
+        let hint = if option.starts_with("otlp-") { "; give another address or `none`" } else { "" };
         Fault::Usage(format!("--{option} {address}: {error}{hint}"))
     })
 }

@@ -1,4 +1,4 @@
-use opentelemetry_proto::tonic::collector::{logs::v1 as logs, trace::v1 as trace};
+use opentelemetry_proto::tonic::collector::{logs::v1 as logs, metrics::v1 as metrics, trace::v1 as trace};
 use outcrop_core::failure::Refused;
 use prost::Message;
 
@@ -38,16 +38,58 @@ pub fn export_answer(signal: Signal, encoding: Encoding, refused: &Refused) -> V
                 }),
             }
             .encode_to_vec(),
+            Signal::Metrics => metrics::ExportMetricsServiceResponse {
+                partial_success: Some(metrics::ExportMetricsPartialSuccess {
+                    rejected_data_points: rejected,
+                    error_message: refused.reason.clone(),
+                }),
+            }
+            .encode_to_vec(),
         },
         (Encoding::Json, _) => {
             let counted = match signal {
                 Signal::Traces => "rejectedSpans",
                 Signal::Logs => "rejectedLogRecords",
+                Signal::Metrics => "rejectedDataPoints",
             };
             let answer = serde_json::json!({"partialSuccess": {counted: rejected.to_string(), "errorMessage": refused.reason}});
             answer.to_string().into_bytes()
         }
     }
+}
+
+/// The details of a gRPC status that asks to come back: a `google.rpc.Status` with a `google.rpc.RetryInfo`.
+#[must_use]
+pub fn retry_details(code: StatusCode, message: &str, seconds: u8) -> Vec<u8> {
+    #[derive(Clone, PartialEq, Message)]
+    struct Duration {
+        #[prost(int64, tag = "1")]
+        seconds: i64,
+    }
+    #[derive(Clone, PartialEq, Message)]
+    struct RetryInfo {
+        #[prost(message, optional, tag = "1")]
+        retry_delay: Option<Duration>,
+    }
+    #[derive(Clone, PartialEq, Message)]
+    struct Any {
+        #[prost(string, tag = "1")]
+        type_url: String,
+        #[prost(bytes = "vec", tag = "2")]
+        value: Vec<u8>,
+    }
+    #[derive(Clone, PartialEq, Message)]
+    struct Status {
+        #[prost(int32, tag = "1")]
+        code: i32,
+        #[prost(string, tag = "2")]
+        message: String,
+        #[prost(message, repeated, tag = "3")]
+        details: Vec<Any>,
+    }
+    let retry = RetryInfo { retry_delay: Some(Duration { seconds: seconds.into() }) };
+    let retry = Any { type_url: "type.googleapis.com/google.rpc.RetryInfo".to_owned(), value: retry.encode_to_vec() };
+    Status { code: code as i32, message: message.to_owned(), details: vec![retry] }.encode_to_vec()
 }
 
 /// The body of an answer that is no success: a `google.rpc.Status` in the request's encoding.

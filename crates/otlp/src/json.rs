@@ -20,6 +20,11 @@ pub(crate) fn logs(body: &[u8]) -> Result<Decoded<LogRecord>, DecodeError> {
     read(body, ["resourceLogs", "resource_logs"], ["scopeLogs", "scope_logs"], "logRecords", log_record)
 }
 
+pub(crate) fn check_metrics(body: &[u8]) -> Result<(), DecodeError> {
+    let point = |_: &Object| Ok(());
+    read(body, ["resourceMetrics", "resource_metrics"], ["scopeMetrics", "scope_metrics"], "metrics", point).map(drop)
+}
+
 fn read<T>(
     body: &[u8],
     by_resource: [&str; 2],

@@ -14,7 +14,7 @@ mod repair;
 use outcrop_core::failure::Refused;
 use outcrop_core::telemetry::{Group, LogRecord, Span};
 
-pub use answer::{StatusCode, export_answer, status_body};
+pub use answer::{StatusCode, export_answer, retry_details, status_body};
 pub use render::sent_as_json;
 
 /// How a body is encoded.
@@ -57,6 +57,8 @@ pub enum Signal {
     Traces,
     /// `/v1/logs`
     Logs,
+    /// `/v1/metrics`
+    Metrics,
 }
 
 impl Signal {
@@ -66,6 +68,7 @@ impl Signal {
         match self {
             Self::Traces => "traces",
             Self::Logs => "logs",
+            Self::Metrics => "metrics",
         }
     }
 }
@@ -119,6 +122,18 @@ pub fn decode_logs(body: &[u8], encoding: Encoding) -> Result<Decoded<LogRecord>
         Encoding::Protobuf => protobuf::logs(body),
         Encoding::Json => json::logs(body),
     }
+}
+
+/// Checks that a body is a metric export request. Metrics are not kept.
+///
+/// # Errors
+/// [`DecodeError`] when it is none.
+pub fn check_metrics(body: &[u8], encoding: Encoding) -> Result<Refused, DecodeError> {
+    match encoding {
+        Encoding::Protobuf => protobuf::check_metrics(body)?,
+        Encoding::Json => json::check_metrics(body)?,
+    }
+    Ok(Refused::default())
 }
 
 /// Why a span without valid ids is left out.

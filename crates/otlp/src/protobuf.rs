@@ -1,6 +1,8 @@
 use std::sync::Arc;
 
-use opentelemetry_proto::tonic::collector::{logs::v1::ExportLogsServiceRequest, trace::v1::ExportTraceServiceRequest};
+use opentelemetry_proto::tonic::collector::{
+    logs::v1::ExportLogsServiceRequest, metrics::v1::ExportMetricsServiceRequest, trace::v1::ExportTraceServiceRequest,
+};
 use opentelemetry_proto::tonic::{common::v1 as common, logs::v1 as logs, resource::v1 as resource, trace::v1 as trace};
 use outcrop_core::Timestamp;
 use outcrop_core::telemetry::{Attributes, Group, LogRecord, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value};
@@ -36,6 +38,10 @@ pub(crate) fn logs(body: &[u8]) -> Result<Decoded<LogRecord>, DecodeError> {
         }
     }
     Ok(decoded)
+}
+
+pub(crate) fn check_metrics(body: &[u8]) -> Result<(), DecodeError> {
+    Ok(ExportMetricsServiceRequest::decode(body).map(drop)?)
 }
 
 /// Decodes; where that fails, once more with invalid UTF-8 replaced, which some SDKs send and protobuf forbids.

@@ -48,7 +48,12 @@ pub(crate) fn digest_of(presented: &str) -> Digest {
 
 /// The credentials of an `Authorization: Bearer …` header.
 pub(crate) fn bearer(header: Option<&actix_web::http::header::HeaderValue>) -> Option<&str> {
-    let (scheme, credentials) = header?.to_str().ok()?.trim().split_once(' ')?;
+    bearer_of(header?.to_str().ok()?)
+}
+
+/// The credentials of `Bearer …`.
+pub(crate) fn bearer_of(header: &str) -> Option<&str> {
+    let (scheme, credentials) = header.trim().split_once(' ')?;
     let credentials = credentials.trim();
     (scheme.eq_ignore_ascii_case("bearer") && !credentials.is_empty()).then_some(credentials)
 }

@@ -5,6 +5,7 @@
 mod access;
 mod api_error;
 mod background;
+mod grpc;
 pub mod intake;
 mod routes;
 mod serve;

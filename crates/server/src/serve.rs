@@ -16,6 +16,8 @@ pub struct Listeners {
     pub main: TcpListener,
     /// OTLP/HTTP alone, on the port that SDKs try by default.
     pub otlp_http: Option<TcpListener>,
+    /// OTLP/gRPC, likewise.
+    pub otlp_grpc: Option<TcpListener>,
 }
 
 /// Why the service could not run.
@@ -79,6 +81,7 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
         handles.push(otlp.handle());
         servers.push(tokio::spawn(otlp));
     }
+    let grpc = listeners.otlp_grpc.map(|listener| tokio::spawn(crate::grpc::serve(listener, state.clone(), stop.clone())));
     drop(state);
 
     stop.cancelled().await;
@@ -88,6 +91,10 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
     }
     for server in servers {
         finished("a listener", server.await.map(drop).map_err(|error| error.to_string()));
+    }
+    if let Some(grpc) = grpc {
+        let ended = tokio::time::timeout(Duration::from_secs(SHUTDOWN_SECS), grpc).await;
+        finished("OTLP/gRPC", ended.map(drop).map_err(|error| error.to_string()));
     }
     // With the handlers gone the queue has no sender left: the writers drain it and end.
     let drained = tokio::time::timeout(DRAIN, async {

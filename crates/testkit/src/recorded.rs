@@ -13,7 +13,7 @@ use serde_json::Value;
 pub struct Body {
     /// The file it stands in.
     pub name: String,
-    /// `/v1/traces` or `/v1/logs`.
+    /// `/v1/traces`, `/v1/logs` or `/v1/metrics`.
     pub path: &'static str,
     /// `application/x-protobuf` or `application/json`.
     pub content_type: &'static str,
@@ -40,7 +40,13 @@ pub fn recorded(name: &str) -> Body {
     }
     Body {
         name: name.to_owned(),
-        path: if name.contains(".traces.") { "/v1/traces" } else { "/v1/logs" },
+        path: if name.contains(".traces.") {
+            "/v1/traces"
+        } else if name.contains(".metrics.") {
+            "/v1/metrics"
+        } else {
+            "/v1/logs"
+        },
         content_type: if name.contains(".json") { "application/json" } else { "application/x-protobuf" },
         bytes,
     }

@@ -161,7 +161,8 @@ impl Service {
     fn spawn(&self, options: &[&str]) -> (Child, String) {
         let mut command = Command::new(&self.binary);
         let address: &[&str] = if options.contains(&"--listen") { &[] } else { &["--listen", "127.0.0.1:0"] };
-        command.args(["serve", "--otlp-http", "none"]).args(address).args(options);
+        let grpc: &[&str] = if options.contains(&"--otlp-grpc") { &[] } else { &["--otlp-grpc", "none"] };
+        command.args(["serve", "--otlp-http", "none"]).args(grpc).args(address).args(options);
         command
             .env("OUTCROP_DATABASE_URL", &self.database)
             .env("NO_COLOR", "1")

@@ -36,7 +36,8 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
         stop.cancel();
         done
     };
-    let (served, done) = tokio::join!(serve(Settings::new(url), Listeners { main: listener, otlp_http: None }, stop.clone()), work);
+    let (served, done) =
+        tokio::join!(serve(Settings::new(url), Listeners { main: listener, otlp_http: None, otlp_grpc: None }, stop.clone()), work);
     served.map_err(|error| Fault::Refused(error.to_string()))?;
     done
 }

@@ -91,7 +91,12 @@ async fn refusals_say_why_in_the_encoding_of_the_request() {
             413,
             "inflates to more than 262144",
         ),
-        ("no gzip", as_json(running.post("/v1/logs")).header("content-encoding", "gzip").body(good.clone()), 400, "no gzip"),
+        (
+            "no gzip",
+            as_json(running.post("/v1/logs")).header("content-encoding", "gzip").body(good.clone()),
+            400,
+            "not what its Content-Encoding says",
+        ),
         ("broken", as_json(running.post("/v1/logs")).body("{\"resourceLogs\": ["), 400, "no JSON"),
     ];
     for (name, request, status, reason) in cases {

@@ -11,6 +11,7 @@ mod hostile;
 mod one_page;
 mod outage;
 mod predicates;
+mod protocols;
 mod recorded;
 mod regrouping;
 mod sdk;

@@ -6,7 +6,8 @@ use std::process::Command;
 use crate::support::service;
 
 /// The SDK's release this was last run with; docs and guides name the same.
-const PACKAGES: &[&str] = &["opentelemetry-sdk==1.45.1", "opentelemetry-exporter-otlp-proto-http==1.45.1"];
+const PACKAGES: &[&str] =
+    &["opentelemetry-sdk==1.45.1", "opentelemetry-exporter-otlp-proto-http==1.45.1", "opentelemetry-exporter-otlp-proto-grpc==1.45.1"];
 
 /// A virtual environment below `target`, made once.
 fn python() -> PathBuf {
@@ -15,7 +16,7 @@ fn python() -> PathBuf {
 }
 
 fn make_python() -> PathBuf {
-    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("python-sdk-1.45.1");
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("python-sdk-1.45.1-grpc");
     let python = folder.join("bin/python");
     if !folder.join("complete").exists() {
         let run = |command: &mut Command| {
@@ -76,13 +77,27 @@ traces.shutdown()
 logs.shutdown()
 "#;
 
+/// How the SDK's exporters speak.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Protocol {
+    Http,
+    Grpc,
+}
+
 /// Runs the app once with the SDK's exporters pointed at an intake.
 pub fn send(url: &str, key: &str, compression: &str) {
+    send_by(Protocol::Http, url, key, compression);
+}
+
+/// Runs the app once, by a protocol.
+pub fn send_by(protocol: Protocol, url: &str, key: &str, compression: &str) {
+    let app = if protocol == Protocol::Grpc { APP.replace("otlp.proto.http.", "otlp.proto.grpc.") } else { APP.to_owned() };
     let output = Command::new(python())
-        .args(["-c", APP])
+        .args(["-c", &app])
         .env("OTEL_EXPORTER_OTLP_ENDPOINT", url)
         .env("OTEL_EXPORTER_OTLP_HEADERS", format!("authorization=Bearer%20{key}"))
-        .env("OTEL_EXPORTER_OTLP_COMPRESSION", compression)
+        // The exporter for gRPC knows no `none`: it is what an unset one means.
+        .envs((compression != "none").then_some(("OTEL_EXPORTER_OTLP_COMPRESSION", compression)))
         .env("OTEL_SERVICE_NAME", "fares")
         .env("OTEL_RESOURCE_ATTRIBUTES", "service.version=2.4.0,deployment.environment.name=production")
         .output()

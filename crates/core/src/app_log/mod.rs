@@ -243,6 +243,18 @@ impl Open {
     }
 }
 
+/// The exception that a logged text holds: its stack among the lines, with or without a line before it that announces it.
+/// `None` where no line of it only stands in stack traces.
+#[must_use]
+pub fn exception_in(text: &str) -> Option<Exception> {
+    let lines: Vec<&str> = text.lines().take(MAX_LINES).collect();
+    let range = trace::find(&lines, true, false).into_iter().next()?;
+    let rest = lines.get(range.from + 1..=range.to)?;
+    let found = trace::exception(lines[range.from], rest, lines[0]);
+    // Where the text begins with the trace, nothing announced it.
+    if range.from == 0 && (trace::is_start(lines[0]) || trace::is_frame(lines[0])) { trace::of_text(text).or(found) } else { found }
+}
+
 /// What was logged: the first line's text, else the next line's that has one.
 fn message(said: &str, lines: &[&str]) -> String {
     let said = if said.trim().is_empty() { lines.iter().find(|line| !line.trim().is_empty()).copied().unwrap_or_default() } else { said };

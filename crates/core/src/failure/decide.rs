@@ -37,6 +37,8 @@ impl Failure {
 
 /// How far clocks of one process' span events and log records may disagree, in milliseconds.
 const CLOCK_SLACK_MS: i64 = 100;
+/// How long after an exception a line may say that its request failed, in milliseconds.
+const LOGGED_WITHIN_MS: i64 = 2_000;
 /// Longest chain of parents followed; also what ends a chain that runs in a circle.
 const MAX_DEPTH: usize = 256;
 
@@ -45,14 +47,17 @@ const MAX_DEPTH: usize = 256;
 /// Reports on one chain of ancestors and descendants are one failure when they speak of the same exception, when one
 /// holds the other, or when the outer span failed because the inner one ended in error and nothing else did. A report
 /// joins one failure at most, so that retries below one span stay as many failures as there were tries. Two reports
-/// written by the same place on the same span are two failures.
+/// written by the same place on the same span are two failures. A span that ended in error without an exception is part of any
+/// failure on its chain; a line logged as an error without one is part of an exception on its chain that came shortly before.
 #[must_use]
 pub fn decide(spans: &[SpanFacts], reports: &[ReportFacts]) -> Vec<Failure> {
     let tree = Tree::new(spans);
     let mut order: Vec<&ReportFacts> = reports.iter().collect();
-    // Events from the innermost outwards, then log records, which attach to what events made known.
+    // Events from the innermost outwards, then log records, which attach to what events made known; last what only says that
+    // something failed.
     order.sort_by_key(|report| {
-        let depth = if report.source == Source::SpanEvent { tree.depth(report.span) } else { 0 };
+        let is_of_span = matches!(report.source, Source::SpanEvent | Source::SpanStatus);
+        let depth = if is_of_span { tree.depth(report.span) } else { 0 };
         (report.source, Reverse(depth), report.at, report.id)
     });
     let mut failures: Vec<Gathering<'_>> = Vec::new();
@@ -127,11 +132,26 @@ impl<'a> Gathering<'a> {
     }
 
     fn takes(&self, tree: &Tree<'_>, report: &ReportFacts) -> bool {
+        match report.source {
+            Source::SpanStatus => return self.is_on_chain(tree, report),
+            Source::LogMessage => return self.was_logged_of(tree, report),
+            Source::SpanEvent | Source::LogRecord => {}
+        }
         let speaks_of_it = self.reports.iter().any(|known| is_same(known, report) || holds(known, report) || holds(report, known));
         if !speaks_of_it && !self.made_fail(tree, report) {
             return false;
         }
         self.is_on_chain(tree, report) && self.is_in_time(tree, report) && !self.reports.iter().any(|known| is_another_case(known, report))
+    }
+
+    /// Whether a line without an exception was logged of this failure: on its chain, shortly after an exception.
+    fn was_logged_of(&self, tree: &Tree<'_>, report: &ReportFacts) -> bool {
+        let mut exceptions = self.reports.iter().filter(|known| !known.source.is_bare());
+        self.is_on_chain(tree, report)
+            && exceptions.any(|known| {
+                let after = report.at.millis() - known.at.millis();
+                (-CLOCK_SLACK_MS..=LOGGED_WITHIN_MS).contains(&after)
+            })
     }
 
     fn is_on_chain(&self, tree: &Tree<'_>, report: &ReportFacts) -> bool {

@@ -26,6 +26,8 @@ const MAX_AHEAD_MS: i64 = 60_000;
 const SPAN_END_MS: i64 = 10;
 /// Severity of a failure on a span in error, and of one on a span that is fine (OTLP: ERROR and WARN).
 const SPAN_SEVERITY: (i16, i16) = (17, 13);
+/// OTLP severity number from which a record's body is looked into for a stack.
+const ERROR: i32 = 17;
 /// OTLP severity number from which a record is fatal.
 const FATAL: i32 = 21;
 
@@ -128,14 +130,16 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits) -> Found {
                 user,
                 endpoint: None,
             };
-            if span.events.iter().any(is_exception_event) {
+            if tells_of_failure(&span) {
                 tidy::span(&mut span);
                 scrub::span(&mut span);
                 let scope = scope.get_or_insert_with(|| clean_scope(&group.scope));
                 let span = Arc::new(span);
                 let request = span.parent_id.and_then(|_| entries.get(&(trace_id, span.span_id)));
-                for event in span.events.iter().filter(|event| is_exception_event(event)) {
-                    let mut report = event_report(&span, event, request, &sender, scope, user, clock, limits);
+                let events = span.events.iter().filter(|event| is_exception_event(event)).map(Some);
+                let bare = (!span.events.iter().any(is_exception_event)).then_some(None);
+                for event in events.chain(bare) {
+                    let mut report = span_report(&span, event, request, &sender, scope, user, clock, limits);
                     if let Some(what) = touched.get(&(trace_id, span.span_id)) {
                         report.attributes.insert(names::TOUCHES.to_owned(), (*what).into());
                     }
@@ -163,14 +167,27 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits) -> Found {
                 found.refused.add(1, || "log records older than the retention are not taken".to_owned());
                 continue;
             }
-            if !carries_exception(&record.attributes) {
+            if !carries_exception(&record.attributes) && (record.severity < ERROR || record.body == Value::Empty) {
                 continue;
             }
             let user = user_hash(names::user(&record.attributes).as_deref());
             tidy::log_record(&mut record);
             scrub::log_record(&mut record);
             let scope = scope.get_or_insert_with(|| clean_scope(&group.scope));
-            found.reports.push(log_report(&Arc::new(record), &sender, scope, user, clock, limits));
+            let record = Arc::new(record);
+            let body = record.body.to_text();
+            let (parts, source) = if carries_exception(&record.attributes) {
+                (Parts::of(&record.attributes), Source::LogRecord)
+            } else if let Some(exception) = in_body(&record.body, &body) {
+                (Parts::in_text(exception), Source::LogRecord)
+            } else if body.trim().is_empty() {
+                continue;
+            } else {
+                (Parts::message(&body), Source::LogMessage)
+            };
+            let mut report = log_report(&record, &parts, &sender, scope, user, clock, limits);
+            report.facts.source = source;
+            found.reports.push(report);
         }
     }
     found
@@ -242,6 +259,11 @@ fn carries_exception(attributes: &Attributes) -> bool {
     })
 }
 
+/// The exception that a body's text holds; a stack has several lines.
+fn in_body(body: &Value, text: &str) -> Option<crate::app_log::Exception> {
+    (matches!(body, Value::String(_)) && text.contains('\n')).then(|| crate::app_log::exception_in(text)).flatten()
+}
+
 fn entry_span(span: &Span, at: Timestamp, sender: &Sender) -> EntrySpan {
     let status = names::http_status(&span.attributes);
     let sampled = is_sampled(span).then(|| {
@@ -292,6 +314,13 @@ fn entry_attributes(groups: &[Group<Span>]) -> RequestAttributes {
     by_span
 }
 
+/// Whether a span reports a failure: by an exception, or by its status. An inner span that calls nobody and has an HTTP status has
+/// the request's own answer: its entry span tells of it.
+fn tells_of_failure(span: &Span) -> bool {
+    let is_answer = || span.kind == crate::telemetry::SpanKind::Internal && names::http_status(&span.attributes).is_some();
+    span.events.iter().any(is_exception_event) || span.is_error && !is_answer()
+}
+
 /// Spans that failed in a call to elsewhere: the call itself and, within the batch, the spans of its service above it.
 fn touched(groups: &[Group<Span>]) -> HashMap<(TraceId, SpanId), &'static str> {
     let mut touched = HashMap::new();
@@ -318,9 +347,9 @@ fn touched(groups: &[Group<Span>]) -> HashMap<(TraceId, SpanId), &'static str> {
 }
 
 #[expect(clippy::too_many_arguments, reason = "one call site; each is a different thing of the same record")]
-fn event_report(
+fn span_report(
     span: &Arc<Span>,
-    event: &SpanEvent,
+    event: Option<&SpanEvent>,
     request: Option<&Arc<Attributes>>,
     sender: &Sender,
     scope: &Arc<Scope>,
@@ -328,28 +357,31 @@ fn event_report(
     clock: Clock,
     limits: Limits,
 ) -> Report {
-    let sent_at = event.time.or(span.end).or(span.start);
+    let sent_at = event.and_then(|event| event.time).or(span.end).or(span.start);
     let at = clock.time(sent_at).max(limits.oldest);
-    let parts = Parts::of(&event.attributes);
+    let none = Attributes::default();
+    let of_event = event.map_or(&none, |event| &event.attributes);
+    let parts = if event.is_some() { Parts::of(of_event) } else { Parts::of_status(span) };
     let described = parts.describe();
     let mut attributes = span.attributes.to_json();
-    let more = event.attributes.0.iter().filter(|(name, _)| !name.starts_with("exception."));
+    let more = of_event.0.iter().filter(|(name, _)| !name.starts_with("exception."));
     let of_request = request.into_iter().flat_map(|attributes| attributes.0.iter());
     for (name, value) in more.chain(of_request) {
         attributes.entry(name.clone()).or_insert_with(|| value.to_json());
     }
-    let own_user = user_hash(names::user(&event.attributes).as_deref());
-    let content = content_hash(sender, Some(span.trace_id), Some(span.span_id), "event", [sent_at, None], &parts);
-    let at_span_end = event.time.zip(span.end).is_some_and(|(at, end)| end.millis() - at.millis() <= SPAN_END_MS);
+    let own_user = user_hash(names::user(of_event).as_deref());
+    let kind = if event.is_some() { "event" } else { "status" };
+    let content = content_hash(sender, Some(span.trace_id), Some(span.span_id), kind, [sent_at, None], &parts);
+    let at_span_end = sent_at.zip(span.end).is_some_and(|(at, end)| end.millis() - at.millis() <= SPAN_END_MS);
     let facts = ReportFacts {
         id: OccurrenceId::new(at, content),
         span: Some(span.span_id),
         at,
-        source: Source::SpanEvent,
+        source: if event.is_some() { Source::SpanEvent } else { Source::SpanStatus },
         place: 0,
         at_span_end,
         is_unsampled: false,
-        says_uncaught: event.attributes.get(names::EXCEPTION_ESCAPED).is_some_and(|escaped| *escaped == Value::Bool(true))
+        says_uncaught: of_event.get(names::EXCEPTION_ESCAPED).is_some_and(|escaped| *escaped == Value::Bool(true))
             && span.parent_id.is_none(),
         severity: if span.is_error { SPAN_SEVERITY.0 } else { SPAN_SEVERITY.1 },
         user: if own_user == 0 { span_user } else { own_user },
@@ -359,17 +391,28 @@ fn event_report(
     report(facts, Some(span.trace_id), attributes, &described, &parts, sender, scope, sent)
 }
 
-fn log_report(record: &Arc<LogRecord>, sender: &Sender, scope: &Arc<Scope>, user: u64, clock: Clock, limits: Limits) -> Report {
+fn log_report(
+    record: &Arc<LogRecord>,
+    parts: &Parts<'_>,
+    sender: &Sender,
+    scope: &Arc<Scope>,
+    user: u64,
+    clock: Clock,
+    limits: Limits,
+) -> Report {
     let at = clock.time(record.time.or(record.observed)).max(limits.oldest);
-    let parts = Parts::of(&record.attributes);
     let described = parts.describe();
-    let body = record.body.to_text();
+    let whole = record.body.to_text();
+    // A body that holds the stack is kept as its first line: the stack is kept as such.
+    let holds_stack = !carries_exception(&record.attributes);
+    let body = if holds_stack { Cow::Owned(whole.lines().next().unwrap_or_default().to_owned()) } else { whole };
     let mut attributes: serde_json::Map<String, serde_json::Value> =
         record.attributes.to_json().into_iter().filter(|(name, _)| !name.starts_with("exception.")).collect();
     if !body.is_empty() && body != described.message {
-        attributes.insert("log.body".to_owned(), record.body.to_json());
+        let kept = if holds_stack { body.as_ref().into() } else { record.body.to_json() };
+        attributes.insert("log.body".to_owned(), kept);
     }
-    let content = content_hash(sender, record.trace_id, record.span_id, "log", [record.time, record.observed], &parts);
+    let content = content_hash(sender, record.trace_id, record.span_id, "log", [record.time, record.observed], parts);
     let mut place = Hasher::default();
     place.part(scope.name.as_bytes()).part(template(&body).as_bytes());
     for names in [["code.file.path", "code.filepath"], ["code.line.number", "code.lineno"]] {
@@ -389,7 +432,7 @@ fn log_report(record: &Arc<LogRecord>, sender: &Sender, scope: &Arc<Scope>, user
         ..exception_facts(&described, sender.instance)
     };
     let trace_id = record.trace_id;
-    report(facts, trace_id, attributes, &described, &parts, sender, scope, Sent::Log(record.clone()))
+    report(facts, trace_id, attributes, &described, parts, sender, scope, Sent::Log(record.clone()))
 }
 
 /// An SDK's hook for uncaught exceptions writes an event named like the exception's class, outside any trace.
@@ -442,6 +485,22 @@ impl<'a> Parts<'a> {
     fn of(attributes: &'a Attributes) -> Self {
         let part = |name| attributes.get(name).map(Value::to_text).unwrap_or_default();
         Self { type_name: part(EXCEPTION_TYPE), message: part(EXCEPTION_MESSAGE), stacktrace: part(EXCEPTION_STACKTRACE) }
+    }
+
+    /// What a span in error says without an exception.
+    fn of_status(span: &'a Span) -> Self {
+        let (type_name, message) = names::status(span);
+        Self { type_name: type_name.into(), message: message.into(), stacktrace: Cow::Borrowed("") }
+    }
+
+    /// A line that was logged as an error.
+    fn message(body: &str) -> Self {
+        Self { type_name: Cow::Borrowed(""), message: body.trim().to_owned().into(), stacktrace: Cow::Borrowed("") }
+    }
+
+    /// What was found in a logged text.
+    fn in_text(exception: crate::app_log::Exception) -> Self {
+        Self { type_name: exception.type_name.into(), message: exception.message.into(), stacktrace: exception.stacktrace.into() }
     }
 
     fn describe(&self) -> Described<'_> {

@@ -62,8 +62,20 @@ impl fmt::Display for OccurrenceId {
 pub enum Source {
     /// An `exception` event of a span.
     SpanEvent,
-    /// A log record with `exception.*` attributes.
+    /// A log record with `exception.*` attributes, or with a stack in its body.
     LogRecord,
+    /// A log record at ERROR or above with neither: its message is all that is known.
+    LogMessage,
+    /// A span that ended in error and tells of no exception.
+    SpanStatus,
+}
+
+impl Source {
+    /// Whether it only says that something failed, not what was thrown.
+    #[must_use]
+    pub const fn is_bare(self) -> bool {
+        matches!(self, Self::LogMessage | Self::SpanStatus)
+    }
 }
 
 /// What is remembered of a report to decide which failure it belongs to: no text, some 60 bytes.

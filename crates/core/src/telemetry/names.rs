@@ -39,6 +39,48 @@ pub struct Identity {
 /// What a failing request touched, worked out from its spans: `database`, `queue`, `rpc` or `http`.
 pub const TOUCHES: &str = "outcrop.touches";
 
+/// What a span that ended in error says of it, without an exception: a type and a message. The type is `error.type` where it
+/// names one, else the HTTP, gRPC or database status.
+#[must_use]
+pub fn status(span: &Span) -> (String, String) {
+    const GRPC: [&str; 17] = [
+        "OK",
+        "CANCELLED",
+        "UNKNOWN",
+        "INVALID_ARGUMENT",
+        "DEADLINE_EXCEEDED",
+        "NOT_FOUND",
+        "ALREADY_EXISTS",
+        "PERMISSION_DENIED",
+        "RESOURCE_EXHAUSTED",
+        "FAILED_PRECONDITION",
+        "ABORTED",
+        "OUT_OF_RANGE",
+        "UNIMPLEMENTED",
+        "INTERNAL",
+        "UNAVAILABLE",
+        "DATA_LOSS",
+        "UNAUTHENTICATED",
+    ];
+    let text = |names: &[&str]| span.attributes.first(names).map(|value| value.to_text().into_owned()).filter(|text| !text.is_empty());
+    let named = text(&["error.type"]).filter(|name| name != "_OTHER" && name.parse::<u16>().is_err());
+    let grpc = || {
+        let code = text(&["rpc.grpc.status_code", "rpc.response.status_code"])?;
+        let name = code.parse::<usize>().ok().and_then(|number| GRPC.get(number).map(|name| (*name).to_owned())).unwrap_or(code);
+        Some(format!("gRPC {name}"))
+    };
+    let http = || http_status(&span.attributes).map(|code| format!("HTTP {code}"));
+    let database = || text(&["db.response.status_code"]).map(|code| format!("database {code}"));
+    let type_name = named.or_else(grpc).or_else(http).or_else(database).unwrap_or_default();
+    let said = span.status_message.trim();
+    let message = match (said.is_empty(), type_name.is_empty()) {
+        (false, _) => format!("{}: {said}", span.name),
+        (true, false) => format!("{} ended with {type_name}", span.name),
+        (true, true) => format!("{} ended in error", span.name),
+    };
+    (type_name, message)
+}
+
 /// What a call to elsewhere is to.
 #[must_use]
 pub fn touches(span: &Span) -> Option<&'static str> {

@@ -63,6 +63,18 @@ fn log(span: u64, at: i64, what: u64) -> ReportFacts {
     ReportFacts { id, source: Source::LogRecord, place: 3, ..event }
 }
 
+/// A span in error that tells of no exception.
+fn status(span: u64, at: i64) -> ReportFacts {
+    let event = event(span, at, 500);
+    let id = OccurrenceId::new(event.at, Digest::of(["status", &span.to_string()]));
+    ReportFacts { id, source: Source::SpanStatus, frames: 0, has_own_frame: false, at_span_end: true, ..event }
+}
+
+/// A line logged as an error, without an exception.
+fn said(span: u64, at: i64, what: u64) -> ReportFacts {
+    ReportFacts { source: Source::LogMessage, frames: 0, has_own_frame: false, ..log(span, at, what) }
+}
+
 fn holding(mut report: ReportFacts, what: u64) -> ReportFacts {
     report.holds = vec![what];
     report
@@ -84,6 +96,13 @@ fn holding(mut report: ReportFacts, what: u64) -> ReportFacts {
 #[case::siblings_of_a_group_and_the_group(2, vec![span(1, 0, 0), span(2, 1, 1), span(3, 1, 1)], vec![event(2, 4, 8), event(3, 5, 6), ReportFacts { holds: vec![6, 8], ..event(1, 9, 9) }])]
 #[case::an_outer_report_from_before_the_inner_one(2, vec![span(1, 0, 0), span(2, 1, 50)], vec![event(1, 4, 9), event(2, 60, 9)])]
 #[case::unsampled_log_records_of_two_places(1, vec![], vec![ReportFacts { is_unsampled: true, ..log(2, 4, 9) }, ReportFacts { is_unsampled: true, place: 4, ..log(1, 5, 9) }])]
+#[case::a_status_along_the_way_of_an_exception(1, vec![span(1, 0, 0), span(2, 1, 1), call(span(3, 2, 2))], vec![event(2, 5, 9), status(3, 4), status(1, 7)])]
+#[case::statuses_alone_along_one_chain(1, vec![span(1, 0, 0), span(2, 1, 1), call(span(3, 2, 2))], vec![status(1, 9), status(2, 8), status(3, 7)])]
+#[case::three_calls_that_failed_without_a_word(3, vec![span(1, 0, 0), call(span(2, 1, 1)), call(span(3, 1, 5)), call(span(4, 1, 9))], vec![status(2, 4), status(3, 8), status(4, 12), status(1, 13)])]
+#[case::a_line_about_the_exception_just_thrown(1, vec![span(1, 0, 0), span(2, 1, 1)], vec![event(2, 5, 9), said(1, 7, 3), status(1, 8)])]
+#[case::a_line_from_before_the_exception(2, vec![span(1, 0, 0)], vec![said(1, 1, 3), event(1, 1_500, 9)])]
+#[case::a_line_long_after_the_exception(2, vec![span(1, 0, 0)], vec![event(1, 5, 9), said(1, 9_000, 3)])]
+#[case::two_lines_of_one_request(2, vec![span(1, 0, 0)], vec![said(1, 4, 3), said(1, 5, 4), status(1, 9)])]
 fn reports_are_as_many_failures(#[case] expected: usize, #[case] spans: Vec<SpanFacts>, #[case] reports: Vec<ReportFacts>) {
     assert_eq!(decide(&spans, &reports).len(), expected);
 }
@@ -120,16 +139,22 @@ fn the_fullest_report_of_the_innermost_exception_stands_for_the_failure() {
 /// A small tree with reports of few exceptions on it.
 pub fn made_up() -> impl Strategy<Value = Vec<Atom>> {
     let spans = prop::collection::vec((0u64..8, any::<bool>(), any::<bool>(), 0u64..3), 1..8);
-    let reports =
-        prop::collection::vec((0u64..9, 0i64..40, 1u64..4, any::<bool>(), 0u16..3, any::<bool>(), prop::option::of(1u64..4)), 1..10);
+    let reports = prop::collection::vec((0u64..9, 0i64..40, 1u64..4, 0u8..4, 0u16..3, any::<bool>(), prop::option::of(1u64..4)), 1..10);
     (spans, reports).prop_map(|(spans, reports)| {
         let mut atoms = vec![Atom::Span(1, span(1, 0, 0))];
         for (at, (parent, is_error, is_call, user)) in (2..).zip(spans) {
             let below = span(at, 1 + parent % (at - 1), i64::try_from(at).unwrap());
             atoms.push(Atom::Span(1, SpanFacts { is_error, is_call, user, ..below }));
         }
-        for (on, at, what, is_log, frames, at_span_end, held) in reports {
-            let report = if is_log { log(on, at, what) } else { event(on, at, what) };
+        for (on, at, what, kind, frames, at_span_end, held) in reports {
+            let report = match kind {
+                0 => event(on, at, what),
+                1 => log(on, at, what),
+                // Without a trace there is no span to have a status.
+                2 if on != 0 => status(on, at),
+                _ => said(on, at, what),
+            };
+            let (is_log, frames) = (report.source != Source::SpanEvent, if report.source.is_bare() { 0 } else { frames });
             let report = ReportFacts {
                 frames,
                 has_own_frame: frames > 1,
@@ -139,7 +164,14 @@ pub fn made_up() -> impl Strategy<Value = Vec<Atom>> {
             };
             // Span 0 stands for none: a log record without a trace.
             atoms.push(if on == 0 {
-                Atom::Report(None, ReportFacts { span: None, source: Source::LogRecord, ..report })
+                Atom::Report(
+                    None,
+                    ReportFacts {
+                        span: None,
+                        source: if report.source.is_bare() { Source::LogMessage } else { Source::LogRecord },
+                        ..report
+                    },
+                )
             } else {
                 Atom::Report(Some(1), report)
             });

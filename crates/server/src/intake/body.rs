@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use actix_web::web::Payload;
 use bytes::{Bytes, BytesMut};
-use flate2::read::MultiGzDecoder;
+use flate2::read::{DeflateDecoder, MultiGzDecoder, ZlibDecoder};
 use futures_util::StreamExt;
 use outcrop_core::Digest;
 use std::collections::HashMap;
@@ -20,8 +20,8 @@ pub(crate) enum BodyError {
     TooLarge(usize),
     #[error("the body inflates to more than {0} bytes")]
     InflatesTooFar(usize),
-    #[error("the body is no gzip: {0}")]
-    BadGzip(std::io::Error),
+    #[error("the body is not what its Content-Encoding says: {0}")]
+    BadCoding(std::io::Error),
     #[error("the body ended early: {0}")]
     Broken(String),
     #[error("too much is waiting to be stored; try again shortly")]
@@ -119,10 +119,49 @@ async fn discard(payload: &mut Payload, mut seen: usize) {
     }
 }
 
-/// Inflates gzip to at most `max` bytes.
-pub(crate) fn inflate(body: &[u8], max: usize) -> Result<Vec<u8>, BodyError> {
+/// How a body is coded on its way.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Coding {
+    Identity,
+    Gzip,
+    Zstd,
+    /// The zlib format (RFC 9110, 8.4.1.2); some send the bare stream, which is taken too.
+    Deflate,
+}
+
+impl Coding {
+    /// Reads a `Content-Encoding`; `None` where it is another.
+    pub(crate) fn of_header(coding: Option<&str>) -> Option<Self> {
+        Some(match coding.map(|coding| coding.trim().to_ascii_lowercase()).as_deref() {
+            None | Some("" | "identity") => Self::Identity,
+            Some("gzip" | "x-gzip") => Self::Gzip,
+            Some("zstd") => Self::Zstd,
+            Some("deflate") => Self::Deflate,
+            Some(_) => return None,
+        })
+    }
+}
+
+/// Memory that a zstd stream may ask of its reader, as a power of two: 8 MiB, what the format asks every reader to have.
+const ZSTD_WINDOW_LOG: u32 = 23;
+
+/// Inflates to at most `max` bytes.
+pub(crate) fn inflate(body: &[u8], coding: Coding, max: usize) -> Result<Vec<u8>, BodyError> {
     let mut inflated = Vec::with_capacity((body.len() * 4).min(max));
     let limit = u64::try_from(max).unwrap_or(u64::MAX) + 1;
-    MultiGzDecoder::new(body).take(limit).read_to_end(&mut inflated).map_err(BodyError::BadGzip)?;
+    match coding {
+        Coding::Identity => body.take(limit).read_to_end(&mut inflated),
+        Coding::Gzip => MultiGzDecoder::new(body).take(limit).read_to_end(&mut inflated),
+        Coding::Zstd => zstd::stream::read::Decoder::new(body).and_then(|mut decoder| {
+            decoder.window_log_max(ZSTD_WINDOW_LOG)?;
+            decoder.take(limit).read_to_end(&mut inflated)
+        }),
+        // The zlib format's first two bytes are a number that 31 divides.
+        Coding::Deflate if body.len() >= 2 && (u16::from(body[0]) << 8 | u16::from(body[1])).is_multiple_of(31) => {
+            ZlibDecoder::new(body).take(limit).read_to_end(&mut inflated)
+        }
+        Coding::Deflate => DeflateDecoder::new(body).take(limit).read_to_end(&mut inflated),
+    }
+    .map_err(BodyError::BadCoding)?;
     if inflated.len() > max { Err(BodyError::InflatesTooFar(max)) } else { Ok(inflated) }
 }

@@ -3,6 +3,7 @@
 mod body;
 mod keys;
 mod queue;
+mod take;
 
 use std::sync::Arc;
 
@@ -13,9 +14,10 @@ use outcrop_otlp::{DecodeError, Encoding, Signal};
 use outcrop_store::intake::Submission;
 use outcrop_store::upkeep::RETENTION_DAYS;
 
-pub(crate) use body::{BodyError, Budget, inflate, read};
+pub(crate) use body::{BodyError, Budget, Coding, Held, inflate, read};
 pub(crate) use keys::{KeyCheck, Keys};
 pub use queue::Intake;
+pub(crate) use take::{RETRY_AFTER_SECS, Refusal, authenticate, take};
 
 /// Decodes a body, finds what is in it, leaves out what the key may not write, and groups it as people's rules say.
 ///
@@ -39,6 +41,7 @@ pub fn submission(
             let decoded = outcrop_otlp::decode_logs(body, encoding)?;
             (find_in_logs(decoded.groups, limits), decoded.refused)
         }
+        Signal::Metrics => (Found::default(), outcrop_otlp::check_metrics(body, encoding)?),
     };
     found.refused.add(undecoded.count, || undecoded.reason);
     keep_allowed(&mut found, services);

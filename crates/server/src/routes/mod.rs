@@ -102,6 +102,7 @@ fn intake(config: &mut web::ServiceConfig) {
     config
         .service(web::resource("/v1/traces").route(web::post().to(otlp::traces)).default_service(web::to(only_post)))
         .service(web::resource("/v1/logs").route(web::post().to(otlp::logs)).default_service(web::to(only_post)))
+        .service(web::resource("/v1/metrics").route(web::post().to(otlp::metrics)).default_service(web::to(only_post)))
         .route("/healthz", web::get().to(health::alive))
         .route("/readyz", web::get().to(health::ready));
 }
@@ -116,6 +117,6 @@ pub(crate) async fn nothing_here() -> HttpResponse {
     problem(
         actix_web::http::StatusCode::NOT_FOUND,
         "not_found",
-        "nothing is here; telemetry goes to /v1/traces and /v1/logs, the API is described at /api/openapi.json",
+        "nothing is here; telemetry goes to /v1/traces, /v1/logs and /v1/metrics, the API is described at /api/openapi.json",
     )
 }

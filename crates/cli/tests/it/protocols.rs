@@ -1,0 +1,112 @@
+//! OTLP in all its dresses: gRPC, codings, metrics.
+
+use std::io::{Read, Write};
+
+use outcrop_testkit::{Running, recorded};
+
+use crate::sdk;
+use crate::support::{outline, service};
+
+/// A free port of this moment.
+fn free_port() -> u16 {
+    std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_real_python_sdk_over_grpc_says_the_same_as_over_http() {
+    let port = free_port();
+    let running = service().start_with(&["--otlp-grpc", &format!("127.0.0.1:{port}")]).await;
+    let grpc = format!("http://127.0.0.1:{port}");
+    for compression in ["none", "gzip"] {
+        sdk::send_by(sdk::Protocol::Grpc, &grpc, &running.key, compression);
+    }
+    let by_grpc = outline(&running.errors().await);
+    assert!(by_grpc.len() == 1 && by_grpc[0].contains("| 6x 3 users 2.4.0"), "{by_grpc:?}");
+
+    let by_http = service().start().await;
+    for _ in 0..2 {
+        sdk::send(&by_http.url, &by_http.key, "gzip");
+    }
+    assert_eq!(outline(&by_http.errors().await), by_grpc);
+}
+
+/// Calls a method of gRPC with one message; returns the status and its details, of an answer that has no message.
+async fn call(port: u16, key: &str, method: &str, message: &[u8]) -> (String, String, bool) {
+    let http = reqwest::Client::builder().http2_prior_knowledge().build().unwrap();
+    let mut framed = vec![0];
+    framed.extend(u32::try_from(message.len()).unwrap().to_be_bytes());
+    framed.extend(message);
+    let path = format!("http://127.0.0.1:{port}/opentelemetry.proto.collector.{method}");
+    let request = http.post(path).header("content-type", "application/grpc").header("te", "trailers").bearer_auth(key).body(framed);
+    let answer = request.send().await.unwrap();
+    let header = |name| answer.headers().get(name).map(|value| value.to_str().unwrap().to_owned()).unwrap_or_default();
+    (header("grpc-status"), header("grpc-message"), answer.headers().contains_key("grpc-status-details-bin"))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn grpc_refuses_in_its_own_form() {
+    let port = free_port();
+    // No room for any request: each is asked to come back.
+    let running = service().start_with(&["--otlp-grpc", &format!("127.0.0.1:{port}"), "--budget", "1KiB"]).await;
+    let body = recorded("nested-span-fares.traces.pb").bytes;
+    let traces = "trace.v1.TraceService/Export";
+    let (status, message, has_details) = call(port, "outcrop-key-of-nobody", traces, &body).await;
+    assert_eq!((status.as_str(), has_details), ("16", false), "{message}");
+    assert_eq!(call(port, &running.key, traces, b"no protobuf").await.0, "3");
+    assert_eq!(call(port, &running.key, "trace.v1.TraceService/Import", &body).await.0, "12");
+    assert_eq!(call(port, &running.key, "metrics.v1.MetricsService/Export", b"no protobuf").await.0, "3");
+    let (status, message, has_details) = call(port, &running.key, traces, &body).await;
+    assert_eq!((status.as_str(), has_details), ("14", true), "RetryInfo stands in the details: {message}");
+}
+
+async fn post(running: &Running, path: &str, coding: &str, body: Vec<u8>) -> u16 {
+    let request = running.post(path).header("content-type", "application/x-protobuf").header("content-encoding", coding).body(body);
+    request.send().await.unwrap().status().as_u16()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn bodies_in_every_coding_are_taken_once() {
+    let running = service().start().await;
+    let bodies = outcrop_testkit::restamped(&[recorded("nested-span-fares.traces.pb")]);
+    let body = &bodies[0].bytes;
+    let zlib = {
+        let mut encoder = flate2::write::ZlibEncoder::new(vec![], flate2::Compression::default());
+        encoder.write_all(body).unwrap();
+        encoder.finish().unwrap()
+    };
+    let bare = {
+        let mut encoder = flate2::write::DeflateEncoder::new(vec![], flate2::Compression::default());
+        encoder.write_all(body).unwrap();
+        encoder.finish().unwrap()
+    };
+    let zstd = zstd::encode_all(body.as_slice(), 3).unwrap();
+    for (coding, coded) in [("identity", body.clone()), ("zstd", zstd.clone()), ("deflate", zlib), ("DEFLATE", bare)] {
+        assert_eq!(post(&running, "/v1/traces", coding, coded).await, 200, "{coding}");
+    }
+    // The same body in another coding is the same body.
+    assert_eq!(running.errors().await.iter().map(|error| error["count"].as_u64().unwrap()).collect::<Vec<_>>(), [1]);
+    assert_eq!(post(&running, "/v1/traces", "zstd", zstd[..zstd.len() / 2].to_vec()).await, 400);
+    let bomb = zstd::encode_all(std::io::repeat(0).take(80 << 20), 3).unwrap();
+    assert_eq!(post(&running, "/v1/traces", "zstd", bomb).await, 413);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn metrics_are_taken_and_checked() {
+    let running = service().start().await;
+    for name in ["metrics-gangway.metrics.json", "metrics-sailings.metrics.pb"] {
+        let answer = running.send(&recorded(name)).await;
+        assert_eq!(answer.status(), 200, "{name}");
+    }
+    assert_eq!(post(&running, "/v1/metrics", "identity", b"no protobuf".to_vec()).await, 400);
+    assert_eq!(running.errors().await, Vec::<serde_json::Value>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_failed_without_an_exception_is_found_too() {
+    let running = service().start().await;
+    let names = ["status-only-fares.traces.pb", "text-traceback-fares-logs.logs.pb"];
+    for body in outcrop_testkit::restamped(&names.map(recorded)) {
+        assert_eq!(running.send(&body).await.status(), 200);
+    }
+    insta::assert_snapshot!(outline(&running.errors().await).join("\n"));
+}

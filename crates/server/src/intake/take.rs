@@ -1,0 +1,112 @@
+//! From a sender's body to a committed batch, whichever protocol brought it.
+
+use bytes::Bytes;
+use outcrop_core::Digest;
+use outcrop_core::failure::Refused;
+use outcrop_otlp::{DecodeError, Encoding, Signal, StatusCode as RpcCode};
+use outcrop_store::intake::{Outcome, Submission};
+
+use super::{BodyError, Coding, Held, KeyCheck, inflate, submission};
+use crate::access::digest_of;
+use crate::state::{State, now};
+
+/// Why a request is not taken.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Refusal {
+    #[error("send a sender key: Authorization: Bearer …; `outcrop admin key create NAME` makes one")]
+    NoKey,
+    #[error("this sender key is not known, or was revoked")]
+    UnknownKey,
+    #[error("Content-Type must be application/x-protobuf or application/json")]
+    ContentType,
+    #[error("Content-Encoding `{0}` is not known; send gzip, zstd, deflate or none")]
+    ContentEncoding(String),
+    #[error(transparent)]
+    Body(#[from] BodyError),
+    #[error(transparent)]
+    Decode(#[from] DecodeError),
+    #[error("{0}")]
+    Unusable(String),
+    #[error("not stored: the database does not answer; send it again")]
+    Away,
+}
+
+/// How long a sender is told to wait before it tries again, in seconds.
+pub(crate) const RETRY_AFTER_SECS: u8 = 2;
+
+impl Refusal {
+    /// The code of `google.rpc.Status`.
+    pub(crate) const fn rpc_code(&self) -> RpcCode {
+        match self {
+            Self::NoKey | Self::UnknownKey => RpcCode::Unauthenticated,
+            Self::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_)) => RpcCode::ResourceExhausted,
+            Self::Body(BodyError::OverBudget) | Self::Away => RpcCode::Unavailable,
+            Self::ContentType | Self::ContentEncoding(_) | Self::Body(_) | Self::Decode(_) | Self::Unusable(_) => RpcCode::InvalidArgument,
+        }
+    }
+
+    /// Whether the same may be taken later.
+    pub(crate) const fn is_for_now(&self) -> bool {
+        matches!(self, Self::Body(BodyError::OverBudget) | Self::Away)
+    }
+}
+
+/// A sender whose key is known.
+pub(crate) struct Sender {
+    pub key: Digest,
+    services: std::sync::Arc<[String]>,
+}
+
+/// Checks the credentials of an `Authorization: Bearer …` header.
+pub(crate) async fn authenticate(state: &State, credentials: Option<&str>) -> Result<Sender, Refusal> {
+    let digest = credentials.map(digest_of).ok_or(Refusal::NoKey)?;
+    let (keys, database) = (state.intake.keys.clone(), state.database.clone());
+    let checked = state.on_main(async move { keys.check(&database, digest).await }).await.map_err(|error| {
+        tracing::warn!(%error, "a sender key could not be checked");
+        Refusal::Away
+    })?;
+    match checked {
+        KeyCheck::Known { digest, services } => Ok(Sender { key: digest, services }),
+        KeyCheck::Unknown => Err(Refusal::UnknownKey),
+    }
+}
+
+/// Decodes, searches and stores a body; returns once it is durable.
+pub(crate) async fn take(
+    signal: Signal,
+    encoding: Encoding,
+    coding: Coding,
+    body: Bytes,
+    mut held: Held,
+    sender: Sender,
+    state: &State,
+) -> Result<Refused, Refusal> {
+    let max_inflated = state.settings.max_inflated_bytes;
+    let received = now();
+    let rules = state.intake.rules();
+    let core = state.intake.cores.acquire().await.ok().ok_or(Refusal::Away)?;
+    let key = sender.key;
+    let work = move || -> Result<(Submission, usize), Refusal> {
+        let services = &sender.services;
+        if coding == Coding::Identity {
+            return Ok((submission(signal, encoding, &body, services, received, &rules)?, 0));
+        }
+        let inflated = inflate(&body, coding, max_inflated)?;
+        Ok((submission(signal, encoding, &inflated, services, received, &rules)?, inflated.len()))
+    };
+    let (submission, inflated) =
+        tokio::task::spawn_blocking(work).await.ok().ok_or_else(|| Refusal::Unusable("the body cannot be read".to_owned()))??;
+    drop(core);
+    if signal == Signal::Metrics {
+        // Checked and not kept: nothing waits for the database.
+        return Ok(submission.found.refused.clone());
+    }
+    if inflated > 0 {
+        held.join(state.intake.budget.take(key, inflated).await?);
+    }
+    match state.intake.store(submission, held).await {
+        Some(Ok(Outcome::Stored(refused))) => Ok(refused),
+        Some(Ok(Outcome::Unusable(reason))) => Err(Refusal::Unusable(reason)),
+        Some(Err(_)) | None => Err(Refusal::Away),
+    }
+}
