@@ -363,6 +363,7 @@ pub struct Occurrence {
 #[derive(Args)]
 #[command(after_help = "Examples:\n  \
     outcrop send --service ledger --message 'nightly batch stopped at port 7' --type BatchStopped port=7\n  \
+    ./settle.py 2> error.txt || outcrop send --service ledger --message 'settlement failed' --stack error.txt\n  \
     some-job || outcrop send --service some-job --severity fatal --message \"exit code $?\"\n\n\
     The sender key is read from OUTCROP_KEY.")]
 pub struct Send {
@@ -378,6 +379,9 @@ pub struct Send {
     /// The exception's type, or what kind of failure it is.
     #[arg(long = "type", value_name = "TYPE", default_value = "Report")]
     pub type_name: String,
+    /// The stack's text as the runtime printed it: a file, or - for standard input.
+    #[arg(long, value_name = "FILE")]
+    pub stack: Option<PathBuf>,
     /// How severe it is.
     #[arg(long, value_enum, default_value = "error")]
     pub severity: SeverityArg,

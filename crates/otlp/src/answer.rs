@@ -19,6 +19,26 @@ pub enum StatusCode {
     Unauthenticated = 16,
 }
 
+/// `google.rpc.Status`.
+#[derive(Clone, PartialEq, Message)]
+struct Status {
+    #[prost(int32, tag = "1")]
+    code: i32,
+    #[prost(string, tag = "2")]
+    message: String,
+    #[prost(message, repeated, tag = "3")]
+    details: Vec<Any>,
+}
+
+/// `google.protobuf.Any`.
+#[derive(Clone, PartialEq, Message)]
+struct Any {
+    #[prost(string, tag = "1")]
+    type_url: String,
+    #[prost(bytes = "vec", tag = "2")]
+    value: Vec<u8>,
+}
+
 /// The body of a 200 answer: empty success, or `partial_success` where records were refused.
 #[must_use]
 pub fn export_answer(signal: Signal, encoding: Encoding, refused: &Refused) -> Vec<u8> {
@@ -71,22 +91,6 @@ pub fn retry_details(code: StatusCode, message: &str, seconds: u8) -> Vec<u8> {
         #[prost(message, optional, tag = "1")]
         retry_delay: Option<Duration>,
     }
-    #[derive(Clone, PartialEq, Message)]
-    struct Any {
-        #[prost(string, tag = "1")]
-        type_url: String,
-        #[prost(bytes = "vec", tag = "2")]
-        value: Vec<u8>,
-    }
-    #[derive(Clone, PartialEq, Message)]
-    struct Status {
-        #[prost(int32, tag = "1")]
-        code: i32,
-        #[prost(string, tag = "2")]
-        message: String,
-        #[prost(message, repeated, tag = "3")]
-        details: Vec<Any>,
-    }
     let retry = RetryInfo { retry_delay: Some(Duration { seconds: seconds.into() }) };
     let retry = Any { type_url: "type.googleapis.com/google.rpc.RetryInfo".to_owned(), value: retry.encode_to_vec() };
     Status { code: code as i32, message: message.to_owned(), details: vec![retry] }.encode_to_vec()
@@ -95,15 +99,8 @@ pub fn retry_details(code: StatusCode, message: &str, seconds: u8) -> Vec<u8> {
 /// The body of an answer that is no success: a `google.rpc.Status` in the request's encoding.
 #[must_use]
 pub fn status_body(encoding: Encoding, code: StatusCode, message: &str) -> Vec<u8> {
-    #[derive(Clone, PartialEq, Message)]
-    struct Status {
-        #[prost(int32, tag = "1")]
-        code: i32,
-        #[prost(string, tag = "2")]
-        message: String,
-    }
     match encoding {
-        Encoding::Protobuf => Status { code: code as i32, message: message.to_owned() }.encode_to_vec(),
+        Encoding::Protobuf => Status { code: code as i32, message: message.to_owned(), details: vec![] }.encode_to_vec(),
         Encoding::Json => serde_json::json!({"code": code as i32, "message": message}).to_string().into_bytes(),
     }
 }

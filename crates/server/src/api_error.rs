@@ -20,6 +20,8 @@ pub(crate) enum ApiError {
     NoToken,
     #[error("this token is not known, or was revoked; or the session has ended")]
     UnknownToken,
+    #[error("{0}")]
+    SenderKey(String),
     #[error("address or password is wrong")]
     WrongPassword,
     #[error("too many failed attempts; try again in {0} s")]
@@ -43,6 +45,7 @@ impl ApiError {
             Self::Predicate { .. } => "bad_predicate",
             Self::NoToken => "no_token",
             Self::UnknownToken => "unknown_token",
+            Self::SenderKey(_) => "no_sender_key",
             Self::WrongPassword => "wrong_password",
             Self::TooMany(_) => "too_many_attempts",
             Self::Forbidden(_) => "forbidden",
@@ -74,7 +77,7 @@ impl ResponseError for ApiError {
     fn status_code(&self) -> StatusCode {
         match self {
             Self::BadRequest(_) | Self::Predicate { .. } => StatusCode::BAD_REQUEST,
-            Self::NoToken | Self::UnknownToken | Self::WrongPassword => StatusCode::UNAUTHORIZED,
+            Self::NoToken | Self::UnknownToken | Self::SenderKey(_) | Self::WrongPassword => StatusCode::UNAUTHORIZED,
             Self::TooMany(_) => StatusCode::TOO_MANY_REQUESTS,
             Self::Forbidden(_) => StatusCode::FORBIDDEN,
             Self::Conflict(_) => StatusCode::CONFLICT,

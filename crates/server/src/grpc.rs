@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use bytes::{Buf, BufMut, Bytes};
 use outcrop_otlp::{Encoding, Signal, StatusCode, export_answer, retry_details};
-use tokio::sync::Semaphore;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio_util::sync::CancellationToken;
 use tonic::body::Body;
 use tonic::codec::{Codec, CompressionEncoding, DecodeBuf, Decoder, EncodeBuf, Encoder};
@@ -81,7 +81,7 @@ impl<const SIGNAL: u8> Service<http::Request<Body>> for Export<SIGNAL> {
             if !request.uri().path().ends_with("/Export") {
                 return Ok(Status::unimplemented("only Export is served here").into_http());
             }
-            let Ok(Ok(_turn)) = tokio::time::timeout(MAX_WAIT, this.readers.clone().acquire_owned()).await else {
+            let Ok(Ok(turn)) = tokio::time::timeout(MAX_WAIT, this.readers.clone().acquire_owned()).await else {
                 return Ok(status(&Refusal::Body(BodyError::OverBudget)).into_http());
             };
             let max = this.state.settings.max_inflated_bytes;
@@ -89,17 +89,24 @@ impl<const SIGNAL: u8> Service<http::Request<Body>> for Export<SIGNAL> {
             for coding in [CompressionEncoding::Gzip, CompressionEncoding::Zstd, CompressionEncoding::Deflate] {
                 grpc = grpc.accept_compressed(coding);
             }
-            Ok(grpc.unary(this, request).await)
+            let call = Call::<SIGNAL> { state: this.state, turn: Some(turn) };
+            Ok(grpc.unary(call, request).await)
         })
     }
 }
 
-impl<const SIGNAL: u8> UnaryService<Bytes> for Export<SIGNAL> {
+/// One call, and its turn to be read: given back once the message has its part of the budget.
+struct Call<const SIGNAL: u8> {
+    state: State,
+    turn: Option<OwnedSemaphorePermit>,
+}
+
+impl<const SIGNAL: u8> UnaryService<Bytes> for Call<SIGNAL> {
     type Response = Bytes;
     type Future = Answering<Response<Bytes>, Status>;
 
     fn call(&mut self, request: Request<Bytes>) -> Self::Future {
-        let state = self.state.clone();
+        let (state, turn) = (self.state.clone(), self.turn.take());
         let signal = match SIGNAL {
             TRACES => Signal::Traces,
             LOGS => Signal::Logs,
@@ -112,6 +119,7 @@ impl<const SIGNAL: u8> UnaryService<Bytes> for Export<SIGNAL> {
                 let sender = authenticate(&state, credentials).await?;
                 let body = request.get_ref().clone();
                 let held = state.intake.budget.take(sender.key, body.len()).await?;
+                drop(turn);
                 take(signal, Encoding::Protobuf, Coding::Identity, body, held, sender, &state).await
             };
             match exported.await {

@@ -1,9 +1,11 @@
 //! The API's JSON, shared by the service, its OpenAPI document and the command line.
 
 mod grouping;
+mod report;
 mod slices;
 
 pub use grouping::*;
+pub use report::*;
 pub use slices::*;
 
 use chrono::{DateTime, Utc};

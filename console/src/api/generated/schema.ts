@@ -297,6 +297,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reports a failure. Authenticate with a sender key, as for OTLP. */
+        post: operations["report_failure"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services": {
         parameters: {
             query?: never;
@@ -982,6 +999,40 @@ export interface components {
             status: number;
             /** @description The status in words. */
             title: string;
+        };
+        /** @description A failure, in plain JSON. One of `message`, `type` and `stacktrace` must say something. */
+        Report: {
+            /** @description Further data: any JSON, by name. */
+            data?: Record<string, never>;
+            /** @description The environment. */
+            environment?: string | null;
+            /** @description The host. */
+            host?: string | null;
+            /** @description What happened. */
+            message?: string;
+            /** @description The service's namespace. */
+            namespace?: string | null;
+            /** @description The service it happened in. */
+            service: string;
+            severity?: components["schemas"]["Severity"] | null;
+            /** @description The stack's text as the runtime prints it. */
+            stacktrace?: string;
+            /**
+             * Format: date-time
+             * @description When it happened; now where not given.
+             */
+            time?: string | null;
+            /** @description The exception's type, or what kind of failure it is. */
+            type?: string;
+            /** @description The user it happened to. */
+            user?: string | null;
+            /** @description The service's version. */
+            version?: string | null;
+        };
+        /** @description A report that is stored. */
+        Reported: {
+            /** @description The service it was stored for. */
+            service: string;
         };
         /** @description What the requests of the window did. */
         RequestCounts: {
@@ -1963,6 +2014,54 @@ export interface operations {
                 };
             };
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    report_failure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Report"];
+            };
+        };
+        responses: {
+            /** @description It is stored */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reported"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

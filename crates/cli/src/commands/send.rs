@@ -1,3 +1,5 @@
+use std::path::Path;
+
 use outcrop_core::text::printable;
 use reqwest::header::CONTENT_TYPE;
 use serde_json::{Value, json};
@@ -30,12 +32,21 @@ pub async fn run(arguments: Send) -> Result<(), Fault> {
     output::line(format!("Stored. See it: outcrop errors --service {}", printable(&arguments.service)))
 }
 
+/// Reads a stack's text.
+fn stack(file: &Path) -> Result<String, Fault> {
+    let read = if file.as_os_str() == "-" { std::io::read_to_string(std::io::stdin()) } else { std::fs::read_to_string(file) };
+    read.map_err(|error| Fault::Usage(format!("{}: {error}", file.display())))
+}
+
 fn request(arguments: &Send) -> Result<Value, Fault> {
     let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
     let mut resource = vec![text("service.name", &arguments.service)];
     resource.extend(arguments.environment.as_deref().map(|name| text("deployment.environment.name", name)));
     resource.extend(arguments.in_version.as_deref().map(|version| text("service.version", version)));
     let mut attributes = vec![text("exception.type", &arguments.type_name), text("exception.message", &arguments.message)];
+    if let Some(file) = &arguments.stack {
+        attributes.push(text("exception.stacktrace", &stack(file)?));
+    }
     attributes.extend(arguments.user.as_deref().map(|user| text("user.id", user)));
     for pair in &arguments.attributes {
         let (key, value) = pair

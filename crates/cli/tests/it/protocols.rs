@@ -110,3 +110,60 @@ async fn what_failed_without_an_exception_is_found_too() {
     }
     insta::assert_snapshot!(outline(&running.errors().await).join("\n"));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_failure_is_reported_by_hand_in_plain_json() {
+    let running = service().start().await;
+    let report = |body: serde_json::Value| running.post("/api/v1/report").json(&body).send();
+    let stack = "Traceback (most recent call last):\n  File \"/srv/ledger/settle.py\", line 3, in settle\n    x\nKeyError: 'port 7'";
+    let answer = report(
+        serde_json::json!({"service": "ledger", "environment": "production", "version": "7.3.0", "message": "'port 7'", "stacktrace": stack,
+        "severity": "fatal", "user": "u-7", "data": {"port": 7, "berths": [1, 2], "db_password": "hunter2-of-skerry"}}),
+    );
+    assert_eq!(answer.await.unwrap().status(), 200);
+    let error = running.errors().await[0].clone();
+    let said = ["service", "type", "own_frame", "severity", "first_version"].map(|name| error[name].as_str().unwrap().to_owned());
+    assert_eq!(said, ["ledger", "KeyError", "settle.settle ledger/settle.py:3", "fatal", "7.3.0"]);
+    let found = running.client_json(&["occurrences", error["ref"].as_str().unwrap(), "--where", "port = 7 and user = u-7"]);
+    let occurrence = running.client_json(&["occurrence", found["items"][0]["id"].as_str().unwrap()]);
+    assert_eq!(
+        (&occurrence["attributes"]["berths"], &occurrence["attributes"]["db_password"]),
+        (&serde_json::json!([1, 2]), &"[removed: password]".into())
+    );
+
+    for (body, said) in [
+        (serde_json::json!({"message": "no service"}), "missing field `service`"),
+        (serde_json::json!({"service": "ledger"}), "says nothing"),
+        (serde_json::json!({"service": "ledger", "message": "x", "levle": "error"}), "unknown field `levle`"),
+        (serde_json::json!({"service": "ledger", "message": "x", "time": "2001-01-01T00:00:00Z"}), "older than the retention"),
+    ] {
+        let answer = report(body).await.unwrap();
+        let (status, problem) = (answer.status().as_u16(), answer.json::<serde_json::Value>().await.unwrap());
+        assert!(status == 400 && problem["detail"].as_str().unwrap().contains(said), "{problem}");
+    }
+    let stranger = reqwest::Client::new()
+        .post(format!("{}/api/v1/report", running.url))
+        .bearer_auth("outcrop-key-of-nobody")
+        .json(&serde_json::json!({"service": "x", "message": "x"}));
+    assert_eq!(stranger.send().await.unwrap().status(), 401);
+    // The same from the command line, with the stack a job left behind.
+    let file = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(file.path(), stack).unwrap();
+    assert!(
+        running
+            .client(&[
+                "send",
+                "--service",
+                "ledger",
+                "--message",
+                "'port 7'",
+                "--type",
+                "KeyError",
+                "--stack",
+                file.path().to_str().unwrap()
+            ])
+            .status
+            .success()
+    );
+    assert_eq!(running.errors().await.iter().map(|error| error["count"].as_u64().unwrap()).collect::<Vec<_>>(), [2]);
+}

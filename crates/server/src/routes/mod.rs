@@ -11,6 +11,7 @@ mod otlp;
 mod predicate;
 mod query;
 mod regrouping;
+mod report;
 mod services;
 mod session;
 mod slices;
@@ -53,6 +54,7 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(occurrences::of_error)
             .service(occurrences::one)
             .service(occurrences::choose)
+            .service(report::report_failure)
             .service(regrouping::make_change)
             .service(regrouping::list_changes)
             .service(regrouping::undo_change)

@@ -1,0 +1,107 @@
+//! A failure reported by hand: plain JSON that any HTTP client can send, turned into the same occurrence as by OTLP.
+
+use std::collections::BTreeMap;
+
+use actix_web::http::header::AUTHORIZATION;
+use actix_web::{HttpRequest, HttpResponse, post, web};
+use chrono::{DateTime, Utc};
+use outcrop_otlp::{Encoding, Signal};
+use serde_json::{Value, json};
+
+use super::query::bad;
+use crate::access::bearer;
+use crate::api_error::ApiError;
+use crate::intake::{self, BodyError, Coding, Refusal, read};
+use crate::state::State;
+use crate::wire::{Problem, Report, Reported, Severity};
+
+/// Reports a failure. Authenticate with a sender key, as for OTLP.
+#[utoipa::path(operation_id = "report_failure", tag = "intake", request_body = Report, responses(
+    (status = 200, description = "It is stored", body = Reported),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+#[post("/report")]
+pub(super) async fn report_failure(
+    request: HttpRequest,
+    mut payload: web::Payload,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
+    let sender = intake::authenticate(&state, bearer(request.headers().get(AUTHORIZATION))).await.map_err(refused)?;
+    let (body, held) = read(&mut payload, None, state.settings.max_body_bytes, &state.intake.budget, sender.key)
+        .await
+        .map_err(|error| refused(error.into()))?;
+    let report: Report = serde_json::from_slice(&body).map_err(|error| bad(format!("the report cannot be read: {error}")))?;
+    if report.service.trim().is_empty() {
+        return Err(bad("the report names no service"));
+    }
+    if report.message.trim().is_empty() && report.type_name.trim().is_empty() && report.stacktrace.trim().is_empty() {
+        return Err(bad("the report says nothing: give a message, a type or a stacktrace"));
+    }
+    let service = report.service.clone();
+    let record = as_otlp(&report, Utc::now()).to_string().into_bytes();
+    let refused_records =
+        intake::take(Signal::Logs, Encoding::Json, Coding::Identity, record.into(), held, sender, &state).await.map_err(refused)?;
+    if refused_records.count > 0 {
+        return Err(bad(refused_records.reason));
+    }
+    Ok(HttpResponse::Ok().json(Reported { service }))
+}
+
+fn refused(refusal: Refusal) -> ApiError {
+    match refusal {
+        Refusal::NoKey | Refusal::UnknownKey => ApiError::SenderKey(refusal.to_string()),
+        Refusal::Away | Refusal::Body(BodyError::OverBudget) => ApiError::Away,
+        refusal => bad(refusal.to_string()),
+    }
+}
+
+/// The report as a log record with an exception.
+fn as_otlp(report: &Report, now: DateTime<Utc>) -> Value {
+    let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
+    let set = |key: &str, value: &Option<String>| value.as_deref().filter(|value| !value.is_empty()).map(|value| text(key, value));
+    let mut resource = vec![text("service.name", report.service.trim())];
+    resource.extend(set("service.namespace", &report.namespace));
+    resource.extend(set("deployment.environment.name", &report.environment));
+    resource.extend(set("service.version", &report.version));
+    resource.extend(set("host.name", &report.host));
+    let mut attributes = vec![];
+    for (name, value) in
+        [("exception.type", &report.type_name), ("exception.message", &report.message), ("exception.stacktrace", &report.stacktrace)]
+    {
+        if !value.is_empty() {
+            attributes.push(text(name, value));
+        }
+    }
+    attributes.extend(set("user.id", &report.user));
+    attributes.extend(report.data.iter().map(|(key, value)| json!({"key": key, "value": any_value(value)})));
+    let nanos = |at: DateTime<Utc>| at.timestamp_nanos_opt().unwrap_or_default().to_string();
+    let (number, word) = match report.severity.unwrap_or(Severity::Error) {
+        Severity::Trace => (1, "TRACE"),
+        Severity::Debug => (5, "DEBUG"),
+        Severity::Info => (9, "INFO"),
+        Severity::Warn => (13, "WARN"),
+        Severity::Error => (17, "ERROR"),
+        Severity::Fatal => (21, "FATAL"),
+    };
+    json!({"resourceLogs": [{"resource": {"attributes": resource}, "scopeLogs": [{"scope": {"name": "report"}, "logRecords": [{
+        "timeUnixNano": nanos(report.time.unwrap_or(now)), "observedTimeUnixNano": nanos(now), "severityNumber": number, "severityText": word,
+        "body": {"stringValue": report.message}, "attributes": attributes}]}]}]})
+}
+
+/// A JSON value as OTLP has it.
+fn any_value(value: &Value) -> Value {
+    match value {
+        Value::Null => json!({}),
+        Value::Bool(truth) => json!({"boolValue": truth}),
+        Value::Number(number) if number.is_i64() => json!({"intValue": number.to_string()}),
+        Value::Number(number) => json!({"doubleValue": number}),
+        Value::String(text) => json!({"stringValue": text}),
+        Value::Array(items) => json!({"arrayValue": {"values": items.iter().map(any_value).collect::<Vec<_>>()}}),
+        Value::Object(fields) => {
+            let fields: BTreeMap<&String, Value> = fields.iter().map(|(key, value)| (key, any_value(value))).collect();
+            json!({"kvlistValue": {"values": fields.into_iter().map(|(key, value)| json!({"key": key, "value": value})).collect::<Vec<_>>()}})
+        }
+    }
+}
