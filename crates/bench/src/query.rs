@@ -9,9 +9,10 @@ use sqlx::{Connection, PgConnection};
 
 use crate::intake::{PER_REQUEST, Shape, request};
 
-/// The aims: the list's API and the page from a cold load.
+/// The aims: the list's API, the page from a cold load, what stands out.
 const API_AIM_MS: f64 = 30.0;
 const PAGE_AIM_MS: f64 = 1_000.0;
+const STANDS_OUT_AIM_MS: f64 = 1_000.0;
 /// Errors the occurrences belong to, and the days they lie in.
 const ERRORS: u64 = 200;
 const DAYS: u64 = 6;
@@ -63,7 +64,24 @@ pub async fn run(binary: &str, occurrences: u64) {
         let median = print(name, &mut reads, Some(API_AIM_MS));
         println!("{:<36} {:>8.2} of the floor", "", median / floor);
     }
+    stands_out(&service).await;
     page(&service).await;
+}
+
+/// What stands out among the occurrences of the error with most of them.
+async fn stands_out(service: &Running) {
+    let (_, page) = service.get("/api/v1/errors?since=7d&limit=500").await;
+    let most = page["items"].as_array().and_then(|items| items.iter().max_by_key(|item| item["count"].as_u64()));
+    let Some(reference) = most.and_then(|item| item["ref"].as_str()) else { return };
+    let path = format!("/api/v1/errors/{reference}/stands-out?since=7d");
+    let mut reads = vec![];
+    for _ in 0..READS {
+        let start = Instant::now();
+        let (status, _) = service.get(&path).await;
+        reads.push(millis(start));
+        assert_eq!(status, 200, "{path}");
+    }
+    print("stands out of one error, 7 days", &mut reads, Some(STANDS_OUT_AIM_MS));
 }
 
 /// The Errors page from an empty cache, until its first row stands there.

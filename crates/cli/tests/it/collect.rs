@@ -93,7 +93,7 @@ async fn a_log_is_read_once_and_on_from_where_it_was_left() {
     let refused = collect(&running, folder.path(), &[log.to_str().unwrap()]).env("OUTCROP_KEY", "outcrop-key-of-nobody").output().unwrap();
     assert_eq!(refused.status.code(), Some(4), "{}", String::from_utf8_lossy(&refused.stderr));
     // What was refused was not passed over.
-    assert!(collect(&running, folder.path(), &[log.to_str().unwrap()]).status().unwrap().success());
+    assert!(collect(&running, folder.path(), &[log.to_str().unwrap()]).output().unwrap().status.success());
     assert_eq!(count(&running, "ledger").await, 4);
 }
 
