@@ -63,7 +63,8 @@ pub struct Finder {
     open: HashMap<String, Open>,
     /// Processes whose lines have been seen to begin with a time or level.
     with_headers: HashMap<String, bool>,
-    partial: HashMap<String, String>,
+    /// Lines that a container runtime cut, with the number of their first part.
+    partial: HashMap<String, (u64, String)>,
 }
 
 /// An event that may go on.
@@ -87,14 +88,14 @@ impl Finder {
         let unwrapped = wrapping.unwrap(raw);
         let process = unwrapped.process.into_owned();
         if unwrapped.is_partial {
-            self.partial.entry(process).or_default().push_str(&unwrapped.text);
+            self.partial.entry(process).or_insert_with(|| (self.line, String::new())).1.push_str(&unwrapped.text);
             return vec![];
         }
-        let text = match self.partial.remove(&process) {
-            Some(begun) => begun + &unwrapped.text,
-            None => unwrapped.text.into_owned(),
+        let (line, text) = match self.partial.remove(&process) {
+            Some((line, begun)) => (line, begun + &unwrapped.text),
+            None => (self.line, unwrapped.text.into_owned()),
         };
-        self.take(process, &text, unwrapped.time, now)
+        self.take(line, process, &text, unwrapped.time, now)
     }
 
     /// Takes one whole entry of a log that knows its entries, such as the journal: `lines` of the input hold it.
@@ -102,7 +103,7 @@ impl Finder {
         self.line += lines;
         let mut done = vec![];
         for line in text.lines() {
-            done.extend(self.take(process.to_owned(), line, time, now));
+            done.extend(self.take(self.line, process.to_owned(), line, time, now));
         }
         done
     }
@@ -122,11 +123,11 @@ impl Finder {
     /// The first line of the events that may still go on.
     #[must_use]
     pub fn first_open_line(&self) -> Option<u64> {
-        self.open.values().filter_map(|open| open.lines.first()).map(|(number, _)| *number).min()
+        let open = self.open.values().filter_map(|open| open.lines.first()).map(|(number, _)| *number);
+        open.chain(self.partial.values().map(|(number, _)| *number)).min()
     }
 
-    fn take(&mut self, process: String, text: &str, time: Option<Timestamp>, now: Timestamp) -> Vec<Event> {
-        let line = self.line;
+    fn take(&mut self, line: u64, process: String, text: &str, time: Option<Timestamp>, now: Timestamp) -> Vec<Event> {
         if let Some(data) = structured::read(text) {
             let mut done = self.open.remove(&process).map(|open| open.close(&process, now)).unwrap_or_default();
             self.with_headers.insert(process.clone(), true);
@@ -169,7 +170,7 @@ impl Structured {
             process,
             service: self.service,
             time: self.time.or(time),
-            severity: if self.exception.is_some() { self.severity.max(1) } else { self.severity },
+            severity: self.severity,
             message: self.message,
             exception: self.exception,
             trace: self.trace,

@@ -100,7 +100,24 @@ fn data_in_a_line_is_read_with_its_stack_wherever_it_stands() {
         found.iter().map(|event| (event.first_line, event.exception.as_ref().unwrap().type_name.as_str(), event.severity)).collect();
     assert_eq!((named[0], named[1], found.len()), ((1, "TypeError", 17), (2, "TypeError", 17), 3), "{found:#?}");
     assert_eq!((found[0].service.as_str(), found[0].time), ("gangway", Some(Timestamp(1_794_129_249_500_000_000))));
+    // Without a level there is no severity: the sender of it decides, not this crate.
+    assert_eq!(exceptions(&format!(r#"{{"message":"x","stack":"{stack}"}}"#))[0].severity, 0);
     assert_eq!(found[2].trace.as_ref().unwrap().1, "00f067aa0ba902b7");
+}
+
+#[test]
+fn a_line_that_a_container_runtime_cut_is_one_line() {
+    let at = "2026-11-08T09:14:09.941Z stderr";
+    let (head, frame) = TRACE.split_once('\n').unwrap();
+    let (begun, rest) = head.split_at(20);
+    let mut finder = Finder::default();
+    assert_eq!(finder.push(&format!("{at} P {begun}"), NOW), []);
+    assert_eq!(finder.first_open_line(), Some(1), "a reader that stops here must come back to it");
+    for line in [format!("{at} F {rest}"), format!("{at} F {}", frame.lines().next().unwrap())] {
+        assert_eq!(finder.push(&line, NOW), []);
+    }
+    let found = finder.flush(NOW).remove(0);
+    assert_eq!((found.first_line, found.last_line, found.exception.unwrap().message.as_str()), (1, 3, "berth 7 is taken"));
 }
 
 #[test]
