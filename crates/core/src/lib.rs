@@ -14,8 +14,10 @@ mod time;
 
 pub mod app_log;
 pub mod attention;
+pub mod completeness;
 pub mod failure;
 pub mod grouping;
+pub mod latency;
 pub mod query;
 pub mod reference;
 pub mod scrub;
@@ -24,6 +26,7 @@ pub mod stack;
 pub mod stands_out;
 pub mod telemetry;
 pub mod text;
+pub mod trace;
 
 pub use digest::{Digest, Hasher};
 pub use distinct::Distinct;

@@ -80,7 +80,7 @@ pub fn export_answer(signal: Signal, encoding: Encoding, refused: &Refused) -> V
 
 /// The details of a gRPC status that asks to come back: a `google.rpc.Status` with a `google.rpc.RetryInfo`.
 #[must_use]
-pub fn retry_details(code: StatusCode, message: &str, seconds: u8) -> Vec<u8> {
+pub fn retry_details(code: StatusCode, message: &str, seconds: u64) -> Vec<u8> {
     #[derive(Clone, PartialEq, Message)]
     struct Duration {
         #[prost(int64, tag = "1")]
@@ -91,7 +91,7 @@ pub fn retry_details(code: StatusCode, message: &str, seconds: u8) -> Vec<u8> {
         #[prost(message, optional, tag = "1")]
         retry_delay: Option<Duration>,
     }
-    let retry = RetryInfo { retry_delay: Some(Duration { seconds: seconds.into() }) };
+    let retry = RetryInfo { retry_delay: Some(Duration { seconds: i64::try_from(seconds).unwrap_or(i64::MAX) }) };
     let retry = Any { type_url: "type.googleapis.com/google.rpc.RetryInfo".to_owned(), value: retry.encode_to_vec() };
     Status { code: code as i32, message: message.to_owned(), details: vec![retry] }.encode_to_vec()
 }

@@ -154,6 +154,13 @@ fn span(sent: &Object) -> Result<Span, String> {
                 attributes: attributes(event),
             })
             .collect(),
+        links: field(sent, ["links", "links"])
+            .and_then(Json::as_array)
+            .into_iter()
+            .flatten()
+            .filter_map(Json::as_object)
+            .filter_map(|link| Some((trace_id(link)?, span_id(link, ["spanId", "span_id"])?)))
+            .collect(),
         is_error: status.and_then(|status| status.get("code")).is_some_and(|code| integer(code) == Some(2) || code == "STATUS_CODE_ERROR"),
         status_message: status.map(|status| text(status, ["message", "message"])).unwrap_or_default(),
         flags: flags(sent),

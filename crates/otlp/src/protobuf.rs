@@ -84,6 +84,11 @@ fn span(sent: trace::Span) -> Option<Span> {
                 attributes: attributes(event.attributes),
             })
             .collect(),
+        links: sent
+            .links
+            .into_iter()
+            .filter_map(|link| Some((TraceId::from_bytes(&link.trace_id)?, SpanId::from_bytes(&link.span_id)?)))
+            .collect(),
         is_error: status.code == trace::status::StatusCode::Error as i32,
         status_message: status.message,
         flags: sent.flags,

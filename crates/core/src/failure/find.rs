@@ -12,11 +12,13 @@ use crate::{Digest, Hasher, Timestamp, scrub};
 
 /// What a request's times are held against.
 #[derive(Clone, Copy, Debug)]
-pub struct Limits {
+pub struct Limits<'a> {
     /// When the request was received.
     pub received: Timestamp,
     /// The oldest event time that is still taken.
     pub oldest: Timestamp,
+    /// Whose e-mail addresses are kept.
+    pub addresses: &'a scrub::Addresses,
 }
 
 /// A request whose newest time lies further in the future than this is shifted, in milliseconds: a sender's clock may
@@ -102,15 +104,15 @@ pub struct Found {
 
 /// Finds failures and requests in spans. Secrets are removed from all that is kept.
 #[must_use]
-pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits) -> Found {
+pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
     let newest = groups.iter().flat_map(|group| &group.records).filter_map(|span| span.end.or(span.start)).max();
     let clock = Clock::new(newest, limits);
     let mut found = Found { clock_ahead_ms: clock.ahead_ms, ..Found::default() };
     let mut senders = Senders::default();
-    let entries = entry_attributes(&groups);
+    let entries = entry_attributes(&groups, limits.addresses);
     let touched = touched(&groups);
     for group in groups {
-        let sender = senders.of(&group.resource);
+        let sender = senders.of(&group.resource, limits.addresses);
         let mut scope = None;
         for mut span in group.records {
             let start = clock.time(span.start.or(span.end));
@@ -118,7 +120,7 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits) -> Found {
                 found.refused.add(1, || "spans older than the retention are not taken".to_owned());
                 continue;
             }
-            let entry = names::is_entry(&span).then(|| entry_span(&span, start, &sender));
+            let entry = names::is_entry(&span).then(|| entry_span(&span, start, &sender, limits));
             let user = user_hash(names::user(&span.attributes).as_deref());
             let trace_id = span.trace_id;
             let facts = SpanFacts {
@@ -133,6 +135,9 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits) -> Found {
             if tells_of_failure(&span) {
                 tidy::span(&mut span);
                 scrub::span(&mut span);
+                if sender.hides_addresses {
+                    limits.addresses.hide_in_span(&mut span);
+                }
                 let scope = scope.get_or_insert_with(|| clean_scope(&group.scope));
                 let span = Arc::new(span);
                 let request = span.parent_id.and_then(|_| entries.get(&(trace_id, span.span_id)));
@@ -154,13 +159,13 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits) -> Found {
 
 /// Finds failures in log records that carry an exception. Secrets are removed from all that is kept.
 #[must_use]
-pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits) -> Found {
+pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found {
     let newest = groups.iter().flat_map(|group| &group.records).filter_map(|record| record.time.or(record.observed)).max();
     let clock = Clock::new(newest, limits);
     let mut found = Found { clock_ahead_ms: clock.ahead_ms, ..Found::default() };
     let mut senders = Senders::default();
     for group in groups {
-        let sender = senders.of(&group.resource);
+        let sender = senders.of(&group.resource, limits.addresses);
         let mut scope = None;
         for mut record in group.records {
             if clock.time(record.time.or(record.observed)) < limits.oldest {
@@ -173,6 +178,9 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits) -> Found {
             let user = user_hash(names::user(&record.attributes).as_deref());
             tidy::log_record(&mut record);
             scrub::log_record(&mut record);
+            if sender.hides_addresses {
+                limits.addresses.hide_in_log_record(&mut record);
+            }
             let scope = scope.get_or_insert_with(|| clean_scope(&group.scope));
             let record = Arc::new(record);
             let body = record.body.to_text();
@@ -201,7 +209,7 @@ struct Clock {
 }
 
 impl Clock {
-    fn new(newest: Option<Timestamp>, limits: Limits) -> Self {
+    fn new(newest: Option<Timestamp>, limits: Limits<'_>) -> Self {
         let ahead = newest.map_or(0, |newest| newest.millis().saturating_sub(limits.received.millis()));
         Self { ahead_ms: if ahead > MAX_AHEAD_MS { ahead } else { 0 }, received: limits.received }
     }
@@ -216,20 +224,25 @@ struct Sender {
     identity: Arc<Identity>,
     instance: Digest,
     resource: Arc<Resource>,
+    hides_addresses: bool,
 }
 
 #[derive(Default)]
 struct Senders(HashMap<*const Resource, Arc<Sender>>);
 
 impl Senders {
-    fn of(&mut self, resource: &Arc<Resource>) -> Arc<Sender> {
+    fn of(&mut self, resource: &Arc<Resource>, addresses: &scrub::Addresses) -> Arc<Sender> {
         let sender = self.0.entry(Arc::as_ptr(resource)).or_insert_with(|| {
             let mut clean = Resource::clone(resource);
             tidy::attributes(&mut clean.attributes);
             scrub::resource(&mut clean);
             let identity = names::identity(&clean);
+            let hides_addresses = addresses.hides(&identity.service);
+            if hides_addresses {
+                addresses.hide_in_attributes(&mut clean.attributes);
+            }
             let instance = Digest::of([identity.namespace.as_str(), &identity.service, &names::instance(&clean)]);
-            Arc::new(Sender { identity: Arc::new(identity), instance, resource: Arc::new(clean) })
+            Arc::new(Sender { identity: Arc::new(identity), instance, resource: Arc::new(clean), hides_addresses })
         });
         sender.clone()
     }
@@ -264,12 +277,15 @@ fn in_body(body: &Value, text: &str) -> Option<crate::app_log::Exception> {
     (matches!(body, Value::String(_)) && text.contains('\n')).then(|| crate::app_log::exception_in(text)).flatten()
 }
 
-fn entry_span(span: &Span, at: Timestamp, sender: &Sender) -> EntrySpan {
+fn entry_span(span: &Span, at: Timestamp, sender: &Sender, limits: Limits<'_>) -> EntrySpan {
     let status = names::http_status(&span.attributes);
     let sampled = is_sampled(span).then(|| {
         let mut attributes = span.attributes.clone();
         tidy::attributes(&mut attributes);
         scrub::attributes(&mut attributes);
+        if sender.hides_addresses {
+            limits.addresses.hide_in_attributes(&mut attributes);
+        }
         let mut told = sender.resource.attributes.to_json();
         told.extend(attributes.to_json());
         Box::new(told)
@@ -280,22 +296,20 @@ fn entry_span(span: &Span, at: Timestamp, sender: &Sender) -> EntrySpan {
 type RequestAttributes = HashMap<(TraceId, SpanId), Arc<Attributes>>;
 
 /// For each span with an exception, what its request's entry span says, where both came in one batch.
-fn entry_attributes(groups: &[Group<Span>]) -> RequestAttributes {
+fn entry_attributes(groups: &[Group<Span>], addresses: &scrub::Addresses) -> RequestAttributes {
     let mut by_span: RequestAttributes = HashMap::new();
     let has_failure = |span: &Span| span.parent_id.is_some() && span.events.iter().any(is_exception_event);
     if !groups.iter().flat_map(|group| &group.records).any(has_failure) {
         return by_span;
     }
-    let spans: HashMap<(TraceId, SpanId), (&Span, *const Resource)> = groups
-        .iter()
-        .flat_map(|group| group.records.iter().map(|span| ((span.trace_id, span.span_id), (span, Arc::as_ptr(&group.resource)))))
-        .collect();
+    let spans: HashMap<(TraceId, SpanId), (&Span, &Arc<Resource>)> =
+        groups.iter().flat_map(|group| group.records.iter().map(|span| ((span.trace_id, span.span_id), (span, &group.resource)))).collect();
     let mut cleaned: HashMap<SpanId, Arc<Attributes>> = HashMap::new();
     for (key, (span, resource)) in spans.iter().filter(|(_, (span, _))| has_failure(span)) {
         let mut above = span.parent_id;
         for _ in 0..64 {
             let Some((parent, owner)) = above.and_then(|id| spans.get(&(span.trace_id, id))) else { break };
-            if owner != resource {
+            if !Arc::ptr_eq(owner, resource) {
                 break;
             }
             if names::is_entry(parent) {
@@ -303,6 +317,9 @@ fn entry_attributes(groups: &[Group<Span>]) -> RequestAttributes {
                     let mut attributes = parent.attributes.clone();
                     tidy::attributes(&mut attributes);
                     scrub::attributes(&mut attributes);
+                    if addresses.hides(&names::identity(resource).service) {
+                        addresses.hide_in_attributes(&mut attributes);
+                    }
                     Arc::new(attributes)
                 });
                 by_span.insert(*key, attributes.clone());
@@ -355,7 +372,7 @@ fn span_report(
     scope: &Arc<Scope>,
     span_user: u64,
     clock: Clock,
-    limits: Limits,
+    limits: Limits<'_>,
 ) -> Report {
     let sent_at = event.and_then(|event| event.time).or(span.end).or(span.start);
     let at = clock.time(sent_at).max(limits.oldest);
@@ -398,7 +415,7 @@ fn log_report(
     scope: &Arc<Scope>,
     user: u64,
     clock: Clock,
-    limits: Limits,
+    limits: Limits<'_>,
 ) -> Report {
     let at = clock.time(record.time.or(record.observed)).max(limits.oldest);
     let described = parts.describe();
@@ -471,6 +488,7 @@ fn report(
         resource: sender.resource.clone(),
         scope: scope.clone(),
         sent,
+        dropped_by: None,
     }
 }
 

@@ -152,4 +152,6 @@ pub struct Report {
     pub scope: Arc<crate::telemetry::Scope>,
     /// The record it was found in, scrubbed.
     pub sent: Sent,
+    /// The rule that drops it, where people's rules do: a failure that it stands for is not counted.
+    pub dropped_by: Option<i64>,
 }

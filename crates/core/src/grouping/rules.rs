@@ -10,6 +10,7 @@ use crate::stack::{Frame, Stack};
 use crate::{Digest, Hasher};
 
 use super::{Described, Grouping};
+use crate::scrub::Addresses;
 
 /// The rules of one service.
 #[derive(Clone, Debug, Default)]
@@ -49,10 +50,39 @@ pub struct Split {
     pub keys: HashSet<Digest>,
 }
 
+/// What is dropped as it comes in: never counted, never kept.
+#[derive(Clone, Debug)]
+pub struct Drop {
+    /// The rule's number, under which it is counted what it dropped.
+    pub id: i64,
+    /// What it looks at.
+    pub what: Dropped,
+}
+
+/// What a drop rule looks at.
+#[derive(Clone, Debug)]
+pub enum Dropped {
+    /// Occurrences for which a predicate holds.
+    Where(Predicate),
+    /// Occurrences with these keys in one service: an error.
+    Keys {
+        /// The service's namespace.
+        namespace: String,
+        /// The service.
+        service: String,
+        /// The keys of the error's causes.
+        keys: HashSet<Digest>,
+    },
+}
+
 /// Rules of all services.
 #[derive(Clone, Debug, Default)]
 pub struct Rules {
     by_service: HashMap<String, HashMap<String, ServiceRules>>,
+    /// What is dropped, tried in this order.
+    pub drops: Vec<Drop>,
+    /// Whose e-mail addresses are kept.
+    pub addresses: Addresses,
 }
 
 impl Rules {
@@ -61,8 +91,18 @@ impl Rules {
         self.by_service.entry(namespace.to_owned()).or_default().entry(service.to_owned()).or_default()
     }
 
-    /// Groups a report as its service's rules say. Without rules for the service nothing changes.
+    /// Groups a report as its service's rules say, then says which rule drops it, if any. Without rules nothing changes.
     pub fn apply(&self, report: &mut Report) {
+        self.group(report);
+        if !self.drops.is_empty() {
+            let resource = report.resource.attributes.to_json();
+            let trace = trace_text(report);
+            let case = case(report, &resource, &trace);
+            report.dropped_by = self.drops.iter().find(|drop| drop.holds(&case, &report.grouping)).map(|drop| drop.id);
+        }
+    }
+
+    fn group(&self, report: &mut Report) {
         let identity = &report.identity;
         let Some(rules) = self.by_service.get(&identity.namespace).and_then(|services| services.get(&identity.service)) else { return };
         if let Some(mut stack) = report.stack.as_deref().cloned()
@@ -76,25 +116,46 @@ impl Rules {
             return;
         }
         let resource = report.resource.attributes.to_json();
-        let trace = report.trace_id.map(|id| Digest(id.0).to_string()).unwrap_or_default();
-        let case = Case {
-            namespace: &identity.namespace,
-            service: &identity.service,
-            environment: &identity.environment,
-            version: &identity.version,
-            type_name: &report.type_name,
-            message: &report.message,
-            title: &report.grouping.title,
-            severity: report.facts.severity,
-            trace: &trace,
-            stack: report.stack.as_deref(),
-            attributes: &report.attributes,
-            resource: &resource,
-        };
-        let grouping = rules.moved(&report.grouping, &case);
+        let trace = trace_text(report);
+        let grouping = rules.moved(&report.grouping, &case(report, &resource, &trace));
         if let Some(grouping) = grouping {
             report.grouping = grouping;
         }
+    }
+}
+
+impl Drop {
+    fn holds(&self, case: &Case<'_>, grouping: &Grouping) -> bool {
+        match &self.what {
+            Dropped::Where(predicate) => predicate.holds(case),
+            Dropped::Keys { namespace, service, keys } => {
+                case.service == service
+                    && case.namespace == namespace
+                    && (keys.contains(&grouping.key) || keys.contains(&grouping.previous))
+            }
+        }
+    }
+}
+
+fn trace_text(report: &Report) -> String {
+    report.trace_id.map(|id| Digest(id.0).to_string()).unwrap_or_default()
+}
+
+fn case<'a>(report: &'a Report, resource: &'a serde_json::Map<String, serde_json::Value>, trace: &'a str) -> Case<'a> {
+    let identity = &report.identity;
+    Case {
+        namespace: &identity.namespace,
+        service: &identity.service,
+        environment: &identity.environment,
+        version: &identity.version,
+        type_name: &report.type_name,
+        message: &report.message,
+        title: &report.grouping.title,
+        severity: report.facts.severity,
+        trace,
+        stack: report.stack.as_deref(),
+        attributes: &report.attributes,
+        resource,
     }
 }
 

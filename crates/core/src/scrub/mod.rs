@@ -3,10 +3,12 @@
 //! Two ways find them: by the name of the place (an attribute, a key in a form, in JSON, in a header), and by shape
 //! (bearer credentials, card numbers, passwords within URLs). A removed value leaves a mark with the reason.
 
+mod addresses;
 mod shapes;
 
 use crate::telemetry::{Attributes, LogRecord, Resource, Scope, Span, Value};
 
+pub use addresses::{Addresses, HIDDEN};
 pub use shapes::text;
 
 /// What stands in the place of a removed value; the reason stands in it.

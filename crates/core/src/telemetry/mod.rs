@@ -128,6 +128,8 @@ pub struct Span {
     pub attributes: Attributes,
     /// Events in the sender's order.
     pub events: Vec<SpanEvent>,
+    /// Links to other spans, with their traces.
+    pub links: Vec<(TraceId, SpanId)>,
     /// Whether the status is ERROR.
     pub is_error: bool,
     /// The status message; may be empty.

@@ -1,8 +1,10 @@
 use std::borrow::Cow;
 use std::fmt::Write as _;
 
+use serde::{Deserialize, Serialize};
+
 /// An attribute's or a log body's value: OTLP's `AnyValue`.
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub enum Value {
     /// Nothing was set.
     #[default]
@@ -87,7 +89,7 @@ impl From<&str> for Value {
 }
 
 /// Attributes: names with values, in the sender's order.
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Attributes(pub Vec<(String, Value)>);
 
 impl Attributes {

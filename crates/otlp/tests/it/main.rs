@@ -7,8 +7,8 @@ use outcrop_testkit::recorded;
 use proptest::prelude::*;
 use proptest::sample::Index;
 
-fn limits() -> Limits {
-    Limits { received: Timestamp::from_millis(1_900_000_000_000), oldest: Timestamp(0) }
+fn limits() -> Limits<'static> {
+    Limits { received: Timestamp::from_millis(1_900_000_000_000), oldest: Timestamp(0), addresses: &outcrop_core::scrub::HIDDEN }
 }
 
 fn take(bytes: &[u8]) {
