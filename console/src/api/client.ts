@@ -13,6 +13,7 @@ export type Frame = components["schemas"]["Frame"];
 export type GroupingChange = components["schemas"]["GroupingChange"];
 export type GroupingOutcome = components["schemas"]["GroupingOutcome"];
 export type ServiceSettings = components["schemas"]["ServiceSettings"];
+export type KeyItem = components["schemas"]["KeyItem"];
 export type ServiceItem = components["schemas"]["ServiceItem"];
 
 export const api = createClient<paths>({ baseUrl: "" });

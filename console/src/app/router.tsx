@@ -42,10 +42,11 @@ const error = createRoute({ getParentRoute: () => inside, path: "/errors/$ref", 
 const connect = createRoute({ getParentRoute: () => inside, path: "/connect", component: lazyRouteComponent(() => import("../features/connect/page"), "ConnectPage") });
 const grouping = createRoute({ getParentRoute: () => inside, path: "/grouping", component: lazyRouteComponent(() => import("../features/grouping/page"), "GroupingPage") });
 const services = createRoute({ getParentRoute: () => inside, path: "/services", component: lazyRouteComponent(() => import("../features/services/page"), "ServicesPage") });
+const senders = createRoute({ getParentRoute: () => inside, path: "/senders", component: lazyRouteComponent(() => import("../features/senders/page"), "SendersPage") });
 const account = createRoute({ getParentRoute: () => inside, path: "/account", component: lazyRouteComponent(() => import("../features/account/page"), "AccountPage") });
 
 export const router = createRouter({
-  routeTree: root.addChildren([signIn, inside.addChildren([home, errors, error, connect, grouping, services, account])]),
+  routeTree: root.addChildren([signIn, inside.addChildren([home, errors, error, connect, grouping, services, senders, account])]),
   defaultNotFoundComponent: () => <p className="p-6">Nothing is here. The errors are at <a href="/errors">/errors</a>.</p>,
   defaultErrorComponent: ({ error }) => <p role="alert" className="p-6">The page could not be shown: {error instanceof Error ? error.message : String(error)}. Reload to try again.</p>,
 });

@@ -126,6 +126,11 @@ function Person() {
           </Link>
         </MenuItem>
         <MenuItem>
+          <Link to="/senders" className="block px-3 py-1 text-ink hover:no-underline data-focus:bg-wash">
+            Sender keys, refused, dropped
+          </Link>
+        </MenuItem>
+        <MenuItem>
           <Link to="/services" className="block px-3 py-1 text-ink hover:no-underline data-focus:bg-wash">
             Service settings
           </Link>

@@ -62,6 +62,15 @@ pub enum Command {
         #[command(flatten)]
         client: Client,
     },
+    /// Requests of senders that were refused just now, and why.
+    Refused(Refused),
+    /// What is dropped as it comes in, before it counts.
+    Drops {
+        #[command(subcommand)]
+        command: Option<Drops>,
+        #[command(flatten)]
+        client: Client,
+    },
     /// Join and split errors, say which code is a service's own; all can be tried first and undone.
     Grouping {
         #[command(subcommand)]
@@ -226,7 +235,7 @@ pub enum TokenCommand {
 pub enum KeyCommand {
     /// Make a sender key; prints only the key.
     #[command(
-        after_help = "Examples:\n  outcrop admin key create pier-3\n  outcrop admin key create fares --service fares --service ledger"
+        after_help = "Examples:\n  outcrop admin key create pier-3\n  outcrop admin key create fares --service fares --service ledger\n  outcrop admin key create trials --environment staging --per-minute 20MiB"
     )]
     Create {
         /// What the key is called.
@@ -234,6 +243,21 @@ pub enum KeyCommand {
         /// Let it write only for this service; may be given several times.
         #[arg(long = "service", value_name = "S")]
         services: Vec<String>,
+        /// Let it write only for this environment; may be given several times.
+        #[arg(long = "environment", value_name = "E")]
+        environments: Vec<String>,
+        /// Let it send so much a minute, inflated, to each instance of Outcrop; past it senders are told to wait.
+        #[arg(long, value_name = "SIZE")]
+        per_minute: Option<String>,
+    },
+    /// Give a key another secret; prints only the secret. The one before is taken for a while yet.
+    #[command(after_help = "Example:\n  outcrop admin key rotate fares --overlap-hours 48")]
+    Rotate {
+        /// The key's name.
+        name: String,
+        /// How long the secret before is taken too; 0 ends it at once.
+        #[arg(long, value_name = "N", default_value_t = 24, value_parser = clap::value_parser!(u32).range(0..=720))]
+        overlap_hours: u32,
     },
     /// List the keys.
     List {
@@ -454,6 +478,40 @@ pub struct Users {
     pub cursor: Option<String>,
 }
 
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop refused --minutes 60")]
+pub struct Refused {
+    /// How many minutes back, 1 to 1440 [default: 15].
+    #[arg(long, value_name = "N")]
+    pub minutes: Option<u32>,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+#[derive(Subcommand)]
+pub enum Drops {
+    /// Drop what a predicate holds of, or a whole error, from now on.
+    #[command(
+        after_help = "Examples:\n  outcrop drops add --where 'type = ClientGone and service = gangway' --note 'passengers close the tab'\n  outcrop drops add --error kobal-tirun"
+    )]
+    Add {
+        /// A predicate over single occurrences; `outcrop errors --where` shows what it holds of.
+        #[arg(long = "where", value_name = "PREDICATE", required_unless_present = "error", conflicts_with = "error")]
+        predicate: Option<String>,
+        /// The error's reference.
+        #[arg(long, value_name = "REF")]
+        error: Option<String>,
+        /// Why.
+        #[arg(long, default_value = "")]
+        note: String,
+    },
+    /// End a rule: what it dropped counts again.
+    End {
+        /// The rule's number.
+        id: i64,
+    },
+}
+
 #[derive(Subcommand)]
 pub enum Slices {
     /// Save a predicate under a name.
@@ -492,6 +550,9 @@ pub enum Services {
         /// The attribute that names the customer.
         #[arg(long, value_name = "ATTRIBUTE")]
         customer: Option<String>,
+        /// Keep e-mail addresses as they are; without it pseudonyms stand for them [default: false].
+        #[arg(long, value_name = "true|false")]
+        keep_addresses: Option<bool>,
     },
     /// Show what is said of a service, or of `all`.
     Show {

@@ -22,7 +22,12 @@ async fn main() -> ExitCode {
         Command::Admin { command, database } => match command {
             Admin::Member { command: MemberCommand::Add(add) } => commands::admin::member::add(database, add).await,
             Admin::Token { command: TokenCommand::Create { email } } => commands::admin::token::create(database, &email).await,
-            Admin::Key { command: KeyCommand::Create { name, services } } => commands::admin::key::create(database, &name, &services).await,
+            Admin::Key { command: KeyCommand::Create { name, services, environments, per_minute } } => {
+                commands::admin::key::create(database, &name, services, environments, per_minute).await
+            }
+            Admin::Key { command: KeyCommand::Rotate { name, overlap_hours } } => {
+                commands::admin::key::rotate(database, &name, overlap_hours).await
+            }
             Admin::Key { command: KeyCommand::List { json } } => commands::admin::key::list(database, json).await,
             Admin::Weight(weight) => commands::admin::weight::run(database, weight).await,
             Admin::Key { command: KeyCommand::Revoke { name } } => commands::admin::key::revoke(database, &name).await,
@@ -36,6 +41,8 @@ async fn main() -> ExitCode {
         Command::Users(users) => commands::parts::users(users).await,
         Command::Slices { command, client } => commands::parts::slices(command, client).await,
         Command::Services { command, client } => commands::services::run(command, client).await,
+        Command::Refused(refused) => commands::sending::refused(refused).await,
+        Command::Drops { command, client } => commands::sending::drops(command, client).await,
         Command::Grouping { command } => commands::grouping::run(command).await,
         Command::Send(send) => commands::send::run(send).await,
         Command::Collect(collect) => commands::collect::run(collect).await,

@@ -77,7 +77,7 @@ fn read(file: Option<&Path>) -> Result<File, Fault> {
 }
 
 /// Reads `16MiB`, `512 KiB`, `1048576`.
-fn bytes(name: &str, text: &str) -> Result<usize, Fault> {
+pub fn bytes(name: &str, text: &str) -> Result<usize, Fault> {
     let refused = || Fault::Usage(format!("--{name} is `{text}`; write it like 512KiB, 16MiB or 1GiB"));
     let digits = text.trim().trim_end_matches(|c: char| c.is_ascii_alphabetic() || c == ' ');
     let unit = text.trim().strip_prefix(digits).unwrap_or_default().trim();

@@ -26,6 +26,8 @@ pub(crate) enum ApiError {
     WrongPassword,
     #[error("too many failed attempts; try again in {0} s")]
     TooMany(i64),
+    #[error("this key has sent what it may send a minute; there is room again in {0} s")]
+    OverQuota(u64),
     #[error("{0}")]
     Forbidden(String),
     #[error("{0}")]
@@ -48,6 +50,7 @@ impl ApiError {
             Self::SenderKey(_) => "no_sender_key",
             Self::WrongPassword => "wrong_password",
             Self::TooMany(_) => "too_many_attempts",
+            Self::OverQuota(_) => "over_quota",
             Self::Forbidden(_) => "forbidden",
             Self::Conflict(_) => "conflict",
             Self::NotFound(_) => "not_found",
@@ -78,7 +81,7 @@ impl ResponseError for ApiError {
         match self {
             Self::BadRequest(_) | Self::Predicate { .. } => StatusCode::BAD_REQUEST,
             Self::NoToken | Self::UnknownToken | Self::SenderKey(_) | Self::WrongPassword => StatusCode::UNAUTHORIZED,
-            Self::TooMany(_) => StatusCode::TOO_MANY_REQUESTS,
+            Self::TooMany(_) | Self::OverQuota(_) => StatusCode::TOO_MANY_REQUESTS,
             Self::Forbidden(_) => StatusCode::FORBIDDEN,
             Self::Conflict(_) => StatusCode::CONFLICT,
             Self::NotFound(_) => StatusCode::NOT_FOUND,
@@ -94,6 +97,7 @@ impl ResponseError for ApiError {
         let wait = match self {
             Self::Away => Some(2),
             Self::TooMany(seconds) => Some(*seconds),
+            Self::OverQuota(seconds) => i64::try_from(*seconds).ok(),
             _ => None,
         };
         if let Some(seconds) = wait {

@@ -69,6 +69,25 @@ pub(crate) async fn rules(intake: Intake, database: Database, stop: Cancellation
     }
 }
 
+/// How often it is written down what came by which key and what was refused.
+const NOTE_EVERY: Duration = Duration::from_secs(2);
+
+/// Writes down what came by which key and what was refused, until cancelled and once more then.
+pub(crate) async fn notes(intake: Intake, database: Database, stop: CancellationToken) {
+    loop {
+        let is_last = tokio::select! {
+            () = stop.cancelled() => true,
+            () = tokio::time::sleep(NOTE_EVERY) => false,
+        };
+        if let Err(error) = intake.notes.write(&database).await {
+            tracing::debug!(%error, "what came by which key could not be written down");
+        }
+        if is_last {
+            return;
+        }
+    }
+}
+
 /// The shortest time between two messages to the other instances: NOTIFY takes a lock that commits wait for.
 const TELL_EVERY: Duration = Duration::from_millis(250);
 

@@ -19,7 +19,7 @@ use tonic::transport::Server;
 use tonic::transport::server::TcpIncoming;
 use tonic::{Code, Request, Response, Status};
 
-use crate::intake::{BodyError, Coding, RETRY_AFTER_SECS, Refusal, authenticate, take};
+use crate::intake::{BodyError, Coding, Origin, Refusal, authenticate, note, take};
 use crate::state::State;
 
 /// How long a call waits for its turn to be read before it is told to come back.
@@ -115,14 +115,19 @@ impl<const SIGNAL: u8> UnaryService<Bytes> for Call<SIGNAL> {
         Box::pin(async move {
             let credentials =
                 request.metadata().get("authorization").and_then(|value| value.to_str().ok()).and_then(crate::access::bearer_of);
+            let sender = authenticate(&state, credentials).await;
+            let of_key = sender.as_ref().ok().cloned();
+            let body = request.get_ref().clone();
+            let bytes = body.len();
             let exported = async {
-                let sender = authenticate(&state, credentials).await?;
-                let body = request.get_ref().clone();
-                let held = state.intake.budget.take(sender.key, body.len()).await?;
+                let sender = sender?;
+                let held = state.intake.budget.take(sender.digest, body.len()).await?;
                 drop(turn);
                 take(signal, Encoding::Protobuf, Coding::Identity, body, held, sender, &state).await
             };
-            match exported.await {
+            let exported = exported.await;
+            note(&state, &origin(&request, signal), of_key.as_ref(), bytes, &exported);
+            match exported {
                 Ok(refused) => Ok(Response::new(export_answer(signal, Encoding::Protobuf, &refused).into())),
                 Err(refusal) => {
                     tracing::debug!(%refusal, signal = signal.name(), "a gRPC request was refused");
@@ -130,6 +135,15 @@ impl<const SIGNAL: u8> UnaryService<Bytes> for Call<SIGNAL> {
                 }
             }
         })
+    }
+}
+
+/// Who made a call.
+fn origin(request: &Request<Bytes>, signal: Signal) -> Origin {
+    Origin {
+        path: format!("gRPC, {}", signal.name()),
+        agent: request.metadata().get("user-agent").and_then(|agent| agent.to_str().ok()).unwrap_or_default().to_owned(),
+        address: request.remote_addr().map(|address| address.ip().to_string()).unwrap_or_default(),
     }
 }
 
@@ -144,8 +158,8 @@ fn status(refusal: &Refusal) -> Status {
         StatusCode::Unauthenticated => Code::Unauthenticated,
     };
     let message = refusal.to_string();
-    if refusal.is_for_now() {
-        let details = retry_details(refusal.rpc_code(), &message, RETRY_AFTER_SECS);
+    if let Some(seconds) = refusal.retry_after() {
+        let details = retry_details(refusal.rpc_code(), &message, seconds);
         return Status::with_details(code, message, details.into());
     }
     Status::new(code, message)

@@ -57,6 +57,7 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
         tokio::spawn(background::upkeep(database.clone(), writer, stop.clone())),
         tokio::spawn(background::fold(database.clone(), stop.clone())),
         tokio::spawn(background::rules(intake.clone(), database.clone(), stop.clone())),
+        tokio::spawn(background::notes(intake.clone(), database.clone(), stop.clone())),
         tokio::spawn(background::tell(database.clone(), telling)),
         tokio::spawn(background::listen(database.clone(), live.clone(), stop.clone())),
     ];

@@ -2,10 +2,12 @@
 
 mod grouping;
 mod report;
+mod sending;
 mod slices;
 
 pub use grouping::*;
 pub use report::*;
+pub use sending::*;
 pub use slices::*;
 
 use chrono::{DateTime, Utc};
@@ -457,25 +459,6 @@ pub struct NewPassword {
     pub new: String,
 }
 
-/// A sender key to make.
-#[derive(Clone, Debug, Deserialize, ToSchema)]
-pub struct NewKey {
-    /// What it is called.
-    pub name: String,
-    /// The services it may write for; empty for all.
-    #[serde(default)]
-    pub services: Vec<String>,
-}
-
-/// A sender key just made.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct MadeKey {
-    /// What it is called.
-    pub name: String,
-    /// The secret, shown this once.
-    pub key: String,
-}
-
 /// A service that has sent something.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ServiceItem {
@@ -495,6 +478,8 @@ pub struct ServiceItem {
     pub requests: i64,
     /// Occurrences of the last 24 hours.
     pub occurrences: i64,
+    /// What is missing for good answers, in words; empty where nothing is.
+    pub missing: Vec<String>,
 }
 
 /// The services that have sent something, by name.

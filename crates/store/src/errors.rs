@@ -222,6 +222,12 @@ pub fn number(reference: Reference) -> i32 {
     i32::from_ne_bytes(reference.number().to_ne_bytes())
 }
 
+/// The reference of an error's number.
+#[must_use]
+pub fn reference(error: i32) -> Reference {
+    Reference::of_number(u32::from_ne_bytes(error.to_ne_bytes()))
+}
+
 async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Result<Vec<Summary>, StoreError> {
     let found = all_of(database, scope, only).await?;
     match &scope.predicate {
@@ -259,7 +265,7 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
             let endpoints: Vec<String> = endpoints.iter().filter_map(|id| hit.get(id).cloned()).collect();
             let weight = weigh(&weights, &row.service, &endpoints);
             Summary {
-                reference: Reference::of_number(u32::from_ne_bytes(row.error_id.to_ne_bytes())),
+                reference: reference(row.error_id),
                 namespace: row.namespace,
                 service: row.service,
                 type_name: row.type_name,
@@ -492,7 +498,7 @@ pub async fn latest(database: &Database, references: &[Reference]) -> Result<Has
     }
     let numbers: Vec<i32> = references.iter().map(|reference| number(*reference)).collect();
     let rows: Vec<Row> = sqlx::query_as(include_str!("../queries/errors/latest.sql")).bind(numbers).fetch_all(&database.pool).await?;
-    Ok(rows.into_iter().map(|row| (Reference::of_number(u32::from_ne_bytes(row.error_id.to_ne_bytes())), row.latest)).collect())
+    Ok(rows.into_iter().map(|row| (reference(row.error_id), row.latest)).collect())
 }
 
 /// Of all time: counts per environment and version, the latest version first.

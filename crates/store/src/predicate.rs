@@ -7,6 +7,7 @@ use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashMap};
 
 use outcrop_core::query::{self, Check, Comparison, Field, Predicate, State, Test, Value, dotted_order};
+use outcrop_core::scrub::Addresses;
 use outcrop_core::telemetry::names;
 use sqlx::{Postgres, QueryBuilder};
 use uuid::Uuid;
@@ -46,6 +47,18 @@ pub(crate) async fn resolve(database: &Database, predicate: &Predicate, scope: &
     resolver.condition(predicate).await
 }
 
+/// The same check of the pseudonyms of the addresses in it, where it compares with any: an address is stored as one or
+/// the other, as its service says.
+fn hidden(check: &Check, addresses: &Addresses) -> Option<Check> {
+    let hide = |value: &Value| Value { text: addresses.in_text(&value.text).into_owned(), ..value.clone() };
+    let hidden = match check {
+        Check::Is(comparison @ (Comparison::Equal | Comparison::NotEqual), value) => Check::Is(*comparison, hide(value)),
+        Check::OneOf(values) => Check::OneOf(values.iter().map(hide).collect()),
+        _ => return None,
+    };
+    (hidden != *check).then_some(hidden)
+}
+
 struct Resolver<'r> {
     database: &'r Database,
     summaries: Vec<Summary>,
@@ -80,7 +93,16 @@ impl Resolver<'_> {
             Field::Version => Condition::Numbers("o.version_id", self.versions(check).await?),
             Field::Type => Condition::Text("o.type", check.clone()),
             Field::Message => Condition::Text("o.message", check.clone()),
-            Field::User => Condition::Text(USER, check.clone()),
+            Field::User => {
+                let of_user = Condition::Text(USER, check.clone());
+                match hidden(check, &settings::addresses(self.database).await?) {
+                    None => of_user,
+                    Some(hidden) if matches!(check, Check::Is(Comparison::NotEqual, _)) => {
+                        Condition::All(vec![of_user, Condition::Text(USER, hidden)])
+                    }
+                    Some(hidden) => Condition::Any(vec![of_user, Condition::Text(USER, hidden)]),
+                }
+            }
             Field::Severity => Condition::Severity(check.clone()),
             Field::Trace => trace(check),
             Field::File | Field::Function => Condition::Stacks(self.stacks(&test.field, check).await?),

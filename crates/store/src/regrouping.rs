@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use sqlx::{FromRow, PgConnection, QueryBuilder};
 use uuid::Uuid;
 
-use crate::errors::{Scope, number};
+use crate::errors::{Scope, number, reference};
 use crate::{Database, StoreError, occurrences, predicate, uuid};
 
 /// Values of an attribute that an error may be split by, at most: past this each occurrence would soon be its own error.
@@ -168,10 +168,6 @@ pub async fn standing(database: &Database, asked: Reference) -> Result<Reference
     Ok(found.map_or(asked, |(id,)| reference(id)))
 }
 
-fn reference(error: i32) -> Reference {
-    Reference::of_number(u32::from_ne_bytes(error.to_ne_bytes()))
-}
-
 /// The rules in force.
 ///
 /// # Errors
@@ -200,6 +196,8 @@ pub async fn rules(database: &Database) -> Result<Rules, StoreError> {
             Ok(Change::JoinErrors { .. } | Change::SplitOff { .. }) | Err(_) => {}
         }
     }
+    rules.drops = crate::drops::in_force(database).await?;
+    rules.addresses = crate::settings::addresses(database).await?;
     Ok(rules)
 }
 

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
+use outcrop_core::scrub::Addresses;
 use sqlx::FromRow;
 
 use crate::{Database, StoreError};
@@ -18,6 +19,8 @@ pub struct ServiceSetting {
     pub instance_group: Option<String>,
     /// The attribute that names the customer.
     pub customer: Option<String>,
+    /// Whether e-mail addresses are kept as they are; where not, pseudonyms stand for them.
+    pub keep_addresses: Option<bool>,
 }
 
 impl ServiceSetting {
@@ -29,6 +32,7 @@ impl ServiceSetting {
             source_root: self.source_root.or_else(|| other.source_root.clone()),
             instance_group: self.instance_group.or_else(|| other.instance_group.clone()),
             customer: self.customer.or_else(|| other.customer.clone()),
+            keep_addresses: self.keep_addresses.or(other.keep_addresses),
         }
     }
 }
@@ -62,7 +66,7 @@ pub async fn of_service(database: &Database, service: &str) -> Result<ServiceSet
 /// [`StoreError`] when the database does not answer.
 pub async fn own(database: &Database, service: Option<&str>) -> Result<ServiceSetting, StoreError> {
     let found: Option<ServiceSetting> = sqlx::query_as(
-        "SELECT source_url, source_root, instance_group, customer FROM service_setting LEFT JOIN service ON service.id = service_id \
+        "SELECT source_url, source_root, instance_group, customer, keep_addresses FROM service_setting LEFT JOIN service ON service.id = service_id \
          WHERE service.name IS NOT DISTINCT FROM $1 LIMIT 1",
     )
     .bind(service)
@@ -77,18 +81,41 @@ pub async fn own(database: &Database, service: Option<&str>) -> Result<ServiceSe
 /// [`StoreError`] when the database does not answer.
 pub async fn set(database: &Database, service: Option<&str>, setting: &ServiceSetting) -> Result<bool, StoreError> {
     let done = sqlx::query(
-        "INSERT INTO service_setting (service_id, source_url, source_root, instance_group, customer) \
-         SELECT id, $2, $3, $4, $5 FROM (SELECT id FROM service WHERE name = $1 UNION ALL SELECT NULL WHERE $1 IS NULL) named \
-         ON CONFLICT (service_id) DO UPDATE SET source_url = $2, source_root = $3, instance_group = $4, customer = $5",
+        "INSERT INTO service_setting (service_id, source_url, source_root, instance_group, customer, keep_addresses) \
+         SELECT id, $2, $3, $4, $5, $6 FROM (SELECT id FROM service WHERE name = $1 UNION ALL SELECT NULL WHERE $1 IS NULL) named \
+         ON CONFLICT (service_id) DO UPDATE SET source_url = $2, source_root = $3, instance_group = $4, customer = $5, keep_addresses = $6",
     )
     .bind(service)
     .bind(&setting.source_url)
     .bind(&setting.source_root)
     .bind(&setting.instance_group)
     .bind(&setting.customer)
+    .bind(setting.keep_addresses)
     .execute(&database.pool)
     .await?;
     Ok(done.rows_affected() > 0)
+}
+
+/// Whose e-mail addresses are kept, and the key of this installation's pseudonyms.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn addresses(database: &Database) -> Result<Addresses, StoreError> {
+    let (key,): (uuid::Uuid,) = sqlx::query_as("SELECT pseudonym_key FROM installation").fetch_one(&database.pool).await?;
+    let said: Vec<(Option<String>, bool)> = sqlx::query_as(
+        "SELECT service.name, keep_addresses FROM service_setting LEFT JOIN service ON service.id = service_id WHERE keep_addresses IS NOT NULL",
+    )
+    .fetch_all(&database.pool)
+    .await?;
+    let mut addresses = Addresses { key: key.into_bytes(), ..Addresses::default() };
+    for (service, keep) in said {
+        match (service, keep) {
+            (None, keep) => addresses.kept_for_others = keep,
+            (Some(service), true) => drop(addresses.kept_for.insert(service)),
+            (Some(service), false) => drop(addresses.hidden_for.insert(service)),
+        }
+    }
+    Ok(addresses)
 }
 
 /// A predicate saved under a name.

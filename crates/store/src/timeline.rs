@@ -172,6 +172,10 @@ pub struct ServiceRow {
     pub requests: i64,
     /// Occurrences of the last 24 hours.
     pub occurrences: i64,
+    /// Whether any of them names a user.
+    pub has_users: bool,
+    /// How far its clock was ahead when it last sent, in milliseconds; 0 where it was not in the last 24 hours.
+    pub clock_ahead_ms: i64,
 }
 
 /// All services that have sent anything, by name.

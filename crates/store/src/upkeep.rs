@@ -13,6 +13,8 @@ pub const RETENTION_DAYS: i64 = 30;
 const RECEIPTS_KEPT: Duration = Duration::from_hours(26);
 /// How long the state of a trace is kept after its last news.
 const STATES_KEPT: Duration = Duration::from_hours(2);
+/// How long it is said which requests of senders were refused.
+const REFUSALS_KEPT: Duration = Duration::from_hours(24);
 /// Rows removed per statement, so that no lock is held for long.
 const CHUNK: i64 = 5_000;
 
@@ -28,6 +30,10 @@ pub async fn remove_expired(database: &Database, now: Timestamp) -> Result<u64, 
         ("failing", "touched_at", STATES_KEPT),
         ("pairing", "touched_at", STATES_KEPT),
         ("also_reported", "received_at", RECEIPTS_KEPT),
+        ("refused_request", "minute", REFUSALS_KEPT),
+        ("key_use", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
+        ("dropped", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
+        ("clock_ahead", "at", RECEIPTS_KEPT),
         ("reach_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("reach_day", "day", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
     ] {

@@ -4,6 +4,41 @@
  */
 
 export interface paths {
+    "/api/v1/drops": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists what is dropped as it comes in, and how much it was. */
+        get: operations["list_drops"];
+        put?: never;
+        /** Drops something from now on, before it counts. What came before stays. */
+        post: operations["make_drop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drops/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a drop rule: what it dropped counts again from now on. */
+        delete: operations["end_drop"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/errors": {
         parameters: {
             query?: never;
@@ -219,10 +254,45 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Lists the sender keys, without their secrets. */
+        get: operations["list_keys"];
         put?: never;
         /** Makes a sender key; the secret is in this answer and nowhere else. */
         post: operations["make_key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revokes a key with all its secrets: it is refused everywhere within two seconds. */
+        delete: operations["revoke_key"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{name}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives a key another secret; the one before is taken for a while yet. */
+        post: operations["rotate_key"];
         delete?: never;
         options?: never;
         head?: never;
@@ -289,6 +359,23 @@ export interface paths {
         };
         /** What may stand at a place of a predicate that is being written, and what is wrong with it so far. */
         get: operations["complete_predicate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/refused": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Requests of senders that were refused whole in the last minutes, and why. */
+        get: operations["list_refused"];
         put?: never;
         post?: never;
         delete?: never;
@@ -559,6 +646,51 @@ export interface components {
             /** @description As it went in. */
             text: string;
         };
+        /** @description A drop rule. */
+        DropItem: {
+            /**
+             * Format: int64
+             * @description Occurrences dropped in the last 30 days.
+             */
+            dropped: number;
+            /**
+             * Format: int64
+             * @description Occurrences dropped in the last 24 hours.
+             */
+            dropped_24h: number;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            ended_at?: string | null;
+            /** @description Who ended it; null while it is in force. */
+            ended_by?: string | null;
+            /** @description The reference of the error that is dropped, where it is one. */
+            error?: string | null;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            made_at: string;
+            /** @description Who made it. */
+            made_by: string;
+            /** @description Why. */
+            note: string;
+            /** @description The error's title. */
+            title?: string | null;
+            /** @description What is dropped, where a predicate says it. */
+            where?: string | null;
+        };
+        /** @description Drop rules, those in force first. */
+        DropList: {
+            /** @description The rules. */
+            items: components["schemas"]["DropItem"][];
+        };
         /** @description One error. */
         ErrorDetail: components["schemas"]["ErrorItem"] & {
             /** @description The latest occurrence's id, as far as one is kept. */
@@ -814,6 +946,60 @@ export interface components {
             /** @description The error that stays. */
             into: components["schemas"]["NamedError"];
         };
+        /** @description A sender key, without its secret. */
+        KeyItem: {
+            /**
+             * Format: int64
+             * @description Bytes of their bodies, as sent.
+             */
+            bytes_24h: number;
+            /**
+             * Format: int64
+             * @description How many bytes it may send a minute; null for no limit of its own.
+             */
+            bytes_per_minute?: number | null;
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            created_at: string;
+            /** @description The environments it may write for; empty for all. */
+            environments: string[];
+            /**
+             * Format: date-time
+             * @description When it was last used, to the minute.
+             */
+            last_used_at?: string | null;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description Until when the secret before the last rotation is taken too.
+             */
+            previous_until?: string | null;
+            /**
+             * Format: int64
+             * @description Requests refused in the last 24 hours.
+             */
+            refused_24h: number;
+            /**
+             * Format: int64
+             * @description Requests taken in the last 24 hours.
+             */
+            requests_24h: number;
+            /**
+             * Format: date-time
+             * @description When it was revoked.
+             */
+            revoked_at?: string | null;
+            /** @description The services it may write for; empty for all. */
+            services: string[];
+        };
+        /** @description All sender keys, by name. */
+        KeyList: {
+            /** @description The keys. */
+            items: components["schemas"]["KeyItem"][];
+        };
         /** @description One version over time. */
         Layer: {
             /**
@@ -827,6 +1013,14 @@ export interface components {
             requests: number[];
             /** @description The version. */
             version: string;
+        };
+        /** @description The number of a rule just made. */
+        MadeDrop: {
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
         };
         /** @description A sender key just made. */
         MadeKey: {
@@ -864,8 +1058,24 @@ export interface components {
             /** @description Its title. */
             title: string;
         };
+        /** @description Something to be dropped from now on as it comes in. */
+        NewDrop: {
+            /** @description The reference of an error to drop. */
+            error?: string | null;
+            /** @description Why. */
+            note?: string;
+            /** @description What is dropped: a predicate over single occurrences. Give this or `error`. */
+            where?: string | null;
+        };
         /** @description A sender key to make. */
         NewKey: {
+            /**
+             * Format: int64
+             * @description How many bytes of bodies it may send a minute and instance of Outcrop, inflated; null for no limit of its own.
+             */
+            bytes_per_minute?: number | null;
+            /** @description The environments it may write for; empty for all. */
+            environments?: string[];
             /** @description What it is called. */
             name: string;
             /** @description The services it may write for; empty for all. */
@@ -1000,6 +1210,37 @@ export interface components {
             /** @description The status in words. */
             title: string;
         };
+        /** @description Requests of senders refused in one minute for one reason. */
+        RefusedItem: {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            count: number;
+            /** @description The key's name; empty where none was known. */
+            key: string;
+            /**
+             * Format: date-time
+             * @description The latest of them.
+             */
+            last_at: string;
+            /** @description Where they were sent to. */
+            path: string;
+            /** @description Why they were refused, as the sender was told. */
+            reason: string;
+            /** @description What the sender says it is, and its address. */
+            sender: string;
+        };
+        /** @description Refused requests, the latest first. */
+        RefusedList: {
+            /** @description The requests. */
+            items: components["schemas"]["RefusedItem"][];
+            /**
+             * Format: int32
+             * @description Over how many minutes back from now.
+             */
+            minutes: number;
+        };
         /** @description A failure, in plain JSON. One of `message`, `type` and `stacktrace` must say something. */
         Report: {
             /** @description Further data: any JSON, by name. */
@@ -1063,6 +1304,14 @@ export interface components {
             /** @description The value, as text. */
             value: string;
         };
+        /** @description A rotation of a key's secret. */
+        Rotation: {
+            /**
+             * Format: int32
+             * @description How many hours the secret before is taken too; 24 where not given, 0 ends it at once, at most 720.
+             */
+            overlap_hours?: number | null;
+        };
         /** @description A service that has sent something. */
         ServiceItem: {
             /** @description Its environments. */
@@ -1077,6 +1326,8 @@ export interface components {
              * @description Its latest event.
              */
             last_event_at: string;
+            /** @description What is missing for good answers, in words; empty where nothing is. */
+            missing: string[];
             /** @description Its namespace; may be empty. */
             namespace: string;
             /**
@@ -1105,6 +1356,8 @@ export interface components {
             customer?: string | null;
             /** @description The attribute that tells instance groups apart, such as `cloud.region`. */
             instance_group?: string | null;
+            /** @description Whether e-mail addresses are kept as they are; where not, pseudonyms stand for them. */
+            keep_addresses?: boolean | null;
             /** @description The folder the code runs in, which is no part of the path in its repository. */
             source_root?: string | null;
             /** @description Template of a link to a line of source, with `{path}`, `{line}`, `{revision}` (the commit, else the version), `{service}`. */
@@ -1327,6 +1580,108 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list_drops: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DropList"];
+                };
+            };
+        };
+    };
+    make_drop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDrop"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeDrop"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_drop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The rule's number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_errors: {
         parameters: {
             query?: {
@@ -1859,6 +2214,25 @@ export interface operations {
             };
         };
     };
+    list_keys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyList"];
+                };
+            };
+        };
+    };
     make_key: {
         parameters: {
             query?: never;
@@ -1880,6 +2254,14 @@ export interface operations {
                     "application/json": components["schemas"]["MadeKey"];
                 };
             };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -1889,6 +2271,92 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The key's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rotate_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The key's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rotation"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeKey"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2023,6 +2491,36 @@ export interface operations {
             };
         };
     };
+    list_refused: {
+        parameters: {
+            query?: {
+                /** @description How many minutes back, 1 to 1440; 15 where not given. */
+                minutes?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RefusedList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     report_failure: {
         parameters: {
             query?: never;
@@ -2054,6 +2552,14 @@ export interface operations {
                 };
             };
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };

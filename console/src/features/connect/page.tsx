@@ -4,7 +4,8 @@ import { type FormEvent, useState } from "react";
 import { type ServiceItem, api, taken, useServices } from "../../api/client";
 import { ago, agoInWords, counted, exact } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
-import { steps, type Language } from "./steps";
+import { Refusals } from "../senders/refusals";
+import { GUIDES, type Guide, HOSTING, type Step } from "./steps";
 
 export function ConnectPage() {
   const services = useServices();
@@ -19,7 +20,10 @@ export function ConnectPage() {
       </h1>
       <div className="mt-4 grid gap-8 lg:grid-cols-[minmax(0,1fr)_26rem]">
         <Setup items={items} waitingFor={waitingFor} />
-        <Reporting items={items} />
+        <div className="space-y-8">
+          <Refusals minutes={15} />
+          <Reporting items={items} />
+        </div>
       </div>
     </>
   );
@@ -28,7 +32,8 @@ export function ConnectPage() {
 function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string | undefined }) {
   const navigate = useNavigate({ from: "/connect" });
   const [service, setService] = useState(waitingFor ?? "");
-  const [language, setLanguage] = useState<Language>("Python");
+  const [language, setLanguage] = useState("Python");
+  const [place, setPlace] = useState<string>();
   const make = useMutation({
     mutationFn: () => taken(api.POST("/api/v1/keys", { body: { name: `${service}, ${new Date().toISOString().slice(0, 19)}`, services: [service] } })),
     onSuccess: () => void navigate({ search: (now) => ({ ...now, q: service }) }),
@@ -37,7 +42,8 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
     event.preventDefault();
     make.mutate();
   };
-  const endpoint = window.location.origin;
+  const guide = GUIDES.find((guide) => guide.language === language) ?? (GUIDES[0] as Guide);
+  const known = { service, endpoint: window.location.origin, key: make.data?.key ?? "" };
   return (
     <section aria-label="Set-up">
       <h2 className="border-b border-line pb-1 font-semibold">1. A sender key</h2>
@@ -60,30 +66,59 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
           <p>The key may write for {service} alone. It is shown this once:</p>
           <Code label="Sender key">{make.data.key}</Code>
           <h2 className="mt-5 border-b border-line pb-1 font-semibold">2. Set up the service</h2>
-          <div className="my-3 flex gap-2" role="group" aria-label="Language">
-            {(["Python", "Node.js"] as const).map((name) => (
-              <button
-                key={name}
-                type="button"
-                aria-pressed={language === name}
-                onClick={() => setLanguage(name)}
-                className="rounded-sm border border-line px-3 py-1 aria-pressed:border-accent aria-pressed:font-semibold"
-              >
-                {name}
-              </button>
+          <Choices name="Language" options={GUIDES.map((guide) => guide.language)} value={language} onChange={setLanguage} />
+          <p className="text-[13px] text-faint">
+            {guide.ran
+              ? `A test last followed these steps to the letter on ${guide.ran.day}, with ${guide.ran.release}.`
+              : "These steps are written from the SDK's own documents; no test of ours has ever run them. Say so if one is wrong."}{" "}
+            By themselves come {guide.covers}.
+          </p>
+          <div data-steps="run">
+            {guide.steps(known).map((step) => (
+              <Shown key={step.title} step={step} />
             ))}
           </div>
-          {steps(language, { service, endpoint, key: make.data.key }).map(({ title, code }) => (
-            <div key={title}>
-              <p>{title}</p>
-              <Code label={title}>{code}</Code>
-            </div>
+          <h3 className="mt-4 font-semibold">In the service itself</h3>
+          {guide.more.map((step) => (
+            <Shown key={step.title} step={step} />
           ))}
+          <h3 className="mt-4 font-semibold">Where it runs</h3>
+          <Choices name="Hosting" options={HOSTING.map(({ place }) => place)} value={place} onChange={(name) => setPlace(name === place ? undefined : name)} />
+          {HOSTING.find((hosting) => hosting.place === place)
+            ?.steps(known)
+            .map((step) => <Shown key={step.title} step={step} />)}
           <h2 className="mt-5 border-b border-line pb-1 font-semibold">3. See the first data</h2>
         </>
       )}
       {waitingFor && <Waiting service={waitingFor} found={items.find((item) => item.service === waitingFor)} />}
     </section>
+  );
+}
+
+function Shown({ step: { title, code } }: { step: Step }) {
+  return (
+    <div>
+      <p>{title}</p>
+      <Code label={title}>{code}</Code>
+    </div>
+  );
+}
+
+function Choices({ name, options, value, onChange }: { name: string; options: string[]; value: string | undefined; onChange: (value: string) => void }) {
+  return (
+    <div className="my-3 flex flex-wrap gap-2" role="group" aria-label={name}>
+      {options.map((option) => (
+        <button
+          key={option}
+          type="button"
+          aria-pressed={value === option}
+          onClick={() => onChange(option)}
+          className="rounded-sm border border-line px-3 py-1 aria-pressed:border-accent aria-pressed:font-semibold"
+        >
+          {option}
+        </button>
+      ))}
+    </div>
   );
 }
 
@@ -96,18 +131,13 @@ function Waiting({ service, found }: { service: string; found: ServiceItem | und
       </p>
     );
   }
-  const missing = [
-    found.versions.every((version) => version === "unknown") && "no version: no first version of an error",
-    found.environments.every((name) => name === "unknown") && "no environment",
-    found.requests === 0 && "no requests yet: no share of requests",
-  ].filter(Boolean);
   return (
     <div role="status" className="my-3 border-l-4 border-moss bg-sheet px-3 py-2">
       <p>
         <b>{service} reports.</b> Its first data came {agoInWords(found.first_received_at)} ({exact(found.first_received_at)}): {counted(found.requests, "request", "requests")} and{" "}
         {counted(found.occurrences, "occurrence", "occurrences")} in 24 h.
       </p>
-      <p className="text-faint">{missing.length === 0 ? "Nothing is missing for good answers." : `Still missing: ${missing.join("; ")}.`}</p>
+      <p className="text-faint">{found.missing.length === 0 ? "Nothing is missing for good answers." : `Still missing: ${found.missing.join("; ")}.`}</p>
       <Link to="/errors" search={{ service }}>
         To its errors
       </Link>
@@ -124,7 +154,7 @@ function Reporting({ items }: { items: ServiceItem[] }) {
       {items.length === 0 && <p className="py-2 text-faint">None yet.</p>}
       <ul>
         {items.map((item) => (
-          <li key={`${item.namespace}/${item.service}`} className="flex justify-between gap-3 border-b border-line py-1.5">
+          <li key={`${item.namespace}/${item.service}`} className="flex flex-wrap justify-between gap-x-3 border-b border-line py-1.5">
             <span>
               <Link to="/errors" search={{ service: item.service }}>
                 {item.service}
@@ -134,6 +164,7 @@ function Reporting({ items }: { items: ServiceItem[] }) {
             <span className="text-right text-[13px] text-faint">
               {counted(item.requests, "request", "requests")} · {counted(item.occurrences, "occurrence", "occurrences")} · {ago(item.last_event_at)}
             </span>
+            {item.missing.length > 0 && <span className="basis-full text-[13px] text-ochre">{item.missing.join("; ")}</span>}
           </li>
         ))}
       </ul>

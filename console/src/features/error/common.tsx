@@ -3,6 +3,7 @@ import { useState } from "react";
 import { type Scope, api, taken, windowOf } from "../../api/client";
 import { count, counted, percent } from "../../ui/format";
 import { Failed } from "../../ui/states";
+import { DropError } from "../senders/page";
 import { Regroup } from "./regroup";
 
 /** Findings shown before "all". */
@@ -127,6 +128,7 @@ export function WhyOne({ reference, service }: { reference: string; service: str
             </div>
           </div>
           <Regroup reference={reference} service={service} />
+          <DropError reference={reference} />
         </div>
       )}
     </div>

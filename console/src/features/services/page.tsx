@@ -6,7 +6,7 @@ import { Failed, Skeleton } from "../../ui/states";
 
 const ALL = "all";
 
-const FIELDS: { name: keyof ServiceSettings; label: string; hint: string; example: string }[] = [
+const FIELDS: { name: Exclude<keyof ServiceSettings, "keep_addresses">; label: string; hint: string; example: string }[] = [
   { name: "source_url", label: "Link to a line of source", hint: "{path}, {line}, {revision} (the commit, else the version) and {service} are filled in.", example: "https://git.skerry.example/{service}/{revision}/{path}#L{line}" },
   { name: "source_root", label: "Folder the code runs in", hint: "It is no part of the path in the repository.", example: "/srv/skerry/fares" },
   { name: "instance_group", label: "Attribute of the instance group", hint: "Tells a canary, a region, a customer's instances apart; the field group in predicates.", example: "cloud.region" },
@@ -77,6 +77,21 @@ function Settings({ service }: { service: string }) {
           />
         </label>
       ))}
+      <fieldset disabled={!mayChange}>
+        <legend className="font-semibold">E-mail addresses</legend>
+        {(
+          [
+            [null, service === ALL ? "hidden behind pseudonyms, as built in" : "as said for all services"],
+            [false, "hidden: a pseudonym stands for each, so that users can still be counted and found"],
+            [true, "kept as they are sent"],
+          ] as const
+        ).map(([value, label]) => (
+          <label key={label} className="flex items-baseline gap-2">
+            <input type="radio" name="addresses" checked={(draft.keep_addresses ?? null) === value} onChange={() => setDraft({ ...draft, keep_addresses: value })} />
+            {label}
+          </label>
+        ))}
+      </fieldset>
       {save.isError && (
         <p role="alert" className="border-l-4 border-brick bg-sheet px-3 py-2">
           Not saved: {save.error.message}

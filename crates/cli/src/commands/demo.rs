@@ -4,6 +4,7 @@ use std::time::{Duration, Instant};
 use outcrop_demo::{Fleet, Progress};
 use outcrop_server::{Listeners, Secret, Settings, hash_password, serve};
 use outcrop_store::access::{self, AccessError};
+use outcrop_store::keys;
 use outcrop_store::settings::{self as service_settings, ServiceSetting};
 use outcrop_store::{Database, timeline};
 use tokio_util::sync::CancellationToken;
@@ -83,7 +84,7 @@ async fn prepare(database: &Database) -> Result<String, Fault> {
     }
     let secret = Secret::random("outcrop-key");
     let name = format!("Skerry Line, {}", chrono::Utc::now().format("%Y-%m-%d %H:%M:%S%.3f"));
-    access::add_key(database, &name, &[], secret.digest()).await.map_err(|error| Fault::Refused(error.to_string()))?;
+    keys::add(database, &name, &keys::Bounds::default(), secret.digest()).await.map_err(|error| Fault::Refused(error.to_string()))?;
     Ok(secret.expose().to_owned())
 }
 

@@ -12,6 +12,7 @@ pub mod occurrence;
 pub mod occurrences;
 pub mod parts;
 pub mod send;
+pub mod sending;
 pub mod serve;
 pub mod services;
 pub mod show;

@@ -11,7 +11,7 @@ use crate::output::{Column, Fit, ago, grouped, json, line, table};
 pub async fn run(command: Option<Services>, client: Client) -> Result<(), Fault> {
     let api = Api::new(&client)?;
     match command {
-        Some(Services::Set { service, source_url, source_root, instance_group, customer }) => {
+        Some(Services::Set { service, source_url, source_root, instance_group, customer, keep_addresses }) => {
             let path = format!("/services/{}/settings", segment(&service));
             // What is not given stays: it is read, changed and written back.
             let said: ServiceSettings = api.get(&path, &[]).await?;
@@ -20,6 +20,7 @@ pub async fn run(command: Option<Services>, client: Client) -> Result<(), Fault>
                 source_root: source_root.or(said.source_root),
                 instance_group: instance_group.or(said.instance_group),
                 customer: customer.or(said.customer),
+                keep_addresses: keep_addresses.or(said.keep_addresses),
             };
             api.send(Method::PUT, &path, Some(&settings)).await?;
             show(&service, &api.get(&path, &[]).await?)
@@ -46,7 +47,12 @@ fn show(service: &str, settings: &ServiceSettings) -> Result<(), Fault> {
     for (name, said) in rows {
         line(printable(&format!("  {name:<15}{}", said.as_deref().unwrap_or("—"))))?;
     }
-    Ok(())
+    let addresses = match settings.keep_addresses {
+        Some(true) => "kept as they are",
+        Some(false) => "hidden behind pseudonyms",
+        None => "—",
+    };
+    line(format!("  {:<15}{addresses}", "addresses"))
 }
 
 fn services(list: &ServiceList) -> Result<(), Fault> {
@@ -62,6 +68,7 @@ fn services(list: &ServiceList) -> Result<(), Fault> {
         Column("requests, 24 h", Fit::Number),
         Column("occurrences", Fit::Number),
         Column("last", Fit::Whole),
+        Column("missing", Fit::Text(20)),
     ];
     table(
         &columns,
@@ -74,6 +81,7 @@ fn services(list: &ServiceList) -> Result<(), Fault> {
                 grouped(item.requests),
                 grouped(item.occurrences),
                 ago(item.last_event_at, now),
+                item.missing.join("; "),
             ]
         }),
     )

@@ -138,7 +138,7 @@ async fn follow_the_steps(language: &str, name: &str, app: &crate::sdk::App) {
     browser.named("button", language).await.click().await.unwrap();
     browser.sees(app.started_by).await;
     let mut script = "set -e\n".to_owned();
-    for block in browser.texts("pre:not([aria-label='Sender key'])").await {
+    for block in browser.texts("[data-steps=run] pre").await {
         script.push_str(&block);
         script.push('\n');
     }

@@ -16,5 +16,6 @@ mod recorded;
 mod regrouping;
 mod sdk;
 mod secrets;
+mod senders;
 mod support;
 mod understanding;

@@ -1,51 +1,103 @@
-//! Sender keys, looked up once and remembered for a moment.
+//! Sender keys, looked up once and remembered for a moment, and how much may come by each.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use outcrop_core::Digest;
-use outcrop_store::{Database, StoreError, access};
+use outcrop_store::keys::{self, SenderKey};
+use outcrop_store::{Database, StoreError};
 
 /// How long a looked-up key is trusted: a revoked key is refused everywhere within this time.
 const TRUSTED: Duration = Duration::from_secs(2);
 /// Keys remembered, known and unknown; forgotten all at once past this, so that guessing fills no memory.
 const MAX_REMEMBERED: usize = 10_000;
 
-/// What a presented key is.
-#[derive(Clone, Debug)]
-pub(crate) enum KeyCheck {
-    /// Known; it may write for these services, or for all where the list is empty.
-    Known { digest: Digest, services: Arc<[String]> },
-    /// Unknown or revoked.
-    Unknown,
-}
-
-type Remembered = HashMap<Digest, (Instant, Option<Arc<[String]>>)>;
+type Remembered = HashMap<Digest, (Instant, Option<Arc<SenderKey>>)>;
 
 #[derive(Clone, Default)]
 pub(crate) struct Keys {
     remembered: Arc<Mutex<Remembered>>,
+    allowances: Arc<Mutex<HashMap<i32, Allowance>>>,
 }
 
 impl Keys {
-    /// Says what a presented key is.
-    pub(crate) async fn check(&self, database: &Database, digest: Digest) -> Result<KeyCheck, StoreError> {
+    /// Finds the key whose secret has this digest; `None` where it is unknown or revoked.
+    pub(crate) async fn check(&self, database: &Database, digest: Digest) -> Result<Option<Arc<SenderKey>>, StoreError> {
         let remembered = {
-            let remembered = self.remembered.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-            remembered.get(&digest).filter(|(at, _)| at.elapsed() < TRUSTED).map(|(_, services)| services.clone())
+            let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+            remembered.get(&digest).filter(|(at, _)| at.elapsed() < TRUSTED).map(|(_, key)| key.clone())
         };
-        let services = if let Some(services) = remembered {
-            services
-        } else {
-            let services: Option<Arc<[String]>> = access::key_of_secret(database, digest).await?.map(|key| key.services.into());
-            let mut remembered = self.remembered.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-            if remembered.len() >= MAX_REMEMBERED {
-                remembered.clear();
-            }
-            remembered.insert(digest, (Instant::now(), services.clone()));
-            services
-        };
-        Ok(services.map_or(KeyCheck::Unknown, |services| KeyCheck::Known { digest, services }))
+        if let Some(key) = remembered {
+            return Ok(key);
+        }
+        let key = keys::of_secret(database, digest).await?.map(Arc::new);
+        let mut remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        if remembered.len() >= MAX_REMEMBERED {
+            remembered.clear();
+        }
+        remembered.insert(digest, (Instant::now(), key.clone()));
+        Ok(key)
+    }
+
+    /// Takes bytes from what a key may send a minute, here on this instance.
+    ///
+    /// # Errors
+    /// The seconds after which there is room again.
+    pub(crate) fn spend(&self, key: &SenderKey, bytes: usize) -> Result<(), u64> {
+        let Some(per_minute) = key.bounds.bytes_per_minute.and_then(|limit| u64::try_from(limit).ok()) else { return Ok(()) };
+        let mut allowances = self.allowances.lock().unwrap_or_else(PoisonError::into_inner);
+        let allowance = allowances.entry(key.id).or_insert_with(|| Allowance { per_minute, left: per_minute, at: Instant::now() });
+        allowance.spend(per_minute, u64::try_from(bytes).unwrap_or(u64::MAX), Instant::now())
+    }
+}
+
+/// What a key may still send: a minute's worth at most, refilled evenly. A body larger than a whole minute's worth is
+/// taken when nothing else was sent for a minute, and then has to be made up for.
+struct Allowance {
+    per_minute: u64,
+    left: u64,
+    at: Instant,
+}
+
+impl Allowance {
+    fn spend(&mut self, per_minute: u64, bytes: u64, now: Instant) -> Result<(), u64> {
+        let per_minute = per_minute.max(1);
+        if per_minute != self.per_minute {
+            (self.per_minute, self.left) = (per_minute, per_minute);
+        }
+        let elapsed = u64::try_from(now.duration_since(self.at).as_millis()).unwrap_or(u64::MAX);
+        let refilled = u64::try_from(u128::from(per_minute) * u128::from(elapsed) / 60_000).unwrap_or(u64::MAX);
+        if refilled > 0 {
+            self.left = self.left.saturating_add(refilled).min(per_minute);
+            self.at = now;
+        }
+        let needed = bytes.min(per_minute);
+        if self.left >= needed {
+            self.left -= needed;
+            return Ok(());
+        }
+        let missing = u128::from(needed - self.left);
+        Err(u64::try_from((missing * 60).div_ceil(u128::from(per_minute))).unwrap_or(60).clamp(1, 60))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_key_may_send_a_minutes_worth_and_is_told_when_there_is_room_again() {
+        let start = Instant::now();
+        let after = |seconds| start + Duration::from_secs(seconds);
+        let mut allowance = Allowance { per_minute: 6_000, left: 6_000, at: start };
+        assert_eq!(allowance.spend(6_000, 5_000, start), Ok(()));
+        assert_eq!(allowance.spend(6_000, 2_000, start), Err(10));
+        assert_eq!(allowance.spend(6_000, 2_000, after(10)), Ok(()));
+        // Larger than a minute's worth: after a whole minute without anything.
+        assert_eq!(allowance.spend(6_000, 90_000, after(10)), Err(60));
+        assert_eq!(allowance.spend(6_000, 90_000, after(70)), Ok(()));
+        // A limit that was raised holds at once.
+        assert_eq!(allowance.spend(60_000, 20_000, after(70)), Ok(()));
     }
 }

@@ -2,6 +2,7 @@
 
 mod body;
 mod keys;
+mod notes;
 mod queue;
 mod take;
 
@@ -9,15 +10,18 @@ use std::sync::Arc;
 
 use outcrop_core::failure::{Found, Limits, Refused, Report, find_in_logs, find_in_spans};
 use outcrop_core::grouping::rules::Rules;
+use outcrop_core::telemetry::names::Identity;
 use outcrop_core::{Timestamp, scrub};
 use outcrop_otlp::{DecodeError, Encoding, Signal};
 use outcrop_store::intake::Submission;
+use outcrop_store::keys::Bounds;
 use outcrop_store::upkeep::RETENTION_DAYS;
 
 pub(crate) use body::{BodyError, Budget, Coding, Held, inflate, read};
-pub(crate) use keys::{KeyCheck, Keys};
+pub(crate) use keys::Keys;
+pub(crate) use notes::{Notes, Origin};
 pub use queue::Intake;
-pub(crate) use take::{RETRY_AFTER_SECS, Refusal, authenticate, take};
+pub(crate) use take::{Refusal, Sender, authenticate, note, take};
 
 /// Decodes a body, finds what is in it, leaves out what the key may not write, and groups it as people's rules say.
 ///
@@ -27,11 +31,11 @@ pub fn submission(
     signal: Signal,
     encoding: Encoding,
     body: &[u8],
-    services: &[String],
+    bounds: &Bounds,
     received: Timestamp,
     rules: &Rules,
 ) -> Result<Submission, DecodeError> {
-    let limits = Limits { received, oldest: received.plus_millis(-RETENTION_DAYS * 86_400_000) };
+    let limits = Limits { received, oldest: received.plus_millis(-RETENTION_DAYS * 86_400_000), addresses: &rules.addresses };
     let (mut found, undecoded) = match signal {
         Signal::Traces => {
             let decoded = outcrop_otlp::decode_traces(body, encoding)?;
@@ -44,34 +48,38 @@ pub fn submission(
         Signal::Metrics => (Found::default(), outcrop_otlp::check_metrics(body, encoding)?),
     };
     found.refused.add(undecoded.count, || undecoded.reason);
-    keep_allowed(&mut found, services);
+    keep_allowed(&mut found, bounds);
     found.reports.iter_mut().for_each(|report| rules.apply(report));
     Ok(Submission { receipt: Submission::receipt_of(signal.name(), body), received, found: Arc::new(found) })
 }
 
-/// A key bound to services refuses the records of others, and says which.
-fn keep_allowed(found: &mut Found, services: &[String]) {
-    if services.is_empty() {
+/// A key bound to services or environments refuses the records of others, and says which.
+fn keep_allowed(found: &mut Found, bounds: &Bounds) {
+    if bounds.services.is_empty() && bounds.environments.is_empty() {
         return;
     }
-    let mut refused = Refused::default();
-    let mut is_allowed = |service: &str| {
-        let is_allowed = services.iter().any(|allowed| allowed == service);
-        refused.add(u64::from(!is_allowed), || {
-            format!("this key may not write for service {}", scrub::text(service).as_deref().unwrap_or(service))
-        });
-        is_allowed
-    };
-    found.spans.retain(|span| is_allowed(&span.identity.service));
-    let logs: Vec<Report> = std::mem::take(&mut found.reports);
-    for report in logs {
-        let of_span = matches!(report.sent, outcrop_core::failure::Sent::Span(_));
-        // A span's refusal was counted with the span.
-        let keep = if of_span { services.contains(&report.identity.service) } else { is_allowed(&report.identity.service) };
-        if keep {
-            found.reports.push(report);
+    let holds = |bound: &[String], name: &str| bound.is_empty() || bound.iter().any(|allowed| allowed == name);
+    let why_not = |identity: &Identity| {
+        let clean = |name: &str| scrub::text(name).unwrap_or_else(|| name.to_owned());
+        if !holds(&bounds.services, &identity.service) {
+            return Some(format!("this key may not write for service {}", clean(&identity.service)));
         }
-    }
+        let is_outside = !holds(&bounds.environments, &identity.environment);
+        is_outside.then(|| format!("this key may not write for environment {}", clean(&identity.environment)))
+    };
+    let mut refused = Refused::default();
+    found.spans.retain(|span| {
+        let reason = why_not(&span.identity);
+        refused.add(u64::from(reason.is_some()), || reason.clone().unwrap_or_default());
+        reason.is_none()
+    });
+    found.reports.retain(|report| {
+        let reason = why_not(&report.identity);
+        // A span's refusal was counted with the span.
+        let counts = reason.is_some() && matches!(report.sent, outcrop_core::failure::Sent::Log(_));
+        refused.add(u64::from(counts), || reason.clone().unwrap_or_default());
+        reason.is_none()
+    });
     let Refused { count, reason } = refused;
     found.refused.add(count, || reason);
 }

@@ -11,7 +11,7 @@ use tokio::sync::{Mutex, Semaphore, mpsc, oneshot};
 use tokio::task::JoinHandle;
 
 use super::body::Held;
-use super::{Budget, Keys, render};
+use super::{Budget, Keys, Notes, render};
 
 /// Writers side by side; measured: two fill one disk.
 const WRITERS: usize = 2;
@@ -35,6 +35,8 @@ pub(crate) struct Queue {
 pub struct Intake {
     pub(crate) budget: Budget,
     pub(crate) keys: Keys,
+    /// What came by which key, and what was refused.
+    pub(crate) notes: Notes,
     /// One decode per core at a time: it is all computation.
     pub(crate) cores: Arc<Semaphore>,
     /// People's grouping rules, read anew every few seconds and after each change made here.
@@ -57,6 +59,7 @@ impl Intake {
         let intake = Self {
             budget: Budget::new(budget_bytes),
             keys: Keys::default(),
+            notes: Notes::default(),
             cores: Arc::new(Semaphore::new(cores)),
             rules: Arc::default(),
             queue,

@@ -1,12 +1,15 @@
 //! From a sender's body to a committed batch, whichever protocol brought it.
 
+use std::sync::Arc;
+
 use bytes::Bytes;
 use outcrop_core::Digest;
 use outcrop_core::failure::Refused;
 use outcrop_otlp::{DecodeError, Encoding, Signal, StatusCode as RpcCode};
 use outcrop_store::intake::{Outcome, Submission};
+use outcrop_store::keys::SenderKey;
 
-use super::{BodyError, Coding, Held, KeyCheck, inflate, submission};
+use super::{BodyError, Coding, Held, Origin, inflate, submission};
 use crate::access::digest_of;
 use crate::state::{State, now};
 
@@ -27,34 +30,52 @@ pub(crate) enum Refusal {
     Decode(#[from] DecodeError),
     #[error("{0}")]
     Unusable(String),
+    #[error("this key has sent what it may send a minute; there is room again in {0} s")]
+    Quota(u64),
     #[error("not stored: the database does not answer; send it again")]
     Away,
 }
 
-/// How long a sender is told to wait before it tries again, in seconds.
-pub(crate) const RETRY_AFTER_SECS: u8 = 2;
+/// How long a sender is told to wait before it tries again where the service is behind, in seconds.
+const RETRY_AFTER_SECS: u64 = 2;
 
 impl Refusal {
     /// The code of `google.rpc.Status`.
     pub(crate) const fn rpc_code(&self) -> RpcCode {
         match self {
             Self::NoKey | Self::UnknownKey => RpcCode::Unauthenticated,
-            Self::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_)) => RpcCode::ResourceExhausted,
+            Self::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_)) | Self::Quota(_) => RpcCode::ResourceExhausted,
             Self::Body(BodyError::OverBudget) | Self::Away => RpcCode::Unavailable,
             Self::ContentType | Self::ContentEncoding(_) | Self::Body(_) | Self::Decode(_) | Self::Unusable(_) => RpcCode::InvalidArgument,
         }
     }
 
-    /// Whether the same may be taken later.
-    pub(crate) const fn is_for_now(&self) -> bool {
-        matches!(self, Self::Body(BodyError::OverBudget) | Self::Away)
+    /// After how many seconds the same may be taken, where it may be.
+    pub(crate) const fn retry_after(&self) -> Option<u64> {
+        match self {
+            Self::Body(BodyError::OverBudget) | Self::Away => Some(RETRY_AFTER_SECS),
+            Self::Quota(seconds) => Some(*seconds),
+            _ => None,
+        }
     }
 }
 
 /// A sender whose key is known.
+#[derive(Clone)]
 pub(crate) struct Sender {
-    pub key: Digest,
-    services: std::sync::Arc<[String]>,
+    /// The digest of the secret that was sent.
+    pub digest: Digest,
+    key: Arc<SenderKey>,
+}
+
+/// Notes what became of a request, for those who look why nothing arrives.
+pub(crate) fn note<T>(state: &State, origin: &Origin, sender: Option<&Sender>, bytes: usize, outcome: &Result<T, Refusal>) {
+    let key = sender.map(|sender| &*sender.key);
+    match (outcome, key) {
+        (Ok(_), Some(key)) => state.intake.notes.taken(key, bytes),
+        (Ok(_), None) => {}
+        (Err(refusal), _) => state.intake.notes.refused(key, origin, &refusal.to_string(), chrono::Utc::now()),
+    }
 }
 
 /// Checks the credentials of an `Authorization: Bearer …` header.
@@ -65,10 +86,7 @@ pub(crate) async fn authenticate(state: &State, credentials: Option<&str>) -> Re
         tracing::warn!(%error, "a sender key could not be checked");
         Refusal::Away
     })?;
-    match checked {
-        KeyCheck::Known { digest, services } => Ok(Sender { key: digest, services }),
-        KeyCheck::Unknown => Err(Refusal::UnknownKey),
-    }
+    checked.map(|key| Sender { digest, key }).ok_or(Refusal::UnknownKey)
 }
 
 /// Decodes, searches and stores a body; returns once it is durable.
@@ -85,14 +103,17 @@ pub(crate) async fn take(
     let received = now();
     let rules = state.intake.rules();
     let core = state.intake.cores.acquire().await.ok().ok_or(Refusal::Away)?;
-    let key = sender.key;
+    let keys = state.intake.keys.clone();
+    let digest = sender.digest;
     let work = move || -> Result<(Submission, usize), Refusal> {
-        let services = &sender.services;
+        let bounds = &sender.key.bounds;
         if coding == Coding::Identity {
-            return Ok((submission(signal, encoding, &body, services, received, &rules)?, 0));
+            keys.spend(&sender.key, body.len()).map_err(Refusal::Quota)?;
+            return Ok((submission(signal, encoding, &body, bounds, received, &rules)?, 0));
         }
         let inflated = inflate(&body, coding, max_inflated)?;
-        Ok((submission(signal, encoding, &inflated, services, received, &rules)?, inflated.len()))
+        keys.spend(&sender.key, inflated.len()).map_err(Refusal::Quota)?;
+        Ok((submission(signal, encoding, &inflated, bounds, received, &rules)?, inflated.len()))
     };
     let (submission, inflated) =
         tokio::task::spawn_blocking(work).await.ok().ok_or_else(|| Refusal::Unusable("the body cannot be read".to_owned()))??;
@@ -102,7 +123,7 @@ pub(crate) async fn take(
         return Ok(submission.found.refused.clone());
     }
     if inflated > 0 {
-        held.join(state.intake.budget.take(key, inflated).await?);
+        held.join(state.intake.budget.take(digest, inflated).await?);
     }
     match state.intake.store(submission, held).await {
         Some(Ok(Outcome::Stored(refused))) => Ok(refused),

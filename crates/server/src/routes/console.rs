@@ -1,12 +1,13 @@
 //! The console's assets, embedded in the binary.
 
-use actix_web::http::StatusCode;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, ETAG, IF_NONE_MATCH};
-use actix_web::{HttpRequest, HttpResponse};
+use actix_web::http::{Method, StatusCode};
+use actix_web::{HttpRequest, HttpResponse, web};
 use rust_embed::RustEmbed;
 
 use super::nothing_here;
 use crate::api_error::problem;
+use crate::state::State;
 
 #[derive(RustEmbed)]
 #[folder = "../../console/dist"]
@@ -17,7 +18,10 @@ const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self' 'u
                       font-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
 /// A file of the console, or its page for every address within it.
-pub(super) async fn page(request: HttpRequest) -> HttpResponse {
+pub(super) async fn page(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
+    if request.method() != Method::GET && request.method() != Method::HEAD {
+        return super::otlp::elsewhere(request, state).await;
+    }
     let path = request.path().trim_start_matches('/');
     if path.starts_with("api/") || path.starts_with("v1/") {
         return nothing_here().await;

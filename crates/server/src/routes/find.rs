@@ -2,7 +2,7 @@ use actix_web::{HttpRequest, get, web};
 use outcrop_core::Reference;
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::grouping::{Described, template};
-use outcrop_store::{Database, StoreError, find};
+use outcrop_store::{Database, StoreError, find, settings};
 
 use super::query::{bad, parameters};
 use super::viewer::Viewer;
@@ -57,11 +57,14 @@ async fn candidates(database: &Database, text: &str) -> Result<Vec<Candidate>, S
         }
     }
     if is_one_word && text.len() <= 200 {
-        for (name, count) in find::attributes(database, text).await? {
-            push(
-                &mut found,
-                matching("attribute", &format!("{name} = {text}"), count, &format!("{name} = {}", outcrop_core::query::quoted(text))),
-            );
+        // An address may be stored as its pseudonym.
+        let addresses = settings::addresses(database).await?;
+        let hidden = addresses.in_text(text);
+        for stored in [text, &hidden].into_iter().take(if hidden == text { 1 } else { 2 }) {
+            for (name, count) in find::attributes(database, stored).await? {
+                let predicate = format!("{name} = {}", outcrop_core::query::quoted(stored));
+                push(&mut found, matching("attribute", &format!("{name} = {text}"), count, &predicate));
+            }
         }
     }
     // A stack, or a report with its type and message: what it would be grouped as.

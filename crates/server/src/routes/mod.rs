@@ -12,6 +12,7 @@ mod predicate;
 mod query;
 mod regrouping;
 mod report;
+mod sending;
 mod services;
 mod session;
 mod slices;
@@ -69,7 +70,14 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(predicate::complete)
             .service(find::find_text)
             .service(services::list)
-            .service(services::make_key)
+            .service(sending::list_keys)
+            .service(sending::make_key)
+            .service(sending::rotate_key)
+            .service(sending::revoke_key)
+            .service(sending::list_refused)
+            .service(sending::list_drops)
+            .service(sending::make_drop)
+            .service(sending::end_drop)
             .service(session::sign_in)
             .service(session::who)
             .service(session::sign_out)
@@ -92,12 +100,12 @@ pub(crate) fn everything(config: &mut web::ServiceConfig) {
                 async move { web::Json(document) }
             }),
         )
-        .default_service(web::get().to(console::page));
+        .default_service(web::to(console::page));
 }
 
 /// OTLP and health, for the listener that senders use by default.
 pub(crate) fn otlp_alone(config: &mut web::ServiceConfig) {
-    config.configure(intake).default_service(web::to(nothing_here));
+    config.configure(intake).default_service(web::to(otlp::elsewhere));
 }
 
 fn intake(config: &mut web::ServiceConfig) {

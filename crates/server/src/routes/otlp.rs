@@ -1,12 +1,12 @@
 //! OTLP/HTTP, to the letter of its specification (opentelemetry-proto 1.9, "OTLP/HTTP Response").
 
-use actix_web::http::StatusCode;
-use actix_web::http::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, RETRY_AFTER};
+use actix_web::http::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, RETRY_AFTER, USER_AGENT};
+use actix_web::http::{Method, StatusCode};
 use actix_web::{HttpRequest, HttpResponse, web};
 use outcrop_otlp::{Encoding, Signal, export_answer, status_body};
 
 use crate::access::bearer;
-use crate::intake::{self, BodyError, Coding, RETRY_AFTER_SECS, Refusal, read};
+use crate::intake::{self, BodyError, Coding, Origin, Refusal, Sender, read};
 use crate::state::State;
 
 pub(crate) async fn traces(request: HttpRequest, payload: web::Payload, state: web::Data<State>) -> HttpResponse {
@@ -24,7 +24,15 @@ pub(crate) async fn metrics(request: HttpRequest, payload: web::Payload, state: 
 async fn take(signal: Signal, request: &HttpRequest, payload: web::Payload, state: &State) -> HttpResponse {
     let header = |name| request.headers().get(name).and_then(|value| value.to_str().ok());
     let encoding = header(CONTENT_TYPE).and_then(Encoding::of_content_type);
-    match store(signal, encoding, request, payload, state).await {
+    let sender = intake::authenticate(state, bearer(request.headers().get(AUTHORIZATION))).await;
+    let of_key = sender.as_ref().ok().cloned();
+    let mut bytes = 0;
+    let stored = match sender {
+        Ok(sender) => store(signal, encoding, request, payload, sender, &mut bytes, state).await,
+        Err(refusal) => Err(refusal),
+    };
+    intake::note(state, &origin(request), of_key.as_ref(), bytes, &stored);
+    match stored {
         Ok((encoding, refused)) => HttpResponse::Ok().content_type(encoding.content_type()).body(export_answer(signal, encoding, &refused)),
         Err(refusal) => {
             tracing::debug!(%refusal, signal = signal.name(), "a request was refused");
@@ -38,18 +46,39 @@ async fn store(
     encoding: Option<Encoding>,
     request: &HttpRequest,
     mut payload: web::Payload,
+    sender: Sender,
+    bytes: &mut usize,
     state: &State,
 ) -> Result<(Encoding, outcrop_core::failure::Refused), Refusal> {
     let header = |name| request.headers().get(name).and_then(|value| value.to_str().ok());
-    let sender = intake::authenticate(state, bearer(request.headers().get(AUTHORIZATION))).await?;
     let encoding = encoding.ok_or(Refusal::ContentType)?;
     let coded = header(CONTENT_ENCODING);
     let coding = Coding::of_header(coded)
         .ok_or_else(|| Refusal::ContentEncoding(outcrop_core::text::prefix(coded.unwrap_or_default(), 40).to_owned()))?;
     let announced = header(CONTENT_LENGTH).and_then(|length| length.parse().ok());
-    let (body, held) = read(&mut payload, announced, state.settings.max_body_bytes, &state.intake.budget, sender.key).await?;
+    let (body, held) = read(&mut payload, announced, state.settings.max_body_bytes, &state.intake.budget, sender.digest).await?;
+    *bytes = body.len();
     let refused = intake::take(signal, encoding, coding, body, held, sender, state).await?;
     Ok((encoding, refused))
+}
+
+/// Telemetry sent to a path where none is taken: noted, since the sender's own log is the last place people look.
+pub(super) async fn elsewhere(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
+    if request.method() == Method::POST {
+        let reason = "nothing is taken at this path: OTLP goes to /v1/traces, /v1/logs and /v1/metrics";
+        state.intake.notes.refused(None, &origin(&request), reason, chrono::Utc::now());
+    }
+    super::nothing_here().await
+}
+
+/// Who sent a request.
+pub(super) fn origin(request: &HttpRequest) -> Origin {
+    let agent = request.headers().get(USER_AGENT).and_then(|agent| agent.to_str().ok());
+    Origin {
+        path: request.path().to_owned(),
+        agent: agent.unwrap_or_default().to_owned(),
+        address: request.peer_addr().map(|address| address.ip().to_string()).unwrap_or_default(),
+    }
 }
 
 /// The answer, in the request's encoding; JSON where the request has none that is known.
@@ -59,13 +88,14 @@ fn answer(refusal: &Refusal, encoding: Option<Encoding>) -> HttpResponse {
         Refusal::NoKey | Refusal::UnknownKey => StatusCode::UNAUTHORIZED,
         Refusal::ContentType | Refusal::ContentEncoding(_) => StatusCode::UNSUPPORTED_MEDIA_TYPE,
         Refusal::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_)) => StatusCode::PAYLOAD_TOO_LARGE,
-        refusal if refusal.is_for_now() => StatusCode::SERVICE_UNAVAILABLE,
+        Refusal::Quota(_) => StatusCode::TOO_MANY_REQUESTS,
+        refusal if refusal.retry_after().is_some() => StatusCode::SERVICE_UNAVAILABLE,
         _ => StatusCode::BAD_REQUEST,
     };
     let mut answer = HttpResponse::build(status);
     answer.content_type(encoding.content_type());
-    if refusal.is_for_now() {
-        answer.insert_header((RETRY_AFTER, RETRY_AFTER_SECS.to_string()));
+    if let Some(seconds) = refusal.retry_after() {
+        answer.insert_header((RETRY_AFTER, seconds.to_string()));
     }
     answer.body(status_body(encoding, refusal.rpc_code(), &refusal.to_string()))
 }

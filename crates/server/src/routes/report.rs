@@ -20,6 +20,7 @@ use crate::wire::{Problem, Report, Reported, Severity};
     (status = 200, description = "It is stored", body = Reported),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 429, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/report")]
@@ -28,10 +29,13 @@ pub(super) async fn report_failure(
     mut payload: web::Payload,
     state: web::Data<State>,
 ) -> Result<HttpResponse, ApiError> {
-    let sender = intake::authenticate(&state, bearer(request.headers().get(AUTHORIZATION))).await.map_err(refused)?;
-    let (body, held) = read(&mut payload, None, state.settings.max_body_bytes, &state.intake.budget, sender.key)
+    let sender = intake::authenticate(&state, bearer(request.headers().get(AUTHORIZATION))).await;
+    intake::note(&state, &super::otlp::origin(&request), None, 0, &sender);
+    let sender = sender.map_err(refused)?;
+    let (body, held) = read(&mut payload, None, state.settings.max_body_bytes, &state.intake.budget, sender.digest)
         .await
         .map_err(|error| refused(error.into()))?;
+    let (of_key, bytes) = (sender.clone(), body.len());
     let report: Report = serde_json::from_slice(&body).map_err(|error| bad(format!("the report cannot be read: {error}")))?;
     if report.service.trim().is_empty() {
         return Err(bad("the report names no service"));
@@ -41,8 +45,9 @@ pub(super) async fn report_failure(
     }
     let service = report.service.clone();
     let record = as_otlp(&report, Utc::now()).to_string().into_bytes();
-    let refused_records =
-        intake::take(Signal::Logs, Encoding::Json, Coding::Identity, record.into(), held, sender, &state).await.map_err(refused)?;
+    let taken = intake::take(Signal::Logs, Encoding::Json, Coding::Identity, record.into(), held, sender, &state).await;
+    intake::note(&state, &super::otlp::origin(&request), Some(&of_key), bytes, &taken);
+    let refused_records = taken.map_err(refused)?;
     if refused_records.count > 0 {
         return Err(bad(refused_records.reason));
     }
@@ -52,6 +57,7 @@ pub(super) async fn report_failure(
 fn refused(refusal: Refusal) -> ApiError {
     match refusal {
         Refusal::NoKey | Refusal::UnknownKey => ApiError::SenderKey(refusal.to_string()),
+        Refusal::Quota(seconds) => ApiError::OverQuota(seconds),
         Refusal::Away | Refusal::Body(BodyError::OverBudget) => ApiError::Away,
         refusal => bad(refusal.to_string()),
     }

@@ -178,8 +178,8 @@ pub(super) async fn show_settings(
 ) -> Result<web::Json<ServiceSettings>, ApiError> {
     let (database, service) = (state.database.clone(), path.into_inner());
     let found = state.on_main(async move { settings::own(&database, Some(service.as_str()).filter(|name| *name != ALL)).await }).await?;
-    let ServiceSetting { source_url, source_root, instance_group, customer } = found;
-    Ok(web::Json(ServiceSettings { source_url, source_root, instance_group, customer }))
+    let ServiceSetting { source_url, source_root, instance_group, customer, keep_addresses } = found;
+    Ok(web::Json(ServiceSettings { source_url, source_root, instance_group, customer, keep_addresses }))
 }
 
 /// The name that stands for every service.
@@ -206,6 +206,7 @@ pub(super) async fn set_settings(
         source_root: said(body.source_root),
         instance_group: said(body.instance_group),
         customer: said(body.customer),
+        keep_addresses: body.keep_addresses,
     };
     let all = [&setting.source_url, &setting.source_root, &setting.instance_group, &setting.customer];
     if all.into_iter().flatten().any(|text| text.len() > LONGEST) {
@@ -222,5 +223,10 @@ pub(super) async fn set_settings(
     let (database, service) = (state.database.clone(), path.clone());
     let is_known =
         state.on_main(async move { settings::set(&database, Some(service.as_str()).filter(|name| *name != ALL), &setting).await }).await?;
-    if is_known { Ok(HttpResponse::NoContent().finish()) } else { Err(ApiError::NotFound(format!("there is no service {path}"))) }
+    if !is_known {
+        return Err(ApiError::NotFound(format!("there is no service {path}")));
+    }
+    // What comes in from now on is hidden, or kept, as was just said.
+    state.read_rules().await;
+    Ok(HttpResponse::NoContent().finish())
 }

@@ -125,6 +125,9 @@ pub struct ServiceSettings {
     /// The attribute that names the customer.
     #[serde(default)]
     pub customer: Option<String>,
+    /// Whether e-mail addresses are kept as they are; where not, pseudonyms stand for them.
+    #[serde(default)]
+    pub keep_addresses: Option<bool>,
 }
 
 /// A part of a request: a heading and rows.

@@ -1,7 +1,11 @@
 -- $1 since when requests and occurrences are counted.
 SELECT service.namespace, service.name, seen.environments, seen.versions, seen.first_received_at, seen.last_event_at,
     COALESCE((SELECT sum(requests) FROM traffic_hour WHERE service_id = service.id AND hour >= $1), 0)::bigint AS requests,
-    COALESCE((SELECT sum(n) FROM tally_hour JOIN cause ON cause.id = tally_hour.cause_id WHERE cause.service_id = service.id AND hour >= $1), 0)::bigint AS occurrences
+    COALESCE((SELECT sum(n) FROM tally_hour JOIN cause ON cause.id = tally_hour.cause_id WHERE cause.service_id = service.id AND hour >= $1), 0)::bigint AS occurrences,
+    EXISTS (SELECT FROM reach_hour JOIN cause ON cause.id = reach_hour.cause_id
+        -- A set's first byte is its form: longer ones have members.
+        WHERE cause.service_id = service.id AND hour >= $1 AND octet_length(users) > 1) AS has_users,
+    COALESCE((SELECT ms FROM clock_ahead WHERE service_id = service.id AND at >= $1), 0)::bigint AS clock_ahead_ms
 FROM service
 JOIN (
     SELECT deployed.service_id, array_agg(DISTINCT environment.name) AS environments,

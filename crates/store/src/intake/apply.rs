@@ -35,6 +35,8 @@ pub(super) struct Work<'a> {
     pub seen: Vec<(Sender, Timestamp)>,
     /// What the counters change by.
     pub counted: Vec<Counted>,
+    /// Failures that people's rules drop, by rule.
+    pub dropped: BTreeMap<i64, i64>,
 }
 
 /// One occurrence more or less.
@@ -211,6 +213,11 @@ async fn insert(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Wri
     for (numbered, failure) in &inserted {
         let report = numbered.report;
         let at = report.facts.id.at();
+        if let Some(rule) = report.dropped_by {
+            *work.dropped.entry(rule).or_default() += 1;
+            work.seen.push((numbered.sender, at));
+            continue;
+        }
         let (rows, payloads) = days.entry(at.day()).or_insert_with(|| (Rows::new(17), Rows::new(2)));
         put_row(rows.row(), numbered, failure);
         if writer.samples(numbered.cause, numbered.sender.version, at) {
@@ -248,7 +255,7 @@ async fn absorb(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<()
     absorbed.sort_by_key(|(numbered, _)| numbered.report.facts.id);
     for (numbered, other) in absorbed {
         let facts = &numbered.report.facts;
-        if !seen.insert(facts.id) {
+        if numbered.report.dropped_by.is_some() || !seen.insert(facts.id) {
             continue;
         }
         let failure = Failure {

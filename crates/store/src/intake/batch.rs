@@ -32,6 +32,7 @@ pub(super) fn names(batch: &[Submission]) -> BTreeMap<&Identity, BTreeSet<&str>>
 pub(super) fn causes<'a>(batch: &'a [Submission], numbers: &Numbers) -> BTreeMap<CauseKey, Naming<'a>> {
     let reports = batch.iter().flat_map(|submission| &submission.found.reports);
     reports
+        .filter(|report| report.dropped_by.is_none())
         .map(|report| {
             let key = (numbers.senders[&*report.identity].service, report.grouping.key);
             (key, Naming { grouping: &report.grouping, type_name: &report.type_name })
@@ -73,13 +74,14 @@ impl<'a> Prepared<'a> {
                     prepared.resources.insert(hash, report.resource.clone());
                     hash
                 });
-                let stack = report.stack.as_ref().map(|stack| {
+                let stack = report.stack.as_ref().filter(|_| report.dropped_by.is_none()).map(|stack| {
                     let bytes = serde_json::to_vec(&**stack).expect("a stack of plain values always encodes");
                     let hash = Digest::of_bytes(&bytes);
                     prepared.stacks.insert(hash, bytes);
                     hash
                 });
-                let cause = causes[&(sender.service, report.grouping.key)];
+                // What is dropped has no cause, and is never written.
+                let cause = causes.get(&(sender.service, report.grouping.key)).copied().unwrap_or_default();
                 let numbered = Numbered {
                     report,
                     sender,

@@ -150,6 +150,7 @@ impl Writer {
         states::decide(&mut transaction, &prepared, &fresh, &mut work).await?;
         apply::store(&mut transaction, &mut work, self).await?;
         let deployed = tallies::store(&mut transaction, &work, self).await?;
+        clocks(&mut transaction, &prepared, &fresh).await?;
         sample::store(&mut transaction, &work, &self.thinning).await?;
         transaction.commit().await?;
         self.deployed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).extend(deployed);
@@ -174,6 +175,32 @@ impl Writer {
     fn samples(&self, cause: i64, version: i32, at: Timestamp) -> bool {
         self.sampler.lock().unwrap_or_else(std::sync::PoisonError::into_inner).takes((cause, version, at.hour().millis()))
     }
+}
+
+/// Notes whose clocks are ahead, so that it can be said on the service's line.
+async fn clocks(connection: &mut PgConnection, prepared: &Prepared<'_>, fresh: &[bool]) -> Result<(), StoreError> {
+    let mut ahead: BTreeMap<i32, i64> = BTreeMap::new();
+    for (submission, _) in
+        prepared.submissions.iter().zip(fresh).filter(|(submission, fresh)| **fresh && submission.found.clock_ahead_ms > 0)
+    {
+        let found = &submission.found;
+        for identity in found.spans.iter().map(|span| &span.identity).chain(found.reports.iter().map(|report| &report.identity)) {
+            ahead.insert(prepared.sender(identity).service, found.clock_ahead_ms);
+        }
+    }
+    if ahead.is_empty() {
+        return Ok(());
+    }
+    let (services, millis): (Vec<i32>, Vec<i64>) = ahead.into_iter().unzip();
+    sqlx::query(
+        "INSERT INTO clock_ahead (service_id, ms, at) SELECT service, ms, now() FROM UNNEST($1::int[], $2::bigint[]) AS new (service, ms) ORDER BY 1 \
+         ON CONFLICT (service_id) DO UPDATE SET ms = excluded.ms, at = excluded.at",
+    )
+    .bind(services)
+    .bind(millis)
+    .execute(connection)
+    .await?;
+    Ok(())
 }
 
 /// Inserts receipts; returns which requests of the batch are new, and what to answer to each.

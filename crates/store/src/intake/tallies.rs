@@ -24,9 +24,28 @@ pub(super) async fn store(
     tally(connection, &counted).await?;
     touch(connection, &counted).await?;
     sight(connection, &counted).await?;
+    drops(connection, work).await?;
     let deployed = deploy(connection, work, writer).await?;
     traffic(connection, work).await?;
     Ok(deployed)
+}
+
+/// Counts what people's rules dropped.
+async fn drops(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), StoreError> {
+    if work.dropped.is_empty() {
+        return Ok(());
+    }
+    let (rules, counts): (Vec<i64>, Vec<i64>) = work.dropped.iter().unzip();
+    sqlx::query(
+        "INSERT INTO dropped AS d (rule_id, hour, n) SELECT rule, date_trunc('hour', now()), n \
+         FROM UNNEST($1::bigint[], $2::bigint[]) AS new (rule, n) ORDER BY rule \
+         ON CONFLICT (rule_id, hour) DO UPDATE SET n = d.n + excluded.n",
+    )
+    .bind(rules)
+    .bind(counts)
+    .execute(connection)
+    .await?;
+    Ok(())
 }
 
 type TallyKey = (Timestamp, i32, i64, i32);

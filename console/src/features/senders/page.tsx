@@ -1,0 +1,271 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { type FormEvent, type ReactNode, useState } from "react";
+import { type KeyItem, api, queryClient, taken, useMember } from "../../api/client";
+import { agoInWords, count, counted, exact } from "../../ui/format";
+import { Code, Failed, Skeleton } from "../../ui/states";
+import { Refusals } from "./refusals";
+
+const names = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+const BUTTON = "rounded-sm border border-line bg-paper px-2.5 py-0.5 hover:bg-wash disabled:opacity-60";
+const INPUT = "mt-1 block w-full rounded-sm border border-line bg-sheet px-2 py-1 font-mono text-[13px]";
+
+/** What may send, what was refused, what is dropped. */
+export function SendersPage() {
+  const keys = useQuery({ queryKey: ["keys"], queryFn: () => taken(api.GET("/api/v1/keys")) });
+  const member = useMember();
+  if (keys.isPending) return <Skeleton rows={6} />;
+  if (keys.isError) return <Failed what="The sender keys" error={keys.error} retry={() => void keys.refetch()} />;
+  const items = keys.data.items;
+  const inUse = items.filter((key) => !key.revoked_at);
+  const active = inUse.filter((key) => key.requests_24h > 0).length;
+  const refused = items.reduce((sum, key) => sum + key.refused_24h, 0);
+  const mayChange = member.data?.role !== "viewer";
+  return (
+    <>
+      <h1 className="text-xl font-bold">
+        {inUse.length === 0
+          ? "No sender key is in use: nothing can send."
+          : `${count(active)} of ${counted(inUse.length, "sender key", "sender keys")} sent something in 24 h${refused > 0 ? `; ${counted(refused, "request of theirs was", "requests of theirs were")} refused` : ""}.`}
+      </h1>
+      <div className="mt-4 grid gap-8 lg:grid-cols-[minmax(0,1fr)_22rem]">
+        <div className="min-w-0 space-y-8">
+          <section aria-label="Sender keys">
+            <Head>Sender keys</Head>
+            {items.map((key) => (
+              <KeyRow key={key.name} item={key} mayChange={mayChange} />
+            ))}
+            {items.length === 0 && <p className="py-2 text-faint">None yet.</p>}
+          </section>
+          <Dropped mayChange={mayChange} />
+        </div>
+        <div className="space-y-8">
+          {mayChange && <NewKey />}
+          <Refusals minutes={60} />
+        </div>
+      </div>
+    </>
+  );
+}
+
+function Head({ children }: { children: ReactNode }) {
+  return <h2 className="border-b border-line pb-1 font-semibold">{children}</h2>;
+}
+
+function Refused({ error }: { error: Error }) {
+  return (
+    <p role="alert" className="mt-2 border-l-4 border-brick bg-sheet px-3 py-2">
+      {error.message}
+    </p>
+  );
+}
+
+function KeyRow({ item, mayChange }: { item: KeyItem; mayChange: boolean }) {
+  const [sure, setSure] = useState(false);
+  const changed = () => queryClient.invalidateQueries({ queryKey: ["keys"] });
+  const path = { params: { path: { name: item.name } } };
+  const rotate = useMutation({ mutationFn: () => taken(api.POST("/api/v1/keys/{name}/rotate", { ...path, body: {} })), onSuccess: changed });
+  const revoke = useMutation({ mutationFn: () => taken(api.DELETE("/api/v1/keys/{name}", path)), onSuccess: changed });
+  const bounds = [item.services.length > 0 ? item.services.join(", ") : "all services", item.environments.length > 0 && `in ${item.environments.join(", ")}`, item.bytes_per_minute && `${count(Math.round(item.bytes_per_minute / 1000))} kB a minute`];
+  return (
+    <div className={`border-b border-line py-2 ${item.revoked_at ? "text-faint" : ""}`}>
+      <div className="flex flex-wrap items-baseline gap-x-4">
+        <span className="font-mono font-semibold break-all">{item.name}</span>
+        <span className="text-[13px] text-faint">{bounds.filter(Boolean).join(", ")}</span>
+        {mayChange && !item.revoked_at && (
+          <span className="ml-auto flex gap-2 text-[13px]">
+            <button type="button" className={BUTTON} disabled={rotate.isPending} onClick={() => rotate.mutate()} title="Another secret; the one before is taken for 24 h yet">
+              Rotate
+            </button>
+            {sure ? (
+              <button type="button" className={`${BUTTON} text-brick`} disabled={revoke.isPending} onClick={() => revoke.mutate()}>
+                Revoke it for good
+              </button>
+            ) : (
+              <button type="button" className={BUTTON} onClick={() => setSure(true)}>
+                Revoke …
+              </button>
+            )}
+          </span>
+        )}
+      </div>
+      <p className="text-[13px] text-faint">
+        {item.revoked_at
+          ? `Revoked ${agoInWords(item.revoked_at)} (${exact(item.revoked_at)}); what it sent stays.`
+          : item.last_used_at
+            ? `Last used ${agoInWords(item.last_used_at)}. ${counted(item.requests_24h, "request", "requests")} and ${count(Math.round(item.bytes_24h / 1000))} kB in 24 h${item.refused_24h > 0 ? `, ${count(item.refused_24h)} refused` : ""}.`
+            : "Never used."}
+        {item.previous_until && !item.revoked_at && ` The secret before the last rotation is taken until ${exact(item.previous_until)}.`}
+      </p>
+      {rotate.data && (
+        <>
+          <p className="mt-1">The new secret, shown this once. The one before is taken for 24 h yet:</p>
+          <Code label={`New secret of ${item.name}`}>{rotate.data.key}</Code>
+        </>
+      )}
+      {(rotate.error ?? revoke.error) && <Refused error={(rotate.error ?? revoke.error) as Error} />}
+    </div>
+  );
+}
+
+function NewKey() {
+  const [name, setName] = useState("");
+  const [services, setServices] = useState("");
+  const [environments, setEnvironments] = useState("");
+  const [limit, setLimit] = useState("");
+  const make = useMutation({
+    mutationFn: () =>
+      taken(
+        api.POST("/api/v1/keys", {
+          body: { name, services: names(services), environments: names(environments), bytes_per_minute: limit ? Math.round(Number(limit) * 1_000_000) : null },
+        }),
+      ),
+    onSuccess: () => queryClient.invalidateQueries({ queryKey: ["keys"] }),
+  });
+  const send = (event: FormEvent) => {
+    event.preventDefault();
+    make.mutate();
+  };
+  return (
+    <section aria-label="A new key">
+      <Head>A new key</Head>
+      <form onSubmit={send} className="mt-2 space-y-2">
+        <label className="block">
+          Name
+          <input required maxLength={200} value={name} onChange={(event) => setName(event.target.value)} placeholder="pier-3" className={INPUT} />
+        </label>
+        <label className="block">
+          Only for services <span className="text-faint">(none: all)</span>
+          <input value={services} onChange={(event) => setServices(event.target.value)} placeholder="fares, ledger" className={INPUT} />
+        </label>
+        <label className="block">
+          Only in environments <span className="text-faint">(none: all)</span>
+          <input value={environments} onChange={(event) => setEnvironments(event.target.value)} placeholder="production" className={INPUT} />
+        </label>
+        <label className="block">
+          MB a minute at most <span className="text-faint">(none: no limit of its own)</span>
+          <input type="number" min="0.001" step="any" value={limit} onChange={(event) => setLimit(event.target.value)} placeholder="50" className={INPUT} />
+        </label>
+        <button type="submit" disabled={make.isPending} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
+          Make the key
+        </button>
+      </form>
+      {make.isError && <Refused error={make.error} />}
+      {make.data && (
+        <>
+          <p className="mt-2">Shown this once. The line to paste:</p>
+          <Code label="Line to paste">{`export OTEL_EXPORTER_OTLP_HEADERS=authorization=Bearer%20${make.data.key}`}</Code>
+        </>
+      )}
+    </section>
+  );
+}
+
+function Dropped({ mayChange }: { mayChange: boolean }) {
+  const drops = useQuery({ queryKey: ["drops"], queryFn: () => taken(api.GET("/api/v1/drops")) });
+  const [where, setWhere] = useState("");
+  const [note, setNote] = useState("");
+  const changed = () => queryClient.invalidateQueries({ queryKey: ["drops"] });
+  const make = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/drops", { body: { where, note } })),
+    onSuccess: () => {
+      setWhere("");
+      setNote("");
+      return changed();
+    },
+  });
+  const end = useMutation({ mutationFn: (id: number) => taken(api.DELETE("/api/v1/drops/{id}", { params: { path: { id } } })), onSuccess: changed });
+  const send = (event: FormEvent) => {
+    event.preventDefault();
+    make.mutate();
+  };
+  return (
+    <section aria-label="Dropped as it comes in">
+      <Head>Dropped as it comes in</Head>
+      {drops.isError && <Failed what="The drop rules" error={drops.error} retry={() => void drops.refetch()} />}
+      {drops.data?.items.length === 0 && <p className="py-2 text-faint">Nothing is dropped: every failure counts.</p>}
+      {drops.data?.items.map((rule) => (
+        <div key={rule.id} className={`flex flex-wrap items-baseline gap-x-4 border-b border-line py-2 ${rule.ended_at ? "text-faint" : ""}`}>
+          <span className="min-w-0 flex-1 break-words">
+            {rule.where ? <code className="text-[13px]">{rule.where}</code> : <Link to="/errors/$ref" params={{ ref: rule.error ?? "" }}>{rule.title}</Link>}
+            <span className="block text-[13px] text-faint">
+              {rule.note && `${rule.note}. `}
+              {rule.made_by}, {agoInWords(rule.made_at)}
+              {rule.ended_at && `; ended ${agoInWords(rule.ended_at)} by ${rule.ended_by}`}
+            </span>
+          </span>
+          <span className="text-[13px] tabular-nums">
+            {count(rule.dropped_24h)} in 24 h, {count(rule.dropped)} in 30 days
+          </span>
+          {mayChange && !rule.ended_at && (
+            <button type="button" className={`${BUTTON} text-[13px]`} disabled={end.isPending} onClick={() => end.mutate(rule.id)}>
+              End
+            </button>
+          )}
+        </div>
+      ))}
+      {mayChange && (
+        <form onSubmit={send} className="mt-3 flex flex-wrap items-end gap-3">
+          <label className="min-w-60 flex-1">
+            Drop where
+            <input required value={where} onChange={(event) => setWhere(event.target.value)} placeholder="type = ClientGone and service = gangway" className={INPUT} />
+          </label>
+          <label className="w-48">
+            Why
+            <input value={note} onChange={(event) => setNote(event.target.value)} placeholder="passengers close the tab" className={INPUT} />
+          </label>
+          {where && (
+            <Link to="/errors" search={{ where, since: "7d" }} className="py-1">
+              what it would drop
+            </Link>
+          )}
+          <button type="submit" disabled={make.isPending} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
+            Drop it
+          </button>
+        </form>
+      )}
+      {make.isError && <Refused error={make.error} />}
+      {end.isError && <Refused error={end.error} />}
+      <p className="mt-1 text-[13px] text-faint">What came before stays. A whole error is dropped from its own page.</p>
+    </section>
+  );
+}
+
+/** Drops one error from now on; from its page. */
+export function DropError({ reference }: { reference: string }) {
+  const member = useMember();
+  const [isOpen, setOpen] = useState(false);
+  const [note, setNote] = useState("");
+  const make = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/drops", { body: { error: reference, note } })),
+    onSuccess: () => queryClient.invalidateQueries({ queryKey: ["drops"] }),
+  });
+  if (member.data?.role === "viewer") return null;
+  if (make.isSuccess) {
+    return (
+      <p role="status" className="mt-2 border-l-4 border-moss bg-sheet px-3 py-2">
+        Dropped from now on, before it counts. <Link to="/senders">End it, or see how much it was.</Link>
+      </p>
+    );
+  }
+  return (
+    <div className="mt-2">
+      <button type="button" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)} className="text-accent hover:underline aria-expanded:font-semibold">
+        Noise? Drop this
+      </button>
+      {isOpen && (
+        <div className="mt-1 flex flex-wrap items-end gap-3">
+          <label className="w-80 max-w-full">
+            Why
+            <input value={note} onChange={(event) => setNote(event.target.value)} className={INPUT} />
+          </label>
+          <button type="button" className={BUTTON} disabled={make.isPending} onClick={() => make.mutate()}>
+            Never count or keep it again
+          </button>
+        </div>
+      )}
+      {make.isError && <Refused error={make.error} />}
+    </div>
+  );
+}
+

@@ -1,0 +1,37 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, taken } from "../../api/client";
+import { agoInWords, count, counted } from "../../ui/format";
+import { Failed } from "../../ui/states";
+
+/** Requests of senders refused in the last minutes, and why. */
+export function Refusals({ minutes }: { minutes: number }) {
+  const refused = useQuery({
+    queryKey: ["refused", minutes],
+    queryFn: () => taken(api.GET("/api/v1/refused", { params: { query: { minutes } } })),
+    // A refused request commits nothing, so no live message tells of it.
+    refetchInterval: 5_000,
+  });
+  const items = refused.data?.items ?? [];
+  return (
+    <section aria-label="Refused">
+      <h2 className="border-b border-line pb-1 font-semibold">
+        Refused <span className="font-normal text-faint">in the last {counted(minutes, "minute", "minutes")}</span>
+      </h2>
+      {refused.isError && <Failed what="What was refused" error={refused.error} retry={() => void refused.refetch()} />}
+      {refused.isSuccess && items.length === 0 && <p className="py-2 text-faint">Nothing was refused.</p>}
+      <ul>
+        {items.map((item) => (
+          <li key={`${item.last_at} ${item.path} ${item.reason} ${item.sender} ${item.key}`} className="border-b border-line py-1.5">
+            <p className="text-brick">{item.reason}</p>
+            <p className="text-[13px] break-words text-faint">
+              {item.count > 1 && `${count(item.count)} requests, the latest `}
+              {agoInWords(item.last_at)} to <code>{item.path || "many paths"}</code>
+              {item.key && ` with the key ${item.key}`}
+              {item.sender && `, from ${item.sender}`}
+            </p>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
