@@ -13,6 +13,10 @@ export type Frame = components["schemas"]["Frame"];
 export type GroupingChange = components["schemas"]["GroupingChange"];
 export type GroupingOutcome = components["schemas"]["GroupingOutcome"];
 export type ServiceSettings = components["schemas"]["ServiceSettings"];
+export type TraceDetail = components["schemas"]["TraceDetail"];
+export type SpanItem = components["schemas"]["SpanItem"];
+export type EndpointItem = components["schemas"]["EndpointItem"];
+export type TiedError = components["schemas"]["TiedError"];
 export type KeyItem = components["schemas"]["KeyItem"];
 export type ServiceItem = components["schemas"]["ServiceItem"];
 

@@ -37,3 +37,9 @@ export function windowInWords(scope: { since?: string | undefined; from?: string
   }
   return `the last ${(scope.since ?? "24h").replace(/^(\d+)([a-z])$/, "$1 $2")}`;
 }
+
+/** Milliseconds in words: `1.9 s`, `12 ms`, `340 µs`. */
+export function duration(millis: number): string {
+  const [value, unit] = millis >= 60_000 ? [millis / 60_000, "min"] : millis >= 1_000 ? [millis / 1_000, "s"] : millis >= 1 ? [millis, "ms"] : [millis * 1_000, "µs"];
+  return `${value >= 9.95 || value === 0 ? Math.round(value) : value.toFixed(1)} ${unit}`;
+}

@@ -36,6 +36,16 @@ pub enum Command {
     Occurrences(Occurrences),
     /// Show one occurrence in full.
     Occurrence(Occurrence),
+    /// Show a trace: the whole request over all services, what it was waiting for, where it failed.
+    Trace(Trace),
+    /// List endpoints with their traffic, failures and latency.
+    Endpoints(Endpoints),
+    /// Say what made the slowest requests slow, worst first.
+    Slow(Slow),
+    /// List requests that are kept by themselves: failed, slow, answered 4xx or 5xx, and one in 100.
+    Requests(Requests),
+    /// Follow requests as they pass.
+    Watch(Watch),
     /// Find whatever you have at hand: a reference, a link, a trace or request id, a user, a log line, a stack.
     Find(Find),
     /// Report a failure by hand; also the way to test a sender key.
@@ -476,6 +486,131 @@ pub struct Users {
     /// The page that begins here: `next` of the page before.
     #[arg(long, value_name = "CURSOR")]
     pub cursor: Option<String>,
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop trace 0af7651916cd43dd8448eb211c80319c\n  outcrop trace 0af7651916cd43dd8448eb211c80319c --all --json"
+)]
+pub struct Trace {
+    /// The trace's id, 32 hex digits.
+    #[arg(value_name = "TRACE_ID")]
+    pub id: String,
+    #[command(flatten)]
+    pub client: Client,
+    /// Show every span: runs of the same are summed up else.
+    #[arg(long)]
+    pub all: bool,
+}
+
+/// Which traffic is looked at.
+#[derive(Args)]
+pub struct TrafficWindow {
+    /// The window, back from now.
+    #[arg(long, value_name = "TIME", default_value = "24h")]
+    pub since: String,
+    /// Only services of this name.
+    #[arg(long, value_name = "S")]
+    pub service: Option<String>,
+    /// Only this environment.
+    #[arg(long, value_name = "E")]
+    pub environment: Option<String>,
+    /// Only this version.
+    #[arg(long = "in-version", value_name = "V")]
+    pub in_version: Option<String>,
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop endpoints --service fares --since 3h\n  outcrop endpoints --slow-from fares 'POST /v1/quotes/{sailing}' 400ms\n  \
+    outcrop endpoints --slow-from fares 'POST /v1/quotes/{sailing}' auto\n\n\
+    A request is slow past twice the time that 95 % of its endpoint's requests of the last seven days stayed below, at least 20 ms, or past what was set."
+)]
+pub struct Endpoints {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: TrafficWindow,
+    /// Endpoints at most, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// Say from when on a request of an endpoint is slow; `auto` leaves it to its history.
+    #[arg(long, num_args = 3, value_names = ["SERVICE", "ENDPOINT", "TIME"])]
+    pub slow_from: Option<Vec<String>>,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop slow --service gangway --since 3h")]
+pub struct Slow {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: TrafficWindow,
+    /// Reasons at most, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub limit: u32,
+}
+
+/// Requests of one kind.
+#[derive(Clone, Copy, ValueEnum)]
+pub enum Only {
+    /// Failed requests.
+    Failed,
+    /// Slow requests, the slowest first.
+    Slow,
+}
+
+impl Only {
+    /// As the API calls it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Failed => "failed",
+            Self::Slow => "slow",
+        }
+    }
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  outcrop requests --service gangway --status 404\n  outcrop requests --only slow --since 3h")]
+pub struct Requests {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: TrafficWindow,
+    /// Only this endpoint.
+    #[arg(long, value_name = "E")]
+    pub endpoint: Option<String>,
+    /// Only answers with this status.
+    #[arg(long, value_name = "N")]
+    pub status: Option<u16>,
+    /// Only requests of this kind.
+    #[arg(long, value_enum)]
+    pub only: Option<Only>,
+    /// Requests per page, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// The page that begins here: `next` of the page before.
+    #[arg(long, value_name = "CURSOR")]
+    pub cursor: Option<String>,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  outcrop watch --service fares\n  outcrop watch --only failed --json      one JSON document a line")]
+pub struct Watch {
+    #[command(flatten)]
+    pub client: Client,
+    /// Only services of this name.
+    #[arg(long, value_name = "S")]
+    pub service: Option<String>,
+    /// Only this environment.
+    #[arg(long, value_name = "E")]
+    pub environment: Option<String>,
+    /// Only requests of this kind.
+    #[arg(long, value_enum)]
+    pub only: Option<Only>,
+    /// Show what passed in the last half minute, and end.
+    #[arg(long)]
+    pub once: bool,
 }
 
 #[derive(Args)]

@@ -1,7 +1,8 @@
 //! What to open first: attention, 0 to 100, with its reasons.
 //!
 //! A weighted sum of twelve factors, each between 0 and 1 and each only ever raising the score; the weights sum to 100. The sum
-//! is multiplied by the weight that people have set for the service or endpoint (1 where none) and held to 100.
+//! is multiplied by the weight that people have set for the service or endpoint (1 where none) and held to 100. An error that
+//! follows from one in another service has six tenths of that: the other is where to look.
 //!
 //! | factor | weight | value |
 //! | --- | --- | --- |
@@ -19,6 +20,16 @@
 //! | edge | 3 | 1 if it occurs in requests that somebody waits for, not in jobs or queues alone |
 
 use serde::{Deserialize, Serialize};
+
+/// What is left of the attention of an error that follows from another.
+const ECHO: f32 = 0.6;
+
+/// The score of an error that follows from one in another service.
+#[must_use]
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "below 100")]
+pub fn of_echo(score: u8) -> u8 {
+    (f32::from(score) * ECHO).round() as u8
+}
 
 /// What is known of an error in the window looked at.
 #[derive(Clone, Debug, Default)]

@@ -118,8 +118,10 @@ impl Fleet {
                     // Live telemetry tells of what has just been; history of its whole minute.
                     let offset = if part < 1.0 { 0 } else { random.u64(0..MINUTE) };
                     let time = (start + offset).min(self.now) - 1_000_000_000;
-                    // Quotes at the edge call fares: they are told together with it.
-                    if !(service.name == "gangway" && endpoint.route.contains("quotes")) {
+                    // Quotes at the edge call fares, scans at the ramp stowage: they are told together with these.
+                    let is_told =
+                        service.name == "gangway" && endpoint.route.contains("quotes") || service.name == "boarding" && random.u8(0..3) > 0;
+                    if !is_told {
                         request(at, endpoint, time, ago, &mut random, batches);
                     }
                 }
@@ -133,33 +135,90 @@ fn request(at: usize, endpoint: &Endpoint, time: u64, ago: i64, random: &mut fas
     let service = &SERVICES[at];
     let version = service.version(ago);
     let failure = faults::of_request(service.name, endpoint, version, random);
-    let case = Case { trace: random.u128(1..), user: format!("u-{}", random.u32(1..3_000)), time, millis: 20 + random.u64(0..180) };
+    let runs = queries_of(service.name, endpoint, random);
+    // Each run of a query takes its time: a list of every cabin one by one is what makes stowage slow.
+    let millis = 20 + random.u64(0..180) + if runs > 1 { runs * 38 } else { 0 };
+    let case = Case { trace: random.u128(1..), user: format!("u-{}", random.u32(1..3_000)), time, millis };
     let is_quote = service.name == "fares" && endpoint.route.contains("quotes");
-    let parent = if is_quote { random.u64(1..) } else { 0 };
+    let is_list = service.name == "stowage" && endpoint.method == "GET";
+    let parent = if is_quote || is_list { random.u64(1..) } else { 0 };
     let failed = failure.as_ref().is_some_and(|failure| failure.uncaught);
-    tell(batches.entry((at, version)).or_default(), &case, endpoint, parent, failure, random);
+    let batch = batches.entry((at, version)).or_default();
+    let entry = tell(batch, &case, endpoint, parent, failure, random);
+    for run in 0..runs {
+        batch.spans.push(query(&case, entry, run, runs, random));
+    }
+    if is_list {
+        called_from(batches, ("boarding", 0, "stowage.skerry.example"), &case, parent, (failed, None), ago, random);
+    }
     if is_quote {
-        let edge = SERVICES.iter().position(|service| service.name == "gangway").unwrap_or_default();
-        let version = SERVICES[edge].version(ago);
-        let batch = batches.entry((edge, version)).or_default();
-        let failure = (failed && faults::is_story(ago)).then(|| faults::upstream(version));
-        let outer = Case { time: case.time.saturating_sub(3_000_000), millis: case.millis + 9, ..case };
-        let entry = tell(batch, &outer, &SERVICES[edge].endpoints[0], 0, failure, random);
-        batch.spans.push(Span {
-            trace_id: outer.trace.to_be_bytes().to_vec(),
-            span_id: parent.to_be_bytes().to_vec(),
-            parent_span_id: entry.to_be_bytes().to_vec(),
-            name: "POST".to_owned(),
-            kind: 3,
-            start_time_unix_nano: outer.time + 1_000_000,
-            end_time_unix_nano: outer.time + (outer.millis - 2) * 1_000_000,
-            attributes: vec![
-                text("server.address", "fares.skerry.example"),
-                number("http.response.status_code", if failed { 500 } else { 200 }),
-            ],
-            status: failed.then(|| Status { code: 2, message: String::new() }),
-            ..Span::default()
-        });
+        let edge = SERVICES.iter().find(|service| service.name == "gangway").map_or("", |service| service.version(ago));
+        let failure = (failed && faults::is_story(ago)).then(|| faults::upstream(edge));
+        called_from(batches, ("gangway", 0, "fares.skerry.example"), &case, parent, (failed, failure), ago, random);
+    }
+}
+
+/// The request of another service that made a request: its entry span around it, and the call.
+fn called_from(
+    batches: &mut Batches,
+    (caller, endpoint, address): (&str, usize, &str),
+    case: &Case,
+    call: u64,
+    (failed, failure): (bool, Option<Failure>),
+    ago: i64,
+    random: &mut fastrand::Rng,
+) {
+    let at = SERVICES.iter().position(|service| service.name == caller).unwrap_or_default();
+    let batch = batches.entry((at, SERVICES[at].version(ago))).or_default();
+    let outer = Case { time: case.time.saturating_sub(3_000_000), millis: case.millis + 9, ..case.clone() };
+    let asked = &SERVICES[at].endpoints[endpoint];
+    let entry = tell(batch, &outer, asked, 0, failure, random);
+    batch.spans.push(Span {
+        trace_id: outer.trace.to_be_bytes().to_vec(),
+        span_id: call.to_be_bytes().to_vec(),
+        parent_span_id: entry.to_be_bytes().to_vec(),
+        name: if caller == "gangway" { "POST" } else { "GET" }.to_owned(),
+        kind: 3,
+        start_time_unix_nano: outer.time + 1_000_000,
+        end_time_unix_nano: outer.time + (outer.millis - 2) * 1_000_000,
+        attributes: vec![
+            text("http.request.method", if caller == "gangway" { "POST" } else { "GET" }),
+            text("server.address", address),
+            number("http.response.status_code", if failed { 500 } else { 200 }),
+        ],
+        status: failed.then(|| Status { code: 2, message: String::new() }),
+        ..Span::default()
+    });
+}
+
+/// How many queries a request runs.
+fn queries_of(service: &str, endpoint: &Endpoint, random: &mut fastrand::Rng) -> u64 {
+    match service {
+        "stowage" if endpoint.method == "GET" && random.u8(0..30) == 0 => random.u64(40..56),
+        "stowage" | "sailings" => 1,
+        _ => 0,
+    }
+}
+
+/// One run of a query of a request.
+fn query(case: &Case, parent: u64, run: u64, runs: u64, random: &mut fastrand::Rng) -> Span {
+    let step = (case.millis - 12) * 1_000_000 / runs.max(1);
+    let start = case.time + 6_000_000 + run * step;
+    let statement = if runs > 1 {
+        format!("SELECT * FROM cabins WHERE id = {}", random.u32(1_000..9_000))
+    } else {
+        "SELECT * FROM sailings WHERE day = $1".to_owned()
+    };
+    Span {
+        trace_id: case.trace.to_be_bytes().to_vec(),
+        span_id: random.u64(1..).to_be_bytes().to_vec(),
+        parent_span_id: parent.to_be_bytes().to_vec(),
+        name: if runs > 1 { "SELECT cabins" } else { "SELECT sailings" }.to_owned(),
+        kind: 3,
+        start_time_unix_nano: start,
+        end_time_unix_nano: start + step * 9 / 10,
+        attributes: vec![text("db.system.name", "postgresql"), text("db.query.text", statement)],
+        ..Span::default()
     }
 }
 

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use outcrop_store::intake::Writer;
 use outcrop_store::live::{self, Committed, Listener};
-use outcrop_store::{Database, reach, upkeep};
+use outcrop_store::{Database, reach, traces, traffic, upkeep};
 use tokio::sync::{broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -16,7 +16,7 @@ use crate::state::now;
 const EVERY: Duration = Duration::from_mins(1);
 
 /// Runs until cancelled. A failing round is logged and tried again with the next.
-pub(crate) async fn upkeep(database: Database, writer: Arc<Writer>, stop: CancellationToken) {
+pub(crate) async fn upkeep(database: Database, writer: Arc<Writer>, hot_bytes: i64, stop: CancellationToken) {
     loop {
         let at = now();
         if let Err(error) = writer.prepare(at).await {
@@ -27,10 +27,48 @@ pub(crate) async fn upkeep(database: Database, writer: Arc<Writer>, stop: Cancel
             Ok(removed) => tracing::info!(removed, "removed what was past its time"),
             Err(error) => tracing::warn!(%error, "upkeep failed; tried again in a minute"),
         }
+        traces(&database, hot_bytes).await;
         writer.forget_days_before(at.plus_millis(-upkeep::RETENTION_DAYS * 86_400_000));
         tokio::select! {
             () = stop.cancelled() => return,
             () = tokio::time::sleep(EVERY) => {}
+        }
+    }
+}
+
+/// Lets go of spans that are not kept.
+async fn traces(database: &Database, hot_bytes: i64) {
+    let now = chrono::Utc::now();
+    match traces::drain(database, now).await {
+        Ok(0) => {}
+        Ok(tables) => tracing::info!(tables, "kept what matters of the spans of so many quarters of an hour"),
+        Err(error) => tracing::warn!(%error, "spans could not be sorted out; tried again in a minute"),
+    }
+    match traces::drop_past_cap(database, hot_bytes).await {
+        Ok(gone) if gone.is_empty() => {}
+        Ok(gone) => {
+            tracing::warn!(?gone, hot_bytes, "more spans came than there is room for: the oldest quarters of an hour were dropped whole");
+        }
+        Err(error) => tracing::warn!(%error, "the room that spans take could not be checked"),
+    }
+}
+
+/// How often it is said anew from when on requests are slow.
+const SLOW_EVERY: Duration = Duration::from_secs(15);
+
+/// Says from when on requests are slow, until cancelled.
+pub(crate) async fn slow(database: Database, writer: Arc<Writer>, stop: CancellationToken) {
+    loop {
+        let said = async {
+            traffic::set_thresholds(&database, chrono::Utc::now()).await?;
+            writer.read_thresholds().await
+        };
+        if let Err(error) = said.await {
+            tracing::warn!(%error, "it could not be said from when on requests are slow");
+        }
+        tokio::select! {
+            () = stop.cancelled() => return,
+            () = tokio::time::sleep(SLOW_EVERY) => {}
         }
     }
 }
@@ -41,10 +79,17 @@ const FOLD_EVERY: Duration = Duration::from_secs(1);
 /// Folds users and endpoints by the hour, until cancelled. What is not folded yet is read from the occurrences meanwhile.
 pub(crate) async fn fold(database: Database, stop: CancellationToken) {
     loop {
-        let is_more = reach::fold(&database).await.unwrap_or_else(|error| {
-            tracing::warn!(%error, "users could not be folded by the hour; tried again in a second");
-            false
-        });
+        let mut is_more = false;
+        for (what, folded) in [
+            ("users", reach::fold(&database).await),
+            ("latencies", traffic::fold(&database).await),
+            ("origins", traces::find_origins(&database).await),
+        ] {
+            is_more |= folded.unwrap_or_else(|error| {
+                tracing::warn!(%error, "{what} could not be folded; tried again in a second");
+                false
+            });
+        }
         let wait = if is_more { Duration::ZERO } else { FOLD_EVERY };
         tokio::select! {
             () = stop.cancelled() => return,

@@ -54,7 +54,8 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
     intake.read_rules(&database).await?;
     let (live, _) = tokio::sync::broadcast::channel(LIVE_QUEUE);
     let background = [
-        tokio::spawn(background::upkeep(database.clone(), writer, stop.clone())),
+        tokio::spawn(background::upkeep(database.clone(), writer.clone(), settings.hot_bytes, stop.clone())),
+        tokio::spawn(background::slow(database.clone(), writer, stop.clone())),
         tokio::spawn(background::fold(database.clone(), stop.clone())),
         tokio::spawn(background::rules(intake.clone(), database.clone(), stop.clone())),
         tokio::spawn(background::notes(intake.clone(), database.clone(), stop.clone())),

@@ -12,6 +12,8 @@ pub struct Settings {
     pub max_inflated_bytes: usize,
     /// Bytes of requests held at once, from reading to commit; more are answered 503.
     pub budget_bytes: usize,
+    /// Room for spans of the last 45 minutes, in bytes of the database; past it the oldest go first.
+    pub hot_bytes: i64,
     /// Local Git checkouts by service, to show lines of source from.
     pub checkouts: BTreeMap<String, PathBuf>,
 }
@@ -27,6 +29,8 @@ impl Settings {
             // OTLP deflates to a fifth; four times the body leaves room without inviting bombs.
             max_inflated_bytes: 64 << 20,
             budget_bytes: 256 << 20,
+            // 45 minutes of 3,000 spans a second, at the 1 kB a span that small chunks take.
+            hot_bytes: 8 << 30,
             checkouts: BTreeMap::new(),
         }
     }

@@ -4,11 +4,13 @@ mod grouping;
 mod report;
 mod sending;
 mod slices;
+mod traces;
 
 pub use grouping::*;
 pub use report::*;
 pub use sending::*;
 pub use slices::*;
+pub use traces::*;
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -191,6 +193,10 @@ pub struct Sighting {
 /// One error.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ErrorDetail {
+    /// Errors of other services in which occurrences of this one began, in the window; the most frequent first.
+    pub begins_in: Vec<TiedError>,
+    /// Errors of other services that followed from this one, in the window; the most frequent first.
+    pub followed_by: Vec<TiedError>,
     /// The error with its numbers in the window.
     #[serde(flatten)]
     pub error: ErrorItem,

@@ -29,6 +29,8 @@ pub mod regrouping;
 pub mod settings;
 pub mod stands_out;
 pub mod timeline;
+pub mod traces;
+pub mod traffic;
 pub mod upkeep;
 
 pub use database::{Database, OpenError};

@@ -22,6 +22,9 @@ pub(crate) enum Partitioned {
 pub(crate) const TABLES: &[Partitioned] = &[
     Partitioned::ById("occurrence"),
     Partitioned::ById("payload"),
+    Partitioned::ById("request"),
+    Partitioned::ByTime("kept_chunk"),
+    Partitioned::ByTime("status_minute"),
     Partitioned::ByTime("tally_minute"),
     Partitioned::ByTime("traffic_minute"),
 ];

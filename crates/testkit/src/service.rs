@@ -77,6 +77,12 @@ impl Service {
         String::from_utf8(output.stdout).expect("output is UTF-8").trim().to_owned()
     }
 
+    /// Where its database is.
+    #[must_use]
+    pub fn database(&self) -> &str {
+        &self.database
+    }
+
     /// Asks the database directly; returns the row's columns as text, for looking where the API does not.
     ///
     /// # Panics

@@ -39,6 +39,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/endpoints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Endpoints with their traffic, failures and latency. */
+        get: operations["list_endpoints"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/endpoints/slow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets from when on a request of an endpoint is slow. It holds for what comes within a minute. */
+        put: operations["set_slow"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/errors": {
         parameters: {
             query?: never;
@@ -401,6 +435,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Requests that are kept by themselves: failed, answered 4xx or 5xx, slow, and an even sample. */
+        get: operations["list_requests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services": {
         parameters: {
             query?: never;
@@ -502,6 +553,40 @@ export interface paths {
         post?: never;
         /** Removes a slice. */
         delete: operations["remove_slice"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/slow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What made the slowest requests slow, worst first. */
+        get: operations["list_slow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traces/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A whole trace: the tree over all services, its critical path, where its failures began. */
+        get: operations["show_trace"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -691,8 +776,62 @@ export interface components {
             /** @description The rules. */
             items: components["schemas"]["DropItem"][];
         };
+        /** @description An endpoint over a window. */
+        EndpointItem: {
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            count: number;
+            /** @description Its route, RPC method, destination or job name. */
+            endpoint: string;
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed: number;
+            /** @description The service's namespace; may be empty. */
+            namespace: string;
+            /**
+             * Format: double
+             * @description Half of the requests took no longer, within 1 %, over the whole hours that the window touches.
+             */
+            p50_ms?: number | null;
+            /**
+             * Format: double
+             * @description 95 of 100 took no longer.
+             */
+            p95_ms?: number | null;
+            /**
+             * Format: double
+             * @description 99 of 100 took no longer.
+             */
+            p99_ms?: number | null;
+            /** @description The service. */
+            service: string;
+            /**
+             * Format: double
+             * @description From when on a request is slow; null while its history is too short.
+             */
+            slow_from_ms?: number | null;
+            /** @description Whether people set that. */
+            slow_is_set: boolean;
+            /** @description Answers of 4xx and 5xx by status. */
+            statuses: components["schemas"]["StatusCount"][];
+        };
+        /** @description The endpoints with traffic, those with most requests first. */
+        EndpointList: {
+            /** @description The endpoints. */
+            items: components["schemas"]["EndpointItem"][];
+            /** @description How many there are in all. */
+            total: number;
+        };
         /** @description One error. */
         ErrorDetail: components["schemas"]["ErrorItem"] & {
+            /** @description Errors of other services in which occurrences of this one began, in the window; the most frequent first. */
+            begins_in: components["schemas"]["TiedError"][];
+            /** @description Errors of other services that followed from this one, in the window; the most frequent first. */
+            followed_by: components["schemas"]["TiedError"][];
             /** @description The latest occurrence's id, as far as one is kept. */
             latest_occurrence?: string | null;
             /** @description Of all time, per environment and version, the latest version first. */
@@ -1186,6 +1325,21 @@ export interface components {
             /** @description Its values, the most frequent first, 50 at most. */
             items: components["schemas"]["PartItem"][];
         };
+        /** @description A part of the critical path. */
+        PathItem: {
+            /**
+             * Format: double
+             * @description How long it is.
+             */
+            duration_ms: number;
+            /**
+             * Format: double
+             * @description When it begins, counted from the trace's beginning.
+             */
+            from_ms: number;
+            /** @description The span. */
+            span_id: string;
+        };
         /** @description What went wrong (RFC 9457). */
         Problem: {
             /**
@@ -1241,6 +1395,22 @@ export interface components {
              */
             minutes: number;
         };
+        /** @description A statement run again and again. */
+        RepeatedItem: {
+            /** @description The span below which it ran. */
+            below: string;
+            /** @description How often. */
+            count: number;
+            /** @description The service that ran it. */
+            service: string;
+            /** @description The statement, its values left out. */
+            statement: string;
+            /**
+             * Format: double
+             * @description How long all runs took together.
+             */
+            total_ms: number;
+        };
         /** @description A failure, in plain JSON. One of `message`, `type` and `stacktrace` must say something. */
         Report: {
             /** @description Further data: any JSON, by name. */
@@ -1287,6 +1457,49 @@ export interface components {
              * @description Requests of the services in scope.
              */
             requests: number;
+        };
+        /** @description A request that is kept by itself. */
+        RequestItem: {
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            at: string;
+            /** @description What it said of itself, where it failed or was answered 4xx. */
+            attributes?: unknown;
+            /**
+             * Format: double
+             * @description How long it took.
+             */
+            duration_ms: number;
+            /** @description Its endpoint. */
+            endpoint: string;
+            /** @description Its environment. */
+            environment: string;
+            /** @description Whether it failed. */
+            failed: boolean;
+            /** @description Why it is kept: `failed`, `slow`, `sample`. */
+            kept_because: string[];
+            /** @description The service. */
+            service: string;
+            /** @description Its entry span. */
+            span_id: string;
+            /**
+             * Format: int32
+             * @description The HTTP status.
+             */
+            status?: number | null;
+            /** @description Its trace. */
+            trace_id: string;
+            /** @description Its version. */
+            version: string;
+        };
+        /** @description Kept requests. */
+        RequestPage: {
+            /** @description The requests, the newest first. */
+            items: components["schemas"]["RequestItem"][];
+            /** @description The cursor of the next page. */
+            next?: string | null;
         };
         /** @description A part of a request: a heading and rows. */
         RequestPart: {
@@ -1421,6 +1634,50 @@ export interface components {
             /** @description The slices, by name. */
             items: components["schemas"]["SliceItem"][];
         };
+        /** @description What made requests slow. */
+        SlowItem: {
+            /** @description The service that did that. */
+            by_service: string;
+            /** @description How many of the requests. */
+            count: number;
+            /** @description Its name. */
+            endpoint: string;
+            /** @description The endpoint that was slow. */
+            service: string;
+            /**
+             * Format: double
+             * @description How much of all their time went there, together.
+             */
+            total_ms: number;
+            /** @description The trace of the longest. */
+            trace_id: string;
+            /** @description What it was mostly waiting for, in words. */
+            why: string;
+            /**
+             * Format: double
+             * @description The longest.
+             */
+            worst_ms: number;
+        };
+        /** @description Slow requests by what made them slow, worst first. */
+        SlowList: {
+            /** @description What made them slow. */
+            items: components["schemas"]["SlowItem"][];
+            /** @description How many of the slowest requests were looked at. */
+            looked_at: number;
+        };
+        /** @description From when on a request of an endpoint is slow. */
+        SlowSetting: {
+            /** @description The endpoint. */
+            endpoint: string;
+            /** @description The service. */
+            service: string;
+            /**
+             * Format: double
+             * @description In milliseconds; null leaves it to its history again.
+             */
+            slow_from_ms?: number | null;
+        };
         /** @description Lines of source around a frame's line. */
         SourceLines: {
             /**
@@ -1432,6 +1689,100 @@ export interface components {
             from: string;
             /** @description The lines. */
             lines: string[];
+        };
+        /** @description An event of a span. */
+        SpanEventItem: {
+            /** @description Its attributes. */
+            attributes: unknown;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: double
+             * @description When it happened, counted from the trace's beginning.
+             */
+            offset_ms: number;
+        };
+        /** @description A span in its place in the trace. */
+        SpanItem: {
+            /** @description Its attributes. */
+            attributes: unknown;
+            /** @description How many spans stand above it. */
+            depth: number;
+            /**
+             * Format: double
+             * @description How long it took.
+             */
+            duration_ms: number;
+            /** @description The service's environment. */
+            environment: string;
+            /** @description Its events. */
+            events: components["schemas"]["SpanEventItem"][];
+            /** @description Whether it never came: others name it as their parent. */
+            is_missing: boolean;
+            /** @description Its kind: `internal`, `server`, `client`, `producer`, `consumer`. */
+            kind: string;
+            /** @description Spans elsewhere that it names. */
+            links: components["schemas"]["SpanLink"][];
+            /**
+             * Format: double
+             * @description How far its times were moved so that it lies within the call that caused it; 0 for not.
+             */
+            moved_ms: number;
+            /** @description Its name. */
+            name: string;
+            /** @description The failures reported on it. */
+            occurrences: components["schemas"]["SpanOccurrence"][];
+            /**
+             * Format: double
+             * @description The same, counted from the trace's beginning.
+             */
+            offset_ms: number;
+            /** @description Whether the request was waiting for it at some moment. */
+            on_critical_path: boolean;
+            /** @description The span in another service where its failure began. */
+            origin_span_id?: string | null;
+            /** @description Its parent, also where that never came; null for a root. */
+            parent_id?: string | null;
+            /** @description Its resource's attributes; only on the first span of each sender. */
+            resource?: unknown;
+            /** @description The library that recorded it; may be empty. */
+            scope: string;
+            /**
+             * Format: double
+             * @description Time in which none of its children ran.
+             */
+            self_ms: number;
+            /** @description The service. */
+            service: string;
+            /** @description Its id in lower-case hex. */
+            span_id: string;
+            /**
+             * Format: date-time
+             * @description When it began, by the clock of the trace's root.
+             */
+            started_at: string;
+            /** @description `error` or `ok`. */
+            status: string;
+            /** @description The status message; may be empty. */
+            status_message: string;
+            /** @description The service's version. */
+            version: string;
+        };
+        /** @description A link of a span. */
+        SpanLink: {
+            /** @description The span. */
+            span_id: string;
+            /** @description The trace. */
+            trace_id: string;
+        };
+        /** @description A failure reported on a span. */
+        SpanOccurrence: {
+            /** @description The occurrence's id. */
+            id: string;
+            /** @description The error's reference. */
+            ref: string;
+            /** @description The error's title. */
+            title: string;
         };
         /** @description An error that falls apart. */
         SplitError: {
@@ -1493,6 +1844,38 @@ export interface components {
             /** @description A predicate for the occurrences with it; `null` where time is what stands out. */
             where?: string | null;
         };
+        /** @description Answers with one status. */
+        StatusCount: {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description How many of them are kept to be looked into.
+             */
+            kept: number;
+            /**
+             * Format: int32
+             * @description The HTTP status.
+             */
+            status: number;
+        };
+        /** @description An error of another service, tied to one by requests that failed in both. */
+        TiedError: {
+            /**
+             * Format: int64
+             * @description Occurrences that tie them, in the window.
+             */
+            count: number;
+            /** @description Its reference. */
+            ref: string;
+            /** @description Its service. */
+            service: string;
+            /** @description Its title. */
+            title: string;
+        };
         /** @description Counts over time, in layers, the oldest version first. */
         Timeline: {
             /**
@@ -1512,6 +1895,43 @@ export interface components {
              * @description End of the last step.
              */
             to: string;
+        };
+        /** @description A whole request over all services. */
+        TraceDetail: {
+            /** @description The chain of spans that decided how long the request took, in the order of time. */
+            critical_path: components["schemas"]["PathItem"][];
+            /**
+             * Format: double
+             * @description From the beginning of the first to the end of the last span.
+             */
+            duration_ms: number;
+            /** @description Where the request failed first and with what, in words; null where nothing failed. */
+            failed_first?: string | null;
+            /** @description Whether there are more spans than are shown. */
+            is_cut: boolean;
+            /** @description Whether it stays until the retention's end, or goes within the hour if nothing more happens to it. */
+            is_kept: boolean;
+            /** @description Why it is kept: `failed`, `slow`, `sample`; empty where it goes within the hour. */
+            kept_because: string[];
+            /** @description Spans that others name as their parent and that never came. */
+            missing: number;
+            /** @description Spans whose clock was set right. */
+            moved: number;
+            /** @description Statements run again and again below one span. */
+            repeated: components["schemas"]["RepeatedItem"][];
+            /** @description What the request was mostly waiting for, in words. */
+            sentence: string;
+            /** @description The services that took part, in the order in which they were reached. */
+            services: string[];
+            /** @description The spans, each after its parent. */
+            spans: components["schemas"]["SpanItem"][];
+            /**
+             * Format: date-time
+             * @description When its first span began.
+             */
+            started_at: string;
+            /** @description Its id in lower-case hex. */
+            trace_id: string;
         };
         /** @description A change that was undone. */
         Undone: {
@@ -1663,6 +2083,101 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_endpoints: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description Only this endpoint. Requests, and the course of one endpoint. */
+                endpoint?: string;
+                /** @description Only this HTTP status. Requests only. */
+                status?: number;
+                /** @description `failed` or `slow` requests only. Requests only. */
+                only?: string;
+                /** @description The cursor of a page. Requests only. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndpointList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_slow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SlowSetting"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             403: {
                 headers: {
@@ -2577,6 +3092,56 @@ export interface operations {
             };
         };
     };
+    list_requests: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description Only this endpoint. Requests, and the course of one endpoint. */
+                endpoint?: string;
+                /** @description Only this HTTP status. Requests only. */
+                status?: number;
+                /** @description `failed` or `slow` requests only. Requests only. */
+                only?: string;
+                /** @description The cursor of a page. Requests only. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestPage"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_services: {
         parameters: {
             query?: never;
@@ -2847,6 +3412,94 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_slow: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description Only this endpoint. Requests, and the course of one endpoint. */
+                endpoint?: string;
+                /** @description Only this HTTP status. Requests only. */
+                status?: number;
+                /** @description `failed` or `slow` requests only. Requests only. */
+                only?: string;
+                /** @description The cursor of a page. Requests only. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlowList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_trace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The trace's id, 32 hex digits */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TraceDetail"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             404: {
                 headers: {

@@ -1,3 +1,4 @@
+import { Link } from "@tanstack/react-router";
 import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
 import { Fragment, useState } from "react";
 import type { Exception, Frame, OccurrenceDetail } from "../../api/client";
@@ -238,7 +239,13 @@ function Request({ occurrence, narrow }: { occurrence: OccurrenceDetail; narrow:
               <div key={at} className="grid grid-cols-[9.5rem_1fr] gap-x-3 border-b border-line py-0.5">
                 <dt className="text-faint [overflow-wrap:anywhere]">{row.label}</dt>
                 <dd className="font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
-                  <bdi>{row.value}</bdi>
+                  {row.label === "trace" ? (
+                    <Link to="/traces/$id" params={{ id: row.value }} search={occurrence.span_id ? { span: occurrence.span_id } : {}}>
+                      {row.value}
+                    </Link>
+                  ) : (
+                    <bdi>{row.value}</bdi>
+                  )}
                   {row.attribute && row.value.length <= 200 && (
                     <button type="button" onClick={() => narrow(testOf(row.attribute, row.value))} className="ml-3 font-sans text-accent hover:underline" aria-label={`Only where ${row.label} is ${row.value}`}>
                       only these

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
-import { type Choice, type ErrorDetail, type OccurrenceDetail, type Timeline, api, choose, taken, useError, useOccurrence, useTimeline } from "../../api/client";
+import { type Choice, type ErrorDetail, type OccurrenceDetail, type TiedError, type Timeline, api, choose, taken, useError, useOccurrence, useTimeline } from "../../api/client";
 import { layerShare } from "../../api/facts";
 import { agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
@@ -62,6 +62,7 @@ export function ErrorPage() {
         </p>
       )}
       <StandsOut reference={ref} scope={search} narrow={narrow} />
+      <Ties detail={detail} />
       <Facts detail={detail} />
       {detail.users > 0 && <Users reference={detail.ref} scope={search} total={detail.users} />}
       <WhyOne reference={detail.ref} service={detail.service} />
@@ -87,6 +88,42 @@ function Headline({ detail, timeline }: { detail: ErrorDetail; timeline: Timelin
       <span className="text-brick">{lead}:</span> <span>{detail.title}</span>
       {detail.own_frame && <span className="font-normal"> in <code className="font-mono text-base">{detail.own_frame}</code></span>}
     </h1>
+  );
+}
+
+/** Where its failures began, and what followed from them. */
+function Ties({ detail }: { detail: ErrorDetail }) {
+  const list = (items: TiedError[]) => (
+    <ul>
+      {items.slice(0, 4).map((tied) => (
+        <li key={tied.ref} className="flex justify-between gap-3 border-b border-line py-1">
+          <span className="min-w-0 truncate">
+            <span className="text-faint">{tied.service}</span>{" "}
+            <Link to="/errors/$ref" params={{ ref: tied.ref }}>
+              {tied.title}
+            </Link>
+          </span>
+          <span className="shrink-0 text-[13px] text-faint">{counted(tied.count, "request", "requests")}</span>
+        </li>
+      ))}
+    </ul>
+  );
+  if (detail.begins_in.length === 0 && detail.followed_by.length === 0) return null;
+  return (
+    <div className="mb-5 grid gap-x-8 gap-y-4 md:grid-cols-2">
+      {detail.begins_in.length > 0 && (
+        <section aria-label="Origin">
+          <h2 className="border-b border-line pb-1 font-semibold">Origin: where these requests first failed</h2>
+          {list(detail.begins_in)}
+        </section>
+      )}
+      {detail.followed_by.length > 0 && (
+        <section aria-label="Echoes">
+          <h2 className="border-b border-line pb-1 font-semibold">Echoes: what failed elsewhere because of it</h2>
+          {list(detail.followed_by)}
+        </section>
+      )}
+    </div>
   );
 }
 

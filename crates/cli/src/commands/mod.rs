@@ -17,3 +17,5 @@ pub mod serve;
 pub mod services;
 pub mod show;
 mod stack;
+pub mod trace;
+pub mod traffic;

@@ -18,4 +18,5 @@ mod sdk;
 mod secrets;
 mod senders;
 mod support;
+mod traces;
 mod understanding;

@@ -8,6 +8,7 @@ use crate::grouping::{Described, template};
 use crate::stack::{Exception, Stack, base_name};
 use crate::telemetry::names::{self, EXCEPTION_EVENT, EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE, Identity};
 use crate::telemetry::{Attributes, Group, LogRecord, Resource, Scope, Span, SpanEvent, SpanId, TraceId, Value, tidy};
+use crate::trace::{Chunk, StoredEvent, StoredLink, StoredSpan};
 use crate::{Digest, Hasher, Timestamp, scrub};
 
 /// What a request's times are held against.
@@ -57,6 +58,10 @@ pub struct EntrySpan {
     pub failed: bool,
     /// Its HTTP status code, if it has one.
     pub status: Option<u16>,
+    /// How long it took, in microseconds.
+    pub duration_us: u64,
+    /// What it said of itself, scrubbed, of a request that is kept by itself: failed, or answered 4xx.
+    pub told: Option<Box<serde_json::Map<String, serde_json::Value>>>,
     /// What it said of itself and its resource, scrubbed; kept of one request in [`SAMPLED_ONE_IN`], evenly.
     pub sampled: Option<Box<serde_json::Map<String, serde_json::Value>>>,
 }
@@ -89,6 +94,25 @@ impl Refused {
     }
 }
 
+/// Spans of one trace by one sender, to be stored.
+#[derive(Clone, Debug)]
+pub struct FoundChunk {
+    /// Who sent them.
+    pub identity: Arc<Identity>,
+    /// Their trace.
+    pub trace_id: TraceId,
+    /// When the first began and the last ended, in event time.
+    pub bounds: (Timestamp, Timestamp),
+    /// Whether any of them failed.
+    pub has_failure: bool,
+    /// The longest request among them: its endpoint, and how long it took in microseconds.
+    pub request: Option<(String, u64)>,
+    /// How many.
+    pub spans: usize,
+    /// The chunk, encoded.
+    pub body: Vec<u8>,
+}
+
 /// What a request holds.
 #[derive(Clone, Debug, Default)]
 pub struct Found {
@@ -96,6 +120,8 @@ pub struct Found {
     pub reports: Vec<Report>,
     /// Spans, of whatever outcome.
     pub spans: Vec<SeenSpan>,
+    /// The same spans to be stored: one chunk per trace and sender.
+    pub chunks: Vec<FoundChunk>,
     /// What could not be used.
     pub refused: Refused,
     /// How far the sender's clock is ahead, in milliseconds, where it was corrected for.
@@ -111,17 +137,23 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
     let mut senders = Senders::default();
     let entries = entry_attributes(&groups, limits.addresses);
     let touched = touched(&groups);
+    let mut chunks = Chunks::default();
     for group in groups {
         let sender = senders.of(&group.resource, limits.addresses);
-        let mut scope = None;
+        let scope = clean_scope(&group.scope);
         for mut span in group.records {
             let start = clock.time(span.start.or(span.end));
             if start < limits.oldest {
                 found.refused.add(1, || "spans older than the retention are not taken".to_owned());
                 continue;
             }
-            let entry = names::is_entry(&span).then(|| entry_span(&span, start, &sender, limits));
             let user = user_hash(names::user(&span.attributes).as_deref());
+            tidy::span(&mut span);
+            scrub::span(&mut span);
+            if sender.hides_addresses {
+                limits.addresses.hide_in_span(&mut span);
+            }
+            let entry = names::is_entry(&span).then(|| entry_span(&span, start, &sender));
             let trace_id = span.trace_id;
             let facts = SpanFacts {
                 id: span.span_id,
@@ -132,19 +164,14 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
                 user,
                 endpoint: None,
             };
+            let span = Arc::new(span);
+            chunks.add(&sender, &scope, &span, &facts, entry.as_ref(), clock);
             if tells_of_failure(&span) {
-                tidy::span(&mut span);
-                scrub::span(&mut span);
-                if sender.hides_addresses {
-                    limits.addresses.hide_in_span(&mut span);
-                }
-                let scope = scope.get_or_insert_with(|| clean_scope(&group.scope));
-                let span = Arc::new(span);
                 let request = span.parent_id.and_then(|_| entries.get(&(trace_id, span.span_id)));
                 let events = span.events.iter().filter(|event| is_exception_event(event)).map(Some);
                 let bare = (!span.events.iter().any(is_exception_event)).then_some(None);
                 for event in events.chain(bare) {
-                    let mut report = span_report(&span, event, request, &sender, scope, user, clock, limits);
+                    let mut report = span_report(&span, event, request, &sender, &scope, user, clock, limits);
                     if let Some(what) = touched.get(&(trace_id, span.span_id)) {
                         report.attributes.insert(names::TOUCHES.to_owned(), (*what).into());
                     }
@@ -154,7 +181,77 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
             found.spans.push(SeenSpan { identity: sender.identity.clone(), trace_id, facts, entry });
         }
     }
+    found.chunks = chunks.finish();
     found
+}
+
+/// Spans of a request, gathered by trace and sender in the order in which these first came.
+#[derive(Default)]
+struct Chunks {
+    places: HashMap<(TraceId, *const Sender), usize>,
+    chunks: Vec<(FoundChunk, Chunk)>,
+}
+
+impl Chunks {
+    fn add(&mut self, sender: &Arc<Sender>, scope: &Scope, span: &Span, facts: &SpanFacts, entry: Option<&EntrySpan>, clock: Clock) {
+        let start = facts.start;
+        let end = clock.time(span.end.or(span.start)).max(start);
+        let place = *self.places.entry((span.trace_id, Arc::as_ptr(sender))).or_insert_with(|| {
+            let identity = &sender.identity;
+            let chunk = Chunk {
+                namespace: identity.namespace.clone(),
+                service: identity.service.clone(),
+                environment: identity.environment.clone(),
+                version: identity.version.clone(),
+                resource: sender.resource.attributes.clone(),
+                spans: vec![],
+            };
+            let found = FoundChunk {
+                identity: identity.clone(),
+                trace_id: span.trace_id,
+                bounds: (start, end),
+                has_failure: false,
+                request: None,
+                spans: 0,
+                body: vec![],
+            };
+            self.chunks.push((found, chunk));
+            self.chunks.len() - 1
+        });
+        let Some((found, chunk)) = self.chunks.get_mut(place) else { return };
+        found.bounds = (found.bounds.0.min(start), found.bounds.1.max(end));
+        found.has_failure |= facts.is_error || tells_of_failure(span);
+        if let Some(entry) = entry.filter(|entry| found.request.as_ref().is_none_or(|(_, longest)| entry.duration_us > *longest)) {
+            found.request = Some((entry.endpoint.clone(), entry.duration_us));
+        }
+        chunk.spans.push(StoredSpan {
+            id: span.span_id,
+            parent: span.parent_id,
+            name: span.name.clone(),
+            kind: i8::try_from(span.kind.to_otlp()).unwrap_or(1),
+            start,
+            duration_ns: u64::try_from(end.0 - start.0).unwrap_or_default(),
+            is_error: facts.is_error,
+            status_message: span.status_message.clone(),
+            scope: scope.name.clone(),
+            attributes: span.attributes.clone(),
+            events: span
+                .events
+                .iter()
+                .map(|event| StoredEvent {
+                    name: event.name.clone(),
+                    at: clock.time(event.time.or(span.start)),
+                    attributes: event.attributes.clone(),
+                })
+                .collect(),
+            links: span.links.iter().map(|(trace, span)| StoredLink { trace: trace.0, span: *span }).collect(),
+        });
+    }
+
+    fn finish(self) -> Vec<FoundChunk> {
+        let encode = |(found, chunk): (FoundChunk, Chunk)| FoundChunk { spans: chunk.spans.len(), body: chunk.encode(), ..found };
+        self.chunks.into_iter().map(encode).collect()
+    }
 }
 
 /// Finds failures in log records that carry an exception. Secrets are removed from all that is kept.
@@ -277,20 +374,25 @@ fn in_body(body: &Value, text: &str) -> Option<crate::app_log::Exception> {
     (matches!(body, Value::String(_)) && text.contains('\n')).then(|| crate::app_log::exception_in(text)).flatten()
 }
 
-fn entry_span(span: &Span, at: Timestamp, sender: &Sender, limits: Limits<'_>) -> EntrySpan {
+/// The request of a span that was scrubbed.
+fn entry_span(span: &Span, at: Timestamp, sender: &Sender) -> EntrySpan {
     let status = names::http_status(&span.attributes);
+    let failed = span.is_error || status.is_some_and(|code| code >= 500);
     let sampled = is_sampled(span).then(|| {
-        let mut attributes = span.attributes.clone();
-        tidy::attributes(&mut attributes);
-        scrub::attributes(&mut attributes);
-        if sender.hides_addresses {
-            limits.addresses.hide_in_attributes(&mut attributes);
-        }
         let mut told = sender.resource.attributes.to_json();
-        told.extend(attributes.to_json());
+        told.extend(span.attributes.to_json());
         Box::new(told)
     });
-    EntrySpan { endpoint: names::endpoint(span), at, failed: span.is_error || status.is_some_and(|code| code >= 500), status, sampled }
+    let took = span.end.zip(span.start).map_or(0, |(end, start)| end.micros() - start.micros());
+    EntrySpan {
+        endpoint: names::endpoint(span),
+        at,
+        failed,
+        status,
+        duration_us: u64::try_from(took).unwrap_or_default(),
+        told: (failed || status.is_some_and(|code| code >= 400)).then(|| Box::new(span.attributes.to_json())),
+        sampled,
+    }
 }
 
 type RequestAttributes = HashMap<(TraceId, SpanId), Arc<Attributes>>;

@@ -14,7 +14,7 @@ mod report;
 mod state;
 
 pub use decide::{Failure, decide};
-pub use find::{EntrySpan, Found, Limits, Refused, SAMPLED_ONE_IN, SeenSpan, find_in_logs, find_in_spans};
+pub use find::{EntrySpan, Found, FoundChunk, Limits, Refused, SAMPLED_ONE_IN, SeenSpan, find_in_logs, find_in_spans};
 pub use pairing::{PairingChanges, PairingEntry, PairingState};
 pub use report::{OccurrenceId, Report, ReportFacts, Sent, Source};
 pub use state::{BrokenState, Changes, SpanFacts, TraceNews, TraceState};

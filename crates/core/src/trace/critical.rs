@@ -1,6 +1,6 @@
 //! The critical path: which span the request was waiting for, at every moment of it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::in_words;
 use super::tree::{Trace, TraceSpan};
@@ -66,28 +66,51 @@ pub fn critical_path(trace: &Trace, root: usize) -> Vec<PathStep> {
     steps
 }
 
-/// Says in one sentence what the request was mostly waiting for.
+/// What a request was mostly waiting for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Share {
+    /// The service that did it.
+    pub service: String,
+    /// What it did, in words, values left out.
+    pub what: String,
+    /// How much of the critical path it took, in nanoseconds.
+    pub nanos: i64,
+    /// How many spans did it.
+    pub times: usize,
+}
+
+/// Sums up the critical path by service and what was done, and tells the largest part.
 #[must_use]
-pub fn sentence(trace: &Trace, root: usize, path: &[PathStep]) -> String {
-    let mut shares: BTreeMap<(String, String), (i64, Vec<usize>)> = BTreeMap::new();
+pub fn main_share(trace: &Trace, path: &[PathStep]) -> Option<Share> {
+    let mut shares: BTreeMap<(String, String), (i64, BTreeSet<usize>)> = BTreeMap::new();
     for step in path {
         let span = &trace.spans[step.span];
         let share = shares.entry((span.service.to_string(), doing(span))).or_default();
         share.0 += step.to - step.from;
-        if share.1.last() != Some(&step.span) {
-            share.1.push(step.span);
-        }
+        share.1.insert(step.span);
     }
+    let ((service, what), (nanos, spans)) = shares.into_iter().max_by_key(|(_, (nanos, _))| *nanos)?;
+    Some(Share { service, what, nanos, times: spans.len() })
+}
+
+impl Share {
+    /// In words: `stowage’s query …, run 48 times`.
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        let times = if self.times > 1 { format!(", run {} times", self.times) } else { String::new() };
+        let whose = if self.service.ends_with('s') { "’" } else { "’s" };
+        format!("{}{whose} {}{times}", self.service, self.what)
+    }
+}
+
+/// Says in one sentence what the request was mostly waiting for.
+#[must_use]
+pub fn sentence(trace: &Trace, root: usize, path: &[PathStep]) -> String {
     let total = trace.spans.get(root).map_or(0, |span| span.duration_ns);
-    let Some(((service, what), (nanos, spans))) = shares.into_iter().max_by_key(|(_, (nanos, _))| *nanos) else {
-        return "No time passed.".to_owned();
-    };
-    let mut spans = spans;
-    spans.sort_unstable();
-    spans.dedup();
-    let times = if spans.len() > 1 { format!(", run {} times", spans.len()) } else { String::new() };
-    let whose = if service.ends_with('s') { format!("{service}\u{2019}") } else { format!("{service}\u{2019}s") };
-    format!("{} of {} is {whose} {what}{times}.", in_words(nanos), in_words(total))
+    match main_share(trace, path) {
+        Some(share) => format!("{} of {} is {}.", in_words(share.nanos), in_words(total), share.in_words()),
+        None => "No time passed.".to_owned(),
+    }
 }
 
 /// What a span does, in words.

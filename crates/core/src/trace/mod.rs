@@ -7,7 +7,7 @@ mod repeated;
 mod tree;
 
 pub use chunk::{BrokenChunk, Chunk, StoredEvent, StoredLink, StoredSpan};
-pub use critical::{PathStep, critical_path, sentence};
+pub use critical::{PathStep, Share, critical_path, main_share, sentence};
 pub use origin::{failing_call, origin_of};
 pub use repeated::{Repeated, repeated};
 pub use tree::{Trace, TraceSpan};

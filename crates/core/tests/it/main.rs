@@ -7,3 +7,4 @@ mod failures;
 mod grouping;
 mod ledger;
 mod order;
+mod traces;

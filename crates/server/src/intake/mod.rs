@@ -73,6 +73,7 @@ fn keep_allowed(found: &mut Found, bounds: &Bounds) {
         refused.add(u64::from(reason.is_some()), || reason.clone().unwrap_or_default());
         reason.is_none()
     });
+    found.chunks.retain(|chunk| why_not(&chunk.identity).is_none());
     found.reports.retain(|report| {
         let reason = why_not(&report.identity);
         // A span's refusal was counted with the span.

@@ -1,15 +1,17 @@
 use std::cmp::Reverse;
+use std::collections::HashMap;
 
 use actix_web::{HttpRequest, get, web};
 use chrono::{DateTime, Utc};
 use outcrop_core::Reference;
 use outcrop_store::errors::{self, Latest, Summary};
+use outcrop_store::traces::{self, Tie};
 
 use super::query::{bad, cursor, error_of, limit, parameters, read_cursor, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, Problem, RequestCounts, Severity, Sighting};
+use crate::wire::{Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, Problem, RequestCounts, Severity, Sighting, TiedError};
 
 /// Lists the errors that occurred in a window, those that matter most first.
 #[utoipa::path(operation_id = "list_errors", tag = "errors", params(ErrorQuery), responses(
@@ -33,8 +35,10 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
         .on_main(async move {
             let (summaries, (requests, failed)) =
                 futures_util::try_join!(errors::list(&database, &scope), errors::traffic_of(&database, &scope))?;
+            let numbers: Vec<i32> = summaries.iter().map(|summary| errors::number(summary.reference)).collect();
+            let origins = traces::main_origins(&database, &numbers, scope.from, scope.to).await?;
             let mut ranked: Vec<(Position, Summary, Attention)> =
-                summaries.into_iter().filter(|summary| summary.count > 0).map(|summary| rank(summary, now)).collect();
+                summaries.into_iter().filter(|summary| summary.count > 0).map(|summary| rank(summary, &origins, now)).collect();
             ranked.sort_by_key(|(position, _, _)| *position);
             let from = after.map_or(0, |after| ranked.partition_point(|(position, _, _)| *position <= after));
             let total = i64::try_from(ranked.len()).unwrap_or(i64::MAX);
@@ -51,7 +55,10 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
             let items = shown
                 .into_iter()
                 .zip(strips)
-                .map(|((_, summary, attention), strip)| ErrorItem { strip, ..item(latest.get(&summary.reference), summary, attention) })
+                .map(|((_, summary, attention), strip)| {
+                    let origin = origin_of(&summary, &origins);
+                    ErrorItem { origin, strip, ..item(latest.get(&summary.reference), summary, attention) }
+                })
                 .collect();
             Ok(ErrorPage { items, total, traffic: RequestCounts { requests, failed }, next })
         })
@@ -82,9 +89,15 @@ pub(super) async fn one(
             let sightings = errors::sightings(&database, reference).await?;
             let latest = errors::latest(&database, &[reference]).await?;
             let latest = latest.get(&reference);
-            let (_, summary, attention) = rank(summary, now);
+            let number = errors::number(reference);
+            let origins = traces::main_origins(&database, &[number], scope.from, scope.to).await?;
+            let (begins_in, followed_by) = traces::ties(&database, number, scope.from, scope.to).await?;
+            let (_, summary, attention) = rank(summary, &origins, now);
+            let origin = origin_of(&summary, &origins);
             Ok(Some(ErrorDetail {
-                error: item(latest, summary, attention),
+                error: ErrorItem { origin, ..item(latest, summary, attention) },
+                begins_in: begins_in.into_iter().map(tied).collect(),
+                followed_by: followed_by.into_iter().map(tied).collect(),
                 sightings: sightings.into_iter().map(sighting).collect(),
                 latest_occurrence: latest.map(|latest| latest.occurrence().to_string()),
             }))
@@ -102,8 +115,24 @@ fn position(cursor: &str) -> Result<Position, ApiError> {
     parts.ok_or_else(|| bad("the cursor is none of this list; take it from `next` of the page before"))
 }
 
-fn rank(summary: Summary, now: DateTime<Utc>) -> (Position, Summary, Attention) {
-    let weighed = summary.attention(now);
+type Origins = HashMap<i32, (i32, i64)>;
+
+/// The error in which at least half of an error's occurrences began.
+fn origin_of(summary: &Summary, origins: &Origins) -> Option<String> {
+    let (origin, count) = origins.get(&errors::number(summary.reference))?;
+    (count * 2 >= summary.count).then(|| errors::reference(*origin).to_string())
+}
+
+fn tied(tie: Tie) -> TiedError {
+    TiedError { reference: errors::reference(tie.error_id).to_string(), service: tie.service, title: tie.title, count: tie.count }
+}
+
+fn rank(summary: Summary, origins: &Origins, now: DateTime<Utc>) -> (Position, Summary, Attention) {
+    let mut weighed = summary.attention(now);
+    if let Some(origin) = origin_of(&summary, origins) {
+        weighed.score = outcrop_core::attention::of_echo(weighed.score);
+        weighed.reasons.push(format!("follows from {origin}"));
+    }
     let position = (Reverse(weighed.score), summary.reference.number());
     (position, summary, Attention { score: weighed.score, reasons: weighed.reasons })
 }

@@ -19,6 +19,8 @@ mod slices;
 mod sources;
 mod stands_out;
 mod timeline;
+mod traces;
+mod traffic;
 mod viewer;
 
 use actix_web::{HttpResponse, web};
@@ -67,6 +69,11 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(slices::users_of_error)
             .service(slices::show_settings)
             .service(slices::set_settings)
+            .service(traces::show_trace)
+            .service(traffic::list_endpoints)
+            .service(traffic::set_slow)
+            .service(traffic::list_requests)
+            .service(traffic::list_slow)
             .service(predicate::complete)
             .service(find::find_text)
             .service(services::list)

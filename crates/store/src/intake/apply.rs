@@ -35,6 +35,8 @@ pub(super) struct Work<'a> {
     pub seen: Vec<(Sender, Timestamp)>,
     /// What the counters change by.
     pub counted: Vec<Counted>,
+    /// Traces in which a failure was stored.
+    pub failed_traces: Vec<outcrop_core::telemetry::TraceId>,
     /// Failures that people's rules drop, by rule.
     pub dropped: BTreeMap<i64, i64>,
 }
@@ -227,6 +229,7 @@ async fn insert(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Wri
             payloads.row().uuid(id_uuid(report.facts.id)).bytes(&packed);
         }
         work.seen.push((numbered.sender, at));
+        work.failed_traces.extend(report.trace_id);
         work.counted.push(Counted {
             occurrence: report.facts.id,
             cause: numbered.cause,

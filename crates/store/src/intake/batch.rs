@@ -108,6 +108,11 @@ impl<'a> Prepared<'a> {
         self.numbers.endpoints.get(&(service, name_hash(&entry.endpoint))).copied()
     }
 
+    /// The number of an endpoint of a service, by its name's hash.
+    pub(super) fn endpoint_of(&self, service: i32, name: Digest) -> Option<i32> {
+        self.numbers.endpoints.get(&(service, name)).copied()
+    }
+
     /// What is not interned yet, as far as the caller knows.
     pub(super) fn take_to_intern(&mut self, is_known: impl Fn(Digest) -> bool) -> ToIntern {
         let stacks = std::mem::take(&mut self.stacks);

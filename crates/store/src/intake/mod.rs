@@ -3,6 +3,7 @@
 mod apply;
 mod batch;
 mod sample;
+mod spans;
 mod states;
 mod tallies;
 
@@ -61,6 +62,9 @@ pub struct Writer {
     partitions: Arc<Partitions>,
     sampler: Mutex<Sampler>,
     thinning: sample::Thinning,
+    watch: spans::Watch,
+    /// The hot tables known to be there.
+    hot: Mutex<std::collections::BTreeSet<chrono::DateTime<chrono::Utc>>>,
     /// Deployed versions as written last: (first event, last event) in milliseconds.
     deployed: Mutex<HashMap<crate::names::Sender, (i64, i64)>>,
 }
@@ -81,6 +85,8 @@ impl Writer {
             partitions: Arc::default(),
             sampler: Mutex::default(),
             thinning: sample::Thinning::default(),
+            watch: spans::Watch::default(),
+            hot: Mutex::default(),
             deployed: Mutex::default(),
         }
     }
@@ -90,7 +96,19 @@ impl Writer {
     /// # Errors
     /// [`StoreError`] when the database refuses.
     pub async fn prepare(&self, now: Timestamp) -> Result<(), StoreError> {
-        self.partitions.ensure(&self.database.writing, &crate::partitions::days_ahead(to_utc(now))).await
+        self.partitions.ensure(&self.database.writing, &crate::partitions::days_ahead(to_utc(now))).await?;
+        spans::make_tables(&self.database.writing, spans::slots_ahead(now), &self.hot).await?;
+        Ok(())
+    }
+
+    /// Reads anew from when on requests are slow.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer; what was read last holds on.
+    pub async fn read_thresholds(&self) -> Result<(), StoreError> {
+        let slow = crate::traffic::thresholds(&self.database).await?;
+        *self.watch.slow.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = slow;
+        Ok(())
     }
 
     /// Stops counting on partitions that upkeep has removed.
@@ -152,6 +170,11 @@ impl Writer {
         let deployed = tallies::store(&mut transaction, &work, self).await?;
         clocks(&mut transaction, &prepared, &fresh).await?;
         sample::store(&mut transaction, &work, &self.thinning).await?;
+        spans::statuses(&mut transaction, &work).await?;
+        spans::requests(&mut transaction, &work, &self.watch).await?;
+        spans::latencies(&mut transaction, &work).await?;
+        spans::origins_due(&mut transaction, &work).await?;
+        spans::chunks(&mut transaction, &prepared, &fresh, &self.watch).await?;
         transaction.commit().await?;
         self.deployed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).extend(deployed);
         Ok(outcomes)
@@ -168,6 +191,9 @@ impl Writer {
         let to_intern = prepared.take_to_intern(|hash| self.interned.is_known(hash, today));
         self.interned.store(pool, to_intern, today).await?;
         self.partitions.ensure(pool, &prepared.days()).await?;
+        if batch.iter().any(|submission| !submission.found.chunks.is_empty()) {
+            spans::make_tables(pool, spans::slots(batch.iter().map(|submission| submission.received)), &self.hot).await?;
+        }
         Ok(prepared)
     }
 

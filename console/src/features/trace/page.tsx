@@ -1,0 +1,220 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useMemo, useRef } from "react";
+import { type SpanItem, type TraceDetail, api, taken } from "../../api/client";
+import { counted, duration, exact } from "../../ui/format";
+import { useHotkeys } from "../../ui/hotkeys";
+import { Failed, Key, Skeleton } from "../../ui/states";
+
+const ROW = 26;
+
+/** A whole request over all services. */
+export function TracePage() {
+  const { id } = useParams({ from: "/inside/traces/$id" });
+  const trace = useQuery({
+    queryKey: ["trace", id],
+    queryFn: () => taken(api.GET("/api/v1/traces/{id}", { params: { path: { id } } })),
+  });
+  if (trace.isPending) return <Skeleton rows={12} />;
+  if (trace.isError) return <Failed what="The trace" error={trace.error} retry={() => void trace.refetch()} />;
+  return <Shown trace={trace.data} />;
+}
+
+function Shown({ trace }: { trace: TraceDetail }) {
+  const { span: chosen } = useSearch({ from: "/inside/traces/$id" });
+  const navigate = useNavigate({ from: "/traces/$id" });
+  const spans = trace.spans;
+  const at = Math.max(0, spans.findIndex((span) => span.span_id === chosen));
+  const go = (place: number) => {
+    const span = spans[Math.min(spans.length - 1, Math.max(0, place))];
+    if (span) void navigate({ search: (now) => ({ ...now, span: span.span_id }), replace: true });
+  };
+  const failed = useMemo(() => spans.flatMap((span, place) => (span.status === "error" || span.occurrences.length > 0 ? [place] : [])), [spans]);
+  useHotkeys({
+    j: () => go(at + 1),
+    k: () => go(at - 1),
+    n: () => go(failed.find((place) => place > at) ?? failed[0] ?? at),
+    p: () => go(failed.findLast((place) => place < at) ?? failed.at(-1) ?? at),
+  });
+  const warnings = [
+    ...trace.repeated.map((found) => (
+      <>
+        {found.service} ran <code className="text-[13px]">{found.statement}</code> {counted(found.count, "time", "times")} below one span: {duration(found.total_ms)}.
+      </>
+    )),
+    trace.missing > 0 && `${counted(trace.missing, "span", "spans")} that others name never came: what is below may hang elsewhere.`,
+    trace.moved > 0 && `${counted(trace.moved, "span was", "spans were")} moved into the call that caused them, since clocks differ.`,
+    trace.is_cut && "There are more spans than are shown.",
+  ].filter(Boolean);
+  const why = trace.kept_because.length > 0 ? `${trace.is_kept ? "kept" : "will be kept"}: ${trace.kept_because.join(", ")}` : "goes within the hour: it neither failed nor was slow";
+  const selected = spans[at];
+  return (
+    <article>
+      <h1 className="text-xl leading-7 font-bold break-words">
+        {trace.failed_first && <span className="text-brick">{trace.failed_first} </span>}
+        {trace.sentence}
+      </h1>
+      <p className="mt-1 text-faint">
+        {counted(spans.length, "span", "spans")} over {trace.services.join(", ")} · {failed.length > 0 ? `${counted(failed.length, "span", "spans")} failed` : "none failed"} · {duration(trace.duration_ms)} ·{" "}
+        {exact(trace.started_at)} · {why} · <span className="font-mono text-[13px]">{trace.trace_id}</span>
+      </p>
+      {warnings.length > 0 && (
+        <ul className="mt-2 border-l-4 border-ochre bg-sheet px-3 py-1">
+          {warnings.map((warning, place) => (
+            <li key={place} className="break-words">
+              {warning}
+            </li>
+          ))}
+        </ul>
+      )}
+      <div className="mt-3 grid gap-x-6 gap-y-4 lg:grid-cols-[minmax(0,1fr)_24rem]">
+        <div className="min-w-0">
+          <Waterfall trace={trace} at={at} go={go} />
+          <p className="mt-2 flex flex-wrap gap-x-4 text-[13px] text-faint">
+            <span>
+              <Key>j</Key> <Key>k</Key> move
+            </span>
+            <span>
+              <Key>n</Key> <Key>p</Key> next and previous failure
+            </span>
+            <span>
+              <span aria-hidden="true" className="mr-1 inline-block h-2.5 w-5 bg-accent align-middle" /> the request was waiting for it
+            </span>
+            <span>
+              <span aria-hidden="true" className="mr-1 inline-block h-2.5 w-5 bg-line align-middle" /> it was not
+            </span>
+            <span className="text-brick">✗ failed</span>
+          </p>
+        </div>
+        {selected && <Detail span={selected} trace={trace} go={(id) => go(spans.findIndex((span) => span.span_id === id))} />}
+      </div>
+    </article>
+  );
+}
+
+/** The spans as a tree with bars over time; only the rows in sight are in the page. */
+function Waterfall({ trace, at, go }: { trace: TraceDetail; at: number; go: (place: number) => void }) {
+  const box = useRef<HTMLDivElement>(null);
+  const rows = useVirtualizer({ count: trace.spans.length, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 12 });
+  useEffect(() => rows.scrollToIndex(at, { align: "auto" }), [at, rows]);
+  const total = Math.max(trace.duration_ms, 0.001);
+  const ticks = [0, 0.25, 0.5, 0.75, 1];
+  return (
+    <section aria-label="Spans over time">
+      <div className="flex border-b border-line pb-1 text-[12px] text-faint tabular-nums">
+        <span className="w-[45%] shrink-0" />
+        <div className="relative h-4 flex-1">
+          {ticks.map((share) => (
+            <span key={share} className={`absolute whitespace-nowrap ${share === 1 ? "-translate-x-full" : share > 0 ? "-translate-x-1/2" : ""}`} style={{ left: `${share * 100}%` }}>
+              {share === 0 ? "0" : duration(total * share)}
+            </span>
+          ))}
+        </div>
+        <span className="w-16 shrink-0" />
+      </div>
+      <div ref={box} className="max-h-[34rem] overflow-y-auto" role="listbox" aria-label="Spans" tabIndex={0} aria-activedescendant={`span-${trace.spans[at]?.span_id}`}>
+        <div className="relative" style={{ height: rows.getTotalSize() }}>
+          {rows.getVirtualItems().map((row) => {
+            const span = trace.spans[row.index] as SpanItem;
+            return (
+              <div
+                key={span.span_id}
+                id={`span-${span.span_id}`}
+                role="option"
+                aria-selected={row.index === at}
+                onClick={() => go(row.index)}
+                className={`absolute inset-x-0 flex cursor-pointer items-center border-b border-line text-[13px] ${row.index === at ? "bg-wash font-semibold" : "hover:bg-wash"}`}
+                style={{ height: ROW, transform: `translateY(${row.start}px)` }}
+              >
+                <span className="w-[45%] shrink-0 truncate pr-2" style={{ paddingLeft: Math.min(span.depth, 24) * 12 }} title={`${span.service}: ${span.name}`}>
+                  {(span.status === "error" || span.occurrences.length > 0) && <span className="text-brick">✗ </span>}
+                  <span className="text-faint">{span.service}</span> {span.is_missing ? <i>{span.name}</i> : span.name}
+                </span>
+                <span className="relative h-full flex-1">
+                  <span
+                    className={`absolute top-[7px] h-3 ${span.is_missing ? "border border-dashed border-line" : span.status === "error" ? "bg-brick" : span.on_critical_path ? "bg-accent" : "bg-line"}`}
+                    style={{ left: `${(span.offset_ms / total) * 100}%`, width: `max(2px, ${(span.duration_ms / total) * 100}%)` }}
+                  />
+                </span>
+                <span className="w-16 shrink-0 text-right font-normal text-faint tabular-nums">{duration(span.duration_ms)}</span>
+              </div>
+            );
+          })}
+        </div>
+      </div>
+    </section>
+  );
+}
+
+function Detail({ span, trace, go }: { span: SpanItem; trace: TraceDetail; go: (id: string) => void }) {
+  const origin = trace.spans.find((other) => other.span_id === span.origin_span_id);
+  const share = trace.critical_path.filter((step) => step.span_id === span.span_id).reduce((sum, step) => sum + step.duration_ms, 0);
+  const resource = span.resource ?? trace.spans.find((other) => other.resource && other.service === span.service)?.resource;
+  return (
+    <section aria-label="The chosen span" className="min-w-0 text-[13px]">
+      <h2 className="border-b border-line pb-1 text-base font-semibold break-words">
+        {span.service} {span.name}
+      </h2>
+      <p className="py-1 text-faint">
+        {span.is_missing ? "Never came" : span.kind} · {span.version} in {span.environment} · took {duration(span.duration_ms)}, {duration(span.self_ms)} by itself
+        {share > 0 && `, the request waited ${duration(share)} for it`}
+        {span.moved_ms !== 0 && ` · moved by ${duration(Math.abs(span.moved_ms))}`}
+      </p>
+      {span.status_message && <p className="text-brick break-words">{span.status_message}</p>}
+      {span.occurrences.map((occurrence) => (
+        <p key={occurrence.id} className="border-l-4 border-brick bg-sheet px-2 py-1">
+          <Link to="/errors/$ref" params={{ ref: occurrence.ref }} search={{ occurrence: occurrence.id, since: "30d" }}>
+            {occurrence.title}
+          </Link>
+        </p>
+      ))}
+      {origin && (
+        <p className="mt-1">
+          It failed because{" "}
+          <button type="button" className="text-accent hover:underline" onClick={() => go(origin.span_id)}>
+            {origin.service} {origin.name}
+          </button>{" "}
+          failed first.
+        </p>
+      )}
+      <Pairs title="Attributes" data={span.attributes} />
+      {span.events.map((event, place) => (
+        <Pairs key={place} title={`${event.name}, ${duration(event.offset_ms)} after the beginning`} data={event.attributes} />
+      ))}
+      {span.links.length > 0 && (
+        <>
+          <h3 className="mt-2 font-semibold">Links</h3>
+          {span.links.map((link) => (
+            <p key={`${link.trace_id} ${link.span_id}`}>
+              <Link to="/traces/$id" params={{ id: link.trace_id }} search={{ span: link.span_id }} className="font-mono break-all">
+                {link.trace_id}
+              </Link>
+            </p>
+          ))}
+        </>
+      )}
+      <Pairs title="Where it ran" data={resource} />
+    </section>
+  );
+}
+
+function Pairs({ title, data }: { title: string; data: unknown }) {
+  const pairs = Object.entries((data ?? {}) as Record<string, unknown>);
+  if (pairs.length === 0) return null;
+  return (
+    <>
+      <h3 className="mt-2 font-semibold break-words">{title}</h3>
+      <dl>
+        {pairs.map(([name, value]) => (
+          <div key={name} className="grid grid-cols-[10rem_1fr] gap-x-2 border-b border-line py-0.5">
+            <dt className="font-mono text-faint [overflow-wrap:anywhere]">{name}</dt>
+            <dd className="max-h-40 overflow-y-auto font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
+              <bdi>{typeof value === "string" ? value : JSON.stringify(value)}</bdi>
+            </dd>
+          </div>
+        ))}
+      </dl>
+    </>
+  );
+}

@@ -1,0 +1,253 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
+import type { ReactNode } from "react";
+import { type EndpointItem, api, taken, windowOf } from "../../api/client";
+import { agoInWords, count, counted, duration, exact, percent, windowInWords } from "../../ui/format";
+import { Empty, Failed, Skeleton } from "../../ui/states";
+
+const VIEWS = { endpoints: "Endpoints", slow: "Slow", requests: "Requests" } as const;
+type View = keyof typeof VIEWS;
+
+const HEAD = "py-1 text-left font-normal text-faint";
+const CELL = "py-1.5 pr-3 align-top";
+
+/** Traffic: endpoints, what made requests slow, the requests that are kept. */
+export function TrafficPage() {
+  const search = useSearch({ from: "/inside/traffic" });
+  const navigate = useNavigate({ from: "/traffic" });
+  const view: View = search.view === "slow" || search.view === "requests" ? search.view : "endpoints";
+  return (
+    <>
+      <nav aria-label="Traffic" className="mb-3 flex gap-4 border-b border-line">
+        {(Object.keys(VIEWS) as View[]).map((name) => (
+          <button
+            key={name}
+            type="button"
+            aria-current={view === name ? "page" : undefined}
+            onClick={() => void navigate({ search: (now) => ({ ...now, view: name, endpoint: undefined, status: undefined, only: undefined, cursor: undefined }) })}
+            className="border-b-2 border-transparent py-1 aria-[current=page]:border-accent aria-[current=page]:font-semibold"
+          >
+            {VIEWS[name]}
+          </button>
+        ))}
+      </nav>
+      {view === "endpoints" && <Endpoints />}
+      {view === "slow" && <Slow />}
+      {view === "requests" && <Requests />}
+    </>
+  );
+}
+
+function useScope() {
+  const search = useSearch({ from: "/inside/traffic" });
+  const query = { service: search.service, environment: search.environment, ...windowOf(search) };
+  return { search, query: Object.fromEntries(Object.entries(query).filter(([, value]) => value !== undefined)) as Record<string, string> };
+}
+
+const rate = (item: EndpointItem) => (item.count === 0 ? 0 : item.failed / item.count);
+
+function Endpoints() {
+  const { search, query } = useScope();
+  const endpoints = useQuery({ queryKey: ["endpoints", query], queryFn: () => taken(api.GET("/api/v1/endpoints", { params: { query: { ...query, limit: 200 } } })) });
+  if (endpoints.isPending) return <Skeleton rows={10} />;
+  if (endpoints.isError) return <Failed what="The endpoints" error={endpoints.error} retry={() => void endpoints.refetch()} />;
+  const { items, total } = endpoints.data;
+  const when = windowInWords(search);
+  if (items.length === 0) {
+    return (
+      <Empty title={`No request came in ${when}.`}>
+        <p>Choose a longer window above, or connect a service that sends spans.</p>
+      </Empty>
+    );
+  }
+  const worst = items.reduce((one, other) => (rate(other) > rate(one) ? other : one));
+  return (
+    <>
+      <h1 className="text-xl font-bold">
+        {rate(worst) > 0 ? (
+          <>
+            <span className="text-brick">
+              {percent(rate(worst))} of the requests to {worst.endpoint} of {worst.service} fail
+            </span>
+            , more than at any other of {counted(total, "endpoint", "endpoints")}.
+          </>
+        ) : (
+          `None of ${counted(total, "endpoint", "endpoints")} fails.`
+        )}
+      </h1>
+      <p className="mt-1 text-faint">
+        In {when}; times within 1 %, over the whole hours that this touches.{total > items.length && ` The ${items.length} busiest are shown.`}
+      </p>
+      <div className="overflow-x-auto" role="region" aria-label="Endpoints" tabIndex={0}>
+        <table className="mt-3 w-full text-[13px] tabular-nums">
+          <thead>
+            <tr className="border-b border-line">
+              <th className={HEAD}>service, endpoint</th>
+              <th className={`${HEAD} text-right`}>requests</th>
+              <th className={`${HEAD} text-right`}>failed</th>
+              <th className={`${HEAD} text-right`}>p50</th>
+              <th className={`${HEAD} text-right`}>p95</th>
+              <th className={`${HEAD} text-right`}>p99</th>
+              <th className={`${HEAD} text-right`}>slow from</th>
+              <th className={`${HEAD} pl-4`}>4xx and 5xx</th>
+            </tr>
+          </thead>
+          <tbody>
+            {items.map((item) => (
+              <tr key={`${item.namespace} ${item.service} ${item.endpoint}`} className="border-b border-line">
+                <td className={`${CELL} min-w-52`}>
+                  <span className="text-faint">{item.service}</span> <span className="font-mono break-all">{item.endpoint}</span>
+                </td>
+                <td className={`${CELL} text-right`}>{count(item.count)}</td>
+                <td className={`${CELL} text-right`}>
+                  {item.failed > 0 ? (
+                    <To search={{ ...search, view: "requests", service: item.service, endpoint: item.endpoint, only: "failed" }}>
+                      {count(item.failed)} <span className="text-brick">({percent(rate(item))})</span>
+                    </To>
+                  ) : (
+                    "0"
+                  )}
+                </td>
+                {[item.p50_ms, item.p95_ms, item.p99_ms].map((millis, at) => (
+                  <td key={at} className={`${CELL} text-right`}>
+                    {millis == null ? "—" : duration(millis)}
+                  </td>
+                ))}
+                <td className={`${CELL} text-right`}>
+                  {item.slow_from_ms == null ? (
+                    <span className="text-faint">too young</span>
+                  ) : (
+                    <To search={{ ...search, view: "requests", service: item.service, endpoint: item.endpoint, only: "slow" }}>
+                      {duration(item.slow_from_ms)}
+                      {item.slow_is_set && " (set)"}
+                    </To>
+                  )}
+                </td>
+                <td className={`${CELL} pl-4`}>
+                  {item.statuses.map((status) => (
+                    <span key={status.status} className="mr-3 whitespace-nowrap">
+                      <To search={{ ...search, view: "requests", service: item.service, endpoint: item.endpoint, status: status.status }}>
+                        {count(status.count)} × {status.status}
+                      </To>
+                      {status.kept < status.count && <span className="text-faint">, {count(status.kept)} kept</span>}
+                    </span>
+                  ))}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </>
+  );
+}
+
+type TrafficSearch = ReturnType<typeof useScope>["search"];
+
+function To({ search, children }: { search: TrafficSearch; children: ReactNode }) {
+  return (
+    <Link to="/traffic" search={{ ...search, cursor: undefined }}>
+      {children}
+    </Link>
+  );
+}
+
+function Slow() {
+  const { search, query } = useScope();
+  const slow = useQuery({ queryKey: ["slow", query], queryFn: () => taken(api.GET("/api/v1/slow", { params: { query } })) });
+  if (slow.isPending) return <Skeleton rows={8} />;
+  if (slow.isError) return <Failed what="The slow requests" error={slow.error} retry={() => void slow.refetch()} />;
+  const { items, looked_at } = slow.data;
+  const [worst] = items;
+  if (!worst) {
+    return (
+      <Empty title={`No slow request came in ${windowInWords(search)}.`}>
+        <p>A request is slow past twice the time that 95 % of its endpoint's requests of the last seven days stayed below, or past what was set for it.</p>
+      </Empty>
+    );
+  }
+  return (
+    <>
+      <h1 className="text-xl font-bold">
+        <span className="text-ochre">
+          {worst.count} of {counted(looked_at, "slow request", "slow requests")}
+        </span>{" "}
+        waited mostly for {worst.why}.
+      </h1>
+      <p className="mt-1 text-faint">The slowest requests in {windowInWords(search)}, by what each was mostly waiting for; the most time first.</p>
+      <ol className="mt-3">
+        {items.map((item) => (
+          <li key={`${item.service} ${item.endpoint} ${item.why}`} className="grid gap-x-6 border-b border-line py-2 md:grid-cols-[minmax(0,1fr)_auto]">
+            <div className="min-w-0">
+              <p className="break-words">{item.why}</p>
+              <p className="text-[13px] text-faint">
+                {item.service} <span className="font-mono">{item.endpoint}</span>
+              </p>
+            </div>
+            <p className="text-[13px] tabular-nums md:text-right">
+              {counted(item.count, "request", "requests")} · {duration(item.total_ms)} there ·{" "}
+              <Link to="/traces/$id" params={{ id: item.trace_id }}>
+                the worst took {duration(item.worst_ms)}
+              </Link>
+            </p>
+          </li>
+        ))}
+      </ol>
+    </>
+  );
+}
+
+function Requests() {
+  const { search, query } = useScope();
+  const only = search.only === "failed" || search.only === "slow" ? search.only : undefined;
+  const wanted = { endpoint: search.endpoint, status: search.status, only, cursor: search.cursor };
+  const given = Object.fromEntries(Object.entries(wanted).filter(([, value]) => value !== undefined));
+  const requests = useQuery({
+    queryKey: ["requests", query, given],
+    queryFn: () => taken(api.GET("/api/v1/requests", { params: { query: { ...query, ...given } } })),
+  });
+  if (requests.isPending) return <Skeleton rows={10} />;
+  if (requests.isError) return <Failed what="The requests" error={requests.error} retry={() => void requests.refetch()} />;
+  const { items, next } = requests.data;
+  const what = [only, search.status && `answered ${search.status}`].filter(Boolean).join(", ");
+  return (
+    <>
+      <h1 className="text-xl font-bold">
+        {items.length === 0 ? "No such request is kept." : `${what ? `Requests ${what}` : "Requests that are kept"}${search.endpoint ? ` at ${search.endpoint}` : ""}, ${only === "slow" ? "the slowest" : "the newest"} first.`}
+      </h1>
+      <p className="mt-1 text-faint">
+        In {windowInWords(search)}. Kept are failed and slow requests, answers of 4xx and 5xx (20 a minute of each kind and endpoint), and one in 100 of the others.
+      </p>
+      <ol className="mt-3 text-[13px]">
+        {items.map((item) => (
+          <li key={`${item.trace_id} ${item.span_id}`} className="grid gap-x-4 border-b border-line py-1.5 md:grid-cols-[9rem_minmax(0,1fr)_5rem_6rem_11rem]">
+            <time dateTime={item.at} title={exact(item.at)} className="text-faint">
+              {agoInWords(item.at)}
+            </time>
+            <span className="break-words">
+              <span className="text-faint">
+                {item.service} {item.version}
+              </span>{" "}
+              <span className="font-mono">{item.endpoint}</span>
+            </span>
+            <span className={item.failed ? "text-brick" : ""}>{item.status ?? (item.failed ? "failed" : "—")}</span>
+            <span className={`tabular-nums ${item.kept_because.includes("slow") ? "text-ochre" : ""}`}>
+              {duration(item.duration_ms)}
+              {item.kept_because.includes("slow") && " slow"}
+            </span>
+            <Link to="/traces/$id" params={{ id: item.trace_id }} search={{ span: item.span_id }} className="truncate font-mono">
+              {item.trace_id}
+            </Link>
+          </li>
+        ))}
+      </ol>
+      {next && (
+        <p className="mt-3 text-right">
+          <Link to="/traffic" search={{ ...search, cursor: next }}>
+            older ones
+          </Link>
+        </p>
+      )}
+    </>
+  );
+}

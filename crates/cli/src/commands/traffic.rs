@@ -1,0 +1,214 @@
+//! Endpoints, slow requests, kept requests, and requests as they pass.
+
+use std::collections::HashSet;
+use std::time::Duration;
+
+use chrono::{TimeDelta, Utc};
+use outcrop_core::attention::percent;
+use outcrop_core::trace::in_words;
+use outcrop_server::wire::{EndpointItem, EndpointList, RequestItem, RequestPage, SlowList, SlowSetting};
+use reqwest::Method;
+
+use crate::args::{Endpoints, Requests, Slow, TrafficWindow, Watch};
+use crate::client::Api;
+use crate::fault::Fault;
+use crate::output::{Column, Fit, counted, grouped, json, line, table, time};
+
+fn query(window: &TrafficWindow) -> Vec<(&'static str, Option<String>)> {
+    vec![
+        ("since", Some(window.since.clone())),
+        ("service", window.service.clone()),
+        ("environment", window.environment.clone()),
+        ("version", window.in_version.clone()),
+    ]
+}
+
+#[expect(clippy::cast_possible_truncation, reason = "durations of requests")]
+fn took(millis: Option<f64>) -> String {
+    millis.map_or_else(|| "—".to_owned(), |millis| in_words((millis * 1e6) as i64))
+}
+
+#[expect(clippy::cast_precision_loss, reason = "a share")]
+fn share(failed: i64, all: i64) -> String {
+    if all == 0 { "—".to_owned() } else { percent(failed as f64 / all as f64) }
+}
+
+pub async fn endpoints(arguments: Endpoints) -> Result<(), Fault> {
+    let api = Api::new(&arguments.client)?;
+    if let Some(endpoint) = arguments.slow_from {
+        let [service, endpoint, limit] =
+            <[String; 3]>::try_from(endpoint).map_err(|_given| Fault::Usage("--slow-from takes SERVICE ENDPOINT TIME".to_owned()))?;
+        let slow_from_ms = if limit == "auto" {
+            None
+        } else {
+            let limit = humantime::parse_duration(&limit)
+                .map_err(|error| Fault::Usage(format!("`{limit}`: {error}; write it like 250ms, or auto")))?;
+            Some(limit.as_secs_f64() * 1_000.0)
+        };
+        api.send(Method::PUT, "/endpoints/slow", Some(&SlowSetting { service, endpoint, slow_from_ms })).await?;
+        return line("Said. It holds for what comes within a minute.");
+    }
+    let mut query = query(&arguments.window);
+    query.push(("limit", Some(arguments.limit.to_string())));
+    let list: EndpointList = api.get("/endpoints", &query).await?;
+    if arguments.client.json {
+        return json(&list);
+    }
+    let Some(worst) = list.items.iter().max_by(|one, other| rate(one).total_cmp(&rate(other))) else {
+        return line(format!("No request came in the last {}.", arguments.window.since));
+    };
+    let shown = if list.items.len() < list.total { format!(", the {} busiest shown", list.items.len()) } else { String::new() };
+    let failing = if worst.failed > 0 {
+        format!("; {} of {} fails most: {}", worst.endpoint, worst.service, share(worst.failed, worst.count))
+    } else {
+        "; none fails".to_owned()
+    };
+    line(format!(
+        "{} had requests in the last {}{shown}{failing}.\n",
+        counted(i64::try_from(list.total).unwrap_or_default(), "endpoint", "endpoints"),
+        arguments.window.since
+    ))?;
+    let columns = [
+        Column("service", Fit::Whole),
+        Column("endpoint", Fit::Text(20)),
+        Column("requests", Fit::Number),
+        Column("failed", Fit::Number),
+        Column("p50", Fit::Number),
+        Column("p95", Fit::Number),
+        Column("p99", Fit::Number),
+        Column("slow from", Fit::Number),
+        Column("4xx and 5xx", Fit::Text(12)),
+    ];
+    table(&columns, list.items.into_iter().map(endpoint))
+}
+
+#[expect(clippy::cast_precision_loss, reason = "a share")]
+fn rate(item: &EndpointItem) -> f64 {
+    if item.count == 0 { 0.0 } else { item.failed as f64 / item.count as f64 }
+}
+
+fn endpoint(item: EndpointItem) -> Vec<String> {
+    let statuses: Vec<String> = item.statuses.iter().map(|status| format!("{} {}", grouped(status.count), status.status)).collect();
+    let slow = if item.slow_is_set { format!("{} (set)", took(item.slow_from_ms)) } else { took(item.slow_from_ms) };
+    let failed = if item.failed > 0 { format!("{} ({})", grouped(item.failed), share(item.failed, item.count)) } else { "0".to_owned() };
+    vec![
+        item.service,
+        item.endpoint,
+        grouped(item.count),
+        failed,
+        took(item.p50_ms),
+        took(item.p95_ms),
+        took(item.p99_ms),
+        slow,
+        statuses.join(", "),
+    ]
+}
+
+pub async fn slow(arguments: Slow) -> Result<(), Fault> {
+    let mut query = query(&arguments.window);
+    query.push(("limit", Some(arguments.limit.to_string())));
+    let list: SlowList = Api::new(&arguments.client)?.get("/slow", &query).await?;
+    if arguments.client.json {
+        return json(&list);
+    }
+    let Some(worst) = list.items.first() else {
+        return line(format!("No slow request came in the last {}.", arguments.window.since));
+    };
+    let looked_at = counted(i64::try_from(list.looked_at).unwrap_or_default(), "slow request", "slow requests");
+    line(format!("Of {looked_at} of the last {}, {} waited mostly for {}.\n", arguments.window.since, worst.count, worst.why))?;
+    let columns = [
+        Column("requests", Fit::Number),
+        Column("worst", Fit::Number),
+        Column("time there", Fit::Number),
+        Column("service", Fit::Whole),
+        Column("endpoint", Fit::Text(16)),
+        Column("mostly waiting for", Fit::Text(24)),
+        Column("trace of the worst", Fit::Whole),
+    ];
+    table(
+        &columns,
+        list.items.into_iter().map(|item| {
+            let count = i64::try_from(item.count).unwrap_or_default();
+            vec![grouped(count), took(Some(item.worst_ms)), took(Some(item.total_ms)), item.service, item.endpoint, item.why, item.trace_id]
+        }),
+    )
+}
+
+const COLUMNS: [Column; 6] = [
+    Column("at", Fit::Whole),
+    Column("service", Fit::Whole),
+    Column("endpoint", Fit::Text(20)),
+    Column("status", Fit::Number),
+    Column("took", Fit::Number),
+    Column("trace", Fit::Whole),
+];
+
+fn request(item: &RequestItem) -> Vec<String> {
+    let status = item.status.map_or_else(|| if item.failed { "failed".to_owned() } else { "—".to_owned() }, |status| status.to_string());
+    let service = format!("{} {}", item.service, item.version);
+    vec![time(item.at), service, item.endpoint.clone(), status, took(Some(item.duration_ms)), item.trace_id.clone()]
+}
+
+pub async fn requests(arguments: Requests) -> Result<(), Fault> {
+    let mut query = query(&arguments.window);
+    query.push(("limit", Some(arguments.limit.to_string())));
+    query.push(("cursor", arguments.cursor));
+    query.push(("endpoint", arguments.endpoint));
+    query.push(("status", arguments.status.map(|status| status.to_string())));
+    query.push(("only", arguments.only.map(|only| only.name().to_owned())));
+    let page: RequestPage = Api::new(&arguments.client)?.get("/requests", &query).await?;
+    if arguments.client.json {
+        return json(&page);
+    }
+    if page.items.is_empty() {
+        return line(format!(
+            "No such request of the last {} is kept. Kept are failed and slow ones, answers of 4xx and 5xx, and one in 100.",
+            arguments.window.since
+        ));
+    }
+    table(&COLUMNS, page.items.iter().map(request))?;
+    match page.next {
+        Some(next) => line(format!("\nMore: --cursor {next}")),
+        None => Ok(()),
+    }
+}
+
+/// How often it is asked what has passed.
+const EVERY: Duration = Duration::from_secs(2);
+/// Requests asked for at once: more in two seconds is nothing to read.
+const AT_ONCE: &str = "100";
+
+pub async fn watch(arguments: Watch) -> Result<(), Fault> {
+    let api = Api::new(&arguments.client)?;
+    let mut seen: HashSet<String> = HashSet::new();
+    let mut since = Utc::now() - TimeDelta::seconds(30);
+    line("Failed and slow requests, answers of 4xx and 5xx, and one in 100 of the others, as they come; Ctrl-C ends it.")?;
+    loop {
+        let query = [
+            ("from", Some(since.to_rfc3339())),
+            ("service", arguments.service.clone()),
+            ("environment", arguments.environment.clone()),
+            ("only", arguments.only.map(|only| only.name().to_owned())),
+            ("limit", Some(AT_ONCE.to_owned())),
+        ];
+        let page: RequestPage = api.get("/requests", &query).await?;
+        let fresh: Vec<&RequestItem> = page.items.iter().rev().filter(|item| !seen.contains(&item.span_id)).collect();
+        for item in &fresh {
+            if arguments.client.json {
+                line(serde_json::to_string(item).map_err(std::io::Error::from)?)?;
+            } else {
+                line(outcrop_core::text::printable(&request(item).join("  ")))?;
+            }
+        }
+        if page.next.is_some() {
+            line("… more passed than can be shown: give --service or --only")?;
+        }
+        // Spans come a few seconds after their requests: what was asked for before is asked for again, and left out.
+        since = Utc::now() - TimeDelta::seconds(30);
+        seen = page.items.into_iter().map(|item| item.span_id).collect();
+        if arguments.once {
+            return Ok(());
+        }
+        tokio::time::sleep(EVERY).await;
+    }
+}

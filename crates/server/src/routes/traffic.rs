@@ -1,0 +1,210 @@
+//! Endpoints, kept requests, and what made requests slow.
+
+use std::collections::BTreeMap;
+
+use actix_web::{HttpRequest, HttpResponse, get, put, web};
+use chrono::Utc;
+use outcrop_core::failure::OccurrenceId;
+use outcrop_core::telemetry::SpanId;
+use outcrop_core::trace::{Trace, critical_path, main_share};
+use outcrop_store::errors::Scope;
+use outcrop_store::traces;
+use outcrop_store::traffic::{self, Wanted};
+
+use super::query::{bad, cursor, limit, parameters, read_cursor, scope};
+use super::traces::{kept_because, millis};
+use super::viewer::Viewer;
+use crate::api_error::ApiError;
+use crate::state::State;
+use crate::wire::{
+    EndpointItem, EndpointList, ErrorQuery, Problem, RequestItem, RequestPage, SlowItem, SlowList, SlowSetting, StatusCount, TrafficQuery,
+};
+
+/// Slow requests whose traces are looked into at once.
+const LOOKED_AT: i64 = 100;
+
+fn window(asked: &TrafficQuery) -> Result<Scope, ApiError> {
+    let window = ErrorQuery {
+        service: asked.service.clone(),
+        environment: asked.environment.clone(),
+        version: asked.version.clone(),
+        since: asked.since.clone(),
+        from: asked.from,
+        to: asked.to,
+        ..ErrorQuery::default()
+    };
+    scope(&window, Utc::now())
+}
+
+/// Endpoints with their traffic, failures and latency.
+#[utoipa::path(operation_id = "list_endpoints", tag = "traffic", params(TrafficQuery), responses(
+    (status = 200, body = EndpointList),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/endpoints")]
+pub(super) async fn list_endpoints(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<EndpointList>, ApiError> {
+    let asked: TrafficQuery = parameters(request.query_string())?;
+    let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
+    let database = state.database.clone();
+    let mut rows = state.on_main(async move { traffic::endpoints(&database, &scope).await }).await?;
+    if let Some(endpoint) = &asked.endpoint {
+        rows.retain(|row| row.name == *endpoint);
+    }
+    let total = rows.len();
+    let items = rows
+        .into_iter()
+        .take(limit)
+        .map(|row| {
+            let quantile = |share| row.latency.quantile(share).map(|micros| (micros / 10.0).round() / 100.0);
+            EndpointItem {
+                p50_ms: quantile(0.5),
+                p95_ms: quantile(0.95),
+                p99_ms: quantile(0.99),
+                slow_from_ms: row.slow.map(|(micros, _)| millis(micros * 1_000)),
+                slow_is_set: row.slow.is_some_and(|(_, is_set)| is_set),
+                namespace: row.namespace,
+                service: row.service,
+                endpoint: row.name,
+                count: row.requests,
+                failed: row.failed,
+                statuses: row.statuses.into_iter().map(|(status, (count, kept))| StatusCount { status, count, kept }).collect(),
+            }
+        })
+        .collect();
+    Ok(web::Json(EndpointList { items, total }))
+}
+
+/// Sets from when on a request of an endpoint is slow. It holds for what comes within a minute.
+#[utoipa::path(operation_id = "set_slow", tag = "traffic", request_body = SlowSetting, responses(
+    (status = 204),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[put("/endpoints/slow")]
+pub(super) async fn set_slow(viewer: Viewer, body: web::Json<SlowSetting>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+    viewer.must_engineer()?;
+    let SlowSetting { service, endpoint, slow_from_ms } = body.into_inner();
+    if slow_from_ms.is_some_and(|millis| !(0.001..=86_400_000.0).contains(&millis)) {
+        return Err(bad("slow_from_ms must be above 0 and at most a day; null leaves it to the endpoint's history"));
+    }
+    #[expect(clippy::cast_possible_truncation, reason = "at most a day")]
+    let micros = slow_from_ms.map(|millis| (millis * 1_000.0) as i64);
+    let (database, named) = (state.database.clone(), format!("there is no endpoint {endpoint} of {service}"));
+    if state.on_main(async move { traffic::set_slow(&database, &service, &endpoint, micros).await }).await? {
+        return Ok(HttpResponse::NoContent().finish());
+    }
+    Err(ApiError::NotFound(named))
+}
+
+/// Requests that are kept by themselves: failed, answered 4xx or 5xx, slow, and an even sample.
+#[utoipa::path(operation_id = "list_requests", tag = "traffic", params(TrafficQuery), responses(
+    (status = 200, body = RequestPage),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/requests")]
+pub(super) async fn list_requests(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<RequestPage>, ApiError> {
+    let asked: TrafficQuery = parameters(request.query_string())?;
+    let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
+    let (failed, slow) = match asked.only.as_deref() {
+        None | Some("") => (false, false),
+        Some("failed") => (true, false),
+        Some("slow") => (false, true),
+        Some(other) => return Err(bad(format!("only is `{other}`; it may be failed or slow"))),
+    };
+    let before = asked.cursor.as_deref().map(position).transpose()?;
+    let wanted = Wanted { endpoint: asked.endpoint, status: asked.status, failed, slow, before };
+    let database = state.database.clone();
+    let wide = i64::try_from(limit).unwrap_or(i64::MAX).saturating_add(1);
+    let rows = state.on_main(async move { traffic::requests(&database, &scope, &wanted, wide).await }).await?;
+    // The slowest stand first by their duration: a list without further pages.
+    let next = rows.get(limit.saturating_sub(1)).filter(|_| rows.len() > limit && !slow).map(|row| cursor(&row.id().to_string()));
+    let items = rows
+        .into_iter()
+        .take(limit)
+        .map(|row| RequestItem {
+            at: row.at(),
+            kept_because: kept_because(row.marks()),
+            trace_id: row.trace_id.simple().to_string(),
+            span_id: format!("{:016x}", row.span_id),
+            service: row.service,
+            environment: row.environment,
+            version: row.version,
+            endpoint: row.endpoint,
+            status: row.status,
+            failed: row.failed,
+            duration_ms: millis(row.duration_us * 1_000),
+            attributes: row.attributes,
+        })
+        .collect();
+    Ok(web::Json(RequestPage { items, next }))
+}
+
+fn position(text: &str) -> Result<OccurrenceId, ApiError> {
+    let text = read_cursor(text)?;
+    let number = u128::from_str_radix(&text, 16).ok();
+    number
+        .map(|number| OccurrenceId(number.to_be_bytes()))
+        .ok_or_else(|| bad("the cursor is none of this list; take it from `next` of the page before"))
+}
+
+/// What made the slowest requests slow, worst first.
+#[utoipa::path(operation_id = "list_slow", tag = "traffic", params(TrafficQuery), responses(
+    (status = 200, body = SlowList),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/slow")]
+pub(super) async fn list_slow(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<SlowList>, ApiError> {
+    let asked: TrafficQuery = parameters(request.query_string())?;
+    let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
+    let wanted = Wanted { endpoint: asked.endpoint, slow: true, ..Wanted::default() };
+    let database = state.database.clone();
+    let (requests, mut chunks) = state
+        .on_main(async move {
+            let requests = traffic::requests(&database, &scope, &wanted, LOOKED_AT).await?;
+            let ids: Vec<_> = requests.iter().map(|request| request.trace_id).collect();
+            let chunks = traces::read_all(&database, &ids).await?;
+            Ok((requests, chunks))
+        })
+        .await?;
+    let looked_at = requests.len();
+    let mut groups: BTreeMap<(String, String, String, String), SlowItem> = BTreeMap::new();
+    let mut known: BTreeMap<_, Trace> = BTreeMap::new();
+    for request in requests {
+        let trace = known.entry(request.trace_id).or_insert_with(|| Trace::new(chunks.remove(&request.trace_id).unwrap_or_default()));
+        let root = trace.place(SpanId(u64::from_ne_bytes(request.span_id.to_ne_bytes())));
+        let share = root.and_then(|root| main_share(trace, &critical_path(trace, root)));
+        let (by_service, why, nanos) = share.map_or_else(
+            || (request.service.clone(), "its spans are gone".to_owned(), 0),
+            |share| (share.service.clone(), share.in_words(), share.nanos),
+        );
+        // Runs differ in number from request to request: they are the same reason.
+        let reason = why.split(", run ").next().unwrap_or_default().to_owned();
+        let worst_ms = millis(request.duration_us * 1_000);
+        let item =
+            groups.entry((request.service.clone(), request.endpoint.clone(), by_service.clone(), reason)).or_insert_with(|| SlowItem {
+                service: request.service.clone(),
+                endpoint: request.endpoint.clone(),
+                why,
+                by_service,
+                count: 0,
+                worst_ms,
+                total_ms: 0.0,
+                trace_id: request.trace_id.simple().to_string(),
+            });
+        item.count += 1;
+        item.total_ms += millis(nanos);
+    }
+    let mut items: Vec<SlowItem> = groups.into_values().collect();
+    items.sort_by(|one, other| other.total_ms.total_cmp(&one.total_ms));
+    items.truncate(limit);
+    Ok(web::Json(SlowList { looked_at, items }))
+}

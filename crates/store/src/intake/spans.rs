@@ -1,0 +1,241 @@
+//! What a batch brings of traces: chunks of spans, requests kept by themselves, how long requests took.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Mutex;
+
+use chrono::{DateTime, Utc};
+use outcrop_core::failure::OccurrenceId;
+use outcrop_core::latency::Latency;
+use outcrop_core::{Digest, Timestamp};
+use sqlx::{AssertSqlSafe, PgConnection};
+use uuid::Uuid;
+
+use super::apply::Work;
+use super::batch::Prepared;
+use crate::copy::Rows;
+use crate::names::{Sender, name_hash};
+use crate::traces::{Marks, hot_name, pack, slot};
+use crate::{StoreError, from_utc, id_uuid, signed, to_utc};
+
+/// Requests kept by themselves per endpoint, version, kind of answer and minute, on this instance: enough to look into.
+const KEPT_PER_MINUTE: u32 = 20;
+/// Minutes counted at once; forgotten all together past this.
+const MAX_COUNTED: usize = 50_000;
+
+/// Which requests are slow, and how many of a minute were kept.
+#[derive(Default)]
+pub(super) struct Watch {
+    /// Thresholds by endpoint, in microseconds; read anew every minute.
+    pub slow: Mutex<HashMap<i32, i64>>,
+    kept: Mutex<HashMap<(i32, i32, u16, i64), u32>>,
+}
+
+impl Watch {
+    fn is_slow(&self, endpoint: i32, micros: u64) -> bool {
+        let slow = self.slow.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        slow.get(&endpoint).is_some_and(|threshold| i64::try_from(micros).unwrap_or(i64::MAX) > *threshold)
+    }
+
+    fn keeps(&self, key: (i32, i32, u16, i64)) -> bool {
+        let mut kept = self.kept.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if kept.len() >= MAX_COUNTED {
+            kept.clear();
+        }
+        let count = kept.entry(key).or_default();
+        *count += 1;
+        *count <= KEPT_PER_MINUTE
+    }
+}
+
+/// Stores chunks of the fresh requests of a batch.
+pub(super) async fn chunks(
+    connection: &mut PgConnection,
+    prepared: &Prepared<'_>,
+    fresh: &[bool],
+    watch: &Watch,
+) -> Result<(), StoreError> {
+    let mut tables: BTreeMap<DateTime<Utc>, Rows> = BTreeMap::new();
+    for (submission, _) in prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh) {
+        let received = to_utc(submission.received);
+        for chunk in &submission.found.chunks {
+            let sender = prepared.sender(&chunk.identity);
+            let longest = chunk
+                .request
+                .as_ref()
+                .and_then(|(endpoint, micros)| Some((prepared.endpoint_of(sender.service, name_hash(endpoint))?, *micros)));
+            let marks = Marks {
+                failed: chunk.has_failure,
+                slow: longest.is_some_and(|(endpoint, micros)| watch.is_slow(endpoint, micros)),
+                sampled: Marks::is_sampled(chunk.trace_id),
+            };
+            let packed = pack(&chunk.body).map_err(|error| StoreError::Other(sqlx::Error::Io(error)))?;
+            tables
+                .entry(slot(received))
+                .or_insert_with(|| Rows::new(8))
+                .row()
+                .uuid(Uuid::from_bytes(chunk.trace_id.0))
+                .int4(sender.service)
+                .time(received)
+                .time(to_utc(chunk.bounds.0))
+                .time(to_utc(chunk.bounds.1))
+                .int2(marks.bits())
+                .int4(i32::try_from(chunk.spans).unwrap_or(i32::MAX))
+                .bytes(&packed);
+        }
+    }
+    for (begins, rows) in tables {
+        let columns = "trace_id, service_id, received_at, first_at, last_at, marks, spans, body";
+        rows.send(connection, &format!("COPY {} ({columns}) FROM STDIN (FORMAT binary)", hot_name(begins))).await?;
+    }
+    Ok(())
+}
+
+/// Stores requests that are kept by themselves.
+pub(super) async fn requests(connection: &mut PgConnection, work: &Work<'_>, watch: &Watch) -> Result<(), StoreError> {
+    let mut rows = Rows::new(12);
+    for (sender, endpoint, span) in &work.requests {
+        let Some(entry) = &span.entry else { continue };
+        let is_slow = watch.is_slow(*endpoint, entry.duration_us);
+        let marks = Marks { failed: entry.failed, slow: is_slow, sampled: Marks::is_sampled(span.trace_id) };
+        // A status of its own is a kind of its own: each count opens its requests.
+        let kind = entry.status.filter(|status| *status >= 400).unwrap_or(u16::from(is_slow));
+        let matters = entry.told.is_some() || is_slow || marks.sampled;
+        if !matters || !watch.keeps((*endpoint, sender.version, kind, entry.at.minute().millis())) {
+            continue;
+        }
+        let of_span = [span.trace_id.0.as_slice(), &span.facts.id.0.to_be_bytes()].concat();
+        let json = entry.told.as_ref().map(|told| serde_json::to_vec(told.as_ref()).expect("a map of JSON values always encodes"));
+        rows.row()
+            .uuid(id_uuid(OccurrenceId::new(entry.at, Digest::of_bytes(&of_span))))
+            .uuid(Uuid::from_bytes(span.trace_id.0))
+            .int8(signed(span.facts.id.0).unwrap_or_default())
+            .int4(sender.service)
+            .int4(sender.environment)
+            .int4(sender.version)
+            .int4(*endpoint)
+            .maybe(entry.status.and_then(|status| i16::try_from(status).ok()), Rows::int2)
+            .bool(entry.failed)
+            .int2(marks.bits())
+            .int8(i64::try_from(entry.duration_us).unwrap_or(i64::MAX))
+            .maybe(json.as_deref(), Rows::jsonb);
+    }
+    if rows.is_empty() {
+        return Ok(());
+    }
+    // A span that comes again after its trace's state was purged: its row is there already.
+    sqlx::query("CREATE TEMPORARY TABLE IF NOT EXISTS request_now (LIKE request) ON COMMIT DELETE ROWS").execute(&mut *connection).await?;
+    rows.send(connection, "COPY request_now FROM STDIN (FORMAT binary)").await?;
+    sqlx::query("INSERT INTO request SELECT DISTINCT ON (id) * FROM request_now ORDER BY id ON CONFLICT (id) DO NOTHING")
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// Appends how long the requests of a batch took.
+pub(super) async fn latencies(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), StoreError> {
+    let mut hours: BTreeMap<(Timestamp, i32, Sender), Latency> = BTreeMap::new();
+    for (sender, endpoint, span) in &work.requests {
+        if let Some(entry) = &span.entry {
+            hours.entry((entry.at.hour(), *endpoint, *sender)).or_default().add(entry.duration_us);
+        }
+    }
+    let mut rows = Rows::new(6);
+    for ((hour, endpoint, sender), latency) in hours {
+        rows.row()
+            .time(to_utc(hour))
+            .int4(sender.service)
+            .int4(endpoint)
+            .int4(sender.environment)
+            .int4(sender.version)
+            .bytes(&latency.to_bytes());
+    }
+    let columns = "hour, service_id, endpoint_id, environment_id, version_id, sketch";
+    Ok(rows.send(connection, &format!("COPY latency_part ({columns}) FROM STDIN (FORMAT binary)")).await?)
+}
+
+/// Counts answers of 4xx and 5xx by their status.
+pub(super) async fn statuses(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), StoreError> {
+    let mut counts: BTreeMap<(Timestamp, i32, Sender, i16), i64> = BTreeMap::new();
+    for (sender, endpoint, span) in &work.requests {
+        let Some(entry) = &span.entry else { continue };
+        if let Some(status) = entry.status.filter(|status| *status >= 400).and_then(|status| i16::try_from(status).ok()) {
+            *counts.entry((entry.at.minute(), *endpoint, *sender, status)).or_default() += 1;
+        }
+    }
+    if counts.is_empty() {
+        return Ok(());
+    }
+    sqlx::query(
+        "INSERT INTO status_minute AS s (minute, service_id, endpoint_id, environment_id, version_id, status, n) \
+         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::smallint[], $7::bigint[]) AS new ORDER BY 1, 3, 4, 5, 6 \
+         ON CONFLICT (minute, endpoint_id, environment_id, version_id, status) DO UPDATE SET n = s.n + excluded.n",
+    )
+    .bind(counts.keys().map(|key| to_utc(key.0)).collect::<Vec<_>>())
+    .bind(counts.keys().map(|key| key.2.service).collect::<Vec<_>>())
+    .bind(counts.keys().map(|key| key.1).collect::<Vec<_>>())
+    .bind(counts.keys().map(|key| key.2.environment).collect::<Vec<_>>())
+    .bind(counts.keys().map(|key| key.2.version).collect::<Vec<_>>())
+    .bind(counts.keys().map(|key| key.3).collect::<Vec<_>>())
+    .bind(counts.values().copied().collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// How long a trace is left alone after a failure in it was stored, before its origin is looked for: other services' parts
+/// come with their own batches, a few seconds apart.
+const ORIGIN_WAIT_SECS: f64 = 8.0;
+
+/// Notes the traces in which something failed.
+pub(super) async fn origins_due(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), StoreError> {
+    let mut traces: Vec<Uuid> = work.failed_traces.iter().map(|trace| Uuid::from_bytes(trace.0)).collect();
+    if traces.is_empty() {
+        return Ok(());
+    }
+    traces.sort_unstable();
+    traces.dedup();
+    sqlx::query(
+        "INSERT INTO origin_due (trace_id, due_at) SELECT trace, now() + make_interval(secs => $2) FROM UNNEST($1::uuid[]) AS new (trace) ORDER BY 1 \
+         ON CONFLICT (trace_id) DO UPDATE SET due_at = excluded.due_at",
+    )
+    .bind(traces)
+    .bind(ORIGIN_WAIT_SECS)
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Makes the hot tables that a batch's rows go into.
+pub(super) fn slots(received: impl Iterator<Item = Timestamp>) -> std::collections::BTreeSet<DateTime<Utc>> {
+    received.map(|at| slot(to_utc(at))).collect()
+}
+
+/// The slots of now and of the next minutes, made ahead.
+pub(super) fn slots_ahead(now: Timestamp) -> std::collections::BTreeSet<DateTime<Utc>> {
+    slots([now, from_utc(to_utc(now) + crate::traces::SLOT)].into_iter())
+}
+
+/// Makes hot tables where they are missing.
+pub(super) async fn make_tables(
+    pool: &sqlx::PgPool,
+    slots: std::collections::BTreeSet<DateTime<Utc>>,
+    known: &Mutex<std::collections::BTreeSet<DateTime<Utc>>>,
+) -> Result<(), StoreError> {
+    let missing: Vec<DateTime<Utc>> = {
+        let known = known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        slots.difference(&known).copied().collect()
+    };
+    for begins in missing {
+        let mut transaction = pool.begin().await?;
+        sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop hot table'))").execute(&mut *transaction).await?;
+        let create = format!("CREATE TABLE IF NOT EXISTS {} (LIKE hot_chunk INCLUDING ALL)", hot_name(begins));
+        sqlx::query(AssertSqlSafe(create)).execute(&mut *transaction).await?;
+        sqlx::query("INSERT INTO hot_table (begins) VALUES ($1) ON CONFLICT DO NOTHING").bind(begins).execute(&mut *transaction).await?;
+        transaction.commit().await?;
+        let mut known = known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        // Old slots are dropped by upkeep and never written to again.
+        known.retain(|known| *known > begins - crate::traces::SLOT * 8);
+        known.insert(begins);
+    }
+    Ok(())
+}

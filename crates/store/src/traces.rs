@@ -1,0 +1,402 @@
+//! Traces: read whole, kept or let go, and where their failures began.
+
+use std::collections::{BTreeMap, HashMap};
+
+use chrono::{DateTime, DurationRound, TimeDelta, Utc};
+use outcrop_core::Digest;
+use outcrop_core::telemetry::{SpanId, TraceId};
+use outcrop_core::trace::{Chunk, Trace, origin_of};
+use sqlx::{AssertSqlSafe, FromRow, PgConnection};
+use uuid::Uuid;
+
+use crate::{Database, StoreError};
+
+/// How much time of reception one hot table holds.
+pub(crate) const SLOT: TimeDelta = TimeDelta::minutes(15);
+/// How long a hot table is kept after its end: spans that come later than this after the first of their trace find it
+/// decided whether the trace is kept.
+const HOT: TimeDelta = TimeDelta::minutes(30);
+/// One trace in so many is kept without any other reason.
+const SAMPLED_ONE_IN: u64 = 100;
+
+/// Why a trace is kept.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Marks {
+    /// A span failed, or tells of an exception.
+    pub failed: bool,
+    /// A request took longer than its endpoint's threshold.
+    pub slow: bool,
+    /// It is of the even sample.
+    pub sampled: bool,
+}
+
+impl Marks {
+    /// As stored: a bit each.
+    #[must_use]
+    pub const fn bits(self) -> i16 {
+        self.failed as i16 | (self.slow as i16) << 1 | (self.sampled as i16) << 2
+    }
+
+    /// Reads [`Self::bits`].
+    #[must_use]
+    pub const fn of_bits(bits: i16) -> Self {
+        Self { failed: bits & 1 != 0, slow: bits & 2 != 0, sampled: bits & 4 != 0 }
+    }
+
+    /// Whether a trace is of the even sample: decided by its id, so that all services' parts agree.
+    #[must_use]
+    pub fn is_sampled(trace: TraceId) -> bool {
+        Digest::of_bytes(&trace.0).short().is_multiple_of(SAMPLED_ONE_IN)
+    }
+}
+
+/// The beginning of the hot table that holds what was received at a time.
+pub(crate) fn slot(received: DateTime<Utc>) -> DateTime<Utc> {
+    received.duration_trunc(SLOT).unwrap_or(received)
+}
+
+/// The name of a hot table: made from a time alone.
+pub(crate) fn hot_name(begins: DateTime<Utc>) -> String {
+    format!("hot_{}", begins.format("%Y%m%d%H%M"))
+}
+
+/// Compresses an encoded chunk. Level 1: the fastest that still finds repeated attributes.
+pub(crate) fn pack(body: &[u8]) -> std::io::Result<Vec<u8>> {
+    zstd::bulk::compress(body, 1)
+}
+
+/// Largest chunk read back, in bytes: above what one request may hold inflated.
+const MAX_CHUNK_BYTES: usize = 128 << 20;
+
+fn unpack(body: &[u8]) -> Option<Chunk> {
+    let bytes = zstd::bulk::decompress(
+        body,
+        zstd::zstd_safe::get_frame_content_size(body).ok()??.try_into().ok().filter(|size| *size <= MAX_CHUNK_BYTES)?,
+    )
+    .ok()?;
+    Chunk::decode(&bytes).inspect_err(|error| tracing::warn!(%error, "stored spans are left out")).ok()
+}
+
+/// Spans read of one trace at most: what a page can show and a machine hold. Said where it cuts.
+pub const MAX_SPANS: i64 = 50_000;
+
+/// A trace as it is stored.
+#[derive(Clone, Debug, Default)]
+pub struct StoredTrace {
+    /// Its chunks.
+    pub chunks: Vec<Chunk>,
+    /// Why it is, or will be, kept.
+    pub marks: Marks,
+    /// Whether it is decided that it is kept; else it goes about half an hour after it was received.
+    pub is_kept: bool,
+    /// Whether there are more spans than were read.
+    pub is_cut: bool,
+}
+
+#[derive(FromRow)]
+struct Row {
+    trace_id: Uuid,
+    marks: i16,
+    spans: i32,
+    is_kept: bool,
+    body: Vec<u8>,
+}
+
+async fn rows(connection: &mut PgConnection, traces: &[Uuid]) -> Result<Vec<Row>, StoreError> {
+    let tables: Vec<(DateTime<Utc>,)> = sqlx::query_as("SELECT begins FROM hot_table ORDER BY begins").fetch_all(&mut *connection).await?;
+    let mut parts = vec!["SELECT trace_id, marks, spans, true AS is_kept, body FROM kept_chunk WHERE trace_id = ANY($1)".to_owned()];
+    parts.extend(
+        tables
+            .into_iter()
+            .map(|(begins,)| format!("SELECT trace_id, marks, spans, false, body FROM {} WHERE trace_id = ANY($1)", hot_name(begins))),
+    );
+    Ok(sqlx::query_as(AssertSqlSafe(parts.join(" UNION ALL "))).bind(traces).fetch_all(connection).await?)
+}
+
+/// Reads a trace; `None` where nothing of it is stored, or no longer.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn read(database: &Database, trace: [u8; 16]) -> Result<Option<StoredTrace>, StoreError> {
+    let mut connection = database.pool.acquire().await?;
+    let id = Uuid::from_bytes(trace);
+    // A hot table that is dropped between the two statements: its traces are then read from where they were moved to.
+    let rows = match rows(&mut connection, &[id]).await {
+        Err(StoreError::Other(_) | StoreError::Data(_)) => rows(&mut connection, &[id]).await?,
+        other => other?,
+    };
+    if rows.is_empty() {
+        return Ok(None);
+    }
+    let kept: Option<(i16,)> =
+        sqlx::query_as("SELECT reasons FROM kept_trace WHERE trace_id = $1").bind(id).fetch_optional(&mut *connection).await?;
+    let mut stored = StoredTrace { is_kept: kept.is_some(), ..StoredTrace::default() };
+    let mut bits = kept.map_or(0, |(bits,)| bits);
+    let mut spans = 0;
+    for row in rows {
+        bits |= row.marks;
+        stored.is_kept |= row.is_kept;
+        spans += i64::from(row.spans);
+        if spans > MAX_SPANS {
+            stored.is_cut = true;
+            break;
+        }
+        stored.chunks.extend(unpack(&row.body));
+    }
+    stored.marks = Marks::of_bits(bits);
+    Ok(Some(stored))
+}
+
+/// Reads the chunks of several traces.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn read_all(database: &Database, traces: &[Uuid]) -> Result<HashMap<Uuid, Vec<Chunk>>, StoreError> {
+    let mut connection = database.pool.acquire().await?;
+    let mut chunks: HashMap<Uuid, Vec<Chunk>> = HashMap::new();
+    for row in rows(&mut connection, traces).await? {
+        chunks.entry(row.trace_id).or_default().extend(unpack(&row.body));
+    }
+    Ok(chunks)
+}
+
+/// An occurrence in a trace.
+#[derive(Clone, Debug, FromRow)]
+pub struct InTrace {
+    /// Its id.
+    pub id: Uuid,
+    /// The number of its error.
+    pub error_id: i32,
+    /// The error's title.
+    pub title: String,
+    /// The span it was reported on, as stored.
+    pub span_id: Option<i64>,
+    /// Its cause.
+    pub cause_id: i64,
+    /// Its environment.
+    pub environment_id: i32,
+    /// The service.
+    pub service: String,
+    /// The trace.
+    pub trace_id: Uuid,
+}
+
+impl InTrace {
+    /// The span it was reported on.
+    #[must_use]
+    pub fn span(&self) -> Option<SpanId> {
+        self.span_id.map(|span| SpanId(u64::from_ne_bytes(span.to_ne_bytes())))
+    }
+}
+
+const IN_TRACE: &str = "SELECT o.id, cause.error_id, error_group.title, o.span_id, o.cause_id, o.environment_id, service.name AS service, o.trace_id \
+     FROM occurrence o JOIN cause ON cause.id = o.cause_id JOIN error_group ON error_group.id = cause.error_id \
+     JOIN service ON service.id = o.service_id WHERE o.trace_id = ANY($1) ORDER BY o.id LIMIT 5000";
+
+/// The occurrences in a trace, by time.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn occurrences(database: &Database, trace: [u8; 16]) -> Result<Vec<InTrace>, StoreError> {
+    Ok(sqlx::query_as(IN_TRACE).bind([Uuid::from_bytes(trace)].as_slice()).fetch_all(&database.pool).await?)
+}
+
+/// Keeps what is to be kept of hot tables whose time is over, and drops them. Returns how many.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; each table is drained and dropped in one transaction.
+pub async fn drain(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
+    let mut drained = 0;
+    loop {
+        let mut transaction = database.writing.begin().await?;
+        let (is_ours,): (bool,) =
+            sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop hot drain'))").fetch_one(&mut *transaction).await?;
+        let tables: Vec<(DateTime<Utc>,)> =
+            sqlx::query_as("SELECT begins FROM hot_table ORDER BY begins").fetch_all(&mut *transaction).await?;
+        let Some(((begins,), later)) = tables.split_first().filter(|((begins,), _)| is_ours && *begins + SLOT + HOT < now) else {
+            return Ok(drained);
+        };
+        let table = hot_name(*begins);
+        // A part of the trace that came later may be what makes it worth keeping.
+        let marked: Vec<String> = std::iter::once(&(*begins,))
+            .chain(later)
+            .map(|(begins,)| format!("SELECT trace_id, marks FROM {} WHERE marks <> 0", hot_name(*begins)))
+            .collect();
+        let keep = format!(
+            "INSERT INTO kept_trace (trace_id, reasons, kept_at) SELECT trace_id, bit_or(marks), $1 FROM ({}) marked \
+             WHERE EXISTS (SELECT FROM {table} WHERE {table}.trace_id = marked.trace_id) GROUP BY trace_id ORDER BY trace_id \
+             ON CONFLICT (trace_id) DO UPDATE SET reasons = kept_trace.reasons | excluded.reasons",
+            marked.join(" UNION ALL ")
+        );
+        sqlx::query("SET LOCAL lock_timeout = '200ms'").execute(&mut *transaction).await?;
+        sqlx::query(AssertSqlSafe(keep)).bind(now).execute(&mut *transaction).await?;
+        sqlx::query(AssertSqlSafe(format!("INSERT INTO kept_chunk SELECT {table}.* FROM {table} JOIN kept_trace USING (trace_id)")))
+            .execute(&mut *transaction)
+            .await?;
+        sqlx::query("DELETE FROM hot_table WHERE begins = $1").bind(begins).execute(&mut *transaction).await?;
+        sqlx::query(AssertSqlSafe(format!("DROP TABLE {table}"))).execute(&mut *transaction).await?;
+        transaction.commit().await?;
+        drained += 1;
+    }
+}
+
+/// Drops the oldest hot tables while all of them together are larger than `max_bytes`, whatever is in them: a flood must not fill the
+/// disk. Returns the times of reception that are gone.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn drop_past_cap(database: &Database, max_bytes: i64) -> Result<Vec<DateTime<Utc>>, StoreError> {
+    let mut gone = vec![];
+    loop {
+        let mut transaction = database.writing.begin().await?;
+        let tables: Vec<(DateTime<Utc>, i64)> = sqlx::query_as(
+            "SELECT begins, coalesce(pg_total_relation_size(to_regclass('hot_' || to_char(begins AT TIME ZONE 'UTC', 'YYYYMMDDHH24MI'))), 0) \
+             FROM hot_table ORDER BY begins",
+        )
+        .fetch_all(&mut *transaction)
+        .await?;
+        let all: i64 = tables.iter().map(|(_, bytes)| bytes).sum();
+        // The newest is being written to.
+        let Some((begins, _)) = tables.first().filter(|_| all > max_bytes && tables.len() > 2) else { return Ok(gone) };
+        sqlx::query("SET LOCAL lock_timeout = '200ms'").execute(&mut *transaction).await?;
+        sqlx::query("DELETE FROM hot_table WHERE begins = $1").bind(begins).execute(&mut *transaction).await?;
+        sqlx::query(AssertSqlSafe(format!("DROP TABLE IF EXISTS {}", hot_name(*begins)))).execute(&mut *transaction).await?;
+        transaction.commit().await?;
+        gone.push(*begins);
+    }
+}
+
+/// Traces looked at per transaction for where their failures began.
+const CHUNK: i64 = 200;
+
+/// Finds where the failures of due traces began. Returns whether more may be waiting. Does nothing while another instance
+/// is at it.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the traces then wait for the next call.
+pub async fn find_origins(database: &Database) -> Result<bool, StoreError> {
+    let mut transaction = database.pool.begin().await?;
+    let (is_ours,): (bool,) =
+        sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop origins'))").fetch_one(&mut *transaction).await?;
+    if !is_ours {
+        return Ok(false);
+    }
+    let due: Vec<(Uuid,)> = sqlx::query_as(
+        "DELETE FROM origin_due WHERE trace_id IN (SELECT trace_id FROM origin_due WHERE due_at <= now() ORDER BY due_at LIMIT $1) RETURNING trace_id",
+    )
+    .bind(CHUNK)
+    .fetch_all(&mut *transaction)
+    .await?;
+    if due.is_empty() {
+        return Ok(false);
+    }
+    let ids: Vec<Uuid> = due.iter().map(|(id,)| *id).collect();
+    let mut chunks: HashMap<Uuid, Vec<Chunk>> = HashMap::new();
+    for row in rows(&mut transaction, &ids).await? {
+        chunks.entry(row.trace_id).or_default().extend(unpack(&row.body));
+    }
+    let mut occurrences: BTreeMap<Uuid, Vec<InTrace>> = BTreeMap::new();
+    for occurrence in sqlx::query_as::<_, InTrace>(IN_TRACE).bind(&ids).fetch_all(&mut *transaction).await? {
+        occurrences.entry(occurrence.trace_id).or_default().push(occurrence);
+    }
+    let mut found: Vec<(&InTrace, i64)> = vec![];
+    for (id, occurrences) in &occurrences {
+        let trace = Trace::new(chunks.remove(id).unwrap_or_default());
+        found.extend(origins(&trace, occurrences).into_iter().map(|(echo, origin)| (&occurrences[echo], occurrences[origin].cause_id)));
+    }
+    sqlx::query("DELETE FROM occurrence_origin WHERE trace_id = ANY($1)").bind(&ids).execute(&mut *transaction).await?;
+    sqlx::query(
+        "INSERT INTO occurrence_origin (occurrence_id, trace_id, at, cause_id, environment_id, origin_cause_id) \
+         SELECT occurrence, trace, id_time(occurrence), cause, environment, origin \
+         FROM UNNEST($1::uuid[], $2::uuid[], $3::bigint[], $4::int[], $5::bigint[]) AS new (occurrence, trace, cause, environment, origin) ORDER BY 1 \
+         ON CONFLICT (occurrence_id) DO UPDATE SET origin_cause_id = excluded.origin_cause_id",
+    )
+    .bind(found.iter().map(|(echo, _)| echo.id).collect::<Vec<_>>())
+    .bind(found.iter().map(|(echo, _)| echo.trace_id).collect::<Vec<_>>())
+    .bind(found.iter().map(|(echo, _)| echo.cause_id).collect::<Vec<_>>())
+    .bind(found.iter().map(|(echo, _)| echo.environment_id).collect::<Vec<_>>())
+    .bind(found.iter().map(|(_, origin)| *origin).collect::<Vec<_>>())
+    .execute(&mut *transaction)
+    .await?;
+    transaction.commit().await?;
+    Ok(i64::try_from(ids.len()).is_ok_and(|taken| taken == CHUNK))
+}
+
+/// For each occurrence that failed because another service did: its place and that of the occurrence where it began.
+#[must_use]
+pub fn origins(trace: &Trace, occurrences: &[InTrace]) -> Vec<(usize, usize)> {
+    let places: HashMap<SpanId, usize> = trace.spans.iter().enumerate().map(|(at, span)| (span.id, at)).collect();
+    let mut entries: HashMap<usize, usize> = HashMap::new();
+    let reported: Vec<Option<usize>> = occurrences.iter().map(|occurrence| places.get(&occurrence.span()?).copied()).collect();
+    // Of several occurrences of one request in a service, the one that came last is what it failed with.
+    for (number, at) in reported.iter().enumerate() {
+        let mut at = *at;
+        while let Some(place) = at {
+            entries.insert(place, number);
+            at = trace.parent(place).filter(|parent| trace.spans[*parent].service == trace.spans[place].service);
+        }
+    }
+    let mut origins = vec![];
+    for (number, at) in reported.iter().enumerate() {
+        let Some(origin) = at.and_then(|at| origin_of(trace, at)) else { continue };
+        if let Some(began) = entries.get(&origin).filter(|began| **began != number) {
+            origins.push((number, *began));
+        }
+    }
+    origins
+}
+
+/// How an error is tied to others by where failures began.
+#[derive(Clone, Debug, FromRow)]
+pub struct Tie {
+    /// The number of the other error.
+    pub error_id: i32,
+    /// Its service.
+    pub service: String,
+    /// Its title.
+    pub title: String,
+    /// Occurrences that tie them.
+    pub count: i64,
+}
+
+/// Errors in which occurrences of this one began, and errors that followed from it, over a window; the most frequent first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn ties(database: &Database, error: i32, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<(Vec<Tie>, Vec<Tie>), StoreError> {
+    let statement = |own: &str, other: &str| {
+        format!(
+            "SELECT cause.error_id, service.name AS service, error_group.title, count(*) AS count FROM occurrence_origin tie \
+             JOIN cause own ON own.id = tie.{own} JOIN cause ON cause.id = tie.{other} JOIN error_group ON error_group.id = cause.error_id \
+             JOIN service ON service.id = error_group.service_id \
+             WHERE own.error_id = $1 AND cause.error_id <> $1 AND tie.at >= $2 AND tie.at < $3 GROUP BY 1, 2, 3 ORDER BY count DESC, 1 LIMIT 20"
+        )
+    };
+    let of = async |own, other| {
+        sqlx::query_as::<_, Tie>(AssertSqlSafe(statement(own, other))).bind(error).bind(from).bind(to).fetch_all(&database.pool).await
+    };
+    Ok((of("cause_id", "origin_cause_id").await?, of("origin_cause_id", "cause_id").await?))
+}
+
+/// For errors: the one in which most of their occurrences in a window began, and the share that did.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn main_origins(
+    database: &Database,
+    errors: &[i32],
+    from: DateTime<Utc>,
+    to: DateTime<Utc>,
+) -> Result<HashMap<i32, (i32, i64)>, StoreError> {
+    let rows: Vec<(i32, i32, i64)> = sqlx::query_as(
+        "SELECT DISTINCT ON (1) own.error_id, cause.error_id, count(*) FROM occurrence_origin tie \
+         JOIN cause own ON own.id = tie.cause_id JOIN cause ON cause.id = tie.origin_cause_id \
+         WHERE own.error_id = ANY($1) AND cause.error_id <> own.error_id AND tie.at >= $2 AND tie.at < $3 GROUP BY 1, 2 ORDER BY 1, 3 DESC, 2",
+    )
+    .bind(errors)
+    .bind(from)
+    .bind(to)
+    .fetch_all(&database.pool)
+    .await?;
+    Ok(rows.into_iter().map(|(error, origin, count)| (error, (origin, count))).collect())
+}

@@ -1,0 +1,441 @@
+//! Traffic: requests, failures and latency by endpoint, and the requests that are kept by themselves.
+
+use std::collections::{BTreeMap, HashMap};
+
+use chrono::{DateTime, DurationRound, TimeDelta, Utc};
+use outcrop_core::failure::OccurrenceId;
+use outcrop_core::latency::Latency;
+use sqlx::{FromRow, PgConnection, Postgres, QueryBuilder};
+use uuid::Uuid;
+
+use crate::errors::Scope;
+use crate::traces::Marks;
+use crate::{Database, StoreError, from_utc, id_uuid, to_utc};
+
+/// An endpoint over a window.
+#[derive(Clone, Debug, Default)]
+pub struct Endpoint {
+    /// Its number.
+    pub id: i32,
+    /// The service's namespace; may be empty.
+    pub namespace: String,
+    /// The service.
+    pub service: String,
+    /// Its name.
+    pub name: String,
+    /// Requests.
+    pub requests: i64,
+    /// Of them failed.
+    pub failed: i64,
+    /// How long they took, of the hours that the window touches.
+    pub latency: Latency,
+    /// Answers of 4xx and 5xx by status, with how many requests of each are kept.
+    pub statuses: BTreeMap<i16, (i64, i64)>,
+    /// From when on a request is slow, in microseconds, and whether people set it.
+    pub slow: Option<(i64, bool)>,
+}
+
+#[derive(FromRow)]
+struct Counted {
+    endpoint_id: i32,
+    namespace: String,
+    service: String,
+    name: String,
+    requests: i64,
+    failed: i64,
+}
+
+fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, table: &str) {
+    if let Some(service) = &scope.service {
+        sql.push(format!(" AND {table}.service_id IN (SELECT id FROM service WHERE name = ")).push_bind(service.clone()).push(")");
+    }
+    if let Some(environment) = &scope.environment {
+        sql.push(format!(" AND {table}.environment_id IN (SELECT id FROM environment WHERE name = "))
+            .push_bind(environment.clone())
+            .push(")");
+    }
+    if let Some(version) = &scope.version {
+        sql.push(format!(" AND {table}.version_id IN (SELECT id FROM version WHERE label = ")).push_bind(version.clone()).push(")");
+    }
+}
+
+fn hour(at: DateTime<Utc>) -> DateTime<Utc> {
+    at.duration_trunc(TimeDelta::hours(1)).unwrap_or(at)
+}
+
+/// Whole hours within a window: `(first, end)`, both equal where there is none.
+fn whole_hours(from: DateTime<Utc>, to: DateTime<Utc>) -> (DateTime<Utc>, DateTime<Utc>) {
+    let first = if hour(from) == from { from } else { hour(from) + TimeDelta::hours(1) };
+    if first < hour(to) { (first, hour(to)) } else { (to, to) }
+}
+
+/// The endpoints with traffic in a window, those with most requests first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn endpoints(database: &Database, scope: &Scope) -> Result<Vec<Endpoint>, StoreError> {
+    let (first, end) = whole_hours(scope.from, scope.to);
+    let mut sql = QueryBuilder::new(
+        "SELECT endpoint.id AS endpoint_id, service.namespace, service.name AS service, endpoint.name, requests, failed FROM (\
+             SELECT endpoint_id, sum(requests)::bigint AS requests, sum(failed)::bigint AS failed FROM (\
+             SELECT endpoint_id, requests, failed FROM traffic_hour t WHERE hour >= ",
+    );
+    sql.push_bind(first).push(" AND hour < ").push_bind(end);
+    scoped(&mut sql, scope, "t");
+    for (from, to) in [(scope.from, first), (end, scope.to)] {
+        sql.push(" UNION ALL SELECT endpoint_id, requests, failed FROM traffic_minute t WHERE minute >= ").push_bind(from);
+        sql.push(" AND minute < ").push_bind(to);
+        scoped(&mut sql, scope, "t");
+    }
+    sql.push(
+        ") parts GROUP BY endpoint_id) sums JOIN endpoint ON endpoint.id = endpoint_id JOIN service ON service.id = endpoint.service_id \
+         ORDER BY requests DESC, endpoint.id",
+    );
+    let counted: Vec<Counted> = sql.build_query_as().fetch_all(&database.pool).await?;
+    let mut latencies = latencies(database, scope, None).await?;
+    let mut statuses = statuses(database, scope).await?;
+    let slow: Vec<(i32, i64, bool)> =
+        sqlx::query_as("SELECT endpoint_id, threshold_us, is_set FROM endpoint_slow").fetch_all(&database.pool).await?;
+    let slow: HashMap<i32, (i64, bool)> = slow.into_iter().map(|(endpoint, threshold, is_set)| (endpoint, (threshold, is_set))).collect();
+    Ok(counted
+        .into_iter()
+        .map(|row| Endpoint {
+            id: row.endpoint_id,
+            namespace: row.namespace,
+            service: row.service,
+            name: row.name,
+            requests: row.requests,
+            failed: row.failed,
+            latency: latencies.remove(&row.endpoint_id).unwrap_or_default(),
+            statuses: statuses.remove(&row.endpoint_id).unwrap_or_default(),
+            slow: slow.get(&row.endpoint_id).copied(),
+        })
+        .collect())
+}
+
+type Sketch = (i32, Vec<u8>);
+
+/// Sketches of the hours that a window touches, merged by endpoint. Days that lie within it come as one.
+async fn latencies(database: &Database, scope: &Scope, endpoint: Option<i32>) -> Result<HashMap<i32, Latency>, StoreError> {
+    let day = |at: DateTime<Utc>| at.duration_trunc(TimeDelta::days(1)).unwrap_or(at);
+    let from = hour(scope.from);
+    let first = if day(from) == from { from } else { day(from) + TimeDelta::days(1) };
+    let (first, end) = if first < day(scope.to) { (first, day(scope.to)) } else { (scope.to, scope.to) };
+    let mut sql = QueryBuilder::new("SELECT endpoint_id, sketch FROM latency_day t WHERE hour >= ");
+    sql.push_bind(first).push(" AND hour < ").push_bind(end);
+    scoped(&mut sql, scope, "t");
+    for (from, to) in [(from, first), (end, scope.to)] {
+        sql.push(" UNION ALL SELECT endpoint_id, sketch FROM latency_hour t WHERE hour >= ").push_bind(from);
+        sql.push(" AND hour < ").push_bind(to);
+        scoped(&mut sql, scope, "t");
+    }
+    sql.push(" UNION ALL SELECT endpoint_id, sketch FROM latency_part t WHERE hour >= ").push_bind(from);
+    sql.push(" AND hour < ").push_bind(scope.to);
+    scoped(&mut sql, scope, "t");
+    let rows: Vec<Sketch> = sql.build_query_as().fetch_all(&database.pool).await?;
+    let mut merged: HashMap<i32, Latency> = HashMap::new();
+    for (of, sketch) in rows.into_iter().filter(|(of, _)| endpoint.is_none_or(|endpoint| endpoint == *of)) {
+        merged.entry(of).or_default().merge(&Latency::from_bytes(&sketch).unwrap_or_default());
+    }
+    Ok(merged)
+}
+
+async fn statuses(database: &Database, scope: &Scope) -> Result<HashMap<i32, BTreeMap<i16, (i64, i64)>>, StoreError> {
+    let mut sql = QueryBuilder::new("SELECT endpoint_id, status, sum(n)::bigint, 0::bigint FROM status_minute t WHERE minute >= ");
+    sql.push_bind(scope.from).push(" AND minute < ").push_bind(scope.to);
+    scoped(&mut sql, scope, "t");
+    sql.push(" GROUP BY 1, 2 UNION ALL SELECT endpoint_id, status, 0, count(*) FROM request t WHERE status >= 400 AND id >= first_id_at(");
+    sql.push_bind(scope.from).push(") AND id < first_id_at(").push_bind(scope.to).push(")");
+    scoped(&mut sql, scope, "t");
+    sql.push(" GROUP BY 1, 2");
+    let rows: Vec<(i32, i16, i64, i64)> = sql.build_query_as().fetch_all(&database.pool).await?;
+    let mut statuses: HashMap<i32, BTreeMap<i16, (i64, i64)>> = HashMap::new();
+    for (endpoint, status, n, kept) in rows {
+        let counts = statuses.entry(endpoint).or_default().entry(status).or_default();
+        counts.0 += n;
+        counts.1 += kept;
+    }
+    Ok(statuses)
+}
+
+/// Parts folded per transaction.
+const CHUNK: i64 = 2_000;
+
+type PartKey = (DateTime<Utc>, i32, i32, i32, i32);
+/// Hour, service, endpoint, environment, version, sketch.
+type Part = (DateTime<Utc>, i32, i32, i32, i32, Vec<u8>);
+
+/// Folds how long requests took by the hour and the day. Returns whether more may be waiting. Does nothing while another
+/// instance is at it.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the parts then wait for the next call.
+pub async fn fold(database: &Database) -> Result<bool, StoreError> {
+    let mut transaction = database.pool.begin().await?;
+    let (is_ours,): (bool,) =
+        sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop latency'))").fetch_one(&mut *transaction).await?;
+    if !is_ours {
+        return Ok(false);
+    }
+    let parts: Vec<Part> = sqlx::query_as(
+        "DELETE FROM latency_part WHERE ctid = ANY(ARRAY(SELECT ctid FROM latency_part LIMIT $1)) \
+         RETURNING hour, service_id, endpoint_id, environment_id, version_id, sketch",
+    )
+    .bind(CHUNK)
+    .fetch_all(&mut *transaction)
+    .await?;
+    if parts.is_empty() {
+        return Ok(false);
+    }
+    let is_more = i64::try_from(parts.len()).is_ok_and(|taken| taken == CHUNK);
+    let mut hours: BTreeMap<PartKey, Latency> = BTreeMap::new();
+    let mut days: BTreeMap<PartKey, Latency> = BTreeMap::new();
+    for (hour, service, endpoint, environment, version, sketch) in parts {
+        let sketch = Latency::from_bytes(&sketch).unwrap_or_default();
+        let day = hour.duration_trunc(TimeDelta::days(1)).unwrap_or(hour);
+        hours.entry((hour, service, endpoint, environment, version)).or_default().merge(&sketch);
+        days.entry((day, service, endpoint, environment, version)).or_default().merge(&sketch);
+    }
+    write(&mut transaction, "latency_hour", hours).await?;
+    write(&mut transaction, "latency_day", days).await?;
+    transaction.commit().await?;
+    Ok(is_more)
+}
+
+async fn write(connection: &mut PgConnection, table: &'static str, mut sketches: BTreeMap<PartKey, Latency>) -> Result<(), StoreError> {
+    let column = |of: fn(&PartKey) -> i32| sketches.keys().map(of).collect::<Vec<_>>();
+    let times: Vec<DateTime<Utc>> = sketches.keys().map(|key| key.0).collect();
+    let (services, endpoints, environments, versions) =
+        (column(|key| key.1), column(|key| key.2), column(|key| key.3), column(|key| key.4));
+    let known: Vec<Part> = sqlx::query_as(sqlx::AssertSqlSafe(format!(
+        "SELECT t.hour, t.service_id, t.endpoint_id, t.environment_id, t.version_id, t.sketch FROM {table} t \
+         JOIN UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[]) AS wanted (hour, endpoint_id, environment_id, version_id) \
+             USING (hour, endpoint_id, environment_id, version_id)"
+    )))
+    .bind(&times)
+    .bind(&endpoints)
+    .bind(&environments)
+    .bind(&versions)
+    .fetch_all(&mut *connection)
+    .await?;
+    for (hour, service, endpoint, environment, version, sketch) in known {
+        if let Some(sum) = sketches.get_mut(&(hour, service, endpoint, environment, version)) {
+            sum.merge(&Latency::from_bytes(&sketch).unwrap_or_default());
+        }
+    }
+    sqlx::query(sqlx::AssertSqlSafe(format!(
+        "INSERT INTO {table} (hour, service_id, endpoint_id, environment_id, version_id, sketch) \
+         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::bytea[]) AS new ORDER BY 1, 3, 4, 5 \
+         ON CONFLICT (hour, endpoint_id, environment_id, version_id) DO UPDATE SET sketch = excluded.sketch"
+    )))
+    .bind(times)
+    .bind(services)
+    .bind(endpoints)
+    .bind(environments)
+    .bind(versions)
+    .bind(sketches.values().map(Latency::to_bytes).collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Days of an endpoint's own history that its threshold is made from.
+const HISTORY_DAYS: i64 = 7;
+/// Requests an endpoint must have had for a threshold of its own.
+const LEAST_REQUESTS: u64 = 100;
+/// No request is slow below this, in microseconds.
+const LEAST_US: f64 = 20_000.0;
+
+/// Says for each endpoint from when on a request is slow: twice the time that 95 % of its requests of the last seven days
+/// stayed below, at least 20 ms, once it had 100 requests. What people set stays.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn set_thresholds(database: &Database, now: DateTime<Utc>) -> Result<(), StoreError> {
+    let rows: Vec<Sketch> = sqlx::query_as("SELECT endpoint_id, sketch FROM latency_day WHERE hour >= $1")
+        .bind(now - TimeDelta::days(HISTORY_DAYS))
+        .fetch_all(&database.pool)
+        .await?;
+    let mut histories: BTreeMap<i32, Latency> = BTreeMap::new();
+    for (endpoint, sketch) in rows {
+        histories.entry(endpoint).or_default().merge(&Latency::from_bytes(&sketch).unwrap_or_default());
+    }
+    #[expect(clippy::cast_possible_truncation, reason = "durations of requests are far below 2^53 µs")]
+    let thresholds: Vec<(i32, i64)> = histories
+        .into_iter()
+        .filter(|(_, history)| history.count() >= LEAST_REQUESTS)
+        .filter_map(|(endpoint, history)| Some((endpoint, (history.quantile(0.95)? * 2.0).max(LEAST_US) as i64)))
+        .collect();
+    let (endpoints, micros): (Vec<i32>, Vec<i64>) = thresholds.into_iter().unzip();
+    sqlx::query(
+        "INSERT INTO endpoint_slow AS s (endpoint_id, threshold_us, is_set) SELECT endpoint, micros, false \
+         FROM UNNEST($1::int[], $2::bigint[]) AS new (endpoint, micros) ORDER BY 1 \
+         ON CONFLICT (endpoint_id) DO UPDATE SET threshold_us = excluded.threshold_us WHERE NOT s.is_set AND s.threshold_us <> excluded.threshold_us",
+    )
+    .bind(endpoints)
+    .bind(micros)
+    .execute(&database.pool)
+    .await?;
+    Ok(())
+}
+
+/// Sets from when on a request of an endpoint is slow, or with `None` leaves it to its history again. Returns whether there is
+/// such an endpoint.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn set_slow(database: &Database, service: &str, endpoint: &str, threshold_us: Option<i64>) -> Result<bool, StoreError> {
+    let found: Option<(i32,)> = sqlx::query_as(
+        "SELECT endpoint.id FROM endpoint JOIN service ON service.id = endpoint.service_id WHERE service.name = $1 AND endpoint.name = $2 LIMIT 1",
+    )
+    .bind(service)
+    .bind(endpoint)
+    .fetch_optional(&database.pool)
+    .await?;
+    let Some((id,)) = found else { return Ok(false) };
+    if let Some(micros) = threshold_us {
+        sqlx::query(
+            "INSERT INTO endpoint_slow (endpoint_id, threshold_us, is_set) VALUES ($1, $2, true) \
+             ON CONFLICT (endpoint_id) DO UPDATE SET threshold_us = $2, is_set = true",
+        )
+        .bind(id)
+        .bind(micros)
+        .execute(&database.pool)
+        .await?;
+    } else {
+        sqlx::query("DELETE FROM endpoint_slow WHERE endpoint_id = $1").bind(id).execute(&database.pool).await?;
+    }
+    Ok(true)
+}
+
+/// From when on requests are slow, by endpoint, in microseconds.
+pub(crate) async fn thresholds(database: &Database) -> Result<HashMap<i32, i64>, StoreError> {
+    let rows: Vec<(i32, i64)> = sqlx::query_as("SELECT endpoint_id, threshold_us FROM endpoint_slow").fetch_all(&database.pool).await?;
+    Ok(rows.into_iter().collect())
+}
+
+/// Which kept requests to list.
+#[derive(Clone, Debug, Default)]
+pub struct Wanted {
+    /// Of this endpoint.
+    pub endpoint: Option<String>,
+    /// With this status.
+    pub status: Option<i16>,
+    /// Only failed ones.
+    pub failed: bool,
+    /// Only slow ones, the longest first; else the newest first.
+    pub slow: bool,
+    /// Only those before this one, newest first.
+    pub before: Option<OccurrenceId>,
+}
+
+/// A request that is kept by itself.
+#[derive(Clone, Debug, FromRow)]
+pub struct Request {
+    id: Uuid,
+    /// Its trace.
+    pub trace_id: Uuid,
+    /// Its entry span, as stored.
+    pub span_id: i64,
+    /// The service.
+    pub service: String,
+    /// Its environment.
+    pub environment: String,
+    /// Its version.
+    pub version: String,
+    /// Its endpoint.
+    pub endpoint: String,
+    /// The HTTP status.
+    pub status: Option<i16>,
+    /// Whether it failed.
+    pub failed: bool,
+    marks: i16,
+    /// How long it took, in microseconds.
+    pub duration_us: i64,
+    /// What it said of itself, where it failed or was refused.
+    pub attributes: Option<serde_json::Value>,
+}
+
+impl Request {
+    /// Its id; begins with its time.
+    #[must_use]
+    pub const fn id(&self) -> OccurrenceId {
+        OccurrenceId(*self.id.as_bytes())
+    }
+
+    /// When it began, to the millisecond.
+    #[must_use]
+    pub fn at(&self) -> DateTime<Utc> {
+        to_utc(self.id().at())
+    }
+
+    /// Why it is kept.
+    #[must_use]
+    pub const fn marks(&self) -> Marks {
+        Marks::of_bits(self.marks)
+    }
+}
+
+/// Kept requests of a window.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn requests(database: &Database, scope: &Scope, wanted: &Wanted, limit: i64) -> Result<Vec<Request>, StoreError> {
+    let mut sql = QueryBuilder::new(
+        "SELECT t.id, t.trace_id, t.span_id, service.name AS service, environment.name AS environment, version.label AS version, \
+             endpoint.name AS endpoint, t.status, t.failed, t.marks, t.duration_us, t.attributes \
+         FROM request t JOIN service ON service.id = t.service_id JOIN environment ON environment.id = t.environment_id \
+             JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id WHERE t.id >= first_id_at(",
+    );
+    sql.push_bind(scope.from).push(") AND t.id < first_id_at(").push_bind(scope.to).push(")");
+    scoped(&mut sql, scope, "t");
+    if let Some(endpoint) = &wanted.endpoint {
+        sql.push(" AND endpoint.name = ").push_bind(endpoint.clone());
+    }
+    if let Some(status) = wanted.status {
+        sql.push(" AND t.status = ").push_bind(status);
+    }
+    if wanted.failed {
+        sql.push(" AND t.failed");
+    }
+    if let Some(before) = wanted.before {
+        sql.push(" AND t.id < ").push_bind(id_uuid(before));
+    }
+    if wanted.slow {
+        sql.push(" AND t.marks & 2 <> 0 ORDER BY t.duration_us DESC, t.id DESC");
+    } else {
+        sql.push(" ORDER BY t.id DESC");
+    }
+    sql.push(" LIMIT ").push_bind(limit);
+    Ok(sql.build_query_as().fetch_all(&database.pool).await?)
+}
+
+/// Requests and failures of an endpoint in one step of a chart.
+#[derive(Clone, Debug, FromRow)]
+pub struct Step {
+    /// When the step begins.
+    pub at: DateTime<Utc>,
+    /// The version.
+    pub version: String,
+    /// Requests.
+    pub requests: i64,
+    /// Of them failed.
+    pub failed: i64,
+}
+
+/// Requests and failures of an endpoint over a window, by version, in steps of so many minutes.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn course(database: &Database, scope: &Scope, endpoint: &str, minutes: i32) -> Result<Vec<Step>, StoreError> {
+    let mut sql = QueryBuilder::new("SELECT date_bin(make_interval(mins => ");
+    sql.push_bind(minutes).push("), minute, ").push_bind(to_utc(from_utc(scope.from).minute()));
+    sql.push(
+        ") AS at, version.label AS version, sum(requests)::bigint AS requests, sum(failed)::bigint AS failed FROM traffic_minute t \
+         JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id WHERE endpoint.name = ",
+    );
+    sql.push_bind(endpoint.to_owned()).push(" AND minute >= ").push_bind(scope.from).push(" AND minute < ").push_bind(scope.to);
+    scoped(&mut sql, scope, "t");
+    sql.push(" GROUP BY 1, 2 ORDER BY 1, 2");
+    Ok(sql.build_query_as().fetch_all(&database.pool).await?)
+}
