@@ -17,6 +17,8 @@ export type TraceDetail = components["schemas"]["TraceDetail"];
 export type SpanItem = components["schemas"]["SpanItem"];
 export type EndpointItem = components["schemas"]["EndpointItem"];
 export type TiedError = components["schemas"]["TiedError"];
+export type DeployItem = components["schemas"]["DeployItem"];
+export type FlagItem = components["schemas"]["FlagItem"];
 export type KeyItem = components["schemas"]["KeyItem"];
 export type ServiceItem = components["schemas"]["ServiceItem"];
 

@@ -54,6 +54,15 @@ pub enum Command {
     Collect(Collect),
     /// Group exceptions without a server: a dry run.
     Group(Group),
+    /// Record a deploy, or ask whether it did harm.
+    Deploy {
+        #[command(subcommand)]
+        command: DeployCommand,
+    },
+    /// List deploys, announced and seen, each with its answer.
+    Deploys(Deploys),
+    /// Say the flags (new, surging, returned) of a recorded stream without a server: a dry run.
+    Backtest(Backtest),
     /// Count errors, occurrences and users by any field: kind, namespace, touches, group, customer, a resource's attribute.
     Parts(Parts),
     /// List the users an error hit.
@@ -611,6 +620,94 @@ pub struct Watch {
     /// Show what passed in the last half minute, and end.
     #[arg(long)]
     pub once: bool,
+}
+
+#[derive(Subcommand)]
+pub enum DeployCommand {
+    /// Record a deploy; what runs is seen without it, but later and without who, why and when it ended.
+    #[command(
+        after_help = "Examples:\n  outcrop deploy record fares@2.4.0 --environment production --link https://ci.skerry.example/4110\n  outcrop deploy record fares@2.4.1 --environment production --share 0.1      a canary"
+    )]
+    Record(RecordArgs),
+    /// Ask whether a deploy did harm. Exit codes: 0 clear, 1 flagged, 3 too early, 2 wrong usage, 4 not reachable or refused.
+    #[command(
+        after_help = "Examples:\n  outcrop deploy check fares@2.4.0 --environment production\n  outcrop deploy check fares@2.4.0 --environment production --wait 30m --fail-on new,surging"
+    )]
+    Check(CheckArgs),
+}
+
+#[derive(Args)]
+pub struct RecordArgs {
+    /// What was deployed: SERVICE@VERSION.
+    #[arg(value_name = "SERVICE@VERSION")]
+    pub target: String,
+    /// Where to.
+    #[arg(long, value_name = "E")]
+    pub environment: String,
+    /// When it began, RFC 3339 [default: now].
+    #[arg(long, value_name = "T")]
+    pub at: Option<chrono::DateTime<chrono::Utc>>,
+    /// When it was over, or a canary ended.
+    #[arg(long, value_name = "T")]
+    pub ended_at: Option<chrono::DateTime<chrono::Utc>>,
+    /// The part of the traffic that a canary takes, above 0 and below 1.
+    #[arg(long, value_name = "S")]
+    pub share: Option<f32>,
+    /// The commit.
+    #[arg(long, value_name = "SHA")]
+    pub revision: Option<String>,
+    /// The pipeline's page.
+    #[arg(long, value_name = "URL")]
+    pub link: Option<String>,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+#[derive(Args)]
+pub struct CheckArgs {
+    /// What was deployed: SERVICE@VERSION.
+    #[arg(value_name = "SERVICE@VERSION")]
+    pub target: String,
+    /// Where to.
+    #[arg(long, value_name = "E")]
+    pub environment: String,
+    /// Ask again for so long, until it is flagged or the time is over.
+    #[arg(long, value_name = "TIME")]
+    pub wait: Option<String>,
+    /// Which flags count: new, surging, returned [default: all].
+    #[arg(long, value_name = "FLAGS")]
+    pub fail_on: Option<String>,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop deploys --service fares --since 30d")]
+pub struct Deploys {
+    #[command(flatten)]
+    pub client: Client,
+    /// The window, back from now.
+    #[arg(long, value_name = "TIME", default_value = "7d")]
+    pub since: String,
+    /// Only of services of this name.
+    #[arg(long, value_name = "S")]
+    pub service: Option<String>,
+    /// Only into this environment.
+    #[arg(long, value_name = "E")]
+    pub environment: Option<String>,
+    /// Deploys at most, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  outcrop backtest week.jsonl.gz > flags.jsonl\n  outcrop backtest - < week.jsonl\n\n\
+    The stream is JSON Lines in order of time: deploys, requests and errors by the minute, and what was settled. docs/flags.md has the format\n\
+    and the model; the code is the one that says the flags of the running service.")]
+pub struct Backtest {
+    /// The stream, plain or gzip; - reads standard input.
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
 }
 
 #[derive(Args)]

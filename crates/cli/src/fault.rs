@@ -10,6 +10,12 @@ pub enum Fault {
     /// The service, or the database of `admin`, cannot be reached or refused.
     #[error("{0}")]
     Refused(String),
+    /// A deploy check found harm; it was said already.
+    #[error("flagged")]
+    Flagged,
+    /// A deploy check cannot say yet; that was said already.
+    #[error("too early")]
+    TooEarly,
     /// Output could not be written.
     #[error("cannot write: {0}")]
     Output(#[from] std::io::Error),
@@ -22,12 +28,17 @@ impl Fault {
         if matches!(self, Self::Output(error) if error.kind() == std::io::ErrorKind::BrokenPipe) {
             return ExitCode::SUCCESS;
         }
+        match self {
+            Self::Flagged => return ExitCode::from(1),
+            Self::TooEarly => return ExitCode::from(3),
+            _ => {}
+        }
         let text = outcrop_core::text::printable_block(&self.to_string());
         // Where standard error is closed nobody can be told.
         drop(writeln!(std::io::stderr(), "outcrop: {text}"));
         ExitCode::from(match self {
             Self::Usage(_) => 2,
-            Self::Refused(_) | Self::Output(_) => 4,
+            _ => 4,
         })
     }
 }

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use outcrop_store::intake::Writer;
 use outcrop_store::live::{self, Committed, Listener};
-use outcrop_store::{Database, reach, traces, traffic, upkeep};
+use outcrop_store::{Database, deploys, reach, traces, traffic, upkeep};
 use tokio::sync::{broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -50,6 +50,28 @@ async fn traces(database: &Database, hot_bytes: i64) {
             tracing::warn!(?gone, hot_bytes, "more spans came than there is room for: the oldest quarters of an hour were dropped whole");
         }
         Err(error) => tracing::warn!(%error, "the room that spans take could not be checked"),
+    }
+}
+
+/// How often it is asked whether a minute is whole.
+const FLAG_EVERY: Duration = Duration::from_secs(5);
+
+/// Says what is new, surging or back, until cancelled.
+pub(crate) async fn flags(database: Database, stop: CancellationToken) {
+    let mut watch = deploys::Watch::default();
+    loop {
+        match watch.round(&database, chrono::Utc::now()).await {
+            Ok(0) => {}
+            Ok(flags) => tracing::info!(flags, "errors were flagged"),
+            Err(error) => {
+                watch = deploys::Watch::default();
+                tracing::warn!(%error, "flags could not be worked out; begun anew in a moment");
+            }
+        }
+        tokio::select! {
+            () = stop.cancelled() => return,
+            () = tokio::time::sleep(FLAG_EVERY) => {}
+        }
     }
 }
 

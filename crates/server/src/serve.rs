@@ -56,6 +56,7 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
     let background = [
         tokio::spawn(background::upkeep(database.clone(), writer.clone(), settings.hot_bytes, stop.clone())),
         tokio::spawn(background::slow(database.clone(), writer, stop.clone())),
+        tokio::spawn(background::flags(database.clone(), stop.clone())),
         tokio::spawn(background::fold(database.clone(), stop.clone())),
         tokio::spawn(background::rules(intake.clone(), database.clone(), stop.clone())),
         tokio::spawn(background::notes(intake.clone(), database.clone(), stop.clone())),

@@ -1,11 +1,13 @@
 //! The API's JSON, shared by the service, its OpenAPI document and the command line.
 
+mod deploys;
 mod grouping;
 mod report;
 mod sending;
 mod slices;
 mod traces;
 
+pub use deploys::*;
 pub use grouping::*;
 pub use report::*;
 pub use sending::*;
@@ -142,6 +144,8 @@ pub struct ErrorItem {
     pub quiet_until: Option<String>,
     /// `new`, `surging`, `returned`.
     pub flags: Vec<String>,
+    /// Whether a deploy or a version stands at the beginning of one of them.
+    pub since_deploy: bool,
     /// How much it matters.
     pub attention: Attention,
     /// The error in another service that this one follows from.
@@ -193,6 +197,8 @@ pub struct Sighting {
 /// One error.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ErrorDetail {
+    /// What was said of it in the window, the newest first.
+    pub flagged: Vec<FlagItem>,
     /// Errors of other services in which occurrences of this one began, in the window; the most frequent first.
     pub begins_in: Vec<TiedError>,
     /// Errors of other services that followed from this one, in the window; the most frequent first.

@@ -10,6 +10,7 @@ pub mod attributes;
 mod causes;
 mod copy;
 mod database;
+pub mod deploys;
 pub mod drops;
 pub mod errors;
 mod fault;

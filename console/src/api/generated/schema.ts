@@ -4,6 +4,41 @@
  */
 
 export interface paths {
+    "/api/v1/deploys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Deploys, announced and seen, each with its answer. */
+        get: operations["list_deploys"];
+        put?: never;
+        /** Records a deploy. */
+        post: operations["record_deploy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deploys/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether a deploy did harm: `clear`, `flagged`, or `too early` to say. */
+        get: operations["check_deploy"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drops": {
         parameters: {
             query?: never;
@@ -731,6 +766,65 @@ export interface components {
             /** @description As it went in. */
             text: string;
         };
+        /** @description The answer after a deploy. */
+        DeployCheck: {
+            /** @description Requests of the version since. */
+            after: components["schemas"]["Sums"];
+            /** @description Requests of the same length of time before, of all versions. */
+            before: components["schemas"]["Sums"];
+            /** @description The flags that are charged to the deploy. */
+            flags: components["schemas"]["FlagItem"][];
+            /**
+             * Format: int64
+             * @description How many more requests of the version are needed to rule out that failures doubled; 0 where there were enough.
+             */
+            needs_requests: number;
+            /** @description `clear`, `flagged` or `too early`. */
+            outcome: string;
+            /** @description The answer in words. */
+            sentence: string;
+        };
+        /** @description A deploy with its answer. */
+        DeployItem: {
+            /** @description Whether a pipeline announced it; else it was seen from its first telemetry. */
+            announced: boolean;
+            /**
+             * Format: date-time
+             * @description When it began: as announced, else its first telemetry.
+             */
+            at: string;
+            /** @description Who recorded it; may be empty. */
+            by: string;
+            /** @description What was said of it. */
+            check: components["schemas"]["DeployCheck"];
+            /**
+             * Format: date-time
+             * @description When it was over, if that was announced.
+             */
+            ended_at?: string | null;
+            /** @description The environment. */
+            environment: string;
+            /** @description The pipeline's page; may be empty. */
+            link: string;
+            /** @description The commit; may be empty. */
+            revision: string;
+            /** @description Whether it sent anything in the last ten minutes. */
+            runs: boolean;
+            /** @description The service. */
+            service: string;
+            /**
+             * Format: float
+             * @description The share of the traffic of a canary.
+             */
+            share?: number | null;
+            /** @description The version. */
+            version: string;
+        };
+        /** @description Deploys, the newest first. */
+        DeployList: {
+            /** @description The deploys. */
+            items: components["schemas"]["DeployItem"][];
+        };
         /** @description A drop rule. */
         DropItem: {
             /**
@@ -830,6 +924,8 @@ export interface components {
         ErrorDetail: components["schemas"]["ErrorItem"] & {
             /** @description Errors of other services in which occurrences of this one began, in the window; the most frequent first. */
             begins_in: components["schemas"]["TiedError"][];
+            /** @description What was said of it in the window, the newest first. */
+            flagged: components["schemas"]["FlagItem"][];
             /** @description Errors of other services that followed from this one, in the window; the most frequent first. */
             followed_by: components["schemas"]["TiedError"][];
             /** @description The latest occurrence's id, as far as one is kept. */
@@ -892,6 +988,8 @@ export interface components {
             settled_in?: string | null;
             /** @description The highest severity of all time. */
             severity: components["schemas"]["Severity"];
+            /** @description Whether a deploy or a version stands at the beginning of one of them. */
+            since_deploy: boolean;
             strip?: components["schemas"]["Timeline"] | null;
             /** @description Who has taken it. */
             taken_by?: string | null;
@@ -944,6 +1042,40 @@ export interface components {
             sentence: string;
             /** @description What decided: `own_frames`, `library_frames` or `message`. */
             tier: string;
+        };
+        /** @description What was said of an error. */
+        FlagItem: {
+            /** @description Whether a deploy stands at its beginning. */
+            by_deploy: boolean;
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
+            ended_at?: string | null;
+            /** @description The environment. */
+            environment: string;
+            /** @description The evidence in words and numbers. */
+            evidence: string;
+            /** @description `new`, `surging` or `returned`. */
+            flag: string;
+            /** @description The error's reference. */
+            ref: string;
+            /**
+             * Format: date-time
+             * @description The minute whose data was needed to say so.
+             */
+            said_at: string;
+            /** @description The service. */
+            service: string;
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            since: string;
+            /** @description The error's title. */
+            title: string;
+            /** @description The version it is charged to. */
+            version: string;
         };
         /** @description What was found. */
         FoundPage: {
@@ -1196,6 +1328,34 @@ export interface components {
             ref: string;
             /** @description Its title. */
             title: string;
+        };
+        /** @description A deploy to record. */
+        NewDeploy: {
+            /**
+             * Format: date-time
+             * @description When it began; now where not given.
+             */
+            at?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was over, or a canary ended.
+             */
+            ended_at?: string | null;
+            /** @description The environment. */
+            environment: string;
+            /** @description The pipeline's page. */
+            link?: string;
+            /** @description The commit. */
+            revision?: string;
+            /** @description The service. */
+            service: string;
+            /**
+             * Format: float
+             * @description The share of the traffic that a canary takes, above 0 and below 1.
+             */
+            share?: number | null;
+            /** @description The version. */
+            version: string;
         };
         /** @description Something to be dropped from now on as it comes in. */
         NewDrop: {
@@ -1862,6 +2022,24 @@ export interface components {
              */
             status: number;
         };
+        /** @description Requests of a time. */
+        Sums: {
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Over how many minutes.
+             */
+            minutes: number;
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+        };
         /** @description An error of another service, tied to one by requests that failed in both. */
         TiedError: {
             /**
@@ -2000,6 +2178,127 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list_deploys: {
+        parameters: {
+            query?: {
+                /** @description Only of services of this name. */
+                service?: string;
+                /** @description Only into this environment. */
+                environment?: string;
+                /** @description The window, back from now; `7d` where not given. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Deploys at most, 1 to 500; 50 where not given. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeployList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    record_deploy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDeploy"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_deploy: {
+        parameters: {
+            query: {
+                /** @description The service. */
+                service: string;
+                /** @description The version. */
+                version: string;
+                /** @description The environment. */
+                environment: string;
+                /** @description Which flags count, comma-separated: `new,surging,returned`; all where not given. */
+                fail_on?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeployCheck"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_drops: {
         parameters: {
             query?: never;

@@ -62,6 +62,19 @@ export function ErrorPage() {
         </p>
       )}
       <StandsOut reference={ref} scope={search} narrow={narrow} />
+      {detail.flagged.length > 0 && (
+        <section aria-label="What was said of it" className="mb-5">
+          <h2 className="border-b border-line pb-1 font-semibold">What was said of it</h2>
+          <ul>
+            {detail.flagged.slice(0, 4).map((flag) => (
+              <li key={`${flag.flag} ${flag.said_at}`} className="border-b border-line py-1">
+                <span className="font-semibold text-brick">{flag.flag}</span> in {flag.environment} since {agoInWords(flag.since)}: {flag.evidence}
+                {flag.ended_at && `; ended ${agoInWords(flag.ended_at)}`}
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
       <Ties detail={detail} />
       <Facts detail={detail} />
       {detail.users > 0 && <Users reference={detail.ref} scope={search} total={detail.users} />}

@@ -16,6 +16,11 @@ function matches(error: ErrorItem, words: string): boolean {
   return words.toLowerCase().split(/\s+/).every((word) => text.includes(word));
 }
 
+const PARTS = ["From a deploy", "Rising without one", "Known"] as const;
+
+/** Which part of the list an error belongs to. */
+const part = (error: ErrorItem) => (error.flags.length === 0 ? 2 : error.since_deploy ? 0 : 1);
+
 export function ErrorsPage() {
   const search = useSearch({ from: "/inside/errors" });
   const navigate = useNavigate({ from: "/errors" });
@@ -23,7 +28,7 @@ export function ErrorsPage() {
   const field = useRef<HTMLInputElement>(null);
   const [at, setAt] = useState(-1);
   const all = errors.data?.items ?? [];
-  const items = all.filter((error) => matches(error, search.q ?? ""));
+  const items = all.filter((error) => matches(error, search.q ?? "")).sort((one, other) => part(one) - part(other));
   const rows = useRef<(HTMLAnchorElement | null)[]>([]);
   useEffect(() => rows.current[at]?.focus(), [at]);
   useHotkeys({
@@ -74,6 +79,7 @@ export function ErrorsPage() {
     );
   }
   if (all.length === 0) return <Nothing requests={traffic.requests} when={when} service={search.service} isFurther={search.cursor !== undefined} />;
+  const parts = new Set(items.map(part)).size;
   const { lead, rest } = pageSentence(all, total);
   const scope = { service: search.service, environment: search.environment, since: search.since, from: search.from, to: search.to, where: search.where };
   return (
@@ -102,6 +108,9 @@ export function ErrorsPage() {
         <ol>
           {items.map((error, row) => (
             <li key={error.ref}>
+              {parts > 1 && (row === 0 || part(items[row - 1] as ErrorItem) !== part(error)) && (
+                <h3 className="border-b border-line pt-3 pb-1 text-[13px] font-semibold">{PARTS[part(error)]}</h3>
+              )}
               <Row error={error} scope={scope} isFirst={row === 0 && !search.cursor} link={(link) => void (rows.current[row] = link)} />
             </li>
           ))}
@@ -158,6 +167,7 @@ function Row({ error, isFirst, scope, link }: RowProps) {
       </span>
       <div className="min-w-0">
         <Link ref={link} {...open} className="block font-semibold text-ink md:truncate">
+          {error.flags.length > 0 && <span className="text-brick">{error.flags.join(", ")}: </span>}
           {rowSentence(error)}
         </Link>
         <p className="text-[13px] text-faint md:truncate">

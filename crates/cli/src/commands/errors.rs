@@ -82,7 +82,7 @@ fn row(item: &ErrorItem, now: chrono::DateTime<Utc>) -> Vec<String> {
         item.attention.score.to_string(),
         item.reference.clone(),
         item.service.clone(),
-        item.title.clone(),
+        if item.flags.is_empty() { item.title.clone() } else { format!("{}: {}", item.flags.join(", "), item.title) },
         item.own_frame.clone().unwrap_or_else(|| "—".to_owned()),
         item.request_share.map_or_else(|| "—".to_owned(), percent),
         grouped(item.count),

@@ -1,8 +1,10 @@
 //! One subcommand per file.
 
 pub mod admin;
+pub mod backtest;
 pub mod collect;
 pub mod demo;
+pub mod deploy;
 pub mod errors;
 pub mod find;
 pub mod group;

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use actix_web::{HttpRequest, get, web};
 use chrono::{DateTime, Utc};
 use outcrop_core::Reference;
+use outcrop_store::deploys::{self, Flag};
 use outcrop_store::errors::{self, Latest, Summary};
 use outcrop_store::traces::{self, Tie};
 
@@ -37,6 +38,7 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
                 futures_util::try_join!(errors::list(&database, &scope), errors::traffic_of(&database, &scope))?;
             let numbers: Vec<i32> = summaries.iter().map(|summary| errors::number(summary.reference)).collect();
             let origins = traces::main_origins(&database, &numbers, scope.from, scope.to).await?;
+            let flags = deploys::flags(&database, &numbers, scope.from, scope.to).await?;
             let mut ranked: Vec<(Position, Summary, Attention)> =
                 summaries.into_iter().filter(|summary| summary.count > 0).map(|summary| rank(summary, &origins, now)).collect();
             ranked.sort_by_key(|(position, _, _)| *position);
@@ -57,7 +59,15 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
                 .zip(strips)
                 .map(|((_, summary, attention), strip)| {
                     let origin = origin_of(&summary, &origins);
-                    ErrorItem { origin, strip, ..item(latest.get(&summary.reference), summary, attention) }
+                    let flagged = flags.get(&errors::number(summary.reference));
+                    let since_deploy = is_since_deploy(flagged);
+                    ErrorItem {
+                        flags: words(flagged),
+                        since_deploy,
+                        origin,
+                        strip,
+                        ..item(latest.get(&summary.reference), summary, attention)
+                    }
                 })
                 .collect();
             Ok(ErrorPage { items, total, traffic: RequestCounts { requests, failed }, next })
@@ -94,8 +104,11 @@ pub(super) async fn one(
             let (begins_in, followed_by) = traces::ties(&database, number, scope.from, scope.to).await?;
             let (_, summary, attention) = rank(summary, &origins, now);
             let origin = origin_of(&summary, &origins);
+            let flagged = deploys::flags(&database, &[number], scope.from, scope.to).await?.remove(&number).unwrap_or_default();
+            let (flags, since_deploy) = (words(Some(&flagged)), is_since_deploy(Some(&flagged)));
             Ok(Some(ErrorDetail {
-                error: ErrorItem { origin, ..item(latest, summary, attention) },
+                flagged: flagged.iter().map(super::deploys::flag_item).collect(),
+                error: ErrorItem { flags, since_deploy, origin, ..item(latest, summary, attention) },
                 begins_in: begins_in.into_iter().map(tied).collect(),
                 followed_by: followed_by.into_iter().map(tied).collect(),
                 sightings: sightings.into_iter().map(sighting).collect(),
@@ -121,6 +134,17 @@ type Origins = HashMap<i32, (i32, i64)>;
 fn origin_of(summary: &Summary, origins: &Origins) -> Option<String> {
     let (origin, count) = origins.get(&errors::number(summary.reference))?;
     (count * 2 >= summary.count).then(|| errors::reference(*origin).to_string())
+}
+
+/// Each kind of flag once, in the order of their weight.
+fn words(flags: Option<&Vec<Flag>>) -> Vec<String> {
+    let has = |kind: &&str| flags.is_some_and(|flags| flags.iter().any(|flag| flag.kind == *kind));
+    ["new", "surging", "returned"].into_iter().filter(has).map(str::to_owned).collect()
+}
+
+/// Whether a deploy stands at the beginning of a flag: it began with one, or a version brought the error, or brought it back.
+fn is_since_deploy(flags: Option<&Vec<Flag>>) -> bool {
+    flags.is_some_and(|flags| flags.iter().any(|flag| flag.by_deploy || flag.kind != "surging"))
 }
 
 fn tied(tie: Tie) -> TiedError {
@@ -162,6 +186,7 @@ fn item(latest: Option<&Latest>, summary: Summary, attention: Attention) -> Erro
         settled_in: None,
         quiet_until: None,
         flags: vec![],
+        since_deploy: false,
         attention,
         origin: None,
         strip: None,

@@ -1,6 +1,7 @@
 //! Routes, one family per file.
 
 mod console;
+mod deploys;
 mod errors;
 mod explanation;
 mod find;
@@ -69,6 +70,9 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(slices::users_of_error)
             .service(slices::show_settings)
             .service(slices::set_settings)
+            .service(deploys::record_deploy)
+            .service(deploys::list_deploys)
+            .service(deploys::check_deploy)
             .service(traces::show_trace)
             .service(traffic::list_endpoints)
             .service(traffic::set_slow)

@@ -1,0 +1,119 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useSearch } from "@tanstack/react-router";
+import { type DeployItem, type FlagItem, api, taken, windowOf } from "../../api/client";
+import { agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
+import { Code, Empty, Failed, Skeleton } from "../../ui/states";
+
+const COLOUR: Record<string, string> = { flagged: "text-brick", "too early": "text-ochre", clear: "text-moss" };
+
+/** Was it the deploy? Every deploy with its answer. */
+export function DeploysPage() {
+  const search = useSearch({ from: "/inside/deploys" });
+  const given = search.since || search.from ? windowOf(search) : { since: "7d" };
+  const query = Object.fromEntries(Object.entries({ service: search.service, environment: search.environment, ...given }).filter(([, value]) => value !== undefined)) as Record<string, string>;
+  const deploys = useQuery({ queryKey: ["deploys", query], queryFn: () => taken(api.GET("/api/v1/deploys", { params: { query: { ...query, limit: 100 } } })), refetchInterval: 15_000 });
+  if (deploys.isPending) return <Skeleton rows={9} />;
+  if (deploys.isError) return <Failed what="The deploys" error={deploys.error} retry={() => void deploys.refetch()} />;
+  const items = deploys.data.items;
+  const when = search.since || search.from ? windowInWords(search) : "the last 7 days";
+  if (items.length === 0) {
+    return (
+      <Empty title={`No deploy in ${when}.`}>
+        <p>A version that sends for the first time is a deploy. A pipeline can announce it, with who, why and when:</p>
+        <Code label="Announce a deploy">outcrop deploy record fares@2.4.0 --environment production --link https://ci.skerry.example/4110</Code>
+      </Empty>
+    );
+  }
+  const flagged = items.filter((item) => item.check.outcome === "flagged");
+  const [worst] = flagged;
+  return (
+    <>
+      <h1 className="text-xl leading-7 font-bold">
+        {worst ? (
+          <>
+            <span className="text-brick">{worst.check.sentence}</span> {flagged.length > 1 && `${count(flagged.length)} of ${counted(items.length, "deploy", "deploys")} are flagged.`}
+          </>
+        ) : (
+          `None of ${counted(items.length, "deploy", "deploys")} is flagged.`
+        )}
+      </h1>
+      <p className="mt-1 text-faint">
+        In {when}. Announced by a pipeline, or seen from a version's first telemetry. A deploy is flagged by errors that are new, surging or back since it, for 24 hours.
+      </p>
+      <ol className="mt-3">
+        {items.map((item) => (
+          <Row key={`${item.service} ${item.version} ${item.environment} ${item.at}`} item={item} />
+        ))}
+      </ol>
+      <p className="mt-3 text-faint">In a pipeline:</p>
+      <Code label="Wait for the answer">outcrop deploy check fares@2.4.0 --environment production --wait 30m</Code>
+    </>
+  );
+}
+
+function Row({ item }: { item: DeployItem }) {
+  const { check } = item;
+  const share = (sums: { requests: number; failed: number }) => (sums.requests === 0 ? "no requests" : `${percent(sums.failed / sums.requests)} of ${count(sums.requests)} failed`);
+  return (
+    <li className="border-b border-line py-2">
+      <div className="flex flex-wrap items-baseline gap-x-4">
+        <time dateTime={item.at} title={exact(item.at)} className="w-24 shrink-0 text-faint">
+          {agoInWords(item.at)}
+        </time>
+        <span className="font-semibold">
+          {item.service} <span className="font-mono">{item.version}</span>
+        </span>
+        <span className="text-faint">
+          {item.environment}
+          {item.share != null && `, canary of ${percent(item.share)}`}
+          {item.runs ? ", runs" : ""}
+        </span>
+        <span className={`font-semibold ${COLOUR[check.outcome] ?? ""}`}>{check.outcome}</span>
+        <span className="ml-auto text-[13px] text-faint tabular-nums">
+          {share(check.after)} since, {share(check.before)} before
+        </span>
+      </div>
+      {check.outcome !== "flagged" && <p className="pl-28 text-[13px] text-faint">{check.sentence.split(": ").slice(1).join(": ")}</p>}
+      {check.flags.length > 0 && (
+        <ul className="pl-28">
+          {check.flags.slice(0, 5).map((flag) => (
+            <Flag key={`${flag.flag} ${flag.ref}`} flag={flag} />
+          ))}
+          {check.flags.length > 5 && <li className="text-[13px] text-faint">and {check.flags.length - 5} more</li>}
+        </ul>
+      )}
+      <p className="pl-28 text-[13px] text-faint">
+        {item.announced ? `announced by ${item.by}` : "seen from its first telemetry"}
+        {item.revision && (
+          <>
+            , commit <span className="font-mono">{item.revision.slice(0, 12)}</span>
+          </>
+        )}
+        {item.link && (
+          <>
+            ,{" "}
+            <a href={item.link} rel="noreferrer noopener">
+              pipeline
+            </a>
+          </>
+        )}
+      </p>
+    </li>
+  );
+}
+
+/** A flag with its evidence. */
+export function Flag({ flag }: { flag: FlagItem }) {
+  return (
+    <li className="py-0.5">
+      <span className="font-semibold text-brick">{flag.flag}</span>{" "}
+      <Link to="/errors/$ref" params={{ ref: flag.ref }} className="break-words">
+        {flag.title}
+      </Link>{" "}
+      <span className="text-[13px] text-faint">
+        {flag.evidence}
+        {flag.ended_at && `; ended ${agoInWords(flag.ended_at)}`}
+      </span>
+    </li>
+  );
+}

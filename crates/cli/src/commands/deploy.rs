@@ -1,0 +1,140 @@
+//! Deploys: recorded, listed, checked.
+
+use std::time::{Duration, Instant};
+
+use chrono::Utc;
+use outcrop_core::text::printable;
+use outcrop_server::wire::{DeployCheck, DeployList, NewDeploy};
+use reqwest::Method;
+
+use crate::args::{CheckArgs, DeployCommand, Deploys, RecordArgs};
+use crate::client::Api;
+use crate::fault::Fault;
+use crate::output::{Column, Fit, ago, json, line, table};
+
+/// How often a check that waits asks again.
+const EVERY: Duration = Duration::from_secs(10);
+
+pub async fn run(command: DeployCommand) -> Result<(), Fault> {
+    match command {
+        DeployCommand::Record(arguments) => record(arguments).await,
+        DeployCommand::Check(arguments) => check(arguments).await,
+    }
+}
+
+fn target(text: &str) -> Result<(String, String), Fault> {
+    let parts = text.rsplit_once('@').filter(|(service, version)| !service.is_empty() && !version.is_empty());
+    let (service, version) = parts.ok_or_else(|| Fault::Usage(format!("`{text}` must be SERVICE@VERSION, such as fares@2.4.0")))?;
+    Ok((service.to_owned(), version.to_owned()))
+}
+
+async fn record(arguments: RecordArgs) -> Result<(), Fault> {
+    let (service, version) = target(&arguments.target)?;
+    let deploy = NewDeploy {
+        service,
+        version,
+        environment: arguments.environment,
+        at: arguments.at,
+        ended_at: arguments.ended_at,
+        share: arguments.share,
+        revision: arguments.revision.unwrap_or_default(),
+        link: arguments.link.unwrap_or_default(),
+    };
+    Api::new(&arguments.client)?.send(Method::POST, "/deploys", Some(&deploy)).await?;
+    if arguments.client.json {
+        return json(&deploy);
+    }
+    line(printable(&format!(
+        "Recorded. Check it: outcrop deploy check {}@{} --environment {}",
+        deploy.service, deploy.version, deploy.environment
+    )))
+}
+
+async fn check(arguments: CheckArgs) -> Result<(), Fault> {
+    let (service, version) = target(&arguments.target)?;
+    let wait = arguments
+        .wait
+        .as_deref()
+        .map(|text| humantime::parse_duration(text).map_err(|error| Fault::Usage(format!("--wait {text}: {error}; write it like 30m"))))
+        .transpose()?;
+    let api = Api::new(&arguments.client)?;
+    let query = [
+        ("service", Some(service)),
+        ("version", Some(version)),
+        ("environment", Some(arguments.environment)),
+        ("fail_on", arguments.fail_on),
+    ];
+    let until = Instant::now() + wait.unwrap_or_default();
+    let answer: DeployCheck = loop {
+        let answer: DeployCheck = api.get("/deploys/check", &query).await?;
+        // What is flagged stays so; what is clear may not, while there is time to wait.
+        if answer.outcome == "flagged" || Instant::now() >= until {
+            break answer;
+        }
+        tokio::time::sleep(EVERY.min(until - Instant::now())).await;
+    };
+    if arguments.client.json {
+        json(&answer)?;
+    } else {
+        show(&answer)?;
+    }
+    match answer.outcome.as_str() {
+        "flagged" => Err(Fault::Flagged),
+        "too early" => Err(Fault::TooEarly),
+        _ => Ok(()),
+    }
+}
+
+fn show(answer: &DeployCheck) -> Result<(), Fault> {
+    line(printable(&format!("{}: {}", answer.outcome, answer.sentence)))?;
+    for flag in &answer.flags {
+        line(printable(&format!("  {:<9}{} {}", flag.flag, flag.reference, flag.title)))?;
+        line(printable(&format!("           {}", flag.evidence)))?;
+    }
+    let (before, after) = (answer.before, answer.after);
+    line(format!(
+        "  before: {} of {} requests failed in {} min; since: {} of {} in {} min",
+        before.failed, before.requests, before.minutes, after.failed, after.requests, after.minutes
+    ))
+}
+
+pub async fn list(arguments: Deploys) -> Result<(), Fault> {
+    let query = [
+        ("since", Some(arguments.since.clone())),
+        ("service", arguments.service),
+        ("environment", arguments.environment),
+        ("limit", Some(arguments.limit.to_string())),
+    ];
+    let list: DeployList = Api::new(&arguments.client)?.get("/deploys", &query).await?;
+    if arguments.client.json {
+        return json(&list);
+    }
+    if list.items.is_empty() {
+        return line(format!(
+            "No deploy in the last {}. Announce one: outcrop deploy record SERVICE@VERSION --environment E",
+            arguments.since
+        ));
+    }
+    let flagged = list.items.iter().filter(|item| item.check.outcome == "flagged").count();
+    line(match flagged {
+        0 => format!("{} deploys in the last {}, none flagged.\n", list.items.len(), arguments.since),
+        n => format!("{n} of {} deploys in the last {} flagged.\n", list.items.len(), arguments.since),
+    })?;
+    let now = Utc::now();
+    let columns = [
+        Column("when", Fit::Whole),
+        Column("deploy", Fit::Whole),
+        Column("environment", Fit::Whole),
+        Column("known by", Fit::Whole),
+        Column("answer", Fit::Whole),
+        Column("why", Fit::Text(30)),
+    ];
+    table(
+        &columns,
+        list.items.into_iter().map(|item| {
+            let known = if item.announced { item.by } else { "its telemetry".to_owned() };
+            let why = item.check.sentence.split_once(": ").map(|(_, why)| why.to_owned()).unwrap_or_default();
+            vec![ago(item.at, now), format!("{}@{}", item.service, item.version), item.environment, known, item.check.outcome, why]
+        }),
+    )
+}

@@ -1,0 +1,318 @@
+//! Flags, minute by minute.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use super::event::{Event, FlagKind, FlagLine, Minute};
+use super::place::{Place, Told};
+
+/// Evidence, in nats, from which on a window that begins with a deploy tells of a surge.
+const AFTER_DEPLOY: f64 = 8.5;
+/// The same for a window that begins anywhere: there are many of them.
+const ANYWHERE: f64 = 13.0;
+/// What both are lowered by while other errors of the service rise as well.
+const TOGETHER: f64 = 1.5;
+/// Evidence of other errors of late, above [`HINT`] each, from which on they count as rising together.
+const TOGETHER_FROM: f64 = 9.0;
+const HINT: f64 = 6.0;
+/// Minutes for which evidence is of late.
+const LATELY: Minute = 12;
+/// Minutes after a deploy for which it is asked what it changed.
+const WATCHED: Minute = 180;
+/// Lengths of windows that begin anywhere, in minutes.
+const WINDOWS: [Minute; 11] = [2, 4, 7, 11, 16, 24, 36, 54, 80, 120, 180];
+/// The smallest rise that is worth a flag.
+const LEAST_RATIO: f64 = 1.25;
+/// Minutes after which a raised rate that did not go back is taken for the usual one.
+const SETTLED: Minute = 1_440;
+
+/// Says flags from what it is told, in order of time.
+#[derive(Clone, Debug, Default)]
+pub struct Detector {
+    places: BTreeMap<(String, String), Place>,
+    /// Errors that people settled: service and error, with the version.
+    settled: HashMap<(String, String), String>,
+    /// Which of them were said to have returned, by environment.
+    returned: HashSet<(String, String, String)>,
+    minute: Option<Minute>,
+    /// Errors that occurred in the minute that is being read.
+    touched: Vec<(String, String, String)>,
+    flags: Vec<FlagLine>,
+    ends: Vec<Ended>,
+}
+
+/// A surge that is over.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Ended {
+    /// The service.
+    pub service: String,
+    /// The environment.
+    pub environment: String,
+    /// The error.
+    pub group: String,
+    /// The minute that it was said at.
+    pub said: Minute,
+    /// The minute from which on the usual rate holds again.
+    pub at: Minute,
+}
+
+impl Detector {
+    /// Makes an error known that occurred before what will be told: it is not new.
+    pub fn know(&mut self, service: &str, environment: &str, error: &str) {
+        self.place(service, environment).groups.entry(error.to_owned()).or_default();
+    }
+
+    /// Ends the minutes before one; returns the flags that they told of.
+    pub fn finish_until(&mut self, minute: Minute) -> Vec<FlagLine> {
+        if let Some(open) = self.minute.filter(|open| *open < minute) {
+            for passed in open..minute {
+                self.close(passed);
+            }
+            self.minute = Some(minute);
+        }
+        std::mem::take(&mut self.flags)
+    }
+
+    /// The surges that ended since this was asked last.
+    pub fn take_ends(&mut self) -> Vec<Ended> {
+        std::mem::take(&mut self.ends)
+    }
+
+    /// Takes one event; returns the flags that the minutes before it told of.
+    pub fn push(&mut self, event: &Event) -> Vec<FlagLine> {
+        let minute = event.minute();
+        if let Some(open) = self.minute.filter(|open| *open < minute) {
+            for passed in open..minute {
+                self.close(passed);
+            }
+        }
+        self.minute = Some(self.minute.map_or(minute, |open| open.max(minute)));
+        self.take(event, minute);
+        std::mem::take(&mut self.flags)
+    }
+
+    /// Ends the last minute.
+    pub fn finish(&mut self) -> Vec<FlagLine> {
+        if let Some(minute) = self.minute {
+            self.close(minute);
+        }
+        std::mem::take(&mut self.flags)
+    }
+
+    fn place(&mut self, service: &str, environment: &str) -> &mut Place {
+        self.places.entry((service.to_owned(), environment.to_owned())).or_default()
+    }
+
+    fn take(&mut self, event: &Event, minute: Minute) {
+        match event {
+            Event::Deploy { ended_at: Some(_), .. } => {}
+            Event::Deploy { service, environment, version, .. } => {
+                let place = self.place(service, environment);
+                let version = place.order.see(version);
+                place.deploys.push(super::place::Deployed { at: minute, version });
+            }
+            Event::Requests { service, environment, version, count, .. } => {
+                let place = self.place(service, environment);
+                let version = place.order.see(version);
+                #[expect(clippy::cast_precision_loss, reason = "requests of a minute")]
+                let count = *count as f64;
+                *place.now.entry(version).or_default() += count;
+            }
+            Event::Errors { service, environment, version, group, count, .. } => {
+                self.occur(minute, (service, environment, version, group), *count);
+            }
+            Event::State { service, group, version, .. } => {
+                self.settled.insert((service.clone(), group.clone()), version.clone());
+                self.returned.retain(|(of, error, _)| of != service || error != group);
+            }
+        }
+    }
+
+    fn occur(&mut self, minute: Minute, (service, environment, version, error): (&str, &str, &str, &str), count: u64) {
+        let settled = self.settled.get(&(service.to_owned(), error.to_owned())).cloned();
+        let place = self.place(service, environment);
+        let number = place.order.see(version);
+        let is_first = !place.groups.contains_key(error);
+        let is_young = place.is_young(minute);
+        #[expect(clippy::cast_precision_loss, reason = "occurrences of a minute")]
+        place.groups.entry(error.to_owned()).or_default().add(minute, number, count as f64);
+        let is_back = settled.as_ref().is_some_and(|settled| place.order.is_from_on(number, settled));
+        let key = (service.to_owned(), error.to_owned(), environment.to_owned());
+        let kind = if is_back && !self.returned.contains(&key) {
+            Some(FlagKind::Returned)
+        } else if is_first && settled.is_none() && !is_young {
+            Some(FlagKind::New)
+        } else {
+            None
+        };
+        if let Some(flag) = kind {
+            if flag == FlagKind::Returned {
+                self.returned.insert(key);
+            }
+            let place = self.place(service, environment);
+            let is_learning = place.is_learning(minute);
+            if let Some(group) = place.groups.get_mut(error).filter(|_| !is_learning) {
+                // What is new or back has no past to surge against: its rate of the next day becomes that.
+                group.begin(minute, minute + SETTLED);
+            }
+            self.flags.push(FlagLine {
+                flag,
+                service: service.to_owned(),
+                environment: environment.to_owned(),
+                group: error.to_owned(),
+                version: version.to_owned(),
+                at: minute,
+                since: minute,
+                by_deploy: false,
+                count,
+                expected: 0.0,
+                evidence: 0.0,
+                requests: None,
+            });
+        }
+        self.touched.push((service.to_owned(), environment.to_owned(), error.to_owned()));
+    }
+
+    fn close(&mut self, minute: Minute) {
+        for place in self.places.values_mut() {
+            place.close(minute);
+            place.look_back(minute, &WINDOWS);
+        }
+        let mut touched = std::mem::take(&mut self.touched);
+        touched.sort_unstable();
+        touched.dedup();
+        for (service, environment, error) in touched {
+            if let Some(place) = self.places.get_mut(&(service.clone(), environment.clone()))
+                && let Some(flag) = surge(place, &error, minute)
+            {
+                self.flags.push(FlagLine { service, environment, group: error, ..flag });
+            }
+        }
+        for ((service, environment), place) in &mut self.places {
+            let ended = end_episodes(place, minute).into_iter();
+            self.ends.extend(ended.map(|(group, said, at)| Ended {
+                service: service.clone(),
+                environment: environment.clone(),
+                group,
+                said,
+                at,
+            }));
+        }
+    }
+}
+
+/// Whether an error surges, by the end of a minute in which it occurred.
+fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
+    let until = minute + 1;
+    place.learn(error, minute);
+    let group = place.groups.get(error)?;
+    let quiet_until = group.quiet_until;
+    if group.episode.is_some() {
+        let told = WINDOWS.iter().filter_map(|window| place.told(group, until - window, until, None)).map(|told| told.evidence);
+        let most = told.fold(0.0, f64::max);
+        if let Some(episode) = place.groups.get_mut(error).and_then(|group| group.episode.as_mut()) {
+            episode.evidence = episode.evidence.max(most);
+        }
+        return None;
+    }
+    let mut strongest: Option<(Told, Option<u32>, f64)> = None;
+    let mut consider = |told: &Told, version: Option<u32>, threshold: f64| {
+        if told.count > LEAST_RATIO * told.expected {
+            let lead = told.evidence - threshold.max(group.hurdle(until - told.from, minute));
+            if strongest.as_ref().is_none_or(|(_, _, best)| lead > *best) {
+                strongest = Some((*told, version, lead));
+            }
+        }
+    };
+    for deploy in place.deploys.iter().rev().take_while(|deploy| minute - deploy.at <= WATCHED) {
+        for version in [None, Some(deploy.version)] {
+            if let Some(told) = place.told(group, deploy.at, until, version) {
+                consider(&told, Some(deploy.version), AFTER_DEPLOY);
+            }
+        }
+    }
+    let mut records = vec![];
+    for window in WINDOWS {
+        if let Some(told) = place.told(group, until - window, until, None) {
+            consider(&told, None, ANYWHERE);
+            records.push((window, told.evidence));
+        }
+    }
+    if let Some(group) = place.groups.get_mut(error) {
+        for (window, evidence) in records {
+            group.record(window, minute, evidence);
+        }
+    }
+    let (told, version, lead) = strongest.filter(|_| minute >= quiet_until && !place.is_learning(minute))?;
+    let others: f64 = place
+        .groups
+        .iter()
+        .filter(|(name, other)| *name != error && minute - other.lately.1 <= LATELY)
+        .map(|(_, other)| (other.lately.0 - HINT).max(0.0))
+        .sum();
+    let group = place.groups.get(error)?;
+    let running = group.events.last().map(|(_, version, _)| *version).unwrap_or_default();
+    let group = place.groups.get_mut(error)?;
+    group.lately = (told.evidence, minute);
+    let lead = if others >= TOGETHER_FROM { lead + TOGETHER } else { lead };
+    if lead < 0.0 {
+        return None;
+    }
+    group.open(&told, minute, version.is_some());
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "counts of some hours")]
+    Some(FlagLine {
+        flag: FlagKind::Surging,
+        service: String::new(),
+        environment: String::new(),
+        group: String::new(),
+        version: place.order.label(version.unwrap_or(running)).to_owned(),
+        at: minute,
+        since: told.from,
+        by_deploy: version.is_some(),
+        count: told.count as u64,
+        expected: told.expected,
+        evidence: told.evidence,
+        requests: Some(place.exposure.between(told.from, until) as u64),
+    })
+}
+
+/// Ends raised rates that went back to what was usual, and takes those for usual that did not within a day.
+fn end_episodes(place: &mut Place, minute: Minute) -> Vec<(String, Minute, Minute)> {
+    let mut ended = vec![];
+    if minute % 5 != 0 {
+        return ended;
+    }
+    let open: Vec<String> = place.groups.iter().filter(|(_, group)| group.episode.is_some()).map(|(name, _)| name.clone()).collect();
+    for name in open {
+        let Some(group) = place.groups.get(&name) else { continue };
+        let Some(episode) = group.episode.clone() else { continue };
+        let is_settled = minute - episode.said >= SETTLED;
+        let mut is_over = None;
+        if !is_settled {
+            for length in [15, 30, 60, 120, 240] {
+                let from = minute + 1 - length;
+                if from <= episode.said {
+                    break;
+                }
+                let due = place.due(group, episode.since, length, (place.exposure.between(from, minute + 1), 1.0), false);
+                let count = group.counts.between(from, minute + 1);
+                let raised = due.expected * episode.ratio;
+                // Nats by which the usual rate explains the window better than the raised one.
+                let lead = (raised - due.expected) - count * episode.ratio.ln();
+                #[expect(clippy::cast_precision_loss, reason = "minutes of some hours")]
+                if lead / due.dispersion.factor(due.expected, length as f64) > 4.0 {
+                    is_over = Some(from);
+                    break;
+                }
+            }
+        }
+        let Some(group) = place.groups.get_mut(&name) else { continue };
+        if is_settled {
+            group.settle_down();
+            ended.push((name, episode.said, minute));
+        } else if let Some(from) = is_over {
+            group.end(from);
+            ended.push((name, episode.said, from));
+        }
+    }
+    ended
+}

@@ -1,0 +1,17 @@
+//! What changed after a deploy: errors that are new, surging or back again.
+//!
+//! [`Detector`] takes what happened minute by minute, in order of time, and says each flag once, from the minute whose data
+//! was needed to say it. Requests are the exposure: an error surges when there are more of it than its own past and the
+//! requests explain. `docs/flags.md` has the model, the formulas and what is guaranteed.
+
+mod detector;
+mod event;
+mod evidence;
+mod order;
+mod place;
+mod series;
+
+pub use detector::{Detector, Ended};
+pub use event::{BadEvent, Event, FlagKind, FlagLine, Minute, parse_minute};
+pub use evidence::{Dispersion, rate_evidence};
+pub use order::VersionOrder;

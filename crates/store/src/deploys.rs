@@ -1,0 +1,411 @@
+//! Deploys, and what was said after them.
+
+use std::collections::HashMap;
+
+use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_core::deploy::{Detector, Event, FlagLine, Minute};
+use sqlx::FromRow;
+
+use crate::{Database, StoreError};
+
+/// Days of the past that the detector is told when it starts: what it remembers, and a day to learn.
+const REPLAYED_DAYS: i64 = 8;
+/// How long after its end a minute is taken for whole: requests arrive later than errors.
+const CLOSED_AFTER_SECS: i64 = 60;
+
+/// A deploy to record.
+#[derive(Clone, Debug)]
+pub struct NewDeploy {
+    /// The service.
+    pub service: String,
+    /// The environment.
+    pub environment: String,
+    /// The version.
+    pub version: String,
+    /// When it began.
+    pub at: DateTime<Utc>,
+    /// When it was over, or a canary ended.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// The share of the traffic that a canary takes, 0 to 1.
+    pub share: Option<f32>,
+    /// The commit.
+    pub revision: String,
+    /// The pipeline's page.
+    pub link: String,
+    /// Who recorded it.
+    pub by: String,
+}
+
+/// Records a deploy; of the same version at the same time, what is said last holds.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn record(database: &Database, deploy: &NewDeploy) -> Result<(), StoreError> {
+    let identity = outcrop_core::telemetry::names::Identity {
+        namespace: namespace_of(database, &deploy.service).await?,
+        service: deploy.service.clone(),
+        environment: deploy.environment.clone(),
+        version: deploy.version.clone(),
+    };
+    let names = crate::names::Names::default();
+    let wanted = [(&identity, std::collections::BTreeSet::new())].into();
+    let numbers = names.resolve(&database.writing, &wanted).await?;
+    let sender = numbers.senders[&identity];
+    sqlx::query(
+        "INSERT INTO deploy (service_id, environment_id, version_id, at, ended_at, share, revision, link, by) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) \
+         ON CONFLICT (service_id, environment_id, version_id, at) DO UPDATE SET ended_at = excluded.ended_at, share = excluded.share, \
+             revision = excluded.revision, link = excluded.link, by = excluded.by",
+    )
+    .bind(sender.service)
+    .bind(sender.environment)
+    .bind(sender.version)
+    .bind(deploy.at)
+    .bind(deploy.ended_at)
+    .bind(deploy.share)
+    .bind(&deploy.revision)
+    .bind(&deploy.link)
+    .bind(&deploy.by)
+    .execute(&database.pool)
+    .await?;
+    Ok(())
+}
+
+/// The namespace of the service of a name: that of the one that reports, if any.
+async fn namespace_of(database: &Database, service: &str) -> Result<String, StoreError> {
+    let found: Option<(String,)> = sqlx::query_as("SELECT namespace FROM service WHERE name = $1 ORDER BY id LIMIT 1")
+        .bind(service)
+        .fetch_optional(&database.pool)
+        .await?;
+    Ok(found.map(|(namespace,)| namespace).unwrap_or_default())
+}
+
+/// A deploy, announced or seen.
+#[derive(Clone, Debug, FromRow)]
+pub struct Deploy {
+    /// The service's number.
+    pub service_id: i32,
+    /// The service.
+    pub service: String,
+    /// The environment's number.
+    pub environment_id: i32,
+    /// The environment.
+    pub environment: String,
+    /// The version.
+    pub version: String,
+    /// When it began: as announced, else its first telemetry.
+    pub at: DateTime<Utc>,
+    /// When it was over, if that was announced.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// The share of the traffic of a canary.
+    pub share: Option<f32>,
+    /// Whether it was announced; else seen from its first telemetry.
+    pub announced: bool,
+    /// The commit.
+    pub revision: String,
+    /// The pipeline's page.
+    pub link: String,
+    /// Who recorded it.
+    pub by: String,
+    /// Its latest telemetry.
+    pub last_event_at: Option<DateTime<Utc>>,
+}
+
+/// An announced deploy within an hour of a version's first telemetry is the same one. The first version of a service in an
+/// environment was there before: it is none.
+const DEPLOYS: &str = "WITH seen AS (\
+         SELECT service_id, environment_id, version_id, first_event_at, last_event_at, \
+             rank() OVER (PARTITION BY service_id, environment_id ORDER BY first_event_at) AS place FROM deployed) \
+     SELECT all_of.service_id, service.name AS service, all_of.environment_id, environment.name AS environment, version.label AS version, \
+         at, ended_at, share, announced, revision, link, by, last_event_at FROM (\
+         SELECT d.service_id, d.environment_id, d.version_id, d.at, d.ended_at, d.share, true AS announced, d.revision, d.link, d.by, seen.last_event_at \
+         FROM deploy d LEFT JOIN seen USING (service_id, environment_id, version_id) \
+         UNION ALL SELECT service_id, environment_id, version_id, first_event_at, NULL, NULL, false, '', '', '', last_event_at FROM seen \
+         WHERE place > 1 AND NOT EXISTS (SELECT FROM deploy d WHERE d.service_id = seen.service_id AND d.environment_id = seen.environment_id \
+             AND d.version_id = seen.version_id AND d.at BETWEEN seen.first_event_at - interval '1 hour' AND seen.first_event_at + interval '1 hour')) all_of \
+     JOIN service ON service.id = all_of.service_id JOIN environment ON environment.id = all_of.environment_id \
+     JOIN version ON version.id = all_of.version_id ";
+
+/// Deploys of a window, the newest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn list(
+    database: &Database,
+    (service, environment): (Option<&str>, Option<&str>),
+    (from, to): (DateTime<Utc>, DateTime<Utc>),
+    limit: i64,
+) -> Result<Vec<Deploy>, StoreError> {
+    let statement = format!(
+        "{DEPLOYS} WHERE at >= $1 AND at < $2 AND ($3::text IS NULL OR service.name = $3) AND ($4::text IS NULL OR environment.name = $4) \
+         ORDER BY at DESC, service.name LIMIT $5"
+    );
+    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement))
+        .bind(from)
+        .bind(to)
+        .bind(service)
+        .bind(environment)
+        .bind(limit)
+        .fetch_all(&database.pool)
+        .await?)
+}
+
+/// The latest deploy of a version, if there was one.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn of_version(database: &Database, service: &str, version: &str, environment: &str) -> Result<Option<Deploy>, StoreError> {
+    let statement = format!("{DEPLOYS} WHERE service.name = $1 AND version.label = $2 AND environment.name = $3 ORDER BY at DESC LIMIT 1");
+    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(service).bind(version).bind(environment).fetch_optional(&database.pool).await?)
+}
+
+/// What was said of an error.
+#[derive(Clone, Debug, FromRow)]
+pub struct Flag {
+    /// The error's number.
+    pub error_id: i32,
+    /// The error's title.
+    pub title: String,
+    /// The service.
+    pub service: String,
+    /// The environment.
+    pub environment: String,
+    /// `new`, `surging` or `returned`.
+    pub kind: String,
+    /// The version it is charged to.
+    pub version: String,
+    /// Whether a deploy stands at its beginning.
+    pub by_deploy: bool,
+    /// When it began.
+    pub since: DateTime<Utc>,
+    /// The minute whose data was needed to say so.
+    pub said_at: DateTime<Utc>,
+    /// When it ended.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// Occurrences until it was said.
+    pub count: i64,
+    /// Occurrences to be expected in that time.
+    pub expected: f64,
+    /// How strongly that speaks against an unchanged rate, in nats.
+    pub evidence: f64,
+    /// Requests in that time.
+    pub requests: Option<i64>,
+}
+
+const FLAGS: &str = "SELECT flag.error_id, error_group.title, service.name AS service, environment.name AS environment, flag.kind, flag.version, \
+     flag.by_deploy, flag.since, flag.said_at, flag.ended_at, flag.count, flag.expected, flag.evidence, flag.requests FROM flag \
+     JOIN error_group ON error_group.id = flag.error_id JOIN service ON service.id = flag.service_id \
+     JOIN environment ON environment.id = flag.environment_id ";
+
+/// Flags that stand: of errors that are or were said to be something within a window and did not end before it.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn flags(
+    database: &Database,
+    errors: &[i32],
+    from: DateTime<Utc>,
+    to: DateTime<Utc>,
+) -> Result<HashMap<i32, Vec<Flag>>, StoreError> {
+    let statement = format!(
+        "{FLAGS} WHERE flag.error_id = ANY($1) AND flag.said_at < $3 AND (flag.said_at >= $2 OR flag.kind = 'surging' AND flag.ended_at IS NULL) \
+         AND (flag.ended_at IS NULL OR flag.ended_at >= $2) ORDER BY flag.said_at DESC"
+    );
+    let rows: Vec<Flag> = sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(errors).bind(from).bind(to).fetch_all(&database.pool).await?;
+    let mut flags: HashMap<i32, Vec<Flag>> = HashMap::new();
+    for row in rows {
+        flags.entry(row.error_id).or_default().push(row);
+    }
+    Ok(flags)
+}
+
+/// Flags charged to a deploy: of its version, from its beginning on, within a time.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn flags_of(database: &Database, deploy: &Deploy, until: DateTime<Utc>) -> Result<Vec<Flag>, StoreError> {
+    let statement = format!(
+        "{FLAGS} WHERE flag.service_id = $1 AND flag.environment_id = $2 AND flag.version = $3 AND flag.said_at >= date_trunc('minute', $4::timestamptz) \
+         AND flag.said_at < $5 ORDER BY flag.said_at, flag.error_id"
+    );
+    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement))
+        .bind(deploy.service_id)
+        .bind(deploy.environment_id)
+        .bind(&deploy.version)
+        .bind(deploy.at)
+        .bind(until)
+        .fetch_all(&database.pool)
+        .await?)
+}
+
+/// Requests and failed ones of a service in an environment over a time, of one version or of all.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn traffic(
+    database: &Database,
+    deploy: &Deploy,
+    (from, to): (DateTime<Utc>, DateTime<Utc>),
+    version: Option<&str>,
+) -> Result<(i64, i64), StoreError> {
+    Ok(sqlx::query_as(
+        "SELECT coalesce(sum(requests), 0)::bigint, coalesce(sum(failed), 0)::bigint FROM traffic_minute t JOIN version ON version.id = t.version_id \
+         WHERE t.service_id = $1 AND t.environment_id = $2 AND minute >= date_trunc('minute', $3::timestamptz) AND minute < $4 AND ($5::text IS NULL OR version.label = $5)",
+    )
+    .bind(deploy.service_id)
+    .bind(deploy.environment_id)
+    .bind(from)
+    .bind(to)
+    .bind(version)
+    .fetch_one(&database.pool)
+    .await?)
+}
+
+/// The detector on live data: told the past when it starts, then each minute once it is whole.
+#[derive(Default)]
+pub struct Watch {
+    detector: Detector,
+    /// The first minute that it was not told.
+    next: Option<Minute>,
+}
+
+#[derive(FromRow)]
+struct Row {
+    kind: i32,
+    at: DateTime<Utc>,
+    service: i32,
+    environment: i32,
+    version: String,
+    error: i32,
+    n: i64,
+    share: Option<f32>,
+}
+
+/// Deploys, then requests, then errors of each minute. Services and environments go by their numbers.
+const EVENTS: &str = "SELECT 0 AS kind, date_trunc('minute', at) AS at, service_id AS service, environment_id AS environment, version, 0 AS error, 0::bigint AS n, share \
+         FROM (DEPLOYS) d WHERE at >= $1 AND at < $2 \
+     UNION ALL SELECT 1, minute, service_id, environment_id, version.label, 0, sum(requests)::bigint, NULL::real FROM traffic_minute t \
+         JOIN version ON version.id = t.version_id WHERE minute >= $1 AND minute < $2 GROUP BY minute, service_id, environment_id, version.label \
+     UNION ALL SELECT 2, minute, cause.service_id, environment_id, version.label, cause.error_id, sum(n)::bigint, NULL FROM tally_minute t \
+         JOIN cause ON cause.id = t.cause_id JOIN version ON version.id = t.version_id WHERE minute >= $1 AND minute < $2 AND n > 0 \
+         GROUP BY minute, cause.service_id, environment_id, version.label, cause.error_id \
+     ORDER BY at, kind, service, environment, version, error";
+
+impl Watch {
+    /// Tells the detector what is whole by now, and writes down what it says. Returns how many flags were new. Does nothing
+    /// while another instance is at it; that one's work is told to this detector when it takes over.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer; the detector then starts anew.
+    pub async fn round(&mut self, database: &Database, now: DateTime<Utc>) -> Result<u64, StoreError> {
+        let mut transaction = database.pool.begin().await?;
+        let (is_ours,): (bool,) =
+            sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop flags'))").fetch_one(&mut *transaction).await?;
+        if !is_ours {
+            *self = Self::default();
+            return Ok(0);
+        }
+        let whole = (now.timestamp() - CLOSED_AFTER_SECS).div_euclid(60);
+        let from = if let Some(next) = self.next {
+            next
+        } else {
+            let from = whole - REPLAYED_DAYS * 1_440;
+            self.detector = Detector::default();
+            let known: Vec<(i32, i32, i32)> = sqlx::query_as(
+                    "SELECT DISTINCT cause.service_id, sighted.environment_id, cause.error_id FROM sighted JOIN cause ON cause.id = sighted.cause_id \
+                     WHERE sighted.first_at < $1",
+                )
+                .bind(time(from))
+                .fetch_all(&mut *transaction)
+                .await?;
+            for (service, environment, error) in known {
+                self.detector.know(&service.to_string(), &environment.to_string(), &error.to_string());
+            }
+            from
+        };
+        if from >= whole {
+            return Ok(0);
+        }
+        // Until it went well, a failure begins anew.
+        self.next = None;
+        let rows: Vec<Row> = sqlx::query_as(sqlx::AssertSqlSafe(EVENTS.replace("DEPLOYS", DEPLOYS)))
+            .bind(time(from))
+            .bind(time(whole))
+            .fetch_all(&mut *transaction)
+            .await?;
+        let mut flags: Vec<FlagLine> = vec![];
+        for row in rows {
+            flags.extend(self.detector.push(&row.event()));
+        }
+        flags.extend(self.detector.finish_until(whole));
+        let said = write(&mut transaction, &flags).await?;
+        end(&mut transaction, &self.detector.take_ends()).await?;
+        transaction.commit().await?;
+        self.next = Some(whole);
+        Ok(said)
+    }
+}
+
+fn time(minute: Minute) -> DateTime<Utc> {
+    DateTime::from_timestamp(minute * 60, 0).unwrap_or_default()
+}
+
+impl Row {
+    fn event(self) -> Event {
+        let (service, environment, count) =
+            (self.service.to_string(), self.environment.to_string(), u64::try_from(self.n).unwrap_or_default());
+        match self.kind {
+            0 => {
+                let share = self.share.map(f64::from);
+                Event::Deploy { at: self.at, service, environment, version: self.version, share, ended_at: None }
+            }
+            1 => Event::Requests { minute: self.at, service, environment, version: self.version, count },
+            _ => Event::Errors { minute: self.at, service, environment, version: self.version, group: self.error.to_string(), count },
+        }
+    }
+}
+
+async fn write(connection: &mut sqlx::PgConnection, flags: &[FlagLine]) -> Result<u64, StoreError> {
+    if flags.is_empty() {
+        return Ok(0);
+    }
+    let number = |text: &str| text.parse::<i32>().unwrap_or_default();
+    let done = sqlx::query(
+        "INSERT INTO flag (error_id, service_id, environment_id, kind, version, by_deploy, since, said_at, count, expected, evidence, requests) \
+         SELECT new.* FROM UNNEST($1::int[], $2::int[], $3::int[], $4::text[], $5::text[], $6::bool[], $7::timestamptz[], $8::timestamptz[], $9::bigint[], \
+             $10::float8[], $11::float8[], $12::bigint[]) AS new (error, service, environment, kind, version, by_deploy, since, said_at, count, expected, evidence, requests) \
+         JOIN error_group ON error_group.id = error ON CONFLICT (error_id, environment_id, kind, said_at) DO NOTHING",
+    )
+    .bind(flags.iter().map(|flag| number(&flag.group)).collect::<Vec<_>>())
+    .bind(flags.iter().map(|flag| number(&flag.service)).collect::<Vec<_>>())
+    .bind(flags.iter().map(|flag| number(&flag.environment)).collect::<Vec<_>>())
+    .bind(flags.iter().map(|flag| flag.flag.word()).collect::<Vec<_>>())
+    .bind(flags.iter().map(|flag| flag.version.clone()).collect::<Vec<_>>())
+    .bind(flags.iter().map(|flag| flag.by_deploy).collect::<Vec<_>>())
+    .bind(flags.iter().map(|flag| time(flag.since)).collect::<Vec<_>>())
+    .bind(flags.iter().map(|flag| time(flag.at)).collect::<Vec<_>>())
+    .bind(flags.iter().map(|flag| i64::try_from(flag.count).unwrap_or(i64::MAX)).collect::<Vec<_>>())
+    .bind(flags.iter().map(|flag| flag.expected).collect::<Vec<_>>())
+    .bind(flags.iter().map(|flag| flag.evidence).collect::<Vec<_>>())
+    .bind(flags.iter().map(|flag| flag.requests.and_then(|n| i64::try_from(n).ok())).collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
+    Ok(done.rows_affected())
+}
+
+async fn end(connection: &mut sqlx::PgConnection, ends: &[outcrop_core::deploy::Ended]) -> Result<(), StoreError> {
+    for ended in ends {
+        sqlx::query(
+            "UPDATE flag SET ended_at = $4 WHERE error_id = $1 AND environment_id = $2 AND kind = 'surging' AND said_at = $3 AND ended_at IS NULL",
+        )
+        .bind(ended.group.parse::<i32>().unwrap_or_default())
+        .bind(ended.environment.parse::<i32>().unwrap_or_default())
+        .bind(time(ended.said))
+        .bind(time(ended.at))
+        .execute(&mut *connection)
+        .await?;
+    }
+    Ok(())
+}
+
+/// How long after a deploy flags are charged to it, at most.
+pub const CHARGED: TimeDelta = TimeDelta::hours(24);
