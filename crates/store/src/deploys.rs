@@ -1,8 +1,8 @@
 //! Deploys, and what was said after them.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_core::deploy::{Detector, Event, FlagLine, Minute};
 use sqlx::FromRow;
 
@@ -110,14 +110,15 @@ pub struct Deploy {
     pub last_event_at: Option<DateTime<Utc>>,
 }
 
-/// An announced deploy within an hour of a version's first telemetry is the same one. The first version of a service in an
+/// An announced deploy within an hour of a version's first telemetry is the same one, and began with the earlier of them. The first version of a service in an
 /// environment was there before: it is none.
 const DEPLOYS: &str = "WITH seen AS (\
          SELECT service_id, environment_id, version_id, first_event_at, last_event_at, \
              rank() OVER (PARTITION BY service_id, environment_id ORDER BY first_event_at) AS place FROM deployed) \
      SELECT all_of.service_id, service.name AS service, all_of.environment_id, environment.name AS environment, version.label AS version, \
          at, ended_at, share, announced, revision, link, by, last_event_at FROM (\
-         SELECT d.service_id, d.environment_id, d.version_id, d.at, d.ended_at, d.share, true AS announced, d.revision, d.link, d.by, seen.last_event_at \
+         SELECT d.service_id, d.environment_id, d.version_id, \
+             CASE WHEN seen.first_event_at BETWEEN d.at - interval '1 hour' AND d.at THEN seen.first_event_at ELSE d.at END AS at, d.ended_at, d.share, true AS announced, d.revision, d.link, d.by, seen.last_event_at \
          FROM deploy d LEFT JOIN seen USING (service_id, environment_id, version_id) \
          UNION ALL SELECT service_id, environment_id, version_id, first_event_at, NULL, NULL, false, '', '', '', last_event_at FROM seen \
          WHERE place > 1 AND NOT EXISTS (SELECT FROM deploy d WHERE d.service_id = seen.service_id AND d.environment_id = seen.environment_id \
@@ -266,6 +267,8 @@ pub struct Watch {
     detector: Detector,
     /// The first minute that it was not told.
     next: Option<Minute>,
+    /// Requests and occurrences that it was told, by the hour: what comes later shows in the difference.
+    told: BTreeMap<DateTime<Utc>, (i64, i64)>,
 }
 
 #[derive(FromRow)]
@@ -283,8 +286,8 @@ struct Row {
 /// Deploys, then requests, then errors of each minute. Services and environments go by their numbers.
 const EVENTS: &str = "SELECT 0 AS kind, date_trunc('minute', at) AS at, service_id AS service, environment_id AS environment, version, 0 AS error, 0::bigint AS n, share \
          FROM (DEPLOYS) d WHERE at >= $1 AND at < $2 \
-     UNION ALL SELECT 1, minute, service_id, environment_id, version.label, 0, sum(requests)::bigint, NULL::real FROM traffic_minute t \
-         JOIN version ON version.id = t.version_id WHERE minute >= $1 AND minute < $2 GROUP BY minute, service_id, environment_id, version.label \
+     UNION ALL SELECT 1, minute, t.service_id, environment_id, version.label, 0, sum(requests)::bigint, NULL::real FROM traffic_minute t \
+         JOIN version ON version.id = t.version_id WHERE minute >= $1 AND minute < $2 GROUP BY minute, t.service_id, environment_id, version.label \
      UNION ALL SELECT 2, minute, cause.service_id, environment_id, version.label, cause.error_id, sum(n)::bigint, NULL FROM tally_minute t \
          JOIN cause ON cause.id = t.cause_id JOIN version ON version.id = t.version_id WHERE minute >= $1 AND minute < $2 AND n > 0 \
          GROUP BY minute, cause.service_id, environment_id, version.label, cause.error_id \
@@ -305,6 +308,12 @@ impl Watch {
             return Ok(0);
         }
         let whole = (now.timestamp() - CLOSED_AFTER_SECS).div_euclid(60);
+        if let Some(next) = self.next
+            && self.has_late(&mut transaction, next).await?
+        {
+            tracing::debug!("requests or errors of past hours came late: flags are worked out anew");
+            *self = Self::default();
+        }
         let from = if let Some(next) = self.next {
             next
         } else {
@@ -334,6 +343,13 @@ impl Watch {
             .await?;
         let mut flags: Vec<FlagLine> = vec![];
         for row in rows {
+            let hour = row.at.duration_trunc(TimeDelta::hours(1)).unwrap_or(row.at);
+            let sums = self.told.entry(hour).or_default();
+            match row.kind {
+                1 => sums.0 += row.n,
+                2 => sums.1 += row.n,
+                _ => {}
+            }
             flags.extend(self.detector.push(&row.event()));
         }
         flags.extend(self.detector.finish_until(whole));
@@ -342,6 +358,25 @@ impl Watch {
         transaction.commit().await?;
         self.next = Some(whole);
         Ok(said)
+    }
+}
+
+impl Watch {
+    /// Whether whole hours that the detector was told hold something else by now. Hours about to leave what is replayed are
+    /// not looked at.
+    async fn has_late(&self, connection: &mut sqlx::PgConnection, next: Minute) -> Result<bool, StoreError> {
+        let hour = |at: DateTime<Utc>| at.duration_trunc(TimeDelta::hours(1)).unwrap_or(at);
+        let (from, to) = (hour(time(next - (REPLAYED_DAYS - 1) * 1_440)), hour(time(next)));
+        let rows: Vec<(DateTime<Utc>, i64, i64)> = sqlx::query_as(
+            "SELECT hour, sum(requests)::bigint, sum(errors)::bigint FROM (\
+                 SELECT hour, requests, 0::bigint AS errors FROM traffic_hour WHERE hour >= $1 AND hour < $2 \
+                 UNION ALL SELECT hour, 0, n FROM tally_hour WHERE hour >= $1 AND hour < $2) sums GROUP BY hour",
+        )
+        .bind(from)
+        .bind(to)
+        .fetch_all(connection)
+        .await?;
+        Ok(rows.into_iter().any(|(hour, requests, errors)| self.told.get(&hour).copied().unwrap_or_default() != (requests, errors)))
     }
 }
 

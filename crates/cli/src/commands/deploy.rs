@@ -88,7 +88,7 @@ async fn check(arguments: CheckArgs) -> Result<(), Fault> {
 fn show(answer: &DeployCheck) -> Result<(), Fault> {
     line(printable(&format!("{}: {}", answer.outcome, answer.sentence)))?;
     for flag in &answer.flags {
-        line(printable(&format!("  {:<9}{} {}", flag.flag, flag.reference, flag.title)))?;
+        line(printable(&format!("  {:<9}{} {} {}", flag.flag, flag.reference, flag.service, flag.title)))?;
         line(printable(&format!("           {}", flag.evidence)))?;
     }
     let (before, after) = (answer.before, answer.after);

@@ -7,6 +7,7 @@ mod collect;
 mod commands;
 mod console;
 mod demo;
+mod deploys;
 mod hostile;
 mod one_page;
 mod outage;

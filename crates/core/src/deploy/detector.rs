@@ -223,7 +223,9 @@ fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
             }
         }
     };
-    for deploy in place.deploys.iter().rev().take_while(|deploy| minute - deploy.at <= WATCHED) {
+    // A window that reaches into a surge that is over tells of that one.
+    let calm = group.calm_since();
+    for deploy in place.deploys.iter().rev().take_while(|deploy| minute - deploy.at <= WATCHED && deploy.at >= calm) {
         for version in [None, Some(deploy.version)] {
             if let Some(told) = place.told(group, deploy.at, until, version) {
                 consider(&told, Some(deploy.version), AFTER_DEPLOY);
@@ -231,7 +233,7 @@ fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
         }
     }
     let mut records = vec![];
-    for window in WINDOWS {
+    for window in WINDOWS.into_iter().filter(|window| until - window >= calm) {
         if let Some(told) = place.told(group, until - window, until, None) {
             consider(&told, None, ANYWHERE);
             records.push((window, told.evidence));

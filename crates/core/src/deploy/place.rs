@@ -528,6 +528,11 @@ impl Group {
         self.bursts.iter().map(|(_, evidence)| *evidence).fold(strongest, f64::max)
     }
 
+    /// The end of its last surge.
+    pub fn calm_since(&self) -> Minute {
+        self.excluded.last().map_or(Minute::MIN, |(_, end)| *end)
+    }
+
     /// Begins anew: what was before is no measure.
     pub fn begin(&mut self, minute: Minute, quiet_until: Minute) {
         self.episode = None;

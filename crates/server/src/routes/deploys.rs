@@ -3,7 +3,7 @@
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_store::deploys::{self, CHARGED, Deploy, Flag};
-use outcrop_store::{Database, StoreError, errors};
+use outcrop_store::{Database, StoreError, errors, traces};
 
 use super::query::{bad, limit, parameters, scope};
 use super::viewer::Viewer;
@@ -159,8 +159,8 @@ async fn check(database: &Database, deploy: &Deploy, kinds: &[String], now: Date
         deploys::traffic(database, deploy, (before_from, deploy.at), None),
         deploys::traffic(database, deploy, (deploy.at, until), Some(&deploy.version)),
     )?;
-    let flags: Vec<FlagItem> =
-        flags.into_iter().filter(|flag| kinds.is_empty() || kinds.contains(&flag.kind)).map(|flag| flag_item(&flag)).collect();
+    let flags = charged(database, flags, deploy.at, until).await?;
+    let flags: Vec<FlagItem> = flags.into_iter().filter(|flag| kinds.is_empty() || kinds.contains(&flag.flag)).collect();
     let needs = needs(before, after);
     let named = format!("{} {} in {}", deploy.service, deploy.version, deploy.environment);
     let (outcome, sentence) = if !flags.is_empty() {
@@ -191,6 +191,26 @@ async fn check(database: &Database, deploy: &Deploy, kinds: &[String], now: Date
         after: Sums { requests: after.0, failed: after.1, minutes },
         needs_requests: needs,
     })
+}
+
+/// A deploy's own flags, without those of errors that follow from another service's, and with those of errors elsewhere
+/// that follow from its own: an echo counts against the deploy that caused its origin.
+async fn charged(database: &Database, own: Vec<Flag>, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<Vec<FlagItem>, StoreError> {
+    let numbers: Vec<i32> = own.iter().map(|flag| flag.error_id).collect();
+    let origins = traces::main_origins(database, &numbers, from, to).await?;
+    let mut items: Vec<FlagItem> = vec![];
+    for flag in own.iter().filter(|flag| !origins.contains_key(&flag.error_id)) {
+        items.push(flag_item(flag));
+        let (_, echoes) = traces::ties(database, flag.error_id, from, to).await?;
+        let echoes: Vec<i32> = echoes.iter().map(|echo| echo.error_id).collect();
+        let flags = deploys::flags(database, &echoes, from, to).await?;
+        for echo in echoes.iter().filter_map(|echo| flags.get(echo)).flatten().filter(|echo| echo.said_at >= flag.since) {
+            let item = flag_item(echo);
+            let evidence = format!("follows from {}: {}", errors::reference(flag.error_id), item.evidence);
+            items.push(FlagItem { evidence, ..item });
+        }
+    }
+    Ok(items)
 }
 
 #[expect(clippy::cast_precision_loss, reason = "a share of requests")]

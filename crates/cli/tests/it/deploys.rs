@@ -1,0 +1,127 @@
+//! Deploys: recorded and seen, flagged, checked by a pipeline; and the same without a server.
+
+use outcrop_testkit::Running;
+use serde_json::{Value, json};
+
+use crate::support::service;
+
+/// Requests of one minute, so many minutes ago: of them the first few fail with a type.
+fn minute(ago: u64, version: &str, requests: u64, failing: &[(&str, u64)]) -> Value {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    let start = (now / 60 - ago) * 60_000_000_000;
+    let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
+    let thrown: Vec<&str> = failing.iter().flat_map(|(name, count)| std::iter::repeat_n(*name, usize::try_from(*count).unwrap())).collect();
+    let spans: Vec<Value> = (0..requests)
+        .map(|number| {
+            let begin = start + number * 100_000_000;
+            let failure = thrown.get(usize::try_from(number).unwrap());
+            let events: Vec<Value> = failure
+                .map(|name| json!({"name": "exception", "timeUnixNano": (begin + 5_000_000).to_string(), "attributes": [text("exception.type", name), text("exception.message", "no fare")]}))
+                .into_iter()
+                .collect();
+            json!({"traceId": format!("{:032x}", u128::from(start) << 32 | u128::from(number + 1)), "spanId": format!("{:016x}", start ^ (number + 1)), "name": "POST /v1/quotes", "kind": 2,
+                "startTimeUnixNano": begin.to_string(), "endTimeUnixNano": (begin + 9_000_000).to_string(), "attributes": [text("http.route", "/v1/quotes")],
+                "events": events, "status": if failure.is_some() { json!({"code": 2}) } else { json!({}) }})
+        })
+        .collect();
+    let resource = json!({"attributes": [text("service.name", "fares"), text("service.version", version), text("deployment.environment.name", "production")]});
+    json!({"resource": resource, "scopeSpans": [{"spans": spans}]})
+}
+
+async fn send(running: &Running, minutes: Vec<Value>) {
+    for chunk in minutes.chunks(40) {
+        let body = json!({"resourceSpans": chunk}).to_string();
+        let answer = running.post("/v1/traces").header("content-type", "application/json").body(body).send().await.unwrap();
+        assert_eq!(answer.status(), 200);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_deploy_that_brings_an_error_is_flagged_and_one_that_does_not_is_clear() {
+    let running = service().start().await;
+    let check = |version: &str| {
+        let output = running.client(&["deploy", "check", &format!("fares@{version}"), "--environment", "production", "--json"]);
+        (output.status.code(), serde_json::from_slice::<Value>(&output.stdout).unwrap_or_default())
+    };
+    assert_eq!(check("2.3.9").0, Some(4), "no such deploy");
+    // 2.3.8, then 2.3.9 with the failures that were there before, then 2.4.0 with one of its own.
+    let mut minutes: Vec<Value> = (80..150).map(|ago| minute(ago, "2.3.8", 20, &[("Timeout", ago % 2)])).collect();
+    minutes.extend((20..80).map(|ago| minute(ago, "2.3.9", 20, &[("Timeout", ago % 2)])));
+    minutes.extend((3..20).map(|ago| minute(ago, "2.4.0", 20, &[("Timeout", ago % 2), ("DivisionByZero", 1)])));
+    send(&running, minutes).await;
+    let recorded = running.client(&[
+        "deploy",
+        "record",
+        "fares@2.4.0",
+        "--environment",
+        "production",
+        "--link",
+        "https://ci.skerry.example/4110",
+        "--revision",
+        "9f3ac2e",
+    ]);
+    assert!(recorded.status.success(), "{}", String::from_utf8_lossy(&recorded.stderr));
+
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(30);
+    let flagged = loop {
+        let answer = check("2.4.0");
+        if answer.0 == Some(1) || std::time::Instant::now() > until {
+            break answer;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(500)).await;
+    };
+    assert_eq!(flagged.0, Some(1), "{flagged:?}");
+    let flags = flagged.1["flags"].as_array().unwrap();
+    assert_eq!((flags.len(), &flags[0]["flag"], &flags[0]["title"]), (1, &json!("new"), &json!("DivisionByZero: no fare")), "{flags:?}");
+    assert_eq!(flags[0]["evidence"], "never seen before in production; first in fares 2.4.0");
+    assert_eq!(flagged.1["outcome"], "flagged");
+
+    let (code, answer) = check("2.3.9");
+    assert_eq!((code, &answer["outcome"], &answer["flags"]), (Some(0), &json!("clear"), &json!([])), "{answer}");
+    assert!(answer["sentence"].as_str().unwrap().contains("of 1200 requests failed"), "{answer}");
+    let quiet = running.client(&["deploy", "check", "fares@2.4.0", "--environment", "production", "--fail-on", "returned"]);
+    assert_eq!(quiet.status.code(), Some(0), "only what was asked for counts");
+    assert!(running.client(&["deploy", "record", "fares@2.5.0", "--environment", "production"]).status.success());
+    assert_eq!(check("2.5.0").0, Some(3), "nothing can be said of what was deployed just now");
+
+    let listed = running.client_json(&["deploys", "--service", "fares"]);
+    let told: Vec<String> = listed["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|item| format!("{} {} {}", item["version"].as_str().unwrap(), item["announced"], item["check"]["outcome"].as_str().unwrap()))
+        .collect();
+    assert_eq!(
+        told,
+        ["2.5.0 true too early", "2.4.0 true flagged", "2.3.9 false clear"],
+        "announced and seen are one; the first version is none"
+    );
+    let errors = running.errors().await;
+    let of = |name: &str| errors.iter().find(|error| error["type"] == name).unwrap();
+    assert_eq!((&of("DivisionByZero")["flags"], &of("Timeout")["flags"]), (&json!(["new"]), &json!([])));
+    let usage = running.client(&["deploy", "record", "fares", "--environment", "production"]);
+    assert_eq!(usage.status.code(), Some(2));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_backtest_needs_no_server_and_says_where_a_stream_is_wrong() {
+    let nowhere = service();
+    let line = |kind: &str, minute: u32, more: &str| {
+        format!(
+            r#"{{"kind":"{kind}","minute":"2026-11-02T{:02}:{:02}:00Z","service":"fares","environment":"production","version":"2.4.0",{more}}}"#,
+            minute / 60,
+            minute % 60
+        )
+    };
+    let mut stream: Vec<String> = (0..60).map(|minute| line("requests", minute, r#""count":100"#)).collect();
+    stream.push(line("errors", 59, r#""group":"g1","count":2"#));
+    let flags = nowhere.succeed(&["backtest", "-"], &stream.join("\n"));
+    assert_eq!(
+        flags,
+        r#"{"flag":"new","service":"fares","environment":"production","group":"g1","version":"2.4.0","at":"2026-11-02T00:59:00Z"}"#
+    );
+    stream.push(line("errors", 3, r#""group":"g1","count":2"#));
+    let output = nowhere.command_with(&["backtest", "-"], &stream.join("\n"), &[]);
+    assert_eq!(output.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&output.stderr).contains("-, line 62: it is earlier than the line before"));
+}

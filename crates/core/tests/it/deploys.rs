@@ -1,0 +1,146 @@
+//! Flags: the labelled stories in small, and what must hold of any stream.
+
+use outcrop_core::deploy::{Detector, Event, FlagLine};
+use proptest::prelude::*;
+
+/// 2026-11-02T00:00Z, in minutes.
+const START: i64 = 29_366_640;
+
+fn at(minute: i64) -> String {
+    chrono::DateTime::<chrono::Utc>::from_timestamp((START + minute) * 60, 0).unwrap().format("%Y-%m-%dT%H:%M:%SZ").to_string()
+}
+
+/// A service with steady traffic that is told minute by minute.
+struct Told {
+    detector: Detector,
+    flags: Vec<FlagLine>,
+    chance: u64,
+}
+
+impl Told {
+    fn new() -> Self {
+        Self { detector: Detector::default(), flags: vec![], chance: 7 }
+    }
+
+    fn say(&mut self, line: &serde_json::Value) {
+        self.flags.extend(self.detector.push(&serde_json::from_value::<Event>(line.clone()).unwrap()));
+    }
+
+    fn deploy(&mut self, minute: i64, version: &str) {
+        self.say(
+            &serde_json::json!({"kind": "deploy", "at": at(minute), "service": "fares", "environment": "production", "version": version}),
+        );
+    }
+
+    fn settle(&mut self, minute: i64, group: &str, version: &str) {
+        self.say(&serde_json::json!({"kind": "state", "at": at(minute), "service": "fares", "group": group, "state": "fixed", "version": version}));
+    }
+
+    /// A count around a mean: as many as a hundred dice say, the same in every run.
+    fn about(&mut self, mean: f64) -> u64 {
+        let mut count = 0;
+        for _ in 0..100 {
+            self.chance = self.chance.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            let dice = u32::try_from(self.chance >> 32).unwrap();
+            count += u64::from(f64::from(dice) / f64::from(u32::MAX) < mean / 100.0);
+        }
+        count
+    }
+
+    fn minute(&mut self, minute: i64, version: &str, requests: u64, errors: &[(&str, u64)]) {
+        let line = |kind: &str| serde_json::json!({"kind": kind, "minute": at(minute), "service": "fares", "environment": "production", "version": version});
+        let mut told = line("requests");
+        told["count"] = requests.into();
+        self.say(&told);
+        for (group, count) in errors.iter().filter(|(_, count)| *count > 0) {
+            let mut told = line("errors");
+            (told["group"], told["count"]) = ((*group).into(), (*count).into());
+            self.say(&told);
+        }
+    }
+
+    fn days(&mut self, minutes: std::ops::Range<i64>, version: &str, requests: u64, mean: f64) {
+        for minute in minutes {
+            let count = self.about(mean);
+            self.minute(minute, version, requests, &[("g1", count)]);
+        }
+    }
+
+    /// Flags after the first day: kind, error, version, minute.
+    fn said(&mut self) -> Vec<String> {
+        self.flags.extend(self.detector.finish());
+        let late = self.flags.iter().filter(|flag| flag.at >= START + 1_440);
+        late.map(|flag| format!("{} {} {} {}", flag.flag.word(), flag.group, flag.version, flag.at - START)).collect()
+    }
+}
+
+#[test]
+fn a_busy_harmless_deploy_stays_clear_and_a_bad_one_is_said_within_minutes() {
+    let mut told = Told::new();
+    told.days(0..2_000, "2.3.9", 200, 2.0);
+    told.deploy(2_000, "2.4.0");
+    // Three times the traffic, three times the errors.
+    told.days(2_000..2_400, "2.4.0", 600, 6.0);
+    told.deploy(2_400, "2.5.0");
+    told.days(2_400..2_460, "2.5.0", 600, 18.0);
+    let said = told.said();
+    assert_eq!(said.len(), 1, "{said:?}");
+    assert!(said[0].starts_with("surging g1 2.5.0 24"), "{said:?}");
+    assert!(told.flags.last().is_some_and(|flag| flag.by_deploy && flag.at <= START + 2_406 && flag.count > 30 && flag.expected < 20.0));
+}
+
+#[test]
+fn what_never_occurred_is_new_once_and_what_was_settled_returns_in_its_version_alone() {
+    let mut told = Told::new();
+    told.days(0..1_500, "2.3.9", 200, 0.5);
+    told.minute(1_500, "2.3.9", 200, &[("g1", 1), ("g2", 1)]);
+    told.minute(1_501, "2.3.9", 200, &[("g2", 3)]);
+    told.settle(1_502, "g2", "2.4.0");
+    // A straggler on the version before is no return, and neither is what no version was seen of.
+    told.minute(1_510, "2.3.9", 200, &[("g2", 1)]);
+    told.deploy(1_520, "2.4.0");
+    told.minute(1_521, "2.4.0", 200, &[("g2", 1)]);
+    told.minute(1_522, "2.4.0", 200, &[("g2", 5)]);
+    told.settle(1_600, "g9", "2.3.0");
+    told.minute(1_610, "2.4.0", 200, &[("g9", 1)]);
+    assert_eq!(told.said(), ["new g2 2.3.9 1500", "returned g2 2.4.0 1521", "returned g9 2.4.0 1610"]);
+}
+
+#[test]
+fn a_nightly_job_is_learnt_and_a_surge_ends() {
+    let mut told = Told::new();
+    let night = |minute: i64| (120..140).contains(&(minute % 1_440));
+    for minute in 0..4_400 {
+        let job = if night(minute) { 9 } else { 0 };
+        let calm = told.about(if (3_500..3_560).contains(&minute) { 12.0 } else { 1.0 });
+        told.minute(minute, "7.3.0", 100, &[("g1", calm), ("job", job)]);
+    }
+    let said = told.said();
+    assert_eq!(said.len(), 1, "{said:?}");
+    assert!(said[0].starts_with("surging g1 7.3.0 350"), "{said:?}");
+    let ended = told.detector.take_ends();
+    assert_eq!(ended.len(), 1);
+    assert!((3_560..3_640).contains(&(ended[0].at - START)), "{ended:?}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 12, ..ProptestConfig::default() })]
+
+    #[test]
+    fn silent_weeks_are_silent(seed in any::<u64>(), mean in 0.01..20.0_f64) {
+        let mut told = Told { chance: seed, ..Told::new() };
+        for day in 0..5 {
+            told.deploy(day * 1_440 + 600, &format!("2.{day}.0"));
+            told.days(day * 1_440 + 600..(day + 1) * 1_440 + 600, &format!("2.{day}.0"), 300, mean);
+        }
+        let said: Vec<String> = told.said().into_iter().filter(|flag| flag.starts_with("surging")).collect();
+        prop_assert!(said.is_empty(), "{:?}", said);
+    }
+
+    #[test]
+    fn the_evidence_grows_with_the_count_and_is_none_below_what_is_due(expected in 0.01..500.0_f64, basis in 0.5..1e6_f64, count in 0..1_000_u32) {
+        let of = |count: u32| outcrop_core::deploy::rate_evidence(f64::from(count), expected, basis);
+        prop_assert!(of(count) <= of(count + 1) + 1e-9);
+        prop_assert!(f64::from(count) > expected || of(count) == 0.0);
+    }
+}
