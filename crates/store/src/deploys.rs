@@ -267,6 +267,8 @@ pub struct Watch {
     detector: Detector,
     /// The first minute that it was not told.
     next: Option<Minute>,
+    /// When it was told the past: a day later it is told anew, so that it never holds more than it looks at.
+    begun: Minute,
     /// Requests and occurrences that it was told, by the hour: what comes later shows in the difference.
     told: BTreeMap<DateTime<Utc>, (i64, i64)>,
 }
@@ -309,14 +311,15 @@ impl Watch {
         }
         let whole = (now.timestamp() - CLOSED_AFTER_SECS).div_euclid(60);
         if let Some(next) = self.next
-            && self.has_late(&mut transaction, next).await?
+            && (whole - self.begun > 1_440 || self.has_late(&mut transaction, next).await?)
         {
-            tracing::debug!("requests or errors of past hours came late: flags are worked out anew");
+            tracing::debug!("flags are worked out anew: a day has passed, or requests or errors of past hours came late");
             *self = Self::default();
         }
         let from = if let Some(next) = self.next {
             next
         } else {
+            self.begun = whole;
             let from = whole - REPLAYED_DAYS * 1_440;
             self.detector = Detector::default();
             let known: Vec<(i32, i32, i32)> = sqlx::query_as(
