@@ -102,7 +102,7 @@ function Waterfall({ trace, at, go }: { trace: TraceDetail; at: number; go: (pla
   const ticks = [0, 0.25, 0.5, 0.75, 1];
   return (
     <section aria-label="Spans over time">
-      <div className="flex border-b border-line pb-1 text-[12px] text-faint tabular-nums">
+      <div className="flex overflow-y-hidden border-b border-line pb-1 text-[12px] text-faint tabular-nums [scrollbar-gutter:stable]">
         <span className="w-[45%] shrink-0" />
         <div className="relative h-4 flex-1">
           {ticks.map((share) => (
@@ -113,7 +113,7 @@ function Waterfall({ trace, at, go }: { trace: TraceDetail; at: number; go: (pla
         </div>
         <span className="w-16 shrink-0" />
       </div>
-      <div ref={box} className="max-h-[34rem] overflow-y-auto" role="listbox" aria-label="Spans" tabIndex={0} aria-activedescendant={`span-${trace.spans[at]?.span_id}`}>
+      <div ref={box} className="max-h-[34rem] overflow-y-auto [scrollbar-gutter:stable]" role="listbox" aria-label="Spans" tabIndex={0} aria-activedescendant={`span-${trace.spans[at]?.span_id}`}>
         <div className="relative" style={{ height: rows.getTotalSize() }}>
           {rows.getVirtualItems().map((row) => {
             const span = trace.spans[row.index] as SpanItem;

@@ -1,7 +1,7 @@
 //! Deploys, and whether they did harm.
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_store::deploys::{self, CHARGED, Deploy, Flag};
 use outcrop_store::{Database, StoreError, errors, traces};
 
@@ -159,7 +159,9 @@ async fn check(database: &Database, deploy: &Deploy, kinds: &[String], now: Date
         deploys::traffic(database, deploy, (before_from, deploy.at), None),
         deploys::traffic(database, deploy, (deploy.at, until), Some(&deploy.version)),
     )?;
-    let flags = charged(database, flags, deploy.at, until).await?;
+    // A flag bears the beginning of its minute, which may be before the deploy's first telemetry.
+    let from = deploy.at.duration_trunc(TimeDelta::minutes(1)).unwrap_or(deploy.at);
+    let flags = charged(database, flags, from, until).await?;
     let flags: Vec<FlagItem> = flags.into_iter().filter(|flag| kinds.is_empty() || kinds.contains(&flag.flag)).collect();
     let needs = needs(before, after);
     let named = format!("{} {} in {}", deploy.service, deploy.version, deploy.environment);
