@@ -18,10 +18,13 @@ export function DeploysPage() {
   const when = search.since || search.from ? windowInWords(search) : "the last 7 days";
   if (items.length === 0) {
     return (
+      <>
+      <h1 className="sr-only">Deploys</h1>
       <Empty title={`No deploy in ${when}.`}>
         <p>A version that sends for the first time is a deploy. A pipeline can announce it, with who, why and when:</p>
         <Code label="Announce a deploy">outcrop deploy record fares@2.4.0 --environment production --link https://ci.skerry.example/4110</Code>
       </Empty>
+      </>
     );
   }
   const flagged = items.filter((item) => item.check.outcome === "flagged");

@@ -209,7 +209,7 @@ function Pairs({ title, data }: { title: string; data: unknown }) {
         {pairs.map(([name, value]) => (
           <div key={name} className="grid grid-cols-[10rem_1fr] gap-x-2 border-b border-line py-0.5">
             <dt className="font-mono text-faint [overflow-wrap:anywhere]">{name}</dt>
-            <dd className="max-h-40 overflow-y-auto font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
+            <dd className="font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
               <bdi>{typeof value === "string" ? value : JSON.stringify(value)}</bdi>
             </dd>
           </div>

@@ -55,9 +55,12 @@ function Endpoints() {
   const when = windowInWords(search);
   if (items.length === 0) {
     return (
+      <>
+      <h1 className="sr-only">Endpoints</h1>
       <Empty title={`No request came in ${when}.`}>
         <p>Choose a longer window above, or connect a service that sends spans.</p>
       </Empty>
+      </>
     );
   }
   const worst = items.reduce((one, other) => (rate(other) > rate(one) ? other : one));
@@ -161,9 +164,12 @@ function Slow() {
   const [worst] = items;
   if (!worst) {
     return (
+      <>
+      <h1 className="sr-only">Slow requests</h1>
       <Empty title={`No slow request came in ${windowInWords(search)}.`}>
         <p>A request is slow past twice the time that 95 % of its endpoint's requests of the last seven days stayed below, or past what was set for it.</p>
       </Empty>
+      </>
     );
   }
   return (

@@ -191,6 +191,7 @@ async fn hostile_text_is_shown_harmlessly_and_breaks_no_layout() {
 async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
     let running = with_failures().await;
     let reference = running.errors().await[0]["ref"].as_str().unwrap().to_owned();
+    let trace = running.client_json(&["requests"])["items"][0]["trace_id"].as_str().unwrap().to_owned();
     for (width, height, scheme) in [(1280, 800, "light"), (1280, 800, "dark"), (390, 844, "light")] {
         let browser = Browser::start(width, height, scheme).await;
         browser.open(&format!("{}/sign-in", running.url)).await;
@@ -205,6 +206,11 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
             ("/account".to_owned(), "Set a new password"),
             ("/grouping".to_owned(), "What was changed"),
             ("/services".to_owned(), "Folder the code runs in"),
+            ("/senders".to_owned(), "Dropped as it comes in"),
+            ("/deploys".to_owned(), "deploy"),
+            ("/traffic".to_owned(), "of the requests to"),
+            ("/traffic?view=requests".to_owned(), "Kept are failed and slow requests"),
+            (format!("/traces/{trace}"), "next and previous failure"),
         ] {
             browser.open(&format!("{}{page}", running.url)).await;
             browser.sees(shows).await;
