@@ -68,7 +68,10 @@ fn kept(trace: &TraceDetail) -> String {
 }
 
 fn tree(trace: &TraceDetail, all: bool) -> Result<(), Fault> {
-    let hidden = if all { HashMap::new() } else { summed_up(&trace.spans) };
+    let mut hidden = summed_up(&trace.spans);
+    if all {
+        hidden.clear();
+    }
     let width = usize::from(width());
     let bars = (width / 3).clamp(12, 60);
     let names = width.saturating_sub(bars + DURATION + 4).max(20);
