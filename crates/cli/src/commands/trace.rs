@@ -68,7 +68,7 @@ fn kept(trace: &TraceDetail) -> String {
 }
 
 fn tree(trace: &TraceDetail, all: bool) -> Result<(), Fault> {
-    let mut hidden = summed_up(&trace.spans);
+    let mut hidden = left_out(&trace.spans);
     if all {
         hidden.clear();
     }
@@ -98,7 +98,7 @@ type Sum = Option<(usize, f64)>;
 
 /// Spans that are summed up: the first of them with how many there are and how long they took together, the others with
 /// nothing. What failed is always shown.
-fn summed_up(spans: &[SpanItem]) -> HashMap<usize, Sum> {
+fn left_out(spans: &[SpanItem]) -> HashMap<usize, Sum> {
     let mut alike: HashMap<(&Option<String>, &str, &str), Vec<usize>> = HashMap::new();
     for (at, span) in
         spans.iter().enumerate().filter(|(_, span)| span.parent_id.is_some() && span.status == "ok" && span.occurrences.is_empty())
