@@ -63,13 +63,16 @@ impl Detector {
 
     /// Ends the minutes before one; returns the flags that they told of.
     pub fn finish_until(&mut self, minute: Minute) -> Vec<FlagLine> {
-        if let Some(open) = self.minute.filter(|open| *open < minute) {
-            for passed in open..minute {
-                self.close(passed);
-            }
-            self.minute = Some(minute);
-        }
+        self.reach(minute);
         std::mem::take(&mut self.flags)
+    }
+
+    /// Ends the minutes before one, which is the open one from then on.
+    fn reach(&mut self, minute: Minute) {
+        for passed in self.minute.unwrap_or(minute)..minute {
+            self.close(passed);
+        }
+        self.minute = self.minute.max(Some(minute));
     }
 
     /// The surges that ended since this was asked last.
@@ -80,12 +83,7 @@ impl Detector {
     /// Takes one event; returns the flags that the minutes before it told of.
     pub fn push(&mut self, event: &Event) -> Vec<FlagLine> {
         let minute = event.minute();
-        if let Some(open) = self.minute.filter(|open| *open < minute) {
-            for passed in open..minute {
-                self.close(passed);
-            }
-        }
-        self.minute = Some(self.minute.map_or(minute, |open| open.max(minute)));
+        self.reach(minute);
         self.take(event, minute);
         std::mem::take(&mut self.flags)
     }

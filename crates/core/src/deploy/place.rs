@@ -232,8 +232,8 @@ impl Place {
         }
     }
 
-    /// What is due of a group over a window, by its past before `until`: at an exposure, of which the window's whole traffic is
-    /// so many times as much.
+    /// What is due of a group over a window of a length, by its past before `until`: at an exposure, which is so large a share of
+    /// all that the window had. `is_past`: the window lies within the past itself, so that the latest hours tell nothing of it.
     pub fn due(&self, group: &Group, until: Minute, length: Minute, (exposure, share): (f64, f64), is_past: bool) -> Due {
         let from = self.past_of(group, until);
         let (mut basis, mut past, mut minutes) = (group.counts.between(from, until), self.exposure.between(from, until), span(from, until));
