@@ -3,7 +3,7 @@ import { useState } from "react";
 import { type Scope, api, taken, windowOf } from "../../api/client";
 import { count, counted, percent } from "../../ui/format";
 import { Failed } from "../../ui/states";
-import { DropError } from "../senders/page";
+import { DropError } from "../senders/drop-error";
 import { Regroup } from "./regroup";
 
 /** Findings shown before "all". */

@@ -4,11 +4,10 @@ import { type FormEvent, type ReactNode, useState } from "react";
 import { type KeyItem, api, queryClient, taken, useMember } from "../../api/client";
 import { agoInWords, count, counted, exact } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
+import { BUTTON, INPUT, Refused } from "./parts";
 import { Refusals } from "./refusals";
 
 const names = (text: string) => text.split(/[\s,]+/).filter(Boolean);
-const BUTTON = "rounded-sm border border-line bg-paper px-2.5 py-0.5 hover:bg-wash disabled:opacity-60";
-const INPUT = "mt-1 block w-full rounded-sm border border-line bg-sheet px-2 py-1 font-mono text-[13px]";
 
 /** What may send, what was refused, what is dropped. */
 export function SendersPage() {
@@ -50,14 +49,6 @@ export function SendersPage() {
 
 function Head({ children }: { children: ReactNode }) {
   return <h2 className="border-b border-line pb-1 font-semibold">{children}</h2>;
-}
-
-function Refused({ error }: { error: Error }) {
-  return (
-    <p role="alert" className="mt-2 border-l-4 border-brick bg-sheet px-3 py-2">
-      {error.message}
-    </p>
-  );
 }
 
 function KeyRow({ item, mayChange }: { item: KeyItem; mayChange: boolean }) {
@@ -230,42 +221,3 @@ function Dropped({ mayChange }: { mayChange: boolean }) {
     </section>
   );
 }
-
-/** Drops one error from now on; from its page. */
-export function DropError({ reference }: { reference: string }) {
-  const member = useMember();
-  const [isOpen, setOpen] = useState(false);
-  const [note, setNote] = useState("");
-  const make = useMutation({
-    mutationFn: () => taken(api.POST("/api/v1/drops", { body: { error: reference, note } })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: ["drops"] }),
-  });
-  if (member.data?.role === "viewer") return null;
-  if (make.isSuccess) {
-    return (
-      <p role="status" className="mt-2 border-l-4 border-moss bg-sheet px-3 py-2">
-        Dropped from now on, before it counts. <Link to="/senders">End it, or see how much it was.</Link>
-      </p>
-    );
-  }
-  return (
-    <div className="mt-2">
-      <button type="button" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)} className="text-accent hover:underline aria-expanded:font-semibold">
-        Noise? Drop this
-      </button>
-      {isOpen && (
-        <div className="mt-1 flex flex-wrap items-end gap-3">
-          <label className="w-80 max-w-full">
-            Why
-            <input value={note} onChange={(event) => setNote(event.target.value)} className={INPUT} />
-          </label>
-          <button type="button" className={BUTTON} disabled={make.isPending} onClick={() => make.mutate()}>
-            Never count or keep it again
-          </button>
-        </div>
-      )}
-      {make.isError && <Refused error={make.error} />}
-    </div>
-  );
-}
-
