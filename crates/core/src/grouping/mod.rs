@@ -11,8 +11,6 @@ pub mod regrouping;
 pub mod rules;
 mod template;
 
-use std::borrow::Cow;
-
 use serde::Serialize;
 
 pub use described::Described;
@@ -25,6 +23,8 @@ use crate::{Digest, Hasher};
 ///
 /// 1 read the stacks of four runtimes and looked at no message where a type was missing; 2 reads all.
 pub const ALGORITHM: i16 = 2;
+/// The one before it, whose keys are made beside its own.
+const PREVIOUS: i16 = ALGORITHM - 1;
 
 /// The runtimes whose stacks the first algorithm read.
 pub(crate) const READ_BY_FIRST: &[&str] = &["cpython", "nodejs", "java", "go"];
@@ -94,18 +94,20 @@ pub struct Grouping {
 /// ```
 #[must_use]
 pub fn group(subject: &Subject<'_>) -> Grouping {
-    made(subject, Key::new(ALGORITHM)).0
+    made(subject, Key::default()).0
 }
 
-/// The key of an earlier algorithm.
-pub(crate) fn key_by(subject: &Subject<'_>, algorithm: i16) -> Digest {
-    made(subject, Key::new(algorithm)).0.key
+/// The previous algorithm's key of a stack that it could not read: it saw the type and the message alone.
+pub(crate) fn previous_key_unread(type_name: &str, message: &str) -> Digest {
+    let mut hasher = Hasher::default();
+    hasher.part(b"message").part(kind::bare_type(type_name, PREVIOUS).as_bytes()).part(template::by(message, PREVIOUS).as_bytes());
+    hasher.finish()
 }
 
 /// Explains a grouping: the parts are those that [`group`] hashes, taken down as it does.
 #[must_use]
 pub fn explain(subject: &Subject<'_>) -> Explanation {
-    let (grouping, counted) = made(subject, Key { noted: Some(vec![]), ..Key::new(ALGORITHM) });
+    let (grouping, counted) = made(subject, Key { noted: Some(vec![]), ..Key::default() });
     Explanation { tier: grouping.tier, ignored: ignored(subject, grouping.tier, &counted), counted }
 }
 
@@ -149,7 +151,7 @@ fn ignored(subject: &Subject<'_>, tier: Tier, counted: &[Part]) -> Vec<String> {
 }
 
 fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<Part>) {
-    let template = template::by(subject.message, key.algorithm);
+    let template = template(subject.message);
     let own_frame = subject.stack.and_then(Stack::own_frame);
     let has_frames = subject.stack.is_some_and(|stack| stack.frame_count() > 0);
     let tier = match (own_frame, has_frames) {
@@ -162,13 +164,13 @@ fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<Part>) {
         (Tier::LibraryFrames, Some(stack)) => library_frames(&mut key, stack, subject, &template),
         _ => {
             key.part(PartKind::Structure, "message");
-            key.part(PartKind::Type, kind::bare_type(subject.type_name, key.algorithm));
-            key.part(PartKind::Message, &template);
+            key.either(PartKind::Type, kind::bare_type(subject.type_name, ALGORITHM), kind::bare_type(subject.type_name, PREVIOUS));
+            key.either(PartKind::Message, &template, &template::by(subject.message, PREVIOUS));
         }
     }
     let grouping = Grouping {
-        key: key.hasher.finish(),
-        previous: Digest::default(),
+        key: key.current.finish(),
+        previous: key.previous.finish(),
         by_rule: false,
         tier,
         title: title(subject, &template),
@@ -182,22 +184,37 @@ fn has_named_own_frame(stack: &Stack<'_>) -> bool {
     stack.exceptions.iter().flat_map(|exception| &exception.frames).any(|frame| frame.own && !frame.function.is_empty())
 }
 
-/// The key in the making, with what goes into it noted where somebody asks.
+/// The key in the making, and the previous algorithm's beside it; what goes into the first is noted where somebody asks.
+#[derive(Default)]
 struct Key {
-    algorithm: i16,
-    hasher: Hasher,
+    current: Hasher,
+    previous: Hasher,
     noted: Option<Vec<Part>>,
 }
 
 impl Key {
-    fn new(algorithm: i16) -> Self {
-        Self { algorithm, hasher: Hasher::default(), noted: None }
+    /// A part that both algorithms see alike.
+    fn part(&mut self, kind: PartKind, part: &str) {
+        self.part_of(kind, &[part]);
     }
 
-    fn part(&mut self, kind: PartKind, part: &str) {
-        self.hasher.part(part.as_bytes());
+    /// One part that is in pieces.
+    fn part_of(&mut self, kind: PartKind, pieces: &[&str]) {
+        self.current.part_of(pieces);
+        self.previous.part_of(pieces);
+        self.note(kind, pieces);
+    }
+
+    /// A part that the algorithms see differently.
+    fn either(&mut self, kind: PartKind, current: &str, previous: &str) {
+        self.current.part(current.as_bytes());
+        self.previous.part(previous.as_bytes());
+        self.note(kind, &[current]);
+    }
+
+    fn note(&mut self, kind: PartKind, pieces: &[&str]) {
         if let Some(noted) = &mut self.noted {
-            noted.push(Part { kind, text: part.to_owned() });
+            noted.push(Part { kind, text: pieces.concat() });
         }
     }
 }
@@ -241,48 +258,79 @@ pub struct Explanation {
 fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>) {
     key.part(PartKind::Structure, "own");
     for (at, exception) in distinct(stack).enumerate() {
-        let (type_name, message) = stated(exception, subject, at == 0 && key.algorithm > 1);
+        let said = Said::of(exception, subject, at == 0);
         let relation = match exception.relation {
             crate::stack::Relation::Member => "member",
             crate::stack::Relation::Thrown => "thrown",
             crate::stack::Relation::Cause | crate::stack::Relation::Handled => "cause",
         };
         key.part(PartKind::Structure, relation);
-        key.part(PartKind::Type, &kind::of(type_name, message, key.algorithm));
+        said.add_kind(key);
         for name in names(exception.frames.iter().filter(|frame| frame.own)).take(MAX_OWN_FRAMES) {
-            key.part(PartKind::Frame, &name);
+            key.part_of(PartKind::Frame, &name.pieces());
         }
-        for code in codes::in_message(message) {
-            key.part(PartKind::Code, &code);
-        }
+        said.add_codes(key);
     }
     if let Some(code) = codes::in_type(subject.sent_type) {
         key.part(PartKind::Code, code);
     }
     if !has_named_own_frame(stack) {
         // Anonymous code at the top of a file: only the message tells its places apart.
-        key.part(PartKind::Message, &template::by(stated(stack.top(), subject, key.algorithm > 1).1, key.algorithm));
+        let said = Said::of(stack.top(), subject, true);
+        key.either(PartKind::Message, &template(said.message), &template::by(said.message_before, PREVIOUS));
     }
 }
 
-/// Type and message of an exception: as its text states them, else, for the outermost one, as they were sent.
-fn stated<'a>(exception: &'a Exception<'_>, subject: &Subject<'a>, is_top: bool) -> (&'a str, &'a str) {
-    let sent = |sent: &'a str| if is_top { sent } else { "" };
-    let type_name = if exception.type_name.is_empty() { sent(subject.type_name) } else { &exception.type_name };
-    let message = if exception.message.is_empty() { sent(subject.message) } else { &exception.message };
-    (type_name, message)
+/// Type and message of an exception: as its text states them, else, for the outermost one, as they were sent; the previous
+/// algorithm knew only what the text states.
+struct Said<'a> {
+    type_name: &'a str,
+    message: &'a str,
+    type_before: &'a str,
+    message_before: &'a str,
+}
+
+impl<'a> Said<'a> {
+    fn of(exception: &'a Exception<'_>, subject: &Subject<'a>, is_top: bool) -> Self {
+        let or_sent = |stated: &'a str, sent: &'a str| if stated.is_empty() && is_top { sent } else { stated };
+        Self {
+            type_name: or_sent(&exception.type_name, subject.type_name),
+            message: or_sent(&exception.message, subject.message),
+            type_before: &exception.type_name,
+            message_before: &exception.message,
+        }
+    }
+
+    fn add_kind(&self, key: &mut Key) {
+        let previous = kind::of(self.type_before, self.message_before, PREVIOUS);
+        key.either(PartKind::Type, &kind::of(self.type_name, self.message, ALGORITHM), &previous);
+    }
+
+    fn add_codes(&self, key: &mut Key) {
+        let codes = codes::in_message(self.message);
+        if self.message == self.message_before {
+            codes.iter().for_each(|code| key.part(PartKind::Code, code));
+            return;
+        }
+        for code in codes {
+            key.current.part(code.as_bytes());
+            key.note(PartKind::Code, &[&code]);
+        }
+        for code in codes::in_message(self.message_before) {
+            key.previous.part(code.as_bytes());
+        }
+    }
 }
 
 fn library_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>, template: &str) {
     key.part(PartKind::Structure, "library");
     for (at, exception) in distinct(stack).enumerate() {
-        let (type_name, message) = stated(exception, subject, at == 0 && key.algorithm > 1);
-        key.part(PartKind::Type, &kind::of(type_name, message, key.algorithm));
+        Said::of(exception, subject, at == 0).add_kind(key);
         for name in names(exception.frames.iter()).take(MAX_LIBRARY_FRAMES) {
-            key.part(PartKind::Frame, &name);
+            key.part_of(PartKind::Frame, &name.pieces());
         }
     }
-    key.part(PartKind::Message, template);
+    key.either(PartKind::Message, template, &template::by(subject.message, PREVIOUS));
 }
 
 /// The exceptions of a stack; equal members of a group count once.
@@ -304,24 +352,31 @@ fn distinct<'a>(stack: &'a Stack<'a>) -> impl Iterator<Item = &'a Exception<'a>>
 }
 
 /// Names of frames for a key, with those that repeat in a row (recursion) taken once.
-fn names<'a>(frames: impl Iterator<Item = &'a Frame<'a>>) -> impl Iterator<Item = Cow<'a, str>> {
-    let mut last: Option<Cow<'a, str>> = None;
-    frames.filter_map(move |frame| {
-        let name = name(frame);
-        if last.as_ref() == Some(&name) {
-            return None;
-        }
-        last = Some(name.clone());
-        Some(name)
-    })
+fn names<'a>(frames: impl Iterator<Item = &'a Frame<'a>>) -> impl Iterator<Item = Name<'a>> {
+    let mut last = None;
+    frames.map(Name::of).filter(move |name| last.replace(*name) != Some(*name))
 }
 
 /// A frame's name without what changes: the path down to the file's own name, lambdas' and comprehensions' names.
-fn name<'a>(frame: &'a Frame<'a>) -> Cow<'a, str> {
-    let function = frame.function.as_ref();
-    let is_unnamed = function.is_empty() || function.starts_with('<');
-    let place = if frame.module.is_empty() { base_name(&frame.file) } else { frame.module.as_ref() };
-    if is_unnamed { Cow::Borrowed(place) } else { Cow::Owned(format!("{place}:{function}")) }
+#[derive(Clone, Copy, PartialEq)]
+struct Name<'a> {
+    place: &'a str,
+    /// Empty where it has no name of its own.
+    function: &'a str,
+}
+
+impl<'a> Name<'a> {
+    fn of(frame: &'a Frame<'a>) -> Self {
+        let function = frame.function.as_ref();
+        let is_unnamed = function.is_empty() || function.starts_with('<');
+        let place = if frame.module.is_empty() { base_name(&frame.file) } else { frame.module.as_ref() };
+        Self { place, function: if is_unnamed { "" } else { function } }
+    }
+
+    /// What is hashed, in pieces.
+    fn pieces(self) -> [&'a str; 3] {
+        [self.place, if self.function.is_empty() { "" } else { ":" }, self.function]
+    }
 }
 
 fn title(subject: &Subject<'_>, template: &str) -> String {

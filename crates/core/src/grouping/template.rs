@@ -65,25 +65,32 @@ type Found = Option<(usize, &'static str)>;
 /// Whatever begins with a letter, digit or underscore.
 fn word(bytes: &[u8], at: usize, is_first: bool) -> Found {
     // Everything up to the next blank or bracket, less what a sentence puts after it.
-    let mut end = run(bytes, at, |b| {
-        !b.is_ascii_whitespace()
-            && !matches!(b, b'"' | b'\'' | b'`' | b'(' | b')' | b'<' | b'>' | b'[' | b']' | b'{' | b'}' | b',' | b';' | b'|' | b'=')
-    });
+    let mut end = at;
+    let (mut slashes, mut has_digit, mut has_at) = (0, false, false);
+    while let Some(byte) = bytes.get(end) {
+        match byte {
+            b'"' | b'\'' | b'`' | b'(' | b')' | b'<' | b'>' | b'[' | b']' | b'{' | b'}' | b',' | b';' | b'|' | b'=' => break,
+            b'0'..=b'9' => has_digit = true,
+            b'/' => slashes += 1,
+            b'@' => has_at = true,
+            blank if blank.is_ascii_whitespace() => break,
+            _ => {}
+        }
+        end += 1;
+    }
     while end > at && matches!(bytes[end - 1], b'.' | b':' | b'!' | b'?') {
         end -= 1;
     }
     let token = &bytes[at..end];
-    if token.windows(3).any(|w| w == b"://") {
+    if slashes >= 2 && token.windows(3).any(|w| w == b"://") {
         return Some((run(bytes, at, |b| !b.is_ascii_whitespace() && !matches!(b, b'"' | b'\'' | b'<' | b'>' | b')')), "{url}"));
     }
-    if is_email(token) {
+    if has_at && is_email(token) {
         return Some((end, "{email}"));
     }
-    let has_digit = token.iter().any(u8::is_ascii_digit);
     if !has_digit {
-        // A path without a leading slash: `var/lib/scan.bin`; `and/or` has no dot.
-        let is_path = token.iter().filter(|b| **b == b'/').count() >= 2;
-        return is_path.then_some((end, "{path}"));
+        // A path without a leading slash: `var/lib/scan.bin`; `and/or` has no second slash.
+        return (slashes >= 2).then_some((end, "{path}"));
     }
     if is_uuid(token) {
         return Some((end, "{uuid}"));
@@ -99,7 +106,7 @@ fn word(bytes: &[u8], at: usize, is_first: bool) -> Found {
     {
         return Some(found);
     }
-    if token.contains(&b'/') && token.len() > 3 {
+    if slashes > 0 && token.len() > 3 {
         return Some((end, "{path}"));
     }
     identifier(bytes, at)

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use super::lists::{Parts, anywhere};
+use super::search::{Search, lines, sign};
 use super::{Dialect, Exception, Frame, Relation};
 
 pub(super) struct CPython;
@@ -17,12 +18,12 @@ impl Dialect for CPython {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        let has_frame = text.contains("File \"") && text.contains(", line ");
-        if !has_frame && !text.contains(HEADER) {
+        let has_frame = sign!("File \"").is_in(text) && sign!(", line ").is_in(text);
+        if !has_frame && !sign!(HEADER).is_in(text) {
             return None;
         }
         let mut reader = Reader::default();
-        for line in text.lines() {
+        for line in lines(text) {
             reader.line(line);
         }
         reader.finish()
@@ -179,15 +180,22 @@ fn module(file: &str) -> &str {
 
 /// Installed packages, the standard library and generated code are the library's; all else is the service's own.
 fn is_own(file: &str) -> bool {
-    static LIBRARIES: Parts = Parts::new(|| anywhere(&["site-packages", "dist-packages", "/Lib/", ".egg/", ".zip/"]));
-    let is_standard_library = || {
-        // …/lib/python3.11/…, …/lib64/pypy3/…: an interpreter's own folder.
-        file.split(['/', '\\']).zip(file.split(['/', '\\']).skip(1)).any(|(parent, folder)| {
-            matches!(parent, "lib" | "lib64" | "Lib") && (folder.starts_with("python") || folder.starts_with("pypy"))
-        })
-    };
+    static LIBRARIES: Parts = Parts::new(|| {
+        anywhere(&[
+            "site-packages",
+            "dist-packages",
+            "/Lib/",
+            ".egg/",
+            ".zip/",
+            // …/lib/python3.11/…, …/lib64/pypy3/…: an interpreter's own folder.
+            "/lib/python",
+            "/lib/pypy",
+            "/lib64/python",
+            "/lib64/pypy",
+        ])
+    });
     let is_generated = file.starts_with('<') && file != "<stdin>" && file != "<string>";
-    !is_generated && !LIBRARIES.is_in(file) && !is_standard_library()
+    !is_generated && !LIBRARIES.is_in(file)
 }
 
 /// `[Previous line repeated 950 more times]`
@@ -197,7 +205,7 @@ fn repeated(content: &str) -> Option<u32> {
 
 /// Splits `app.tariff.TariffError: band 9 has no price`; a line that is no type is all message.
 fn headline(content: &str) -> (&str, &str) {
-    let (name, message) = match content.split_once(": ") {
+    let (name, message) = match content.split_at_mark(": ") {
         Some(parts) => parts,
         None => (content.trim_end().trim_end_matches(':'), ""),
     };

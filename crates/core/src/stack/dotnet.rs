@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use super::lists::{Beginnings, Parts, anywhere, at_the_start};
+use super::search::{Search, first_called, lines};
 use super::{Dialect, Exception, Frame, Relation};
 
 pub(super) struct DotNet;
@@ -15,7 +16,7 @@ impl Dialect for DotNet {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        let first = text.lines().find_map(|line| line.trim_start().strip_prefix("at "))?;
+        let first = first_called(text)?;
         if !is_frame(first) {
             return None;
         }
@@ -23,7 +24,7 @@ impl Dialect for DotNet {
         let mut heads: Vec<Exception<'a>> = vec![];
         let mut open: Vec<usize> = vec![];
         let mut has_frames = false;
-        for line in text.lines() {
+        for line in lines(text) {
             let content = line.trim();
             if let Some(called) = content.strip_prefix("at ") {
                 if let (Some(current), Some(frame)) = (open.last().and_then(|at| heads.get_mut(*at)), frame(called)) {
@@ -34,7 +35,7 @@ impl Dialect for DotNet {
                 open.pop();
             } else if let Some(rest) = content.strip_prefix("---> (Inner Exception #") {
                 // The first member was told above, as the aggregate's inner exception.
-                let (number, head) = rest.split_once(") ").unwrap_or((rest, ""));
+                let (number, head) = rest.split_at_mark(") ").unwrap_or((rest, ""));
                 open.clear();
                 if number != "0" {
                     open.push(heads.len());
@@ -91,9 +92,9 @@ fn head_line<'a>(content: &'a str, heads: &mut Vec<Exception<'a>>, open: &mut Ve
 }
 
 fn headline(content: &str) -> Exception<'_> {
-    let (name, message) = content.split_once(": ").unwrap_or((content.trim_end_matches(':'), ""));
+    let (name, message) = content.split_at_mark(": ").unwrap_or((content.trim_end_matches(':'), ""));
     // `Type (0x80004005): message` of errors with a code of the system.
-    let bare = name.split(" (0x").next().unwrap_or(name);
+    let bare = name.before_mark(" (0x");
     let is_type = !bare.is_empty() && bare.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | '+' | '`' | '[' | ']'));
     let (type_name, message) = if is_type { (bare, message) } else { ("", content) };
     Exception { type_name: Cow::Borrowed(type_name), message: Cow::Borrowed(message), ..Exception::default() }
@@ -107,11 +108,11 @@ fn is_frame(called: &str) -> bool {
         return true;
     }
     let Some((arguments, tail)) = rest.split_once(')') else { return false };
-    let is_placed = tail.contains(":line ") || tail.starts_with(" [0x") || tail.starts_with(" <0x") || tail.starts_with(" in <");
+    let is_placed = tail.holds(":line ") || tail.starts_with(" [0x") || tail.starts_with(" <0x") || tail.starts_with(" in <");
     let is_listed = (tail.trim().is_empty())
         && name.contains('.')
         && !arguments.contains(':')
-        && !arguments.contains(".java")
+        && !arguments.holds(".java")
         && (arguments.is_empty() || arguments.contains(' '))
         && !arguments.contains(['/', '\\'])
         && !matches!(arguments, "Native Method" | "Unknown Source");
@@ -127,12 +128,12 @@ fn frame(called: &str) -> Option<Frame<'_>> {
         return None;
     }
     let called = match called.strip_prefix("(wrapper ") {
-        Some(rest) => rest.split_once(") ").map_or(rest, |(_, name)| name),
+        Some(rest) => rest.split_at_mark(") ").map_or(rest, |(_, name)| name),
         None => called,
     };
     let (name, rest) = called.split_once('(')?;
     let name = name.trim_end();
-    let (file, line) = match rest.rsplit_once(" in ") {
+    let (file, line) = match rest.rsplit_at_mark(" in ") {
         Some((_, place)) => match place.trim_end().rsplit_once(':') {
             Some((file, _)) if file.starts_with('<') => ("", None),
             Some((file, line)) => (file, line.trim_start_matches("line ").trim().parse().ok()),

@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+use super::search::{Search, lines, sign};
 use super::{Dialect, Exception, Frame, ends_with_any};
 
 pub(super) struct Elixir;
@@ -12,12 +13,12 @@ impl Dialect for Elixir {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        if !text.contains(".ex:") && !text.contains(".exs:") && !text.contains("** (") && !text.contains(".erl:") {
+        if !sign!(".ex:").is_in(text) && !sign!(".exs:").is_in(text) && !sign!("** (").is_in(text) && !sign!(".erl:").is_in(text) {
             return None;
         }
         let mut exception = Exception::default();
         let mut is_in_message = false;
-        for line in text.lines() {
+        for line in lines(text) {
             let content = line.trim();
             if let Some(frame) = frame(content) {
                 exception.frames.push(frame);
@@ -42,7 +43,7 @@ impl Dialect for Elixir {
 
 /// `** (KeyError) key :ebb not found`.
 fn banner(content: &str) -> Option<(&str, &str)> {
-    let at = content.find("** (")?;
+    let at = content.find_mark("** (")?;
     content.get(at + 4..)?.split_once(')').map(|(name, message)| (name, message.trim_start()))
 }
 
@@ -51,10 +52,10 @@ const SOURCES: &[&str] = &[".ex", ".exs", ".erl", ".eex", ".heex"];
 /// `(tides 2.4.0) lib/table.ex:60: Tides.Table.clear/1`.
 fn frame(content: &str) -> Option<Frame<'_>> {
     let (app, rest) = match content.strip_prefix('(') {
-        Some(rest) => rest.split_once(") ")?,
+        Some(rest) => rest.split_at_mark(") ")?,
         None => ("", content),
     };
-    let (place, name) = rest.split_once(": ")?;
+    let (place, name) = rest.split_at_mark(": ")?;
     let (file, line) = place.rsplit_once(':')?;
     let line: u32 = line.parse().ok()?;
     if !ends_with_any(file, SOURCES) && file != "iex" {
@@ -74,7 +75,7 @@ fn frame(content: &str) -> Option<Frame<'_>> {
 
 /// `anonymous fn/1 in Tides.Table.slack/1` is (`Tides.Table`, `slack`).
 fn names(name: &str) -> (&str, &str) {
-    let name = name.rsplit_once(" in ").filter(|(before, _)| before.contains("fn/")).map_or(name, |(_, outer)| outer);
+    let name = name.rsplit_at_mark(" in ").filter(|(before, _)| before.holds("fn/")).map_or(name, |(_, outer)| outer);
     // Arguments stand in place of the arity where no clause matched.
     let name = name.split('(').next().unwrap_or(name);
     let name = name.rsplit_once('/').map_or(name, |(name, _)| name);
@@ -154,6 +155,6 @@ fn is_own(app: &str, file: &str) -> bool {
     ];
     !LIBRARIES.contains(&app)
         && !file.starts_with("deps/")
-        && !file.contains("/deps/")
+        && !file.holds("/deps/")
         && (!app.is_empty() || !ends_with_any(file, &[".erl"]) || file.contains('/'))
 }

@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+use super::search::{Search, lines, sign};
 use super::{Dialect, Exception, Frame};
 
 pub(super) struct Erlang;
@@ -12,10 +13,10 @@ impl Dialect for Erlang {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        if text.contains("in function ") || text.contains("in call from ") {
+        if sign!("in function ").is_in(text) || sign!("in call from ").is_in(text) {
             return reported(text);
         }
-        let has_term = text.contains("{file,") || text.contains("[{") && text.contains(",[]}");
+        let has_term = sign!("{file,").is_in(text) || sign!("[{").is_in(text) && sign!(",[]}").is_in(text);
         if !has_term {
             return None;
         }
@@ -35,7 +36,7 @@ const MAX_TUPLE: usize = 16_384;
 fn stack_term(text: &str) -> Option<usize> {
     let mut from = 0;
     for _ in 0..MAX_TRIES {
-        let at = from + text.get(from..)?.find("[{")?;
+        let at = from + text.get(from..)?.find_mark("[{")?;
         if tuple(text.get(at + 1..)?).is_some() {
             return Some(at);
         }
@@ -120,8 +121,8 @@ fn tuple(text: &str) -> Option<(Frame<'_>, usize)> {
     if !is_atom(module) || !is_atom(function) || !is_arity || !location.starts_with('[') {
         return None;
     }
-    let file = location.split_once("{file,").and_then(|(_, rest)| rest.trim_start().split('"').nth(1)).unwrap_or_default();
-    let line = location.split_once("{line,").and_then(|(_, rest)| rest.split('}').next()).and_then(|line| line.trim().parse().ok());
+    let file = location.split_at_mark("{file,").and_then(|(_, rest)| rest.trim_start().split('"').nth(1)).unwrap_or_default();
+    let line = location.split_at_mark("{line,").and_then(|(_, rest)| rest.split('}').next()).and_then(|line| line.trim().parse().ok());
     Some((frame(module, function, file, line), end))
 }
 
@@ -148,7 +149,7 @@ fn frame<'a>(module: &'a str, function: &'a str, file: &'a str, line: Option<u32
 /// `exception error: bad argument`, `in function  m:f/1 (src/m.erl, line 45)`, `in call from m:f/2 (m.erl, line 3)`.
 fn reported(text: &str) -> Option<Vec<Exception<'_>>> {
     let mut exception = Exception::default();
-    for line in text.lines() {
+    for line in lines(text) {
         let content = line.trim().trim_start_matches("** ");
         let called = content.strip_prefix("in function ").or_else(|| content.strip_prefix("in call from ")).map(str::trim_start);
         if let Some(called) = called {
@@ -165,11 +166,11 @@ fn reported(text: &str) -> Option<Vec<Exception<'_>>> {
 }
 
 fn called_frame(called: &str) -> Option<Frame<'_>> {
-    let (name, place) = called.split_once(" (").unwrap_or((called, ""));
+    let (name, place) = called.split_at_mark(" (").unwrap_or((called, ""));
     let name = name.rsplit_once('/').map_or(name, |(name, _)| name);
     // A function of the module `erlang` stands without it.
     let (module, function) = name.split_once(':').unwrap_or(("erlang", name));
-    let (file, line) = place.trim_end_matches([')', ',', ' ']).split_once(", line ").unwrap_or((place.trim_end_matches(')'), ""));
+    let (file, line) = place.trim_end_matches([')', ',', ' ']).split_at_mark(", line ").unwrap_or((place.trim_end_matches(')'), ""));
     (!function.is_empty()).then(|| frame(module, function, file, line.parse().ok()))
 }
 
@@ -293,5 +294,5 @@ fn is_own(module: &str, file: &str) -> bool {
         "cowboy_http",
         "ranch",
     ];
-    !RUNTIME.contains(&module) && !file.contains("/deps/")
+    !RUNTIME.contains(&module) && !file.holds("/deps/")
 }

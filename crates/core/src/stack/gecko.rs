@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+use super::search::{Search, lines};
 use super::{Dialect, Exception, Frame};
 
 pub(super) struct Gecko;
@@ -16,12 +17,12 @@ impl Dialect for Gecko {
             return None;
         }
         let mut exception = Exception::default();
-        for line in text.lines() {
+        for line in lines(text) {
             let content = line.trim();
             if let Some(frame) = frame(content) {
                 exception.frames.push(frame);
             } else if exception.frames.is_empty() && !content.is_empty() {
-                let (name, message) = content.split_once(": ").unwrap_or(("", content));
+                let (name, message) = content.split_at_mark(": ").unwrap_or(("", content));
                 let is_type = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'.' | b'$'));
                 if exception.type_name.is_empty() && exception.message.is_empty() {
                     exception.type_name = Cow::Borrowed(if is_type { name } else { "" });
@@ -52,7 +53,7 @@ fn frame(content: &str) -> Option<Frame<'_>> {
         return None;
     }
     let file = file.split('?').next().unwrap_or(file);
-    let own = !file.contains("/node_modules/") && !file.starts_with("resource:") && !file.starts_with("node:");
+    let own = !file.holds("/node_modules/") && !file.starts_with("resource:") && !file.starts_with("node:");
     Some(Frame {
         function: Cow::Borrowed(name),
         module: Cow::Borrowed(""),

@@ -7,6 +7,7 @@
 use std::borrow::Cow;
 
 use super::lists::{Beginnings, Parts, anywhere, at_the_start};
+use super::search::{Search, lines, sign};
 use super::{Dialect, Exception, Frame, ends_with_any};
 
 pub(super) struct Generic;
@@ -20,7 +21,7 @@ impl Dialect for Generic {
         let mut exception = Exception::default();
         let mut has_mark = false;
         let mut head_lines = 0;
-        for line in text.lines() {
+        for line in lines(text) {
             let content = line.trim();
             if content.is_empty() {
                 continue;
@@ -38,7 +39,7 @@ impl Dialect for Generic {
                     headline(&mut exception, content);
                 }
                 // Some runtimes name the exception below its frames.
-                _ if exception.message.is_empty() && exception.type_name.is_empty() && content.contains(": ") => {
+                _ if exception.message.is_empty() && exception.type_name.is_empty() && content.holds(": ") => {
                     headline(&mut exception, content);
                 }
                 _ => {}
@@ -46,7 +47,7 @@ impl Dialect for Generic {
         }
         join_places(&mut exception.frames);
         // Those who print a stack outermost first say so.
-        if text.contains("most recent call last") {
+        if sign!("most recent call last").is_in(text) {
             exception.frames.reverse();
         }
         if !exception.frames.iter().any(|frame| frame.own) {
@@ -98,7 +99,7 @@ const INTRODUCTIONS: &[&str] = &[
 fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
     let mut content = content;
     // A place in front: `Dock.swift:12: Fatal error: …`.
-    if let Some((_, rest)) = content.split_once(": ").filter(|(before, _)| place(before).is_some_and(|place| place.from == 0)) {
+    if let Some((_, rest)) = content.split_at_mark(": ").filter(|(before, _)| place(before).is_some_and(|place| place.from == 0)) {
         content = rest;
     }
     while let Some(rest) = INTRODUCTIONS.iter().find_map(|introduction| content.strip_prefix(introduction)) {
@@ -120,7 +121,7 @@ fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
         return;
     }
     // C++: `terminate called after throwing an instance of 'skerry::DockFull'`.
-    if let Some(name) = content.split_once("instance of '").and_then(|(_, rest)| rest.split('\'').next()) {
+    if let Some(name) = content.split_at_mark("instance of '").and_then(|(_, rest)| rest.split('\'').next()) {
         exception.type_name = Cow::Borrowed(name);
         return;
     }
@@ -134,7 +135,7 @@ fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
         return;
     }
     let name = content.split([':', '(', ' ', '@']).next().unwrap_or(content);
-    let scoped = content.split(": ").next().unwrap_or(content);
+    let scoped = content.before_mark(": ");
     for name in [scoped, name] {
         if looks_like_type(name) {
             exception.type_name = Cow::Borrowed(name);
@@ -148,9 +149,9 @@ fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
 fn is_heading(content: &str) -> bool {
     let lower = content.to_ascii_lowercase();
     lower.starts_with("stack")
-        || lower.contains("backtrace")
-        || lower.contains("traceback")
-        || lower.contains("call stack")
+        || lower.holds("backtrace")
+        || lower.holds("traceback")
+        || lower.holds("call stack")
         || lower.starts_with("callstack")
         || lower.starts_with("context")
         || lower.starts_with("called from")
@@ -162,7 +163,7 @@ fn looks_like_type(name: &str) -> bool {
         && name.starts_with(|c: char| c.is_alphabetic())
         && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '/' | '-' | '!' | '?'))
         && !name.ends_with(['.', ':'])
-        && (name.contains("::")
+        && (name.holds("::")
             || name.contains('.')
             || name.chars().skip(1).any(char::is_uppercase)
             || name.to_ascii_lowercase().ends_with("error") && name.len() > 5)
@@ -281,7 +282,7 @@ const ENDINGS: &[&str] = &[
 
 fn has_source_ending(file: &str) -> bool {
     let Some((stem, ending)) = file.rsplit_once('.') else { return false };
-    let is_path = file.contains(['/', '\\']) && !file.contains("//") || file.starts_with("file:");
+    let is_path = file.contains(['/', '\\']) && !file.holds("//") || file.starts_with("file:");
     !stem.is_empty()
         && !stem.ends_with(['/', '\\', ' '])
         && (1..=7).contains(&ending.len())
@@ -384,7 +385,7 @@ fn name(text: &str) -> Option<&str> {
         "offset",
     ];
     // `dock - 12`, `+ 0x1f`: offsets into a symbol or a binary.
-    let text = text.split(" + ").next().unwrap_or(text);
+    let text = text.before_mark(" + ");
     let mut best: Option<&str> = None;
     let mut depth = 0_i32;
     let mut begins = None;
@@ -393,7 +394,7 @@ fn name(text: &str) -> Option<&str> {
             && !NOT_NAMES.contains(&word.to_ascii_lowercase().trim_end_matches(':'))
             && !word.starts_with("0x")
             && !ends_with_any(word, &[".dylib", ".so"])
-            && !word.contains(".so.")
+            && !word.holds(".so.")
     };
     for (at, c) in text.char_indices().chain([(text.len(), ' ')]) {
         let belongs =
@@ -437,7 +438,7 @@ fn name(text: &str) -> Option<&str> {
 
 /// A scoped name says more than a bare word; of equals the first wins.
 fn rank(word: &str) -> u8 {
-    u8::from(word.contains("::") || word.contains('.')) * 2
+    u8::from(word.holds("::") || word.contains('.')) * 2
         + u8::from(word.contains(['_', '$', '#']) || word.chars().skip(1).any(char::is_uppercase))
 }
 
@@ -445,7 +446,7 @@ fn rank(word: &str) -> u8 {
 fn bare_name(name: &str) -> &str {
     let name = name.strip_prefix("kfun:").unwrap_or(name);
     let name = name.split(['<', '(', '[', '{']).next().unwrap_or(name);
-    let name = name.rsplit_once("::h").filter(|(_, hash)| hash.len() == 16).map_or(name, |(name, _)| name);
+    let name = name.rsplit_at_mark("::h").filter(|(_, hash)| hash.len() == 16).map_or(name, |(name, _)| name);
     name.trim_end_matches(|c: char| c.is_ascii_digit() || matches!(c, '$' | '_' | '.' | ':' | '#')).trim_end_matches("lambda")
 }
 

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use super::lists::{Parts, anywhere};
+use super::search::{Search, lines, sign};
 use super::{Dialect, Exception, Frame};
 
 pub(super) struct Go;
@@ -13,13 +14,13 @@ impl Dialect for Go {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        if !text.contains("goroutine ") && !text.contains(".go:") {
+        if !sign!("goroutine ").is_in(text) && !sign!(".go:").is_in(text) {
             return None;
         }
         let mut exception = Exception::default();
         let mut name: Option<&str> = None;
         let mut goroutines = 0;
-        for line in text.lines() {
+        for line in lines(text) {
             if line.starts_with("goroutine ") && line.ends_with(':') {
                 goroutines += 1;
                 // The first goroutine is the one that failed.
@@ -28,7 +29,7 @@ impl Dialect for Go {
                 }
                 name = None;
             } else if let Some(message) = line.strip_prefix("panic: ").or_else(|| line.strip_prefix("fatal error: ")) {
-                exception.message = Cow::Borrowed(message.split(" [recovered]").next().unwrap_or(message));
+                exception.message = Cow::Borrowed(message.before_mark(" [recovered]"));
             } else if let Some(place) = line.strip_prefix('\t') {
                 if let Some(frame) = name.take().and_then(|name| frame(name, place)) {
                     exception.frames.push(frame);
@@ -53,7 +54,7 @@ fn is_raising(frame: &Frame<'_>) -> bool {
 
 /// `skerry.example/stowage/store.(*Lists).Load(0xc000…)` and `/src/store/lists.go:141 +0x1a5`.
 fn frame<'a>(name: &'a str, place: &'a str) -> Option<Frame<'a>> {
-    let place = place.split(" +0x").next().unwrap_or(place).trim();
+    let place = place.before_mark(" +0x").trim();
     let (file, line) = place.rsplit_once(':')?;
     file.strip_suffix(".go").or_else(|| file.strip_suffix(".s"))?;
     // Arguments begin with the last bracket that is no receiver's.
@@ -75,7 +76,7 @@ fn frame<'a>(name: &'a str, place: &'a str) -> Option<Frame<'a>> {
 
 /// `(*Lists).Load.func1.2` is `Lists.Load`; type arguments and closures' numbers change from build to build.
 fn bare(function: &str) -> Cow<'_, str> {
-    let head = function.split(".func").next().unwrap_or(function);
+    let head = function.before_mark(".func");
     let head = head.strip_suffix("-fm").unwrap_or(head);
     if !head.contains(['(', '*', ')', '[']) {
         return Cow::Borrowed(head);
@@ -94,10 +95,10 @@ fn bare(function: &str) -> Cow<'_, str> {
 fn is_own(file: &str, name: &str) -> bool {
     static LIBRARIES: Parts = Parts::new(|| anywhere(&["/go/src/", "/pkg/mod/", "/vendor/", "/usr/local/go/", "/usr/lib/go"]));
     let is_trimmed_standard = !file.starts_with(['/', '.'])
-        && !file.contains(":\\")
+        && !file.holds(":\\")
         && !name.split('/').next().unwrap_or_default().contains('.')
         && name.contains('/')
         || file.starts_with("runtime/");
-    let is_versioned = file.contains("@v");
+    let is_versioned = file.holds("@v");
     !is_trimmed_standard && !is_versioned && !LIBRARIES.is_in(file) && !name.starts_with("runtime.")
 }

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use super::lists::{Beginnings, at_the_start};
+use super::search::{Search, first_called, lines};
 use super::{Dialect, Exception, Frame, Relation};
 
 pub(super) struct Jvm;
@@ -14,11 +15,11 @@ impl Dialect for Jvm {
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
         // `at` begins frames of other runtimes too: the first one decides.
-        let first = text.lines().find_map(|line| line.trim_start().strip_prefix("at "))?;
+        let first = first_called(text)?;
         frame(first)?;
         let mut done: Vec<Exception<'a>> = vec![];
         let mut current = Exception::default();
-        for line in text.lines() {
+        for line in lines(text) {
             let content = line.trim();
             if let Some(frame) = content.strip_prefix("at ").and_then(frame) {
                 current.frames.push(frame);
@@ -58,7 +59,7 @@ fn headline(content: &str) -> (Cow<'_, str>, Cow<'_, str>) {
         Some(rest) => rest.split_once("\" ").map_or(rest, |(_, head)| head),
         None => content.strip_prefix("Caught: ").unwrap_or(content),
     };
-    let (name, message) = content.split_once(": ").unwrap_or((content.trim_end_matches(':'), ""));
+    let (name, message) = content.split_at_mark(": ").unwrap_or((content.trim_end_matches(':'), ""));
     let is_type = !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '$' | '.'));
     if is_type { (Cow::Borrowed(name), Cow::Borrowed(message)) } else { (Cow::Borrowed(""), Cow::Borrowed(content)) }
 }
@@ -98,7 +99,7 @@ fn function(method: &str) -> Cow<'_, str> {
 /// The class without its package, and without the names that proxies and anonymous classes are given at run time.
 fn class_name(class: &str) -> Cow<'_, str> {
     let simple = class.rsplit('.').next().unwrap_or(class);
-    let simple = simple.split("$$").next().unwrap_or(simple);
+    let simple = simple.before_mark("$$");
     Cow::Borrowed(simple.trim_end_matches(|c: char| c.is_ascii_digit() || c == '$'))
 }
 
@@ -150,6 +151,6 @@ fn is_own(module: &str, class: &str) -> bool {
         ])
     });
     let is_runtime_module = module.starts_with("java.") || module.starts_with("jdk.");
-    let is_proxy = class.starts_with("$Proxy") || class.contains(".$Proxy");
+    let is_proxy = class.starts_with("$Proxy") || class.holds(".$Proxy");
     !is_runtime_module && !is_proxy && !LIBRARIES.begin(class)
 }

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use super::lists::{Parts, anywhere};
+use super::search::{Search, sign};
 use super::{Dialect, Exception, Frame};
 
 pub(super) struct Lua;
@@ -13,7 +14,7 @@ impl Dialect for Lua {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        let at = text.find("stack traceback:")?;
+        let at = sign!("stack traceback:").find(text)?;
         let message = headline(text.get(..at)?.trim());
         let mut frames = vec![];
         for line in text.get(at..)?.lines().skip(1) {
@@ -30,14 +31,14 @@ impl Dialect for Lua {
 /// `lua: board.lua:14: attempt to index a nil value`: what stands behind the last place.
 fn headline(head: &str) -> &str {
     // What runtimes that embed Lua say before the place is theirs.
-    let placed = head.find(".lua:").and_then(|at| head.get(at + 5..)).and_then(|rest| rest.split_once(": "));
+    let placed = head.find_mark(".lua:").and_then(|at| head.get(at + 5..)).and_then(|rest| rest.split_at_mark(": "));
     if let Some((line, message)) = placed
         && line.bytes().all(|b| b.is_ascii_digit())
     {
         return message;
     }
     let mut message = head;
-    while let Some((before, rest)) = message.split_once(": ") {
+    while let Some((before, rest)) = message.split_at_mark(": ") {
         let is_place = before.rsplit_once(':').is_some_and(|(_, line)| !line.is_empty() && line.bytes().all(|b| b.is_ascii_digit()));
         let is_program = message.len() == head.len() && !before.contains(' ');
         if !is_place && !is_program {
@@ -53,7 +54,7 @@ fn headline(head: &str) -> &str {
 
 /// `FILE:14: in function 'rules.board.row'`.
 fn frame(content: &str) -> Option<Frame<'_>> {
-    let (place, what) = content.split_once(": in ")?;
+    let (place, what) = content.split_at_mark(": in ")?;
     let (file, line) = match place.rsplit_once(':') {
         Some((file, line)) if line.bytes().all(|b| b.is_ascii_digit()) => (file, line.parse().ok()),
         _ => (place, None),

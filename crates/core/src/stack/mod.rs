@@ -17,6 +17,7 @@ mod perl;
 mod php;
 mod ruby;
 mod rust;
+mod search;
 
 pub(crate) use erlang::class_and_atom as erlang_reason;
 
@@ -248,7 +249,7 @@ pub fn short_path(path: &str) -> &str {
 /// The last part of a path.
 #[must_use]
 pub fn base_name(path: &str) -> &str {
-    path.rsplit(['/', '\\']).next().unwrap_or(path)
+    memchr::memrchr2(b'/', b'\\', path.as_bytes()).and_then(|at| path.get(at + 1..)).unwrap_or(path)
 }
 
 #[cfg(test)]

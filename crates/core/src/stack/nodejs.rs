@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+use super::search::{Search, first_called, lines};
 use super::{Dialect, Exception, Frame, Relation, base_name};
 
 pub(super) struct NodeJs;
@@ -13,10 +14,10 @@ impl Dialect for NodeJs {
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
         // `at` begins frames of other runtimes too: the first one decides.
-        let first = text.lines().find_map(|line| line.trim_start().strip_prefix("at "))?;
+        let first = first_called(text)?;
         frame(first)?;
         let mut reader = Reader::default();
-        for line in text.lines() {
+        for line in lines(text) {
             reader.line(line);
         }
         reader.complete();
@@ -115,8 +116,8 @@ fn split(head: Cow<'_, str>) -> (Cow<'_, str>, Cow<'_, str>) {
 
 fn split_str(head: &str) -> (&str, &str) {
     let head = head.strip_prefix("Uncaught ").unwrap_or(head);
-    let (name, message) = head.split_once(": ").unwrap_or((head.trim_end().trim_end_matches(':'), ""));
-    let bare = match name.split_once(" [") {
+    let (name, message) = head.split_at_mark(": ").unwrap_or((head.trim_end().trim_end_matches(':'), ""));
+    let bare = match name.split_at_mark(" [") {
         Some((bare, code)) if code.ends_with(']') => bare,
         _ => name,
     };
@@ -132,7 +133,7 @@ fn frame(content: &str) -> Option<Frame<'_>> {
     let (name, place) = match content.strip_suffix(')') {
         // The last ` (` is wrong for `eval at x (y)`, the first for names with brackets; V8 nests only within eval.
         Some(inner) => {
-            let open = inner.find(" (")?;
+            let open = inner.find_mark(" (")?;
             (inner.get(..open)?, inner.get(open + 2..)?)
         }
         None => ("", content),
@@ -159,7 +160,7 @@ fn bare_place(content: &str) -> (&str, &str) {
 fn function(name: &str) -> &str {
     let name = name.strip_prefix("async ").unwrap_or(name);
     let name = name.strip_prefix("new ").unwrap_or(name);
-    let name = name.split(" [as ").next().unwrap_or(name);
+    let name = name.before_mark(" [as ");
     let name = ["Object.", "Module.", "exports.", "Function.", "module.exports."]
         .iter()
         .fold(name, |name, receiver| name.strip_prefix(receiver).unwrap_or(name));
@@ -190,5 +191,5 @@ fn is_own(file: &str) -> bool {
     let is_runtime = file.is_empty() || file.starts_with("node:") || file.starts_with("internal/") || file.starts_with('<');
     // Releases before 16 name their own modules by a bare file: `net.js`.
     let is_bare = !file.contains(['/', '\\']);
-    !is_runtime && !is_bare && !file.contains("node_modules")
+    !is_runtime && !is_bare && !file.holds("node_modules")
 }

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use super::lists::{Parts, anywhere};
+use super::search::{Search, lines, sign};
 use super::{Dialect, Exception, Frame};
 
 pub(super) struct Perl;
@@ -13,7 +14,7 @@ impl Dialect for Perl {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        let is_perl = text.contains(" called at ") && text.contains(" line ")
+        let is_perl = sign!(" called at ").is_in(text) && sign!(" line ").is_in(text)
             || [".pl line ", ".pm line ", ".t line "].iter().any(|sign| text.contains(sign));
         if !is_perl {
             return None;
@@ -22,7 +23,7 @@ impl Dialect for Perl {
         // Where it was thrown; a handler for `die` adds its own place below the original one.
         let mut thrown: Vec<(&'a str, Option<u32>)> = vec![];
         let mut calls: Vec<(&'a str, &'a str, Option<u32>)> = vec![];
-        for line in text.lines() {
+        for line in lines(text) {
             let content = line.trim();
             if let Some((name, file, number)) = call(content) {
                 calls.push((name, file, number));
@@ -66,7 +67,7 @@ fn call(content: &str) -> Option<(&str, &str, Option<u32>)> {
 
 /// What is said before `at FILE line N.`, the file and the line.
 fn place<'a>(content: &'a str, word: &str) -> Option<(&'a str, &'a str, Option<u32>)> {
-    let (before, number) = content.rsplit_once(" line ")?;
+    let (before, number) = content.rsplit_at_mark(" line ")?;
     let digits = number.split(|c: char| !c.is_ascii_digit()).next().unwrap_or_default();
     let at = before.rfind(word).filter(|at| *at == 0 || before.as_bytes().get(at - 1) == Some(&b' '))?;
     (!digits.is_empty())
@@ -74,7 +75,7 @@ fn place<'a>(content: &'a str, word: &str) -> Option<(&'a str, &'a str, Option<u
 }
 
 fn frame<'a>(name: &'a str, file: &'a str, line: Option<u32>) -> Frame<'a> {
-    let (module, function) = name.rsplit_once("::").unwrap_or(("", name));
+    let (module, function) = name.rsplit_at_mark("::").unwrap_or(("", name));
     let function = if function == "__ANON__" { "<anonymous>" } else { function };
     Frame {
         function: Cow::Borrowed(function),

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use super::lists::{Parts, anywhere};
+use super::search::{Search, first_called, lines, sign};
 use super::{Dialect, Exception, Frame, Relation, ends_with_any};
 
 pub(super) struct Php;
@@ -13,12 +14,12 @@ impl Dialect for Php {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        if text.contains("Stack trace:")
-            || text.contains("#0 ") && text.contains(".php(")
-            || text.contains("{main}") && text.contains("#0 {main}")
+        if sign!("Stack trace:").is_in(text)
+            || sign!("#0 ").is_in(text) && sign!(".php(").is_in(text)
+            || sign!("{main}").is_in(text) && sign!("#0 {main}").is_in(text)
         {
             native(text)
-        } else if text.contains(".php:") || text.contains("{main}") {
+        } else if sign!(".php:").is_in(text) || sign!("{main}").is_in(text) {
             like_java(text)
         } else {
             None
@@ -39,7 +40,7 @@ fn native(text: &str) -> Option<Vec<Exception<'_>>> {
     let mut told: Vec<Told<'_>> = vec![];
     let mut current = Told::default();
     let mut is_in_trace = false;
-    for line in text.lines() {
+    for line in lines(text) {
         let content = line.trim();
         if let Some(call) = call(content) {
             current.calls.push(call);
@@ -80,7 +81,7 @@ fn call(content: &str) -> Option<(Place<'_>, &str)> {
         return Some((("", None), rest));
     }
     let (place, function) =
-        rest.split_once("): ").map(|(place, function)| (place, function.trim_start())).or_else(|| rest.split_once(": "))?;
+        rest.split_at_mark("): ").map(|(place, function)| (place, function.trim_start())).or_else(|| rest.split_at_mark(": "))?;
     let (file, line) = place.rsplit_once('(').unwrap_or((place, ""));
     Some(((file, line.parse().ok()), function))
 }
@@ -118,7 +119,7 @@ fn frames<'a>(
             let name = names.get(at + offset).copied().unwrap_or("{main}");
             // A built-in function is given its caller's place.
             let is_native =
-                name != "{main}" && !name.contains("{closure") && places.get(at + 1).is_some_and(|next| next == &(file.clone(), *line));
+                name != "{main}" && !name.holds("{closure") && places.get(at + 1).is_some_and(|next| next == &(file.clone(), *line));
             let (module, function) = names_of(name, &[".", "->", "::"]);
             Frame { function, module, own: !is_native && is_own(file), file: file.clone(), line: *line, repeats: 0 }
         })
@@ -128,12 +129,12 @@ fn frames<'a>(
 
 /// `PHP Fatal error:  Uncaught Skerry\Crew\CertException: message in /srv/crew/src/Rota.php:228`.
 fn headline(head: &str) -> (Cow<'_, str>, Cow<'_, str>, Option<Place<'_>>) {
-    let head = head.split_once("Uncaught ").filter(|(before, _)| before.contains("rror")).map_or(head, |(_, rest)| rest);
-    let (said, thrown) = match head.rsplit_once(" in ").and_then(|(said, place)| Some((said, place.rsplit_once(':')?))) {
+    let head = head.split_at_mark("Uncaught ").filter(|(before, _)| before.holds("rror")).map_or(head, |(_, rest)| rest);
+    let (said, thrown) = match head.rsplit_at_mark(" in ").and_then(|(said, place)| Some((said, place.rsplit_once(':')?))) {
         Some((said, (file, line))) if line.bytes().all(|b| b.is_ascii_digit()) => (said, Some((file, line.parse().ok()))),
         _ => (head, None),
     };
-    let (name, message) = said.split_once(": ").unwrap_or((said, ""));
+    let (name, message) = said.split_at_mark(": ").unwrap_or((said, ""));
     if is_class(name) { (Cow::Borrowed(name), Cow::Borrowed(message), thrown) } else { (Cow::Borrowed(""), Cow::Borrowed(said), thrown) }
 }
 
@@ -152,8 +153,8 @@ fn names_of<'a>(call: &'a str, separators: &[&str]) -> (Cow<'a, str>, Cow<'a, st
     };
     let last = |name: &'a str| name.rsplit(['\\', '.']).next().unwrap_or(name);
     // An anonymous class is named by the place it stands at.
-    let class = class.split("@anonymous").next().unwrap_or(class);
-    let function = if call.contains("{closure") { "{closure}" } else { last(function) };
+    let class = class.before_mark("@anonymous");
+    let function = if call.holds("{closure") { "{closure}" } else { last(function) };
     (Cow::Borrowed(last(class)), Cow::Borrowed(function))
 }
 
@@ -164,11 +165,11 @@ fn is_own(file: &str) -> bool {
 
 /// ` at Skerry.Crew.Rota.close(Rota.php:173)`, `Caused by: `, `... 3 more`.
 fn like_java(text: &str) -> Option<Vec<Exception<'_>>> {
-    let first = text.lines().find_map(|line| line.trim_start().strip_prefix("at "))?;
+    let first = first_called(text)?;
     java_frame(first)?;
     let mut done: Vec<Exception<'_>> = vec![];
     let mut current = Exception::default();
-    for line in text.lines() {
+    for line in lines(text) {
         let content = line.trim();
         if let Some(frame) = content.strip_prefix("at ").and_then(java_frame) {
             current.frames.push(frame);
@@ -193,7 +194,7 @@ fn like_java(text: &str) -> Option<Vec<Exception<'_>>> {
 fn java_frame(content: &str) -> Option<Frame<'_>> {
     let (name, place) = content.strip_suffix(')')?.rsplit_once('(')?;
     let (file, line) = place.rsplit_once(':').map_or((place, None), |(file, line)| (file, line.parse().ok()));
-    let is_php = ends_with_any(file, &[".php", ".phtml"]) || name == "{main}" || name.contains("{closure");
+    let is_php = ends_with_any(file, &[".php", ".phtml"]) || name == "{main}" || name.holds("{closure");
     if !is_php && !matches!(place, "Native Method" | "Unknown Source") {
         return None;
     }

@@ -4,6 +4,7 @@
 use std::borrow::Cow;
 
 use super::lists::{Parts, anywhere};
+use super::search::{Search, lines, sign};
 use super::{Dialect, Exception, Frame, Relation, ends_with_any};
 
 pub(super) struct Ruby;
@@ -14,7 +15,7 @@ impl Dialect for Ruby {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        if !text.contains(":in `") && !text.contains(":in '") {
+        if !sign!(":in `").is_in(text) && !sign!(":in '").is_in(text) {
             return None;
         }
         let mut done: Vec<Exception<'a>> = vec![];
@@ -23,7 +24,7 @@ impl Dialect for Ruby {
         let is_reversed = text.trim_start().starts_with("Traceback (most recent call last)");
         let mut current = Exception::default();
         let mut is_in_message = false;
-        for line in text.lines() {
+        for line in lines(text) {
             let content = line.trim();
             let (content, is_numbered) = without_number(content.strip_prefix("from ").unwrap_or(content));
             let is_frame_line = is_numbered || line.trim_start().starts_with("from ");
@@ -80,7 +81,7 @@ fn finish<'a>(done: &mut Vec<Exception<'a>>, current: &mut Exception<'a>, places
 
 /// `12: ` before a frame of a reversed backtrace.
 fn without_number(content: &str) -> (&str, bool) {
-    match content.split_once(": ") {
+    match content.split_at_mark(": ") {
         Some((number, rest)) if number.bytes().all(|b| b.is_ascii_digit()) && !number.is_empty() => {
             (rest.strip_prefix("from ").unwrap_or(rest), true)
         }
@@ -96,7 +97,7 @@ struct Place<'a> {
 
 /// `file.rb:12:in 'label'` and what stands behind it.
 fn place(content: &str) -> Option<(Place<'_>, &str)> {
-    let at = content.find(":in `").or_else(|| content.find(":in '"))?;
+    let at = content.find_mark(":in `").or_else(|| content.find_mark(":in '"))?;
     let (file, line) = content.get(..at)?.rsplit_once(':')?;
     let line: u32 = line.parse().ok()?;
     let rest = content.get(at + 5..)?;
@@ -106,7 +107,7 @@ fn place(content: &str) -> Option<(Place<'_>, &str)> {
 
 /// `undefined method 'leg' (NoMethodError)`: message and type; the type is empty where the line does not end with one.
 fn type_behind(headline: &str) -> (Cow<'_, str>, Cow<'_, str>) {
-    let stated = headline.strip_suffix(')').and_then(|rest| rest.rsplit_once(" (")).filter(|(_, name)| is_constant(name));
+    let stated = headline.strip_suffix(')').and_then(|rest| rest.rsplit_at_mark(" (")).filter(|(_, name)| is_constant(name));
     match stated {
         Some((message, name)) => (Cow::Borrowed(name), Cow::Borrowed(message)),
         None if is_constant(headline) => (Cow::Borrowed(headline), Cow::Borrowed("")),
@@ -115,10 +116,10 @@ fn type_behind(headline: &str) -> (Cow<'_, str>, Cow<'_, str>) {
 }
 
 fn logged(content: &str) -> (Cow<'_, str>, Cow<'_, str>) {
-    if let Some((name, message)) = content.split_once(": ").filter(|(name, _)| is_constant(name)) {
+    if let Some((name, message)) = content.split_at_mark(": ").filter(|(name, _)| is_constant(name)) {
         return (Cow::Borrowed(name), Cow::Borrowed(message));
     }
-    if let Some((name, message)) = content.split_once(" (").filter(|(name, _)| is_constant(name)) {
+    if let Some((name, message)) = content.split_at_mark(" (").filter(|(name, _)| is_constant(name)) {
         return (Cow::Borrowed(name), Cow::Borrowed(message.trim_end_matches(':').trim_end_matches(')')));
     }
     (Cow::Borrowed(""), Cow::Borrowed(content))
@@ -147,7 +148,7 @@ fn frame<'a>(place: &Place<'a>, caller: Option<&Place<'a>>) -> Frame<'a> {
 /// `block (2 levels) in Boarding::Gate#lane_sum`: the method the block stands in, and its class where it is told.
 fn names(label: &str) -> (&str, &str) {
     let method = match label.strip_prefix("block ").or_else(|| label.strip_prefix("rescue ")).or_else(|| label.strip_prefix("ensure ")) {
-        Some(rest) => rest.find("in ").and_then(|at| rest.get(at + 3..)).unwrap_or(rest),
+        Some(rest) => rest.find_mark("in ").and_then(|at| rest.get(at + 3..)).unwrap_or(rest),
         None => label,
     };
     let method = method.strip_prefix("rescue in ").or_else(|| method.strip_prefix("block in ")).unwrap_or(method);

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use super::lists::{Beginnings, Parts, anywhere, at_the_start};
+use super::search::{Search, lines, sign};
 use super::{Dialect, Exception, Frame, Relation, ends_with_any};
 
 pub(super) struct Rust;
@@ -13,8 +14,8 @@ impl Dialect for Rust {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        let panic = text.find("thread ").and_then(|at| Some(at + text.get(at..)?.find(" panicked at ")? + 1));
-        let trace = text.find("tack backtrace:");
+        let panic = sign!("thread ").find(text).and_then(|at| Some(at + sign!(" panicked at ").find(text.get(at..)?)? + 1));
+        let trace = sign!("tack backtrace:").find(text);
         if panic.is_none() && !(trace.is_some() || numbered(text)) {
             return None;
         }
@@ -38,7 +39,9 @@ impl Dialect for Rust {
             Exception {
                 relation: Relation::Cause,
                 message: Cow::Borrowed(
-                    line.split_once(": ").filter(|(number, _)| number.bytes().all(|b| b.is_ascii_digit())).map_or(line, |(_, rest)| rest),
+                    line.split_at_mark(": ")
+                        .filter(|(number, _)| number.bytes().all(|b| b.is_ascii_digit()))
+                        .map_or(line, |(_, rest)| rest),
                 ),
                 ..Exception::default()
             }
@@ -49,21 +52,21 @@ impl Dialect for Rust {
 
 /// A backtrace alone, as `std::backtrace` prints it.
 fn numbered(text: &str) -> bool {
-    text.trim_start().starts_with("0: ") && text.contains("\n   1: ")
+    text.trim_start().starts_with("0: ") && sign!("\n   1: ").is_in(text)
 }
 
 /// `'MESSAGE', src/deck.rs:52:29` as before Rust 1.73, `src/deck.rs:52:29:` and the message below it since.
 fn panicked(said: &str) -> (&str, Option<(&str, Option<u32>)>) {
     if let Some(rest) = said.strip_prefix('\'') {
-        let end = rest.find("\nstack backtrace:").or_else(|| rest.find("\nnote: ")).unwrap_or(rest.len());
+        let end = rest.find_mark("\nstack backtrace:").or_else(|| rest.find_mark("\nnote: ")).unwrap_or(rest.len());
         let whole = rest.get(..end).unwrap_or(rest);
-        return match whole.rsplit_once("', ") {
+        return match whole.rsplit_at_mark("', ") {
             Some((message, place)) => (message, self::place(place.trim())),
             None => (whole.trim_end_matches('\''), None),
         };
     }
     let (place, rest) = said.split_once('\n').unwrap_or((said, ""));
-    let end = rest.find("\nstack backtrace:").or_else(|| rest.find("\nnote: ")).unwrap_or(rest.len());
+    let end = rest.find_mark("\nstack backtrace:").or_else(|| rest.find_mark("\nnote: ")).unwrap_or(rest.len());
     (rest.get(..end).unwrap_or(rest).trim_end(), self::place(place.trim_end_matches(':')))
 }
 
@@ -78,7 +81,7 @@ fn place(text: &str) -> Option<(&str, Option<u32>)> {
 
 fn backtrace(text: &str) -> Vec<Frame<'_>> {
     let mut frames: Vec<Frame<'_>> = vec![];
-    for line in text.lines() {
+    for line in lines(text) {
         let content = line.trim_start();
         if let Some(at) = content.strip_prefix("at ") {
             if let (Some(frame), Some((file, number))) = (frames.last_mut(), place(at.trim())) {
@@ -96,12 +99,12 @@ fn backtrace(text: &str) -> Vec<Frame<'_>> {
 
 /// `12:     0x55b627fc6eda - cargo_deck::handle`: the symbol.
 fn name(content: &str) -> Option<&str> {
-    let (number, rest) = content.split_once(": ")?;
+    let (number, rest) = content.split_at_mark(": ")?;
     if number.is_empty() || !number.bytes().all(|b| b.is_ascii_digit()) {
         return None;
     }
     let rest = rest.trim();
-    match rest.split_once(" - ") {
+    match rest.split_at_mark(" - ") {
         Some((address, symbol)) if address.starts_with("0x") => Some(symbol),
         _ => Some(rest),
     }
@@ -110,7 +113,7 @@ fn name(content: &str) -> Option<&str> {
 /// `<cargo_deck[e28293b1aa0f68bd]::deck::Deck>::sum::{closure#0}` and `cargo_deck::deck::Deck::sum::{{closure}}::h0a1b…`
 /// are both (`cargo_deck::deck`, `Deck::sum`): hashes, type arguments, closures and the dress of the mangling go.
 fn names(symbol: &str) -> (Cow<'_, str>, Cow<'_, str>) {
-    let mut plain = symbol.rsplit_once("::").filter(|(_, last)| is_hash(last)).map_or(symbol, |(rest, _)| rest);
+    let mut plain = symbol.rsplit_at_mark("::").filter(|(_, last)| is_hash(last)).map_or(symbol, |(rest, _)| rest);
     while let Some(rest) = plain.strip_suffix("::{{closure}}") {
         plain = rest;
     }
@@ -180,7 +183,7 @@ fn is_raising(frame: &Frame<'_>) -> bool {
     let function = frame.function.as_ref();
     // `std::panicking::try` also stands at the outer end: it is what catches a panic.
     let is_catching =
-        function.starts_with("try") || function.starts_with("catch_unwind") || module.contains("::try") || module.contains("catch_unwind");
+        function.starts_with("try") || function.starts_with("catch_unwind") || module.holds("::try") || module.holds("catch_unwind");
     function == "rust_begin_unwind"
         || !is_catching && (module.starts_with("std::panicking") || module.starts_with("core::panicking"))
         || module.starts_with("std::backtrace")
@@ -241,7 +244,7 @@ fn is_own(file: &str, module: &str) -> bool {
         "backtrace",
     ];
     if file.is_empty() {
-        let krate = module.split("::").next().unwrap_or(module);
+        let krate = module.before_mark("::");
         return !krate.is_empty() && !krate.starts_with('_') && !CRATES.contains(&krate);
     }
     ends_with_any(file, &[".rs"]) && !C_LIBRARY.begin(file) && !LIBRARIES.is_in(file)
