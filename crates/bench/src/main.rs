@@ -48,6 +48,9 @@ enum Command {
         /// Occurrences to store first.
         #[arg(long, default_value_t = 100_000)]
         occurrences: u64,
+        /// Errors they belong to.
+        #[arg(long, default_value_t = 200)]
+        errors: u64,
     },
 }
 
@@ -56,6 +59,6 @@ async fn main() {
     match Arguments::parse().command {
         Command::Core { seconds } => core::run(seconds),
         Command::Intake { binary, prefill, rounds, seconds } => intake::run(&binary, prefill, rounds, seconds).await,
-        Command::Query { binary, occurrences } => query::run(&binary, occurrences).await,
+        Command::Query { binary, occurrences, errors } => query::run(&binary, occurrences, errors.max(1)).await,
     }
 }

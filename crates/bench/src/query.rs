@@ -13,8 +13,7 @@ use crate::intake::{PER_REQUEST, Shape, request};
 const API_AIM_MS: f64 = 30.0;
 const PAGE_AIM_MS: f64 = 1_000.0;
 const STANDS_OUT_AIM_MS: f64 = 1_000.0;
-/// Errors the occurrences belong to, and the days they lie in.
-const ERRORS: u64 = 200;
+/// The days the occurrences lie in.
 const DAYS: u64 = 6;
 /// Reads before each figure.
 const WARM_UP: usize = 100;
@@ -25,11 +24,11 @@ const READS: usize = 60;
 const WALK: &str = "SELECT cause.error_id, count(*), count(DISTINCT occurrence.user_hash), array_agg(DISTINCT occurrence.endpoint_id) \
                     FROM occurrence JOIN cause ON cause.id = occurrence.cause_id GROUP BY 1";
 
-pub async fn run(binary: &str, occurrences: u64) {
+pub async fn run(binary: &str, occurrences: u64, errors: u64) {
     let postgres = Postgres::start(Durability::Volatile);
     let url = postgres.database();
     let service = Service::new(binary, url.clone()).start().await;
-    fill(&service, occurrences).await;
+    fill(&service, occurrences, errors).await;
     let mut connection = PgConnection::connect(&url).await.expect("the database answers");
     sqlx::raw_sql("VACUUM ANALYZE").execute(&mut connection).await.expect("statistics are made");
     let (stored, errors): (i64, i64) = sqlx::query_as("SELECT (SELECT count(*) FROM occurrence), (SELECT count(*) FROM error_group)")
@@ -103,15 +102,16 @@ async fn page(service: &Running) {
 }
 
 /// Sends occurrences through the intake, spread over services, errors, users and days, and waits until they are folded.
-async fn fill(service: &Running, occurrences: u64) {
+async fn fill(service: &Running, occurrences: u64, errors: u64) {
     let http = reqwest::Client::new();
     let services = ["gangway", "sailings", "fares", "stowage", "boarding", "berths", "bulletins", "ledger"];
+    let services = &services[..services.len().min(usize::try_from(errors).unwrap_or(services.len()))];
     for number in 0..occurrences.div_ceil(PER_REQUEST) {
         let body: ExportTraceServiceRequest = request(
             number,
             &Shape {
-                service: services[usize::try_from(number % 8).unwrap_or_default()],
-                functions: ERRORS / 8,
+                service: services[usize::try_from(number).unwrap_or_default() % services.len()],
+                functions: errors / services.len() as u64,
                 spread: Duration::from_secs(DAYS * 86_400),
                 // A leap through the window, so that each request lies in other hours.
                 ago: Duration::from_secs(number.wrapping_mul(7_919) % (DAYS * 86_400)),
