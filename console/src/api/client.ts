@@ -19,6 +19,12 @@ export type EndpointItem = components["schemas"]["EndpointItem"];
 export type TiedError = components["schemas"]["TiedError"];
 export type DeployItem = components["schemas"]["DeployItem"];
 export type FlagItem = components["schemas"]["FlagItem"];
+export type RequestItem = components["schemas"]["RequestItem"];
+export type LogItem = components["schemas"]["LogItem"];
+export type CallItem = components["schemas"]["CallItem"];
+export type InstanceItem = components["schemas"]["InstanceItem"];
+export type NowItem = components["schemas"]["NowItem"];
+export type LeadUpStep = components["schemas"]["LeadUpStep"];
 export type KeyItem = components["schemas"]["KeyItem"];
 export type ServiceItem = components["schemas"]["ServiceItem"];
 

@@ -3,13 +3,13 @@ import { queryClient, taken, api, Refusal, type Scope } from "../api/client";
 import { Shell } from "./shell";
 
 /** The scope stands in the address and stays from page to page. */
-export type Search = Scope & { cursor?: string; q?: string; occurrence?: string; all?: boolean; span?: string; view?: string; endpoint?: string; only?: string; status?: number };
+export type Search = Scope & { cursor?: string; q?: string; occurrence?: string; all?: boolean; span?: string; view?: string; endpoint?: string; only?: string; status?: number; text?: string; severity?: string; template?: string; trace?: string; error?: string };
 
 const text = (value: unknown) => (typeof value === "string" && value !== "" ? value : undefined);
 
 function search(raw: Record<string, unknown>): Search {
   const found: Search = {};
-  for (const name of ["service", "environment", "since", "from", "to", "where", "cursor", "q", "occurrence", "span", "view", "endpoint", "only"] as const) {
+  for (const name of ["service", "environment", "since", "from", "to", "where", "cursor", "q", "occurrence", "span", "view", "endpoint", "only", "text", "severity", "template", "trace", "error"] as const) {
     const value = text(raw[name]);
     if (value !== undefined) found[name] = value;
   }
@@ -44,13 +44,14 @@ const connect = createRoute({ getParentRoute: () => inside, path: "/connect", co
 const grouping = createRoute({ getParentRoute: () => inside, path: "/grouping", component: lazyRouteComponent(() => import("../features/grouping/page"), "GroupingPage") });
 const services = createRoute({ getParentRoute: () => inside, path: "/services", component: lazyRouteComponent(() => import("../features/services/page"), "ServicesPage") });
 const trace = createRoute({ getParentRoute: () => inside, path: "/traces/$id", component: lazyRouteComponent(() => import("../features/trace/page"), "TracePage") });
+const now = createRoute({ getParentRoute: () => inside, path: "/now", component: lazyRouteComponent(() => import("../features/now/page"), "NowPage") });
 const traffic = createRoute({ getParentRoute: () => inside, path: "/traffic", component: lazyRouteComponent(() => import("../features/traffic/page"), "TrafficPage") });
 const deploys = createRoute({ getParentRoute: () => inside, path: "/deploys", component: lazyRouteComponent(() => import("../features/deploys/page"), "DeploysPage") });
 const senders = createRoute({ getParentRoute: () => inside, path: "/senders", component: lazyRouteComponent(() => import("../features/senders/page"), "SendersPage") });
 const account = createRoute({ getParentRoute: () => inside, path: "/account", component: lazyRouteComponent(() => import("../features/account/page"), "AccountPage") });
 
 export const router = createRouter({
-  routeTree: root.addChildren([signIn, inside.addChildren([home, errors, error, connect, grouping, services, senders, trace, traffic, deploys, account])]),
+  routeTree: root.addChildren([signIn, inside.addChildren([home, now, errors, error, connect, grouping, services, senders, trace, traffic, deploys, account])]),
   defaultNotFoundComponent: () => <p className="p-6">Nothing is here. The errors are at <a href="/errors">/errors</a>.</p>,
   defaultErrorComponent: ({ error }) => <p role="alert" className="p-6">The page could not be shown: {error instanceof Error ? error.message : String(error)}. Reload to try again.</p>,
 });

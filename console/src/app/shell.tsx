@@ -43,6 +43,7 @@ function Bar() {
           <img src="/mark.svg" alt="" width="20" height="18" /> outcrop
         </Link>
         <nav aria-label="Pages" className="flex gap-1">
+          <Page to="/now" name="Now" search={carried} />
           <Page to="/errors" name="Errors" search={carried} />
           <Page to="/deploys" name="Deploys" search={carried} />
           <Page to="/traffic" name="Traffic" search={carried} />
@@ -80,7 +81,7 @@ function Bar() {
   );
 }
 
-function Page({ to, name, search }: { to: "/errors" | "/deploys" | "/traffic" | "/connect"; name: string; search: Record<string, string | undefined> }) {
+function Page({ to, name, search }: { to: "/now" | "/errors" | "/deploys" | "/traffic" | "/connect"; name: string; search: Record<string, string | undefined> }) {
   return (
     <Link to={to} search={search} className="border-b-2 border-transparent px-2 py-1.5 text-ink hover:no-underline" activeProps={{ className: "border-b-accent! font-semibold" }}>
       {name}

@@ -51,6 +51,9 @@ enum Command {
         /// Errors they belong to.
         #[arg(long, default_value_t = 200)]
         errors: u64,
+        /// Copies of each occurrence to add to the table alone; then only what reads occurrences is measured.
+        #[arg(long, default_value_t = 0)]
+        copies: u64,
     },
 }
 
@@ -59,6 +62,6 @@ async fn main() {
     match Arguments::parse().command {
         Command::Core { seconds } => core::run(seconds),
         Command::Intake { binary, prefill, rounds, seconds } => intake::run(&binary, prefill, rounds, seconds).await,
-        Command::Query { binary, occurrences, errors } => query::run(&binary, occurrences, errors.max(1)).await,
+        Command::Query { binary, occurrences, errors, copies } => query::run(&binary, occurrences, errors.max(1), copies).await,
     }
 }

@@ -24,12 +24,22 @@ const READS: usize = 60;
 const WALK: &str = "SELECT cause.error_id, count(*), count(DISTINCT occurrence.user_hash), array_agg(DISTINCT occurrence.endpoint_id) \
                     FROM occurrence JOIN cause ON cause.id = occurrence.cause_id GROUP BY 1";
 
-pub async fn run(binary: &str, occurrences: u64, errors: u64) {
+/// The same occurrences again at the same times, with ids of their own.
+const COPY: &str = "INSERT INTO occurrence (id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
+    user_hash, uncaught, severity, received_at, type, message, attributes) \
+    SELECT (left(id::text, 13) || substr(gen_random_uuid()::text, 14))::uuid, service_id, cause_id, environment_id, version_id, endpoint_id, \
+    gen_random_uuid(), span_id, resource, stack, user_hash, uncaught, severity, received_at, type, message, attributes \
+    FROM occurrence, generate_series(1, $1)";
+
+pub async fn run(binary: &str, occurrences: u64, errors: u64, copies: u64) {
     let postgres = Postgres::start(Durability::Volatile);
     let url = postgres.database();
     let service = Service::new(binary, url.clone()).start().await;
     fill(&service, occurrences, errors).await;
     let mut connection = PgConnection::connect(&url).await.expect("the database answers");
+    if copies > 0 {
+        sqlx::query(COPY).bind(i64::try_from(copies).expect("few")).execute(&mut connection).await.expect("rows can be copied");
+    }
     sqlx::raw_sql("VACUUM ANALYZE").execute(&mut connection).await.expect("statistics are made");
     let (stored, errors): (i64, i64) = sqlx::query_as("SELECT (SELECT count(*) FROM occurrence), (SELECT count(*) FROM error_group)")
         .fetch_one(&mut connection)
@@ -37,6 +47,9 @@ pub async fn run(binary: &str, occurrences: u64, errors: u64) {
         .expect("counts");
     println!("{stored} occurrences of {errors} errors over {DAYS} days; median and 95th percentile of {READS} reads, ms");
 
+    if copies > 0 {
+        return stands_out(&service).await;
+    }
     let mut walks = vec![];
     for _ in 0..READS {
         let start = Instant::now();

@@ -1,8 +1,12 @@
 //! The command line, whole.
 
+mod logs;
+
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+
+pub use logs::{Calls, Instances, Logs, Now, Statements};
 
 /// Errors of many services, from OpenTelemetry: grouped, counted, tied to their requests.
 #[derive(Parser)]
@@ -46,6 +50,16 @@ pub enum Command {
     Requests(Requests),
     /// Follow requests as they pass.
     Watch(Watch),
+    /// Say what is unwell now: endpoints that fail or are slow against their own past, errors that are up.
+    Now(Now),
+    /// List log lines, the newest first, or what they have in common.
+    Logs(Logs),
+    /// List who calls whom: services, databases, queues, with traffic, failures and latency.
+    Calls(Calls),
+    /// List database statements, those that took most time first.
+    Statements(Statements),
+    /// List instances: version, host, region, requests, failures, load.
+    Instances(Instances),
     /// Find whatever you have at hand: a reference, a link, a trace or request id, a user, a log line, a stack.
     Find(Find),
     /// Report a failure by hand; also the way to test a sender key.
@@ -167,6 +181,9 @@ pub struct Serve {
     /// Memory for requests under way; past it senders are asked to come back [default: 256MiB].
     #[arg(long, env = "OUTCROP_BUDGET", value_name = "SIZE")]
     pub budget: Option<String>,
+    /// Days for which log lines are kept, 1 to 30 [default: 7].
+    #[arg(long, env = "OUTCROP_LOG_DAYS", value_name = "N")]
+    pub log_days: Option<i64>,
     /// A local Git checkout of a service, to show lines of source from; may be given several times.
     #[arg(long, env = "OUTCROP_CHECKOUT", value_name = "SERVICE=DIR", value_delimiter = ',')]
     pub checkout: Vec<String>,

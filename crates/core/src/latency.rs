@@ -31,6 +31,13 @@ impl Latency {
         self.0.values().sum()
     }
 
+    /// How many durations lie above one, to the bucket.
+    #[must_use]
+    pub fn above(&self, micros: u64) -> u64 {
+        let limit = bucket(micros);
+        self.0.iter().filter(|(bucket, _)| **bucket > limit).map(|(_, n)| n).sum()
+    }
+
     /// The duration in microseconds below which a share of all lies (0 to 1, nearest rank), within 1 % of its value.
     /// `None` where there is none.
     ///

@@ -28,6 +28,7 @@ pub mod stands_out;
 pub mod telemetry;
 pub mod text;
 pub mod trace;
+pub mod unwell;
 
 pub use digest::{Digest, Hasher};
 pub use distinct::Distinct;

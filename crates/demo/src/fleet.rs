@@ -8,6 +8,7 @@ use opentelemetry_proto::tonic::trace::v1::{Span, Status, span::Event};
 use tokio_util::sync::CancellationToken;
 
 use crate::faults::{self, Failure, Told};
+use crate::lines::{self, WITH_LINES};
 use crate::send::{SendError, Sender};
 use crate::telemetry::{Batch, body, number, text};
 use crate::world::{Endpoint, Kind, SERVICES, WEEK, course};
@@ -61,7 +62,7 @@ impl Fleet {
             for minute in done..next {
                 self.minute(total - minute, 1.0, &mut batches);
             }
-            self.send(batches).await?;
+            self.send(batches, false).await?;
             done = next;
             progress(Progress { done, total });
         }
@@ -80,7 +81,7 @@ impl Fleet {
             let present = Self { now: nanos(), seed: self.seed ^ (round + 1), sender: self.sender.clone() };
             let mut batches = Batches::new();
             present.minute(0, EVERY.as_secs_f64() / 60.0, &mut batches);
-            present.send(batches).await?;
+            present.send(batches, true).await?;
             round += 1;
             tokio::select! {
                 () = stop.cancelled() => {}
@@ -90,9 +91,11 @@ impl Fleet {
         Ok(())
     }
 
-    async fn send(&self, batches: Batches) -> Result<(), SendError> {
-        let requests: Vec<_> =
-            batches.into_iter().flat_map(|((service, version), batch)| batch.requests(&SERVICES[service], version)).collect();
+    async fn send(&self, batches: Batches, is_live: bool) -> Result<(), SendError> {
+        let requests: Vec<_> = batches
+            .into_iter()
+            .flat_map(|((service, version), batch)| batch.requests(&SERVICES[service], version, is_live.then_some(self.now)))
+            .collect();
         let mut sent = stream::iter(requests.into_iter().map(|(path, body)| self.sender.post(path, body))).buffer_unordered(AT_ONCE);
         while let Some(done) = sent.next().await {
             done?;
@@ -138,13 +141,16 @@ fn request(at: usize, endpoint: &Endpoint, time: u64, ago: i64, random: &mut fas
     let runs = queries_of(service.name, endpoint, random);
     // Each run of a query takes its time: a list of every cabin one by one is what makes stowage slow.
     let millis = 20 + random.u64(0..180) + if runs > 1 { runs * 38 } else { 0 };
-    let case = Case { trace: random.u128(1..), user: format!("u-{}", random.u32(1..3_000)), time, millis };
+    let case = Case { trace: random.u128(1..), user: format!("u-{}", random.u32(1..3_000)), time, millis, ago };
     let is_quote = service.name == "fares" && endpoint.route.contains("quotes");
     let is_list = service.name == "stowage" && endpoint.method == "GET";
     let parent = if is_quote || is_list { random.u64(1..) } else { 0 };
     let failed = failure.as_ref().is_some_and(|failure| failure.uncaught);
     let batch = batches.entry((at, version)).or_default();
-    let entry = tell(batch, &case, endpoint, parent, failure, random);
+    let entry = tell(batch, &case, (service.name, endpoint), parent, failure, random);
+    if service.name == "boarding" && random.u8(0..2) == 0 {
+        batch.spans.push(message(&case, entry, random));
+    }
     for run in 0..runs {
         batch.spans.push(query(&case, entry, run, runs, random));
     }
@@ -172,7 +178,7 @@ fn called_from(
     let batch = batches.entry((at, SERVICES[at].version(ago))).or_default();
     let outer = Case { time: case.time.saturating_sub(3_000_000), millis: case.millis + 9, ..case.clone() };
     let asked = &SERVICES[at].endpoints[endpoint];
-    let entry = tell(batch, &outer, asked, 0, failure, random);
+    let entry = tell(batch, &outer, (caller, asked), 0, failure, random);
     batch.spans.push(Span {
         trace_id: outer.trace.to_be_bytes().to_vec(),
         span_id: call.to_be_bytes().to_vec(),
@@ -200,6 +206,21 @@ fn queries_of(service: &str, endpoint: &Endpoint, random: &mut fastrand::Rng) ->
     }
 }
 
+/// A berth's job, sent while a ticket was scanned.
+fn message(case: &Case, parent: u64, random: &mut fastrand::Rng) -> Span {
+    Span {
+        trace_id: case.trace.to_be_bytes().to_vec(),
+        span_id: random.u64(1..).to_be_bytes().to_vec(),
+        parent_span_id: parent.to_be_bytes().to_vec(),
+        name: "send berth_jobs".to_owned(),
+        kind: 4,
+        start_time_unix_nano: case.time + 3_000_000,
+        end_time_unix_nano: case.time + 4_000_000,
+        attributes: vec![text("messaging.system", "rabbitmq"), text("messaging.destination.name", "berth_jobs")],
+        ..Span::default()
+    }
+}
+
 /// One run of a query of a request.
 fn query(case: &Case, parent: u64, run: u64, runs: u64, random: &mut fastrand::Rng) -> Span {
     let step = (case.millis - 12) * 1_000_000 / runs.max(1);
@@ -217,7 +238,7 @@ fn query(case: &Case, parent: u64, run: u64, runs: u64, random: &mut fastrand::R
         kind: 3,
         start_time_unix_nano: start,
         end_time_unix_nano: start + step * 9 / 10,
-        attributes: vec![text("db.system.name", "postgresql"), text("db.query.text", statement)],
+        attributes: vec![text("db.system.name", "postgresql"), text("db.namespace", "sailings"), text("db.query.text", statement)],
         ..Span::default()
     }
 }
@@ -229,6 +250,8 @@ struct Case {
     user: String,
     time: u64,
     millis: u64,
+    /// Minutes before now.
+    ago: i64,
 }
 
 /// Customers of the ferries: ports that book for their passengers.
@@ -239,8 +262,19 @@ const WINTER: f64 = 0.11;
 
 /// Tells of a request as an instrumented service does: its entry span with the exception, and log records. Returns the
 /// span's id.
-fn tell(batch: &mut Batch, case: &Case, endpoint: &Endpoint, parent: u64, failure: Option<Failure>, random: &mut fastrand::Rng) -> u64 {
+fn tell(
+    batch: &mut Batch,
+    case: &Case,
+    (service, endpoint): (&str, &Endpoint),
+    parent: u64,
+    failure: Option<Failure>,
+    random: &mut fastrand::Rng,
+) -> u64 {
     let id = random.u64(1..);
+    if case.ago < WITH_LINES {
+        let fails_by_fare = failure.as_ref().is_some_and(|failure| failure.type_name == "decimal.DivisionByZero");
+        batch.logs.extend(lines::of_request(service, fails_by_fare, random).into_iter().map(|line| line.record(case.trace, id, case.time)));
+    }
     let end = case.time + case.millis * 1_000_000;
     let is_uncaught = failure.as_ref().is_some_and(|failure| failure.uncaught);
     let mut attributes = asked(endpoint, case, is_uncaught, random);
@@ -342,7 +376,11 @@ fn asked(endpoint: &Endpoint, case: &Case, is_uncaught: bool, random: &mut fastr
             number("outcrop.request.cpu_ms", i64::try_from(case.millis / 7).unwrap_or_default()),
             number("outcrop.request.memory_bytes", i64::from(random.u32(400_000..9_000_000))),
         ],
-        Kind::Queue => vec![text("messaging.destination.name", endpoint.route), text("messaging.operation.type", "process")],
+        Kind::Queue => vec![
+            text("messaging.system", "rabbitmq"),
+            text("messaging.destination.name", endpoint.route),
+            text("messaging.operation.type", "process"),
+        ],
         Kind::Nightly(_) => vec![text("skerry.job", endpoint.route)],
     }
 }
@@ -357,7 +395,11 @@ fn database_call(case: &Case, parent: u64, end: u64, random: &mut fastrand::Rng)
         kind: 3,
         start_time_unix_nano: case.time + 1_000_000,
         end_time_unix_nano: end - 500_000,
-        attributes: vec![text("db.system.name", "postgresql"), text("db.query.text", "SELECT * FROM lists WHERE sailing = $1")],
+        attributes: vec![
+            text("db.system.name", "postgresql"),
+            text("db.namespace", "lists"),
+            text("db.query.text", "SELECT * FROM lists WHERE sailing = $1"),
+        ],
         status: Some(Status { code: 2, message: String::new() }),
         ..Span::default()
     }

@@ -5,6 +5,7 @@
 
 mod faults;
 mod fleet;
+mod lines;
 mod send;
 mod stacks;
 mod telemetry;

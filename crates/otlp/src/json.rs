@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use base64::Engine;
 use outcrop_core::Timestamp;
-use outcrop_core::telemetry::{Attributes, Group, LogRecord, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value};
+use outcrop_core::telemetry::{Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value};
 use serde_json::{Map, Value as Json};
 
 use crate::{DecodeError, Decoded, INVALID_SPAN};
@@ -20,9 +20,31 @@ pub(crate) fn logs(body: &[u8]) -> Result<Decoded<LogRecord>, DecodeError> {
     read(body, ["resourceLogs", "resource_logs"], ["scopeLogs", "scope_logs"], "logRecords", log_record)
 }
 
-pub(crate) fn check_metrics(body: &[u8]) -> Result<(), DecodeError> {
-    let point = |_: &Object| Ok(());
-    read(body, ["resourceMetrics", "resource_metrics"], ["scopeMetrics", "scope_metrics"], "metrics", point).map(drop)
+pub(crate) fn metrics(body: &[u8]) -> Result<Decoded<Reading>, DecodeError> {
+    let by_metric = read(body, ["resourceMetrics", "resource_metrics"], ["scopeMetrics", "scope_metrics"], "metrics", readings)?;
+    let groups = by_metric.groups.into_iter().map(|group| Group {
+        resource: group.resource,
+        scope: group.scope,
+        records: group.records.into_iter().flatten().collect(),
+    });
+    Ok(Decoded { groups: groups.collect(), refused: by_metric.refused })
+}
+
+/// The points of a gauge or sum; other metrics are let go.
+#[expect(clippy::unnecessary_wraps, reason = "the signature of all readers of records")]
+fn readings(sent: &Object) -> Result<Vec<Reading>, String> {
+    let name = text(sent, ["name", "name"]);
+    let data = ["gauge", "sum"].iter().find_map(|kind| sent.get(*kind)?.as_object());
+    let points = data.and_then(|data| field(data, ["dataPoints", "data_points"])).and_then(Json::as_array);
+    let number = |point: &Object| {
+        let sent = field(point, ["asDouble", "as_double"]).or_else(|| field(point, ["asInt", "as_int"]))?;
+        sent.as_f64().or_else(|| sent.as_str()?.parse().ok())
+    };
+    let reading = |point: &Json| {
+        let point = point.as_object()?;
+        Some(Reading { name: name.clone(), value: number(point)?, at: time(point, ["timeUnixNano", "time_unix_nano"]) })
+    };
+    Ok(points.into_iter().flatten().filter_map(reading).collect())
 }
 
 fn read<T>(

@@ -12,7 +12,7 @@ mod render;
 mod repair;
 
 use outcrop_core::failure::Refused;
-use outcrop_core::telemetry::{Group, LogRecord, Span};
+use outcrop_core::telemetry::{Group, LogRecord, Reading, Span};
 
 pub use answer::{StatusCode, export_answer, retry_details, status_body};
 pub use render::sent_as_json;
@@ -124,16 +124,15 @@ pub fn decode_logs(body: &[u8], encoding: Encoding) -> Result<Decoded<LogRecord>
     }
 }
 
-/// Checks that a body is a metric export request. Metrics are not kept.
+/// Reads the numbers of a metric export request's gauges and sums.
 ///
 /// # Errors
 /// [`DecodeError`] when it is none.
-pub fn check_metrics(body: &[u8], encoding: Encoding) -> Result<Refused, DecodeError> {
+pub fn decode_metrics(body: &[u8], encoding: Encoding) -> Result<Decoded<Reading>, DecodeError> {
     match encoding {
-        Encoding::Protobuf => protobuf::check_metrics(body)?,
-        Encoding::Json => json::check_metrics(body)?,
+        Encoding::Protobuf => protobuf::metrics(body),
+        Encoding::Json => json::metrics(body),
     }
-    Ok(Refused::default())
 }
 
 /// Why a span without valid ids is left out.

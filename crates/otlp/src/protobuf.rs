@@ -3,9 +3,11 @@ use std::sync::Arc;
 use opentelemetry_proto::tonic::collector::{
     logs::v1::ExportLogsServiceRequest, metrics::v1::ExportMetricsServiceRequest, trace::v1::ExportTraceServiceRequest,
 };
-use opentelemetry_proto::tonic::{common::v1 as common, logs::v1 as logs, resource::v1 as resource, trace::v1 as trace};
+use opentelemetry_proto::tonic::{
+    common::v1 as common, logs::v1 as logs, metrics::v1 as metrics, resource::v1 as resource, trace::v1 as trace,
+};
 use outcrop_core::Timestamp;
-use outcrop_core::telemetry::{Attributes, Group, LogRecord, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value};
+use outcrop_core::telemetry::{Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value};
 use prost::Message;
 
 use crate::{DecodeError, Decoded, INVALID_SPAN, repair};
@@ -40,8 +42,38 @@ pub(crate) fn logs(body: &[u8]) -> Result<Decoded<LogRecord>, DecodeError> {
     Ok(decoded)
 }
 
-pub(crate) fn check_metrics(body: &[u8]) -> Result<(), DecodeError> {
-    Ok(ExportMetricsServiceRequest::decode(body).map(drop)?)
+pub(crate) fn metrics(body: &[u8]) -> Result<Decoded<Reading>, DecodeError> {
+    let request = ExportMetricsServiceRequest::decode(body)?;
+    let mut decoded = Decoded::default();
+    for of_resource in request.resource_metrics {
+        let owner = Arc::new(read_resource(of_resource.resource));
+        for of_scope in of_resource.scope_metrics {
+            let scope = Arc::new(read_scope(of_scope.scope));
+            let records = of_scope.metrics.into_iter().flat_map(readings).collect();
+            decoded.groups.push(Group { resource: owner.clone(), scope, records });
+        }
+    }
+    Ok(decoded)
+}
+
+/// The points of a gauge or sum; other metrics are let go.
+fn readings(sent: metrics::Metric) -> Vec<Reading> {
+    use metrics::metric::Data;
+    use metrics::number_data_point::Value as Number;
+    let points = match sent.data {
+        Some(Data::Gauge(gauge)) => gauge.data_points,
+        Some(Data::Sum(sum)) => sum.data_points,
+        _ => vec![],
+    };
+    let value = |number: Number| match number {
+        Number::AsDouble(value) => value,
+        #[expect(clippy::cast_precision_loss, reason = "a load needs no more than 53 bits")]
+        Number::AsInt(value) => value as f64,
+    };
+    let reading = |point: metrics::NumberDataPoint| {
+        Some(Reading { name: sent.name.clone(), value: value(point.value?), at: Timestamp::from_otlp(point.time_unix_nano) })
+    };
+    points.into_iter().filter_map(reading).collect()
 }
 
 /// Decodes; where that fails, once more with invalid UTF-8 replaced, which some SDKs send and protobuf forbids.

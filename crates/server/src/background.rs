@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use outcrop_store::intake::Writer;
 use outcrop_store::live::{self, Committed, Listener};
-use outcrop_store::{Database, deploys, reach, traces, traffic, upkeep};
+use outcrop_store::{Database, deploys, reach, traces, traffic, upkeep, uses};
 use tokio::sync::{broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -16,13 +16,13 @@ use crate::state::now;
 const EVERY: Duration = Duration::from_mins(1);
 
 /// Runs until cancelled. A failing round is logged and tried again with the next.
-pub(crate) async fn upkeep(database: Database, writer: Arc<Writer>, hot_bytes: i64, stop: CancellationToken) {
+pub(crate) async fn upkeep(database: Database, writer: Arc<Writer>, hot_bytes: i64, log_days: i64, stop: CancellationToken) {
     loop {
         let at = now();
         if let Err(error) = writer.prepare(at).await {
             tracing::warn!(%error, "partitions could not be made ahead of time");
         }
-        match upkeep::remove_expired(&database, at).await {
+        match upkeep::remove_expired(&database, at, log_days).await {
             Ok(0) => {}
             Ok(removed) => tracing::info!(removed, "removed what was past its time"),
             Err(error) => tracing::warn!(%error, "upkeep failed; tried again in a minute"),
@@ -116,6 +116,22 @@ pub(crate) async fn fold(database: Database, stop: CancellationToken) {
         tokio::select! {
             () = stop.cancelled() => return,
             () = tokio::time::sleep(wait) => {}
+        }
+    }
+}
+
+/// How often it is looked for which services stand behind the names that others call.
+const LEARN_EVERY: Duration = Duration::from_secs(10);
+
+/// Learns which services stand behind the names that others call, until cancelled.
+pub(crate) async fn learn(database: Database, stop: CancellationToken) {
+    loop {
+        if let Err(error) = uses::learn_services(&database, chrono::Utc::now()).await {
+            tracing::debug!(%error, "it could not be learnt who is called");
+        }
+        tokio::select! {
+            () = stop.cancelled() => return,
+            () = tokio::time::sleep(LEARN_EVERY) => {}
         }
     }
 }

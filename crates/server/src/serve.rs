@@ -48,16 +48,17 @@ const DRAIN: Duration = Duration::from_secs(30);
 pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationToken) -> Result<(), ServeError> {
     let database = Database::open(&settings.database_url).await?;
     let (told, telling) = tokio::sync::mpsc::channel(LIVE_QUEUE);
-    let (intake, writer, writers) = Intake::start(&database, settings.budget_bytes, &told);
+    let (intake, writer, writers) = Intake::start(&database, &settings, &told);
     drop(told);
     // Before the first request is taken: a rule that came too late would make errors that are not.
     intake.read_rules(&database).await?;
     let (live, _) = tokio::sync::broadcast::channel(LIVE_QUEUE);
     let background = [
-        tokio::spawn(background::upkeep(database.clone(), writer.clone(), settings.hot_bytes, stop.clone())),
+        tokio::spawn(background::upkeep(database.clone(), writer.clone(), settings.hot_bytes, settings.log_days, stop.clone())),
         tokio::spawn(background::slow(database.clone(), writer, stop.clone())),
         tokio::spawn(background::flags(database.clone(), stop.clone())),
         tokio::spawn(background::fold(database.clone(), stop.clone())),
+        tokio::spawn(background::learn(database.clone(), stop.clone())),
         tokio::spawn(background::rules(intake.clone(), database.clone(), stop.clone())),
         tokio::spawn(background::notes(intake.clone(), database.clone(), stop.clone())),
         tokio::spawn(background::tell(database.clone(), telling)),

@@ -14,6 +14,8 @@ pub struct Settings {
     pub budget_bytes: usize,
     /// Room for spans of the last 45 minutes, in bytes of the database; past it the oldest go first.
     pub hot_bytes: i64,
+    /// Days for which log lines are kept, 1 to 30.
+    pub log_days: i64,
     /// Local Git checkouts by service, to show lines of source from.
     pub checkouts: BTreeMap<String, PathBuf>,
 }
@@ -31,6 +33,7 @@ impl Settings {
             budget_bytes: 256 << 20,
             // 45 minutes of 3,000 spans a second, at the 1 kB a span that small chunks take.
             hot_bytes: 8 << 30,
+            log_days: outcrop_store::upkeep::LOG_DAYS,
             checkouts: BTreeMap::new(),
         }
     }

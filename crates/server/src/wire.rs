@@ -2,17 +2,21 @@
 
 mod deploys;
 mod grouping;
+mod logs;
 mod report;
 mod sending;
 mod slices;
 mod traces;
+mod uses;
 
 pub use deploys::*;
 pub use grouping::*;
+pub use logs::*;
 pub use report::*;
 pub use sending::*;
 pub use slices::*;
 pub use traces::*;
+pub use uses::*;
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -67,6 +71,12 @@ impl Severity {
             21.. => Self::Fatal,
             _ => Self::Info,
         }
+    }
+
+    /// Reads OTLP's number; `None` where it says nothing.
+    #[must_use]
+    pub const fn of(number: i16) -> Option<Self> {
+        if number > 0 { Some(Self::of_number(number)) } else { None }
     }
 
     /// The word, as in JSON.

@@ -219,6 +219,23 @@ pub async fn flags(
     Ok(flags)
 }
 
+/// Flags said since a time that have not ended, in all services, the newest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn standing(
+    database: &Database,
+    environment: Option<&str>,
+    since: DateTime<Utc>,
+    now: DateTime<Utc>,
+) -> Result<Vec<Flag>, StoreError> {
+    let statement = format!(
+        "{FLAGS} WHERE flag.said_at >= $1 AND flag.said_at < $2 AND (flag.ended_at IS NULL OR flag.ended_at >= $2) \
+         AND ($3::text IS NULL OR environment.name = $3) ORDER BY flag.since DESC, flag.error_id LIMIT 200"
+    );
+    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(since).bind(now).bind(environment).fetch_all(&database.pool).await?)
+}
+
 /// Flags charged to a deploy: of its version, from its beginning on, within a time.
 ///
 /// # Errors

@@ -23,6 +23,7 @@ pub(crate) struct Interned {
 pub(crate) struct ToIntern {
     pub resources: BTreeMap<Digest, String>,
     pub stacks: BTreeMap<Digest, Vec<u8>>,
+    pub templates: BTreeMap<Digest, String>,
 }
 
 impl Interned {
@@ -33,7 +34,7 @@ impl Interned {
 
     /// Stores what is not there, in order of the hashes, and notes the day of use. Commits by itself.
     pub(crate) async fn store(&self, pool: &PgPool, wanted: ToIntern, day: i32) -> Result<(), StoreError> {
-        let hashes: Vec<Digest> = wanted.resources.keys().chain(wanted.stacks.keys()).copied().collect();
+        let hashes: Vec<Digest> = wanted.resources.keys().chain(wanted.stacks.keys()).chain(wanted.templates.keys()).copied().collect();
         if hashes.is_empty() {
             return Ok(());
         }
@@ -57,6 +58,18 @@ impl Interned {
             )
             .bind(keys)
             .bind(bodies)
+            .bind(day)
+            .execute(pool)
+            .await?;
+        }
+        if !wanted.templates.is_empty() {
+            let (keys, texts): (Vec<Uuid>, Vec<String>) = wanted.templates.into_iter().map(|(hash, text)| (uuid(hash), text)).unzip();
+            sqlx::query(
+                "INSERT INTO log_template (hash, template, used_day) SELECT hash, template, $3 FROM UNNEST($1::uuid[], $2::text[]) AS new (hash, template) \
+                 ORDER BY hash ON CONFLICT (hash) DO UPDATE SET used_day = excluded.used_day WHERE log_template.used_day < excluded.used_day",
+            )
+            .bind(keys)
+            .bind(texts)
             .bind(day)
             .execute(pool)
             .await?;

@@ -19,7 +19,9 @@ pub mod intake;
 mod interned;
 pub mod keys;
 pub mod live;
+pub mod logs;
 mod names;
+pub mod now;
 pub mod occurrences;
 mod partitions;
 pub mod parts;
@@ -33,6 +35,7 @@ pub mod timeline;
 pub mod traces;
 pub mod traffic;
 pub mod upkeep;
+pub mod uses;
 
 pub use database::{Database, OpenError};
 pub use fault::StoreError;

@@ -3,12 +3,13 @@
 use chrono::{DateTime, Utc};
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::stack::Stack;
+use outcrop_core::telemetry::SpanId;
 use outcrop_core::{Reference, Timestamp};
 use sqlx::{FromRow, QueryBuilder};
 use uuid::Uuid;
 
 use crate::errors::{Scope, number};
-use crate::{Database, StoreError, id_uuid, predicate};
+use crate::{Database, StoreError, id_uuid, predicate, to_utc};
 
 /// An occurrence in a list.
 #[derive(Clone, Debug, FromRow)]
@@ -162,6 +163,46 @@ pub async fn one(database: &Database, id: OccurrenceId) -> Result<Option<Full>, 
         sent: sent.and_then(|json| serde_json::from_slice(&json).ok()),
         also_reported,
     }))
+}
+
+/// Where and when an occurrence happened.
+#[derive(Clone, Debug, FromRow)]
+pub struct Place {
+    id: Uuid,
+    /// Its trace, if any.
+    pub trace_id: Option<Uuid>,
+    span_id: Option<i64>,
+    message: String,
+}
+
+impl Place {
+    /// When, to the millisecond.
+    #[must_use]
+    pub fn at(&self) -> DateTime<Utc> {
+        to_utc(OccurrenceId(*self.id.as_bytes()).at())
+    }
+
+    /// The span it was reported on, if any.
+    #[must_use]
+    pub fn span(&self) -> Option<SpanId> {
+        self.span_id.map(|span| SpanId(u64::from_ne_bytes(span.to_ne_bytes())))
+    }
+
+    /// Whether a log line says nothing but what the occurrence says.
+    #[must_use]
+    pub fn is_said_by(&self, line: &str) -> bool {
+        !self.message.is_empty() && line.ends_with(self.message.lines().next().unwrap_or_default())
+    }
+}
+
+/// Where and when an occurrence happened; `None` where there is none of this id.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn place(database: &Database, id: OccurrenceId) -> Result<Option<Place>, StoreError> {
+    let statement = "SELECT id, trace_id, span_id, message FROM occurrence \
+                     WHERE id = coalesce((SELECT part_of FROM also_reported WHERE id = $1), $1)";
+    Ok(sqlx::query_as(statement).bind(id_uuid(id)).fetch_optional(&database.pool).await?)
 }
 
 /// Stored frames, read.

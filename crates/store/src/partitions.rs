@@ -20,6 +20,7 @@ pub(crate) enum Partitioned {
 }
 
 pub(crate) const TABLES: &[Partitioned] = &[
+    Partitioned::ById("log_record"),
     Partitioned::ById("occurrence"),
     Partitioned::ById("payload"),
     Partitioned::ById("request"),
@@ -108,13 +109,14 @@ async fn make(connection: &mut PgConnection, table: Partitioned, day: i64) -> Re
     transaction.commit().await
 }
 
-/// Drops the partitions of days before `oldest`. Returns how many.
-pub(crate) async fn drop_before(pool: &PgPool, oldest: i64) -> Result<usize, StoreError> {
+/// Drops the partitions of days before `oldest`, of log lines those before `oldest_log`. Returns how many.
+pub(crate) async fn drop_before(pool: &PgPool, oldest: i64, oldest_log: i64) -> Result<usize, StoreError> {
     let mut connection = pool.acquire().await?;
     // A writer waits behind a lock that waits behind a reader: give up quickly, the next round comes soon.
     sqlx::query("SET lock_timeout = '200ms'").execute(&mut *connection).await?;
     let mut dropped = 0;
     for table in TABLES {
+        let oldest = if table.table() == "log_record" { oldest_log } else { oldest };
         let names: Vec<(String,)> =
             sqlx::query_as("SELECT inhrelid::regclass::text FROM pg_inherits WHERE inhparent = $1::regclass ORDER BY 1")
                 .bind(table.table())

@@ -249,6 +249,8 @@ pub async fn drop_past_cap(database: &Database, max_bytes: i64) -> Result<Vec<Da
     let mut gone = vec![];
     loop {
         let mut transaction = database.writing.begin().await?;
+        let (is_ours,): (bool,) =
+            sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop hot drain'))").fetch_one(&mut *transaction).await?;
         let tables: Vec<(DateTime<Utc>, i64)> = sqlx::query_as(
             "SELECT begins, coalesce(pg_total_relation_size(to_regclass('hot_' || to_char(begins AT TIME ZONE 'UTC', 'YYYYMMDDHH24MI'))), 0) \
              FROM hot_table ORDER BY begins",
@@ -257,7 +259,7 @@ pub async fn drop_past_cap(database: &Database, max_bytes: i64) -> Result<Vec<Da
         .await?;
         let all: i64 = tables.iter().map(|(_, bytes)| bytes).sum();
         // The newest is being written to.
-        let Some((begins, _)) = tables.first().filter(|_| all > max_bytes && tables.len() > 2) else { return Ok(gone) };
+        let Some((begins, _)) = tables.first().filter(|_| is_ours && all > max_bytes && tables.len() > 2) else { return Ok(gone) };
         sqlx::query("SET LOCAL lock_timeout = '200ms'").execute(&mut *transaction).await?;
         sqlx::query("DELETE FROM hot_table WHERE begins = $1").bind(begins).execute(&mut *transaction).await?;
         sqlx::query(AssertSqlSafe(format!("DROP TABLE IF EXISTS {}", hot_name(*begins)))).execute(&mut *transaction).await?;

@@ -59,7 +59,7 @@ fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, table: &str) {
     }
 }
 
-fn hour(at: DateTime<Utc>) -> DateTime<Utc> {
+pub(crate) fn hour(at: DateTime<Utc>) -> DateTime<Utc> {
     at.duration_trunc(TimeDelta::hours(1)).unwrap_or(at)
 }
 

@@ -9,6 +9,8 @@ use crate::{Database, StoreError, partitions};
 
 /// How long occurrences, payloads and minute counts are kept, in days.
 pub const RETENTION_DAYS: i64 = 30;
+/// How long log lines are kept where nothing else is said, in days: long enough for a weekend and the look back from Monday.
+pub const LOG_DAYS: i64 = 7;
 /// How long receipts are kept: an SDK or collector retries for hours, not for days.
 const RECEIPTS_KEPT: Duration = Duration::from_hours(26);
 /// How long the state of a trace is kept after its last news.
@@ -23,7 +25,7 @@ const CHUNK: i64 = 5_000;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; what was removed until then stays removed.
-pub async fn remove_expired(database: &Database, now: Timestamp) -> Result<u64, StoreError> {
+pub async fn remove_expired(database: &Database, now: Timestamp, log_days: i64) -> Result<u64, StoreError> {
     let mut removed = 0;
     for (table, column, kept) in [
         ("receipt", "received_at", RECEIPTS_KEPT),
@@ -38,6 +40,10 @@ pub async fn remove_expired(database: &Database, now: Timestamp) -> Result<u64, 
         ("occurrence_origin", "at", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("dropped", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("clock_ahead", "at", RECEIPTS_KEPT),
+        ("log_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
+        ("called_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
+        ("instance_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
+        ("instance", "last_at", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("reach_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("reach_day", "day", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
     ] {
@@ -61,14 +67,18 @@ pub async fn remove_expired(database: &Database, now: Timestamp) -> Result<u64, 
         }
     }
     let oldest = now.day() - RETENTION_DAYS;
-    removed += partitions::drop_before(&database.pool, oldest).await? as u64;
+    removed += partitions::drop_before(&database.pool, oldest, now.day() - log_days).await? as u64;
     removed += sqlx::query("DELETE FROM request_sample WHERE id < first_id_at($1)")
         .bind(crate::to_utc(now.plus_millis(-RETENTION_DAYS * 86_400_000)))
         .execute(&database.pool)
         .await?
         .rows_affected();
     let oldest_day = i32::try_from(oldest).unwrap_or_default();
-    for statement in ["DELETE FROM resource WHERE used_day < $1", "DELETE FROM stack WHERE used_day < $1"] {
+    for statement in [
+        "DELETE FROM resource WHERE used_day < $1",
+        "DELETE FROM stack WHERE used_day < $1",
+        "DELETE FROM log_template WHERE used_day < $1",
+    ] {
         // Two days of slack: a writer remembers a hash as stored for the day it was used.
         removed += sqlx::query(statement).bind(oldest_day - 2).execute(&database.pool).await?.rows_affected();
     }

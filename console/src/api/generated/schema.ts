@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/calls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who calls whom: services, databases, queues, with traffic, failures and latency. */
+        get: operations["list_calls"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deploys": {
         parameters: {
             query?: never;
@@ -83,6 +100,23 @@ export interface paths {
         };
         /** Endpoints with their traffic, failures and latency. */
         get: operations["list_endpoints"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/endpoints/course": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Requests and failures of one endpoint over time, by version. */
+        get: operations["show_course"];
         put?: never;
         post?: never;
         delete?: never;
@@ -316,6 +350,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/instances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Instances that sent something: version, host, region, requests, failures, load. */
+        get: operations["list_instances"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/keys": {
         parameters: {
             query?: never;
@@ -385,6 +436,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/logs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Log lines, the newest first. */
+        get: operations["list_log_lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logs/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What log lines have in common, and how often each comes. */
+        get: operations["list_log_templates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is unwell now: endpoints that fail more or take longer than their own past explains, errors that are flagged or busy. */
+        get: operations["report_now"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/occurrences/{id}": {
         parameters: {
             query?: never;
@@ -394,6 +496,23 @@ export interface paths {
         };
         /** One occurrence in full. */
         get: operations["show_occurrence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/occurrences/{id}/lead-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a request did before it failed, over all services: spans that ended, their events, log lines. */
+        get: operations["show_lead_up"];
         put?: never;
         post?: never;
         delete?: never;
@@ -610,6 +729,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/statements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Database statements, those that took most time first. */
+        get: operations["list_statements"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/traces/{id}": {
         parameters: {
             query?: never;
@@ -666,6 +802,57 @@ export interface components {
             name: string;
             /** @description The 20 most frequent at most. */
             values: components["schemas"]["ValueCount"][];
+        };
+        /** @description Calls of a service to one other place, or runs of one statement, over the window's whole hours. */
+        CallItem: {
+            /**
+             * Format: int64
+             * @description Calls in the same time before.
+             */
+            before: number;
+            /**
+             * Format: int64
+             * @description Calls.
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed: number;
+            /** @description `database`, `queue`, `consumed` (messages taken from a queue), `rpc`, `http`, `statement`. */
+            kind: string;
+            /**
+             * Format: double
+             * @description The longest.
+             */
+            longest_ms: number;
+            /**
+             * Format: double
+             * @description The mean duration then; null without calls.
+             */
+            mean_before_ms?: number | null;
+            /**
+             * Format: double
+             * @description The mean duration.
+             */
+            mean_ms: number;
+            /** @description What is called, as the caller names it; the statement, its values left out. */
+            name: string;
+            /** @description The service that calls. */
+            service: string;
+            /** @description The service behind the name, where a trace has shown it. */
+            to_service?: string | null;
+            /**
+             * Format: double
+             * @description All together.
+             */
+            total_ms: number;
+        };
+        /** @description Who calls whom. */
+        CallList: {
+            /** @description The calls, what took most time first. */
+            items: components["schemas"]["CallItem"][];
         };
         /** @description Something that the text may mean. */
         Candidate: {
@@ -765,6 +952,43 @@ export interface components {
             kind: string;
             /** @description As it went in. */
             text: string;
+        };
+        /** @description An endpoint over time. */
+        Course: {
+            /** @description How many steps there are. */
+            count: number;
+            /**
+             * Format: date-time
+             * @description When the first step begins.
+             */
+            from: string;
+            /**
+             * Format: int64
+             * @description How long a step is.
+             */
+            step_ms: number;
+            /** @description The steps with requests, by time and version. */
+            steps: components["schemas"]["CourseStep"][];
+        };
+        /** @description One step of an endpoint's course, in one version. */
+        CourseStep: {
+            /**
+             * Format: date-time
+             * @description When it begins.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            requests: number;
+            /** @description The version. */
+            version: string;
         };
         /** @description The answer after a deploy. */
         DeployCheck: {
@@ -1210,6 +1434,66 @@ export interface components {
             /** @description Errors that fall apart. */
             split: components["schemas"]["SplitError"][];
         };
+        /** @description A number in an hour. */
+        HourCount: {
+            /**
+             * Format: date-time
+             * @description When the hour begins.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description The number.
+             */
+            count: number;
+        };
+        /** @description A running, or stopped, instance of a service. */
+        InstanceItem: {
+            /** @description Its environment. */
+            environment: string;
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed: number;
+            /**
+             * Format: date-time
+             * @description When it first sent something.
+             */
+            first_seen: string;
+            /** @description Its host; may be empty. */
+            host: string;
+            /** @description What tells it from others. */
+            instance: string;
+            /**
+             * Format: date-time
+             * @description When last.
+             */
+            last_seen: string;
+            /** @description Its load as it sent it last, by the metric's name. */
+            readings: unknown;
+            /** @description Its region or zone; may be empty. */
+            region: string;
+            /**
+             * Format: int64
+             * @description Requests and runs over the window's whole hours.
+             */
+            requests: number;
+            /** @description The service. */
+            service: string;
+            /**
+             * Format: int64
+             * @description Instances of the service that began on this host within the window.
+             */
+            starts_on_host: number;
+            /** @description Its version. */
+            version: string;
+        };
+        /** @description Instances. */
+        InstanceList: {
+            /** @description The instances, by service. */
+            items: components["schemas"]["InstanceItem"][];
+        };
         /** @description Errors that become one. */
         JoinedErrors: {
             /** @description Those that become part of it. */
@@ -1284,6 +1568,102 @@ export interface components {
             requests: number[];
             /** @description The version. */
             version: string;
+        };
+        /** @description What happened before a failure. */
+        LeadUp: {
+            /** @description Where it was taken from: `trace`, `instance` (what the same instance wrote in the ten seconds before), `nothing`. */
+            from: string;
+            /** @description Earlier steps that are not shown. */
+            left_out: number;
+            /** @description The steps in the order of time; the failure itself comes after the last. */
+            steps: components["schemas"]["LeadUpStep"][];
+        };
+        /** @description One thing that happened before a failure. */
+        LeadUpStep: {
+            /**
+             * Format: double
+             * @description How long before the failure.
+             */
+            before_ms: number;
+            /** @description Whether it failed. */
+            failed: boolean;
+            /** @description `began` (and still ran), `done`, `event` or `line`. */
+            kind: string;
+            /** @description The service. */
+            service: string;
+            severity?: components["schemas"]["Severity"] | null;
+            /** @description The span. */
+            span_id?: string | null;
+            /** @description How many times in a row. */
+            times: number;
+            /**
+             * Format: double
+             * @description How long it took; of steps in a row, all together.
+             */
+            took_ms?: number | null;
+            /** @description In words. */
+            what: string;
+        };
+        /** @description A log line. */
+        LogItem: {
+            /**
+             * Format: date-time
+             * @description When it was written.
+             */
+            at: string;
+            /** @description Its attributes. */
+            attributes: unknown;
+            /** @description Its environment. */
+            environment: string;
+            /** @description Its id. */
+            id: string;
+            /** @description What it says. */
+            message: string;
+            /** @description The service. */
+            service: string;
+            severity?: components["schemas"]["Severity"] | null;
+            /** @description Its span. */
+            span_id?: string | null;
+            /** @description The hash of what it has in common with others like it. */
+            template: string;
+            /** @description Its trace. */
+            trace_id?: string | null;
+            /** @description Its version. */
+            version: string;
+        };
+        /** @description Log lines. */
+        LogPage: {
+            /** @description The lines, the newest first. */
+            items: components["schemas"]["LogItem"][];
+            /** @description The cursor of the next page. */
+            next?: string | null;
+        };
+        /** @description Lines that differ only in their values. */
+        LogTemplate: {
+            /**
+             * Format: int64
+             * @description Lines in the same time before.
+             */
+            before: number;
+            /**
+             * Format: int64
+             * @description Lines within the window's whole hours.
+             */
+            count: number;
+            /** @description Lines by the hour, over the window's whole hours. */
+            hours: components["schemas"]["HourCount"][];
+            /** @description The service that writes it. */
+            service: string;
+            severity?: components["schemas"]["Severity"] | null;
+            /** @description Its hash. */
+            template: string;
+            /** @description The text, its variable parts replaced. */
+            text: string;
+        };
+        /** @description What lines have in common. */
+        LogTemplates: {
+            /** @description The templates, the most frequent first. */
+            items: components["schemas"]["LogTemplate"][];
         };
         /** @description The number of a rule just made. */
         MadeDrop: {
@@ -1391,6 +1771,54 @@ export interface components {
         NewSlice: {
             /** @description The predicate; it may not name another slice. */
             where: string;
+        };
+        /** @description Something that is unwell. */
+        NowItem: {
+            /**
+             * @description `failing` (an endpoint fails more than in its own past), `slow` (an endpoint takes longer than in its own past), `error` (a flag
+             *     that holds).
+             */
+            kind: string;
+            /** @description The error's reference, of an error. */
+            ref?: string | null;
+            /** @description The service. */
+            service: string;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            /**
+             * Format: int32
+             * @description How much it matters, 0 to 100.
+             */
+            weight: number;
+            /** @description The endpoint, or the error's title. */
+            what: string;
+            /** @description What is unwell about it, in words. */
+            why: string;
+        };
+        /** @description What is unwell now. */
+        NowReport: {
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed: number;
+            /** @description What is unwell, what began last first. */
+            items: components["schemas"]["NowItem"][];
+            /**
+             * Format: int64
+             * @description Requests of the last 15 minutes.
+             */
+            requests: number;
+            /** @description In one sentence. */
+            sentence: string;
+            /**
+             * Format: int64
+             * @description Services that sent something in them.
+             */
+            services: number;
         };
         /** @description One occurrence in full. */
         OccurrenceDetail: components["schemas"]["OccurrenceItem"] & {
@@ -1640,6 +2068,8 @@ export interface components {
             failed: boolean;
             /** @description Why it is kept: `failed`, `slow`, `sample`. */
             kept_because: string[];
+            /** @description The same sorted for people: what was asked, with what, by whom, in which time. */
+            request: components["schemas"]["RequestPart"][];
             /** @description The service. */
             service: string;
             /** @description Its entry span. */
@@ -2178,6 +2608,56 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list_calls: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description Only this endpoint. Requests, and the course of one endpoint. */
+                endpoint?: string;
+                /** @description Only this HTTP status. Requests only. */
+                status?: number;
+                /** @description `failed` or `slow` requests only. Requests only. */
+                only?: string;
+                /** @description The cursor of a page. Requests only. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_deploys: {
         parameters: {
             query?: {
@@ -2439,6 +2919,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EndpointList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_course: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description Only this endpoint. Requests, and the course of one endpoint. */
+                endpoint?: string;
+                /** @description Only this HTTP status. Requests only. */
+                status?: number;
+                /** @description `failed` or `slow` requests only. Requests only. */
+                only?: string;
+                /** @description The cursor of a page. Requests only. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Course"];
                 };
             };
             400: {
@@ -3028,6 +3558,56 @@ export interface operations {
             };
         };
     };
+    list_instances: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description Only this endpoint. Requests, and the course of one endpoint. */
+                endpoint?: string;
+                /** @description Only this HTTP status. Requests only. */
+                status?: number;
+                /** @description `failed` or `slow` requests only. Requests only. */
+                only?: string;
+                /** @description The cursor of a page. Requests only. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstanceList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_keys: {
         parameters: {
             query?: never;
@@ -3199,6 +3779,168 @@ export interface operations {
             };
         };
     };
+    list_log_lines: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description A predicate over sender, severity, message, trace, user and attributes. Not for templates. */
+                where?: string;
+                /** @description Only lines that hold this text, in any case. */
+                text?: string;
+                /** @description Only lines of this severity or above: `trace`, `debug`, `info`, `warn`, `error`, `fatal`. */
+                severity?: string;
+                /** @description Only lines of this trace. Not for templates. */
+                trace?: string;
+                /** @description Only lines of traces in which this error occurred. Not for templates. */
+                error?: string;
+                /** @description Only lines like this one: a template's hash. */
+                template?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description The cursor of a page. Not for templates. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogPage"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_log_templates: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description A predicate over sender, severity, message, trace, user and attributes. Not for templates. */
+                where?: string;
+                /** @description Only lines that hold this text, in any case. */
+                text?: string;
+                /** @description Only lines of this severity or above: `trace`, `debug`, `info`, `warn`, `error`, `fatal`. */
+                severity?: string;
+                /** @description Only lines of this trace. Not for templates. */
+                trace?: string;
+                /** @description Only lines of traces in which this error occurred. Not for templates. */
+                error?: string;
+                /** @description Only lines like this one: a template's hash. */
+                template?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description The cursor of a page. Not for templates. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogTemplates"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    report_now: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description Only this endpoint. Requests, and the course of one endpoint. */
+                endpoint?: string;
+                /** @description Only this HTTP status. Requests only. */
+                status?: number;
+                /** @description `failed` or `slow` requests only. Requests only. */
+                only?: string;
+                /** @description The cursor of a page. Requests only. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NowReport"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_occurrence: {
         parameters: {
             query?: never;
@@ -3217,6 +3959,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OccurrenceDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_lead_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The occurrence's id in hex */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeadUp"];
                 };
             };
             404: {
@@ -3760,6 +4532,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SlowList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_statements: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description Only this endpoint. Requests, and the course of one endpoint. */
+                endpoint?: string;
+                /** @description Only this HTTP status. Requests only. */
+                status?: number;
+                /** @description `failed` or `slow` requests only. Requests only. */
+                only?: string;
+                /** @description The cursor of a page. Requests only. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallList"];
                 };
             };
             400: {

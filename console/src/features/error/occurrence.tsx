@@ -3,6 +3,7 @@ import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
 import { Fragment, useState } from "react";
 import type { Exception, Frame, OccurrenceDetail } from "../../api/client";
 import { counted, exact } from "../../ui/format";
+import { LeadUp } from "./lead-up";
 import { testOf } from "../../ui/predicate-box";
 
 const TABS = ["Stack", "Request", "All data", "As sent"] as const;
@@ -20,7 +21,10 @@ export function OccurrenceView({ occurrence, narrow }: { occurrence: OccurrenceD
       </TabList>
       <TabPanels>
         <TabPanel>
-          <StackView occurrence={occurrence} />
+          <div className="grid gap-x-6 lg:grid-cols-[minmax(0,1fr)_24rem]">
+            <StackView occurrence={occurrence} />
+            <LeadUp occurrence={occurrence} />
+          </div>
         </TabPanel>
         <TabPanel>
           <Request occurrence={occurrence} narrow={narrow} />

@@ -178,6 +178,7 @@ function Detail({ span, trace, go }: { span: SpanItem; trace: TraceDetail; go: (
           failed first.
         </p>
       )}
+      <SpanLines trace={trace.trace_id} span={span.span_id} />
       <Pairs title="Attributes" data={span.attributes} />
       {span.events.map((event, place) => (
         <Pairs key={place} title={`${event.name}, ${duration(event.offset_ms)} after the beginning`} data={event.attributes} />
@@ -196,6 +197,33 @@ function Detail({ span, trace, go }: { span: SpanItem; trace: TraceDetail; go: (
       )}
       <Pairs title="Where it ran" data={resource} />
     </section>
+  );
+}
+
+/** The log lines of the chosen span; those of the whole request are a click away. */
+function SpanLines({ trace, span }: { trace: string; span: string }) {
+  const lines = useQuery({ queryKey: ["logs", "trace", trace], queryFn: () => taken(api.GET("/api/v1/logs", { params: { query: { trace, since: "7d", limit: 500 } } })) });
+  if (lines.isPending) return null;
+  if (lines.isError) return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
+  const all = lines.data.items;
+  const own = all.filter((line) => line.span_id === span).reverse();
+  return (
+    <>
+      <h3 className="mt-2 font-semibold">Log lines</h3>
+      {own.map((line) => (
+        <p key={line.id} className="border-b border-line py-0.5 font-mono [overflow-wrap:anywhere]">
+          <span className={line.severity === "error" || line.severity === "fatal" ? "text-brick" : line.severity === "warn" ? "text-ochre" : "text-faint"}>{line.severity ?? "—"}</span> <bdi>{line.message}</bdi>
+        </p>
+      ))}
+      <p className="py-1 text-faint">
+        {own.length === 0 && "None in this span. "}
+        {all.length > 0 && (
+          <Link to="/traffic" search={{ view: "logs", trace, since: "7d" }}>
+            {counted(all.length, "line", "lines")} of the whole request
+          </Link>
+        )}
+      </p>
+    </>
   );
 }
 

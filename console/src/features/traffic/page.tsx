@@ -1,53 +1,67 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
-import type { ReactNode } from "react";
-import { type EndpointItem, api, taken, windowOf } from "../../api/client";
+import { type ReactNode, useState } from "react";
+import { type EndpointItem, type RequestItem, api, taken } from "../../api/client";
 import { agoInWords, count, counted, duration, exact, percent, windowInWords } from "../../ui/format";
 import { Empty, Failed, Skeleton } from "../../ui/states";
+import { Calls, Statements } from "./calls";
+import { Course } from "./course";
+import { Instances } from "./instances";
+import { Logs } from "./logs";
+import { Passing } from "./passing";
+import { type TrafficSearch, useScope } from "./scope";
 
-const VIEWS = { endpoints: "Endpoints", slow: "Slow", requests: "Requests" } as const;
+const VIEWS = {
+  endpoints: { name: "Endpoints", page: Endpoints },
+  slow: { name: "Slow", page: Slow },
+  requests: { name: "Requests", page: Requests },
+  passing: { name: "Passing", page: Passing },
+  logs: { name: "Log lines", page: Logs },
+  calls: { name: "Calls", page: Calls },
+  statements: { name: "Statements", page: Statements },
+  instances: { name: "Instances", page: Instances },
+} as const;
 type View = keyof typeof VIEWS;
+
+const isView = (name: string | undefined): name is View => name !== undefined && name in VIEWS;
+
+/** What belongs to one view and does not go along to another. */
+const OWN = { endpoint: undefined, status: undefined, only: undefined, cursor: undefined, text: undefined, severity: undefined, template: undefined, trace: undefined, error: undefined, all: undefined, where: undefined };
 
 const HEAD = "py-1 text-left font-normal text-faint";
 const CELL = "py-1.5 pr-3 align-top";
 
-/** Traffic: endpoints, what made requests slow, the requests that are kept. */
+/** Traffic: endpoints, what made requests slow, requests, log lines, who calls whom, statements, instances. */
 export function TrafficPage() {
   const search = useSearch({ from: "/inside/traffic" });
   const navigate = useNavigate({ from: "/traffic" });
-  const view: View = search.view === "slow" || search.view === "requests" ? search.view : "endpoints";
+  const view = isView(search.view) ? search.view : "endpoints";
+  const { page: Shown } = VIEWS[view];
   return (
     <>
-      <nav aria-label="Traffic" className="mb-3 flex gap-4 border-b border-line">
+      <nav aria-label="Traffic" className="mb-3 flex flex-wrap gap-x-4 border-b border-line">
         {(Object.keys(VIEWS) as View[]).map((name) => (
           <button
             key={name}
             type="button"
             aria-current={view === name ? "page" : undefined}
-            onClick={() => void navigate({ search: (now) => ({ ...now, view: name, endpoint: undefined, status: undefined, only: undefined, cursor: undefined }) })}
+            onClick={() => void navigate({ search: (now) => ({ ...now, ...OWN, view: name }) })}
             className="border-b-2 border-transparent py-1 aria-[current=page]:border-accent aria-[current=page]:font-semibold"
           >
-            {VIEWS[name]}
+            {VIEWS[name].name}
           </button>
         ))}
       </nav>
-      {view === "endpoints" && <Endpoints />}
-      {view === "slow" && <Slow />}
-      {view === "requests" && <Requests />}
+      <Shown />
     </>
   );
-}
-
-function useScope() {
-  const search = useSearch({ from: "/inside/traffic" });
-  const query = { service: search.service, environment: search.environment, ...windowOf(search) };
-  return { search, query: Object.fromEntries(Object.entries(query).filter(([, value]) => value !== undefined)) as Record<string, string> };
 }
 
 const rate = (item: EndpointItem) => (item.count === 0 ? 0 : item.failed / item.count);
 
 function Endpoints() {
-  const { search, query } = useScope();
+  const { search, query: scope } = useScope();
+  const query = search.endpoint ? { ...scope, endpoint: search.endpoint } : scope;
   const endpoints = useQuery({ queryKey: ["endpoints", query], queryFn: () => taken(api.GET("/api/v1/endpoints", { params: { query: { ...query, limit: 200 } } })) });
   if (endpoints.isPending) return <Skeleton rows={10} />;
   if (endpoints.isError) return <Failed what="The endpoints" error={endpoints.error} retry={() => void endpoints.refetch()} />;
@@ -67,7 +81,11 @@ function Endpoints() {
   return (
     <>
       <h1 className="text-xl font-bold">
-        {rate(worst) > 0 ? (
+        {search.endpoint && rate(worst) > 0 ? (
+          <>
+            <span className="text-brick">{percent(rate(worst))}</span> of the requests to {worst.endpoint} of {worst.service} fail.
+          </>
+        ) : rate(worst) > 0 ? (
           <>
             <span className="text-brick">
               {percent(rate(worst))} of the requests to {worst.endpoint} of {worst.service} fail
@@ -75,12 +93,13 @@ function Endpoints() {
             , more than at any other of {counted(total, "endpoint", "endpoints")}.
           </>
         ) : (
-          `None of ${counted(total, "endpoint", "endpoints")} fails.`
+          search.endpoint ? `No request to ${worst.endpoint} of ${worst.service} fails.` : `None of ${counted(total, "endpoint", "endpoints")} fails.`
         )}
       </h1>
       <p className="mt-1 text-faint">
         In {when}; times within 1 %, over the whole hours that this touches.{total > items.length && ` The ${items.length} busiest are shown.`}
       </p>
+      {search.endpoint && search.service && <Course service={search.service} endpoint={search.endpoint} />}
       <div className="overflow-x-auto" role="region" aria-label="Endpoints" tabIndex={0}>
         <table className="mt-3 w-full text-[13px] tabular-nums">
           <thead>
@@ -99,7 +118,10 @@ function Endpoints() {
             {items.map((item) => (
               <tr key={`${item.namespace} ${item.service} ${item.endpoint}`} className="border-b border-line">
                 <td className={`${CELL} min-w-52`}>
-                  <span className="text-faint">{item.service}</span> <span className="font-mono break-all">{item.endpoint}</span>
+                  <span className="text-faint">{item.service}</span>{" "}
+                  <Link to="/traffic" search={{ ...search, ...OWN, view: "endpoints", service: item.service, endpoint: item.endpoint }} className="font-mono break-all">
+                    {item.endpoint}
+                  </Link>
                 </td>
                 <td className={`${CELL} text-right`}>{count(item.count)}</td>
                 <td className={`${CELL} text-right`}>
@@ -144,8 +166,6 @@ function Endpoints() {
     </>
   );
 }
-
-type TrafficSearch = ReturnType<typeof useScope>["search"];
 
 function To({ search, children }: { search: TrafficSearch; children: ReactNode }) {
   return (
@@ -226,25 +246,7 @@ function Requests() {
       </p>
       <ol className="mt-3 text-[13px]">
         {items.map((item) => (
-          <li key={`${item.trace_id} ${item.span_id}`} className="grid gap-x-4 border-b border-line py-1.5 md:grid-cols-[9rem_minmax(0,1fr)_5rem_6rem_11rem]">
-            <time dateTime={item.at} title={exact(item.at)} className="text-faint">
-              {agoInWords(item.at)}
-            </time>
-            <span className="break-words">
-              <span className="text-faint">
-                {item.service} {item.version}
-              </span>{" "}
-              <span className="font-mono">{item.endpoint}</span>
-            </span>
-            <span className={item.failed ? "text-brick" : ""}>{item.status ?? (item.failed ? "failed" : "—")}</span>
-            <span className={`tabular-nums ${item.kept_because.includes("slow") ? "text-ochre" : ""}`}>
-              {duration(item.duration_ms)}
-              {item.kept_because.includes("slow") && " slow"}
-            </span>
-            <Link to="/traces/$id" params={{ id: item.trace_id }} search={{ span: item.span_id }} className="truncate font-mono">
-              {item.trace_id}
-            </Link>
-          </li>
+          <RequestRow key={`${item.trace_id} ${item.span_id}`} item={item} />
         ))}
       </ol>
       {next && (
@@ -255,5 +257,57 @@ function Requests() {
         </p>
       )}
     </>
+  );
+}
+
+/** A kept request; opened, all that it said of itself. */
+function RequestRow({ item }: { item: RequestItem }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <li className="border-b border-line py-1.5">
+      <div className="grid gap-x-4 md:grid-cols-[9rem_minmax(0,1fr)_5rem_6rem_11rem]">
+        <time dateTime={item.at} title={exact(item.at)} className="text-faint">
+          {agoInWords(item.at)}
+        </time>
+        <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="min-w-0 text-left break-words hover:bg-wash">
+          <span className="text-faint">
+            {item.service} {item.version}
+          </span>{" "}
+          <span className="font-mono">{item.endpoint}</span>
+        </button>
+        <span className={item.failed ? "text-brick" : ""}>{item.status ?? (item.failed ? "failed" : "—")}</span>
+        <span className={`tabular-nums ${item.kept_because.includes("slow") ? "text-ochre" : ""}`}>
+          {duration(item.duration_ms)}
+          {item.kept_because.includes("slow") && " slow"}
+        </span>
+        <Link to="/traces/$id" params={{ id: item.trace_id }} search={{ span: item.span_id }} className="truncate font-mono">
+          {item.trace_id}
+        </Link>
+      </div>
+      {open && (
+        <div className="mt-1 gap-x-8 border-l-4 border-line bg-sheet px-3 py-2 md:columns-2">
+          {item.request.length === 0 && (
+            <p className="text-faint">
+              It neither failed nor was refused: what it said of itself, its calls and queries stand in <Link to="/traces/$id" params={{ id: item.trace_id }} search={{ span: item.span_id }}>its trace</Link>.
+            </p>
+          )}
+          {item.request.map((part) => (
+            <section key={part.title} className="mb-2 break-inside-avoid">
+              <h3 className="font-semibold">{part.title}</h3>
+              <dl>
+                {part.rows.map((row) => (
+                  <div key={`${row.label} ${row.value}`} className="grid grid-cols-[9rem_1fr] gap-x-3 border-b border-line py-0.5">
+                    <dt className="text-faint">{row.label}</dt>
+                    <dd className="font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
+                      <bdi>{row.value}</bdi>
+                    </dd>
+                  </div>
+                ))}
+              </dl>
+            </section>
+          ))}
+        </div>
+      )}
+    </li>
   );
 }

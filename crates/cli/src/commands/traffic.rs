@@ -14,7 +14,7 @@ use crate::client::Api;
 use crate::fault::Fault;
 use crate::output::{Column, Fit, counted, grouped, json, line, table, time};
 
-fn query(window: &TrafficWindow) -> Vec<(&'static str, Option<String>)> {
+pub(super) fn query(window: &TrafficWindow) -> Vec<(&'static str, Option<String>)> {
     vec![
         ("since", Some(window.since.clone())),
         ("service", window.service.clone()),
@@ -24,12 +24,12 @@ fn query(window: &TrafficWindow) -> Vec<(&'static str, Option<String>)> {
 }
 
 #[expect(clippy::cast_possible_truncation, reason = "durations of requests")]
-fn took(millis: Option<f64>) -> String {
+pub(super) fn took(millis: Option<f64>) -> String {
     millis.map_or_else(|| "—".to_owned(), |millis| in_words((millis * 1e6) as i64))
 }
 
 #[expect(clippy::cast_precision_loss, reason = "a share")]
-fn share(failed: i64, all: i64) -> String {
+pub(super) fn share(failed: i64, all: i64) -> String {
     if all == 0 { "—".to_owned() } else { percent(failed as f64 / all as f64) }
 }
 

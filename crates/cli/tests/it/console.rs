@@ -210,6 +210,13 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
             ("/deploys".to_owned(), "deploy"),
             ("/traffic".to_owned(), "of the requests to"),
             ("/traffic?view=requests".to_owned(), "Kept are failed and slow requests"),
+            ("/traffic?view=logs".to_owned(), "line"),
+            ("/traffic?view=logs&all=true".to_owned(), "line"),
+            ("/traffic?view=calls".to_owned(), "call"),
+            ("/traffic?view=statements".to_owned(), "statement"),
+            ("/traffic?view=instances".to_owned(), "instance"),
+            ("/traffic?view=passing".to_owned(), "requests a minute"),
+            ("/now".to_owned(), "last 15 minutes"),
             (format!("/traces/{trace}"), "next and previous failure"),
         ] {
             browser.open(&format!("{}{page}", running.url)).await;

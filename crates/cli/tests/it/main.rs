@@ -9,6 +9,7 @@ mod console;
 mod demo;
 mod deploys;
 mod hostile;
+mod logs;
 mod one_page;
 mod outage;
 mod predicates;

@@ -2,12 +2,14 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use super::lines::FoundLine;
 use super::report::{OccurrenceId, Report, ReportFacts, Sent, Source};
 use super::state::SpanFacts;
+use super::uses::{self, Calls, FoundCalls, FoundInstance, Instances};
 use crate::grouping::{Described, template};
 use crate::stack::{Exception, Stack, base_name};
 use crate::telemetry::names::{self, EXCEPTION_EVENT, EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE, Identity};
-use crate::telemetry::{Attributes, Group, LogRecord, Resource, Scope, Span, SpanEvent, SpanId, TraceId, Value, tidy};
+use crate::telemetry::{Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, TraceId, Value, tidy};
 use crate::trace::{Chunk, StoredEvent, StoredLink, StoredSpan};
 use crate::{Digest, Hasher, Timestamp, scrub};
 
@@ -122,6 +124,12 @@ pub struct Found {
     pub spans: Vec<SeenSpan>,
     /// The same spans to be stored: one chunk per trace and sender.
     pub chunks: Vec<FoundChunk>,
+    /// Log records to be stored.
+    pub lines: Vec<FoundLine>,
+    /// What was called, summed.
+    pub calls: Vec<FoundCalls>,
+    /// The instances that sent it.
+    pub instances: Vec<FoundInstance>,
     /// What could not be used.
     pub refused: Refused,
     /// How far the sender's clock is ahead, in milliseconds, where it was corrected for.
@@ -138,6 +146,7 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
     let entries = entry_attributes(&groups, limits.addresses);
     let touched = touched(&groups);
     let mut chunks = Chunks::default();
+    let (mut calls, mut instances) = (Calls::default(), Instances::default());
     for group in groups {
         let sender = senders.of(&group.resource, limits.addresses);
         let scope = clean_scope(&group.scope);
@@ -164,6 +173,8 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
                 user,
                 endpoint: None,
             };
+            calls.add(&sender.identity, &span, start, facts.is_error);
+            instances.add(&sender.identity, &sender.resource, start, entry.as_ref());
             let span = Arc::new(span);
             chunks.add(&sender, &scope, &span, &facts, entry.as_ref(), clock);
             if tells_of_failure(&span) {
@@ -182,6 +193,8 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
         }
     }
     found.chunks = chunks.finish();
+    found.calls = calls.finish();
+    found.instances = instances.finish();
     found
 }
 
@@ -254,22 +267,20 @@ impl Chunks {
     }
 }
 
-/// Finds failures in log records that carry an exception. Secrets are removed from all that is kept.
+/// Finds failures in log records, and takes down every record. Secrets are removed from all that is kept.
 #[must_use]
 pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found {
     let newest = groups.iter().flat_map(|group| &group.records).filter_map(|record| record.time.or(record.observed)).max();
     let clock = Clock::new(newest, limits);
     let mut found = Found { clock_ahead_ms: clock.ahead_ms, ..Found::default() };
     let mut senders = Senders::default();
+    let mut instances = Instances::default();
     for group in groups {
         let sender = senders.of(&group.resource, limits.addresses);
         let mut scope = None;
         for mut record in group.records {
             if clock.time(record.time.or(record.observed)) < limits.oldest {
                 found.refused.add(1, || "log records older than the retention are not taken".to_owned());
-                continue;
-            }
-            if !carries_exception(&record.attributes) && (record.severity < ERROR || record.body == Value::Empty) {
                 continue;
             }
             let user = user_hash(names::user(&record.attributes).as_deref());
@@ -279,6 +290,12 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
                 limits.addresses.hide_in_log_record(&mut record);
             }
             let scope = scope.get_or_insert_with(|| clean_scope(&group.scope));
+            let at = clock.time(record.time.or(record.observed));
+            instances.add(&sender.identity, &sender.resource, at, None);
+            found.lines.push(FoundLine::new(&record, &sender.identity, &sender.resource, scope, at));
+            if !carries_exception(&record.attributes) && (record.severity < ERROR || record.body == Value::Empty) {
+                continue;
+            }
             let record = Arc::new(record);
             let body = record.body.to_text();
             let (parts, source) = if carries_exception(&record.attributes) {
@@ -295,7 +312,19 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
             found.reports.push(report);
         }
     }
+    found.instances = instances.finish();
     found
+}
+
+/// Finds the load of instances in metrics; nothing else of them is kept.
+#[must_use]
+pub fn find_in_metrics(groups: Vec<Group<Reading>>, limits: Limits<'_>) -> Found {
+    let mut senders = Senders::default();
+    let of = |resource: &Arc<Resource>| {
+        let sender = senders.of(resource, limits.addresses);
+        (sender.identity.clone(), sender.resource.clone())
+    };
+    Found { instances: uses::readings(groups, of, limits.received), ..Found::default() }
 }
 
 /// Corrects times that lie too far in the future by moving the whole request.
@@ -446,7 +475,8 @@ fn touched(groups: &[Group<Span>]) -> HashMap<(TraceId, SpanId), &'static str> {
     let is_failed = |span: &&Span| span.is_error || span.events.iter().any(is_exception_event);
     for group in groups {
         let failed = || group.records.iter().filter(is_failed);
-        let calls: Vec<(&Span, &'static str)> = failed().filter_map(|span| Some((span, names::touches(span)?))).collect();
+        let calls: Vec<(&Span, &'static str)> =
+            failed().filter_map(|span| Some((span, names::touches(span.kind, &span.attributes)?))).collect();
         if calls.is_empty() {
             continue;
         }

@@ -9,12 +9,16 @@
 
 mod decide;
 mod find;
+mod lines;
 mod pairing;
 mod report;
 mod state;
+mod uses;
 
 pub use decide::{Failure, decide};
-pub use find::{EntrySpan, Found, FoundChunk, Limits, Refused, SAMPLED_ONE_IN, SeenSpan, find_in_logs, find_in_spans};
+pub use find::{EntrySpan, Found, FoundChunk, Limits, Refused, SAMPLED_ONE_IN, SeenSpan, find_in_logs, find_in_metrics, find_in_spans};
+pub use lines::FoundLine;
 pub use pairing::{PairingChanges, PairingEntry, PairingState};
 pub use report::{OccurrenceId, Report, ReportFacts, Sent, Source};
 pub use state::{BrokenState, Changes, SpanFacts, TraceNews, TraceState};
+pub use uses::{FoundCalls, FoundInstance, READINGS};

@@ -83,6 +83,44 @@ impl Predicate {
     }
 }
 
+impl Predicate {
+    /// Refuses what a log line does not have: it has a sender, a severity, a message, a trace and attributes.
+    ///
+    /// # Errors
+    /// The first test of something else.
+    ///
+    /// # Example
+    /// ```
+    /// assert!(outcrop_core::query::parse("service = fares and severity >= warn").unwrap().for_log_lines().is_ok());
+    /// let mistake = outcrop_core::query::parse("type = Timeout").unwrap().for_log_lines().unwrap_err();
+    /// assert!(mistake.message.starts_with("a log line has no `type`"));
+    /// ```
+    pub fn for_log_lines(&self) -> Result<(), Mistake> {
+        let of_line = |field: &Field| {
+            matches!(
+                field,
+                Field::Service
+                    | Field::Namespace
+                    | Field::Environment
+                    | Field::Version
+                    | Field::Message
+                    | Field::Severity
+                    | Field::User
+                    | Field::Trace
+                    | Field::Group
+                    | Field::Customer
+                    | Field::Attribute(_)
+            )
+        };
+        let Some(test) = self.tests().into_iter().find(|test| !of_line(&test.field)) else { return Ok(()) };
+        let name = test.field.name();
+        let message = format!(
+            "a log line has no `{name}`; it has service, namespace, environment, version, message, severity, user, trace, group, customer and its attributes"
+        );
+        Err(Mistake { at: test.at, length: name.len(), message })
+    }
+}
+
 impl Test {
     fn holds(&self, case: &Case<'_>) -> bool {
         let text = |text: &str| self.check.holds_for_text(text);

@@ -149,6 +149,17 @@ pub struct SpanEvent {
     pub attributes: Attributes,
 }
 
+/// One number read of a gauge or sum.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Reading {
+    /// The metric's name.
+    pub name: String,
+    /// The value, in the metric's own unit.
+    pub value: f64,
+    /// When it was read, as sent.
+    pub at: Option<Timestamp>,
+}
+
 /// One log record.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct LogRecord {

@@ -83,13 +83,58 @@ pub fn status(span: &Span) -> (String, String) {
 
 /// What a call to elsewhere is to.
 #[must_use]
-pub fn touches(span: &Span) -> Option<&'static str> {
-    if !matches!(span.kind, SpanKind::Client | SpanKind::Producer) {
+pub fn touches(kind: SpanKind, attributes: &Attributes) -> Option<&'static str> {
+    if !matches!(kind, SpanKind::Client | SpanKind::Producer) {
         return None;
     }
-    let has = |prefix: &str| span.attributes.0.iter().any(|(name, _)| name.starts_with(prefix));
+    let has = |prefix: &str| attributes.0.iter().any(|(name, _)| name.starts_with(prefix));
     let known = [("db.", "database"), ("messaging.", "queue"), ("rpc.", "rpc"), ("http.", "http"), ("url.", "http")];
     known.iter().find(|(prefix, _)| has(prefix)).map(|(_, what)| *what)
+}
+
+/// What a span of a kind and name calls: the kind of [`touches`] and what it is called; `consumed` and the queue for a message that was taken from one.
+#[must_use]
+pub fn called(kind: SpanKind, name: &str, attributes: &Attributes) -> Option<(&'static str, String)> {
+    let kind = if kind == SpanKind::Consumer { "consumed" } else { touches(kind, attributes)? };
+    let name = match kind {
+        "database" => {
+            let system = attributes.text(&["db.system.name", "db.system"]).unwrap_or("database");
+            let namespace = attributes.text(&["db.namespace", "db.name"]);
+            namespace.map_or_else(|| system.to_owned(), |namespace| format!("{system} {namespace}"))
+        }
+        "queue" | "consumed" => {
+            let system = attributes.text(&["messaging.system"]).unwrap_or("queue");
+            let queue = attributes.text(&["messaging.destination.name", "messaging.destination"]).unwrap_or(name);
+            format!("{system} {queue}")
+        }
+        _ => called_host(attributes).or_else(|| attributes.text(&["rpc.service"]).map(str::to_owned))?,
+    };
+    Some((kind, crate::text::prefix(name.trim(), MAX_NAME_BYTES).to_owned()))
+}
+
+/// Host and port of a call.
+fn called_host(attributes: &Attributes) -> Option<String> {
+    if let Some(host) = attributes.text(&["server.address", "net.peer.name", "http.host", "peer.service"]).filter(|host| !host.is_empty()) {
+        let port = attributes.first(&["server.port", "net.peer.port"]).and_then(Value::as_int);
+        return Some(port.filter(|_| !host.contains(':')).map_or_else(|| host.to_owned(), |port| format!("{host}:{port}")));
+    }
+    let url = attributes.text(&["url.full", "http.url"])?;
+    let (_, rest) = url.split_once("://")?;
+    let host = rest.split(['/', '?', '#']).next()?;
+    Some(host.rsplit('@').next().unwrap_or(host).to_owned()).filter(|host| !host.is_empty())
+}
+
+/// Longest statement told apart, in bytes.
+const MAX_STATEMENT_BYTES: usize = 500;
+
+/// The database statement of a span, its values left out.
+#[must_use]
+pub fn statement(attributes: &Attributes) -> Option<String> {
+    let text = attributes.text(&["db.query.summary", "db.query.text", "db.statement"])?;
+    // A numbered parameter (`$1`) is no value: which one it is follows from its place.
+    let mut statement = crate::grouping::template(text.trim()).replace("${n}", "?");
+    crate::text::cut(&mut statement, MAX_STATEMENT_BYTES);
+    (!statement.is_empty()).then_some(statement)
 }
 
 /// Longest name of a service, version, environment or endpoint in bytes: long enough for any honest one, short enough

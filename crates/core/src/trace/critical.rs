@@ -4,8 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::in_words;
 use super::tree::{Trace, TraceSpan};
-use crate::grouping::template;
-use crate::telemetry::SpanKind;
+use crate::telemetry::{SpanKind, names};
 
 /// A part of the critical path, in the order of time.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -114,7 +113,7 @@ pub fn sentence(trace: &Trace, root: usize, path: &[PathStep]) -> String {
 }
 
 /// What a span does, in words.
-fn doing(span: &TraceSpan) -> String {
+pub(super) fn doing(span: &TraceSpan) -> String {
     let attributes = &span.attributes;
     if span.is_missing {
         return "part of the work that was not received".to_owned();
@@ -136,6 +135,5 @@ fn doing(span: &TraceSpan) -> String {
 
 /// The database statement of a span, its values left out.
 pub(super) fn statement(span: &TraceSpan) -> Option<String> {
-    let text = span.attributes.text(&["db.query.summary", "db.query.text", "db.statement"])?;
-    (!text.is_empty()).then(|| template(text))
+    names::statement(&span.attributes)
 }

@@ -8,7 +8,7 @@ mod take;
 
 use std::sync::Arc;
 
-use outcrop_core::failure::{Found, Limits, Refused, Report, find_in_logs, find_in_spans};
+use outcrop_core::failure::{Found, Limits, Refused, Report, find_in_logs, find_in_metrics, find_in_spans};
 use outcrop_core::grouping::rules::Rules;
 use outcrop_core::telemetry::names::Identity;
 use outcrop_core::{Timestamp, scrub};
@@ -45,7 +45,10 @@ pub fn submission(
             let decoded = outcrop_otlp::decode_logs(body, encoding)?;
             (find_in_logs(decoded.groups, limits), decoded.refused)
         }
-        Signal::Metrics => (Found::default(), outcrop_otlp::check_metrics(body, encoding)?),
+        Signal::Metrics => {
+            let decoded = outcrop_otlp::decode_metrics(body, encoding)?;
+            (find_in_metrics(decoded.groups, limits), decoded.refused)
+        }
     };
     found.refused.add(undecoded.count, || undecoded.reason);
     keep_allowed(&mut found, bounds);
@@ -74,13 +77,15 @@ fn keep_allowed(found: &mut Found, bounds: &Bounds) {
         reason.is_none()
     });
     found.chunks.retain(|chunk| why_not(&chunk.identity).is_none());
-    found.reports.retain(|report| {
-        let reason = why_not(&report.identity);
-        // A span's refusal was counted with the span.
-        let counts = reason.is_some() && matches!(report.sent, outcrop_core::failure::Sent::Log(_));
-        refused.add(u64::from(counts), || reason.clone().unwrap_or_default());
+    // A report's refusal was counted with its span, or is with its line.
+    found.reports.retain(|report| why_not(&report.identity).is_none());
+    found.lines.retain(|line| {
+        let reason = why_not(&line.identity);
+        refused.add(u64::from(reason.is_some()), || reason.clone().unwrap_or_default());
         reason.is_none()
     });
+    found.calls.retain(|calls| why_not(&calls.identity).is_none());
+    found.instances.retain(|instance| why_not(&instance.identity).is_none());
     let Refused { count, reason } = refused;
     found.refused.add(count, || reason);
 }

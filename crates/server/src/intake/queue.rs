@@ -1,5 +1,6 @@
 //! The queue between requests and writers, and the writers: while one waits for the disk, the other gathers.
 
+use crate::settings::Settings;
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
 
@@ -48,16 +49,16 @@ impl Intake {
     /// Starts the writers. They end when every clone of the intake is dropped and the queue is drained.
     pub(crate) fn start(
         database: &Database,
-        budget_bytes: usize,
+        settings: &Settings,
         told: &mpsc::Sender<Committed>,
     ) -> (Self, Arc<Writer>, Vec<JoinHandle<()>>) {
         let (queue, waiting) = mpsc::channel(QUEUED);
         let waiting = Arc::new(Mutex::new(waiting));
-        let writer = Arc::new(Writer::new(database.clone(), render));
+        let writer = Arc::new(Writer::new(database.clone(), render).keeping_logs(settings.log_days));
         let tasks = (0..WRITERS).map(|_| tokio::spawn(write(writer.clone(), waiting.clone(), told.clone()))).collect();
         let cores = std::thread::available_parallelism().map_or(1, usize::from);
         let intake = Self {
-            budget: Budget::new(budget_bytes),
+            budget: Budget::new(settings.budget_bytes),
             keys: Keys::default(),
             notes: Notes::default(),
             cores: Arc::new(Semaphore::new(cores)),

@@ -118,8 +118,8 @@ pub(crate) async fn take(
     let (submission, inflated) =
         tokio::task::spawn_blocking(work).await.ok().ok_or_else(|| Refusal::Unusable("the body cannot be read".to_owned()))??;
     drop(core);
-    if signal == Signal::Metrics {
-        // Checked and not kept: nothing waits for the database.
+    if signal == Signal::Metrics && submission.found.instances.is_empty() {
+        // Nothing of it is kept: nothing waits for the database.
         return Ok(submission.found.refused.clone());
     }
     if inflated > 0 {

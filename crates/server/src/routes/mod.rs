@@ -7,6 +7,7 @@ mod explanation;
 mod find;
 mod health;
 mod live;
+mod logs;
 mod occurrences;
 mod otlp;
 mod predicate;
@@ -22,6 +23,7 @@ mod stands_out;
 mod timeline;
 mod traces;
 mod traffic;
+mod uses;
 mod viewer;
 
 use actix_web::{HttpResponse, web};
@@ -78,6 +80,14 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(traffic::set_slow)
             .service(traffic::list_requests)
             .service(traffic::list_slow)
+            .service(traffic::show_course)
+            .service(logs::list_lines)
+            .service(logs::list_templates)
+            .service(logs::show_lead_up)
+            .service(uses::list_calls)
+            .service(uses::list_statements)
+            .service(uses::list_instances)
+            .service(uses::report_now)
             .service(predicate::complete)
             .service(find::find_text)
             .service(services::list)

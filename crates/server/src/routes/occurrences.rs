@@ -78,7 +78,7 @@ pub(super) async fn one(
     Ok(web::Json(super::sources::with_sources(detail(found), setting, &state.settings).await))
 }
 
-fn occurrence_id(text: &str) -> Result<OccurrenceId, ApiError> {
+pub(super) fn occurrence_id(text: &str) -> Result<OccurrenceId, ApiError> {
     let refused = || bad("an occurrence's id is 32 hex digits");
     let digits = text.as_bytes();
     let mut id = [0; 16];
@@ -140,7 +140,7 @@ fn detail(mut found: occurrences::Full) -> OccurrenceDetail {
     }
 }
 
-fn request(attributes: &serde_json::Value) -> Vec<RequestPart> {
+pub(super) fn request(attributes: &serde_json::Value) -> Vec<RequestPart> {
     let parts = attributes.as_object().map(outcrop_core::telemetry::request::parts).unwrap_or_default();
     let row = |row: outcrop_core::telemetry::request::Row| RequestRow { label: row.label, value: row.value, attribute: row.attribute };
     parts.into_iter().map(|part| RequestPart { title: part.title.to_owned(), rows: part.rows.into_iter().map(row).collect() }).collect()

@@ -46,7 +46,7 @@ pub(super) async fn show_trace(
     })
 }
 
-fn trace_id(text: &str) -> Option<[u8; 16]> {
+pub(super) fn trace_id(text: &str) -> Option<[u8; 16]> {
     let digits = text.trim().replace('-', "");
     let number = u128::from_str_radix(&digits, 16).ok().filter(|_| digits.len() == 32)?;
     Some(number.to_be_bytes())

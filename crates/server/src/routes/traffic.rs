@@ -8,6 +8,7 @@ use outcrop_core::failure::OccurrenceId;
 use outcrop_core::telemetry::SpanId;
 use outcrop_core::trace::{Trace, critical_path, main_share};
 use outcrop_store::errors::Scope;
+use outcrop_store::timeline::Steps;
 use outcrop_store::traces;
 use outcrop_store::traffic::{self, Wanted};
 
@@ -17,13 +18,14 @@ use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    EndpointItem, EndpointList, ErrorQuery, Problem, RequestItem, RequestPage, SlowItem, SlowList, SlowSetting, StatusCount, TrafficQuery,
+    Course, CourseStep, EndpointItem, EndpointList, ErrorQuery, Problem, RequestItem, RequestPage, SlowItem, SlowList, SlowSetting,
+    StatusCount, TrafficQuery,
 };
 
 /// Slow requests whose traces are looked into at once.
 const LOOKED_AT: i64 = 100;
 
-fn window(asked: &TrafficQuery) -> Result<Scope, ApiError> {
+pub(super) fn window(asked: &TrafficQuery) -> Result<Scope, ApiError> {
     let window = ErrorQuery {
         service: asked.service.clone(),
         environment: asked.environment.clone(),
@@ -142,6 +144,7 @@ pub(super) async fn list_requests(
             status: row.status,
             failed: row.failed,
             duration_ms: millis(row.duration_us * 1_000),
+            request: row.attributes.as_ref().map(super::occurrences::request).unwrap_or_default(),
             attributes: row.attributes,
         })
         .collect();
@@ -207,4 +210,31 @@ pub(super) async fn list_slow(_viewer: Viewer, request: HttpRequest, state: web:
     items.sort_by(|one, other| other.total_ms.total_cmp(&one.total_ms));
     items.truncate(limit);
     Ok(web::Json(SlowList { looked_at, items }))
+}
+
+/// Steps of the course of an endpoint at most.
+const STEPS: usize = 96;
+
+/// Requests and failures of one endpoint over time, by version.
+#[utoipa::path(operation_id = "show_course", tag = "traffic", params(TrafficQuery), responses(
+    (status = 200, body = Course),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/endpoints/course")]
+pub(super) async fn show_course(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<Course>, ApiError> {
+    let asked: TrafficQuery = parameters(request.query_string())?;
+    let scope = window(&asked)?;
+    let Some(endpoint) = asked.endpoint.filter(|_| asked.service.is_some()) else {
+        return Err(bad("name the service and the endpoint whose course is asked for"));
+    };
+    let cut = Steps::cut(scope.from, scope.to, STEPS);
+    let minutes = i32::try_from(cut.step.num_minutes()).unwrap_or(i32::MAX);
+    let scope = Scope { from: cut.from, to: cut.to(), ..scope };
+    let database = state.database.clone();
+    let steps = state.on_main(async move { traffic::course(&database, &scope, &endpoint, minutes).await }).await?;
+    let steps = steps
+        .into_iter()
+        .map(|step| CourseStep { at: step.at, version: step.version, requests: step.requests, failed: step.failed })
+        .collect();
+    Ok(web::Json(Course { from: cut.from, step_ms: cut.step.num_milliseconds(), count: cut.count, steps }))
 }

@@ -283,6 +283,8 @@ pub struct RequestItem {
     pub duration_ms: f64,
     /// Why it is kept: `failed`, `slow`, `sample`.
     pub kept_because: Vec<String>,
+    /// The same sorted for people: what was asked, with what, by whom, in which time.
+    pub request: Vec<super::RequestPart>,
     /// What it said of itself, where it failed or was answered 4xx.
     pub attributes: Option<serde_json::Value>,
 }
@@ -315,4 +317,30 @@ pub struct SlowItem {
     pub total_ms: f64,
     /// The trace of the longest.
     pub trace_id: String,
+}
+
+/// An endpoint over time.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Course {
+    /// When the first step begins.
+    pub from: DateTime<Utc>,
+    /// How long a step is.
+    pub step_ms: i64,
+    /// How many steps there are.
+    pub count: usize,
+    /// The steps with requests, by time and version.
+    pub steps: Vec<CourseStep>,
+}
+
+/// One step of an endpoint's course, in one version.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CourseStep {
+    /// When it begins.
+    pub at: DateTime<Utc>,
+    /// The version.
+    pub version: String,
+    /// Requests.
+    pub requests: i64,
+    /// Of them failed.
+    pub failed: i64,
 }

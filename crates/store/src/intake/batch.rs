@@ -21,8 +21,9 @@ pub(super) fn names(batch: &[Submission]) -> BTreeMap<&Identity, BTreeSet<&str>>
             let endpoints = names.entry(&*span.identity).or_default();
             endpoints.extend(span.entry.as_ref().map(|entry| entry.endpoint.as_str()));
         }
-        for report in &found.reports {
-            names.entry(&*report.identity).or_default();
+        let others = found.reports.iter().map(|report| &report.identity).chain(found.lines.iter().map(|line| &line.identity));
+        for identity in others.chain(found.instances.iter().map(|instance| &instance.identity)) {
+            names.entry(&**identity).or_default();
         }
     }
     names
@@ -59,21 +60,30 @@ pub(super) struct Prepared<'a> {
     /// Reports by id; of a report sent twice in one batch, one stays.
     pub reports: HashMap<OccurrenceId, Numbered<'a>>,
     resources: BTreeMap<Digest, Arc<Resource>>,
+    /// Hashes of resources by the address of each, which the submissions keep.
+    hashed: HashMap<usize, Digest>,
+    templates: BTreeMap<Digest, String>,
     stacks: BTreeMap<Digest, Vec<u8>>,
 }
 
 impl<'a> Prepared<'a> {
     pub(super) fn new(submissions: &'a [Submission], numbers: Numbers, causes: &HashMap<CauseKey, i64>) -> Self {
-        let mut prepared = Self { submissions, numbers, reports: HashMap::new(), resources: BTreeMap::new(), stacks: BTreeMap::new() };
-        let mut hashed: HashMap<*const Resource, Digest> = HashMap::new();
+        let mut prepared = Self {
+            submissions,
+            numbers,
+            reports: HashMap::new(),
+            resources: BTreeMap::new(),
+            hashed: HashMap::new(),
+            templates: BTreeMap::new(),
+            stacks: BTreeMap::new(),
+        };
         for submission in submissions {
+            for line in &submission.found.lines {
+                prepared.add_resource(&line.resource);
+            }
             for report in &submission.found.reports {
                 let sender = prepared.numbers.senders[&*report.identity];
-                let resource = *hashed.entry(Arc::as_ptr(&report.resource)).or_insert_with(|| {
-                    let hash = Digest::of_bytes(body(&report.resource).as_bytes());
-                    prepared.resources.insert(hash, report.resource.clone());
-                    hash
-                });
+                let resource = prepared.add_resource(&report.resource);
                 let stack = report.stack.as_ref().filter(|_| report.dropped_by.is_none()).map(|stack| {
                     let bytes = serde_json::to_vec(&**stack).expect("a stack of plain values always encodes");
                     let hash = Digest::of_bytes(&bytes);
@@ -95,6 +105,24 @@ impl<'a> Prepared<'a> {
             }
         }
         prepared
+    }
+
+    fn add_resource(&mut self, resource: &Arc<Resource>) -> Digest {
+        *self.hashed.entry(Arc::as_ptr(resource).addr()).or_insert_with(|| {
+            let hash = Digest::of_bytes(body(resource).as_bytes());
+            self.resources.insert(hash, resource.clone());
+            hash
+        })
+    }
+
+    /// The hash of a resource of this batch.
+    pub(super) fn resource_hash(&self, resource: &Arc<Resource>) -> Digest {
+        self.hashed.get(&Arc::as_ptr(resource).addr()).copied().unwrap_or_default()
+    }
+
+    /// Has templates of log lines interned.
+    pub(super) fn intern_templates(&mut self, templates: BTreeMap<uuid::Uuid, &str>) {
+        self.templates.extend(templates.into_iter().map(|(hash, text)| (Digest(*hash.as_bytes()), text.to_owned())));
     }
 
     pub(super) fn sender(&self, identity: &Identity) -> Sender {
@@ -123,6 +151,7 @@ impl<'a> Prepared<'a> {
                 .filter(|(hash, _)| !is_known(**hash))
                 .map(|(hash, resource)| (*hash, body(resource)))
                 .collect(),
+            templates: std::mem::take(&mut self.templates).into_iter().filter(|(hash, _)| !is_known(*hash)).collect(),
             stacks: stacks.into_iter().filter(|(hash, _)| !is_known(*hash)).collect(),
         }
     }
@@ -132,7 +161,8 @@ impl<'a> Prepared<'a> {
         let of_reports = self.reports.keys().map(|id| id.at().day());
         let spans = self.submissions.iter().flat_map(|submission| &submission.found.spans);
         let of_entries = spans.filter_map(|span| span.entry.as_ref()).map(|entry| entry.at.day());
-        of_reports.chain(of_entries).collect()
+        let of_lines = self.submissions.iter().flat_map(|submission| &submission.found.lines).map(|line| line.at.day());
+        of_reports.chain(of_entries).chain(of_lines).collect()
     }
 }
 

@@ -2,10 +2,12 @@
 
 mod apply;
 mod batch;
+mod lines;
 mod sample;
 mod spans;
 mod states;
 mod tallies;
+mod uses;
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex};
@@ -63,6 +65,10 @@ pub struct Writer {
     sampler: Mutex<Sampler>,
     thinning: sample::Thinning,
     watch: spans::Watch,
+    templates: lines::Templates,
+    called: uses::Called,
+    /// Days for which log lines are kept.
+    log_days: i64,
     /// The hot tables known to be there.
     hot: Mutex<std::collections::BTreeSet<chrono::DateTime<chrono::Utc>>>,
     /// Deployed versions as written last: (first event, last event) in milliseconds.
@@ -86,9 +92,18 @@ impl Writer {
             sampler: Mutex::default(),
             thinning: sample::Thinning::default(),
             watch: spans::Watch::default(),
+            templates: lines::Templates::default(),
+            called: uses::Called::default(),
+            log_days: crate::upkeep::LOG_DAYS,
             hot: Mutex::default(),
             deployed: Mutex::default(),
         }
+    }
+
+    /// Keeps log lines for another number of days: older ones are not stored.
+    #[must_use]
+    pub fn keeping_logs(self, days: i64) -> Self {
+        Self { log_days: days, ..self }
     }
 
     /// Makes today's and tomorrow's partitions, ahead of the first request that needs them.
@@ -160,7 +175,8 @@ impl Writer {
     /// One transaction. Tables are taken in one fixed order and keys sorted within each, so that writers never wait for
     /// each other in a circle.
     async fn write_once(&self, batch: &[Submission]) -> Result<Vec<Outcome>, StoreError> {
-        let prepared = self.prepare_batch(batch).await?;
+        let (prepared, lines) = self.prepare_batch(batch).await?;
+        let called = self.called.resolve(&self.database.writing, &prepared).await?;
         let mut connection = self.database.writing.acquire().await?;
         let mut transaction = connection.begin().await?;
         let (fresh, outcomes) = receipts(&mut transaction, batch).await?;
@@ -175,26 +191,31 @@ impl Writer {
         spans::latencies(&mut transaction, &work).await?;
         spans::origins_due(&mut transaction, &work).await?;
         spans::chunks(&mut transaction, &prepared, &fresh, &self.watch).await?;
+        lines::store(&mut transaction, &lines, &fresh).await?;
+        uses::calls(&mut transaction, &prepared, &fresh, &called).await?;
+        uses::instances(&mut transaction, &prepared, &fresh).await?;
         transaction.commit().await?;
         self.deployed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).extend(deployed);
         Ok(outcomes)
     }
 
     /// Everything that commits by itself before the batch's own transaction: names, causes, interned rows, partitions.
-    async fn prepare_batch<'a>(&self, batch: &'a [Submission]) -> Result<Prepared<'a>, StoreError> {
+    async fn prepare_batch<'a>(&self, batch: &'a [Submission]) -> Result<(Prepared<'a>, Vec<lines::Line<'a>>), StoreError> {
         let pool = &self.database.writing;
         let numbers = self.names.resolve(pool, &batch::names(batch)).await?;
         let causes = self.causes.resolve(pool, &batch::causes(batch, &numbers)).await?;
         let today = batch.iter().map(|submission| submission.received.day()).max().unwrap_or_default();
         let today = i32::try_from(today).unwrap_or_default();
         let mut prepared = Prepared::new(batch, numbers, &causes);
+        let (lines, templates) = lines::number(&prepared, &self.templates, self.log_days);
+        prepared.intern_templates(templates);
         let to_intern = prepared.take_to_intern(|hash| self.interned.is_known(hash, today));
         self.interned.store(pool, to_intern, today).await?;
         self.partitions.ensure(pool, &prepared.days()).await?;
         if batch.iter().any(|submission| !submission.found.chunks.is_empty()) {
             spans::make_tables(pool, spans::slots(batch.iter().map(|submission| submission.received)), &self.hot).await?;
         }
-        Ok(prepared)
+        Ok((prepared, lines))
     }
 
     /// Whether to keep the exact data of one more occurrence.

@@ -1,0 +1,171 @@
+//! Who calls whom, statements, instances, and what is unwell now.
+
+use outcrop_core::attention::percent;
+use outcrop_server::wire::{CallItem, CallList, InstanceItem, InstanceList, NowReport};
+
+use super::traffic::{query, share, took};
+use crate::args::{Calls, Instances, Now, Statements};
+use crate::client::Api;
+use crate::fault::Fault;
+use crate::output::{Column, Fit, counted, grouped, json, line, table, time};
+
+/// What is called: the service behind the name where it is known.
+fn whom(item: &CallItem) -> String {
+    match &item.to_service {
+        Some(service) => format!("{service} ({})", item.name),
+        None => item.name.clone(),
+    }
+}
+
+fn numbers(item: &CallItem) -> [String; 5] {
+    let failed = if item.failed > 0 { format!("{} ({})", grouped(item.failed), share(item.failed, item.count)) } else { "0".to_owned() };
+    [grouped(item.count), failed, took(Some(item.mean_ms)), took(item.mean_before_ms), took(Some(item.total_ms))]
+}
+
+pub async fn calls(arguments: Calls) -> Result<(), Fault> {
+    let mut query = query(&arguments.window);
+    query.push(("limit", Some(arguments.limit.to_string())));
+    let list: CallList = Api::new(&arguments.client)?.get("/calls", &query).await?;
+    if arguments.client.json {
+        return json(&list);
+    }
+    let Some(first) = list.items.first() else {
+        return line(format!("No service called another, a database or a queue in the last {}.", arguments.window.since));
+    };
+    line(format!(
+        "Most time of the last {} went from {} to {}: {} in all.\n",
+        arguments.window.since,
+        first.service,
+        whom(first),
+        took(Some(first.total_ms))
+    ))?;
+    let columns = [
+        Column("service", Fit::Whole),
+        Column("calls", Fit::Text(16)),
+        Column("by", Fit::Whole),
+        Column("times", Fit::Number),
+        Column("failed", Fit::Number),
+        Column("mean", Fit::Number),
+        Column("mean before", Fit::Number),
+        Column("in all", Fit::Number),
+    ];
+    let row = |item: CallItem| {
+        let by = if item.kind == "consumed" { "taken from".to_owned() } else { item.kind.clone() };
+        [vec![item.service.clone(), whom(&item), by], numbers(&item).to_vec()].concat()
+    };
+    table(&columns, list.items.into_iter().map(row))
+}
+
+pub async fn statements(arguments: Statements) -> Result<(), Fault> {
+    let mut query = query(&arguments.window);
+    query.push(("limit", Some(arguments.limit.to_string())));
+    let list: CallList = Api::new(&arguments.client)?.get("/statements", &query).await?;
+    if arguments.client.json {
+        return json(&list);
+    }
+    let Some(first) = list.items.first() else {
+        return line(format!("No database statement was run in the last {}.", arguments.window.since));
+    };
+    line(format!(
+        "{} spent most of the last {} on one statement, run {}: {} in all.\n",
+        first.service,
+        arguments.window.since,
+        counted(first.count, "time", "times"),
+        took(Some(first.total_ms))
+    ))?;
+    let columns = [
+        Column("service", Fit::Whole),
+        Column("statement", Fit::Text(40)),
+        Column("times", Fit::Number),
+        Column("failed", Fit::Number),
+        Column("mean", Fit::Number),
+        Column("mean before", Fit::Number),
+        Column("in all", Fit::Number),
+    ];
+    table(&columns, list.items.into_iter().map(|item| [vec![item.service.clone(), item.name.clone()], numbers(&item).to_vec()].concat()))
+}
+
+pub async fn instances(arguments: Instances) -> Result<(), Fault> {
+    let mut query = query(&arguments.window);
+    query.push(("limit", Some(arguments.limit.to_string())));
+    let list: InstanceList = Api::new(&arguments.client)?.get("/instances", &query).await?;
+    if arguments.client.json {
+        return json(&list);
+    }
+    if list.items.is_empty() {
+        return line(format!("No instance sent anything in the last {}.", arguments.window.since));
+    }
+    line(format!(
+        "{} sent something in the last {}.\n",
+        counted(i64::try_from(list.items.len()).unwrap_or_default(), "instance", "instances"),
+        arguments.window.since
+    ))?;
+    let columns = [
+        Column("service", Fit::Whole),
+        Column("instance", Fit::Text(16)),
+        Column("host", Fit::Text(10)),
+        Column("requests", Fit::Number),
+        Column("failed", Fit::Number),
+        Column("first seen", Fit::Whole),
+        Column("last seen", Fit::Whole),
+        Column("load", Fit::Text(12)),
+    ];
+    table(&columns, list.items.into_iter().map(instance))
+}
+
+/// A reading of load in its unit: shares of one as percent, bytes as MB.
+fn reading(name: &str, value: f64) -> String {
+    let what = name.split_once('.').map_or(name, |(_, what)| what);
+    if name.ends_with("utilization") {
+        format!("{} {}", what.trim_end_matches(".recent_utilization").trim_end_matches(".utilization"), percent(value))
+    } else if name.contains("memory") {
+        format!("memory {:.0} MB", value / 1e6)
+    } else {
+        format!("{what} {value:.2}")
+    }
+}
+
+fn instance(item: InstanceItem) -> Vec<String> {
+    let place = [item.host.as_str(), item.region.as_str()].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(", ");
+    let load: Vec<String> =
+        item.readings.as_object().into_iter().flatten().filter_map(|(name, value)| Some(reading(name, value.as_f64()?))).collect();
+    vec![
+        format!("{} {}", item.service, item.version),
+        item.instance,
+        place,
+        grouped(item.requests),
+        share(item.failed, item.requests),
+        time(item.first_seen),
+        time(item.last_seen),
+        load.join(", "),
+    ]
+}
+
+pub async fn now(arguments: Now) -> Result<(), Fault> {
+    let query = [("service", arguments.service), ("environment", arguments.environment)];
+    let report: NowReport = Api::new(&arguments.client)?.get("/now", &query).await?;
+    if arguments.client.json {
+        return json(&report);
+    }
+    line(&report.sentence)?;
+    line(format!(
+        "{} of the last 15 minutes at {}, {} failed.\n",
+        counted(report.requests, "request", "requests"),
+        counted(report.services, "service", "services"),
+        share(report.failed, report.requests)
+    ))?;
+    if report.items.is_empty() {
+        return Ok(());
+    }
+    let columns = [
+        Column("since", Fit::Whole),
+        Column("service", Fit::Whole),
+        Column("what", Fit::Text(24)),
+        Column("why", Fit::Text(30)),
+        Column("error", Fit::Whole),
+    ];
+    table(
+        &columns,
+        report.items.into_iter().map(|item| vec![time(item.since), item.service, item.what, item.why, item.reference.unwrap_or_default()]),
+    )
+}

@@ -1,0 +1,86 @@
+//! Log records as they are stored: scrubbed, bounded, with the template of what they say.
+
+use std::sync::Arc;
+
+use crate::Timestamp;
+use crate::grouping::template;
+use crate::telemetry::names::Identity;
+use crate::telemetry::{LogRecord, Resource, Scope, SpanId, TraceId, Value};
+
+/// Longest text of a line that is stored, in bytes: what a person reads of one line. What holds a stack is kept with its occurrence.
+const MAX_LINE_BYTES: usize = 8_192;
+
+/// A log record to be stored.
+#[derive(Clone, Debug)]
+pub struct FoundLine {
+    /// Who sent it.
+    pub identity: Arc<Identity>,
+    /// The resource, scrubbed.
+    pub resource: Arc<Resource>,
+    /// When it happened, in event time.
+    pub at: Timestamp,
+    /// Its trace, if any.
+    pub trace_id: Option<TraceId>,
+    /// Its span, if any.
+    pub span_id: Option<SpanId>,
+    /// OTLP severity number; 0 where unknown.
+    pub severity: i16,
+    /// What it says; never empty.
+    pub message: String,
+    /// The same with its variable parts replaced: lines of one place in the code have one.
+    pub template: String,
+    /// Its attributes, without the stack of an exception.
+    pub attributes: serde_json::Map<String, serde_json::Value>,
+}
+
+impl FoundLine {
+    /// Makes it of a scrubbed record.
+    pub(super) fn new(record: &LogRecord, identity: &Arc<Identity>, resource: &Arc<Resource>, scope: &Scope, at: Timestamp) -> Self {
+        let said = record.body.to_text();
+        let exception = |name: &str| record.attributes.first(&[name]).map(Value::to_text);
+        let mut message = match said.trim() {
+            "" => match (exception("exception.type"), exception("exception.message")) {
+                (Some(type_name), Some(message)) => format!("{type_name}: {message}"),
+                (Some(one), None) | (None, Some(one)) => one.into_owned(),
+                (None, None) if record.event_name.is_empty() => "(nothing said)".to_owned(),
+                (None, None) => record.event_name.clone(),
+            },
+            said => said.to_owned(),
+        };
+        crate::text::cut(&mut message, MAX_LINE_BYTES);
+        let mut attributes = record.attributes.to_json();
+        attributes.retain(|name, _| name != "exception.stacktrace");
+        if !scope.name.is_empty() {
+            attributes.insert("otel.scope.name".to_owned(), scope.name.clone().into());
+        }
+        Self {
+            identity: identity.clone(),
+            resource: resource.clone(),
+            at,
+            trace_id: record.trace_id,
+            span_id: record.span_id,
+            severity: severity(record),
+            // What follows the first line is data of it: a stack, a document.
+            template: template(message.lines().next().unwrap_or_default()),
+            message,
+            attributes,
+        }
+    }
+}
+
+/// The severity number, read from the sender's word where it sent no number (OpenTelemetry logs data model, "Mapping of
+/// `SeverityNumber`").
+fn severity(record: &LogRecord) -> i16 {
+    if (1..=24).contains(&record.severity) {
+        return i16::try_from(record.severity).unwrap_or_default();
+    }
+    match record.severity_text.to_ascii_lowercase().as_str() {
+        "trace" | "verbose" => 1,
+        "debug" => 5,
+        "info" | "information" | "notice" => 9,
+        "warn" | "warning" => 13,
+        "error" | "err" => 17,
+        "fatal" | "critical" | "crit" | "alert" | "emergency" => 21,
+        _ => 0,
+    }
+}

@@ -1,0 +1,256 @@
+//! Calls, statements, instances, and what is unwell now.
+
+use actix_web::{HttpRequest, get, web};
+use chrono::Utc;
+use outcrop_core::attention::percent;
+use outcrop_core::trace::in_words;
+use outcrop_core::unwell;
+use outcrop_store::deploys::Flag;
+use outcrop_store::errors::Scope;
+use outcrop_store::uses::{self, CallCount};
+use outcrop_store::{Database, StoreError, errors, from_utc, now, to_utc};
+
+use super::query::{limit, parameters};
+use super::traces::millis;
+use super::traffic::window;
+use super::viewer::Viewer;
+use crate::api_error::ApiError;
+use crate::state::State;
+use crate::wire::{CallItem, CallList, InstanceItem, InstanceList, NowItem, NowReport, Problem, TrafficQuery};
+
+#[expect(clippy::cast_precision_loss, reason = "durations and counts far below 2^53")]
+fn mean(total_us: i64, count: i64) -> Option<f64> {
+    (count > 0).then(|| total_us as f64 / count as f64 / 1_000.0)
+}
+
+fn item(row: CallCount) -> CallItem {
+    CallItem {
+        mean_ms: mean(row.total_us, row.count).unwrap_or_default(),
+        longest_ms: millis(row.longest_us.saturating_mul(1_000)),
+        total_ms: millis(row.total_us.saturating_mul(1_000)),
+        mean_before_ms: mean(row.before_us, row.before),
+        before: row.before,
+        service: row.service,
+        kind: row.kind,
+        name: row.name,
+        to_service: row.to_service,
+        count: row.count,
+        failed: row.failed,
+    }
+}
+
+/// Who calls whom: services, databases, queues, with traffic, failures and latency.
+#[utoipa::path(operation_id = "list_calls", tag = "traffic", params(TrafficQuery), responses(
+    (status = 200, body = CallList),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/calls")]
+pub(super) async fn list_calls(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<CallList>, ApiError> {
+    let asked: TrafficQuery = parameters(request.query_string())?;
+    let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
+    let database = state.database.clone();
+    let rows = state.on_main(async move { uses::calls(&database, &scope, i64::try_from(limit).unwrap_or(i64::MAX)).await }).await?;
+    Ok(web::Json(CallList { items: rows.into_iter().map(item).collect() }))
+}
+
+/// Database statements, those that took most time first.
+#[utoipa::path(operation_id = "list_statements", tag = "traffic", params(TrafficQuery), responses(
+    (status = 200, body = CallList),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/statements")]
+pub(super) async fn list_statements(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<CallList>, ApiError> {
+    let asked: TrafficQuery = parameters(request.query_string())?;
+    let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
+    let database = state.database.clone();
+    let rows = state.on_main(async move { uses::statements(&database, &scope, i64::try_from(limit).unwrap_or(i64::MAX)).await }).await?;
+    Ok(web::Json(CallList { items: rows.into_iter().map(item).collect() }))
+}
+
+/// Instances that sent something: version, host, region, requests, failures, load.
+#[utoipa::path(operation_id = "list_instances", tag = "traffic", params(TrafficQuery), responses(
+    (status = 200, body = InstanceList),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/instances")]
+pub(super) async fn list_instances(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<InstanceList>, ApiError> {
+    let asked: TrafficQuery = parameters(request.query_string())?;
+    let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
+    let database = state.database.clone();
+    let rows = state.on_main(async move { uses::instances(&database, &scope, i64::try_from(limit).unwrap_or(i64::MAX)).await }).await?;
+    let items = rows
+        .into_iter()
+        .map(|row| InstanceItem {
+            service: row.service,
+            environment: row.environment,
+            version: row.version,
+            instance: row.name,
+            host: row.host,
+            region: row.region,
+            first_seen: row.first_at,
+            last_seen: row.last_at,
+            requests: row.requests,
+            failed: row.failed,
+            starts_on_host: row.starts,
+            readings: row.readings,
+        })
+        .collect();
+    Ok(web::Json(InstanceList { items }))
+}
+
+/// Errors told as busy where nothing was said of them.
+const BUSY: i64 = 5;
+/// How many times as many occurrences as usual make an error worth naming.
+const BUSY_FACTOR: f64 = 2.0;
+
+/// What is unwell now: endpoints that fail more or take longer than their own past explains, errors that are flagged or busy.
+#[utoipa::path(operation_id = "report_now", tag = "traffic", params(TrafficQuery), responses(
+    (status = 200, body = NowReport),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/now")]
+pub(super) async fn report_now(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<NowReport>, ApiError> {
+    let asked: TrafficQuery = parameters(request.query_string())?;
+    let scope = window(&asked)?;
+    let database = state.database.clone();
+    Ok(web::Json(state.on_main(async move { report(&database, &scope).await }).await?))
+}
+
+async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreError> {
+    let at = Utc::now();
+    let environment = scope.environment.as_deref();
+    let is_asked = |service: &str| scope.service.as_deref().is_none_or(|asked| asked == service);
+    let (endpoints, flags, busy) = futures_util::try_join!(
+        now::endpoints(database, environment, at),
+        now::flags(database, environment, at),
+        now::busiest(database, environment, at, BUSY)
+    )?;
+    let endpoints: Vec<now::Endpoint> = endpoints.into_iter().filter(|endpoint| is_asked(&endpoint.service)).collect();
+    let failing: Vec<&now::Endpoint> =
+        endpoints.iter().filter(|endpoint| unwell::is_failing(endpoint.failed, endpoint.failed_before)).collect();
+    let ids: Vec<i32> = failing.iter().map(|endpoint| endpoint.id).collect();
+    let minutes = now::failing_minutes(database, &ids, environment, at).await?;
+    let mut items: Vec<NowItem> = failing
+        .iter()
+        .map(|endpoint| {
+            let failing: Vec<_> = minutes.get(&endpoint.id).into_iter().flatten().map(|minute| from_utc(*minute)).collect();
+            NowItem {
+                kind: "failing".to_owned(),
+                service: endpoint.service.clone(),
+                what: endpoint.name.clone(),
+                reference: None,
+                why: format!(
+                    "{} of {} requests failed in the last 15 minutes ({}); {} before",
+                    endpoint.failed.part,
+                    endpoint.failed.of,
+                    percent(endpoint.failed.share()),
+                    if endpoint.failed_before.part == 0 { "none".to_owned() } else { percent(endpoint.failed_before.share()) }
+                ),
+                since: unwell::began(&failing).map_or(at - now::NOW, to_utc),
+                weight: weight(0.6 + 0.4 * endpoint.failed.share()),
+            }
+        })
+        .collect();
+    items.extend(endpoints.iter().filter_map(|endpoint| slow(endpoint, at)));
+    items.extend(flags.iter().filter(|flag| is_asked(&flag.service)).map(flagged));
+    for error in busy.into_iter().filter(|error| is_asked(&error.service)) {
+        let is_known = flags.iter().any(|flag| flag.error_id == error.error_id);
+        #[expect(clippy::cast_precision_loss, reason = "counts of a quarter of an hour")]
+        let is_busy = error.count >= BUSY && error.count as f64 > error.usual * BUSY_FACTOR;
+        if !is_known && is_busy {
+            items.push(NowItem {
+                kind: "error".to_owned(),
+                service: error.service,
+                what: error.title,
+                reference: Some(errors::reference(error.error_id).to_string()),
+                why: format!("{} in the last 15 minutes; {:.1} is usual", error.count, error.usual),
+                since: error.since,
+                weight: weight(0.4),
+            });
+        }
+    }
+    items.sort_by_key(|item| std::cmp::Reverse((item.since, item.weight)));
+    let sum = |of: fn(&now::Endpoint) -> u64| i64::try_from(endpoints.iter().map(of).sum::<u64>()).unwrap_or(i64::MAX);
+    let services: std::collections::BTreeSet<&str> = endpoints.iter().map(|endpoint| endpoint.service.as_str()).collect();
+    Ok(NowReport {
+        sentence: sentence(&items, services.len()),
+        requests: sum(|endpoint| endpoint.failed.of),
+        failed: sum(|endpoint| endpoint.failed.part),
+        services: i64::try_from(services.len()).unwrap_or(i64::MAX),
+        items,
+    })
+}
+
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share of 100")]
+fn weight(share: f64) -> u8 {
+    (share.clamp(0.0, 1.0) * 100.0).round() as u8
+}
+
+fn slow(endpoint: &now::Endpoint, at: chrono::DateTime<Utc>) -> Option<NowItem> {
+    let share = unwell::is_slow(endpoint.slow, endpoint.slow_before)?;
+    #[expect(clippy::cast_possible_truncation, reason = "durations of requests")]
+    let in_time = |micros: f64| in_words((micros * 1_000.0) as i64);
+    #[expect(clippy::cast_precision_loss, reason = "durations of requests")]
+    let threshold = endpoint.threshold_us.map_or(0.0, |micros| micros as f64);
+    Some(NowItem {
+        kind: "slow".to_owned(),
+        service: endpoint.service.clone(),
+        what: endpoint.name.clone(),
+        reference: None,
+        why: format!(
+            "{} of the requests since {} take longer than {}, 95 of 100 up to {}",
+            percent(share),
+            (at - now::NOW).format("%H:00"),
+            in_time(threshold),
+            in_time(endpoint.p95_us.unwrap_or_default())
+        ),
+        since: at - now::NOW,
+        weight: weight(0.3 + 0.4 * share),
+    })
+}
+
+fn flagged(flag: &Flag) -> NowItem {
+    let expected = format!("{} where {:.1} were to be expected", flag.count, flag.expected);
+    let why = match (flag.kind.as_str(), flag.by_deploy) {
+        ("surging", true) => format!("surging since {} {}: {expected}", flag.service, flag.version),
+        ("surging", false) => format!("surging without a deploy: {expected}"),
+        (kind, _) => format!("{kind} in {} {}", flag.service, flag.version),
+    };
+    NowItem {
+        kind: "error".to_owned(),
+        service: flag.service.clone(),
+        what: flag.title.clone(),
+        reference: Some(errors::reference(flag.error_id).to_string()),
+        why,
+        since: flag.since,
+        weight: weight(0.7),
+    }
+}
+
+fn sentence(items: &[NowItem], services: usize) -> String {
+    let of = |kind: &str| items.iter().filter(|item| item.kind == kind).count();
+    let counted = |n: usize, one: &str, many: &str| if n == 1 { format!("1 {one}") } else { format!("{n} {many}") };
+    let mut parts = vec![];
+    if of("failing") > 0 {
+        parts.push(format!("{} more than usual", counted(of("failing"), "endpoint fails", "endpoints fail")));
+    }
+    if of("slow") > 0 {
+        parts.push(format!("{} slow", counted(of("slow"), "endpoint is", "endpoints are")));
+    }
+    if of("error") > 0 {
+        parts.push(format!("{} up", counted(of("error"), "error is", "errors are")));
+    }
+    match (parts.is_empty(), services) {
+        (true, 0) => "No request came in the last 15 minutes.".to_owned(),
+        (true, _) => format!("All is as usual in {}.", counted(services, "service", "services")),
+        _ => format!("{}.", parts.join(", ")),
+    }
+}

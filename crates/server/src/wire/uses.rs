@@ -1,0 +1,111 @@
+//! Calls, statements, instances, and what is unwell now.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Who calls whom.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CallList {
+    /// The calls, what took most time first.
+    pub items: Vec<CallItem>,
+}
+
+/// Calls of a service to one other place, or runs of one statement, over the window's whole hours.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CallItem {
+    /// The service that calls.
+    pub service: String,
+    /// `database`, `queue`, `consumed` (messages taken from a queue), `rpc`, `http`, `statement`.
+    pub kind: String,
+    /// What is called, as the caller names it; the statement, its values left out.
+    pub name: String,
+    /// The service behind the name, where a trace has shown it.
+    pub to_service: Option<String>,
+    /// Calls.
+    pub count: i64,
+    /// Of them failed.
+    pub failed: i64,
+    /// The mean duration.
+    pub mean_ms: f64,
+    /// The longest.
+    pub longest_ms: f64,
+    /// All together.
+    pub total_ms: f64,
+    /// Calls in the same time before.
+    pub before: i64,
+    /// The mean duration then; null without calls.
+    pub mean_before_ms: Option<f64>,
+}
+
+/// Instances.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct InstanceList {
+    /// The instances, by service.
+    pub items: Vec<InstanceItem>,
+}
+
+/// A running, or stopped, instance of a service.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct InstanceItem {
+    /// The service.
+    pub service: String,
+    /// Its environment.
+    pub environment: String,
+    /// Its version.
+    pub version: String,
+    /// What tells it from others.
+    pub instance: String,
+    /// Its host; may be empty.
+    pub host: String,
+    /// Its region or zone; may be empty.
+    pub region: String,
+    /// When it first sent something.
+    pub first_seen: DateTime<Utc>,
+    /// When last.
+    pub last_seen: DateTime<Utc>,
+    /// Requests and runs over the window's whole hours.
+    pub requests: i64,
+    /// Of them failed.
+    pub failed: i64,
+    /// Instances of the service that began on this host within the window.
+    pub starts_on_host: i64,
+    /// Its load as it sent it last, by the metric's name.
+    pub readings: serde_json::Value,
+}
+
+/// What is unwell now.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NowReport {
+    /// In one sentence.
+    pub sentence: String,
+    /// What is unwell, what began last first.
+    pub items: Vec<NowItem>,
+    /// Requests of the last 15 minutes.
+    pub requests: i64,
+    /// Of them failed.
+    pub failed: i64,
+    /// Services that sent something in them.
+    pub services: i64,
+}
+
+/// Something that is unwell.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NowItem {
+    /// `failing` (an endpoint fails more than in its own past), `slow` (an endpoint takes longer than in its own past), `error` (a flag
+    /// that holds).
+    pub kind: String,
+    /// The service.
+    pub service: String,
+    /// The endpoint, or the error's title.
+    pub what: String,
+    /// The error's reference, of an error.
+    #[serde(rename = "ref")]
+    pub reference: Option<String>,
+    /// What is unwell about it, in words.
+    pub why: String,
+    /// Since when.
+    pub since: DateTime<Utc>,
+    /// How much it matters, 0 to 100.
+    pub weight: u8,
+}

@@ -1,0 +1,134 @@
+//! What a batch brings of log lines.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::sync::Mutex;
+
+use outcrop_core::failure::{FoundLine, OccurrenceId};
+use outcrop_core::{Hasher, Timestamp};
+use sqlx::PgConnection;
+use uuid::Uuid;
+
+use super::batch::Prepared;
+use crate::copy::Rows;
+use crate::names::name_hash;
+use crate::partitions::partition;
+use crate::{StoreError, id_uuid, signed, to_utc, uuid};
+
+/// Templates told apart per service and day of reception, by this process: a logger that writes what no template folds would
+/// otherwise make one for each of its lines.
+const MAX_TEMPLATES: usize = 2_000;
+/// The template that stands for all past the limit.
+const OTHER_LINES: &str = "(other lines)";
+
+/// Which templates have been seen of a service today.
+#[derive(Default)]
+pub(super) struct Templates {
+    seen: Mutex<(i64, HashMap<i32, HashSet<Uuid>>)>,
+}
+
+impl Templates {
+    fn of<'a>(&self, service: i32, line: &'a FoundLine, today: i64) -> (Uuid, &'a str) {
+        let hash = uuid(name_hash(&line.template));
+        let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if seen.0 != today {
+            *seen = (today, HashMap::new());
+        }
+        let of_service = seen.1.entry(service).or_default();
+        if of_service.contains(&hash) || of_service.len() < MAX_TEMPLATES {
+            of_service.insert(hash);
+            return (hash, &line.template);
+        }
+        (uuid(name_hash(OTHER_LINES)), OTHER_LINES)
+    }
+}
+
+/// A line with its numbers.
+pub(super) struct Line<'a> {
+    /// Its request, as a place in the batch.
+    submission: usize,
+    line: &'a FoundLine,
+    id: OccurrenceId,
+    service: i32,
+    environment: i32,
+    version: i32,
+    template: Uuid,
+    resource: Uuid,
+}
+
+/// Numbers the lines of a batch that are young enough to be kept. Returns them with the templates they need, by hash.
+pub(super) fn number<'a>(prepared: &Prepared<'a>, templates: &Templates, kept_days: i64) -> (Vec<Line<'a>>, BTreeMap<Uuid, &'a str>) {
+    let mut lines = vec![];
+    let mut needed = BTreeMap::new();
+    for (place, submission) in prepared.submissions.iter().enumerate() {
+        let today = submission.received.day();
+        let young = submission.found.lines.iter().enumerate().filter(|(_, line)| line.at.day() > today - kept_days);
+        for (at, line) in young {
+            let sender = prepared.sender(&line.identity);
+            let (template, text) = templates.of(sender.service, line, today);
+            needed.entry(template).or_insert(text);
+            let mut content = Hasher::default();
+            // The same body again once its receipt is gone is stored again, rather than refused for an id that is there.
+            content.part(&submission.receipt.0).number(at as u64).number(submission.received.millis().unsigned_abs());
+            lines.push(Line {
+                submission: place,
+                line,
+                id: OccurrenceId::new(line.at, content.finish()),
+                service: sender.service,
+                environment: sender.environment,
+                version: sender.version,
+                template,
+                resource: uuid(prepared.resource_hash(&line.resource)),
+            });
+        }
+    }
+    (lines, needed)
+}
+
+/// Stores lines of requests that are new, and counts them by template and hour.
+pub(super) async fn store(connection: &mut PgConnection, lines: &[Line<'_>], fresh: &[bool]) -> Result<(), StoreError> {
+    let mut days: BTreeMap<i64, Rows> = BTreeMap::new();
+    let mut hours: BTreeMap<(Timestamp, i32, i32, Uuid), (i16, i64)> = BTreeMap::new();
+    for numbered in lines.iter().filter(|numbered| fresh[numbered.submission]) {
+        let line = numbered.line;
+        let json = serde_json::to_vec(&line.attributes).expect("a map of JSON values always encodes");
+        days.entry(line.at.day())
+            .or_insert_with(|| Rows::new(11))
+            .row()
+            .uuid(id_uuid(numbered.id))
+            .int4(numbered.service)
+            .int4(numbered.environment)
+            .int4(numbered.version)
+            .maybe(line.trace_id, |row, trace| row.uuid(Uuid::from_bytes(trace.0)))
+            .maybe(line.span_id.and_then(|span| signed(span.0)), Rows::int8)
+            .int2(line.severity)
+            .uuid(numbered.template)
+            .uuid(numbered.resource)
+            .text(&line.message)
+            .jsonb(&json);
+        let counts = hours.entry((line.at.hour(), numbered.service, numbered.environment, numbered.template)).or_default();
+        counts.0 = counts.0.max(line.severity);
+        counts.1 += 1;
+    }
+    let columns = "id, service_id, environment_id, version_id, trace_id, span_id, severity, template, resource, message, attributes";
+    for (day, rows) in days {
+        rows.send(connection, &format!("COPY {} ({columns}) FROM STDIN (FORMAT binary)", partition("log_record", day))).await?;
+    }
+    if hours.is_empty() {
+        return Ok(());
+    }
+    sqlx::query(
+        "INSERT INTO log_hour AS l (hour, service_id, environment_id, template, severity, n) \
+         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::uuid[], $5::smallint[], $6::bigint[]) AS new ORDER BY 1, 2, 3, 4 \
+         ON CONFLICT (hour, service_id, environment_id, template) \
+         DO UPDATE SET n = l.n + excluded.n, severity = greatest(l.severity, excluded.severity)",
+    )
+    .bind(hours.keys().map(|key| to_utc(key.0)).collect::<Vec<_>>())
+    .bind(hours.keys().map(|key| key.1).collect::<Vec<_>>())
+    .bind(hours.keys().map(|key| key.2).collect::<Vec<_>>())
+    .bind(hours.keys().map(|key| key.3).collect::<Vec<_>>())
+    .bind(hours.values().map(|counts| counts.0).collect::<Vec<_>>())
+    .bind(hours.values().map(|counts| counts.1).collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
+    Ok(())
+}

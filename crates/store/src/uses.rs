@@ -1,0 +1,215 @@
+//! What services call, the statements they run, the instances they run on.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_core::telemetry::names;
+use outcrop_core::trace::Trace;
+use sqlx::{AssertSqlSafe, FromRow, Postgres, QueryBuilder};
+use uuid::Uuid;
+
+use crate::errors::Scope;
+use crate::traffic::hour;
+use crate::{Database, StoreError, traces};
+
+/// Calls of a service to one other place, or runs of one statement.
+#[derive(Clone, Debug, FromRow)]
+pub struct CallCount {
+    /// The service that calls.
+    pub service: String,
+    /// `database`, `queue`, `consumed`, `rpc`, `http` or `statement`.
+    pub kind: String,
+    /// What is called, as the caller names it.
+    pub name: String,
+    /// The service behind the name, where a trace has shown it.
+    pub to_service: Option<String>,
+    /// Calls.
+    pub count: i64,
+    /// Of them failed.
+    pub failed: i64,
+    /// How long all took together, in microseconds.
+    pub total_us: i64,
+    /// The longest, in microseconds.
+    pub longest_us: i64,
+    /// Calls in the hours of the same number before.
+    pub before: i64,
+    /// How long those took together, in microseconds.
+    pub before_us: i64,
+}
+
+fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, counts: &str) {
+    if let Some(service) = &scope.service {
+        sql.push(" AND service.name = ").push_bind(service.clone());
+    }
+    for (column, table, name, value) in
+        [("environment_id", "environment", "name", &scope.environment), ("version_id", "version", "label", &scope.version)]
+    {
+        if let Some(value) = value {
+            sql.push(format!(" AND {counts}.{column} IN (SELECT id FROM {table} WHERE {name} = ")).push_bind(value.clone()).push(")");
+        }
+    }
+}
+
+async fn counted(database: &Database, scope: &Scope, kinds: &str, limit: i64) -> Result<Vec<CallCount>, StoreError> {
+    let from = hour(scope.from);
+    let mut sql = QueryBuilder::new("SELECT service.name AS service, called.kind, called.name, other.name AS to_service");
+    for (column, sum, name) in [
+        ("n", ">= ", "count"),
+        ("failed", ">= ", "failed"),
+        ("total_us", ">= ", "total_us"),
+        ("n", "< ", "before"),
+        ("total_us", "< ", "before_us"),
+    ] {
+        sql.push(format!(", coalesce(sum(c.{column}) FILTER (WHERE c.hour {sum}")).push_bind(from).push(format!("), 0)::bigint AS {name}"));
+    }
+    sql.push(", coalesce(max(c.longest_us) FILTER (WHERE c.hour >= ").push_bind(from).push("), 0) AS longest_us");
+    sql.push(
+        " FROM called_hour c JOIN called ON called.id = c.called_id JOIN service ON service.id = called.service_id \
+         LEFT JOIN service other ON other.id = called.to_service_id WHERE c.hour >= ",
+    );
+    sql.push_bind(from - (scope.to - from)).push(" AND c.hour < ").push_bind(scope.to).push(" AND called.kind ").push(kinds);
+    scoped(&mut sql, scope, "c");
+    sql.push(" GROUP BY 1, 2, 3, 4 HAVING sum(c.n) FILTER (WHERE c.hour >= ").push_bind(from);
+    sql.push(") > 0 ORDER BY 7 DESC, 1, 3 LIMIT ").push_bind(limit);
+    Ok(sql.build_query_as().fetch_all(&database.pool).await?)
+}
+
+/// Who calls whom over the hours that a window touches, what took most time first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn calls(database: &Database, scope: &Scope, limit: i64) -> Result<Vec<CallCount>, StoreError> {
+    counted(database, scope, "<> 'statement'", limit).await
+}
+
+/// Statements over the hours that a window touches, what took most time first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn statements(database: &Database, scope: &Scope, limit: i64) -> Result<Vec<CallCount>, StoreError> {
+    counted(database, scope, "= 'statement'", limit).await
+}
+
+/// An instance of a service.
+#[derive(Clone, Debug, FromRow)]
+pub struct Instance {
+    /// The service.
+    pub service: String,
+    /// Its environment.
+    pub environment: String,
+    /// Its version.
+    pub version: String,
+    /// What tells it from others.
+    pub name: String,
+    /// Its host; may be empty.
+    pub host: String,
+    /// Its region or zone; may be empty.
+    pub region: String,
+    /// When it first sent something.
+    pub first_at: DateTime<Utc>,
+    /// When last.
+    pub last_at: DateTime<Utc>,
+    /// Requests and runs in the window's hours.
+    pub requests: i64,
+    /// Of them failed.
+    pub failed: i64,
+    /// Instances of the service that began on its host, or with its name, within the window: each but the first is a start anew.
+    pub starts: i64,
+    /// Its load as it sent it last, by name.
+    pub readings: serde_json::Value,
+}
+
+/// Instances that sent something within a window, by service and name.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn instances(database: &Database, scope: &Scope, limit: i64) -> Result<Vec<Instance>, StoreError> {
+    let from = hour(scope.from);
+    let mut sql = QueryBuilder::new(
+        "SELECT service.name AS service, environment.name AS environment, version.label AS version, i.name, i.host, i.region, i.first_at, i.last_at, \
+             coalesce(sum(h.requests), 0)::bigint AS requests, coalesce(sum(h.failed), 0)::bigint AS failed, \
+             (SELECT count(*) FROM instance o WHERE o.service_id = i.service_id AND o.environment_id = i.environment_id AND o.host = i.host \
+                 AND i.host <> '' AND o.first_at >= ",
+    );
+    sql.push_bind(scope.from).push(") AS starts, i.readings FROM instance i JOIN service ON service.id = i.service_id ");
+    sql.push("JOIN environment ON environment.id = i.environment_id JOIN version ON version.id = i.version_id LEFT JOIN instance_hour h ON h.instance_id = i.id AND h.hour >= ");
+    sql.push_bind(from).push(" AND h.hour < ").push_bind(scope.to).push(" WHERE i.last_at >= ").push_bind(scope.from);
+    sql.push(" AND i.first_at < ").push_bind(scope.to);
+    scoped(&mut sql, scope, "i");
+    sql.push(" GROUP BY i.id, service.name, environment.name, version.label ORDER BY service.name, i.last_at DESC, i.name LIMIT ")
+        .push_bind(limit);
+    Ok(sql.build_query_as().fetch_all(&database.pool).await?)
+}
+
+/// Spans of a trace that is looked at: larger ones show no more services than small ones.
+const LARGEST: usize = 2_000;
+/// Traces looked at per round for who stands behind a name.
+const LOOKED_AT: i64 = 40;
+
+/// Looks into newly received traces for which services stand behind the names that others call. Returns how many were found.
+/// Does nothing while another instance is at it.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the next round tries again.
+pub async fn learn_services(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
+    let mut transaction = database.pool.begin().await?;
+    let (is_ours,): (bool,) =
+        sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop behind names'))").fetch_one(&mut *transaction).await?;
+    let unknown: Vec<(i32, i32, String, String)> = sqlx::query_as(
+        "SELECT called.id, called.service_id, called.name, service.name FROM called JOIN service ON service.id = called.service_id \
+         WHERE called.to_service_id IS NULL AND called.kind IN ('rpc', 'http') AND called.name <> '(others)' ORDER BY called.id LIMIT 2000",
+    )
+    .fetch_all(&mut *transaction)
+    .await?;
+    if !is_ours || unknown.is_empty() {
+        return Ok(0);
+    }
+    let services: Vec<i32> = unknown.iter().map(|(_, service, _, _)| *service).collect();
+    // All parts of a trace have come a few seconds after the first.
+    let until = now - TimeDelta::seconds(10);
+    let table = traces::hot_name(traces::slot(until));
+    let (is_there,): (bool,) = sqlx::query_as("SELECT to_regclass($1) IS NOT NULL").bind(&table).fetch_one(&mut *transaction).await?;
+    if !is_there {
+        return Ok(0);
+    }
+    let statement = format!(
+        "SELECT DISTINCT trace_id FROM (SELECT trace_id FROM {table} WHERE service_id = ANY($1) AND received_at < $2 ORDER BY random() LIMIT $3) t"
+    );
+    let ids: Vec<(Uuid,)> =
+        sqlx::query_as(AssertSqlSafe(statement)).bind(services).bind(until).bind(LOOKED_AT).fetch_all(&mut *transaction).await?;
+    let ids: Vec<Uuid> = ids.into_iter().map(|(id,)| id).collect();
+    let chunks = traces::read_all(database, &ids).await?;
+    let mut behind: BTreeMap<(String, String), String> = BTreeMap::new();
+    for trace in chunks.into_values().map(Trace::new).filter(|trace| trace.spans.len() <= LARGEST) {
+        behind.extend(services_behind(&trace));
+    }
+    let found: Vec<(i32, &String)> =
+        unknown.iter().filter_map(|(id, _, name, service)| Some((*id, behind.get(&(service.clone(), name.clone()))?))).collect();
+    sqlx::query(
+        "UPDATE called SET to_service_id = service.id FROM UNNEST($1::int[], $2::text[]) AS new (id, service) JOIN service ON service.name = new.service \
+         WHERE called.id = new.id",
+    )
+    .bind(found.iter().map(|(id, _)| *id).collect::<Vec<_>>())
+    .bind(found.iter().map(|(_, service)| (*service).clone()).collect::<Vec<_>>())
+    .execute(&mut *transaction)
+    .await?;
+    transaction.commit().await?;
+    Ok(found.len())
+}
+
+/// For each call whose answering span is there: (caller, name it calls by) and the service that answered.
+fn services_behind(trace: &Trace) -> HashMap<(String, String), String> {
+    let mut behind = HashMap::new();
+    let mut seen: HashSet<usize> = HashSet::new();
+    for (place, span) in trace.spans.iter().enumerate() {
+        let Some(caller) = trace.parent(place).filter(|parent| trace.spans[*parent].service != span.service) else { continue };
+        let call = &trace.spans[caller];
+        // A span of no kind that stands between is no call.
+        if seen.insert(caller)
+            && let Some((_, name)) = names::called(call.kind, &call.name, &call.attributes)
+        {
+            behind.insert((call.service.to_string(), name), span.service.to_string());
+        }
+    }
+    behind
+}
