@@ -47,11 +47,12 @@ const trace = createRoute({ getParentRoute: () => inside, path: "/traces/$id", c
 const now = createRoute({ getParentRoute: () => inside, path: "/now", component: lazyRouteComponent(() => import("../features/now/page"), "NowPage") });
 const traffic = createRoute({ getParentRoute: () => inside, path: "/traffic", component: lazyRouteComponent(() => import("../features/traffic/page"), "TrafficPage") });
 const deploys = createRoute({ getParentRoute: () => inside, path: "/deploys", component: lazyRouteComponent(() => import("../features/deploys/page"), "DeploysPage") });
+const deploy = createRoute({ getParentRoute: () => inside, path: "/deploys/$service/$version", component: lazyRouteComponent(() => import("../features/deploys/one"), "DeployPage") });
 const senders = createRoute({ getParentRoute: () => inside, path: "/senders", component: lazyRouteComponent(() => import("../features/senders/page"), "SendersPage") });
 const account = createRoute({ getParentRoute: () => inside, path: "/account", component: lazyRouteComponent(() => import("../features/account/page"), "AccountPage") });
 
 export const router = createRouter({
-  routeTree: root.addChildren([signIn, inside.addChildren([home, now, errors, error, connect, grouping, services, senders, trace, traffic, deploys, account])]),
+  routeTree: root.addChildren([signIn, inside.addChildren([home, now, errors, error, connect, grouping, services, senders, trace, traffic, deploys, deploy, account])]),
   defaultNotFoundComponent: () => <p className="p-6">Nothing is here. The errors are at <a href="/errors">/errors</a>.</p>,
   defaultErrorComponent: ({ error }) => <p role="alert" className="p-6">The page could not be shown: {error instanceof Error ? error.message : String(error)}. Reload to try again.</p>,
 });

@@ -63,7 +63,10 @@ function useWidth(element: RefObject<Element | null>): number {
 }
 
 /** The strata chart: occurrences in layers, one per version, named in place; requests in a lane of their own below. */
-export function Strata({ timeline, service, onWindow }: { timeline: Timeline; service: string; onWindow: (from: Date, to: Date) => void }) {
+type Mark = { id: number; at: string; title: string };
+type StrataProps = { timeline: Timeline; service: string; /** Other changes, drawn where they fall. */ marks?: Mark[]; onWindow: (from: Date, to: Date) => void };
+
+export function Strata({ timeline, service, marks = [], onWindow }: StrataProps) {
   const [high, lane, left, gap] = [104, 26, 46, 14];
   const frame = useRef<SVGSVGElement>(null);
   const width = useWidth(frame);
@@ -159,6 +162,17 @@ export function Strata({ timeline, service, onWindow }: { timeline: Timeline; se
             <text key={layer.version} x={left + 4} y={high - 6 - at * 14} className="fill-faint text-[12px]">
               {service} {layer.version}: {count(sum(layer.occurrences)) === "0" ? "none" : count(sum(layer.occurrences))} in {count(sum(layer.requests))} requests
             </text>
+          ))}
+        {marks
+          .map((mark) => ({ mark, step: (Date.parse(mark.at) - start) / timeline.step_ms }))
+          .filter(({ step }) => step >= 0 && step <= steps)
+          .map(({ mark, step }) => (
+            <g key={mark.id}>
+              <line x1={x(step)} x2={x(step)} y1={0} y2={high + gap + lane} stroke="var(--color-ochre)" strokeWidth={1.5} />
+              <text x={x(step) + (x(step) > width * 0.6 ? -6 : 6)} y={high - 4} textAnchor={x(step) > width * 0.6 ? "end" : "start"} className="fill-ochre text-[12px]">
+                ◆ {mark.title}
+              </text>
+            </g>
           ))}
         {ticks.map((step) => (
           <text key={step} x={x(step)} y={high + gap + lane + 14} textAnchor="middle" className="fill-faint text-[11px]">

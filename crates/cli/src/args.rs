@@ -1,12 +1,16 @@
 //! The command line, whole.
 
+mod handling;
 mod logs;
+mod markers;
 
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+pub use handling::{Note, Quiet, Reopen, Settle, Take};
 pub use logs::{Calls, Instances, Logs, Now, Statements};
+pub use markers::{ListMarkers, MarkerCommand, RecordMarker};
 
 /// Errors of many services, from OpenTelemetry: grouped, counted, tied to their requests.
 #[derive(Parser)]
@@ -68,6 +72,23 @@ pub enum Command {
     Collect(Collect),
     /// Group exceptions without a server: a dry run.
     Group(Group),
+    /// Say why an error is there: the evidence in order.
+    Why(Why),
+    /// Take an error, or hand it to somebody.
+    Take(Take),
+    /// Say in which version an error must not occur any more.
+    Settle(Settle),
+    /// Tell nobody of an error for a time, or until something holds for it.
+    Quiet(Quiet),
+    /// Make an error neither settled nor quiet.
+    Reopen(Reopen),
+    /// Write down something worth knowing of an error.
+    Note(Note),
+    /// Mark changes that are no deploys, and see what happened after them.
+    Marker {
+        #[command(subcommand)]
+        command: MarkerCommand,
+    },
     /// Record a deploy, or ask whether it did harm.
     Deploy {
         #[command(subcommand)]
@@ -643,14 +664,39 @@ pub struct Watch {
 pub enum DeployCommand {
     /// Record a deploy; what runs is seen without it, but later and without who, why and when it ended.
     #[command(
-        after_help = "Examples:\n  outcrop deploy record fares@2.4.0 --environment production --link https://ci.skerry.example/4110\n  outcrop deploy record fares@2.4.1 --environment production --share 0.1      a canary"
+        after_help = "Examples:\n  outcrop deploy record fares@2.4.0 --environment production --link https://ci.skerry.example/4110\n  outcrop deploy record fares@2.4.1 --environment production --share 0.1      a canary\n  outcrop deploy record fares@2.4.0 --environment production --repo . --from v2.3.9      with the commits it brought"
     )]
     Record(RecordArgs),
+    /// Show one deploy in full: its answer, its endpoints before and after, what stopped, what it brought.
+    #[command(after_help = "Example:\n  outcrop deploy show fares@2.4.0 --environment production")]
+    Show(ShowDeploy),
     /// Ask whether a deploy did harm. Exit codes: 0 clear, 1 flagged, 3 too early, 2 wrong usage, 4 not reachable or refused.
     #[command(
         after_help = "Examples:\n  outcrop deploy check fares@2.4.0 --environment production\n  outcrop deploy check fares@2.4.0 --environment production --wait 30m --fail-on new,surging"
     )]
     Check(CheckArgs),
+}
+
+#[derive(Args)]
+pub struct ShowDeploy {
+    /// The deploy.
+    #[arg(value_name = "SERVICE@VERSION")]
+    pub target: String,
+    /// The environment.
+    #[arg(long, value_name = "E")]
+    pub environment: String,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop why kobal-tirun")]
+pub struct Why {
+    /// The error's reference.
+    #[arg(value_name = "REF")]
+    pub reference: String,
+    #[command(flatten)]
+    pub client: Client,
 }
 
 #[derive(Args)]
@@ -670,12 +716,18 @@ pub struct RecordArgs {
     /// The part of the traffic that a canary takes, above 0 and below 1.
     #[arg(long, value_name = "S")]
     pub share: Option<f32>,
-    /// The commit.
+    /// The commit; with --repo the deployed revision [default there: HEAD].
     #[arg(long, value_name = "SHA")]
     pub revision: Option<String>,
     /// The pipeline's page.
     #[arg(long, value_name = "URL")]
     pub link: Option<String>,
+    /// A Git repository to read what the deploy brought from: commits, lines, authors, CODEOWNERS.
+    #[arg(long, value_name = "DIR", requires = "from")]
+    pub repo: Option<PathBuf>,
+    /// The revision that was deployed before: what came after it is sent.
+    #[arg(long, value_name = "REV", requires = "repo")]
+    pub from: Option<String>,
     #[command(flatten)]
     pub client: Client,
 }
@@ -691,7 +743,7 @@ pub struct CheckArgs {
     /// Ask again for so long, until it is flagged or the time is over.
     #[arg(long, value_name = "TIME")]
     pub wait: Option<String>,
-    /// Which flags count: new, surging, returned [default: all].
+    /// What counts: new, surging, returned, slower [default: the first three].
     #[arg(long, value_name = "FLAGS")]
     pub fail_on: Option<String>,
     #[command(flatten)]

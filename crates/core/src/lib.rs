@@ -27,6 +27,7 @@ pub mod stack;
 pub mod stands_out;
 pub mod telemetry;
 pub mod text;
+pub mod touching;
 pub mod trace;
 pub mod unwell;
 

@@ -1,7 +1,7 @@
 //! What fails: the steady noise of every day, and the one story for a newcomer to find.
 
 use crate::stacks;
-use crate::world::{BAD_DEPLOY, Endpoint};
+use crate::world::{BAD_DEPLOY, CANARY, Endpoint, RELAY_MOVED};
 
 /// A failure of one request.
 pub struct Failure {
@@ -33,18 +33,21 @@ const DIVISION_FRAMES: &str = r#"[{"function": "quote", "variables": {"season": 
 const VESSELS: &[&str] = &["Tern", "Gannet", "Eider", "Petrel", "Kittiwake"];
 
 /// What fails in a request of this service and endpoint at this time, if anything does.
-pub fn of_request(service: &str, endpoint: &Endpoint, version: &str, random: &mut fastrand::Rng) -> Option<Failure> {
+pub fn of_request(service: &str, endpoint: &Endpoint, (version, ago): (&str, i64), random: &mut fastrand::Rng) -> Option<Failure> {
     let (fault, share): (fn(&str, &mut fastrand::Rng) -> Failure, f64) = match (service, endpoint.route) {
         ("fares", "/v1/quotes/{sailing}") if version == "2.4.0" => (division, 0.3),
         ("fares", "/v1/tariffs/{route}") => (missing_season, 0.012),
-        ("gangway", "/v1/bookings") => (crew, 0.008),
+        // Settled in 5.12.0, and back.
+        ("gangway", "/v1/bookings") if version != "5.12.0" => (crew, 0.008),
+        ("sailings", _) if version == CANARY.0 => (no_tide, 0.4),
         ("sailings", "/v1/sailings/{sailing}") => (no_vessel, if version == "3.3.0" { 0.006 } else { 0.02 }),
         ("stowage", "/v1/lists/{sailing}") => (pool, 0.011),
         ("stowage", _) => (overweight, 0.03),
         ("boarding", _) if version == "3.6.0" => (no_leg, 0.02),
         ("boarding", _) => (expired_ticket, 0.004),
         ("berths", _) => (berth_taken, 0.02),
-        ("bulletins", _) => (mailbox_full, 0.06),
+        ("bulletins", _) if (RELAY_MOVED.1..=RELAY_MOVED.0).contains(&ago) => (mailbox_full, 0.5),
+        ("bulletins", _) => (mailbox_full, 0.04),
         ("ledger", "/v1/settlements") => (bad_amount, 0.015),
         ("ledger", _) => (port_silent, 0.5),
         _ => return None,
@@ -131,6 +134,25 @@ fn no_vessel(version: &str, random: &mut fastrand::Rng) -> Failure {
     );
     Failure {
         type_name: "example.skerry.sailings.TimetableException",
+        frames: "",
+        in_database: false,
+        message,
+        stack,
+        uncaught: true,
+        told: Told::OnSpan,
+    }
+}
+
+fn no_tide(version: &str, random: &mut fastrand::Rng) -> Failure {
+    let message = format!("no tide table for {}", VESSELS[random.usize(..VESSELS.len())]);
+    let stack = stacks::java(
+        &format!("example.skerry.sailings.TideMissing: {message}"),
+        "example.skerry.sailings",
+        &[("Tides.at", "Tides.java", 88), ("SailingResource.list", "SailingResource.java", 47)],
+        version,
+    );
+    Failure {
+        type_name: "example.skerry.sailings.TideMissing",
         frames: "",
         in_database: false,
         message,

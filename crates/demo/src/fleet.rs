@@ -136,8 +136,8 @@ impl Fleet {
 /// One request and what it asks of other services.
 fn request(at: usize, endpoint: &Endpoint, time: u64, ago: i64, random: &mut fastrand::Rng, batches: &mut Batches) {
     let service = &SERVICES[at];
-    let version = service.version(ago);
-    let failure = faults::of_request(service.name, endpoint, version, random);
+    let version = service.serving(ago, random);
+    let failure = faults::of_request(service.name, endpoint, (version, ago), random);
     let runs = queries_of(service.name, endpoint, random);
     // Each run of a query takes its time: a list of every cabin one by one is what makes stowage slow.
     let millis = 20 + random.u64(0..180) + if runs > 1 { runs * 38 } else { 0 };

@@ -13,3 +13,4 @@ mod world;
 
 pub use fleet::{Fleet, Progress};
 pub use send::SendError;
+pub use world::{BAD_DEPLOY, CANARY, RELAY_MOVED, ROLLBACK, SETTLED};

@@ -39,13 +39,23 @@ const fn http(method: &'static str, route: &'static str, per_minute: f64) -> End
 /// The minute, before now, at which `fares 2.4.0` came.
 pub const BAD_DEPLOY: i64 = 26;
 
+/// The minute at which `gangway 5.12.1` brought back what was settled in 5.12.0, and when that was settled.
+pub const RETURN_DEPLOY: i64 = 1_300;
+pub const SETTLED: i64 = 4_200;
+/// The minute at which boarding went back to 3.5.2.
+pub const ROLLBACK: i64 = 210;
+/// A canary of sailings: its version, when it came, when it ended.
+pub const CANARY: (&str, i64, i64) = ("3.4.0", 150, 92);
+/// When the mail relay was moved, and when mail went through again.
+pub const RELAY_MOVED: (i64, i64) = (185, 70);
+
 pub const SERVICES: &[Service] = &[
     Service {
         name: "gangway",
         language: "nodejs",
         sdk: "opentelemetry",
         host: "pier-1",
-        versions: &[("5.11.0", WEEK + 1), ("5.12.0", 4_300), ("5.12.1", 1_450)],
+        versions: &[("5.11.0", WEEK + 1), ("5.12.0", 4_300), ("5.12.1", RETURN_DEPLOY)],
         endpoints: &[
             http("POST", "/v1/quotes/{sailing}", 5.2),
             http("GET", "/v1/sailings", 6.4),
@@ -82,7 +92,7 @@ pub const SERVICES: &[Service] = &[
         language: "ruby",
         sdk: "opentelemetry",
         host: "pier-4",
-        versions: &[("3.5.1", WEEK + 1), ("3.5.2", 5_900), ("3.6.0", 700)],
+        versions: &[("3.5.1", WEEK + 1), ("3.5.2", 5_900), ("3.6.0", 700), ("3.5.2", ROLLBACK)],
         endpoints: &[http("POST", "/v1/scans", 3.0)],
     },
     Service {
@@ -99,7 +109,7 @@ pub const SERVICES: &[Service] = &[
         sdk: "opentelemetry",
         host: "pier-5",
         versions: &[("4.0.7", WEEK + 1)],
-        endpoints: &[http("POST", "/v1/bulletins", 1.0)],
+        endpoints: &[http("POST", "/v1/bulletins", 3.0)],
     },
     Service {
         name: "ledger",
@@ -115,6 +125,13 @@ pub const SERVICES: &[Service] = &[
 ];
 
 impl Service {
+    /// The version that serves one more request so many minutes before now: one in ten goes to a canary.
+    pub fn serving(&self, minutes_ago: i64, random: &mut fastrand::Rng) -> &'static str {
+        let (canary, from, to) = CANARY;
+        let is_canary = self.name == "sailings" && (to..=from).contains(&minutes_ago) && random.u8(0..10) == 0;
+        if is_canary { canary } else { self.version(minutes_ago) }
+    }
+
     /// The version in place so many minutes before now; negative for after.
     pub fn version(&self, minutes_ago: i64) -> &'static str {
         self.versions.iter().rev().find(|(_, from)| minutes_ago <= *from).map_or(self.versions[0].0, |(version, _)| version)

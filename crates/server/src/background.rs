@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use outcrop_store::intake::Writer;
 use outcrop_store::live::{self, Committed, Listener};
-use outcrop_store::{Database, deploys, reach, traces, traffic, upkeep, uses};
+use outcrop_store::{Database, deploys, handling, reach, traces, traffic, upkeep, uses};
 use tokio::sync::{broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -132,6 +132,22 @@ pub(crate) async fn learn(database: Database, stop: CancellationToken) {
         tokio::select! {
             () = stop.cancelled() => return,
             () = tokio::time::sleep(LEARN_EVERY) => {}
+        }
+    }
+}
+
+/// How often it is looked whether errors stop being quiet.
+const QUIET_EVERY: Duration = Duration::from_secs(20);
+
+/// Ends the quiet of errors whose condition has come, until cancelled.
+pub(crate) async fn quiet(database: Database, stop: CancellationToken) {
+    loop {
+        if let Err(error) = handling::end_quiet(&database, chrono::Utc::now()).await {
+            tracing::warn!(%error, "it could not be looked whether errors stop being quiet; tried again in a moment");
+        }
+        tokio::select! {
+            () = stop.cancelled() => return,
+            () = tokio::time::sleep(QUIET_EVERY) => {}
         }
     }
 }

@@ -58,6 +58,7 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
         tokio::spawn(background::slow(database.clone(), writer, stop.clone())),
         tokio::spawn(background::flags(database.clone(), stop.clone())),
         tokio::spawn(background::fold(database.clone(), stop.clone())),
+        tokio::spawn(background::quiet(database.clone(), stop.clone())),
         tokio::spawn(background::learn(database.clone(), stop.clone())),
         tokio::spawn(background::rules(intake.clone(), database.clone(), stop.clone())),
         tokio::spawn(background::notes(intake.clone(), database.clone(), stop.clone())),

@@ -1,17 +1,23 @@
 //! The API's JSON, shared by the service, its OpenAPI document and the command line.
 
+mod deploy_detail;
 mod deploys;
 mod grouping;
+mod handling;
 mod logs;
+mod markers;
 mod report;
 mod sending;
 mod slices;
 mod traces;
 mod uses;
 
+pub use deploy_detail::*;
 pub use deploys::*;
 pub use grouping::*;
+pub use handling::*;
 pub use logs::*;
+pub use markers::*;
 pub use report::*;
 pub use sending::*;
 pub use slices::*;

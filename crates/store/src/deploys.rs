@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
-use outcrop_core::deploy::{Detector, Event, FlagLine, Minute};
+use outcrop_core::deploy::{Detector, Event, FlagKind, FlagLine, Minute};
 use sqlx::FromRow;
 
 use crate::{Database, StoreError};
@@ -100,6 +100,8 @@ pub struct Deploy {
     pub share: Option<f32>,
     /// Whether it was announced; else seen from its first telemetry.
     pub announced: bool,
+    /// Whether the version had run there before and another came between.
+    pub rollback: bool,
     /// The commit.
     pub revision: String,
     /// The pipeline's page.
@@ -116,11 +118,13 @@ const DEPLOYS: &str = "WITH seen AS (\
          SELECT service_id, environment_id, version_id, first_event_at, last_event_at, \
              rank() OVER (PARTITION BY service_id, environment_id ORDER BY first_event_at) AS place FROM deployed) \
      SELECT all_of.service_id, service.name AS service, all_of.environment_id, environment.name AS environment, version.label AS version, \
-         at, ended_at, share, announced, revision, link, by, last_event_at FROM (\
+         at, ended_at, share, announced, rollback, revision, link, by, last_event_at FROM (\
          SELECT d.service_id, d.environment_id, d.version_id, \
-             CASE WHEN seen.first_event_at BETWEEN d.at - interval '1 hour' AND d.at THEN seen.first_event_at ELSE d.at END AS at, d.ended_at, d.share, true AS announced, d.revision, d.link, d.by, seen.last_event_at \
+             CASE WHEN seen.first_event_at BETWEEN d.at - interval '1 hour' AND d.at THEN seen.first_event_at ELSE d.at END AS at, d.ended_at, d.share, true AS announced, \
+             coalesce(seen.first_event_at < d.at - interval '1 hour', false) AND EXISTS (SELECT FROM seen other WHERE other.service_id = d.service_id \
+                 AND other.environment_id = d.environment_id AND other.first_event_at > seen.first_event_at AND other.first_event_at < d.at) AS rollback, d.revision, d.link, d.by, seen.last_event_at \
          FROM deploy d LEFT JOIN seen USING (service_id, environment_id, version_id) \
-         UNION ALL SELECT service_id, environment_id, version_id, first_event_at, NULL, NULL, false, '', '', '', last_event_at FROM seen \
+         UNION ALL SELECT service_id, environment_id, version_id, first_event_at, NULL, NULL, false, false, '', '', '', last_event_at FROM seen \
          WHERE place > 1 AND NOT EXISTS (SELECT FROM deploy d WHERE d.service_id = seen.service_id AND d.environment_id = seen.environment_id \
              AND d.version_id = seen.version_id AND d.at BETWEEN seen.first_event_at - interval '1 hour' AND seen.first_event_at + interval '1 hour')) all_of \
      JOIN service ON service.id = all_of.service_id JOIN environment ON environment.id = all_of.environment_id \
@@ -236,6 +240,33 @@ pub async fn standing(
     Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(since).bind(now).bind(environment).fetch_all(&database.pool).await?)
 }
 
+/// Surges that began within a time, without a deploy, the earliest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn began_within(database: &Database, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<Vec<Flag>, StoreError> {
+    let statement = format!(
+        "{FLAGS} WHERE flag.kind = 'surging' AND NOT flag.by_deploy AND flag.said_at >= $1 AND flag.since >= $1 - interval '15 minutes' AND flag.since < $2 \
+         ORDER BY flag.since, flag.error_id LIMIT 200"
+    );
+    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(from).bind(to).fetch_all(&database.pool).await?)
+}
+
+/// Flags of an environment that began within a time, the earliest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn said_around(
+    database: &Database,
+    environment: &str,
+    (from, to): (DateTime<Utc>, DateTime<Utc>),
+) -> Result<Vec<Flag>, StoreError> {
+    let statement = format!(
+        "{FLAGS} WHERE environment.name = $1 AND flag.since >= $2 AND flag.since < $3 AND flag.said_at >= $2 ORDER BY flag.since, flag.error_id LIMIT 50"
+    );
+    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(environment).bind(from).bind(to).fetch_all(&database.pool).await?)
+}
+
 /// Flags charged to a deploy: of its version, from its beginning on, within a time.
 ///
 /// # Errors
@@ -286,6 +317,8 @@ pub struct Watch {
     next: Option<Minute>,
     /// When it was told the past: a day later it is told anew, so that it never holds more than it looks at.
     begun: Minute,
+    /// How many times people had settled or opened errors, or announced deploys, by then.
+    states: i64,
     /// Requests and occurrences that it was told, by the hour: what comes later shows in the difference.
     told: BTreeMap<DateTime<Utc>, (i64, i64)>,
 }
@@ -302,7 +335,7 @@ struct Row {
     share: Option<f32>,
 }
 
-/// Deploys, then requests, then errors of each minute. Services and environments go by their numbers.
+/// Deploys, then requests, then errors of each minute, then what people settled or opened in it. Services and environments go by their numbers.
 const EVENTS: &str = "SELECT 0 AS kind, date_trunc('minute', at) AS at, service_id AS service, environment_id AS environment, version, 0 AS error, 0::bigint AS n, share \
          FROM (DEPLOYS) d WHERE at >= $1 AND at < $2 \
      UNION ALL SELECT 1, minute, t.service_id, environment_id, version.label, 0, sum(requests)::bigint, NULL::real FROM traffic_minute t \
@@ -310,6 +343,8 @@ const EVENTS: &str = "SELECT 0 AS kind, date_trunc('minute', at) AS at, service_
      UNION ALL SELECT 2, minute, cause.service_id, environment_id, version.label, cause.error_id, sum(n)::bigint, NULL FROM tally_minute t \
          JOIN cause ON cause.id = t.cause_id JOIN version ON version.id = t.version_id WHERE minute >= $1 AND minute < $2 AND n > 0 \
          GROUP BY minute, cause.service_id, environment_id, version.label, cause.error_id \
+     UNION ALL SELECT 3, date_trunc('minute', h.at), e.service_id, 0, h.what, h.error_id, (h.verb = 'settle')::int::bigint, NULL FROM handling_change h \
+         JOIN error_group e ON e.id = h.error_id WHERE h.verb IN ('settle', 'reopen') AND h.at >= $1 AND h.at < $2 \
      ORDER BY at, kind, service, environment, version, error";
 
 impl Watch {
@@ -328,7 +363,9 @@ impl Watch {
         }
         let whole = (now.timestamp() - CLOSED_AFTER_SECS).div_euclid(60);
         if let Some(next) = self.next
-            && (whole - self.begun > 1_440 || self.has_late(&mut transaction, next).await?)
+            && (whole - self.begun > 1_440
+                || self.has_late(&mut transaction, next).await?
+                || states_before(&mut transaction, next).await? != self.states)
         {
             tracing::debug!("flags are worked out anew: a day has passed, or requests or errors of past hours came late");
             *self = Self::default();
@@ -339,6 +376,7 @@ impl Watch {
             self.begun = whole;
             let from = whole - REPLAYED_DAYS * 1_440;
             self.detector = Detector::default();
+            self.states = states_before(&mut transaction, whole).await?;
             let known: Vec<(i32, i32, i32)> = sqlx::query_as(
                     "SELECT DISTINCT cause.service_id, sighted.environment_id, cause.error_id FROM sighted JOIN cause ON cause.id = sighted.cause_id \
                      WHERE sighted.first_at < $1",
@@ -349,11 +387,22 @@ impl Watch {
             for (service, environment, error) in known {
                 self.detector.know(&service.to_string(), &environment.to_string(), &error.to_string());
             }
+            let settled: Vec<Row> = sqlx::query_as(
+                "SELECT 3 AS kind, date_trunc('minute', h.settled_at) AS at, e.service_id AS service, 0 AS environment, h.settled_in AS version, \
+                     h.error_id AS error, 1::bigint AS n, NULL::real AS share FROM handling h JOIN error_group e ON e.id = h.error_id WHERE h.settled_at < $1",
+            )
+            .bind(time(from))
+            .fetch_all(&mut *transaction)
+            .await?;
+            for row in settled {
+                drop(self.detector.push(&row.event()));
+            }
             from
         };
         if from >= whole {
             return Ok(0);
         }
+        self.states = states_before(&mut transaction, whole).await?;
         // Until it went well, a failure begins anew.
         self.next = None;
         let rows: Vec<Row> = sqlx::query_as(sqlx::AssertSqlSafe(EVENTS.replace("DEPLOYS", DEPLOYS)))
@@ -400,6 +449,15 @@ impl Watch {
     }
 }
 
+/// How many times people settled or opened errors before a minute, and how many deploys they announced.
+async fn states_before(connection: &mut sqlx::PgConnection, minute: Minute) -> Result<i64, StoreError> {
+    let (count,): (i64,) = sqlx::query_as("SELECT (SELECT count(*) FROM handling_change WHERE verb IN ('settle', 'reopen') AND at < $1) + (SELECT count(*) FROM deploy WHERE at < $1)")
+        .bind(time(minute))
+        .fetch_one(connection)
+        .await?;
+    Ok(count)
+}
+
 fn time(minute: Minute) -> DateTime<Utc> {
     DateTime::from_timestamp(minute * 60, 0).unwrap_or_default()
 }
@@ -414,6 +472,10 @@ impl Row {
                 Event::Deploy { at: self.at, service, environment, version: self.version, share, ended_at: None }
             }
             1 => Event::Requests { minute: self.at, service, environment, version: self.version, count },
+            3 => {
+                let state = if count > 0 { "settled" } else { "open" }.to_owned();
+                Event::State { at: self.at, service, group: self.error.to_string(), state, version: self.version }
+            }
             _ => Event::Errors { minute: self.at, service, environment, version: self.version, group: self.error.to_string(), count },
         }
     }
@@ -424,11 +486,11 @@ async fn write(connection: &mut sqlx::PgConnection, flags: &[FlagLine]) -> Resul
         return Ok(0);
     }
     let number = |text: &str| text.parse::<i32>().unwrap_or_default();
-    let done = sqlx::query(
+    let said: Vec<(i32, String, String, DateTime<Utc>)> = sqlx::query_as(
         "INSERT INTO flag (error_id, service_id, environment_id, kind, version, by_deploy, since, said_at, count, expected, evidence, requests) \
          SELECT new.* FROM UNNEST($1::int[], $2::int[], $3::int[], $4::text[], $5::text[], $6::bool[], $7::timestamptz[], $8::timestamptz[], $9::bigint[], \
              $10::float8[], $11::float8[], $12::bigint[]) AS new (error, service, environment, kind, version, by_deploy, since, said_at, count, expected, evidence, requests) \
-         JOIN error_group ON error_group.id = error ON CONFLICT (error_id, environment_id, kind, said_at) DO NOTHING",
+         JOIN error_group ON error_group.id = error ON CONFLICT (error_id, environment_id, kind, said_at) DO NOTHING RETURNING error_id, kind, version, said_at",
     )
     .bind(flags.iter().map(|flag| number(&flag.group)).collect::<Vec<_>>())
     .bind(flags.iter().map(|flag| number(&flag.service)).collect::<Vec<_>>())
@@ -442,9 +504,16 @@ async fn write(connection: &mut sqlx::PgConnection, flags: &[FlagLine]) -> Resul
     .bind(flags.iter().map(|flag| flag.expected).collect::<Vec<_>>())
     .bind(flags.iter().map(|flag| flag.evidence).collect::<Vec<_>>())
     .bind(flags.iter().map(|flag| flag.requests.and_then(|n| i64::try_from(n).ok())).collect::<Vec<_>>())
-    .execute(connection)
+    .fetch_all(&mut *connection)
     .await?;
-    Ok(done.rows_affected())
+    let count = said.len() as u64;
+    let back: Vec<(i32, String, DateTime<Utc>)> = said
+        .into_iter()
+        .filter(|(_, kind, _, _)| kind == FlagKind::Returned.word())
+        .map(|(error, _, version, at)| (error, version, at + TimeDelta::minutes(1)))
+        .collect();
+    crate::handling::returned(connection, &back).await?;
+    Ok(count)
 }
 
 async fn end(connection: &mut sqlx::PgConnection, ends: &[outcrop_core::deploy::Ended]) -> Result<(), StoreError> {

@@ -10,6 +10,7 @@ use outcrop_core::query::Predicate;
 use outcrop_core::{Distinct, Reference};
 use sqlx::FromRow;
 
+use crate::handling::{self, Handling};
 use crate::{Database, StoreError, predicate};
 
 /// What part of all errors is looked at. Counts are by the minute: the window is widened to whole minutes.
@@ -74,6 +75,8 @@ pub struct Summary {
     pub recent: i64,
     /// The weight people have set for it; `None` where none.
     pub weight: Option<f64>,
+    /// Who has it, whether it is settled or quiet.
+    pub handling: Handling,
     pub(crate) service_id: i32,
 }
 
@@ -239,11 +242,12 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
 async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result<Vec<Summary>, StoreError> {
     let bounds = Bounds::of(scope);
     // None of these waits for another, though together they may read a little more than they need.
-    let (rows, places, traffic, weights) = futures_util::try_join!(
+    let (rows, places, traffic, weights, mut handled) = futures_util::try_join!(
         counts(database, &bounds, scope, only),
         places(database, &bounds, scope, only),
         traffic(database, &bounds, scope),
         weights(database),
+        handling::all(database),
     )?;
     let hit: Vec<i32> = places.values().flat_map(|place| place.endpoints.iter().copied()).collect();
     let (names, hit) = futures_util::try_join!(Labels::of(database, &rows), endpoint_names(database, hit))?;
@@ -286,6 +290,7 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
                 instances: i64::try_from(instances.len()).unwrap_or(i64::MAX),
                 recent: row.recent,
                 weight,
+                handling: handled.remove(&row.error_id).unwrap_or_default(),
                 service_id: row.service_id,
             }
         })

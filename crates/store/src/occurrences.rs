@@ -205,6 +205,21 @@ pub async fn place(database: &Database, id: OccurrenceId) -> Result<Option<Place
     Ok(sqlx::query_as(statement).bind(id_uuid(id)).fetch_optional(&database.pool).await?)
 }
 
+/// The stack of an error's latest occurrence that has one.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn latest_stack(database: &Database, error: Reference) -> Result<Option<Stack<'static>>, StoreError> {
+    let found: Option<(Vec<u8>,)> = sqlx::query_as(
+        "SELECT s.frames FROM (SELECT o.stack, o.id FROM occurrence o WHERE o.cause_id IN (SELECT id FROM cause WHERE error_id = $1) AND o.stack IS NOT NULL \
+         ORDER BY o.id DESC LIMIT 1) o JOIN stack s ON s.hash = o.stack",
+    )
+    .bind(number(error))
+    .fetch_optional(&database.pool)
+    .await?;
+    Ok(found.and_then(|(frames,)| unpack_stack(&frames)))
+}
+
 /// Stored frames, read.
 pub(crate) fn unpack_stack(frames: &[u8]) -> Option<Stack<'static>> {
     serde_json::from_slice(frames).ok()

@@ -14,7 +14,7 @@ use uuid::Uuid;
 
 use crate::errors::{self, Scope, Summary};
 use crate::settings::ServiceSetting;
-use crate::{Database, StoreError, from_utc, occurrences, settings};
+use crate::{Database, StoreError, deploys, from_utc, occurrences, settings};
 
 /// A predicate whose names are resolved, in the form of the one it was made of.
 pub(crate) enum Condition {
@@ -187,6 +187,12 @@ impl Resolver<'_> {
 
     async fn errors(&self, test: &Test) -> Result<Vec<i32>, StoreError> {
         let orders = if test.field == Field::FirstVersion { self.orders().await? } else { HashMap::new() };
+        let flags = if matches!(test.field, Field::State(State::New | State::Surging | State::Returned)) {
+            let numbers: Vec<i32> = self.summaries.iter().map(|summary| errors::number(summary.reference)).collect();
+            deploys::flags(self.database, &numbers, self.scope.from, self.scope.to).await?
+        } else {
+            HashMap::new()
+        };
         let check = &test.check;
         let number = |n: i64| {
             #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
@@ -203,8 +209,19 @@ impl Resolver<'_> {
             Field::FirstSeen => check.holds_for_time(from_utc(summary.first_seen), now),
             Field::LastSeen => check.holds_for_time(from_utc(summary.last_seen), now),
             Field::FirstVersion => orders.get(&summary.service_id).is_some_and(|order| order.holds(check, &summary.first_version)),
-            // Nobody can take, settle or quiet an error yet: all are open.
-            Field::State(State::Open) => true,
+            Field::TakenBy => summary.handling.taken_by.as_ref().is_some_and(|who| check.holds_for_text(who)),
+            Field::State(State::Open) => summary.handling.is_open(self.scope.to),
+            Field::State(State::Settled) => summary.handling.settled_in.is_some(),
+            Field::State(State::Quiet) => summary.handling.is_quiet(self.scope.to),
+            Field::State(State::Taken) => summary.handling.taken_by.is_some(),
+            Field::State(state) => flags.get(&errors::number(summary.reference)).is_some_and(|flags| {
+                let kind = match state {
+                    State::New => "new",
+                    State::Surging => "surging",
+                    _ => "returned",
+                };
+                flags.iter().any(|flag| flag.kind == kind)
+            }),
             _ => false,
         };
         Ok(self.summaries.iter().filter(|summary| holds(summary)).map(|summary| errors::number(summary.reference)).collect())

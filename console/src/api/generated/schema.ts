@@ -56,6 +56,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/deploys/one": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One deploy in full. */
+        get: operations["show_deploy"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drops": {
         parameters: {
             query?: never;
@@ -230,6 +247,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/errors/{ref}/handling": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How an error is handled, and what was done about it. */
+        get: operations["show_handling"];
+        put?: never;
+        /** Does something about an error. */
+        post: operations["handle_error"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/errors/{ref}/occurrences": {
         parameters: {
             query?: never;
@@ -290,6 +325,23 @@ export interface paths {
         };
         /** The users an error hit. */
         get: operations["list_users"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/errors/{ref}/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why an error is there. */
+        get: operations["explain_why"];
         put?: never;
         post?: never;
         delete?: never;
@@ -465,6 +517,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/markers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Marked changes, each with what happened after it. */
+        get: operations["list_markers"];
+        put?: never;
+        /** Marks a change that is no deploy. */
+        post: operations["mark_change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/markers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a marker away. */
+        delete: operations["remove_marker"];
         options?: never;
         head?: never;
         patch?: never;
@@ -912,6 +999,24 @@ export interface components {
              */
             total: number;
         };
+        /** @description A commit of a deploy. */
+        CommitItem: {
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            at: string;
+            /** @description Its author. */
+            author: string;
+            /** @description How many files it changed. */
+            files: number;
+            /** @description Its id. */
+            id: string;
+            /** @description The first line of its message. */
+            summary: string;
+            /** @description Where it touches errors that are charged to the deploy, the nearest first. */
+            touches: components["schemas"]["TouchItem"][];
+        };
         /** @description What the occurrences of an error have in common, against the service's requests in the same time. */
         Common: {
             /** @description The most frequent values of every attribute. */
@@ -990,6 +1095,15 @@ export interface components {
             /** @description The version. */
             version: string;
         };
+        /** @description What a deploy brought, as its pipeline read it from the repository. */
+        DeployChanges: {
+            /** @description Its commits, each with the lines of the deployed revision that are its own. */
+            commits: Record<string, never>[];
+            /** @description Patterns of CODEOWNERS with their owners, in order: the last that fits a file counts. */
+            owners?: components["schemas"]["Owned"][];
+            /** @description The repository's name. */
+            repository?: string;
+        };
         /** @description The answer after a deploy. */
         DeployCheck: {
             /** @description Requests of the version since. */
@@ -1007,6 +1121,23 @@ export interface components {
             outcome: string;
             /** @description The answer in words. */
             sentence: string;
+            /** @description Endpoints that are slower than before, by a test. They make a deploy flagged only where that is asked for. */
+            slower: components["schemas"]["EndpointChange"][];
+        };
+        /** @description One deploy in full. */
+        DeployDetail: {
+            /** @description The commits it brought; null where its pipeline did not send them. */
+            commits?: components["schemas"]["CommitItem"][] | null;
+            /** @description The deploy and its answer. */
+            deploy: components["schemas"]["DeployItem"];
+            /** @description The service's endpoints, those that changed first. */
+            endpoints: components["schemas"]["EndpointChange"][];
+            /** @description Other changes around it that may touch the service. */
+            markers: components["schemas"]["MarkerItem"][];
+            /** @description Errors of the day before that have not occurred in the version since. */
+            stopped: components["schemas"]["StoppedError"][];
+            /** @description Requests and failures by version, over the time around the deploy. */
+            versions: components["schemas"]["Course"];
         };
         /** @description A deploy with its answer. */
         DeployItem: {
@@ -1032,6 +1163,8 @@ export interface components {
             link: string;
             /** @description The commit; may be empty. */
             revision: string;
+            /** @description Whether it went back to a version that had run there before. */
+            rollback: boolean;
             /** @description Whether it sent anything in the last ten minutes. */
             runs: boolean;
             /** @description The service. */
@@ -1093,6 +1226,43 @@ export interface components {
         DropList: {
             /** @description The rules. */
             items: components["schemas"]["DropItem"][];
+        };
+        /** @description An endpoint before a deploy against after it. */
+        EndpointChange: {
+            /** @description What changed, by a test: `fails more`, `slower`, `fails less`, `faster`; empty where nothing is shown to have changed. */
+            changes: string[];
+            /** @description The endpoint. */
+            endpoint: string;
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed_before: number;
+            /**
+             * Format: double
+             * @description 95 of 100 of them took no longer.
+             */
+            p95_before_ms?: number | null;
+            /**
+             * Format: double
+             * @description 95 of 100 of them took no longer.
+             */
+            p95_ms?: number | null;
+            /**
+             * Format: int64
+             * @description Requests to the deployed version since.
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description Requests to other versions in the day before.
+             */
+            requests_before: number;
         };
         /** @description An endpoint over a window. */
         EndpointItem: {
@@ -1434,6 +1604,68 @@ export interface components {
             /** @description Errors that fall apart. */
             split: components["schemas"]["SplitError"][];
         };
+        /** @description Something done about an error. */
+        HandlingAction: {
+            /** @description A person or team; the caller where not given. */
+            by?: string | null;
+            /** @enum {string} */
+            verb: "take";
+        } | {
+            /** @enum {string} */
+            verb: "hand_back";
+        } | {
+            /** @enum {string} */
+            verb: "settle";
+            /** @description The version; it need not be deployed yet. */
+            version: string;
+        } | {
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until?: string | null;
+            /** @enum {string} */
+            verb: "quiet";
+            /** @description Until this predicate holds for what occurs from now on: `users > 50`. */
+            where?: string | null;
+        } | {
+            /** @enum {string} */
+            verb: "reopen";
+        } | {
+            /** @description The text. */
+            text: string;
+            /** @enum {string} */
+            verb: "note";
+        };
+        /** @description One thing that was done. */
+        HandlingChange: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who did it; `outcrop` for what happened by itself. */
+            by: string;
+            /** @description `take`, `hand back`, `settle`, `quiet`, `reopen`, `return`, `speak up` (the quiet ended), `note`. */
+            verb: string;
+            /** @description To whom, in which version, until what, or the note. */
+            what: string;
+        };
+        /** @description How an error is handled. */
+        HandlingState: {
+            /** @description What was done, the newest first. */
+            history: components["schemas"]["HandlingChange"][];
+            /** @description Neither settled nor quiet. */
+            open: boolean;
+            /** @description The time, or the predicate, until which nobody is told. */
+            quiet_until?: string | null;
+            /** @description The error's reference. */
+            ref: string;
+            /** @description The version from which on it must not occur. */
+            settled_in?: string | null;
+            /** @description Who has it. */
+            taken_by?: string | null;
+        };
         /** @description A number in an hour. */
         HourCount: {
             /**
@@ -1680,6 +1912,56 @@ export interface components {
             /** @description What it is called. */
             name: string;
         };
+        /** @description What happened after a marked change, where it may have touched something. */
+        MarkerCheck: {
+            /** @description Requests since. */
+            after: components["schemas"]["Sums"];
+            /** @description Requests of the same length of time before. */
+            before: components["schemas"]["Sums"];
+            /** @description Surges without a deploy that began within two hours after it. */
+            flags: components["schemas"]["FlagItem"][];
+            /** @description `clear`, `flagged` or `too early`. */
+            outcome: string;
+            /** @description The answer in words. */
+            sentence: string;
+        };
+        /** @description A marked change. */
+        MarkerItem: {
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            at: string;
+            /** @description Who marked it. */
+            by: string;
+            /** @description What happened after it. */
+            check: components["schemas"]["MarkerCheck"];
+            /**
+             * Format: date-time
+             * @description When it was over.
+             */
+            ended_at?: string | null;
+            /** @description The environment it may touch; null for all. */
+            environment?: string | null;
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            id: number;
+            /** @description `database`, `configuration`, `provisioning` or `other`. */
+            kind: string;
+            /** @description Where more is said; may be empty. */
+            link: string;
+            /** @description The service it may touch; null for all. */
+            service?: string | null;
+            /** @description In a few words. */
+            title: string;
+        };
+        /** @description Marked changes, the newest first. */
+        MarkerList: {
+            /** @description The changes. */
+            items: components["schemas"]["MarkerItem"][];
+        };
         /** @description A member. */
         Member: {
             /** @description The address they sign in with. */
@@ -1716,6 +1998,7 @@ export interface components {
              * @description When it began; now where not given.
              */
             at?: string | null;
+            changes?: components["schemas"]["DeployChanges"] | null;
             /**
              * Format: date-time
              * @description When it was over, or a canary ended.
@@ -1759,6 +2042,29 @@ export interface components {
             name: string;
             /** @description The services it may write for; empty for all. */
             services?: string[];
+        };
+        /** @description A change to mark. */
+        NewMarker: {
+            /**
+             * Format: date-time
+             * @description When it began; now where not given.
+             */
+            at?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was over.
+             */
+            ended_at?: string | null;
+            /** @description The environment it may touch; all where not given. */
+            environment?: string | null;
+            /** @description `database`, `configuration`, `provisioning` or `other`. */
+            kind?: string;
+            /** @description Where more is said. */
+            link?: string;
+            /** @description The service it may touch; all where not given. */
+            service?: string | null;
+            /** @description In a few words: `database upgraded to 17`. */
+            title: string;
         };
         /** @description A change of one's own password. */
         NewPassword: {
@@ -1883,6 +2189,13 @@ export interface components {
             items: components["schemas"]["OccurrenceItem"][];
             /** @description The cursor of the next page; `null` on the last. */
             next?: string | null;
+        };
+        /** @description Who owns the files of a pattern. */
+        Owned: {
+            /** @description The owners; none takes the files out. */
+            owners: string[];
+            /** @description The pattern, as in CODEOWNERS. */
+            pattern: string;
         };
         /** @description One value, with what falls to it. */
         PartItem: {
@@ -2452,6 +2765,18 @@ export interface components {
              */
             status: number;
         };
+        /** @description An error that stopped with a deploy. */
+        StoppedError: {
+            /**
+             * Format: int64
+             * @description Occurrences in the day before.
+             */
+            count: number;
+            /** @description Its reference. */
+            ref: string;
+            /** @description Its title. */
+            title: string;
+        };
         /** @description Requests of a time. */
         Sums: {
             /**
@@ -2503,6 +2828,36 @@ export interface components {
              * @description End of the last step.
              */
             to: string;
+        };
+        /** @description A commit near an error's frames. */
+        TouchItem: {
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            at: string;
+            /** @description Its author. */
+            author: string;
+            /** @description The commit's id. */
+            commit: string;
+            /**
+             * Format: int32
+             * @description How many lines lie between the frame and the change; null where the commit only took lines of the file away.
+             */
+            distance?: number | null;
+            /**
+             * Format: int32
+             * @description The line of the frame.
+             */
+            line: number;
+            /** @description Who owns the file, by CODEOWNERS. */
+            owners: string[];
+            /** @description The file in the repository. */
+            path: string;
+            /** @description The error's reference. */
+            ref: string;
+            /** @description The first line of its message. */
+            summary: string;
         };
         /** @description A whole request over all services. */
         TraceDetail: {
@@ -2598,6 +2953,28 @@ export interface components {
             name: string;
             /** @description Its value, as text. */
             value: string;
+        };
+        /** @description Why an error is there: the evidence in order. */
+        Why: {
+            /** @description Who owns the files of its own frames, by CODEOWNERS. */
+            owners: string[];
+            /** @description The error's reference. */
+            ref: string;
+            /** @description Sentences, the most telling first. Never empty: where nothing explains it, that is said. */
+            sentences: components["schemas"]["WhySentence"][];
+            /** @description Commits of that version near its frames, the nearest first. */
+            touches: components["schemas"]["TouchItem"][];
+            /** @description The version whose changes were looked at; null where none stands at its beginning. */
+            version?: string | null;
+        };
+        /** @description A sentence of evidence. */
+        WhySentence: {
+            /** @description `beginning`, `origin`, `stands out`, `change`, `together`, `nothing`. */
+            kind: string;
+            /** @description The error it speaks of, where it is another one. */
+            ref?: string | null;
+            /** @description The sentence. */
+            text: string;
         };
     };
     responses: never;
@@ -2744,7 +3121,7 @@ export interface operations {
                 version: string;
                 /** @description The environment. */
                 environment: string;
-                /** @description Which flags count, comma-separated: `new,surging,returned`; all where not given. */
+                /** @description Which flags count, comma-separated: `new,surging,returned,slower`; the first three where not given. */
                 fail_on?: string;
             };
             header?: never;
@@ -2767,6 +3144,42 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_deploy: {
+        parameters: {
+            query: {
+                /** @description The service. */
+                service: string;
+                /** @description The version. */
+                version: string;
+                /** @description The environment. */
+                environment: string;
+                /** @description Which flags count, comma-separated: `new,surging,returned,slower`; the first three where not given. */
+                fail_on?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeployDetail"];
                 };
             };
             404: {
@@ -3234,6 +3647,86 @@ export interface operations {
             };
         };
     };
+    show_handling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The error's reference */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandlingState"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    handle_error: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The error's reference */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandlingAction"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandlingState"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_occurrences: {
         parameters: {
             query?: {
@@ -3405,6 +3898,36 @@ export interface operations {
                 };
             };
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explain_why: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The error's reference */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Why"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3882,6 +4405,121 @@ export interface operations {
                 };
             };
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_markers: {
+        parameters: {
+            query?: {
+                /** @description Only of services of this name. */
+                service?: string;
+                /** @description Only into this environment. */
+                environment?: string;
+                /** @description The window, back from now; `7d` where not given. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Deploys at most, 1 to 500; 50 where not given. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MarkerList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mark_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMarker"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MarkerItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_marker: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

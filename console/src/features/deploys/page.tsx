@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearch } from "@tanstack/react-router";
-import { type DeployItem, type FlagItem, api, taken, windowOf } from "../../api/client";
+import { type DeployItem, type FlagItem, type MarkerItem, api, taken, windowOf } from "../../api/client";
 import { agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
 import { Code, Empty, Failed, Skeleton } from "../../ui/states";
 
-const COLOUR: Record<string, string> = { flagged: "text-brick", "too early": "text-ochre", clear: "text-moss" };
+export const COLOUR: Record<string, string> = { flagged: "text-brick", "too early": "text-ochre", clear: "text-moss" };
 
 /** Was it the deploy? Every deploy with its answer. */
 export function DeploysPage() {
@@ -48,6 +48,7 @@ export function DeploysPage() {
           <Row key={`${item.service} ${item.version} ${item.environment} ${item.at}`} item={item} />
         ))}
       </ol>
+      <MarkedChanges query={query} />
       <p className="mt-3 text-faint">In a pipeline:</p>
       <Code label="Wait for the answer">outcrop deploy check fares@2.4.0 --environment production --wait 30m</Code>
     </>
@@ -63,12 +64,13 @@ function Row({ item }: { item: DeployItem }) {
         <time dateTime={item.at} title={exact(item.at)} className="w-24 shrink-0 text-faint">
           {agoInWords(item.at)}
         </time>
-        <span className="font-semibold">
+        <Link to="/deploys/$service/$version" params={{ service: item.service, version: item.version }} search={{ environment: item.environment }} className="font-semibold">
           {item.service} <span className="font-mono">{item.version}</span>
-        </span>
+        </Link>
         <span className="text-faint">
           {item.environment}
           {item.share != null && `, canary of ${percent(item.share)}`}
+          {item.rollback && ", rollback"}
           {item.runs ? ", runs" : ""}
         </span>
         <span className={`font-semibold ${COLOUR[check.outcome] ?? ""}`}>{check.outcome}</span>
@@ -102,6 +104,61 @@ function Row({ item }: { item: DeployItem }) {
         )}
       </p>
     </li>
+  );
+}
+
+/** Changes that are no deploys, each with what happened after it. */
+function MarkedChanges({ query }: { query: Record<string, string> }) {
+  const markers = useQuery({ queryKey: ["markers", query], queryFn: () => taken(api.GET("/api/v1/markers", { params: { query: { ...query, limit: 50 } } })) });
+  if (markers.isPending) return <Skeleton rows={2} />;
+  if (markers.isError) return <Failed what="The marked changes" error={markers.error} retry={() => void markers.refetch()} />;
+  if (markers.data.items.length > 0) return <Markers items={markers.data.items} />;
+  return (
+    <>
+      <p className="mt-5 text-faint">No other change was marked. A database upgrade, a switched setting, a moved machine is marked and checked the same way:</p>
+      <Code label="Mark a change">outcrop marker record 'database upgraded to 17' --kind database --environment production</Code>
+    </>
+  );
+}
+
+export function Markers({ items }: { items: MarkerItem[] }) {
+  return (
+    <section aria-label="Other changes" className="mt-5">
+      <h2 className="border-b border-line pb-1 font-semibold">Other changes</h2>
+      <ol>
+        {items.map((item) => (
+          <li key={item.id} className="border-b border-line py-2">
+            <div className="flex flex-wrap items-baseline gap-x-4">
+              <time dateTime={item.at} title={exact(item.at)} className="w-24 shrink-0 text-faint">
+                {agoInWords(item.at)}
+              </time>
+              <span className="font-semibold break-words">{item.title}</span>
+              <span className="text-faint">
+                {item.kind}, {[item.service, item.environment].filter(Boolean).join(" in ") || "may touch everything"}
+              </span>
+              <span className={`font-semibold ${COLOUR[item.check.outcome] ?? ""}`}>{item.check.outcome}</span>
+            </div>
+            <p className="pl-28 text-[13px] text-faint">
+              {item.check.sentence} Marked by {item.by}
+              {item.link && (
+                <>
+                  ,{" "}
+                  <a href={item.link} rel="noreferrer noopener">
+                    more
+                  </a>
+                </>
+              )}
+              .
+            </p>
+            <ul className="pl-28">
+              {item.check.flags.slice(0, 5).map((flag) => (
+                <Flag key={`${flag.flag} ${flag.ref}`} flag={flag} />
+              ))}
+            </ul>
+          </li>
+        ))}
+      </ol>
+    </section>
   );
 }
 

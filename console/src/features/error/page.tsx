@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
-import { type Choice, type ErrorDetail, type OccurrenceDetail, type TiedError, type Timeline, api, choose, taken, useError, useOccurrence, useTimeline } from "../../api/client";
+import { type Choice, type ErrorDetail, type OccurrenceDetail, type TiedError, type Timeline, api, choose, taken, useError, useOccurrence, useTimeline, windowOf } from "../../api/client";
 import { layerShare } from "../../api/facts";
 import { agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
@@ -8,8 +8,10 @@ import { Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strata } from "../../ui/strata";
 import { PredicateBox, narrowed } from "../../ui/predicate-box";
 import { StandsOut, WhyOne } from "./common";
+import { Handling } from "./handling";
 import { OccurrenceView } from "./occurrence";
 import { Users } from "./users";
+import { Why } from "./why";
 
 export function ErrorPage() {
   const { ref } = useParams({ from: "/inside/errors/$ref" });
@@ -17,6 +19,9 @@ export function ErrorPage() {
   const navigate = useNavigate({ from: "/errors/$ref" });
   const error = useError(ref, search);
   const timeline = useTimeline(ref, search);
+  const around = { service: error.data?.service, environment: search.environment, ...windowOf(search) };
+  const place = Object.fromEntries(Object.entries(around).filter(([, value]) => value !== undefined)) as Record<string, string>;
+  const marks = useQuery({ queryKey: ["markers", place], enabled: error.data !== undefined, queryFn: () => taken(api.GET("/api/v1/markers", { params: { query: { ...place, limit: 20 } } })) });
   if (error.isPending) return <Skeleton rows={10} />;
   if (error.isError) return <Failed what={`The error ${ref}`} error={error.error} retry={() => void error.refetch()} />;
   const detail = error.data;
@@ -52,7 +57,7 @@ export function ErrorPage() {
             <p>Choose a longer window above.</p>
           </Empty>
         ) : (
-          <Strata timeline={timeline.data} service={detail.service} onWindow={onWindow} />
+          <Strata timeline={timeline.data} service={detail.service} marks={marks.data?.items ?? []} onWindow={onWindow} />
         ))}
       {search.from && (
         <p className="-mt-1 mb-2">
@@ -62,19 +67,10 @@ export function ErrorPage() {
         </p>
       )}
       <StandsOut reference={ref} scope={search} narrow={narrow} />
-      {detail.flagged.length > 0 && (
-        <section aria-label="What was said of it" className="mb-5">
-          <h2 className="border-b border-line pb-1 font-semibold">What was said of it</h2>
-          <ul>
-            {detail.flagged.slice(0, 4).map((flag) => (
-              <li key={`${flag.flag} ${flag.said_at}`} className="border-b border-line py-1">
-                <span className="font-semibold text-brick">{flag.flag}</span> in {flag.environment} since {agoInWords(flag.since)}: {flag.evidence}
-                {flag.ended_at && `; ended ${agoInWords(flag.ended_at)}`}
-              </li>
-            ))}
-          </ul>
-        </section>
-      )}
+      <div className="grid gap-x-8 md:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+        <Why detail={detail} />
+        <Handling detail={detail} />
+      </div>
       <Ties detail={detail} />
       <Facts detail={detail} />
       {detail.users > 0 && <Users reference={detail.ref} scope={search} total={detail.users} />}

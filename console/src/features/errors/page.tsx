@@ -174,6 +174,9 @@ function Row({ error, isFirst, scope, link }: RowProps) {
           {error.service} · {error.title}
           {error.own_frame && <span className="font-mono text-[12px]"> · {error.own_frame}</span>}
           <span className="font-mono text-[12px]"> · {error.ref}</span>
+          {error.taken_by && ` · taken by ${error.taken_by}`}
+          {error.settled_in && ` · settled in ${error.settled_in}`}
+          {error.quiet_until && ` · quiet until ${error.quiet_until}`}
         </p>
         {isFirst && <p className="text-[13px] text-faint">first for: {reasons.slice(0, SHOWN_REASONS).join(", ")}</p>}
       </div>

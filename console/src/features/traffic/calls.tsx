@@ -66,7 +66,7 @@ function Fragments({ item }: { item: CallItem }) {
   const { search } = useScope();
   return (
     <>
-      <Link to="/traffic" search={{ ...search, view: "endpoints", service: item.service }}>
+      <Link to="/traffic" search={{ ...search, view: "endpoints", service: item.service }} className="underline">
         {item.service}
       </Link>{" "}
       → <span className={item.to_service ? "" : "font-mono"}>{whom(item)}</span>

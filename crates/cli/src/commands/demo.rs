@@ -1,10 +1,17 @@
 use std::io::{IsTerminal, Write};
 use std::time::{Duration, Instant};
 
-use outcrop_demo::{Fleet, Progress};
+use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_core::touching::{ChangedFile, Commit};
+use outcrop_demo::{BAD_DEPLOY, CANARY, Fleet, Progress, RELAY_MOVED, ROLLBACK, SETTLED};
 use outcrop_server::{Listeners, Secret, Settings, hash_password, serve};
 use outcrop_store::access::{self, AccessError};
+use outcrop_store::deploy_changes::{self, Changes};
+use outcrop_store::deploys::{self, NewDeploy};
+use outcrop_store::errors::{self, Scope};
+use outcrop_store::handling::{self, Action};
 use outcrop_store::keys;
+use outcrop_store::markers::{self, NewMarker};
 use outcrop_store::settings::{self as service_settings, ServiceSetting};
 use outcrop_store::{Database, timeline};
 use tokio_util::sync::CancellationToken;
@@ -28,7 +35,7 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
     let address = format!("http://{}", listener.local_addr()?);
     let database = Database::open(&url).await.map_err(|error| Fault::Refused(error.to_string()))?;
     let key = prepare(&database).await?;
-    let is_new = timeline::services(&database, chrono::Utc::now()).await.map_err(|error| Fault::Refused(error.to_string()))?.is_empty();
+    let is_new = timeline::services(&database, Utc::now()).await.map_err(|error| Fault::Refused(error.to_string()))?.is_empty();
     let stop = CancellationToken::new();
     tokio::spawn(stop_on_signal(stop.clone()));
     let fleet = Fleet::new(&address, &key, arguments.seed);
@@ -49,6 +56,9 @@ async fn sail(database: &Database, fleet: &Fleet, minutes: Option<i64>, address:
         load(fleet, minutes, stop).await?;
     }
     describe(database).await?;
+    if minutes.is_some() {
+        tell_stories(database).await?;
+    }
     if stop.is_cancelled() {
         return Ok(());
     }
@@ -75,6 +85,76 @@ async fn describe(database: &Database) -> Result<(), Fault> {
     service_settings::save_slice(database, "edge", edge, EMAIL).await.map_err(|error| Fault::Refused(error.to_string()))
 }
 
+/// What people announced, marked and settled during the week: the stories that telemetry alone does not tell.
+async fn tell_stories(database: &Database) -> Result<(), Fault> {
+    let refused = |error: outcrop_store::StoreError| Fault::Refused(error.to_string());
+    let now = Utc::now();
+    let ago = |minutes: i64| now - TimeDelta::minutes(minutes);
+    let deploy = |service: &str, version: &str, at: DateTime<Utc>| NewDeploy {
+        service: service.to_owned(),
+        environment: "production".to_owned(),
+        version: version.to_owned(),
+        at,
+        ended_at: None,
+        share: None,
+        revision: String::new(),
+        link: format!("https://ci.skerry.example/{service}/{version}"),
+        by: "pipeline@skerry.example".to_owned(),
+    };
+    let (canary, began, ended) = CANARY;
+    for deploy in [
+        NewDeploy { revision: COMMITS[0].0.to_owned(), ..deploy("fares", "2.4.0", ago(BAD_DEPLOY)) },
+        NewDeploy { ended_at: Some(ago(ended)), share: Some(0.1), ..deploy("sailings", canary, ago(began)) },
+        deploy("boarding", "3.5.2", ago(ROLLBACK)),
+    ] {
+        deploys::record(database, &deploy).await.map_err(refused)?;
+    }
+    let brought = Changes {
+        repository: "fares".to_owned(),
+        commits: COMMITS
+            .iter()
+            .zip(1..)
+            .map(|((id, author, summary, path, range), number)| Commit {
+                id: (*id).to_owned(),
+                author: (*author).to_owned(),
+                at: ago(BAD_DEPLOY + number * 190).timestamp(),
+                summary: (*summary).to_owned(),
+                files: vec![ChangedFile { path: (*path).to_owned(), ranges: vec![*range] }],
+            })
+            .collect(),
+        owners: vec![
+            ("*".to_owned(), vec!["@skerry/fares".to_owned()]),
+            ("app/tariff.py".to_owned(), vec!["@skerry/tariff-desk".to_owned()]),
+        ],
+    };
+    deploy_changes::note(database, "fares", "2.4.0", &brought).await.map_err(refused)?;
+    let marker = NewMarker {
+        at: ago(RELAY_MOVED.0),
+        ended_at: None,
+        kind: "configuration".to_owned(),
+        title: "mail relay moved".to_owned(),
+        service: None,
+        environment: Some("production".to_owned()),
+        link: String::new(),
+        by: EMAIL.to_owned(),
+    };
+    markers::mark(database, &marker).await.map_err(refused)?;
+    let week = Scope { service: Some("gangway".to_owned()), environment: None, version: None, from: ago(10_080), to: now, predicate: None };
+    let crew = errors::list(database, &week).await.map_err(refused)?.into_iter().find(|error| error.type_name == "TypeError");
+    if let Some(crew) = crew {
+        let settle = Action::Settle("5.12.0".to_owned());
+        handling::act(database, crew.reference, &settle, EMAIL, ago(SETTLED)).await.map_err(refused)?;
+    }
+    Ok(())
+}
+
+/// The commits of fares 2.4.0: id, author, summary, file, lines.
+const COMMITS: [(&str, &str, &str, &str, (u32, u32)); 3] = [
+    ("9f3c1ab27e5d40c8b1a6e2f07d94c35a8812bb60", "Ada Holm", "free metres differ by season", "app/tariff.py", (90, 92)),
+    ("41d07c9e6b2fa83c5d1e90b7f4a6c2d835e7f019", "Ivar Strand", "quotes say which tariff they used", "app/quotes.py", (12, 19)),
+    ("b28ea5f1c0739d64e8b5a21f7c3d09e6a4b8f752", "Ada Holm", "tariffs of next season", "app/tariffs.py", (3, 61)),
+];
+
 /// Makes the member, where there is none, and a key for this run. Returns the key.
 async fn prepare(database: &Database) -> Result<String, Fault> {
     let hash = hash_password(PASSWORD).map_err(Fault::Usage)?;
@@ -83,7 +163,7 @@ async fn prepare(database: &Database) -> Result<String, Fault> {
         Err(error) => return Err(Fault::Refused(error.to_string())),
     }
     let secret = Secret::random("outcrop-key");
-    let name = format!("Skerry Line, {}", chrono::Utc::now().format("%Y-%m-%d %H:%M:%S%.3f"));
+    let name = format!("Skerry Line, {}", Utc::now().format("%Y-%m-%d %H:%M:%S%.3f"));
     keys::add(database, &name, &keys::Bounds::default(), secret.digest()).await.map_err(|error| Fault::Refused(error.to_string()))?;
     Ok(secret.expose().to_owned())
 }

@@ -4,13 +4,15 @@ use std::time::{Duration, Instant};
 
 use chrono::Utc;
 use outcrop_core::text::printable;
-use outcrop_server::wire::{DeployCheck, DeployList, NewDeploy};
+use outcrop_server::wire::{DeployCheck, DeployDetail, DeployList, EndpointChange, NewDeploy};
 use reqwest::Method;
 
-use crate::args::{CheckArgs, DeployCommand, Deploys, RecordArgs};
+use super::repository;
+use super::traffic::{share, took};
+use crate::args::{CheckArgs, DeployCommand, Deploys, RecordArgs, ShowDeploy};
 use crate::client::Api;
 use crate::fault::Fault;
-use crate::output::{Column, Fit, ago, json, line, table};
+use crate::output::{Column, Fit, ago, counted, grouped, json, line, table, time};
 
 /// How often a check that waits asks again.
 const EVERY: Duration = Duration::from_secs(10);
@@ -19,6 +21,7 @@ pub async fn run(command: DeployCommand) -> Result<(), Fault> {
     match command {
         DeployCommand::Record(arguments) => record(arguments).await,
         DeployCommand::Check(arguments) => check(arguments).await,
+        DeployCommand::Show(arguments) => show_one(arguments).await,
     }
 }
 
@@ -30,6 +33,14 @@ fn target(text: &str) -> Result<(String, String), Fault> {
 
 async fn record(arguments: RecordArgs) -> Result<(), Fault> {
     let (service, version) = target(&arguments.target)?;
+    let (revision, changes) = match (&arguments.repo, &arguments.from) {
+        (Some(folder), Some(from)) => {
+            let (revision, changes) = repository::changes(folder, from, arguments.revision.as_deref().unwrap_or("HEAD"))?;
+            (revision, Some(changes))
+        }
+        _ => (arguments.revision.unwrap_or_default(), None),
+    };
+    let brought = changes.as_ref().map(|changes| changes.commits.len());
     let deploy = NewDeploy {
         service,
         version,
@@ -37,16 +48,20 @@ async fn record(arguments: RecordArgs) -> Result<(), Fault> {
         at: arguments.at,
         ended_at: arguments.ended_at,
         share: arguments.share,
-        revision: arguments.revision.unwrap_or_default(),
+        revision,
         link: arguments.link.unwrap_or_default(),
+        changes,
     };
     Api::new(&arguments.client)?.send(Method::POST, "/deploys", Some(&deploy)).await?;
     if arguments.client.json {
         return json(&deploy);
     }
     line(printable(&format!(
-        "Recorded. Check it: outcrop deploy check {}@{} --environment {}",
-        deploy.service, deploy.version, deploy.environment
+        "Recorded{}. Check it: outcrop deploy check {}@{} --environment {}",
+        brought.map(|n| format!(" with {}", counted(i64::try_from(n).unwrap_or_default(), "commit", "commits"))).unwrap_or_default(),
+        deploy.service,
+        deploy.version,
+        deploy.environment
     )))
 }
 
@@ -91,11 +106,67 @@ fn show(answer: &DeployCheck) -> Result<(), Fault> {
         line(printable(&format!("  {:<9}{} {} {}", flag.flag, flag.reference, flag.service, flag.title)))?;
         line(printable(&format!("           {}", flag.evidence)))?;
     }
+    for endpoint in &answer.slower {
+        line(printable(&format!("  slower   {}: {}", endpoint.endpoint, p95s(endpoint))))?;
+    }
     let (before, after) = (answer.before, answer.after);
     line(format!(
         "  before: {} of {} requests failed in {} min; since: {} of {} in {} min",
         before.failed, before.requests, before.minutes, after.failed, after.requests, after.minutes
     ))
+}
+
+/// The 95th percentiles on both sides.
+fn p95s(endpoint: &EndpointChange) -> String {
+    format!("95 of 100 within {}; {} before", took(endpoint.p95_ms), took(endpoint.p95_before_ms))
+}
+
+async fn show_one(arguments: ShowDeploy) -> Result<(), Fault> {
+    let (service, version) = target(&arguments.target)?;
+    let query = [("service", Some(service)), ("version", Some(version)), ("environment", Some(arguments.environment))];
+    let detail: DeployDetail = Api::new(&arguments.client)?.get("/deploys/one", &query).await?;
+    if arguments.client.json {
+        return json(&detail);
+    }
+    show(&detail.deploy.check)?;
+    if !detail.endpoints.is_empty() {
+        line("\nEndpoints, against other versions in the day before:\n")?;
+        let columns = [
+            Column("endpoint", Fit::Text(20)),
+            Column("requests", Fit::Number),
+            Column("failed", Fit::Number),
+            Column("before", Fit::Number),
+            Column("p95", Fit::Number),
+            Column("before", Fit::Number),
+            Column("what changed", Fit::Text(12)),
+        ];
+        let row = |item: EndpointChange| {
+            vec![
+                item.endpoint,
+                grouped(item.requests),
+                share(item.failed, item.requests),
+                share(item.failed_before, item.requests_before),
+                took(item.p95_ms),
+                took(item.p95_before_ms),
+                if item.changes.is_empty() { "nothing shown".to_owned() } else { item.changes.join(", ") },
+            ]
+        };
+        table(&columns, detail.endpoints.into_iter().map(row))?;
+    }
+    for error in &detail.stopped {
+        line(printable(&format!("better: {} {} has not occurred since; {} in the day before", error.reference, error.title, error.count)))?;
+    }
+    for marker in &detail.markers {
+        line(printable(&format!("marked: {} ({}) at {}", marker.title, marker.kind, time(marker.at))))?;
+    }
+    for commit in detail.commits.iter().flatten() {
+        let id = commit.id.get(..10).unwrap_or(&commit.id);
+        let touches: Vec<String> =
+            commit.touches.iter().map(|touch| format!("{} at {}:{}", touch.reference, touch.path, touch.line)).collect();
+        let near = if touches.is_empty() { String::new() } else { format!("; touches {}", touches.join(", ")) };
+        line(printable(&format!("commit {id} {}: {}{near}", commit.author, commit.summary)))?;
+    }
+    Ok(())
 }
 
 pub async fn list(arguments: Deploys) -> Result<(), Fault> {
@@ -133,6 +204,7 @@ pub async fn list(arguments: Deploys) -> Result<(), Fault> {
         &columns,
         list.items.into_iter().map(|item| {
             let known = if item.announced { item.by } else { "its telemetry".to_owned() };
+            let known = if item.rollback { format!("{known}, rollback") } else { known };
             let why = item.check.sentence.split_once(": ").map(|(_, why)| why.to_owned()).unwrap_or_default();
             vec![ago(item.at, now), format!("{}@{}", item.service, item.version), item.environment, known, item.check.outcome, why]
         }),

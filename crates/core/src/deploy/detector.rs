@@ -118,8 +118,12 @@ impl Detector {
             Event::Errors { service, environment, version, group, count, .. } => {
                 self.occur(minute, (service, environment, version, group), *count);
             }
-            Event::State { service, group, version, .. } => {
-                self.settled.insert((service.clone(), group.clone()), version.clone());
+            Event::State { service, group, version, state, .. } => {
+                if state == "open" {
+                    self.settled.remove(&(service.clone(), group.clone()));
+                } else {
+                    self.settled.insert((service.clone(), group.clone()), version.clone());
+                }
                 self.returned.retain(|(of, error, _)| of != service || error != group);
             }
         }

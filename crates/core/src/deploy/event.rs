@@ -56,7 +56,7 @@ pub enum Event {
         /// How many.
         count: u64,
     },
-    /// People say that an error is settled in a version, in every environment.
+    /// People say that an error is settled in a version, in every environment, or open again.
     State {
         /// When.
         at: DateTime<Utc>,
@@ -64,7 +64,7 @@ pub enum Event {
         service: String,
         /// The error.
         group: String,
-        /// What is said; `fixed` is understood.
+        /// What is said: `open`; everything else settles it.
         state: String,
         /// The version from which on it must not occur.
         version: String,

@@ -4,6 +4,7 @@
 //! was needed to say it. Requests are the exposure: an error surges when there are more of it than its own past and the
 //! requests explain. `docs/flags.md` has the model, the formulas and what is guaranteed.
 
+mod compare;
 mod detector;
 mod event;
 mod evidence;
@@ -11,6 +12,7 @@ mod order;
 mod place;
 mod series;
 
+pub use compare::{Change, Side, changes};
 pub use detector::{Detector, Ended};
 pub use event::{BadEvent, Event, FlagKind, FlagLine, Minute, parse_minute};
 pub use evidence::{Dispersion, rate_evidence};

@@ -2,6 +2,7 @@
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
+use outcrop_store::deploy_changes::{self, Changes};
 use outcrop_store::deploys::{self, CHARGED, Deploy, Flag};
 use outcrop_store::{Database, StoreError, errors, traces};
 
@@ -9,7 +10,10 @@ use super::query::{bad, limit, parameters, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{CheckQuery, DeployCheck, DeployItem, DeployList, DeployQuery, ErrorQuery, FlagItem, NewDeploy, Problem, Sums};
+use crate::wire::{
+    CheckQuery, DeployChanges, DeployCheck, DeployItem, DeployList, DeployQuery, EndpointChange, ErrorQuery, FlagItem, NewDeploy, Problem,
+    Sums,
+};
 
 /// Failures to be expected at the rate of before, from which on a doubling would have shown: of twice as many expected, fewer
 /// than these come by chance in one of twenty cases (Poisson: P(N ≤ 6 | 12) = 0.046).
@@ -30,7 +34,8 @@ const BEFORE_MINUTES: i64 = 180;
 #[post("/deploys")]
 pub(super) async fn record_deploy(viewer: Viewer, body: web::Json<NewDeploy>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
-    let NewDeploy { service, version, environment, at, ended_at, share, revision, link } = body.into_inner();
+    let NewDeploy { service, version, environment, at, ended_at, share, revision, link, changes } = body.into_inner();
+    let changes = changes.map(brought).transpose()?;
     let named = |what: &str, text: String| {
         let text = text.trim().to_owned();
         let fits = !text.is_empty() && text.len() <= outcrop_core::telemetry::names::MAX_NAME_BYTES && !text.contains('\0');
@@ -62,8 +67,37 @@ pub(super) async fn record_deploy(viewer: Viewer, body: web::Json<NewDeploy>, st
         by: viewer.email,
     };
     let database = state.database.clone();
-    state.on_main(async move { deploys::record(&database, &deploy).await }).await?;
+    let recorded = async move {
+        deploys::record(&database, &deploy).await?;
+        match &changes {
+            Some(changes) => deploy_changes::note(&database, &deploy.service, &deploy.version, changes).await,
+            None => Ok(()),
+        }
+    };
+    state.on_main(recorded).await?;
     Ok(HttpResponse::NoContent().finish())
+}
+
+/// Commits and owners' patterns taken of one deploy, files of a commit, and lines' ranges of a file.
+const MAX_CHANGES: (usize, usize, usize, usize) = (500, 2_000, 500, 5_000);
+
+fn brought(sent: DeployChanges) -> Result<Changes, ApiError> {
+    let (commits, owners, files, ranges) = MAX_CHANGES;
+    let is_over =
+        |commit: &outcrop_core::touching::Commit| commit.files.len() > files || commit.files.iter().any(|file| file.ranges.len() > ranges);
+    if sent.commits.len() > commits || sent.owners.len() > owners || sent.commits.iter().any(is_over) {
+        return Err(bad(format!(
+            "changes are taken up to {commits} commits, {files} files a commit, {ranges} ranges a file and {owners} owners' patterns"
+        )));
+    }
+    let clean = |text: &str| outcrop_core::scrub::text(text).unwrap_or_else(|| text.to_owned()).replace('\0', "");
+    let commits = sent
+        .commits
+        .into_iter()
+        .map(|commit| outcrop_core::touching::Commit { summary: clean(&commit.summary), author: clean(&commit.author), ..commit })
+        .collect();
+    let owners = sent.owners.into_iter().map(|owned| (owned.pattern, owned.owners)).collect();
+    Ok(Changes { repository: clean(&sent.repository), commits, owners })
 }
 
 /// Deploys, announced and seen, each with its answer.
@@ -100,7 +134,7 @@ pub(super) async fn list_deploys(
     Ok(web::Json(DeployList { items }))
 }
 
-fn item(row: Deploy, check: DeployCheck, now: DateTime<Utc>) -> DeployItem {
+pub(super) fn item(row: Deploy, check: DeployCheck, now: DateTime<Utc>) -> DeployItem {
     DeployItem {
         runs: row.last_event_at.is_some_and(|last| now - last < TimeDelta::minutes(10)),
         service: row.service,
@@ -110,6 +144,7 @@ fn item(row: Deploy, check: DeployCheck, now: DateTime<Utc>) -> DeployItem {
         ended_at: row.ended_at,
         share: row.share,
         announced: row.announced,
+        rollback: row.rollback,
         revision: row.revision,
         link: row.link,
         by: row.by,
@@ -132,8 +167,8 @@ pub(super) async fn check_deploy(
     let asked: CheckQuery = parameters(request.query_string())?;
     let kinds: Vec<String> =
         asked.fail_on.iter().flat_map(|text| text.split(',')).map(|kind| kind.trim().to_owned()).filter(|kind| !kind.is_empty()).collect();
-    if let Some(other) = kinds.iter().find(|kind| !["new", "surging", "returned"].contains(&kind.as_str())) {
-        return Err(bad(format!("fail_on names `{other}`; it may name new, surging and returned")));
+    if let Some(other) = kinds.iter().find(|kind| !["new", "surging", "returned", "slower"].contains(&kind.as_str())) {
+        return Err(bad(format!("fail_on names `{other}`; it may name new, surging, returned and slower")));
     }
     let named = format!("no deploy of {} {} into {} is known: neither announced nor seen", asked.service, asked.version, asked.environment);
     let database = state.database.clone();
@@ -149,7 +184,7 @@ pub(super) async fn check_deploy(
     check.map(web::Json).ok_or(ApiError::NotFound(named))
 }
 
-async fn check(database: &Database, deploy: &Deploy, kinds: &[String], now: DateTime<Utc>) -> Result<DeployCheck, StoreError> {
+pub(super) async fn check(database: &Database, deploy: &Deploy, kinds: &[String], now: DateTime<Utc>) -> Result<DeployCheck, StoreError> {
     let until = deploy.ended_at.filter(|_| deploy.share.is_some()).unwrap_or(now).min(deploy.at + CHARGED);
     let minutes = (until - deploy.at).num_minutes().max(0);
     let before_minutes = minutes.clamp(30, BEFORE_MINUTES);
@@ -163,6 +198,12 @@ async fn check(database: &Database, deploy: &Deploy, kinds: &[String], now: Date
     let from = deploy.at.duration_trunc(TimeDelta::minutes(1)).unwrap_or(deploy.at);
     let flags = charged(database, flags, from, until).await?;
     let flags: Vec<FlagItem> = flags.into_iter().filter(|flag| kinds.is_empty() || kinds.contains(&flag.flag)).collect();
+    let slower: Vec<EndpointChange> = super::deploy_detail::compared(database, deploy, now)
+        .await?
+        .into_iter()
+        .filter(|endpoint| endpoint.changes.iter().any(|change| change == "slower"))
+        .collect();
+    let counts_slower = kinds.iter().any(|kind| kind == "slower");
     let needs = needs(before, after);
     let named = format!("{} {} in {}", deploy.service, deploy.version, deploy.environment);
     let (outcome, sentence) = if !flags.is_empty() {
@@ -173,26 +214,40 @@ async fn check(database: &Database, deploy: &Deploy, kinds: &[String], now: Date
             .map(|kind| format!("{} {kind}", count(kind)))
             .collect();
         let errors = if flags.len() == 1 { "error" } else { "errors" };
-        ("flagged", format!("{named}: {} {errors} since this deploy.", kinds.join(", ")))
+        let besides = if slower.is_empty() { String::new() } else { format!("; {} slower", endpoints(slower.len())) };
+        ("flagged", format!("{named}: {} {errors}{besides} since this deploy.", kinds.join(", ")))
+    } else if counts_slower && !slower.is_empty() {
+        ("flagged", format!("{named}: {} slower since this deploy.", endpoints(slower.len())))
     } else if minutes < LEAST_MINUTES {
         ("too early", format!("{named}: {minutes} min since this deploy; it takes at least {LEAST_MINUTES}."))
     } else if needs > 0 && until == now {
         ("too early", format!("{named}: nothing so far; {needs} more requests are needed to rule out that failures doubled."))
     } else {
         let share = |(requests, failed): (i64, i64)| outcrop_core::attention::percent(ratio(failed, requests));
+        let besides = if slower.is_empty() { String::new() } else { format!(" But {} slower.", endpoints(slower.len())) };
         (
             "clear",
-            format!("{named}: nothing new, surging or back; {} of {} requests failed ({} before).", share(after), after.0, share(before)),
+            format!(
+                "{named}: nothing new, surging or back; {} of {} requests failed ({} before).{besides}",
+                share(after),
+                after.0,
+                share(before)
+            ),
         )
     };
     Ok(DeployCheck {
         outcome: outcome.to_owned(),
         sentence,
         flags,
+        slower,
         before: Sums { requests: before.0, failed: before.1, minutes: before_minutes },
         after: Sums { requests: after.0, failed: after.1, minutes },
         needs_requests: needs,
     })
+}
+
+fn endpoints(n: usize) -> String {
+    if n == 1 { "1 endpoint is".to_owned() } else { format!("{n} endpoints are") }
 }
 
 /// A deploy's own flags, without those of errors that follow from another service's, and with those of errors elsewhere
@@ -216,7 +271,7 @@ async fn charged(database: &Database, own: Vec<Flag>, from: DateTime<Utc>, to: D
 }
 
 #[expect(clippy::cast_precision_loss, reason = "a share of requests")]
-fn ratio(part: i64, all: i64) -> f64 {
+pub(super) fn ratio(part: i64, all: i64) -> f64 {
     if all == 0 { 0.0 } else { part as f64 / all as f64 }
 }
 

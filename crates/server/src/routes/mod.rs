@@ -1,13 +1,16 @@
 //! Routes, one family per file.
 
 mod console;
+mod deploy_detail;
 mod deploys;
 mod errors;
 mod explanation;
 mod find;
+mod handling;
 mod health;
 mod live;
 mod logs;
+mod markers;
 mod occurrences;
 mod otlp;
 mod predicate;
@@ -25,6 +28,7 @@ mod traces;
 mod traffic;
 mod uses;
 mod viewer;
+mod why;
 
 use actix_web::{HttpResponse, web};
 use utoipa::OpenApi;
@@ -72,9 +76,16 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(slices::users_of_error)
             .service(slices::show_settings)
             .service(slices::set_settings)
+            .service(handling::show_handling)
+            .service(handling::handle_error)
+            .service(markers::mark_change)
+            .service(markers::list_markers)
+            .service(markers::remove_marker)
             .service(deploys::record_deploy)
             .service(deploys::list_deploys)
             .service(deploys::check_deploy)
+            .service(deploy_detail::show_deploy)
+            .service(why::explain_why)
             .service(traces::show_trace)
             .service(traffic::list_endpoints)
             .service(traffic::set_slow)

@@ -4,6 +4,8 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+use super::{DeployChanges, EndpointChange};
+
 /// A deploy to record.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewDeploy {
@@ -28,6 +30,9 @@ pub struct NewDeploy {
     /// The pipeline's page.
     #[serde(default)]
     pub link: String,
+    /// What it brought: commits with the lines they changed, and who owns which files.
+    #[serde(default)]
+    pub changes: Option<DeployChanges>,
 }
 
 /// Which deploys to list.
@@ -73,6 +78,8 @@ pub struct DeployItem {
     pub share: Option<f32>,
     /// Whether a pipeline announced it; else it was seen from its first telemetry.
     pub announced: bool,
+    /// Whether it went back to a version that had run there before.
+    pub rollback: bool,
     /// The commit; may be empty.
     pub revision: String,
     /// The pipeline's page; may be empty.
@@ -96,7 +103,7 @@ pub struct CheckQuery {
     pub version: String,
     /// The environment.
     pub environment: String,
-    /// Which flags count, comma-separated: `new,surging,returned`; all where not given.
+    /// Which flags count, comma-separated: `new,surging,returned,slower`; the first three where not given.
     pub fail_on: Option<String>,
 }
 
@@ -109,6 +116,8 @@ pub struct DeployCheck {
     pub sentence: String,
     /// The flags that are charged to the deploy.
     pub flags: Vec<FlagItem>,
+    /// Endpoints that are slower than before, by a test. They make a deploy flagged only where that is asked for.
+    pub slower: Vec<EndpointChange>,
     /// Requests of the same length of time before, of all versions.
     pub before: Sums,
     /// Requests of the version since.

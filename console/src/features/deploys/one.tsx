@@ -1,0 +1,196 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
+import { type DeployDetail, type EndpointChange, api, taken } from "../../api/client";
+import { agoInWords, count, counted, duration, exact, percent } from "../../ui/format";
+import { Code, Failed, Skeleton } from "../../ui/states";
+import { Strata } from "../../ui/strata";
+import { COLOUR, Flag, Markers } from "./page";
+
+const HEAD = "py-1 text-right font-normal text-faint";
+const CELL = "py-1.5 pr-3 text-right";
+const WORSE = ["fails more", "slower"];
+
+/** One deploy: its answer, its endpoints before and after, its versions over time, what it brought, what got better. */
+export function DeployPage() {
+  const { service, version } = useParams({ from: "/inside/deploys/$service/$version" });
+  const { environment } = useSearch({ from: "/inside/deploys/$service/$version" });
+  const query = { service, version, environment: environment ?? "production" };
+  const deploy = useQuery({ queryKey: ["deploy", query], queryFn: () => taken(api.GET("/api/v1/deploys/one", { params: { query } })), refetchInterval: 15_000 });
+  if (deploy.isPending) return <Skeleton rows={9} />;
+  if (deploy.isError) return <Failed what={`The deploy of ${service} ${version} into ${query.environment}`} error={deploy.error} retry={() => void deploy.refetch()} />;
+  return <Shown detail={deploy.data} />;
+}
+
+function Shown({ detail }: { detail: DeployDetail }) {
+  const navigate = useNavigate();
+  const { deploy, endpoints, stopped, versions, markers, commits } = detail;
+  const { check } = deploy;
+  const layers = layersOf(detail);
+  const share = (sums: { requests: number; failed: number }) => (sums.requests === 0 ? "no requests" : `${percent(sums.failed / sums.requests)} of ${counted(sums.requests, "request", "requests")} failed`);
+  const changed = endpoints.filter((item) => item.changes.length > 0).length;
+  return (
+    <article>
+      <h1 className="text-xl leading-7 font-bold">
+        <span className={COLOUR[check.outcome] ?? ""}>{check.outcome}</span>: {check.sentence}
+      </h1>
+      <p className="mt-1 text-faint">
+        <time dateTime={deploy.at} title={exact(deploy.at)}>
+          {agoInWords(deploy.at)}
+        </time>{" "}
+        · {deploy.announced ? `announced by ${deploy.by}` : "seen from its first telemetry"} · {deploy.runs ? "runs" : "does not run any more"}
+        {deploy.rollback && " · rollback: it had run here before"}
+        {deploy.share != null && ` · canary of ${percent(deploy.share)}`}
+        {deploy.revision && (
+          <>
+            {" "}
+            · commit <code>{deploy.revision.slice(0, 12)}</code>
+          </>
+        )}
+        {deploy.link && (
+          <>
+            {" "}
+            ·{" "}
+            <a href={deploy.link} rel="noreferrer noopener">
+              pipeline
+            </a>
+          </>
+        )}{" "}
+        · {share(check.after)} in {check.after.minutes} min since, {share(check.before)} in {check.before.minutes} min before
+        {check.needs_requests > 0 && ` · ${count(check.needs_requests)} more requests are needed to rule out a doubling`}
+      </p>
+      {layers.length > 0 && (
+        <Strata
+          timeline={{ from: versions.from, to: new Date(Date.parse(versions.from) + versions.step_ms * versions.count).toISOString(), step_ms: versions.step_ms, layers }}
+          service={deploy.service}
+          marks={markers}
+          onWindow={(from, to) => void navigate({ to: "/errors", search: { service: deploy.service, environment: deploy.environment, from: from.toISOString(), to: to.toISOString() } })}
+        />
+      )}
+      {check.flags.length > 0 && (
+        <section aria-label="Flags" className="mb-5">
+          <h2 className="border-b border-line pb-1 font-semibold">New, surging or back since it</h2>
+          <ul>
+            {check.flags.map((flag) => (
+              <Flag key={`${flag.flag} ${flag.ref}`} flag={flag} />
+            ))}
+          </ul>
+        </section>
+      )}
+      <section aria-label="Endpoints" className="mb-5">
+        <h2 className="border-b border-line pb-1 font-semibold">
+          {endpoints.length === 0 ? "No request has come to it yet" : changed === 0 ? `None of ${counted(endpoints.length, "endpoint", "endpoints")} is shown to have changed` : `${counted(changed, "endpoint", "endpoints")} of ${endpoints.length} changed`}
+          <span className="ml-2 font-normal text-faint">against other versions in the day before; by chance once in ten thousand looks</span>
+        </h2>
+        {endpoints.length > 0 && (
+          <div className="overflow-x-auto" role="region" aria-label="Endpoints before and after" tabIndex={0}>
+            <table className="w-full text-[13px] tabular-nums">
+              <thead>
+                <tr className="border-b border-line">
+                  <th className={`${HEAD} text-left!`}>endpoint</th>
+                  {["requests", "failed", "before", "p95", "before"].map((name, at) => (
+                    <th key={at} className={HEAD}>
+                      {name}
+                    </th>
+                  ))}
+                  <th className={`${HEAD} pl-4 text-left!`}>what changed</th>
+                </tr>
+              </thead>
+              <tbody>
+                {endpoints.map((item) => (
+                  <EndpointRow key={item.endpoint} item={item} detail={detail} />
+                ))}
+              </tbody>
+            </table>
+          </div>
+        )}
+      </section>
+      <div className="grid gap-x-8 md:grid-cols-2">
+        <section aria-label="What got better" className="mb-5">
+          <h2 className="border-b border-line pb-1 font-semibold">What got better</h2>
+          {stopped.length === 0 && <p className="py-1 text-faint">No error of the day before has stopped.</p>}
+          <ul>
+            {stopped.slice(0, 8).map((error) => (
+              <li key={error.ref} className="border-b border-line py-1 break-words">
+                <Link to="/errors/$ref" params={{ ref: error.ref }}>
+                  {error.title}
+                </Link>{" "}
+                <span className="text-[13px] text-faint">{counted(error.count, "occurrence", "occurrences")} in the day before, none since</span>
+              </li>
+            ))}
+          </ul>
+        </section>
+        <section aria-label="What it brought" className="mb-5">
+          <h2 className="border-b border-line pb-1 font-semibold">What it brought</h2>
+          {commits == null ? (
+            <>
+              <p className="py-1 text-faint">Its pipeline did not say. It can, with the repository at hand:</p>
+              <Code label="Record a deploy with its commits">{`outcrop deploy record ${deploy.service}@${deploy.version} --environment ${deploy.environment} --repo . --from REVISION`}</Code>
+            </>
+          ) : (
+            <ul>
+              {commits.slice(0, 12).map((commit) => (
+                <li key={commit.id} className="border-b border-line py-1 break-words">
+                  <code>{commit.id.slice(0, 10)}</code> {commit.summary} <span className="text-[13px] text-faint">by {commit.author}, {counted(commit.files, "file", "files")}</span>
+                  {commit.touches.map((touch) => (
+                    <p key={touch.ref} className="text-[13px] text-brick">
+                      touches{" "}
+                      <Link to="/errors/$ref" params={{ ref: touch.ref }}>
+                        {touch.ref}
+                      </Link>{" "}
+                      at {touch.path}:{touch.line}
+                      {touch.distance === 0 ? ", the very line" : touch.distance == null ? "" : `, ${touch.distance} lines away`}
+                      {touch.owners.length > 0 && ` · owned by ${touch.owners.join(", ")}`}
+                    </p>
+                  ))}
+                </li>
+              ))}
+              {commits.length > 12 && <li className="py-1 text-faint">and {commits.length - 12} more</li>}
+              {commits.length === 0 && <li className="py-1 text-faint">No commit.</li>}
+            </ul>
+          )}
+        </section>
+      </div>
+      {markers.length > 0 && <Markers items={markers} />}
+    </article>
+  );
+}
+
+function layersOf({ versions: { from, step_ms, steps, count: length } }: DeployDetail) {
+  return [...new Set(steps.map((step) => step.version))].map((version) => {
+    const [requests, occurrences] = [new Array<number>(length).fill(0), new Array<number>(length).fill(0)];
+    const own = steps.filter((step) => step.version === version);
+    for (const step of own) {
+      const at = Math.round((Date.parse(step.at) - Date.parse(from)) / step_ms);
+      requests[at] = (requests[at] ?? 0) + step.requests;
+      occurrences[at] = (occurrences[at] ?? 0) + step.failed;
+    }
+    const first = own[0]?.at ?? from;
+    return { version, requests, occurrences, first_seen: Date.parse(first) === Date.parse(from) ? new Date(0).toISOString() : first };
+  });
+}
+
+function EndpointRow({ item, detail }: { item: EndpointChange; detail: DeployDetail }) {
+  const rate = (failed: number, requests: number) => (requests === 0 ? "—" : failed === 0 ? "0" : percent(failed / requests));
+  return (
+    <tr className="border-b border-line">
+      <td className="py-1.5 pr-3 font-mono break-all">
+        <Link to="/traffic" search={{ view: "endpoints", service: detail.deploy.service, endpoint: item.endpoint }}>
+          {item.endpoint}
+        </Link>
+      </td>
+      <td className={CELL}>{count(item.requests)}</td>
+      <td className={CELL}>{rate(item.failed, item.requests)}</td>
+      <td className={`${CELL} text-faint`}>{rate(item.failed_before, item.requests_before)}</td>
+      <td className={CELL}>{item.p95_ms == null ? "—" : duration(item.p95_ms)}</td>
+      <td className={`${CELL} text-faint`}>{item.p95_before_ms == null ? "—" : duration(item.p95_before_ms)}</td>
+      <td className="py-1.5 pl-4">
+        {item.changes.length === 0 && <span className="text-faint">nothing shown</span>}
+        {item.changes.map((change) => (
+          <span key={change} className={`mr-2 font-semibold ${WORSE.includes(change) ? "text-brick" : "text-moss"}`}>
+            {change}
+          </span>
+        ))}
+      </td>
+    </tr>
+  );
+}

@@ -1,0 +1,61 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { type ErrorDetail, api, taken } from "../../api/client";
+import { agoInWords, exact } from "../../ui/format";
+import { Failed, Skeleton } from "../../ui/states";
+
+/** Why the error is there: the evidence in order, then what was said of it and when. */
+export function Why({ detail }: { detail: ErrorDetail }) {
+  const why = useQuery({ queryKey: ["why", detail.ref], queryFn: () => taken(api.GET("/api/v1/errors/{ref}/why", { params: { path: { ref: detail.ref } } })), staleTime: 30_000 });
+  return (
+    <section aria-label="Why it is there" className="mb-5">
+      <h2 className="border-b border-line pb-1 font-semibold">Why it is there</h2>
+      {why.isPending && <Skeleton rows={2} />}
+      {why.isError && <Failed what="The evidence" error={why.error} retry={() => void why.refetch()} />}
+      {why.data && (
+        <>
+          <ol className="list-decimal pl-6">
+            {why.data.sentences.map((sentence) => (
+              <li key={sentence.text} className="py-0.5 break-words marker:text-faint">
+                {sentence.ref ? (
+                  <Link to="/errors/$ref" params={{ ref: sentence.ref }}>
+                    {sentence.text}
+                  </Link>
+                ) : (
+                  sentence.text
+                )}
+              </li>
+            ))}
+          </ol>
+          {why.data.touches.length > 1 && (
+            <p className="text-[13px] text-faint">
+              Also near its frames:{" "}
+              {why.data.touches.slice(1, 4).map((touch, at) => (
+                <span key={touch.commit}>
+                  {at > 0 && ", "}
+                  <code>{touch.commit.slice(0, 10)}</code> by {touch.author}, {touch.path}:{touch.line}
+                </span>
+              ))}
+            </p>
+          )}
+          {why.data.owners.length > 0 && <p className="text-[13px] text-faint">The code is owned by {why.data.owners.join(", ")}.</p>}
+          {detail.flagged.slice(0, 4).map((flag) => (
+            <p key={`${flag.flag} ${flag.said_at}`} className="text-[13px] text-faint">
+              <span className="font-semibold text-brick">{flag.flag}</span> in {flag.environment},{" "}
+              {flag.flag === "surging" && !flag.by_deploy ? (
+                "without a deploy"
+              ) : (
+                <Link to="/deploys/$service/$version" params={{ service: flag.service, version: flag.version }} search={{ environment: flag.environment }}>
+                  {flag.service} {flag.version}
+                </Link>
+              )}
+              , said <time dateTime={flag.said_at} title={exact(flag.said_at)}>{agoInWords(flag.said_at)}</time>
+              {flag.flag === "surging" && `: ${flag.evidence}`}
+              {flag.ended_at && `; ended ${agoInWords(flag.ended_at)}`}
+            </p>
+          ))}
+        </>
+      )}
+    </section>
+  );
+}

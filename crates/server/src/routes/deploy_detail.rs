@@ -1,0 +1,200 @@
+//! One deploy in full: its endpoints before and after, what stopped, versions over time, what it brought.
+
+use actix_web::{HttpRequest, get, web};
+use chrono::{DateTime, TimeDelta, Utc};
+use ignore::gitignore::GitignoreBuilder;
+use outcrop_core::Reference;
+use outcrop_core::deploy::{Change, changes};
+use outcrop_core::touching::{Commit, Touch, touching};
+use outcrop_store::comparison::{self, Compared};
+use outcrop_store::deploy_changes::{self, Changes, Owned};
+use outcrop_store::deploys::{self, Deploy};
+use outcrop_store::timeline::Steps;
+use outcrop_store::{Database, StoreError, errors, markers, occurrences, settings};
+
+use super::deploys::{check, item as deploy_item};
+use super::query::parameters;
+use super::viewer::Viewer;
+use crate::api_error::ApiError;
+use crate::state::State;
+use crate::wire::{CheckQuery, CommitItem, Course, CourseStep, DeployDetail, EndpointChange, Problem, StoppedError, TouchItem};
+
+/// How much of the time around a deploy its versions are drawn over.
+const AROUND: TimeDelta = TimeDelta::hours(6);
+const STEPS: usize = 96;
+/// How long after a deploy its endpoints are held against those of before.
+const COMPARED: TimeDelta = TimeDelta::hours(24);
+
+/// One deploy in full.
+#[utoipa::path(operation_id = "show_deploy", tag = "deploys", params(CheckQuery), responses(
+    (status = 200, body = DeployDetail),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/deploys/one")]
+pub(super) async fn show_deploy(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<DeployDetail>, ApiError> {
+    let asked: CheckQuery = parameters(request.query_string())?;
+    let named = format!("no deploy of {} {} into {} is known: neither announced nor seen", asked.service, asked.version, asked.environment);
+    let database = state.database.clone();
+    let detail = state
+        .on_main(async move {
+            match deploys::of_version(&database, &asked.service, &asked.version, &asked.environment).await? {
+                Some(deploy) => detail(&database, deploy, Utc::now()).await.map(Some),
+                None => Ok(None),
+            }
+        })
+        .await?;
+    detail.map(web::Json).ok_or(ApiError::NotFound(named))
+}
+
+async fn detail(database: &Database, deploy: Deploy, now: DateTime<Utc>) -> Result<DeployDetail, StoreError> {
+    let check = check(database, &deploy, &[], now).await?;
+    let until = now.min(deploy.at + COMPARED);
+    let cut = Steps::cut(deploy.at - AROUND, now.min(deploy.at + AROUND), STEPS);
+    let minutes = i32::try_from(cut.step.num_minutes()).unwrap_or(i32::MAX);
+    let (endpoints, stopped, versions, marked, brought) = futures_util::try_join!(
+        compared(database, &deploy, now),
+        comparison::stopped(database, &deploy, until),
+        comparison::versions(database, &deploy, (cut.from, cut.to()), minutes),
+        markers::list(database, (Some(&deploy.service), Some(&deploy.environment)), (deploy.at - AROUND, deploy.at + AROUND), 20),
+        deploy_changes::of_version(database, &deploy.service, &deploy.version),
+    )?;
+    let mut around = Vec::with_capacity(marked.len());
+    for marker in marked {
+        around.push(super::markers::item(database, marker, now).await?);
+    }
+    let commits = match brought {
+        Some(brought) => {
+            let flagged: Vec<Reference> = check.flags.iter().filter_map(|flag| flag.reference.parse().ok()).collect();
+            Some(commits(database, &deploy.service, &brought, &flagged).await?)
+        }
+        None => None,
+    };
+    let steps = versions
+        .into_iter()
+        .map(|step| CourseStep { at: step.at, version: step.version, requests: step.requests, failed: step.failed })
+        .collect();
+    Ok(DeployDetail {
+        endpoints,
+        stopped: stopped
+            .into_iter()
+            .map(|error| StoppedError { reference: errors::reference(error.error_id).to_string(), title: error.title, count: error.count })
+            .collect(),
+        versions: Course { from: cut.from, step_ms: cut.step.num_milliseconds(), count: cut.count, steps },
+        markers: around,
+        commits,
+        deploy: deploy_item(deploy, check, now),
+    })
+}
+
+/// The endpoints of a deploy's service before and after it, those that changed first, worse before better.
+pub(super) async fn compared(database: &Database, deploy: &Deploy, now: DateTime<Utc>) -> Result<Vec<EndpointChange>, StoreError> {
+    let until = deploy.ended_at.filter(|_| deploy.share.is_some()).unwrap_or(now).min(deploy.at + COMPARED);
+    let mut found: Vec<(Vec<Change>, EndpointChange)> =
+        comparison::endpoints(database, deploy, until).await?.into_iter().map(endpoint_change).collect();
+    found.retain(|(_, item)| item.requests > 0);
+    found.sort_by(|(one, a), (other, b)| {
+        let first = |changes: &[Change]| changes.iter().min().map_or(9, |change| *change as u8);
+        first(one).cmp(&first(other)).then(b.requests.cmp(&a.requests))
+    });
+    Ok(found.into_iter().map(|(_, item)| item).collect())
+}
+
+fn endpoint_change((endpoint, Compared { before, after }): (String, Compared)) -> (Vec<Change>, EndpointChange) {
+    let found = changes(&before, &after);
+    let count = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
+    let p95 = |latency: &outcrop_core::latency::Latency| latency.quantile(0.95).map(|micros| (micros / 10.0).round() / 100.0);
+    let item = EndpointChange {
+        endpoint,
+        requests_before: count(before.requests),
+        failed_before: count(before.failed),
+        p95_before_ms: p95(&before.latency),
+        requests: count(after.requests),
+        failed: count(after.failed),
+        p95_ms: p95(&after.latency),
+        changes: found.iter().map(|change| change.word().to_owned()).collect(),
+    };
+    (found, item)
+}
+
+async fn commits(database: &Database, service: &str, brought: &Changes, flagged: &[Reference]) -> Result<Vec<CommitItem>, StoreError> {
+    let mut items: Vec<CommitItem> = brought
+        .commits
+        .iter()
+        .map(|commit| CommitItem {
+            id: commit.id.clone(),
+            author: commit.author.clone(),
+            at: made_at(commit),
+            summary: commit.summary.clone(),
+            files: commit.files.len(),
+            touches: vec![],
+        })
+        .collect();
+    for reference in flagged {
+        for touch in touches(database, service, *reference, brought).await? {
+            if let Some(item) = items.iter_mut().find(|item| item.id == touch.commit) {
+                item.touches.push(touch);
+            }
+        }
+    }
+    items.sort_by_key(|item| {
+        let nearest = item.touches.iter().map(|touch| touch.distance.unwrap_or(u32::MAX)).min();
+        (nearest.is_none(), nearest, std::cmp::Reverse(item.at))
+    });
+    Ok(items)
+}
+
+fn made_at(commit: &Commit) -> DateTime<Utc> {
+    DateTime::from_timestamp(commit.at, 0).unwrap_or_default()
+}
+
+/// Commits near an error's frames, as its latest occurrence has them; the nearest first.
+pub(super) async fn touches(database: &Database, service: &str, error: Reference, brought: &Changes) -> Result<Vec<TouchItem>, StoreError> {
+    let Some(stack) = occurrences::latest_stack(database, error).await? else { return Ok(vec![]) };
+    let root = settings::of_service(database, service).await?.source_root.unwrap_or_default();
+    Ok(touching(&brought.commits, &stack, &root).into_iter().map(|touch| touch_item(error, touch, &brought.owners)).collect())
+}
+
+fn touch_item(error: Reference, touch: Touch<'_>, rules: &[Owned]) -> TouchItem {
+    TouchItem {
+        reference: error.to_string(),
+        commit: touch.commit.id.clone(),
+        author: touch.commit.author.clone(),
+        summary: touch.commit.summary.clone(),
+        at: made_at(touch.commit),
+        owners: owners(rules, &touch.path),
+        path: touch.path,
+        line: touch.line,
+        distance: touch.distance,
+    }
+}
+
+/// Who owns a file: the last rule that fits counts, with patterns as in .gitignore.
+pub(super) fn owners(rules: &[Owned], path: &str) -> Vec<String> {
+    let fits = |pattern: &str| {
+        let mut builder = GitignoreBuilder::new("");
+        builder.add_line(None, pattern).is_ok()
+            && builder.build().is_ok_and(|rule| rule.matched_path_or_any_parents(path, false).is_ignore())
+    };
+    rules.iter().rev().find(|(pattern, _)| fits(pattern)).map(|(_, owners)| owners.clone()).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_rule_that_fits_names_the_owners() {
+        let rule = |pattern: &str, owners: &[&str]| (pattern.to_owned(), owners.iter().map(|owner| (*owner).to_owned()).collect());
+        let rules = [rule("*", &["@everyone"]), rule("/app/", &["@deck"]), rule("*.sql", &["@hold", "@deck"]), rule("app/old.py", &[])];
+        let of = |path| owners(&rules, path).join(" ");
+        assert_eq!(
+            (of("app/tariff.py").as_str(), of("lib/a.py").as_str(), of("app/x/rates.sql").as_str()),
+            ("@deck", "@everyone", "@hold @deck")
+        );
+        assert_eq!(of("app/old.py"), "");
+    }
+}

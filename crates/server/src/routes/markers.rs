@@ -1,0 +1,163 @@
+//! Change markers: what changed and is no deploy, and what happened after.
+
+use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
+use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_store::markers::{self, Marker};
+use outcrop_store::{Database, StoreError};
+
+use super::deploys::{flag_item, ratio};
+use super::query::{bad, limit, parameters, scope};
+use super::viewer::Viewer;
+use crate::api_error::ApiError;
+use crate::state::State;
+use crate::wire::{DeployQuery, ErrorQuery, FlagItem, MarkerCheck, MarkerItem, MarkerList, NewMarker, Problem, Sums};
+
+/// What may be marked.
+const KINDS: [&str; 4] = ["database", "configuration", "provisioning", "other"];
+/// How long after a change a surge without a deploy is held against it.
+const CHARGED: TimeDelta = TimeDelta::hours(2);
+/// Minutes before anything is called clear.
+const LEAST_MINUTES: i64 = 5;
+
+/// Marks a change that is no deploy.
+#[utoipa::path(operation_id = "mark_change", tag = "deploys", request_body = NewMarker, responses(
+    (status = 200, body = MarkerItem),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+))]
+#[post("/markers")]
+pub(super) async fn mark_change(
+    viewer: Viewer,
+    body: web::Json<NewMarker>,
+    state: web::Data<State>,
+) -> Result<web::Json<MarkerItem>, ApiError> {
+    viewer.must_engineer()?;
+    let asked = body.into_inner();
+    let now = Utc::now();
+    let at = asked.at.unwrap_or(now);
+    let title = asked.title.trim().to_owned();
+    if title.is_empty() || title.len() > 200 || title.contains('\0') {
+        return Err(bad("title says in 1 to 200 bytes what changed"));
+    }
+    if !KINDS.contains(&asked.kind.as_str()) {
+        return Err(bad(format!("kind is `{}`; it is one of {}", asked.kind, KINDS.join(", "))));
+    }
+    if at > now + TimeDelta::minutes(5) || at < now - TimeDelta::days(30) || asked.ended_at.is_some_and(|ended| ended < at) {
+        return Err(bad("at must lie within the last 30 days, ended_at not before it"));
+    }
+    if asked.link.len() > 2_000 || !(asked.link.is_empty() || asked.link.starts_with("https://") || asked.link.starts_with("http://")) {
+        return Err(bad("link is an http or https address of at most 2,000 bytes"));
+    }
+    let named = |name: Option<String>| name.filter(|name| !name.is_empty());
+    let marker = markers::NewMarker {
+        at,
+        ended_at: asked.ended_at,
+        kind: asked.kind,
+        title,
+        service: named(asked.service),
+        environment: named(asked.environment),
+        link: asked.link,
+        by: viewer.email,
+    };
+    let database = state.database.clone();
+    let made = state
+        .on_main(async move {
+            let Some(id) = markers::mark(&database, &marker).await? else { return Ok(None) };
+            match markers::one(&database, id).await? {
+                Some(marker) => item(&database, marker, now).await.map(Some),
+                None => Ok(None),
+            }
+        })
+        .await?;
+    made.map(web::Json)
+        .ok_or_else(|| bad("no service or environment of that name ever sent anything; leave it out to mark a change for all"))
+}
+
+/// Marked changes, each with what happened after it.
+#[utoipa::path(operation_id = "list_markers", tag = "deploys", params(DeployQuery), responses(
+    (status = 200, body = MarkerList),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/markers")]
+pub(super) async fn list_markers(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<MarkerList>, ApiError> {
+    let asked: DeployQuery = parameters(request.query_string())?;
+    let limit = limit(asked.limit)?;
+    let since = asked.since.or_else(|| asked.from.is_none().then(|| "7d".to_owned()));
+    let now = Utc::now();
+    let window = scope(&ErrorQuery { since, from: asked.from, to: asked.to, ..ErrorQuery::default() }, now)?;
+    let database = state.database.clone();
+    let items = state
+        .on_main(async move {
+            let place = (asked.service.as_deref(), asked.environment.as_deref());
+            let rows = markers::list(&database, place, (window.from, window.to), i64::try_from(limit).unwrap_or(i64::MAX)).await?;
+            let mut items = Vec::with_capacity(rows.len());
+            for row in rows {
+                items.push(item(&database, row, now).await?);
+            }
+            Ok(items)
+        })
+        .await?;
+    Ok(web::Json(MarkerList { items }))
+}
+
+/// Takes a marker away.
+#[utoipa::path(operation_id = "remove_marker", tag = "deploys", params(("id" = i32, Path, description = "Its number")), responses(
+    (status = 204),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[delete("/markers/{id}")]
+pub(super) async fn remove_marker(viewer: Viewer, path: web::Path<i32>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+    viewer.must_engineer()?;
+    let (database, id) = (state.database.clone(), path.into_inner());
+    if state.on_main(async move { markers::remove(&database, id).await }).await? {
+        return Ok(HttpResponse::NoContent().finish());
+    }
+    Err(ApiError::NotFound(format!("there is no marker {id}")))
+}
+
+pub(super) async fn item(database: &Database, marker: Marker, now: DateTime<Utc>) -> Result<MarkerItem, StoreError> {
+    let check = check(database, &marker, now).await?;
+    Ok(MarkerItem {
+        id: marker.id,
+        title: marker.title,
+        kind: marker.kind,
+        at: marker.at,
+        ended_at: marker.ended_at,
+        service: marker.service,
+        environment: marker.environment,
+        link: marker.link,
+        by: marker.by,
+        check,
+    })
+}
+
+async fn check(database: &Database, marker: &Marker, now: DateTime<Utc>) -> Result<MarkerCheck, StoreError> {
+    let until = now.min(marker.at + CHARGED);
+    let minutes = (until - marker.at).num_minutes().max(0);
+    let length = TimeDelta::minutes(minutes.max(30));
+    let (flags, before, after) = futures_util::try_join!(
+        markers::flags_after(database, marker, until),
+        markers::traffic(database, marker, (marker.at - length, marker.at)),
+        markers::traffic(database, marker, (marker.at, until)),
+    )?;
+    let flags: Vec<FlagItem> = flags.iter().map(flag_item).collect();
+    let share = |(requests, failed): (i64, i64)| outcrop_core::attention::percent(ratio(failed, requests));
+    let (outcome, sentence) = match flags.len() {
+        0 if minutes < LEAST_MINUTES => ("too early", format!("{minutes} min since it; it takes at least {LEAST_MINUTES}.")),
+        0 => ("clear", format!("No error surged after it; {} of {} requests failed ({} before).", share(after), after.0, share(before))),
+        1 => ("flagged", "1 error surged after it without a deploy.".to_owned()),
+        n => ("flagged", format!("{n} errors surged after it without a deploy.")),
+    };
+    Ok(MarkerCheck {
+        outcome: outcome.to_owned(),
+        sentence,
+        flags,
+        before: Sums { requests: before.0, failed: before.1, minutes: length.num_minutes() },
+        after: Sums { requests: after.0, failed: after.1, minutes },
+    })
+}

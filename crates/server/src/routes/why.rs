@@ -1,0 +1,193 @@
+//! Why an error is there: the evidence in order, in plain sentences.
+
+use actix_web::{get, web};
+use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_core::Reference;
+use outcrop_core::attention::percent;
+use outcrop_core::stands_out::Finding;
+use outcrop_store::deploys::{self, Flag};
+use outcrop_store::errors::{self, Scope, Summary};
+use outcrop_store::markers::Marker;
+use outcrop_store::traces::Tie;
+use outcrop_store::{Database, StoreError, deploy_changes, markers, occurrences, settings, stands_out, traces};
+
+use super::deploy_detail::{owners, touches};
+use super::deploys::ratio;
+use super::query::error_of;
+use super::viewer::Viewer;
+use crate::api_error::ApiError;
+use crate::state::State;
+use crate::wire::{Problem, TouchItem, Why, WhySentence};
+
+/// How much of the past is looked at where nothing was said of the error.
+const WINDOW: TimeDelta = TimeDelta::days(7);
+/// How long before a surge a marked change may have begun to be named.
+const MARKED: TimeDelta = TimeDelta::hours(2);
+/// How far apart errors may begin to be said to have risen together.
+const TOGETHER: TimeDelta = TimeDelta::minutes(15);
+/// Findings and errors named at most.
+const NAMED: usize = 3;
+
+/// Why an error is there.
+#[utoipa::path(operation_id = "explain_why", tag = "errors", params(("ref" = String, Path, description = "The error's reference")), responses(
+    (status = 200, body = Why),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/errors/{ref}/why")]
+pub(super) async fn explain_why(_viewer: Viewer, path: web::Path<String>, state: web::Data<State>) -> Result<web::Json<Why>, ApiError> {
+    let reference = error_of(&state, &path).await?;
+    let database = state.database.clone();
+    let why = state.on_main(async move { why(&database, reference, Utc::now()).await }).await?;
+    why.map(web::Json).ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
+}
+
+async fn why(database: &Database, reference: Reference, now: DateTime<Utc>) -> Result<Option<Why>, StoreError> {
+    let number = errors::number(reference);
+    let week = Scope { service: None, environment: None, version: None, from: now - WINDOW, to: now, predicate: None };
+    let Some(summary) = errors::one(database, reference, &week).await? else { return Ok(None) };
+    let flag = deploys::flags(database, &[number], week.from, week.to).await?.remove(&number).and_then(|flags| flags.into_iter().next());
+    let from = flag.as_ref().map_or(week.from, |flag| flag.since - TimeDelta::minutes(1));
+    let scope = Scope { from, ..week };
+    let version = flag.as_ref().filter(|flag| flag.by_deploy || flag.kind != "surging").map(|flag| flag.version.clone());
+    let mut sentences: Vec<WhySentence> = vec![];
+    if let Some(flag) = &flag {
+        sentences.push(said("beginning", beginning(database, flag, &summary).await?));
+        sentences.extend(marked(database, flag).await?);
+    }
+    let (begins_in, _) = traces::ties(database, number, scope.from, scope.to).await?;
+    sentences.extend(origin(&begins_in, summary.count));
+    let common = stands_out::of_error(database, reference, &scope).await?;
+    let telling = common.findings.iter().filter(|finding| finding.name != "version" && finding.name != "service.version");
+    sentences.extend(telling.take(NAMED).map(|finding| said("stands out", in_words(finding))));
+    let (touched, owned) = change(database, &summary, version.as_deref()).await?;
+    sentences.extend(touched.first().map(changed));
+    if let Some(flag) = &flag {
+        sentences.extend(together(database, flag, &begins_in).await?);
+    }
+    if sentences.is_empty() {
+        sentences.push(said("nothing", nothing(&summary)));
+    }
+    Ok(Some(Why { reference: reference.to_string(), version, sentences, touches: touched, owners: owned }))
+}
+
+fn said(kind: &str, text: String) -> WhySentence {
+    WhySentence { kind: kind.to_owned(), text, reference: None }
+}
+
+/// Which deploy it began with and how sure that is, or that none stands there.
+async fn beginning(database: &Database, flag: &Flag, summary: &Summary) -> Result<String, StoreError> {
+    let at = flag.since.format("%H:%M UTC on %-d %B");
+    let named = format!("{} {}", flag.service, flag.version);
+    let deploy = deploys::of_version(database, &flag.service, &flag.version, &flag.environment).await?;
+    let after = deploy.as_ref().map(|deploy| (flag.since - deploy.at).num_minutes().max(0));
+    Ok(match (flag.kind.as_str(), after) {
+        ("new", Some(minutes)) if minutes <= 60 => {
+            format!(
+                "It began with {named}: never seen in {} before, first at {at}, {minutes} min after that version was deployed.",
+                flag.environment
+            )
+        }
+        ("new", _) => format!(
+            "It was never seen in {} before {at}; {named} had been running for a while, so that the deploy alone does not explain it.",
+            flag.environment
+        ),
+        ("returned", _) => format!("It had been settled and is back since {at}, in {named}."),
+        (_, _) if flag.by_deploy => format!(
+            "It began with {named}: {} since {at} where {:.1} were to be expected; by chance that comes once in {}.",
+            flag.count,
+            flag.expected,
+            odds(flag.evidence)
+        ),
+        _ => format!(
+            "It rose at {at} without a deploy of {}: {} where {:.1} were to be expected; by chance that comes once in {}.",
+            summary.service,
+            flag.count,
+            flag.expected,
+            odds(flag.evidence)
+        ),
+    })
+}
+
+/// Evidence in nats as odds in words; past a million nobody counts.
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "held below a million")]
+fn odds(nats: f64) -> String {
+    let times = nats.exp();
+    if times >= 1e6 { "more than a million minutes".to_owned() } else { format!("{} such looks", times.round() as u64) }
+}
+
+/// Marked changes shortly before it began.
+async fn marked(database: &Database, flag: &Flag) -> Result<Vec<WhySentence>, StoreError> {
+    let place = (Some(flag.service.as_str()), Some(flag.environment.as_str()));
+    let found = markers::list(database, place, (flag.since - MARKED, flag.said_at), 5).await?;
+    let words = |marker: Marker| {
+        let minutes = (flag.since - marker.at).num_minutes();
+        let when = if minutes >= 0 { format!("{minutes} min before it") } else { format!("{} min after it", -minutes) };
+        said("change", format!("{when}, “{}” was marked ({}, by {}).", marker.title, marker.kind, marker.by))
+    };
+    Ok(found.into_iter().map(words).collect())
+}
+
+/// Where the failing requests failed first, in another service.
+fn origin(ties: &[Tie], count: i64) -> Option<WhySentence> {
+    let most = ties.first()?;
+    let share = percent(ratio(most.count.min(count), count.max(1)));
+    let reference = Some(errors::reference(most.error_id).to_string());
+    Some(WhySentence {
+        kind: "origin".to_owned(),
+        text: format!("{share} of it follows from {}: {} ({} requests failed there first).", most.service, most.title, most.count),
+        reference,
+    })
+}
+
+fn in_words(finding: &Finding) -> String {
+    let share = if finding.share >= 0.995 { "All cases have".to_owned() } else { format!("{} of the cases have", percent(finding.share)) };
+    format!("{share} {} = {}; usually {} of the requests do.", finding.name, finding.value, percent(finding.usual))
+}
+
+/// Commits near its frames, and who owns the files of its own frames.
+async fn change(database: &Database, summary: &Summary, version: Option<&str>) -> Result<(Vec<TouchItem>, Vec<String>), StoreError> {
+    let version = version.unwrap_or(&summary.first_version);
+    let Some(brought) = deploy_changes::of_version(database, &summary.service, version).await? else { return Ok((vec![], vec![])) };
+    let touched = touches(database, &summary.service, summary.reference, &brought).await?;
+    let root = settings::of_service(database, &summary.service).await?.source_root.unwrap_or_default();
+    let stack = occurrences::latest_stack(database, summary.reference).await?;
+    let path = stack.as_ref().and_then(|stack| stack.own_frame()).and_then(|frame| {
+        outcrop_core::source_link::repository_path(frame, &root).or_else(|| touched.first().map(|touch| touch.path.clone()))
+    });
+    Ok((touched, path.map(|path| owners(&brought.owners, &path)).unwrap_or_default()))
+}
+
+fn changed(touch: &TouchItem) -> WhySentence {
+    let id = touch.commit.get(..10).unwrap_or(&touch.commit);
+    let place = match touch.distance {
+        Some(0) => format!("wrote the very line it fails at, {}:{}", touch.path, touch.line),
+        Some(1) => format!("changed the line beside the one it fails at, {}:{}", touch.path, touch.line),
+        Some(lines) => format!("changed {} {lines} lines from where it fails ({}:{})", touch.path, touch.path, touch.line),
+        None => format!("took lines away from {}, in which it fails at line {}", touch.path, touch.line),
+    };
+    said("change", format!("Commit {id} by {}, “{}”, {place}.", touch.author, touch.summary))
+}
+
+/// Other errors that rose at the same time in the same environment and are not its origin.
+async fn together(database: &Database, flag: &Flag, begins_in: &[Tie]) -> Result<Option<WhySentence>, StoreError> {
+    let found = deploys::said_around(database, &flag.environment, (flag.since - TOGETHER, flag.since + TOGETHER)).await?;
+    let others: Vec<&Flag> = found
+        .iter()
+        .filter(|other| other.error_id != flag.error_id && begins_in.iter().all(|tie| tie.error_id != other.error_id))
+        .collect();
+    let Some(first) = others.first() else { return Ok(None) };
+    let named: Vec<String> = others.iter().take(NAMED).map(|other| format!("{} {} ({})", other.service, other.title, other.kind)).collect();
+    let more = if others.len() > NAMED { format!(" and {} more", others.len() - NAMED) } else { String::new() };
+    Ok(Some(WhySentence {
+        kind: "together".to_owned(),
+        text: format!("Within a quarter of an hour of it rose: {}{more}.", named.join(", ")),
+        reference: Some(errors::reference(first.error_id).to_string()),
+    }))
+}
+
+fn nothing(summary: &Summary) -> String {
+    format!(
+        "Nothing that is known explains it: it is neither new nor surging, no change was marked, and its cases have nothing in common that other requests of {} have not.",
+        summary.service
+    )
+}

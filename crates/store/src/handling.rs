@@ -1,0 +1,229 @@
+//! What people do about errors: take, settle, quiet, reopen, note.
+
+use std::collections::HashMap;
+
+use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_core::Reference;
+use sqlx::{FromRow, PgConnection};
+
+use crate::errors::{self, Scope};
+use crate::{Database, StoreError};
+
+/// What is known of how an error is handled: three independent facts. With neither of the last two it is open.
+#[derive(Clone, Debug, Default, PartialEq, Eq, FromRow)]
+pub struct Handling {
+    /// The person or team that took it.
+    pub taken_by: Option<String>,
+    /// The version from which on it must not occur.
+    pub settled_in: Option<String>,
+    /// The time until which nobody is told.
+    pub quiet_until: Option<DateTime<Utc>>,
+    /// The predicate until which nobody is told.
+    pub quiet_where: Option<String>,
+}
+
+impl Handling {
+    /// Whether nobody is told of it at a time.
+    #[must_use]
+    pub fn is_quiet(&self, now: DateTime<Utc>) -> bool {
+        self.quiet_where.is_some() || self.quiet_until.is_some_and(|until| until > now)
+    }
+
+    /// Neither settled nor quiet.
+    #[must_use]
+    pub fn is_open(&self, now: DateTime<Utc>) -> bool {
+        self.settled_in.is_none() && !self.is_quiet(now)
+    }
+
+    /// Until what it is quiet, in words.
+    #[must_use]
+    pub fn quiet_in_words(&self, now: DateTime<Utc>) -> Option<String> {
+        match (&self.quiet_where, self.quiet_until.filter(|until| *until > now)) {
+            (Some(predicate), _) => Some(predicate.clone()),
+            (None, Some(until)) => Some(until.to_rfc3339_opts(chrono::SecondsFormat::Secs, true)),
+            (None, None) => None,
+        }
+    }
+}
+
+/// One thing done about an error.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Action {
+    /// Somebody takes it.
+    Take(String),
+    /// Nobody has it any more.
+    HandBack,
+    /// It must not occur from a version on.
+    Settle(String),
+    /// Nobody is told until a time.
+    QuietUntil(DateTime<Utc>),
+    /// Nobody is told until a predicate holds for it.
+    QuietWhere(String),
+    /// It is neither settled nor quiet.
+    Reopen,
+    /// Something worth knowing.
+    Note(String),
+}
+
+impl Action {
+    fn told(&self) -> (&'static str, String) {
+        match self {
+            Self::Take(who) => ("take", who.clone()),
+            Self::HandBack => ("hand back", String::new()),
+            Self::Settle(version) => ("settle", version.clone()),
+            Self::QuietUntil(until) => ("quiet", until.to_rfc3339_opts(chrono::SecondsFormat::Secs, true)),
+            Self::QuietWhere(predicate) => ("quiet", predicate.clone()),
+            Self::Reopen => ("reopen", String::new()),
+            Self::Note(text) => ("note", text.clone()),
+        }
+    }
+}
+
+/// Does something about an error at a time, and writes down who did.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn act(database: &Database, error: Reference, action: &Action, by: &str, at: DateTime<Utc>) -> Result<(), StoreError> {
+    let number = errors::number(error);
+    let mut transaction = database.pool.begin().await?;
+    let set = match action {
+        Action::Take(_) => "taken_by = $2",
+        Action::HandBack => "taken_by = NULL",
+        Action::Settle(_) => "settled_in = $2, settled_at = $3",
+        Action::QuietUntil(_) => "quiet_until = ($2::text)::timestamptz, quiet_where = NULL, quiet_at = $3",
+        Action::QuietWhere(_) => "quiet_until = NULL, quiet_where = $2, quiet_at = $3",
+        Action::Reopen => "settled_in = NULL, settled_at = NULL, quiet_until = NULL, quiet_where = NULL, quiet_at = NULL",
+        Action::Note(_) => "taken_by = taken_by",
+    };
+    sqlx::query("INSERT INTO handling (error_id) VALUES ($1) ON CONFLICT DO NOTHING").bind(number).execute(&mut *transaction).await?;
+    let (verb, what) = action.told();
+    // What is set is one of the texts above; `$2` stands in all for its type.
+    let statement = format!("UPDATE handling SET {set} WHERE error_id = $1 AND $2::text IS NOT NULL AND $3::timestamptz IS NOT NULL");
+    sqlx::query(sqlx::AssertSqlSafe(statement)).bind(number).bind(&what).bind(at).execute(&mut *transaction).await?;
+    note(&mut transaction, number, (by, at), verb, &what).await?;
+    transaction.commit().await?;
+    Ok(())
+}
+
+async fn note(
+    connection: &mut PgConnection,
+    error: i32,
+    (by, at): (&str, DateTime<Utc>),
+    verb: &str,
+    what: &str,
+) -> Result<(), StoreError> {
+    sqlx::query("INSERT INTO handling_change (error_id, by, verb, what, at) VALUES ($1, $2, $3, $4, $5)")
+        .bind(error)
+        .bind(by)
+        .bind(verb)
+        .bind(what)
+        .bind(at)
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// Errors that are settled, quiet or taken.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn all(database: &Database) -> Result<HashMap<i32, Handling>, StoreError> {
+    #[derive(FromRow)]
+    struct Row {
+        error_id: i32,
+        #[sqlx(flatten)]
+        handling: Handling,
+    }
+    let rows: Vec<Row> =
+        sqlx::query_as("SELECT error_id, taken_by, settled_in, quiet_until, quiet_where FROM handling").fetch_all(&database.pool).await?;
+    Ok(rows.into_iter().map(|row| (row.error_id, row.handling)).collect())
+}
+
+/// One thing that was done.
+#[derive(Clone, Debug, FromRow)]
+pub struct Change {
+    /// When.
+    pub at: DateTime<Utc>,
+    /// Who did it; `outcrop` for what happened by itself.
+    pub by: String,
+    /// `take`, `hand back`, `settle`, `quiet`, `reopen`, `return`, `speak up` or `note`.
+    pub verb: String,
+    /// To whom, in which version, until what, or the note.
+    pub what: String,
+}
+
+/// Changes shown of one error.
+const CHANGES: i64 = 100;
+
+/// What was done about an error, the newest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn changes(database: &Database, error: Reference) -> Result<Vec<Change>, StoreError> {
+    Ok(sqlx::query_as("SELECT at, by, verb, what FROM handling_change WHERE error_id = $1 ORDER BY id DESC LIMIT $2")
+        .bind(errors::number(error))
+        .bind(CHANGES)
+        .fetch_all(&database.pool)
+        .await?)
+}
+
+/// Opens settled errors that returned. In the transaction that says so.
+pub(crate) async fn returned(connection: &mut PgConnection, errors: &[(i32, String, DateTime<Utc>)]) -> Result<(), StoreError> {
+    for (error, version, at) in errors {
+        let opened = sqlx::query("UPDATE handling SET settled_in = NULL, settled_at = NULL WHERE error_id = $1 AND settled_at <= $2")
+            .bind(error)
+            .bind(at)
+            .execute(&mut *connection)
+            .await?;
+        if opened.rows_affected() > 0 {
+            note(connection, *error, ("outcrop", *at), "return", version).await?;
+        }
+    }
+    Ok(())
+}
+
+/// Ends the quiet of errors for which it is over: the time has come, or the predicate holds for what occurred since. Returns how many.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the next round tries again.
+pub async fn end_quiet(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
+    let rows: Vec<(i32, Option<DateTime<Utc>>, Option<String>, DateTime<Utc>)> =
+        sqlx::query_as("SELECT error_id, quiet_until, quiet_where, quiet_at FROM handling WHERE quiet_at IS NOT NULL ORDER BY error_id")
+            .fetch_all(&database.pool)
+            .await?;
+    let mut ended = 0;
+    for (error, until, predicate, since) in rows {
+        let why = match (until, predicate) {
+            (Some(until), _) if until <= now => until.to_rfc3339_opts(chrono::SecondsFormat::Secs, true),
+            (None, Some(text)) if holds(database, error, &text, since, now).await? => text,
+            _ => continue,
+        };
+        let mut transaction = database.pool.begin().await?;
+        let done = sqlx::query(
+            "UPDATE handling SET quiet_until = NULL, quiet_where = NULL, quiet_at = NULL WHERE error_id = $1 AND quiet_at = $2",
+        )
+        .bind(error)
+        .bind(since)
+        .execute(&mut *transaction)
+        .await?;
+        if done.rows_affected() > 0 {
+            note(&mut transaction, error, ("outcrop", now), "speak up", &why).await?;
+            ended += 1;
+        }
+        transaction.commit().await?;
+    }
+    Ok(ended)
+}
+
+async fn holds(database: &Database, error: i32, text: &str, since: DateTime<Utc>, now: DateTime<Utc>) -> Result<bool, StoreError> {
+    let Ok(predicate) = outcrop_core::query::parse(text) else { return Ok(false) };
+    let scope = Scope {
+        service: None,
+        environment: None,
+        version: None,
+        from: since,
+        to: now.max(since + TimeDelta::minutes(1)),
+        predicate: Some(std::sync::Arc::new(predicate)),
+    };
+    Ok(errors::one(database, errors::reference(error), &scope).await?.is_some_and(|summary| summary.count > 0))
+}
