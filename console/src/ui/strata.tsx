@@ -169,7 +169,7 @@ export function Strata({ timeline, service, marks = [], onWindow }: StrataProps)
           .map(({ mark, step }) => (
             <g key={mark.id}>
               <line x1={x(step)} x2={x(step)} y1={0} y2={high + gap + lane} stroke="var(--color-ochre)" strokeWidth={1.5} />
-              <text x={x(step) + (x(step) > width * 0.6 ? -6 : 6)} y={high - 4} textAnchor={x(step) > width * 0.6 ? "end" : "start"} className="fill-ochre text-[12px]">
+              <text x={x(step) + (x(step) > width * 0.6 ? -6 : 6)} y={high + gap - 3} textAnchor={x(step) > width * 0.6 ? "end" : "start"} className="fill-ochre text-[11px]">
                 ◆ {mark.title}
               </text>
             </g>

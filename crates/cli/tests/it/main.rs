@@ -6,6 +6,7 @@
 mod collect;
 mod commands;
 mod console;
+mod decide;
 mod demo;
 mod deploys;
 mod hostile;

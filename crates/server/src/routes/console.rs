@@ -30,8 +30,10 @@ pub(super) async fn page(request: HttpRequest, state: web::Data<State>) -> HttpR
         // Names of built files hold a hash of their content.
         return file(&request, &asset, "public, max-age=31536000, immutable");
     }
+    // Files lie in the root or in assets/; a page's address may hold a version's dots.
+    let is_file = path.starts_with("assets/") || path.contains('.') && !path.contains('/');
     match Assets::get("index.html") {
-        Some(asset) if !path.contains('.') => file(&request, &asset, "no-cache"),
+        Some(asset) if !is_file => file(&request, &asset, "no-cache"),
         Some(_) => nothing_here().await,
         None => problem(
             StatusCode::NOT_FOUND,

@@ -54,15 +54,17 @@ async fn why(database: &Database, reference: Reference, now: DateTime<Utc>) -> R
         sentences.push(said("beginning", beginning(database, flag, &summary).await?));
         sentences.extend(marked(database, flag).await?);
     }
-    let (begins_in, _) = traces::ties(database, number, scope.from, scope.to).await?;
+    let (begins_in, followed_by) = traces::ties(database, number, scope.from, scope.to).await?;
     sentences.extend(origin(&begins_in, summary.count));
-    let common = stands_out::of_error(database, reference, &scope).await?;
+    // Requests of a whole day: those since it began are too much of the error itself.
+    let day = Scope { from: now - TimeDelta::days(1), ..scope.clone() };
+    let common = stands_out::of_error(database, reference, &day).await?;
     let telling = common.findings.iter().filter(|finding| finding.name != "version" && finding.name != "service.version");
     sentences.extend(telling.take(NAMED).map(|finding| said("stands out", in_words(finding))));
     let (touched, owned) = change(database, &summary, version.as_deref()).await?;
     sentences.extend(touched.first().map(changed));
     if let Some(flag) = &flag {
-        sentences.extend(together(database, flag, &begins_in).await?);
+        sentences.extend(together(database, flag, &[begins_in, followed_by].concat()).await?);
     }
     if sentences.is_empty() {
         sentences.push(said("nothing", nothing(&summary)));
@@ -82,10 +84,8 @@ async fn beginning(database: &Database, flag: &Flag, summary: &Summary) -> Resul
     let after = deploy.as_ref().map(|deploy| (flag.since - deploy.at).num_minutes().max(0));
     Ok(match (flag.kind.as_str(), after) {
         ("new", Some(minutes)) if minutes <= 60 => {
-            format!(
-                "It began with {named}: never seen in {} before, first at {at}, {minutes} min after that version was deployed.",
-                flag.environment
-            )
+            let after = if minutes == 0 { "in the minute in which".to_owned() } else { format!("{minutes} min after") };
+            format!("It began with {named}: never seen in {} before, first at {at}, {after} that version was deployed.", flag.environment)
         }
         ("new", _) => format!(
             "It was never seen in {} before {at}; {named} had been running for a while, so that the deploy alone does not explain it.",
@@ -120,8 +120,10 @@ async fn marked(database: &Database, flag: &Flag) -> Result<Vec<WhySentence>, St
     let place = (Some(flag.service.as_str()), Some(flag.environment.as_str()));
     let found = markers::list(database, place, (flag.since - MARKED, flag.said_at), 5).await?;
     let words = |marker: Marker| {
+        // The beginning of a surge is known to the quarter of an hour.
         let minutes = (flag.since - marker.at).num_minutes();
-        let when = if minutes >= 0 { format!("{minutes} min before it") } else { format!("{} min after it", -minutes) };
+        let when =
+            if minutes > 15 { format!("{minutes} min before it") } else { format!("At about that time ({})", marker.at.format("%H:%M")) };
         said("change", format!("{when}, “{}” was marked ({}, by {}).", marker.title, marker.kind, marker.by))
     };
     Ok(found.into_iter().map(words).collect())
@@ -168,13 +170,11 @@ fn changed(touch: &TouchItem) -> WhySentence {
     said("change", format!("Commit {id} by {}, “{}”, {place}.", touch.author, touch.summary))
 }
 
-/// Other errors that rose at the same time in the same environment and are not its origin.
-async fn together(database: &Database, flag: &Flag, begins_in: &[Tie]) -> Result<Option<WhySentence>, StoreError> {
+/// Other errors that rose at the same time in the same environment and are neither its origin nor its echoes.
+async fn together(database: &Database, flag: &Flag, tied: &[Tie]) -> Result<Option<WhySentence>, StoreError> {
     let found = deploys::said_around(database, &flag.environment, (flag.since - TOGETHER, flag.since + TOGETHER)).await?;
-    let others: Vec<&Flag> = found
-        .iter()
-        .filter(|other| other.error_id != flag.error_id && begins_in.iter().all(|tie| tie.error_id != other.error_id))
-        .collect();
+    let others: Vec<&Flag> =
+        found.iter().filter(|other| other.error_id != flag.error_id && tied.iter().all(|tie| tie.error_id != other.error_id)).collect();
     let Some(first) = others.first() else { return Ok(None) };
     let named: Vec<String> = others.iter().take(NAMED).map(|other| format!("{} {} ({})", other.service, other.title, other.kind)).collect();
     let more = if others.len() > NAMED { format!(" and {} more", others.len() - NAMED) } else { String::new() };
