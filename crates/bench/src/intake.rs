@@ -4,8 +4,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
+use opentelemetry_proto::tonic::collector::logs::v1::ExportLogsServiceRequest;
 use opentelemetry_proto::tonic::collector::trace::v1::ExportTraceServiceRequest;
 use opentelemetry_proto::tonic::common::v1::{AnyValue, KeyValue, any_value};
+use opentelemetry_proto::tonic::logs::v1::{LogRecord, ResourceLogs, ScopeLogs};
 use opentelemetry_proto::tonic::resource::v1::Resource;
 use opentelemetry_proto::tonic::trace::v1::{ResourceSpans, ScopeSpans, Span, Status, span::Event};
 use outcrop_testkit::{Durability, Postgres, Service};
@@ -19,8 +21,6 @@ const FLOOR_BATCH: usize = 5_000;
 /// Failing spans per request of the product, and senders at once.
 pub const PER_REQUEST: u64 = 200;
 const SENDERS: u64 = 16;
-/// The aim: the product's rows per second over the floor's.
-const AIM: f64 = 0.6;
 
 struct Measured {
     rate: f64,
@@ -28,28 +28,59 @@ struct Measured {
     client_micros: f64,
 }
 
-pub async fn run(binary: &str, prefill: u64, rounds: usize, seconds: u64) {
+/// What is sent.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum Load {
+    /// Failing requests, each of its own trace.
+    Failures,
+    /// Ten spans a trace, none of which fails.
+    Spans,
+    /// Log lines of requests.
+    Logs,
+}
+
+impl Load {
+    /// The aim: the product's rows per second over the floor's.
+    const fn aim(self) -> f64 {
+        if matches!(self, Self::Failures) { 0.6 } else { 1.0 }
+    }
+}
+
+pub struct Options {
+    pub load: Load,
+    /// OTLP/gRPC rather than OTLP/HTTP.
+    pub grpc: bool,
+    pub prefill: u64,
+    pub rounds: usize,
+    pub seconds: u64,
+}
+
+pub async fn run(binary: &str, options: Options) {
+    let Options { load, grpc, prefill, rounds, seconds } = options;
     let postgres = Postgres::start(Durability::Durable);
     let floor_url = postgres.database();
-    let mut floor = Floor::new(&floor_url).await;
+    let mut floor = Floor::new(&floor_url, load).await;
     println!("reference table: {prefill} rows first");
     floor.fill(prefill).await;
-    let service = Service::new(binary, postgres.database()).start().await;
+    let port = std::net::TcpListener::bind("127.0.0.1:0").and_then(|free| free.local_addr()).expect("a free port").port();
+    let service = Service::new(binary, postgres.database()).start_with(&["--otlp-grpc", &format!("127.0.0.1:{port}")]).await;
+    let url = if grpc { format!("http://127.0.0.1:{port}") } else { service.url.clone() };
+    let way = Way { load, grpc, url };
     let number = Arc::new(AtomicU64::new(1));
-    product(&postgres, &service, &number, 2).await;
+    product(&postgres, &service, &way, &number, 2).await;
     println!("fsync of one commit: {:.2} ms", floor.commit_millis().await);
     println!("{:<8} {:>10} {:>14} {:>14}", "", "rows/s", "database µs/row", "client µs/row");
     let mut ratios = vec![];
     for _ in 0..rounds {
         let of_floor = floor.measure(&postgres, seconds).await;
         print("floor", &of_floor);
-        let of_product = product(&postgres, &service, &number, seconds).await;
+        let of_product = product(&postgres, &service, &way, &number, seconds).await;
         print("product", &of_product);
         ratios.push(of_product.rate / of_floor.rate);
     }
     ratios.sort_by(f64::total_cmp);
     let median = ratios[ratios.len() / 2];
-    println!("ratio {median:.2} (median of {rounds}, {:.2} to {:.2}); aim {AIM}", ratios[0], ratios[ratios.len() - 1]);
+    println!("ratio {median:.2} (median of {rounds}, {:.2} to {:.2}); aim {}", ratios[0], ratios[ratios.len() - 1], load.aim());
     println!("the product's client µs/row are the service's; the senders' own come on top and share the cores");
 }
 
@@ -67,17 +98,27 @@ struct Floor {
 const HEADER: &[u8] = b"PGCOPY\n\xff\r\n\0\0\0\0\0\0\0\0\0";
 
 impl Floor {
-    async fn new(url: &str) -> Self {
+    async fn new(url: &str, load: Load) -> Self {
         let mut connection = PgConnection::connect(url).await.expect("the database answers");
-        for statement in [
-            "CREATE TABLE reference (id uuid PRIMARY KEY, cause_id bigint NOT NULL, trace_id uuid NOT NULL, attributes jsonb NOT NULL)",
-            "CREATE INDEX ON reference (cause_id, id)",
-            "CREATE INDEX ON reference USING hash (trace_id)",
-        ] {
+        // Of spans and lines: a row each of 260 bytes of jsonb, found by its trace alone.
+        let statements: &[&str] = if load == Load::Failures {
+            &[
+                "CREATE TABLE reference (id uuid PRIMARY KEY, cause_id bigint NOT NULL, trace_id uuid NOT NULL, attributes jsonb NOT NULL)",
+                "CREATE INDEX ON reference (cause_id, id)",
+                "CREATE INDEX ON reference USING hash (trace_id)",
+            ]
+        } else {
+            &[
+                "CREATE TABLE reference (id uuid NOT NULL, cause_id bigint NOT NULL, trace_id uuid NOT NULL, attributes jsonb NOT NULL)",
+                "CREATE INDEX ON reference USING hash (trace_id)",
+            ]
+        };
+        for statement in statements.iter().copied() {
             sqlx::query(statement).execute(&mut connection).await.expect("the reference table can be made");
         }
-        let attributes: serde_json::Map<String, serde_json::Value> =
-            (0..16).map(|at| (format!("skerry.attribute.{at:02}"), format!("value {at:016}").into())).collect();
+        let attributes: serde_json::Map<String, serde_json::Value> = (0..if load == Load::Failures { 16 } else { 6 })
+            .map(|at| (format!("skerry.attribute.{at:02}"), format!("value {at:016}").into()))
+            .collect();
         // jsonb's wire form is a version byte and the text.
         let json = [vec![1], serde_json::to_vec(&attributes).expect("a map encodes")].concat();
         Self { connection, next: 0, json }
@@ -138,7 +179,40 @@ impl Floor {
     }
 }
 
-async fn product(postgres: &Postgres, service: &outcrop_testkit::Running, number: &Arc<AtomicU64>, seconds: u64) -> Measured {
+/// How and where it is sent.
+#[derive(Clone)]
+struct Way {
+    load: Load,
+    grpc: bool,
+    url: String,
+}
+
+impl Way {
+    fn path(&self) -> &'static str {
+        match (self.grpc, self.load) {
+            (false, Load::Logs) => "/v1/logs",
+            (false, _) => "/v1/traces",
+            (true, Load::Logs) => "/opentelemetry.proto.collector.logs.v1.LogsService/Export",
+            (true, _) => "/opentelemetry.proto.collector.trace.v1.TraceService/Export",
+        }
+    }
+
+    fn body(&self, number: u64) -> Vec<u8> {
+        let message = match self.load {
+            Load::Failures => request(number, &Shape::NOW).encode_to_vec(),
+            Load::Spans => spans(number).encode_to_vec(),
+            Load::Logs => lines(number).encode_to_vec(),
+        };
+        if !self.grpc {
+            return message;
+        }
+        // A message of gRPC: not compressed, its length, the message.
+        let length = u32::try_from(message.len()).expect("small").to_be_bytes();
+        [&[0], length.as_slice(), &message].concat()
+    }
+}
+
+async fn product(postgres: &Postgres, service: &outcrop_testkit::Running, way: &Way, number: &Arc<AtomicU64>, seconds: u64) -> Measured {
     let before = (processor::micros(postgres.pid()), processor::micros(service.pid()));
     let start = Instant::now();
     let until = start + Duration::from_secs(seconds);
@@ -146,14 +220,23 @@ async fn product(postgres: &Postgres, service: &outcrop_testkit::Running, number
     let senders: Vec<_> = (0..SENDERS)
         .map(|_| {
             let (number, rows) = (number.clone(), rows.clone());
-            let url = format!("{}/v1/traces", service.url);
-            let key = service.key.clone();
+            let (way, key) = (way.clone(), service.key.clone());
             tokio::spawn(async move {
-                let http = reqwest::Client::new();
+                let http = if way.grpc {
+                    reqwest::Client::builder().http2_prior_knowledge().build().expect("a client")
+                } else {
+                    reqwest::Client::new()
+                };
+                let url = format!("{}{}", way.url, way.path());
+                let content = if way.grpc { "application/grpc" } else { "application/x-protobuf" };
                 while Instant::now() < until {
-                    let body = request(number.fetch_add(1, Ordering::Relaxed), &Shape::NOW).encode_to_vec();
-                    let sent = http.post(&url).bearer_auth(&key).header("content-type", "application/x-protobuf").body(body).send().await;
-                    if sent.is_ok_and(|answer| answer.status() == 200) {
+                    let body = way.body(number.fetch_add(1, Ordering::Relaxed));
+                    let sent =
+                        http.post(&url).bearer_auth(&key).header("content-type", content).header("te", "trailers").body(body).send().await;
+                    // A refusal over gRPC stands in the header of an answer without a body.
+                    if sent.is_ok_and(|answer| {
+                        answer.status() == 200 && answer.headers().get("grpc-status").is_none_or(|status| status == "0")
+                    }) {
                         rows.fetch_add(PER_REQUEST, Ordering::Relaxed);
                     }
                 }
@@ -252,5 +335,105 @@ pub fn request(number: u64, shape: &Shape) -> ExportTraceServiceRequest {
     let of_scope = ScopeSpans { spans, ..ScopeSpans::default() };
     ExportTraceServiceRequest {
         resource_spans: vec![ResourceSpans { resource: Some(resource), scope_spans: vec![of_scope], ..ResourceSpans::default() }],
+    }
+}
+
+fn resource() -> Resource {
+    let text = |key: &str, value: &str| KeyValue {
+        key: key.to_owned(),
+        value: Some(AnyValue { value: Some(any_value::Value::StringValue(value.to_owned())) }),
+        ..KeyValue::default()
+    };
+    Resource {
+        attributes: vec![
+            text("service.name", "fares"),
+            text("service.version", "2.4.0"),
+            text("deployment.environment.name", "production"),
+            text("service.instance.id", "fares-1.pier-3"),
+        ],
+        ..Resource::default()
+    }
+}
+
+fn said(key: &str, value: String) -> KeyValue {
+    KeyValue { key: key.to_owned(), value: Some(AnyValue { value: Some(any_value::Value::StringValue(value)) }), ..KeyValue::default() }
+}
+
+fn nanos_now() -> u64 {
+    u64::try_from(SystemTime::now().duration_since(UNIX_EPOCH).expect("past 1970").as_nanos()).expect("before 2554")
+}
+
+fn trace_of(id: u64) -> Vec<u8> {
+    (u128::from(id.wrapping_mul(0x9e37_79b9_7f4a_7c15)) << 64 | u128::from(id)).to_be_bytes().to_vec()
+}
+
+/// Spans a trace of [`spans`].
+const PER_TRACE: u64 = 10;
+
+/// Requests that succeed: an entry span and nine queries below it each.
+fn spans(number: u64) -> ExportTraceServiceRequest {
+    let now = nanos_now();
+    let spans = (0..PER_REQUEST)
+        .map(|at| {
+            let id = number * PER_REQUEST + at + 1;
+            let entry = id - at % PER_TRACE;
+            let is_entry = at % PER_TRACE == 0;
+            let attributes = if is_entry {
+                vec![
+                    said("http.request.method", "GET".to_owned()),
+                    said("http.route", "/v1/quotes/{sailing}".to_owned()),
+                    said("url.path", format!("/v1/quotes/{id}")),
+                    said("user.id", format!("u-{}", id % 5_000)),
+                ]
+            } else {
+                vec![
+                    said("db.system.name", "postgresql".to_owned()),
+                    said("db.namespace", "tariffs".to_owned()),
+                    said("db.query.text", format!("SELECT rate FROM tariff WHERE id = {id} AND day = $1")),
+                    said("server.address", "pier-3.skerry.example".to_owned()),
+                ]
+            };
+            Span {
+                trace_id: trace_of(entry),
+                span_id: id.to_be_bytes().to_vec(),
+                parent_span_id: if is_entry { vec![] } else { entry.to_be_bytes().to_vec() },
+                name: if is_entry { "GET /v1/quotes/{sailing}" } else { "SELECT tariff" }.to_owned(),
+                kind: if is_entry { 2 } else { 3 },
+                start_time_unix_nano: now - 5_000_000 + at * 1_000,
+                end_time_unix_nano: now - at * 1_000,
+                attributes,
+                ..Span::default()
+            }
+        })
+        .collect();
+    let of_scope = ScopeSpans { spans, ..ScopeSpans::default() };
+    ExportTraceServiceRequest {
+        resource_spans: vec![ResourceSpans { resource: Some(resource()), scope_spans: vec![of_scope], ..ResourceSpans::default() }],
+    }
+}
+
+/// Log lines of requests.
+fn lines(number: u64) -> ExportLogsServiceRequest {
+    let now = nanos_now();
+    let records = (0..PER_REQUEST)
+        .map(|at| {
+            let id = number * PER_REQUEST + at + 1;
+            LogRecord {
+                time_unix_nano: now - at * 1_000,
+                severity_number: 9,
+                severity_text: "INFO".to_owned(),
+                body: Some(AnyValue {
+                    value: Some(any_value::Value::StringValue(format!("quote for sailing {id}: {} metres of deck", id % 19))),
+                }),
+                attributes: vec![said("user.id", format!("u-{}", id % 5_000)), said("code.function.name", "quote".to_owned())],
+                trace_id: trace_of(id),
+                span_id: id.to_be_bytes().to_vec(),
+                ..LogRecord::default()
+            }
+        })
+        .collect();
+    let of_scope = ScopeLogs { log_records: records, ..ScopeLogs::default() };
+    ExportLogsServiceRequest {
+        resource_logs: vec![ResourceLogs { resource: Some(resource()), scope_logs: vec![of_scope], ..ResourceLogs::default() }],
     }
 }

@@ -25,8 +25,14 @@ enum Command {
         #[arg(long, default_value_t = 5)]
         seconds: u64,
     },
-    /// Occurrences taken per second, durable, against the reference floor.
+    /// Occurrences, spans or log lines taken per second, durable, against the reference floor.
     Intake {
+        /// What is sent.
+        #[arg(long, value_enum, default_value = "failures")]
+        of: intake::Load,
+        /// Send over gRPC rather than HTTP.
+        #[arg(long)]
+        grpc: bool,
         /// The service's binary.
         #[arg(long, default_value = "target/release/outcrop")]
         binary: String,
@@ -61,7 +67,9 @@ enum Command {
 async fn main() {
     match Arguments::parse().command {
         Command::Core { seconds } => core::run(seconds),
-        Command::Intake { binary, prefill, rounds, seconds } => intake::run(&binary, prefill, rounds, seconds).await,
+        Command::Intake { of, grpc, binary, prefill, rounds, seconds } => {
+            intake::run(&binary, intake::Options { load: of, grpc, prefill, rounds, seconds }).await;
+        }
         Command::Query { binary, occurrences, errors, copies } => query::run(&binary, occurrences, errors.max(1), copies).await,
     }
 }
