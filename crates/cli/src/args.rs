@@ -834,7 +834,7 @@ pub enum Slices {
 pub enum Services {
     /// Say something of a service, or of `all`; an empty text takes it back.
     #[command(
-        after_help = "Examples:\n  outcrop services set fares --source-root /srv/skerry/fares --source-url 'https://git.skerry.example/fares/{revision}/{path}#L{line}'\n  outcrop services set all --instance-group cloud.region"
+        after_help = "Examples:\n  outcrop services set fares --source-root /srv/skerry/fares --source-url 'https://git.skerry.example/fares/{revision}/{path}#L{line}'\n  outcrop services set all --instance-group cloud.region\n  outcrop services set gangway --weight 1.5 --endpoint-weight 'GET /internal/health=0.2'"
     )]
     Set {
         /// The service, or `all` for every one that has nothing of its own.
@@ -854,6 +854,12 @@ pub enum Services {
         /// Keep e-mail addresses as they are; without it pseudonyms stand for them [default: false].
         #[arg(long, value_name = "true|false")]
         keep_addresses: Option<bool>,
+        /// What attention to its errors is multiplied with, 0.1 to 4; 1 takes it away.
+        #[arg(long, value_name = "FACTOR")]
+        weight: Option<f64>,
+        /// The same for one endpoint, which wins over the service's; 1 takes it away.
+        #[arg(long = "endpoint-weight", value_name = "ENDPOINT=FACTOR")]
+        endpoint_weights: Vec<String>,
     },
     /// Show what is said of a service, or of `all`.
     Show {

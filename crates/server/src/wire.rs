@@ -222,10 +222,25 @@ pub struct ErrorDetail {
     /// The error with its numbers in the window.
     #[serde(flatten)]
     pub error: ErrorItem,
+    /// The endpoints it occurs at in the window, those with most of its occurrences first; 5 at most.
+    pub endpoints: Vec<HitEndpoint>,
     /// Of all time, per environment and version, the latest version first.
     pub sightings: Vec<Sighting>,
     /// The latest occurrence's id, as far as one is kept.
     pub latest_occurrence: Option<String>,
+}
+
+/// An endpoint that an error occurs at.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HitEndpoint {
+    /// The endpoint.
+    pub endpoint: String,
+    /// The share of the error's occurrences that fall on it, 0 to 1; of its newest 5,000.
+    pub share: f64,
+    /// The endpoint's requests in the window.
+    pub requests: i64,
+    /// The share of these that failed with this error, 0 to 1; `null` without requests.
+    pub request_share: Option<f64>,
 }
 
 /// An occurrence in a list.

@@ -8,9 +8,10 @@ use outcrop_core::attention::{Attention, Evidence, attention};
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::query::Predicate;
 use outcrop_core::{Distinct, Reference};
-use sqlx::FromRow;
+use sqlx::{FromRow, QueryBuilder};
 
 use crate::handling::{self, Handling};
+use crate::weights::{self, Weights};
 use crate::{Database, StoreError, predicate};
 
 /// What part of all errors is looked at. Counts are by the minute: the window is widened to whole minutes.
@@ -119,6 +120,17 @@ impl Summary {
 fn is_waited_for(endpoint: &str) -> bool {
     const METHODS: &[&str] = &["GET ", "POST ", "PUT ", "PATCH ", "DELETE ", "HEAD ", "OPTIONS ", "QUERY "];
     METHODS.iter().any(|method| endpoint.starts_with(method))
+}
+
+/// An endpoint that an error occurs at.
+#[derive(Clone, Debug, PartialEq)]
+pub struct HitEndpoint {
+    /// Its name.
+    pub endpoint: String,
+    /// The share of the error's occurrences that fall on it, 0 to 1: of the newest 5,000.
+    pub share: f64,
+    /// Its requests in the window; 0 where none are known.
+    pub requests: i64,
 }
 
 /// Of all time: one error in one environment and version.
@@ -246,7 +258,7 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
         counts(database, &bounds, scope, only),
         places(database, &bounds, scope, only),
         traffic(database, &bounds, scope),
-        weights(database),
+        weights::all(database),
         handling::all(database),
     )?;
     let hit: Vec<i32> = places.values().flat_map(|place| place.endpoints.iter().copied()).collect();
@@ -313,38 +325,6 @@ async fn narrowed(database: &Database, scope: &Scope, predicate: &Predicate, sum
         summary
     };
     Ok(summaries.into_iter().map(narrow).collect())
-}
-
-/// Weights by service and endpoint; an empty endpoint is the service's.
-type Weights = HashMap<(String, String), f64>;
-
-/// The weights that people have set.
-///
-/// # Errors
-/// [`StoreError`] when the database does not answer in time.
-pub async fn weights(database: &Database) -> Result<Weights, StoreError> {
-    let rows: Vec<(String, String, f32)> = sqlx::query_as("SELECT service, endpoint, factor FROM weight").fetch_all(&database.pool).await?;
-    Ok(rows.into_iter().map(|(service, endpoint, factor)| ((service, endpoint), f64::from(factor))).collect())
-}
-
-/// Sets the weight of a service or of one of its endpoints; 1 takes it away.
-///
-/// # Errors
-/// [`StoreError`] when the database does not answer.
-pub async fn set_weight(database: &Database, service: &str, endpoint: &str, factor: f32) -> Result<(), StoreError> {
-    if (factor - 1.0).abs() < f32::EPSILON {
-        sqlx::query("DELETE FROM weight WHERE service = $1 AND endpoint = $2").bind(service).bind(endpoint).execute(&database.pool).await?;
-        return Ok(());
-    }
-    sqlx::query(
-        "INSERT INTO weight (service, endpoint, factor) VALUES ($1, $2, $3) ON CONFLICT (service, endpoint) DO UPDATE SET factor = excluded.factor",
-    )
-    .bind(service)
-    .bind(endpoint)
-    .bind(factor)
-    .execute(&database.pool)
-    .await?;
-    Ok(())
 }
 
 /// The weight of an error: of its weightiest endpoint where one is set, else of its service.
@@ -512,4 +492,57 @@ pub async fn latest(database: &Database, references: &[Reference]) -> Result<Has
 /// [`StoreError`] when the database does not answer in time.
 pub async fn sightings(database: &Database, reference: Reference) -> Result<Vec<Sighting>, StoreError> {
     Ok(sqlx::query_as(include_str!("../queries/errors/sightings.sql")).bind(number(reference)).fetch_all(&database.pool).await?)
+}
+
+/// The endpoints that an error occurs at in a window, those with most of its occurrences first, `limit` at most.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn main_endpoints(database: &Database, summary: &Summary, scope: &Scope, limit: usize) -> Result<Vec<HitEndpoint>, StoreError> {
+    let mut sql = QueryBuilder::new("WITH seen AS MATERIALIZED (SELECT o.endpoint_id FROM occurrence o WHERE ");
+    newest(&mut sql, database, summary.reference, scope).await?;
+    sql.push(
+        ") SELECT endpoint.id, endpoint.name, count(*), (SELECT count(*) FROM seen) FROM seen JOIN endpoint ON endpoint.id = seen.endpoint_id \
+         GROUP BY 1, 2 ORDER BY 3 DESC, 2 LIMIT ",
+    );
+    sql.push_bind(i64::try_from(limit).unwrap_or(i64::MAX));
+    let (bounds, of_service) = (Bounds::of(scope), Scope { service: Some(summary.service.clone()), ..scope.clone() });
+    let found = async { Ok(sql.build_query_as::<(i32, String, i64, i64)>().fetch_all(&database.pool).await?) };
+    let (found, traffic) = futures_util::try_join!(found, traffic(database, &bounds, &of_service))?;
+    let environments = environment_ids(database, &summary.environments).await?;
+    let requests_of = |endpoint: i32| -> i64 {
+        let is_here = |(service, at, environment): &(i32, i32, i32)| {
+            *service == summary.service_id && *at == endpoint && environments.contains(environment)
+        };
+        traffic.iter().filter(|(place, _)| is_here(place)).map(|(_, n)| n).sum()
+    };
+    #[expect(clippy::cast_precision_loss, reason = "at most some thousands")]
+    let share = |n: i64, all: i64| n as f64 / all.max(1) as f64;
+    let hit = |(id, endpoint, n, all)| HitEndpoint { endpoint, share: share(n, all), requests: requests_of(id) };
+    Ok(found.into_iter().map(hit).collect())
+}
+
+async fn environment_ids(database: &Database, names: &[String]) -> Result<Vec<i32>, StoreError> {
+    Ok(sqlx::query_scalar("SELECT id FROM environment WHERE name = ANY($1)").bind(names).fetch_all(&database.pool).await?)
+}
+
+/// Occurrences looked at where all of them would be too many.
+const NEWEST: i64 = 5_000;
+
+/// Writes what holds for an error's occurrences in a scope, the newest 5,000 of them.
+pub(crate) async fn newest(
+    sql: &mut QueryBuilder<sqlx::Postgres>,
+    database: &Database,
+    error: Reference,
+    scope: &Scope,
+) -> Result<(), StoreError> {
+    predicate::within(sql, scope);
+    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ").push_bind(number(error)).push("))");
+    if let Some(predicate) = &scope.predicate {
+        let condition = predicate::resolve(database, predicate, scope).await?;
+        sql.push(" AND ");
+        condition.write(sql);
+    }
+    sql.push(" ORDER BY o.id DESC LIMIT ").push_bind(NEWEST);
+    Ok(())
 }

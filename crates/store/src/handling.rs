@@ -187,7 +187,8 @@ pub(crate) async fn returned(connection: &mut PgConnection, errors: &[(i32, Stri
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next round tries again.
 pub async fn end_quiet(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
-    let rows: Vec<(i32, Option<DateTime<Utc>>, Option<String>, DateTime<Utc>)> =
+    type Row = (i32, Option<DateTime<Utc>>, Option<String>, DateTime<Utc>);
+    let rows: Vec<Row> =
         sqlx::query_as("SELECT error_id, quiet_until, quiet_where, quiet_at FROM handling WHERE quiet_at IS NOT NULL ORDER BY error_id")
             .fetch_all(&database.pool)
             .await?;

@@ -40,6 +40,7 @@ pub mod traces;
 pub mod traffic;
 pub mod upkeep;
 pub mod uses;
+pub mod weights;
 
 pub use database::{Database, OpenError};
 pub use fault::StoreError;

@@ -155,6 +155,9 @@ pub struct AskedTemplates {
     pub template: Option<[u8; 16]>,
 }
 
+/// Lines per hour.
+type Hours = Vec<(DateTime<Utc>, i64)>;
+
 /// Counts lines by their templates over the hours that a window touches, the most frequent first. Predicates and versions are not
 /// looked at.
 ///
@@ -196,7 +199,7 @@ pub async fn templates(database: &Database, scope: &Scope, asked: &AskedTemplate
     .bind(scope.to)
     .fetch_all(&database.pool)
     .await?;
-    let mut hours: HashMap<(Uuid, String), Vec<(DateTime<Utc>, i64)>> = HashMap::new();
+    let mut hours: HashMap<(Uuid, String), Hours> = HashMap::new();
     for (template, service, hour, n) in rows {
         hours.entry((template, service)).or_default().push((hour, n));
     }

@@ -4,8 +4,8 @@ use outcrop_core::Reference;
 use outcrop_core::stands_out::{Finding, Tally, regular_gap, stands_out};
 use sqlx::{FromRow, QueryBuilder};
 
-use crate::errors::{Scope, number};
-use crate::{Database, StoreError, predicate};
+use crate::errors::{Scope, newest};
+use crate::{Database, StoreError};
 
 /// What an error's occurrences have in common.
 #[derive(Clone, Debug, Default)]
@@ -80,12 +80,12 @@ pub async fn of_error(database: &Database, error: Reference, scope: &Scope) -> R
     let mut sql = QueryBuilder::new(
         "WITH seen AS MATERIALIZED (SELECT o.*, ('x' || substr(replace(o.id::text, '-', ''), 1, 12))::bit(48)::bigint AS millis FROM occurrence o WHERE ",
     );
-    narrow(&mut sql, database, error, scope).await?;
+    newest(&mut sql, database, error, scope).await?;
     sql.push(include_str!("../queries/occurrences/values_of_error.sql"));
     let counted: Vec<Counted> = sql.build_query_as().fetch_all(&database.pool).await?;
 
     let mut sql = QueryBuilder::new("WITH seen AS MATERIALIZED (SELECT o.id, o.service_id FROM occurrence o WHERE ");
-    narrow(&mut sql, database, error, scope).await?;
+    newest(&mut sql, database, error, scope).await?;
     sql.push(") SELECT ('x' || substr(replace(id::text, '-', ''), 1, 12))::bit(48)::bigint, service_id FROM seen");
     let times: Vec<(i64, i32)> = sql.build_query_as().fetch_all(&database.pool).await?;
     let Some((_, service)) = times.first() else { return Ok(Common::default()) };
@@ -142,19 +142,4 @@ fn may_tell(name: &str, span_hours: i64) -> bool {
         "weekday (UTC)" => span_hours >= 14 * 24,
         _ => true,
     }
-}
-
-/// Occurrences looked at.
-const NEWEST: i64 = 5_000;
-
-async fn narrow(sql: &mut QueryBuilder<sqlx::Postgres>, database: &Database, error: Reference, scope: &Scope) -> Result<(), StoreError> {
-    predicate::within(sql, scope);
-    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ").push_bind(number(error)).push("))");
-    if let Some(predicate) = &scope.predicate {
-        let condition = predicate::resolve(database, predicate, scope).await?;
-        sql.push(" AND ");
-        condition.write(sql);
-    }
-    sql.push(" ORDER BY o.id DESC LIMIT ").push_bind(NEWEST);
-    Ok(())
 }

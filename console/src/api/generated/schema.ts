@@ -1314,10 +1314,22 @@ export interface components {
             /** @description How many there are in all. */
             total: number;
         };
+        /** @description The weight of one endpoint. */
+        EndpointWeight: {
+            /** @description The endpoint, as it is listed. */
+            endpoint: string;
+            /**
+             * Format: double
+             * @description 0.1 to 4.
+             */
+            factor: number;
+        };
         /** @description One error. */
         ErrorDetail: components["schemas"]["ErrorItem"] & {
             /** @description Errors of other services in which occurrences of this one began, in the window; the most frequent first. */
             begins_in: components["schemas"]["TiedError"][];
+            /** @description The endpoints it occurs at in the window, those with most of its occurrences first; 5 at most. */
+            endpoints: components["schemas"]["HitEndpoint"][];
             /** @description What was said of it in the window, the newest first. */
             flagged: components["schemas"]["FlagItem"][];
             /** @description Errors of other services that followed from this one, in the window; the most frequent first. */
@@ -1665,6 +1677,26 @@ export interface components {
             settled_in?: string | null;
             /** @description Who has it. */
             taken_by?: string | null;
+        };
+        /** @description An endpoint that an error occurs at. */
+        HitEndpoint: {
+            /** @description The endpoint. */
+            endpoint: string;
+            /**
+             * Format: double
+             * @description The share of these that failed with this error, 0 to 1; `null` without requests.
+             */
+            request_share?: number | null;
+            /**
+             * Format: int64
+             * @description The endpoint's requests in the window.
+             */
+            requests: number;
+            /**
+             * Format: double
+             * @description The share of the error's occurrences that fall on it, 0 to 1; of its newest 5,000.
+             */
+            share: number;
         };
         /** @description A number in an hour. */
         HourCount: {
@@ -2470,6 +2502,8 @@ export interface components {
         ServiceSettings: {
             /** @description The attribute that names the customer. */
             customer?: string | null;
+            /** @description The same for single endpoints; where an error has one of these, it wins over the service's. */
+            endpoint_weights?: components["schemas"]["EndpointWeight"][];
             /** @description The attribute that tells instance groups apart, such as `cloud.region`. */
             instance_group?: string | null;
             /** @description Whether e-mail addresses are kept as they are; where not, pseudonyms stand for them. */
@@ -2478,6 +2512,11 @@ export interface components {
             source_root?: string | null;
             /** @description Template of a link to a line of source, with `{path}`, `{line}`, `{revision}` (the commit, else the version), `{service}`. */
             source_url?: string | null;
+            /**
+             * Format: double
+             * @description What attention to the service's errors is multiplied with, 0.1 to 4; `null` and 1 change nothing. Not for `all`.
+             */
+            weight?: number | null;
         };
         /**
          * @description How severe an error is, by OTLP's ranges of severity numbers.

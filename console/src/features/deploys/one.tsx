@@ -56,7 +56,7 @@ function Shown({ detail }: { detail: DeployDetail }) {
           </>
         )}{" "}
         · {share(check.after)} in {check.after.minutes} min since, {share(check.before)} in {check.before.minutes} min before
-        {check.needs_requests > 0 && ` · ${count(check.needs_requests)} more requests are needed to rule out a doubling`}
+        {check.outcome === "too early" && check.needs_requests > 0 && ` · ${count(check.needs_requests)} more requests are needed to rule out a doubling`}
       </p>
       {layers.length > 0 && (
         <Strata

@@ -166,10 +166,38 @@ function Facts({ detail }: { detail: ErrorDetail }) {
         {detail.sightings.length > 6 && <p className="text-faint">and {detail.sightings.length - 6} more</p>}
       </section>
       <section>
+        {detail.endpoints.length > 0 && <Endpoints detail={detail} />}
         <h2 className="border-b border-line pb-1 font-semibold">Attention {detail.attention.score} of 100</h2>
         <p className="py-1 text-[13px]">{detail.attention.reasons.join(" · ")}</p>
       </section>
     </div>
+  );
+}
+
+/** The endpoints it occurs at, and which share of their requests fails with it. */
+function Endpoints({ detail }: { detail: ErrorDetail }) {
+  const search = useSearch({ from: "/inside/errors/$ref" });
+  return (
+    <>
+      <h2 className="border-b border-line pb-1 font-semibold">Where it occurs</h2>
+      <ul className="mb-4 text-[13px]">
+        {detail.endpoints.map((hit) => (
+          <li key={hit.endpoint} className="flex justify-between gap-3 border-b border-line py-1 last:border-b-0">
+            <Link
+              to="/traffic"
+              search={{ ...search, service: detail.service, view: "endpoints", endpoint: hit.endpoint, q: undefined, where: undefined, occurrence: undefined }}
+              className="min-w-0 truncate font-mono"
+            >
+              {hit.endpoint}
+            </Link>
+            <span className="shrink-0 text-faint">
+              {percent(hit.share)} of it
+              {hit.request_share != null && ` · ${percent(hit.request_share)} of ${counted(hit.requests, "request", "requests")} there`}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </>
   );
 }
 

@@ -6,7 +6,7 @@ import { Failed, Skeleton } from "../../ui/states";
 
 const ALL = "all";
 
-const FIELDS: { name: Exclude<keyof ServiceSettings, "keep_addresses">; label: string; hint: string; example: string }[] = [
+const FIELDS: { name: "source_url" | "source_root" | "instance_group" | "customer"; label: string; hint: string; example: string }[] = [
   { name: "source_url", label: "Link to a line of source", hint: "{path}, {line}, {revision} (the commit, else the version) and {service} are filled in.", example: "https://git.skerry.example/{service}/{revision}/{path}#L{line}" },
   { name: "source_root", label: "Folder the code runs in", hint: "It is no part of the path in the repository.", example: "/srv/skerry/fares" },
   { name: "instance_group", label: "Attribute of the instance group", hint: "Tells a canary, a region, a customer's instances apart; the field group in predicates.", example: "cloud.region" },
@@ -92,6 +92,7 @@ function Settings({ service }: { service: string }) {
           </label>
         ))}
       </fieldset>
+      {service !== ALL && <Weights draft={draft} onChange={setDraft} mayChange={mayChange} />}
       {save.isError && (
         <p role="alert" className="border-l-4 border-brick bg-sheet px-3 py-2">
           Not saved: {save.error.message}
@@ -110,5 +111,57 @@ function Settings({ service }: { service: string }) {
         <p className="text-faint">An engineer can change this.</p>
       )}
     </form>
+  );
+}
+
+type WeightsProps = { draft: ServiceSettings; onChange: (draft: ServiceSettings) => void; mayChange: boolean };
+
+/** What attention to errors of the service, and of single endpoints, is multiplied with. */
+function Weights({ draft, onChange, mayChange }: WeightsProps) {
+  const endpoints = draft.endpoint_weights ?? [];
+  const change = (at: number, next: { endpoint: string; factor: number } | null) =>
+    onChange({ ...draft, endpoint_weights: endpoints.flatMap((one, place) => (place !== at ? [one] : next ? [next] : [])) });
+  const factor = (label: string, value: number, onValue: (value: number) => void) => (
+    <input
+      type="number"
+      aria-label={label}
+      min={0.1}
+      max={4}
+      step={0.1}
+      value={value}
+      onChange={(event) => onValue(event.target.valueAsNumber || 1)}
+      className="w-20 rounded-sm border border-line bg-sheet px-2 py-1 font-mono text-[13px]"
+    />
+  );
+  return (
+    <fieldset disabled={!mayChange}>
+      <legend className="font-semibold">
+        Weight in the ranking <span className="font-normal text-faint">Attention to its errors is multiplied with this, 0.1 to 4.</span>
+      </legend>
+      <p className="mt-1 flex items-center gap-2">
+        {factor("Weight of the service", draft.weight ?? 1, (weight) => onChange({ ...draft, weight: weight === 1 ? null : weight }))} at all its endpoints, but
+      </p>
+      {endpoints.map((one, at) => (
+        <p key={at} className="mt-1 flex items-center gap-2">
+          {factor(`Weight of endpoint ${at + 1}`, one.factor, (value) => change(at, { ...one, factor: value }))} at
+          <input
+            aria-label={`Endpoint ${at + 1}`}
+            required
+            value={one.endpoint}
+            placeholder="GET /internal/health"
+            onChange={(event) => change(at, { ...one, endpoint: event.target.value })}
+            className="min-w-0 flex-1 rounded-sm border border-line bg-sheet px-2 py-1 font-mono text-[13px]"
+          />
+          <button type="button" onClick={() => change(at, null)} className="text-accent hover:underline">
+            take away
+          </button>
+        </p>
+      ))}
+      {mayChange && (
+        <button type="button" onClick={() => onChange({ ...draft, endpoint_weights: [...endpoints, { endpoint: "", factor: 0.5 }] })} className="mt-1 text-accent hover:underline">
+          {endpoints.length === 0 ? "weigh an endpoint by itself" : "another endpoint"}
+        </button>
+      )}
+    </fieldset>
   );
 }

@@ -1,6 +1,6 @@
 use chrono::Utc;
 use outcrop_core::text::printable;
-use outcrop_server::wire::{ServiceList, ServiceSettings};
+use outcrop_server::wire::{EndpointWeight, ServiceList, ServiceSettings};
 use reqwest::Method;
 
 use crate::args::{Client, Services};
@@ -11,7 +11,7 @@ use crate::output::{Column, Fit, ago, grouped, json, line, table};
 pub async fn run(command: Option<Services>, client: Client) -> Result<(), Fault> {
     let api = Api::new(&client)?;
     match command {
-        Some(Services::Set { service, source_url, source_root, instance_group, customer, keep_addresses }) => {
+        Some(Services::Set { service, source_url, source_root, instance_group, customer, keep_addresses, weight, endpoint_weights }) => {
             let path = format!("/services/{}/settings", segment(&service));
             // What is not given stays: it is read, changed and written back.
             let said: ServiceSettings = api.get(&path, &[]).await?;
@@ -21,6 +21,8 @@ pub async fn run(command: Option<Services>, client: Client) -> Result<(), Fault>
                 instance_group: instance_group.or(said.instance_group),
                 customer: customer.or(said.customer),
                 keep_addresses: keep_addresses.or(said.keep_addresses),
+                weight: weight.or(said.weight),
+                endpoint_weights: weighed(said.endpoint_weights, &endpoint_weights)?,
             };
             api.send(Method::PUT, &path, Some(&settings)).await?;
             show(&service, &api.get(&path, &[]).await?)
@@ -34,6 +36,18 @@ pub async fn run(command: Option<Services>, client: Client) -> Result<(), Fault>
             if client.json { json(&list) } else { services(&list) }
         }
     }
+}
+
+/// The weights of endpoints with what is given in place of what was said.
+fn weighed(mut said: Vec<EndpointWeight>, given: &[String]) -> Result<Vec<EndpointWeight>, Fault> {
+    for text in given {
+        let parts = text.rsplit_once('=').and_then(|(endpoint, factor)| Some((endpoint.trim(), factor.trim().parse::<f64>().ok()?)));
+        let (endpoint, factor) =
+            parts.ok_or_else(|| Fault::Usage(format!("`{text}` is no ENDPOINT=FACTOR, such as 'GET /internal/health=0.2'")))?;
+        said.retain(|one| one.endpoint != endpoint);
+        said.push(EndpointWeight { endpoint: endpoint.to_owned(), factor });
+    }
+    Ok(said)
 }
 
 fn show(service: &str, settings: &ServiceSettings) -> Result<(), Fault> {
@@ -52,7 +66,12 @@ fn show(service: &str, settings: &ServiceSettings) -> Result<(), Fault> {
         Some(false) => "hidden behind pseudonyms",
         None => "—",
     };
-    line(format!("  {:<15}{addresses}", "addresses"))
+    line(format!("  {:<15}{addresses}", "addresses"))?;
+    line(format!("  {:<15}{}", "weight", settings.weight.map_or_else(|| "—".to_owned(), |factor| factor.to_string())))?;
+    for one in &settings.endpoint_weights {
+        line(printable(&format!("  {:<15}{} at {}", "", one.factor, one.endpoint)))?;
+    }
+    Ok(())
 }
 
 fn services(list: &ServiceList) -> Result<(), Fault> {

@@ -32,6 +32,7 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
         if error.last_seen > now - chrono::TimeDelta::minutes(1) { "now".to_owned() } else { format!("{} ago", ago(error.last_seen, now)) },
     ))?;
     line(format!("Attention {}: {}.", error.attention.score, printable(&error.attention.reasons.join(", "))))?;
+    print_endpoints(&detail)?;
     line("")?;
     let columns = [
         Column("version", Fit::Whole),
@@ -64,6 +65,16 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
     }
     line("")?;
     line(format!("More: outcrop occurrences {0} · outcrop show {0} --why · outcrop show {0} --json", error.reference))
+}
+
+fn print_endpoints(detail: &ErrorDetail) -> Result<(), Fault> {
+    for hit in &detail.endpoints {
+        let requests = hit
+            .request_share
+            .map_or_else(String::new, |share| format!(", {} of its {}", percent(share), counted(hit.requests, "request", "requests")));
+        line(printable(&format!("  {} at {}{requests}", percent(hit.share), hit.endpoint)))?;
+    }
+    Ok(())
 }
 
 /// Findings shown: what fits on a screen beside the rest.

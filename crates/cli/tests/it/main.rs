@@ -21,5 +21,6 @@ mod sdk;
 mod secrets;
 mod senders;
 mod support;
+mod together;
 mod traces;
 mod understanding;

@@ -8,7 +8,7 @@ use crate::sdk;
 use crate::support::{outline, service};
 
 /// A free port of this moment.
-fn free_port() -> u16 {
+pub fn free_port() -> u16 {
     std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
 }
 

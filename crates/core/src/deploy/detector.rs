@@ -3,12 +3,22 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::event::{Event, FlagKind, FlagLine, Minute};
-use super::place::{Place, Told};
+use super::group::{Group, Nats};
+use super::place::{Of, Place, Told};
+use super::series::span;
 
 /// Evidence, in nats, from which on a window that begins with a deploy tells of a surge.
-const AFTER_DEPLOY: f64 = 8.5;
+const AFTER_DEPLOY: f64 = 8.2;
+/// What is asked for more of a window of one minute, and so much less of longer ones: single minutes are wild.
+const BRIEF: f64 = 4.0;
+/// Minutes within which most of what a deploy changed shows, and what is asked for more for each hour after that.
+const SOON: Minute = 90;
+const LATER: f64 = 0.5;
 /// The same for a window that begins anywhere: there are many of them.
-const ANYWHERE: f64 = 13.0;
+const ANYWHERE: f64 = 13.7;
+/// What is asked for more of windows longer than this.
+const DRIFT: f64 = 1.5;
+const HOUR: Minute = 60;
 /// What both are lowered by while other errors of the service rise as well.
 const TOGETHER: f64 = 1.5;
 /// Evidence of other errors of late, above [`HINT`] each, from which on they count as rising together.
@@ -21,7 +31,8 @@ const WATCHED: Minute = 180;
 /// Lengths of windows that begin anywhere, in minutes.
 const WINDOWS: [Minute; 11] = [2, 4, 7, 11, 16, 24, 36, 54, 80, 120, 180];
 /// The smallest rise that is worth a flag.
-const LEAST_RATIO: f64 = 1.25;
+const LEAST_RATIO: f64 = 1.3;
+const LEAST_ANYWHERE: f64 = 1.4;
 /// Minutes after which a raised rate that did not go back is taken for the usual one.
 const SETTLED: Minute = 1_440;
 
@@ -102,11 +113,11 @@ impl Detector {
 
     fn take(&mut self, event: &Event, minute: Minute) {
         match event {
-            Event::Deploy { ended_at: Some(_), .. } => {}
-            Event::Deploy { service, environment, version, .. } => {
+            Event::Deploy { ended_at: Some(_), service, environment, .. } => self.place(service, environment).end_canary(),
+            Event::Deploy { service, environment, version, share, .. } => {
                 let place = self.place(service, environment);
                 let version = place.order.see(version);
-                place.deploys.push(super::place::Deployed { at: minute, version });
+                place.deploy(minute, version, *share);
             }
             Event::Requests { service, environment, version, count, .. } => {
                 let place = self.place(service, environment);
@@ -202,6 +213,54 @@ impl Detector {
     }
 }
 
+/// Evidence from which on a window of this length that begins with a deploy tells of a surge: what a deploy changes shows soon.
+fn after_deploy(length: Minute) -> f64 {
+    AFTER_DEPLOY + span(SOON, length) / span(0, HOUR) * LATER
+}
+
+/// The same of a window that begins anywhere: over hours rates drift by themselves.
+fn anywhere(length: Minute) -> f64 {
+    if length > HOUR { ANYWHERE + DRIFT } else { ANYWHERE }
+}
+
+/// A window with the version that its deploy brought, and by how much it exceeds what is asked of it.
+type Lead = (Told, Option<u32>, f64);
+
+/// The window that exceeds most what is asked of it, since a deploy or anywhere; and what all windows told.
+fn strongest(place: &Place, group: &Group, minute: Minute) -> (Option<Lead>, Vec<(Minute, Nats)>) {
+    let until = minute + 1;
+    let mut strongest: Option<Lead> = None;
+    let mut consider = |told: &Told, version: Option<u32>, threshold: f64| {
+        let least = if version.is_some() { LEAST_RATIO } else { LEAST_ANYWHERE };
+        if told.count <= least * told.expected {
+            return;
+        }
+        let hurdle = group.hurdle(until - told.from, minute, told.clumps);
+        let threshold = threshold + BRIEF / span(told.from, until);
+        let lead = (told.nats.of(told.clumps) - hurdle).min(told.evidence() - threshold);
+        if strongest.as_ref().is_none_or(|(_, _, best)| lead > *best) {
+            strongest = Some((*told, version, lead));
+        }
+    };
+    // A window that reaches into a surge that is over tells of that one.
+    let calm = group.calm_since();
+    for deploy in place.deploys.iter().rev().take_while(|deploy| minute - deploy.at <= WATCHED && deploy.at >= calm) {
+        for of in [Of::Deploy, Of::Version(deploy.version)] {
+            if let Some(told) = place.told(group, deploy.at, until, of) {
+                consider(&told, Some(deploy.version), after_deploy(until - deploy.at));
+            }
+        }
+    }
+    let mut records = vec![];
+    for window in WINDOWS.into_iter().filter(|window| until - window >= calm) {
+        if let Some(told) = place.told(group, until - window, until, Of::Anywhere) {
+            consider(&told, None, anywhere(window));
+            records.push((window, told.nats));
+        }
+    }
+    (strongest, records)
+}
+
 /// Whether an error surges, by the end of a minute in which it occurred.
 fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
     let until = minute + 1;
@@ -209,41 +268,18 @@ fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
     let group = place.groups.get(error)?;
     let quiet_until = group.quiet_until;
     if group.episode.is_some() {
-        let told = WINDOWS.iter().filter_map(|window| place.told(group, until - window, until, None)).map(|told| told.evidence);
+        let told =
+            WINDOWS.iter().filter_map(|window| place.told(group, until - window, until, Of::Anywhere)).map(|told| told.nats.by_count);
         let most = told.fold(0.0, f64::max);
         if let Some(episode) = place.groups.get_mut(error).and_then(|group| group.episode.as_mut()) {
             episode.evidence = episode.evidence.max(most);
         }
         return None;
     }
-    let mut strongest: Option<(Told, Option<u32>, f64)> = None;
-    let mut consider = |told: &Told, version: Option<u32>, threshold: f64| {
-        if told.count > LEAST_RATIO * told.expected {
-            let lead = told.evidence - threshold.max(group.hurdle(until - told.from, minute));
-            if strongest.as_ref().is_none_or(|(_, _, best)| lead > *best) {
-                strongest = Some((*told, version, lead));
-            }
-        }
-    };
-    // A window that reaches into a surge that is over tells of that one.
-    let calm = group.calm_since();
-    for deploy in place.deploys.iter().rev().take_while(|deploy| minute - deploy.at <= WATCHED && deploy.at >= calm) {
-        for version in [None, Some(deploy.version)] {
-            if let Some(told) = place.told(group, deploy.at, until, version) {
-                consider(&told, Some(deploy.version), AFTER_DEPLOY);
-            }
-        }
-    }
-    let mut records = vec![];
-    for window in WINDOWS.into_iter().filter(|window| until - window >= calm) {
-        if let Some(told) = place.told(group, until - window, until, None) {
-            consider(&told, None, ANYWHERE);
-            records.push((window, told.evidence));
-        }
-    }
+    let (strongest, records) = strongest(place, group, minute);
     if let Some(group) = place.groups.get_mut(error) {
-        for (window, evidence) in records {
-            group.record(window, minute, evidence);
+        for (window, nats) in records {
+            group.record(window, minute, nats);
         }
     }
     let (told, version, lead) = strongest.filter(|_| minute >= quiet_until && !place.is_learning(minute))?;
@@ -256,7 +292,7 @@ fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
     let group = place.groups.get(error)?;
     let running = group.events.last().map(|(_, version, _)| *version).unwrap_or_default();
     let group = place.groups.get_mut(error)?;
-    group.lately = (told.evidence, minute);
+    group.lately = (told.evidence(), minute);
     let lead = if others >= TOGETHER_FROM { lead + TOGETHER } else { lead };
     if lead < 0.0 {
         return None;
@@ -274,7 +310,7 @@ fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
         by_deploy: version.is_some(),
         count: told.count as u64,
         expected: told.expected,
-        evidence: told.evidence,
+        evidence: told.evidence(),
         requests: Some(place.exposure.between(told.from, until) as u64),
     })
 }

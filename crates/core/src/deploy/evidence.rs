@@ -16,7 +16,12 @@ impl Dispersion {
     /// The factor by which the variance of a count of mean `m` over `n` minutes exceeds `m`.
     #[must_use]
     pub fn factor(&self, m: f64, n: f64) -> f64 {
-        self.clump + m * (self.slow + self.fast / n.max(1.0))
+        self.clump + m * self.of_rate(n)
+    }
+
+    /// The relative variance of the rate over `n` minutes: single minutes level out, slow changes only over hours.
+    fn of_rate(&self, n: f64) -> f64 {
+        self.slow * (60.0 / n.max(60.0)).sqrt().sqrt() + self.fast / n.max(1.0)
     }
 }
 
@@ -57,7 +62,7 @@ pub fn rate_evidence(count: f64, expected: f64, basis: f64) -> f64 {
 #[must_use]
 pub fn scattered_evidence(count: f64, expected: f64, basis: f64, dispersion: Dispersion, minutes: f64) -> f64 {
     let quasi = rate_evidence(count, expected, basis) / dispersion.factor(expected, minutes);
-    let shape = 1.0 / (dispersion.slow + dispersion.fast / minutes.max(1.0));
+    let shape = 1.0 / dispersion.of_rate(minutes);
     // What is not known of the rate scatters like the rate itself.
     let shape = 1.0 / (1.0 / shape + 1.0 / basis.max(0.5));
     if count <= expected || expected <= 0.0 {
@@ -65,4 +70,15 @@ pub fn scattered_evidence(count: f64, expected: f64, basis: f64, dispersion: Dis
     }
     let gamma = count * (count / expected).ln() - (count + shape) * ((count + shape) / (expected + shape)).ln();
     quasi.min(gamma / dispersion.clump).max(0.0)
+}
+
+/// Nats by which incidents are larger than their usual mean size, sizes being geometric: the likelihood ratio of the mean size
+/// that was seen against the usual one, for so many occurrences past the first of each incident.
+#[must_use]
+pub(super) fn size_evidence(incidents: f64, further: f64, size: f64) -> f64 {
+    if incidents <= 0.0 || further <= incidents * (size - 1.0) {
+        return 0.0;
+    }
+    let all = incidents + further;
+    further * (further / all * size / (size - 1.0)).ln() + incidents * (incidents / all * size).ln()
 }

@@ -8,6 +8,7 @@ mod compare;
 mod detector;
 mod event;
 mod evidence;
+mod group;
 mod order;
 mod place;
 mod series;

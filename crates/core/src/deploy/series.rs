@@ -45,3 +45,9 @@ impl Sums {
         if from < to { self.before(to) - self.before(from) } else { 0.0 }
     }
 }
+
+/// Minutes from one to another, as a number to reckon with.
+#[expect(clippy::cast_precision_loss, reason = "minutes of some days")]
+pub(super) fn span(from: Minute, to: Minute) -> f64 {
+    (to - from).max(0) as f64
+}

@@ -309,7 +309,9 @@ impl<'a> Said<'a> {
     fn add_codes(&self, key: &mut Key) {
         let codes = codes::in_message(self.message);
         if self.message == self.message_before {
-            codes.iter().for_each(|code| key.part(PartKind::Code, code));
+            for code in codes {
+                key.part(PartKind::Code, &code);
+            }
             return;
         }
         for code in codes {

@@ -123,6 +123,36 @@ fn a_nightly_job_is_learnt_and_a_surge_ends() {
     assert!((3_560..3_640).contains(&(ended[0].at - START)), "{ended:?}");
 }
 
+#[test]
+fn one_clump_of_a_rare_error_is_no_surge_but_one_that_goes_on_is() {
+    let mut told = Told::new();
+    for minute in 0..4_000 {
+        // Now and then one or two; once a dozen at once; at last one every few minutes.
+        let rare = match minute {
+            3_000 => 12,
+            3_600.. if minute % 4 == 0 => 1,
+            _ if minute % 311 == 7 => 1 + u64::from(minute % 2 == 0),
+            _ => 0,
+        };
+        told.minute(minute, "7.3.0", 100, &[("g1", rare)]);
+    }
+    let said = told.said();
+    assert_eq!(said.len(), 1, "{said:?}");
+    assert!(said[0].starts_with("surging g1 7.3.0 36"), "{said:?}");
+}
+
+#[test]
+fn an_error_that_a_rollback_brings_back_as_it_was_is_no_surge() {
+    let mut told = Told::new();
+    told.deploy(0, "2.3.9");
+    told.days(0..2_000, "2.3.9", 200, 2.0);
+    told.deploy(2_000, "2.4.0");
+    told.days(2_000..2_300, "2.4.0", 200, 0.0);
+    told.deploy(2_300, "2.3.9");
+    told.days(2_300..2_600, "2.3.9", 200, 2.0);
+    assert_eq!(told.said(), Vec::<String>::new());
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 12, ..ProptestConfig::default() })]
 

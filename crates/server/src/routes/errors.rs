@@ -5,14 +5,14 @@ use actix_web::{HttpRequest, get, web};
 use chrono::{DateTime, Utc};
 use outcrop_core::Reference;
 use outcrop_store::deploys::{self, Flag};
-use outcrop_store::errors::{self, Latest, Summary};
+use outcrop_store::errors::{self, HitEndpoint, Latest, Summary};
 use outcrop_store::traces::{self, Tie};
 
 use super::query::{bad, cursor, error_of, limit, parameters, read_cursor, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, Problem, RequestCounts, Severity, Sighting, TiedError};
+use crate::wire::{self, Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, Problem, RequestCounts, Severity, Sighting, TiedError};
 
 /// Lists the errors that occurred in a window, those that matter most first.
 #[utoipa::path(operation_id = "list_errors", tag = "errors", params(ErrorQuery), responses(
@@ -102,6 +102,8 @@ pub(super) async fn one(
             let number = errors::number(reference);
             let origins = traces::main_origins(&database, &[number], scope.from, scope.to).await?;
             let (begins_in, followed_by) = traces::ties(&database, number, scope.from, scope.to).await?;
+            let hit = errors::main_endpoints(&database, &summary, &scope, ENDPOINTS).await?;
+            let count = summary.count;
             let (_, summary, attention) = rank(summary, &origins, now);
             let origin = origin_of(&summary, &origins);
             let flagged = deploys::flags(&database, &[number], scope.from, scope.to).await?.remove(&number).unwrap_or_default();
@@ -111,12 +113,22 @@ pub(super) async fn one(
                 error: ErrorItem { flags, since_deploy, origin, ..item(latest, summary, attention) },
                 begins_in: begins_in.into_iter().map(tied).collect(),
                 followed_by: followed_by.into_iter().map(tied).collect(),
+                endpoints: hit.into_iter().map(|row| hit_endpoint(row, count)).collect(),
                 sightings: sightings.into_iter().map(sighting).collect(),
                 latest_occurrence: latest.map(|latest| latest.occurrence().to_string()),
             }))
         })
         .await?;
     detail.map(web::Json).ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
+}
+
+/// Endpoints of one error that are named.
+const ENDPOINTS: usize = 5;
+
+fn hit_endpoint(row: HitEndpoint, count: i64) -> wire::HitEndpoint {
+    #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
+    let request_share = (row.requests > 0).then(|| (row.share * count as f64 / row.requests as f64).min(1.0));
+    wire::HitEndpoint { endpoint: row.endpoint, share: row.share, requests: row.requests, request_share }
 }
 
 /// Where an error stands in the list: by attention, then by number.

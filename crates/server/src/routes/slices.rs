@@ -6,13 +6,15 @@ use outcrop_core::query::{self, Field, quoted};
 use outcrop_core::source_link;
 use outcrop_store::parts;
 use outcrop_store::settings::{self, ServiceSetting};
+use outcrop_store::weights::{self, FACTORS};
 
 use super::query::{bad, cursor, error_of, limit, parameters, predicate, read_cursor, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    ErrorQuery, NewSlice, PartItem, PartList, PartQuery, Problem, ServiceSettings, SliceItem, SliceList, UserItem, UserPage, UserQuery,
+    EndpointWeight, ErrorQuery, NewSlice, PartItem, PartList, PartQuery, Problem, ServiceSettings, SliceItem, SliceList, UserItem,
+    UserPage, UserQuery,
 };
 
 /// Values listed at once.
@@ -177,10 +179,27 @@ pub(super) async fn show_settings(
     state: web::Data<State>,
 ) -> Result<web::Json<ServiceSettings>, ApiError> {
     let (database, service) = (state.database.clone(), path.into_inner());
-    let found = state.on_main(async move { settings::own(&database, Some(service.as_str()).filter(|name| *name != ALL)).await }).await?;
+    let (found, weighed) = state
+        .on_main(async move {
+            let own = settings::own(&database, Some(service.as_str()).filter(|name| *name != ALL));
+            futures_util::try_join!(own, weights::of_service(&database, &service))
+        })
+        .await?;
     let ServiceSetting { source_url, source_root, instance_group, customer, keep_addresses } = found;
-    Ok(web::Json(ServiceSettings { source_url, source_root, instance_group, customer, keep_addresses }))
+    let (of_service, of_endpoints): (Vec<_>, Vec<_>) = weighed.into_iter().partition(|(endpoint, _)| endpoint.is_empty());
+    Ok(web::Json(ServiceSettings {
+        source_url,
+        source_root,
+        instance_group,
+        customer,
+        keep_addresses,
+        weight: of_service.first().map(|(_, factor)| *factor),
+        endpoint_weights: of_endpoints.into_iter().map(|(endpoint, factor)| EndpointWeight { endpoint, factor }).collect(),
+    }))
 }
+
+/// Weights of a service's endpoints: a list for people to read.
+const MOST_WEIGHTS: usize = 100;
 
 /// The name that stands for every service.
 const ALL: &str = "all";
@@ -220,13 +239,47 @@ pub(super) async fn set_settings(
             return Err(bad(format!("`{name}` is no attribute's name, such as cloud.region")));
         }
     }
+    let weighed = factors(body.weight, &body.endpoint_weights, &path)?;
     let (database, service) = (state.database.clone(), path.clone());
-    let is_known =
-        state.on_main(async move { settings::set(&database, Some(service.as_str()).filter(|name| *name != ALL), &setting).await }).await?;
+    let is_known = state
+        .on_main(async move {
+            let is_known = settings::set(&database, Some(service.as_str()).filter(|name| *name != ALL), &setting).await?;
+            if is_known {
+                weights::replace(&database, &service, &weighed).await?;
+            }
+            Ok(is_known)
+        })
+        .await?;
     if !is_known {
         return Err(ApiError::NotFound(format!("there is no service {path}")));
     }
     // What comes in from now on is hidden, or kept, as was just said.
     state.read_rules().await;
     Ok(HttpResponse::NoContent().finish())
+}
+
+/// The weights of a service's settings by endpoint, the service's own under an empty one.
+fn factors(weight: Option<f64>, endpoints: &[EndpointWeight], service: &str) -> Result<Vec<(String, f32)>, ApiError> {
+    let own = weight.map(|factor| (String::new(), factor));
+    let all: Vec<(String, f64)> = own.into_iter().chain(endpoints.iter().map(|one| (one.endpoint.trim().to_owned(), one.factor))).collect();
+    if !all.is_empty() && service == ALL {
+        return Err(bad("a weight is set for one service, not for all: it would change nothing"));
+    }
+    if all.len() > MOST_WEIGHTS {
+        return Err(bad(format!("a service has at most {MOST_WEIGHTS} weights")));
+    }
+    let checked = all.into_iter().enumerate().map(|(at, (endpoint, factor))| {
+        let is_named = !endpoint.is_empty() || (at == 0 && weight.is_some());
+        if !is_named || endpoint.len() > LONGEST {
+            return Err(bad(format!("a weight of an endpoint names one, of at most {LONGEST} bytes")));
+        }
+        #[expect(clippy::cast_possible_truncation, reason = "kept to three digits")]
+        let factor = factor as f32;
+        if FACTORS.contains(&factor) {
+            Ok((endpoint, factor))
+        } else {
+            Err(bad(format!("the weight is {factor}; it must be {} to {}", FACTORS.start(), FACTORS.end())))
+        }
+    });
+    checked.collect()
 }

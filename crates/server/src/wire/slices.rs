@@ -110,7 +110,7 @@ pub struct UserItem {
 }
 
 /// What people say of services.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ServiceSettings {
     /// Template of a link to a line of source, with `{path}`, `{line}`, `{revision}` (the commit, else the version), `{service}`.
@@ -128,6 +128,22 @@ pub struct ServiceSettings {
     /// Whether e-mail addresses are kept as they are; where not, pseudonyms stand for them.
     #[serde(default)]
     pub keep_addresses: Option<bool>,
+    /// What attention to the service's errors is multiplied with, 0.1 to 4; `null` and 1 change nothing. Not for `all`.
+    #[serde(default)]
+    pub weight: Option<f64>,
+    /// The same for single endpoints; where an error has one of these, it wins over the service's.
+    #[serde(default)]
+    pub endpoint_weights: Vec<EndpointWeight>,
+}
+
+/// The weight of one endpoint.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EndpointWeight {
+    /// The endpoint, as it is listed.
+    pub endpoint: String,
+    /// 0.1 to 4.
+    pub factor: f64,
 }
 
 /// A part of a request: a heading and rows.

@@ -46,7 +46,7 @@ impl Templates {
 pub(super) struct Line<'a> {
     /// Its request, as a place in the batch.
     submission: usize,
-    line: &'a FoundLine,
+    found: &'a FoundLine,
     id: OccurrenceId,
     service: i32,
     environment: i32,
@@ -71,7 +71,7 @@ pub(super) fn number<'a>(prepared: &Prepared<'a>, templates: &Templates, kept_da
             content.part(&submission.receipt.0).number(at as u64).number(submission.received.millis().unsigned_abs());
             lines.push(Line {
                 submission: place,
-                line,
+                found: line,
                 id: OccurrenceId::new(line.at, content.finish()),
                 service: sender.service,
                 environment: sender.environment,
@@ -89,7 +89,7 @@ pub(super) async fn store(connection: &mut PgConnection, lines: &[Line<'_>], fre
     let mut days: BTreeMap<i64, Rows> = BTreeMap::new();
     let mut hours: BTreeMap<(Timestamp, i32, i32, Uuid), (i16, i64)> = BTreeMap::new();
     for numbered in lines.iter().filter(|numbered| fresh[numbered.submission]) {
-        let line = numbered.line;
+        let line = numbered.found;
         let json = serde_json::to_vec(&line.attributes).expect("a map of JSON values always encodes");
         days.entry(line.at.day())
             .or_insert_with(|| Rows::new(11))

@@ -1,12 +1,9 @@
-use outcrop_store::errors;
+use outcrop_store::weights::{self, FACTORS};
 
 use super::{away, open};
 use crate::args::{DatabaseArgs, Weight};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, line, table};
-
-/// Factors that may be set: a rank can be shifted, not turned upside down.
-const FACTORS: std::ops::RangeInclusive<f32> = 0.1..=4.0;
 
 pub async fn run(database: DatabaseArgs, arguments: Weight) -> Result<(), Fault> {
     let database = open(database).await?;
@@ -14,7 +11,7 @@ pub async fn run(database: DatabaseArgs, arguments: Weight) -> Result<(), Fault>
         if arguments.service.is_some() {
             return Err(Fault::Usage("which factor? 0.1 to 4; 1 takes the weight away".to_owned()));
         }
-        let mut rows: Vec<_> = errors::weights(&database).await.map_err(|error| away(&error))?.into_iter().collect();
+        let mut rows: Vec<_> = weights::all(&database).await.map_err(|error| away(&error))?.into_iter().collect();
         if rows.is_empty() {
             return line("No weight is set: all services and endpoints count alike.");
         }
@@ -31,7 +28,7 @@ pub async fn run(database: DatabaseArgs, arguments: Weight) -> Result<(), Fault>
         return Err(Fault::Usage(format!("the factor is {factor}; it must be {} to {}", FACTORS.start(), FACTORS.end())));
     }
     let endpoint = arguments.endpoint.as_deref().unwrap_or_default();
-    errors::set_weight(&database, service, endpoint, factor).await.map_err(|error| away(&error))?;
+    weights::set(&database, service, endpoint, factor).await.map_err(|error| away(&error))?;
     let place = if endpoint.is_empty() { service.clone() } else { format!("{endpoint} of {service}") };
     line(format!("errors in {place} weigh {factor} times as much now"))
 }
