@@ -65,7 +65,7 @@ export const queryClient = new QueryClient({
 });
 
 /** Which part of everything is looked at; it stands in the address. */
-export type Scope = { service?: string; environment?: string; since?: string; from?: string; to?: string; where?: string };
+export type Scope = { service?: string; environment?: string; since?: string; from?: string; to?: string; where?: string; against?: string };
 
 /** The window of a scope as the API takes it: `since` where no beginning is given. */
 export function windowOf({ since, from, to }: Scope) {
@@ -84,7 +84,7 @@ export function useServices() {
 const STRIP_STEPS = 48;
 
 export function useErrors(scope: Scope, cursor?: string) {
-  const query = { service: scope.service, environment: scope.environment, ...windowOf(scope), where: scope.where, strip: STRIP_STEPS, limit: 50, cursor };
+  const query = { service: scope.service, environment: scope.environment, ...windowOf(scope), where: scope.where, against: scope.against, strip: STRIP_STEPS, limit: 50, cursor };
   return useQuery({
     queryKey: ["errors", query],
     queryFn: () => taken(api.GET("/api/v1/errors", { params: { query } })),
@@ -93,7 +93,7 @@ export function useErrors(scope: Scope, cursor?: string) {
 }
 
 export function useError(reference: string, scope: Scope) {
-  const query = { environment: scope.environment, ...windowOf(scope), where: scope.where };
+  const query = { environment: scope.environment, ...windowOf(scope), where: scope.where, against: scope.against };
   return useQuery({
     queryKey: ["error", reference, query],
     queryFn: () => taken(api.GET("/api/v1/errors/{ref}", { params: { path: { ref: reference }, query } })),

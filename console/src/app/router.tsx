@@ -9,7 +9,7 @@ const text = (value: unknown) => (typeof value === "string" && value !== "" ? va
 
 function search(raw: Record<string, unknown>): Search {
   const found: Search = {};
-  for (const name of ["service", "environment", "since", "from", "to", "where", "cursor", "q", "occurrence", "span", "view", "endpoint", "only", "text", "severity", "template", "trace", "error"] as const) {
+  for (const name of ["service", "environment", "since", "from", "to", "where", "against", "cursor", "q", "occurrence", "span", "view", "endpoint", "only", "text", "severity", "template", "trace", "error"] as const) {
     const value = text(raw[name]);
     if (value !== undefined) found[name] = value;
   }

@@ -3,7 +3,7 @@ import { Link, Outlet, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, queryClient, useMember, useServices } from "../api/client";
 import { Choice } from "../ui/choice";
-import { windowInWords } from "../ui/format";
+import { againstInWords, windowInWords } from "../ui/format";
 import { useHotkeys } from "../ui/hotkeys";
 import { Key } from "../ui/states";
 import { FindBox } from "./find";
@@ -24,6 +24,8 @@ export function Shell() {
 }
 
 const WINDOWS = ["30m", "3h", "24h", "7d", "30d"];
+/** Periods to hold the window against. */
+const AGAINST = ["", "before", "1d", "7d"].map((value) => ({ value, label: againstInWords(value) }));
 
 function Bar() {
   const scope = useSearch({ from: "/inside" });
@@ -35,7 +37,8 @@ function Bar() {
     void navigate({ to: ".", search: (now: Record<string, unknown>) => ({ ...now, cursor: undefined, ...change }) });
   const windows = WINDOWS.map((since) => ({ value: since, label: windowInWords({ since }) }));
   if (scope.from) windows.unshift({ value: "chosen", label: windowInWords(scope) });
-  const carried = { service: scope.service, environment: scope.environment, since: scope.since, from: scope.from, to: scope.to };
+  const carried = { service: scope.service, environment: scope.environment, since: scope.since, from: scope.from, to: scope.to, against: scope.against };
+  const periods = scope.against?.includes("/") ? [{ value: scope.against, label: againstInWords(scope.against) }, ...AGAINST] : AGAINST;
   return (
     <header className="border-b border-line bg-sheet">
       <div className="mx-auto flex max-w-[1280px] flex-wrap items-center gap-x-5 gap-y-2 px-5 py-1.5">
@@ -70,6 +73,7 @@ function Bar() {
               options={windows}
               onChange={(since) => since !== "chosen" && set({ since, from: undefined, to: undefined })}
             />
+            <Choice name="Against" value={scope.against ?? ""} options={periods} onChange={(against) => set({ against: against || undefined })} />
           </div>
           <Hold />
           <Person />

@@ -43,3 +43,11 @@ export function duration(millis: number): string {
   const [value, unit] = millis >= 60_000 ? [millis / 60_000, "min"] : millis >= 1_000 ? [millis / 1_000, "s"] : millis >= 1 ? [millis, "ms"] : [millis * 1_000, "µs"];
   return `${value >= 9.95 || value === 0 ? Math.round(value) : value.toFixed(1)} ${unit}`;
 }
+
+/** The period that a window is held against, in words. */
+export function againstInWords(against: string): string {
+  const known: Record<string, string> = { "": "against nothing", before: "the time before", "1d": "a day earlier", "7d": "a week earlier" };
+  if (known[against] !== undefined) return known[against];
+  const [from, to] = against.split("/");
+  return to ? `${exact(from as string).slice(5, 16)} to ${exact(to).slice(5, 16)}` : `${against} earlier`;
+}

@@ -64,9 +64,17 @@ function useWidth(element: RefObject<Element | null>): number {
 
 /** The strata chart: occurrences in layers, one per version, named in place; requests in a lane of their own below. */
 type Mark = { id: number; at: string; title: string };
-type StrataProps = { timeline: Timeline; service: string; /** Other changes, drawn where they fall. */ marks?: Mark[]; onWindow: (from: Date, to: Date) => void };
+type StrataProps = {
+  timeline: Timeline;
+  service: string;
+  /** Other changes, drawn where they fall. */
+  marks?: Mark[];
+  onWindow: (from: Date, to: Date) => void;
+  /** A step with occurrences was clicked. */
+  onChoose?: (at: Date) => void;
+};
 
-export function Strata({ timeline, service, marks = [], onWindow }: StrataProps) {
+export function Strata({ timeline, service, marks = [], onWindow, onChoose }: StrataProps) {
   const [high, lane, left, gap] = [104, 26, 46, 14];
   const frame = useRef<SVGSVGElement>(null);
   const width = useWidth(frame);
@@ -98,6 +106,7 @@ export function Strata({ timeline, service, marks = [], onWindow }: StrataProps)
   const sum = (values: number[]) => values.reduce((total, n) => total + n, 0);
   const finish = () => {
     if (drag && drag[0] !== drag[1]) onWindow(timeOf(Math.min(...drag)), timeOf(Math.max(...drag) + 1));
+    else if (drag && occurrences.some((values) => (values[drag[0]] ?? 0) > 0)) onChoose?.(timeOf(drag[0]));
     setDrag(null);
   };
   const tickCount = width < 600 ? 3 : 5;
@@ -183,7 +192,7 @@ export function Strata({ timeline, service, marks = [], onWindow }: StrataProps)
       </svg>
       <figcaption className="h-5 text-xs text-faint" aria-live="off">
         {over === null
-          ? "Times in UTC. Drag over the chart to look at a part of it."
+          ? `Times in UTC. Drag over the chart to look at a part of it${onChoose ? "; click where something occurred to see the first occurrence there" : ""}.`
           : `${exact(timeOf(over)).slice(0, 16)} UTC · ${layers
               .map((layer) => `${layer.version}: ${count(layer.occurrences[over] ?? 0)} in ${count(layer.requests[over] ?? 0)} requests`)
               .join(" · ")}`}

@@ -281,10 +281,15 @@ pub enum Role {
 #[derive(Subcommand)]
 pub enum TokenCommand {
     /// Make a token for a member; prints only the token.
-    #[command(after_help = "Example:\n  export OUTCROP_TOKEN=$(outcrop admin token create purser@skerry.example)")]
+    #[command(
+        after_help = "Examples:\n  export OUTCROP_TOKEN=$(outcrop admin token create purser@skerry.example)\n  outcrop admin token create purser@skerry.example --pipeline"
+    )]
     Create {
         /// The member's address.
         email: String,
+        /// For a pipeline: it records and checks deploys and marks changes, and does nothing else.
+        #[arg(long)]
+        pipeline: bool,
     },
 }
 
@@ -357,6 +362,9 @@ pub struct Errors {
     /// The page that begins here: `next` of the page before.
     #[arg(long, value_name = "CURSOR")]
     pub cursor: Option<String>,
+    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
 }
 
 #[derive(Args)]
@@ -394,6 +402,9 @@ pub struct Show {
     /// Say why its occurrences are one error: what counted, what was left out.
     #[arg(long)]
     pub why: bool,
+    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
 }
 
 #[derive(Args)]
@@ -581,6 +592,9 @@ pub struct Endpoints {
     /// Endpoints at most, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
+    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
     /// Say from when on a request of an endpoint is slow; `auto` leaves it to its history.
     #[arg(long, num_args = 3, value_names = ["SERVICE", "ENDPOINT", "TIME"])]
     pub slow_from: Option<Vec<String>>,

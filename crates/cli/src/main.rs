@@ -21,7 +21,9 @@ async fn main() -> ExitCode {
         Command::Serve(serve) => commands::serve::run(serve).await,
         Command::Admin { command, database } => match command {
             Admin::Member { command: MemberCommand::Add(add) } => commands::admin::member::add(database, add).await,
-            Admin::Token { command: TokenCommand::Create { email } } => commands::admin::token::create(database, &email).await,
+            Admin::Token { command: TokenCommand::Create { email, pipeline } } => {
+                commands::admin::token::create(database, &email, pipeline).await
+            }
             Admin::Key { command: KeyCommand::Create { name, services, environments, per_minute } } => {
                 commands::admin::key::create(database, &name, services, environments, per_minute).await
             }

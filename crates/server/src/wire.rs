@@ -169,6 +169,9 @@ pub struct ErrorItem {
     /// A small timeline, where asked for by `strip`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub strip: Option<Timeline>,
+    /// The period asked for by `against`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub against: Option<Then>,
 }
 
 /// What the requests of the window did.
@@ -189,6 +192,9 @@ pub struct ErrorPage {
     pub total: i64,
     /// Requests of the window.
     pub traffic: RequestCounts,
+    /// The period asked for by `against`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub against: Option<Period>,
     /// The cursor of the next page; `null` on the last.
     pub next: Option<String>,
 }
@@ -409,6 +415,38 @@ pub struct ErrorQuery {
     #[serde(rename = "where")]
     #[param(rename = "where")]
     pub predicate: Option<String>,
+    /// The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Lists and one error.
+    pub against: Option<String>,
+}
+
+/// An error in the period that the window is held against.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Then {
+    /// Occurrences.
+    pub count: i64,
+    /// Users.
+    pub users: i64,
+    /// The share of the requests to its endpoints that failed with it; `null` without requests.
+    pub request_share: Option<f64>,
+    /// `more` or `less` of it now, relative to the requests, where chance would do it once in ten thousand; else `null`.
+    pub change: Option<String>,
+}
+
+/// The period that a window is held against.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Period {
+    /// Its beginning.
+    pub from: DateTime<Utc>,
+    /// Its end.
+    pub to: DateTime<Utc>,
+    /// Requests of the services in scope.
+    pub requests: i64,
+    /// Of these, failed.
+    pub failed: i64,
+    /// Errors that occurred then.
+    pub errors: i64,
+    /// Of these, not in the window.
+    pub gone: i64,
 }
 
 /// Which part of an error's time to chart.

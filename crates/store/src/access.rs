@@ -26,6 +26,8 @@ pub struct Member {
     pub email: String,
     /// `viewer`, `engineer` or `admin`.
     pub role: String,
+    /// Whether it is a pipeline's token, which records and checks deploys and does nothing else.
+    pub is_pipeline: bool,
 }
 
 /// Adds a member.
@@ -43,14 +45,15 @@ pub async fn add_member(database: &Database, email: &str, role: &str, password_h
     if done.rows_affected() == 0 { Err(AccessError::Exists(email.to_owned())) } else { Ok(()) }
 }
 
-/// Gives a member one more token.
+/// Gives a member one more token; a pipeline's records and checks deploys and does nothing else.
 ///
 /// # Errors
 /// [`AccessError::Missing`] when there is no such member.
-pub async fn add_token(database: &Database, email: &str, digest: Digest) -> Result<(), AccessError> {
-    let done = sqlx::query("INSERT INTO token (member_id, digest) SELECT id, $2 FROM member WHERE email = $1")
+pub async fn add_token(database: &Database, email: &str, digest: Digest, is_pipeline: bool) -> Result<(), AccessError> {
+    let done = sqlx::query("INSERT INTO token (member_id, digest, scope) SELECT id, $2, $3 FROM member WHERE email = $1")
         .bind(email)
         .bind(uuid(digest))
+        .bind(if is_pipeline { "deploys" } else { "member" })
         .execute(&database.pool)
         .await
         .map_err(StoreError::from)?;
@@ -63,7 +66,8 @@ pub async fn add_token(database: &Database, email: &str, digest: Digest) -> Resu
 /// [`StoreError`] when the database does not answer.
 pub async fn member_of_token(database: &Database, digest: Digest) -> Result<Option<Member>, StoreError> {
     let member = sqlx::query_as(
-        "SELECT member.email, member.role FROM token JOIN member ON member.id = token.member_id WHERE token.digest = $1 AND token.revoked_at IS NULL",
+        "SELECT member.email, member.role, token.scope = 'deploys' AS is_pipeline FROM token JOIN member ON member.id = token.member_id \
+         WHERE token.digest = $1 AND token.revoked_at IS NULL",
     )
     .bind(uuid(digest))
     .fetch_optional(&database.pool)
@@ -124,7 +128,7 @@ pub async fn end_session(database: &Database, digest: Digest) -> Result<(), Stor
 /// [`StoreError`] when the database does not answer.
 pub async fn member_of_session(database: &Database, digest: Digest) -> Result<Option<Member>, StoreError> {
     let member = sqlx::query_as(
-        "SELECT member.email, member.role FROM session JOIN member ON member.id = session.member_id WHERE session.digest = $1 AND session.expires_at > now()",
+        "SELECT member.email, member.role, false AS is_pipeline FROM session JOIN member ON member.id = session.member_id WHERE session.digest = $1 AND session.expires_at > now()",
     )
     .bind(uuid(digest))
     .fetch_optional(&database.pool)

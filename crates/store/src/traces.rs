@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_core::Digest;
 use outcrop_core::telemetry::{SpanId, TraceId};
-use outcrop_core::trace::{Chunk, Trace, origin_of};
+use outcrop_core::trace::{Chunk, Trace, origin_of_report};
 use sqlx::{AssertSqlSafe, FromRow, PgConnection};
 use uuid::Uuid;
 
@@ -340,7 +340,7 @@ pub fn origins(trace: &Trace, occurrences: &[InTrace]) -> Vec<(usize, usize)> {
     }
     let mut origins = vec![];
     for (number, at) in reported.iter().enumerate() {
-        let Some(origin) = at.and_then(|at| origin_of(trace, at)) else { continue };
+        let Some(origin) = at.and_then(|at| origin_of_report(trace, at)) else { continue };
         if let Some(began) = entries.get(&origin).filter(|began| **began != number) {
             origins.push((number, *began));
         }

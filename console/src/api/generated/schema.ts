@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/cdevents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes `service.deployed`, `service.upgraded` and `service.rolledback` as deploys; other events are taken and told of nothing. */
+        post: operations["take_events"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deploys": {
         parameters: {
             query?: never;
@@ -1266,6 +1283,7 @@ export interface components {
         };
         /** @description An endpoint over a window. */
         EndpointItem: {
+            against?: components["schemas"]["EndpointThen"] | null;
             /**
              * Format: int64
              * @description Requests.
@@ -1314,6 +1332,26 @@ export interface components {
             /** @description How many there are in all. */
             total: number;
         };
+        /** @description An endpoint in the period that the window is held against. */
+        EndpointThen: {
+            /** @description What is different now: `fails more`, `slower`, `fails less`, `faster`, each where chance would do it once in ten thousand. */
+            changes: string[];
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed: number;
+            /**
+             * Format: double
+             * @description 95 of 100 took no longer.
+             */
+            p95_ms?: number | null;
+        };
         /** @description The weight of one endpoint. */
         EndpointWeight: {
             /** @description The endpoint, as it is listed. */
@@ -1341,6 +1379,7 @@ export interface components {
         };
         /** @description An error with its numbers in the window asked for. */
         ErrorItem: {
+            against?: components["schemas"]["Then"] | null;
             /** @description How much it matters. */
             attention: components["schemas"]["Attention"];
             /** @description Whether it was first seen within an hour of that version, while an earlier version is known. */
@@ -1415,6 +1454,7 @@ export interface components {
         };
         /** @description A page of errors, those that matter most first. */
         ErrorPage: {
+            against?: components["schemas"]["Period"] | null;
             /** @description The errors. */
             items: components["schemas"]["ErrorItem"][];
             /** @description The cursor of the next page; `null` on the last. */
@@ -1426,6 +1466,16 @@ export interface components {
             total: number;
             /** @description Requests of the window. */
             traffic: components["schemas"]["RequestCounts"];
+        };
+        /** @description What became of events. */
+        EventsTaken: {
+            /** @description Types of the events that tell of no deploy. */
+            other: string[];
+            /**
+             * Format: int32
+             * @description Deploys recorded.
+             */
+            recorded: number;
         };
         /** @description One exception of a chain. */
         Exception: {
@@ -2273,6 +2323,39 @@ export interface components {
             /** @description The span. */
             span_id: string;
         };
+        /** @description The period that a window is held against. */
+        Period: {
+            /**
+             * Format: int64
+             * @description Errors that occurred then.
+             */
+            errors: number;
+            /**
+             * Format: int64
+             * @description Of these, failed.
+             */
+            failed: number;
+            /**
+             * Format: date-time
+             * @description Its beginning.
+             */
+            from: string;
+            /**
+             * Format: int64
+             * @description Of these, not in the window.
+             */
+            gone: number;
+            /**
+             * Format: int64
+             * @description Requests of the services in scope.
+             */
+            requests: number;
+            /**
+             * Format: date-time
+             * @description Its end.
+             */
+            to: string;
+        };
         /** @description What went wrong (RFC 9457). */
         Problem: {
             /**
@@ -2834,6 +2917,26 @@ export interface components {
              */
             requests: number;
         };
+        /** @description An error in the period that the window is held against. */
+        Then: {
+            /** @description `more` or `less` of it now, relative to the requests, where chance would do it once in ten thousand; else `null`. */
+            change?: string | null;
+            /**
+             * Format: int64
+             * @description Occurrences.
+             */
+            count: number;
+            /**
+             * Format: double
+             * @description The share of the requests to its endpoints that failed with it; `null` without requests.
+             */
+            request_share?: number | null;
+            /**
+             * Format: int64
+             * @description Users.
+             */
+            users: number;
+        };
         /** @description An error of another service, tied to one by requests that failed in both. */
         TiedError: {
             /**
@@ -3049,6 +3152,8 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                against?: string;
             };
             header?: never;
             path?: never;
@@ -3065,6 +3170,45 @@ export interface operations {
                 };
             };
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_events: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/cloudevents+json": unknown;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventsTaken"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3358,6 +3502,8 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                against?: string;
             };
             header?: never;
             path?: never;
@@ -3408,6 +3554,8 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                against?: string;
             };
             header?: never;
             path?: never;
@@ -3501,6 +3649,8 @@ export interface operations {
                 strip?: number;
                 /** @description Only occurrences for which this predicate holds; counts are of these. */
                 where?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Lists and one error. */
+                against?: string;
             };
             header?: never;
             path?: never;
@@ -3557,6 +3707,8 @@ export interface operations {
                 strip?: number;
                 /** @description Only occurrences for which this predicate holds; counts are of these. */
                 where?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Lists and one error. */
+                against?: string;
             };
             header?: never;
             path: {
@@ -3828,6 +3980,8 @@ export interface operations {
                 strip?: number;
                 /** @description Only occurrences for which this predicate holds; counts are of these. */
                 where?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Lists and one error. */
+                against?: string;
             };
             header?: never;
             path: {
@@ -4145,6 +4299,8 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                against?: string;
             };
             header?: never;
             path?: never;
@@ -4593,6 +4749,8 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                against?: string;
             };
             header?: never;
             path?: never;
@@ -4865,6 +5023,8 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                against?: string;
             };
             header?: never;
             path?: never;
@@ -5196,6 +5356,8 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                against?: string;
             };
             header?: never;
             path?: never;
@@ -5246,6 +5408,8 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                against?: string;
             };
             header?: never;
             path?: never;

@@ -21,7 +21,7 @@ export function OccurrenceView({ occurrence, narrow }: { occurrence: OccurrenceD
       </TabList>
       <TabPanels>
         <TabPanel>
-          <div className="grid gap-x-6 lg:grid-cols-[minmax(0,1fr)_24rem]">
+          <div className="grid grid-cols-[minmax(0,1fr)] gap-x-6 lg:grid-cols-[minmax(0,1fr)_24rem]">
             <StackView occurrence={occurrence} />
             <LeadUp occurrence={occurrence} />
           </div>

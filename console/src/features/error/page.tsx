@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { type Choice, type ErrorDetail, type OccurrenceDetail, type TiedError, type Timeline, api, choose, taken, useError, useOccurrence, useTimeline, windowOf } from "../../api/client";
 import { layerShare } from "../../api/facts";
-import { agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
+import { againstInWords, agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strata } from "../../ui/strata";
@@ -27,6 +27,11 @@ export function ErrorPage() {
   const detail = error.data;
   const onWindow = (from: Date, to: Date) =>
     void navigate({ search: (now) => ({ ...now, since: undefined, from: from.toISOString(), to: to.toISOString() }) });
+  const show = async (at: Date) => {
+    // Ids begin with their time: the first after the id that a moment would have is the first occurrence of that moment.
+    const found = await choose(ref, { newer: (at.getTime() - 1).toString(16).padStart(12, "0").padEnd(32, "f") }, { environment: search.environment });
+    if (found) await navigate({ search: (now) => ({ ...now, occurrence: found }), hash: "occurrence" });
+  };
   const narrow = (test: string) => void navigate({ search: (now) => ({ ...now, where: narrowed(now.where, test) }) });
   return (
     <article>
@@ -39,6 +44,12 @@ export function ErrorPage() {
         · first <time dateTime={detail.first_seen} title={exact(detail.first_seen)}>{agoInWords(detail.first_seen)}</time> in {detail.first_version} · last{" "}
         <time dateTime={detail.last_seen} title={exact(detail.last_seen)}>{agoInWords(detail.last_seen)}</time> ·{" "}
         <a href="#occurrence">{counted(detail.count, "occurrence", "occurrences")}</a> in {windowInWords(search)} ·{" "}
+        {detail.against && search.against && (
+          <>
+            {count(detail.against.count)} {againstInWords(search.against)}
+            {detail.against.change && <b className={detail.against.change === "more" ? "text-brick" : "text-moss"}> ({detail.against.change} now)</b>} ·{" "}
+          </>
+        )}
         {detail.users === 0 ? "no user named" : <a href="#users">{counted(detail.users, "user", "users")}</a>} · {detail.uncaught ? "uncaught" : "caught"}, {detail.severity}
       </p>
       {search.where && (
@@ -57,7 +68,7 @@ export function ErrorPage() {
             <p>Choose a longer window above.</p>
           </Empty>
         ) : (
-          <Strata timeline={timeline.data} service={detail.service} marks={marks.data?.items ?? []} onWindow={onWindow} />
+          <Strata timeline={timeline.data} service={detail.service} marks={marks.data?.items ?? []} onWindow={onWindow} onChoose={(at) => void show(at)} />
         ))}
       {search.from && (
         <p className="-mt-1 mb-2">
@@ -67,7 +78,7 @@ export function ErrorPage() {
         </p>
       )}
       <StandsOut reference={ref} scope={search} narrow={narrow} />
-      <div className="grid gap-x-8 md:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+      <div className="grid grid-cols-[minmax(0,1fr)] gap-x-8 md:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <Why detail={detail} />
         <Handling detail={detail} />
       </div>
@@ -182,15 +193,15 @@ function Endpoints({ detail }: { detail: ErrorDetail }) {
       <h2 className="border-b border-line pb-1 font-semibold">Where it occurs</h2>
       <ul className="mb-4 text-[13px]">
         {detail.endpoints.map((hit) => (
-          <li key={hit.endpoint} className="flex justify-between gap-3 border-b border-line py-1 last:border-b-0">
+          <li key={hit.endpoint} className="flex flex-wrap justify-between gap-x-3 border-b border-line py-1 last:border-b-0">
             <Link
               to="/traffic"
               search={{ ...search, service: detail.service, view: "endpoints", endpoint: hit.endpoint, q: undefined, where: undefined, occurrence: undefined }}
-              className="min-w-0 truncate font-mono"
+              className="min-w-0 break-all font-mono"
             >
               {hit.endpoint}
             </Link>
-            <span className="shrink-0 text-faint">
+            <span className="text-faint">
               {percent(hit.share)} of it
               {hit.request_share != null && ` · ${percent(hit.request_share)} of ${counted(hit.requests, "request", "requests")} there`}
             </span>

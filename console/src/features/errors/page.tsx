@@ -2,7 +2,7 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
 import { type ErrorItem, useErrors } from "../../api/client";
 import { isYoung } from "../../api/facts";
-import { ago, count, counted, exact, percent, windowInWords } from "../../ui/format";
+import { againstInWords, ago, count, counted, exact, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Code, Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strip } from "../../ui/strata";
@@ -59,7 +59,7 @@ export function ErrorsPage() {
     );
   }
   if (errors.isError) return <Failed what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
-  const { total, traffic, next } = errors.data;
+  const { total, traffic, next, against } = errors.data;
   const when = windowInWords(search);
   if (all.length === 0 && search.where && !search.cursor) {
     return (
@@ -81,7 +81,7 @@ export function ErrorsPage() {
   if (all.length === 0) return <Nothing requests={traffic.requests} when={when} service={search.service} isFurther={search.cursor !== undefined} />;
   const parts = new Set(items.map(part)).size;
   const { lead, rest } = pageSentence(all, total);
-  const scope = { service: search.service, environment: search.environment, since: search.since, from: search.from, to: search.to, where: search.where };
+  const scope = { service: search.service, environment: search.environment, since: search.since, from: search.from, to: search.to, where: search.where, against: search.against };
   return (
     <>
       <h1 className="text-xl leading-7 font-bold">
@@ -92,6 +92,20 @@ export function ErrorsPage() {
         {counted(traffic.failed, "request", "requests")} failed of {count(traffic.requests)}
         {traffic.requests > 0 && ` (${percent(traffic.failed / traffic.requests)})`} · {counted(total, "error", "errors")} in {when}
       </p>
+      {against && search.against && (
+        <p className="text-faint">
+          Against {againstInWords(search.against)}: {counted(against.failed, "request", "requests")} failed of {count(against.requests)}
+          {against.requests > 0 && ` (${percent(against.failed / against.requests)})`} · {counted(against.errors, "error", "errors")}
+          {against.gone > 0 && (
+            <>
+              {", "}
+              <Link to="/errors" search={{ ...search, since: undefined, from: against.from, to: against.to, against: undefined, cursor: undefined }}>
+                {count(against.gone)} of them gone now
+              </Link>
+            </>
+          )}
+        </p>
+      )}
       {box}
       {slices}
       <div className="hidden justify-between border-b border-line pb-1 text-[13px] md:flex">
@@ -191,12 +205,24 @@ function Row({ error, isFirst, scope, link }: RowProps) {
       </span>
       <Link {...open} tabIndex={-1} className="hidden text-right font-mono text-[13px] md:block" aria-label={`${error.count} occurrences`}>
         {count(error.count)}
+        {error.against && <Then then={error.against} />}
       </Link>
       <span className="hidden text-right font-mono text-[13px] md:block">{count(error.users)}</span>
       <time dateTime={error.last_seen} title={exact(error.last_seen)} className="hidden text-right text-[13px] md:block">
         {ago(error.last_seen)}
       </time>
     </div>
+  );
+}
+
+/** How many there were in the period held against, and whether it is more or less now. */
+function Then({ then }: { then: NonNullable<ErrorItem["against"]> }) {
+  return (
+    <span className={`block text-[12px] ${then.change === "more" ? "text-brick" : then.change === "less" ? "text-moss" : "text-faint"}`}>
+      {then.change === "more" && "▲ "}
+      {then.change === "less" && "▼ "}
+      {count(then.count)} then
+    </span>
   );
 }
 

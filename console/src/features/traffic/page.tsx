@@ -61,7 +61,7 @@ const rate = (item: EndpointItem) => (item.count === 0 ? 0 : item.failed / item.
 
 function Endpoints() {
   const { search, query: scope } = useScope();
-  const query = search.endpoint ? { ...scope, endpoint: search.endpoint } : scope;
+  const query: Record<string, string> = { ...scope, ...(search.endpoint && { endpoint: search.endpoint }), ...(search.against && { against: search.against }) };
   const endpoints = useQuery({ queryKey: ["endpoints", query], queryFn: () => taken(api.GET("/api/v1/endpoints", { params: { query: { ...query, limit: 200 } } })) });
   if (endpoints.isPending) return <Skeleton rows={10} />;
   if (endpoints.isError) return <Failed what="The endpoints" error={endpoints.error} retry={() => void endpoints.refetch()} />;
@@ -123,7 +123,10 @@ function Endpoints() {
                     {item.endpoint}
                   </Link>
                 </td>
-                <td className={`${CELL} text-right`}>{count(item.count)}</td>
+                <td className={`${CELL} text-right`}>
+                  {count(item.count)}
+                  {item.against && <Then>{count(item.against.count)} then</Then>}
+                </td>
                 <td className={`${CELL} text-right`}>
                   {item.failed > 0 ? (
                     <To search={{ ...search, view: "requests", service: item.service, endpoint: item.endpoint, only: "failed" }}>
@@ -132,10 +135,19 @@ function Endpoints() {
                   ) : (
                     "0"
                   )}
+                  {item.against && (
+                    <Then changes={item.against.changes.filter((change) => change.startsWith("fails"))}>
+                      {count(item.against.failed)}
+                      {item.against.count > 0 && ` (${percent(item.against.failed / item.against.count)})`} then
+                    </Then>
+                  )}
                 </td>
                 {[item.p50_ms, item.p95_ms, item.p99_ms].map((millis, at) => (
                   <td key={at} className={`${CELL} text-right`}>
                     {millis == null ? "—" : duration(millis)}
+                    {at === 1 && item.against && (
+                      <Then changes={item.against.changes.filter((change) => !change.startsWith("fails"))}>{item.against.p95_ms == null ? "—" : duration(item.against.p95_ms)} then</Then>
+                    )}
                   </td>
                 ))}
                 <td className={`${CELL} text-right`}>
@@ -164,6 +176,17 @@ function Endpoints() {
         </table>
       </div>
     </>
+  );
+}
+
+/** What it was in the period held against, and what is surely different now. */
+function Then({ children, changes = [] }: { children: ReactNode; changes?: string[] }) {
+  const isWorse = changes.some((change) => change === "fails more" || change === "slower");
+  return (
+    <span className={`block text-[12px] ${changes.length === 0 ? "text-faint" : isWorse ? "text-brick" : "text-moss"}`}>
+      {children}
+      {changes.length > 0 && `: ${changes.join(", ")} now`}
+    </span>
   );
 }
 

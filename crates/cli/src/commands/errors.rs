@@ -1,27 +1,41 @@
 use chrono::Utc;
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
-use outcrop_server::wire::{ErrorItem, ErrorPage};
+use outcrop_server::wire::{ErrorItem, ErrorPage, Then};
 
 use crate::args::{Errors, Window};
 use crate::client::Api;
 use crate::fault::Fault;
-use crate::output::{Column, Fit, ago, counted, grouped, json, line, table};
+use crate::output::{Column, Fit, ago, counted, grouped, json, line, table, time};
 
 pub async fn run(arguments: Errors) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
     let mut query = window_query(&arguments.window);
     query.push(("limit", Some(arguments.limit.to_string())));
     query.push(("cursor", arguments.cursor.clone()));
+    query.push(("against", arguments.against.clone()));
     let page: ErrorPage = api.get("/errors", &query).await?;
     if arguments.client.json {
         return json(&page);
     }
     line(sentence(&page, &arguments))?;
+    if let Some(then) = &page.against {
+        line(format!(
+            "Against {} to {}: {} then, {} of them gone now; {} of {} failed then, {} of {} now.",
+            time(then.from),
+            time(then.to),
+            counted(then.errors, "error", "errors"),
+            grouped(then.gone),
+            grouped(then.failed),
+            counted(then.requests, "request", "requests"),
+            grouped(page.traffic.failed),
+            grouped(page.traffic.requests)
+        ))?;
+    }
     let Some(first) = page.items.first() else { return Ok(()) };
     line("")?;
     let now = Utc::now();
-    let columns = [
+    let mut columns = vec![
         Column("att.", Fit::Number),
         Column("error", Fit::Whole),
         Column("service", Fit::Whole),
@@ -32,6 +46,9 @@ pub async fn run(arguments: Errors) -> Result<(), Fault> {
         Column("users", Fit::Number),
         Column("last", Fit::Whole),
     ];
+    if page.against.is_some() {
+        columns.push(Column("then", Fit::Whole));
+    }
     table(&columns, page.items.iter().map(|item| row(item, now)))?;
     line("")?;
     line(format!("{} is first for: {}", first.reference, printable(&first.attention.reasons.join(", "))))?;
@@ -78,7 +95,7 @@ fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
 }
 
 fn row(item: &ErrorItem, now: chrono::DateTime<Utc>) -> Vec<String> {
-    vec![
+    let mut cells = vec![
         item.attention.score.to_string(),
         item.reference.clone(),
         item.service.clone(),
@@ -88,5 +105,15 @@ fn row(item: &ErrorItem, now: chrono::DateTime<Utc>) -> Vec<String> {
         grouped(item.count),
         grouped(item.users),
         ago(item.last_seen, now),
-    ]
+    ];
+    cells.extend(item.against.as_ref().map(then));
+    cells
+}
+
+/// How many of an error there were, and whether it is more or less now.
+pub fn then(then: &Then) -> String {
+    match &then.change {
+        Some(change) => format!("{} ({change} now)", grouped(then.count)),
+        None => grouped(then.count),
+    }
 }

@@ -3,7 +3,7 @@ use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
 use outcrop_server::wire::{Common, ErrorDetail, Explanation, OccurrenceDetail};
 
-use super::errors::window_query;
+use super::errors::{then, window_query};
 use super::stack;
 use crate::args::Show;
 use crate::client::Api;
@@ -12,7 +12,9 @@ use crate::output::{Column, Fit, ago, counted, grouped, json, line, table, time}
 
 pub async fn run(arguments: Show) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
-    let detail: ErrorDetail = api.get(&format!("/errors/{}", arguments.reference), &window_query(&arguments.window)).await?;
+    let mut query = window_query(&arguments.window);
+    query.push(("against", arguments.against.clone()));
+    let detail: ErrorDetail = api.get(&format!("/errors/{}", arguments.reference), &query).await?;
     if arguments.why {
         return why(&api, &arguments).await;
     }
@@ -32,6 +34,10 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
         if error.last_seen > now - chrono::TimeDelta::minutes(1) { "now".to_owned() } else { format!("{} ago", ago(error.last_seen, now)) },
     ))?;
     line(format!("Attention {}: {}.", error.attention.score, printable(&error.attention.reasons.join(", "))))?;
+    if let Some(against) = &error.against {
+        let share = against.request_share.map(|share| format!(", {} of its requests", percent(share))).unwrap_or_default();
+        line(format!("Then: {}{share}.", then(against)))?;
+    }
     print_endpoints(&detail)?;
     line("")?;
     let columns = [

@@ -50,6 +50,7 @@ pub async fn endpoints(arguments: Endpoints) -> Result<(), Fault> {
     }
     let mut query = query(&arguments.window);
     query.push(("limit", Some(arguments.limit.to_string())));
+    query.push(("against", arguments.against.clone()));
     let list: EndpointList = api.get("/endpoints", &query).await?;
     if arguments.client.json {
         return json(&list);
@@ -68,7 +69,7 @@ pub async fn endpoints(arguments: Endpoints) -> Result<(), Fault> {
         counted(i64::try_from(list.total).unwrap_or_default(), "endpoint", "endpoints"),
         arguments.window.since
     ))?;
-    let columns = [
+    let mut columns = vec![
         Column("service", Fit::Whole),
         Column("endpoint", Fit::Text(20)),
         Column("requests", Fit::Number),
@@ -79,6 +80,9 @@ pub async fn endpoints(arguments: Endpoints) -> Result<(), Fault> {
         Column("slow from", Fit::Number),
         Column("4xx and 5xx", Fit::Text(12)),
     ];
+    if arguments.against.is_some() {
+        columns.push(Column("then", Fit::Text(20)));
+    }
     table(&columns, list.items.into_iter().map(endpoint))
 }
 
@@ -91,7 +95,7 @@ fn endpoint(item: EndpointItem) -> Vec<String> {
     let statuses: Vec<String> = item.statuses.iter().map(|status| format!("{} {}", grouped(status.count), status.status)).collect();
     let slow = if item.slow_is_set { format!("{} (set)", took(item.slow_from_ms)) } else { took(item.slow_from_ms) };
     let failed = if item.failed > 0 { format!("{} ({})", grouped(item.failed), share(item.failed, item.count)) } else { "0".to_owned() };
-    vec![
+    let mut cells = vec![
         item.service,
         item.endpoint,
         grouped(item.count),
@@ -101,7 +105,12 @@ fn endpoint(item: EndpointItem) -> Vec<String> {
         took(item.p99_ms),
         slow,
         statuses.join(", "),
-    ]
+    ];
+    cells.extend(item.against.map(|then| {
+        let changes = if then.changes.is_empty() { String::new() } else { format!(": {} now", then.changes.join(", ")) };
+        format!("{} of {} failed, p95 {}{changes}", grouped(then.failed), grouped(then.count), took(then.p95_ms))
+    }));
+    cells
 }
 
 pub async fn slow(arguments: Slow) -> Result<(), Fault> {

@@ -99,8 +99,67 @@ async fn a_deploy_that_brings_an_error_is_flagged_and_one_that_does_not_is_clear
     let errors = running.errors().await;
     let of = |name: &str| errors.iter().find(|error| error["type"] == name).unwrap();
     assert_eq!((&of("DivisionByZero")["flags"], &of("Timeout")["flags"]), (&json!(["new"]), &json!([])));
+    // The last hour against the hour before: what came is more, what was there is neither.
+    let page = running.client_json(&["errors", "--since", "60m", "--against", "before"]);
+    let of = |name: &str| page["items"].as_array().unwrap().iter().find(|error| error["type"] == name).unwrap()["against"].clone();
+    assert_eq!((&of("DivisionByZero")["count"], &of("DivisionByZero")["change"]), (&json!(0), &json!("more")), "{page}");
+    assert!(of("Timeout")["count"].as_i64().unwrap() > 20 && of("Timeout")["change"].is_null(), "{page}");
+    assert_eq!((&page["against"]["errors"], &page["against"]["gone"]), (&json!(1), &json!(0)), "{page}");
+    let endpoints = running.client_json(&["endpoints", "--since", "60m", "--against", "60m"]);
+    assert!(endpoints["items"][0]["against"]["count"].as_i64().unwrap() > 900, "{endpoints}");
+    let wrong = running.client(&["errors", "--against", "yesterday"]);
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("write before, 1d or 7d"), "{}", String::from_utf8_lossy(&wrong.stderr));
     let usage = running.client(&["deploy", "record", "fares", "--environment", "production"]);
     assert_eq!(usage.status.code(), Some(2));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pipeline_announces_by_cdevents_with_a_token_that_is_good_for_nothing_else() {
+    let running = service().start().await;
+    let service = running.service();
+    let token = service.succeed(&["admin", "token", "create", &running.email, "--pipeline"], "").trim().to_owned();
+    let http = reqwest::Client::new();
+    let url = |path: &str| format!("{}/api/v1{path}", running.url);
+    let event = |kind: &str, version: &str| {
+        json!({"context": {"version": "0.4.1", "id": "e-1", "source": "https://ci.skerry.example/run/7", "type": format!("dev.cdevents.{kind}"),
+                "timestamp": chrono::Utc::now().to_rfc3339()},
+            "subject": {"id": "fares", "type": "service",
+                "content": {"environment": {"id": "production"}, "artifactId": format!("pkg:oci/fares@sha256%3A1f2e?tag={version}")}}})
+    };
+    let structured = |kind: &str, version: &str| {
+        json!({"specversion": "1.0", "id": "e-1", "source": "ci", "type": format!("dev.cdevents.{kind}"), "datacontenttype": "application/json",
+            "data": event(kind, version)})
+    };
+    let send = async |content_type: &str, body: Value| {
+        let request = http.post(url("/cdevents")).bearer_auth(&token).header("content-type", content_type);
+        let request = request.header("ce-id", "e-1").header("ce-type", "x").header("ce-source", "ci").header("ce-specversion", "1.0");
+        let answer = request.body(body.to_string()).send().await.unwrap();
+        (answer.status().as_u16(), answer.json::<Value>().await.unwrap())
+    };
+    // Binary, structured, batched.
+    let binary = send("application/json", event("service.deployed.0.2.0", "2.3.9")).await;
+    assert_eq!(binary, (200, json!({"recorded": 1, "other": []})));
+    let upgraded = structured("service.upgraded.0.2.0", "2.4.0");
+    assert_eq!(send("application/cloudevents+json", upgraded).await.0, 200);
+    let batch = json!([structured("service.rolledback.0.2.0", "2.3.9"), structured("pipelineRun.finished.0.2.0", "1")]);
+    let (status, taken) = send("application/cloudevents-batch+json", batch).await;
+    assert_eq!((status, &taken["recorded"], &taken["other"]), (200, &json!(1), &json!(["dev.cdevents.pipelineRun.finished.0.2.0"])));
+    // A batch with a mistake changes nothing.
+    let mut wrong = structured("service.deployed.0.2.0", "2.5.0");
+    wrong["data"]["subject"]["content"]["artifactId"] = json!("pkg:oci/fares");
+    let (status, problem) = send("application/cloudevents-batch+json", json!([structured("service.deployed.0.2.0", "2.6.0"), wrong])).await;
+    assert_eq!(status, 400);
+    assert!(problem["detail"].as_str().unwrap().contains("names no version"), "{problem}");
+
+    let listed = running.client_json(&["deploys", "--service", "fares"]);
+    let of = |field: &str| listed["items"].as_array().unwrap().iter().map(|item| item[field].clone()).collect::<Vec<_>>();
+    assert_eq!(of("version"), [json!("2.3.9"), json!("2.4.0"), json!("2.3.9")], "{listed}");
+    assert_eq!(of("rollback")[0], json!(true), "{listed}");
+    assert_eq!(of("link")[0], "https://ci.skerry.example/run/7");
+
+    let get = async |path: &str| http.get(url(path)).bearer_auth(&token).send().await.unwrap().status().as_u16();
+    assert_eq!(get("/deploys/check?service=fares&version=2.4.0&environment=production").await, 200);
+    assert_eq!((get("/errors").await, get("/keys").await), (403, 403));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -39,7 +39,9 @@ const express = require("express");
 const { trace } = require("@opentelemetry/api");
 const app = express();
 
-class UpstreamError extends Error {}
+class UpstreamError extends Error {
+  name = "UpstreamError";
+}
 
 async function quoteFor(sailing) {
   const answer = await fetch(`${process.env.FARES}/v1/quotes/${sailing}`);
@@ -149,10 +151,16 @@ async fn real_services_of_two_languages_make_one_trace_with_origin_and_echo_by_e
         let endpoints = running.client_json(&["endpoints"]);
         let of = |service: &str| endpoints["items"].as_array().unwrap().iter().find(|row| row["service"] == service).unwrap().clone();
         assert_eq!((of("gangway")["count"].clone(), of("fares")["failed"].clone()), (json!(3), json!(1)), "{of_gangway}: {endpoints}");
-        let calls = running.client_json(&["calls"]);
-        assert!(
-            calls["items"].as_array().unwrap().iter().any(|call| call["service"] == "gangway" && call["to_service"] == "fares"),
-            "{calls}"
-        );
+        // Which service is behind a name is learnt from traces, a little later.
+        let until = Instant::now() + Duration::from_secs(90);
+        loop {
+            let calls = running.client_json(&["calls"]);
+            let to_fares = |call: &serde_json::Value| call["service"] == "gangway" && call["to_service"] == "fares";
+            if calls["items"].as_array().unwrap().iter().any(to_fares) {
+                break;
+            }
+            assert!(Instant::now() < until, "{calls}");
+            tokio::time::sleep(Duration::from_millis(500)).await;
+        }
     }
 }

@@ -4,6 +4,7 @@
 //! was needed to say it. Requests are the exposure: an error surges when there are more of it than its own past and the
 //! requests explain. `docs/flags.md` has the model, the formulas and what is guaranteed.
 
+mod cdevents;
 mod compare;
 mod detector;
 mod event;
@@ -13,6 +14,7 @@ mod order;
 mod place;
 mod series;
 
+pub use cdevents::{Announced, BadCdEvent, announced};
 pub use compare::{Change, Side, changes};
 pub use detector::{Detector, Ended};
 pub use event::{BadEvent, Event, FlagKind, FlagLine, Minute, parse_minute};

@@ -43,13 +43,14 @@ pub fn failing_call(trace: &Trace, at: usize) -> Option<(usize, usize)> {
 /// by itself, or did not fail.
 #[must_use]
 pub fn origin_of(trace: &Trace, at: usize) -> Option<usize> {
-    let mut origin = None;
-    let mut span = at;
-    // Each step goes down the tree: it ends.
-    while trace.spans.get(span).is_some_and(|span| span.is_error) {
-        let Some((_, reached)) = failing_call(trace, span) else { break };
-        origin = Some(reached);
-        span = reached;
-    }
-    origin
+    trace.spans.get(at).filter(|span| span.is_error)?;
+    origin_of_report(trace, at)
+}
+
+/// The same for a failure that was reported on a span: an exception recorded on it does not make a span end in error.
+#[must_use]
+pub fn origin_of_report(trace: &Trace, at: usize) -> Option<usize> {
+    // Each step goes down the tree, to a span in error: it ends.
+    let below = |span: usize| failing_call(trace, span).map(|(_, reached)| reached);
+    std::iter::successors(below(at), |reached| below(*reached)).last()
 }

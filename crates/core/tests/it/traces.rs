@@ -2,7 +2,7 @@
 
 use outcrop_core::Timestamp;
 use outcrop_core::telemetry::{Attributes, SpanId, Value};
-use outcrop_core::trace::{Chunk, StoredSpan, Trace, critical_path, origin_of, repeated, sentence};
+use outcrop_core::trace::{Chunk, StoredSpan, Trace, critical_path, origin_of, origin_of_report, repeated, sentence};
 use proptest::prelude::*;
 
 const MS: i64 = 1_000_000;
@@ -99,6 +99,13 @@ fn a_failure_is_followed_to_where_it_began() {
         vec![span(3, 2, SERVER, "!price", 6, 89), span(4, 3, CLIENT, "!GET lists", 10, 30), span(5, 3, CLIENT, "GET lists", 31, 80)];
     let trace = Trace::new([of("gangway", edge.clone()), of("fares", fares), of("stowage", stowage)]);
     assert_eq!((origin(&trace, 1), origin(&trace, 3)), (Some(3), None));
+
+    // An exception recorded on a span within the request does not make that span end in error: it failed with the call below it.
+    let inside =
+        vec![span(1, 0, SERVER, "!GET /quotes", 0, 100), span(9, 1, INTERNAL, "handler", 1, 99), span(2, 9, CLIENT, "!POST fares", 5, 90)];
+    let trace = Trace::new([of("gangway", inside), of("fares", vec![span(3, 2, SERVER, "!price", 6, 89)])]);
+    let reported = origin_of_report(&trace, trace.place(SpanId(9)).unwrap()).map(|at| trace.spans[at].id.0);
+    assert_eq!((origin(&trace, 9), reported), (None, Some(3)));
 
     // The caller gave up; the other side did not fail: it began at the caller.
     let trace = Trace::new([of("gangway", edge), of("fares", vec![span(3, 2, SERVER, "price", 6, 300)])]);

@@ -7,7 +7,7 @@ use outcrop_store::deploys::{self, CHARGED, Deploy, Flag};
 use outcrop_store::{Database, StoreError, errors, traces};
 
 use super::query::{bad, limit, parameters, scope};
-use super::viewer::Viewer;
+use super::viewer::Pipeline;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
@@ -32,9 +32,19 @@ const BEFORE_MINUTES: i64 = 180;
     (status = 403, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/deploys")]
-pub(super) async fn record_deploy(viewer: Viewer, body: web::Json<NewDeploy>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn record_deploy(
+    Pipeline(viewer): Pipeline,
+    body: web::Json<NewDeploy>,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
-    let NewDeploy { service, version, environment, at, ended_at, share, revision, link, changes } = body.into_inner();
+    record(body.into_inner(), viewer.email, &state).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Records what was announced, in whatever form.
+pub(super) async fn record(announced: NewDeploy, by: String, state: &State) -> Result<(), ApiError> {
+    let NewDeploy { service, version, environment, at, ended_at, share, revision, link, changes } = announced;
     let changes = changes.map(brought).transpose()?;
     let named = |what: &str, text: String| {
         let text = text.trim().to_owned();
@@ -64,7 +74,7 @@ pub(super) async fn record_deploy(viewer: Viewer, body: web::Json<NewDeploy>, st
         share,
         revision,
         link,
-        by: viewer.email,
+        by,
     };
     let database = state.database.clone();
     let recorded = async move {
@@ -75,7 +85,7 @@ pub(super) async fn record_deploy(viewer: Viewer, body: web::Json<NewDeploy>, st
         }
     };
     state.on_main(recorded).await?;
-    Ok(HttpResponse::NoContent().finish())
+    Ok(())
 }
 
 /// Commits and owners' patterns taken of one deploy, files of a commit, and lines' ranges of a file.
@@ -107,7 +117,7 @@ fn brought(sent: DeployChanges) -> Result<Changes, ApiError> {
 ))]
 #[get("/deploys")]
 pub(super) async fn list_deploys(
-    _viewer: Viewer,
+    _pipeline: Pipeline,
     request: HttpRequest,
     state: web::Data<State>,
 ) -> Result<web::Json<DeployList>, ApiError> {
@@ -160,7 +170,7 @@ pub(super) fn item(row: Deploy, check: DeployCheck, now: DateTime<Utc>) -> Deplo
 ))]
 #[get("/deploys/check")]
 pub(super) async fn check_deploy(
-    _viewer: Viewer,
+    _pipeline: Pipeline,
     request: HttpRequest,
     state: web::Data<State>,
 ) -> Result<web::Json<DeployCheck>, ApiError> {

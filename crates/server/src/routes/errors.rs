@@ -4,15 +4,19 @@ use std::collections::HashMap;
 use actix_web::{HttpRequest, get, web};
 use chrono::{DateTime, Utc};
 use outcrop_core::Reference;
+use outcrop_core::deploy::{Change, Side, changes};
 use outcrop_store::deploys::{self, Flag};
-use outcrop_store::errors::{self, HitEndpoint, Latest, Summary};
+use outcrop_store::errors::{self, HitEndpoint, Latest, Scope, Summary};
 use outcrop_store::traces::{self, Tie};
+use outcrop_store::{Database, StoreError};
 
-use super::query::{bad, cursor, error_of, limit, parameters, read_cursor, scope};
+use super::query::{against, bad, cursor, error_of, limit, parameters, read_cursor, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{self, Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, Problem, RequestCounts, Severity, Sighting, TiedError};
+use crate::wire::{
+    self, Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, Period, Problem, RequestCounts, Severity, Sighting, Then, TiedError,
+};
 
 /// Lists the errors that occurred in a window, those that matter most first.
 #[utoipa::path(operation_id = "list_errors", tag = "errors", params(ErrorQuery), responses(
@@ -31,11 +35,16 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
         .map(|most| if (2..=100).contains(&most) { Ok(most as usize) } else { Err(bad("strip must be 2 to 100")) })
         .transpose()?;
     let after = query.cursor.as_deref().map(position).transpose()?;
+    let earlier = against(query.against.as_deref(), &scope)?;
     let database = state.database.clone();
     let page = state
         .on_main(async move {
-            let (summaries, (requests, failed)) =
-                futures_util::try_join!(errors::list(&database, &scope), errors::traffic_of(&database, &scope))?;
+            let (summaries, (requests, failed), then) = futures_util::try_join!(
+                errors::list(&database, &scope),
+                errors::traffic_of(&database, &scope),
+                then(&database, earlier.as_ref())
+            )?;
+            let period = then.as_ref().map(|(summaries_then, period)| Period { gone: gone(&summaries, summaries_then), ..period.clone() });
             let numbers: Vec<i32> = summaries.iter().map(|summary| errors::number(summary.reference)).collect();
             let origins = traces::main_origins(&database, &numbers, scope.from, scope.to).await?;
             let flags = deploys::flags(&database, &numbers, scope.from, scope.to).await?;
@@ -62,6 +71,7 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
                     let flagged = flags.get(&errors::number(summary.reference));
                     let since_deploy = is_since_deploy(flagged);
                     ErrorItem {
+                        against: then.as_ref().map(|(then, _)| held_against(&summary, then.get(&summary.reference))),
                         flags: words(flagged),
                         since_deploy,
                         origin,
@@ -70,7 +80,7 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
                     }
                 })
                 .collect();
-            Ok(ErrorPage { items, total, traffic: RequestCounts { requests, failed }, next })
+            Ok(ErrorPage { items, total, traffic: RequestCounts { requests, failed }, against: period, next })
         })
         .await?;
     Ok(web::Json(page))
@@ -92,6 +102,7 @@ pub(super) async fn one(
     let reference = error_of(&state, &path).await?;
     let now = Utc::now();
     let scope = scope(&query, now)?;
+    let earlier = against(query.against.as_deref(), &scope)?;
     let database = state.database.clone();
     let detail = state
         .on_main(async move {
@@ -104,13 +115,18 @@ pub(super) async fn one(
             let (begins_in, followed_by) = traces::ties(&database, number, scope.from, scope.to).await?;
             let hit = errors::main_endpoints(&database, &summary, &scope, ENDPOINTS).await?;
             let count = summary.count;
+            let then = match &earlier {
+                Some(earlier) => Some(errors::one(&database, reference, earlier).await?),
+                None => None,
+            };
+            let then = then.map(|then| held_against(&summary, then.as_ref()));
             let (_, summary, attention) = rank(summary, &origins, now);
             let origin = origin_of(&summary, &origins);
             let flagged = deploys::flags(&database, &[number], scope.from, scope.to).await?.remove(&number).unwrap_or_default();
             let (flags, since_deploy) = (words(Some(&flagged)), is_since_deploy(Some(&flagged)));
             Ok(Some(ErrorDetail {
                 flagged: flagged.iter().map(super::deploys::flag_item).collect(),
-                error: ErrorItem { flags, since_deploy, origin, ..item(latest, summary, attention) },
+                error: ErrorItem { flags, since_deploy, origin, against: then, ..item(latest, summary, attention) },
                 begins_in: begins_in.into_iter().map(tied).collect(),
                 followed_by: followed_by.into_iter().map(tied).collect(),
                 endpoints: hit.into_iter().map(|row| hit_endpoint(row, count)).collect(),
@@ -120,6 +136,46 @@ pub(super) async fn one(
         })
         .await?;
     detail.map(web::Json).ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
+}
+
+type Earlier = (HashMap<Reference, Summary>, Period);
+
+/// The errors and the requests of the period that a window is held against.
+async fn then(database: &Database, earlier: Option<&Scope>) -> Result<Option<Earlier>, StoreError> {
+    let Some(earlier) = earlier else { return Ok(None) };
+    let (summaries, (requests, failed)) = futures_util::try_join!(errors::list(database, earlier), errors::traffic_of(database, earlier))?;
+    let summaries: HashMap<_, _> =
+        summaries.into_iter().filter(|summary| summary.count > 0).map(|summary| (summary.reference, summary)).collect();
+    let errors = i64::try_from(summaries.len()).unwrap_or(i64::MAX);
+    Ok(Some((summaries, Period { from: earlier.from, to: earlier.to, requests, failed, errors, gone: 0 })))
+}
+
+/// How many errors of then do not occur now.
+fn gone(now: &[Summary], then: &HashMap<Reference, Summary>) -> i64 {
+    let still = now.iter().filter(|summary| summary.count > 0 && then.contains_key(&summary.reference)).count();
+    i64::try_from(then.len() - still).unwrap_or(i64::MAX)
+}
+
+/// An error then, and whether there is more or less of it now.
+fn held_against(now: &Summary, then: Option<&Summary>) -> Then {
+    let side = |summary: Option<&Summary>| Side {
+        requests: summary.map_or(0, |summary| summary.requests.unsigned_abs()),
+        failed: summary.map_or(0, |summary| summary.count.unsigned_abs()),
+        ..Side::default()
+    };
+    // Where it did not occur, no endpoint of then is known for it: as many requests as now are taken to have come.
+    let before = then.map_or_else(|| Side { requests: now.requests.unsigned_abs(), ..Side::default() }, |then| side(Some(then)));
+    let change = changes(&before, &side(Some(now))).first().and_then(|change| match change {
+        Change::FailsMore => Some("more"),
+        Change::FailsLess => Some("less"),
+        Change::Slower | Change::Faster => None,
+    });
+    Then {
+        count: then.map_or(0, |then| then.count),
+        users: then.map_or(0, |then| then.users),
+        request_share: then.and_then(Summary::request_share),
+        change: change.map(str::to_owned),
+    }
 }
 
 /// Endpoints of one error that are named.
@@ -202,6 +258,7 @@ fn item(latest: Option<&Latest>, summary: Summary, attention: Attention) -> Erro
         attention,
         origin: None,
         strip: None,
+        against: None,
     }
 }
 

@@ -7,7 +7,7 @@ use outcrop_store::{Database, StoreError};
 
 use super::deploys::{flag_item, ratio};
 use super::query::{bad, limit, parameters, scope};
-use super::viewer::Viewer;
+use super::viewer::{Pipeline, Viewer};
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{DeployQuery, ErrorQuery, FlagItem, MarkerCheck, MarkerItem, MarkerList, NewMarker, Problem, Sums};
@@ -27,7 +27,7 @@ const LEAST_MINUTES: i64 = 5;
 ))]
 #[post("/markers")]
 pub(super) async fn mark_change(
-    viewer: Viewer,
+    Pipeline(viewer): Pipeline,
     body: web::Json<NewMarker>,
     state: web::Data<State>,
 ) -> Result<web::Json<MarkerItem>, ApiError> {

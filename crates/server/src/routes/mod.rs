@@ -1,5 +1,6 @@
 //! Routes, one family per file.
 
+mod cdevents;
 mod console;
 mod deploy_detail;
 mod deploys;
@@ -81,6 +82,7 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(markers::mark_change)
             .service(markers::list_markers)
             .service(markers::remove_marker)
+            .service(cdevents::take_events)
             .service(deploys::record_deploy)
             .service(deploys::list_deploys)
             .service(deploys::check_deploy)

@@ -69,6 +69,31 @@ pub(super) fn scope(query: &ErrorQuery, now: DateTime<Utc>) -> Result<Scope, Api
     })
 }
 
+/// The same scope in the period that it is held against, where one is asked for.
+pub(super) fn against(asked: Option<&str>, scope: &Scope) -> Result<Option<Scope>, ApiError> {
+    let Some(asked) = asked.filter(|text| !text.is_empty()) else { return Ok(None) };
+    let length = scope.to - scope.from;
+    let read = |text: &str| {
+        DateTime::parse_from_rfc3339(text)
+            .map(|time| time.with_timezone(&Utc))
+            .map_err(|_| bad(format!("against: `{text}` is no time such as 2026-11-20T08:00:00Z")))
+    };
+    let (from, to) = if asked == "before" {
+        (scope.from - length, scope.from)
+    } else if let Some((from, to)) = asked.split_once('/') {
+        (read(from)?, read(to)?)
+    } else {
+        let earlier = humantime::parse_duration(asked).ok().and_then(|earlier| chrono::TimeDelta::from_std(earlier).ok());
+        let earlier = earlier.filter(|earlier| *earlier < chrono::TimeDelta::days(RETENTION_DAYS * 13));
+        let earlier = earlier.ok_or_else(|| bad(format!("against is `{asked}`; write before, 1d or 7d, or BEGINNING/END")))?;
+        (scope.from - earlier, scope.to - earlier)
+    };
+    if from >= to {
+        return Err(bad("the period to hold against is empty: its beginning must be before its end"));
+    }
+    Ok(Some(Scope { from, to, ..scope.clone() }))
+}
+
 /// The error that a reference leads to: itself, or the one it was joined into.
 pub(super) async fn error_of(state: &State, text: &str) -> Result<Reference, ApiError> {
     let asked: Reference = text.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;

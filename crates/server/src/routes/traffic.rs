@@ -4,22 +4,23 @@ use std::collections::BTreeMap;
 
 use actix_web::{HttpRequest, HttpResponse, get, put, web};
 use chrono::Utc;
+use outcrop_core::deploy::{Side, changes};
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::telemetry::SpanId;
 use outcrop_core::trace::{Trace, critical_path, main_share};
 use outcrop_store::errors::Scope;
 use outcrop_store::timeline::Steps;
 use outcrop_store::traces;
-use outcrop_store::traffic::{self, Wanted};
+use outcrop_store::traffic::{self, Endpoint, Wanted};
 
-use super::query::{bad, cursor, limit, parameters, read_cursor, scope};
+use super::query::{against, bad, cursor, limit, parameters, read_cursor, scope};
 use super::traces::{kept_because, millis};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    Course, CourseStep, EndpointItem, EndpointList, ErrorQuery, Problem, RequestItem, RequestPage, SlowItem, SlowList, SlowSetting,
-    StatusCount, TrafficQuery,
+    Course, CourseStep, EndpointItem, EndpointList, EndpointThen, ErrorQuery, Problem, RequestItem, RequestPage, SlowItem, SlowList,
+    SlowSetting, StatusCount, TrafficQuery,
 };
 
 /// Slow requests whose traces are looked into at once.
@@ -51,8 +52,19 @@ pub(super) async fn list_endpoints(
 ) -> Result<web::Json<EndpointList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
+    let earlier = against(asked.against.as_deref(), &scope)?;
     let database = state.database.clone();
-    let mut rows = state.on_main(async move { traffic::endpoints(&database, &scope).await }).await?;
+    let (mut rows, then) = state
+        .on_main(async move {
+            let then = async {
+                match &earlier {
+                    Some(earlier) => Ok(Some(traffic::endpoints(&database, earlier).await?)),
+                    None => Ok(None),
+                }
+            };
+            futures_util::try_join!(traffic::endpoints(&database, &scope), then)
+        })
+        .await?;
     if let Some(endpoint) = &asked.endpoint {
         rows.retain(|row| row.name == *endpoint);
     }
@@ -60,24 +72,40 @@ pub(super) async fn list_endpoints(
     let items = rows
         .into_iter()
         .take(limit)
-        .map(|row| {
-            let quantile = |share| row.latency.quantile(share).map(|micros| (micros / 10.0).round() / 100.0);
-            EndpointItem {
-                p50_ms: quantile(0.5),
-                p95_ms: quantile(0.95),
-                p99_ms: quantile(0.99),
-                slow_from_ms: row.slow.map(|(micros, _)| millis(micros * 1_000)),
-                slow_is_set: row.slow.is_some_and(|(_, is_set)| is_set),
-                namespace: row.namespace,
-                service: row.service,
-                endpoint: row.name,
-                count: row.requests,
-                failed: row.failed,
-                statuses: row.statuses.into_iter().map(|(status, (count, kept))| StatusCount { status, count, kept }).collect(),
-            }
+        .map(|row| EndpointItem {
+            against: then.as_ref().map(|then| held_against(&row, then)),
+            p50_ms: quantile(&row, 0.5),
+            p95_ms: quantile(&row, 0.95),
+            p99_ms: quantile(&row, 0.99),
+            slow_from_ms: row.slow.map(|(micros, _)| millis(micros * 1_000)),
+            slow_is_set: row.slow.is_some_and(|(_, is_set)| is_set),
+            namespace: row.namespace,
+            service: row.service,
+            endpoint: row.name,
+            count: row.requests,
+            failed: row.failed,
+            statuses: row.statuses.into_iter().map(|(status, (count, kept))| StatusCount { status, count, kept }).collect(),
         })
         .collect();
     Ok(web::Json(EndpointList { items, total }))
+}
+
+fn quantile(row: &Endpoint, share: f64) -> Option<f64> {
+    row.latency.quantile(share).map(|micros| (micros / 10.0).round() / 100.0)
+}
+
+/// An endpoint then, and what is different now.
+fn held_against(now: &Endpoint, then: &[Endpoint]) -> EndpointThen {
+    let before = then.iter().find(|row| (&row.namespace, &row.service, &row.name) == (&now.namespace, &now.service, &now.name));
+    let side =
+        |row: &Endpoint| Side { requests: row.requests.unsigned_abs(), failed: row.failed.unsigned_abs(), latency: row.latency.clone() };
+    let found = before.map(|before| changes(&side(before), &side(now))).unwrap_or_default();
+    EndpointThen {
+        count: before.map_or(0, |row| row.requests),
+        failed: before.map_or(0, |row| row.failed),
+        p95_ms: before.and_then(|row| quantile(row, 0.95)),
+        changes: found.into_iter().map(|change| change.word().to_owned()).collect(),
+    }
 }
 
 /// Sets from when on a request of an endpoint is slow. It holds for what comes within a minute.

@@ -29,24 +29,51 @@ impl Viewer {
     }
 }
 
+/// A member, or a pipeline that a member gave a token for recording and checking deploys.
+pub(crate) struct Pipeline(pub Viewer);
+
 impl FromRequest for Viewer {
     type Error = ApiError;
     type Future = Pin<Box<dyn Future<Output = Result<Self, ApiError>>>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
-        let token = bearer(request.headers().get(AUTHORIZATION)).map(digest_of);
-        let session = request.cookie(COOKIE).map(|cookie| digest_of(cookie.value()));
-        let state = request.app_data::<web::Data<State>>().cloned();
+        let found = who(request);
         Box::pin(async move {
-            let state = state.ok_or(ApiError::Away)?;
-            let database = state.database.clone();
-            let member = match (token, session) {
-                (Some(token), _) => state.on_main(async move { access::member_of_token(&database, token).await }).await?,
-                (None, Some(session)) => state.on_main(async move { access::member_of_session(&database, session).await }).await?,
-                (None, None) => return Err(ApiError::NoToken),
-            };
-            let member = member.ok_or(ApiError::UnknownToken)?;
-            Ok(Self { email: member.email, role: member.role, session: if token.is_none() { session } else { None } })
+            match found.await? {
+                (_, true) => {
+                    Err(ApiError::Forbidden("this token is a pipeline's: it records and checks deploys and nothing else".to_owned()))
+                }
+                (viewer, false) => Ok(viewer),
+            }
         })
+    }
+}
+
+impl FromRequest for Pipeline {
+    type Error = ApiError;
+    type Future = Pin<Box<dyn Future<Output = Result<Self, ApiError>>>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        let found = who(request);
+        Box::pin(async move { Ok(Self(found.await?.0)) })
+    }
+}
+
+/// Whose request it is, and whether by a pipeline's token.
+fn who(request: &HttpRequest) -> impl Future<Output = Result<(Viewer, bool), ApiError>> + use<> {
+    let token = bearer(request.headers().get(AUTHORIZATION)).map(digest_of);
+    let session = request.cookie(COOKIE).map(|cookie| digest_of(cookie.value()));
+    let state = request.app_data::<web::Data<State>>().cloned();
+    async move {
+        let state = state.ok_or(ApiError::Away)?;
+        let database = state.database.clone();
+        let member = match (token, session) {
+            (Some(token), _) => state.on_main(async move { access::member_of_token(&database, token).await }).await?,
+            (None, Some(session)) => state.on_main(async move { access::member_of_session(&database, session).await }).await?,
+            (None, None) => return Err(ApiError::NoToken),
+        };
+        let member = member.ok_or(ApiError::UnknownToken)?;
+        let viewer = Viewer { email: member.email, role: member.role, session: if token.is_none() { session } else { None } };
+        Ok((viewer, member.is_pipeline))
     }
 }

@@ -35,6 +35,15 @@ pub struct NewDeploy {
     pub changes: Option<DeployChanges>,
 }
 
+/// What became of events.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct EventsTaken {
+    /// Deploys recorded.
+    pub recorded: u32,
+    /// Types of the events that tell of no deploy.
+    pub other: Vec<String>,
+}
+
 /// Which deploys to list.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]

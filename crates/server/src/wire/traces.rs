@@ -189,6 +189,21 @@ pub struct TrafficQuery {
     pub only: Option<String>,
     /// The cursor of a page. Requests only.
     pub cursor: Option<String>,
+    /// The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only.
+    pub against: Option<String>,
+}
+
+/// An endpoint in the period that the window is held against.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct EndpointThen {
+    /// Requests.
+    pub count: i64,
+    /// Of them failed.
+    pub failed: i64,
+    /// 95 of 100 took no longer.
+    pub p95_ms: Option<f64>,
+    /// What is different now: `fails more`, `slower`, `fails less`, `faster`, each where chance would do it once in ten thousand.
+    pub changes: Vec<String>,
 }
 
 /// The endpoints with traffic, those with most requests first.
@@ -225,6 +240,9 @@ pub struct EndpointItem {
     pub slow_is_set: bool,
     /// Answers of 4xx and 5xx by status.
     pub statuses: Vec<StatusCount>,
+    /// The period asked for by `against`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub against: Option<EndpointThen>,
 }
 
 /// Answers with one status.
