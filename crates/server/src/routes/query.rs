@@ -76,7 +76,7 @@ pub(super) fn against(asked: Option<&str>, scope: &Scope) -> Result<Option<Scope
     let read = |text: &str| {
         DateTime::parse_from_rfc3339(text)
             .map(|time| time.with_timezone(&Utc))
-            .map_err(|_| bad(format!("against: `{text}` is no time such as 2026-11-20T08:00:00Z")))
+            .map_err(|error| bad(format!("against: `{text}` is no time such as 2026-11-20T08:00:00Z: {error}")))
     };
     let (from, to) = if asked == "before" {
         (scope.from - length, scope.from)
