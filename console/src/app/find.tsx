@@ -57,7 +57,7 @@ export function FindBox() {
             event.currentTarget.blur();
           }
         }}
-        className="w-36 rounded-sm border border-line bg-paper px-2.5 py-1 text-[13px] text-ink focus:w-64"
+        className="w-32 rounded-sm border border-line bg-paper px-2.5 py-1 text-[13px] text-ink focus:w-64"
       />
       {(found || problem) && (
         <div role="status" className="absolute z-30 mt-1 w-[min(36rem,90vw)] rounded-sm border border-line bg-sheet py-1 shadow-md">

@@ -41,7 +41,7 @@ function Bar() {
   const periods = scope.against?.includes("/") ? [{ value: scope.against, label: againstInWords(scope.against) }, ...AGAINST] : AGAINST;
   return (
     <header className="border-b border-line bg-sheet">
-      <div className="mx-auto flex max-w-[1280px] flex-wrap items-center gap-x-5 gap-y-2 px-5 py-1.5">
+      <div className="mx-auto flex max-w-[1280px] flex-wrap items-center gap-x-3 gap-y-2 px-5 py-1.5">
         <Link to="/errors" search={carried} className="flex items-center gap-2 font-mono text-base font-bold text-ink hover:no-underline">
           <img src="/mark.svg" alt="" width="20" height="18" /> outcrop
         </Link>
@@ -54,7 +54,7 @@ function Bar() {
         </nav>
         <FindBox />
         <div className="ml-auto flex flex-wrap items-center gap-2">
-          <div className="flex max-w-full flex-wrap rounded-sm border border-line bg-paper" role="group" aria-label="Scope">
+          <div className="flex max-w-full flex-wrap rounded-sm border border-line bg-paper text-[13px]" role="group" aria-label="Scope">
             <Choice
               name="Service"
               value={scope.service ?? ""}
@@ -87,7 +87,7 @@ function Bar() {
 
 function Page({ to, name, search }: { to: "/now" | "/errors" | "/deploys" | "/traffic" | "/connect"; name: string; search: Record<string, string | undefined> }) {
   return (
-    <Link to={to} search={search} className="border-b-2 border-transparent px-2 py-1.5 text-ink hover:no-underline" activeProps={{ className: "border-b-accent! font-semibold" }}>
+    <Link to={to} search={search} className="border-b-2 border-transparent px-1.5 py-1.5 text-ink hover:no-underline" activeProps={{ className: "border-b-accent! font-semibold" }}>
       {name}
     </Link>
   );

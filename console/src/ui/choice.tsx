@@ -7,7 +7,7 @@ export function Choice({ name, value, options, onChange }: { name: string; value
   const chosen = options.find((option) => option.value === value)?.label ?? value;
   return (
     <Listbox value={value} onChange={onChange}>
-      <ListboxButton aria-label={`${name}: ${chosen}`} className="max-w-56 truncate border-r border-line px-2.5 py-1 last:border-r-0 hover:bg-wash">
+      <ListboxButton aria-label={`${name}: ${chosen}`} className="max-w-56 truncate border-r border-line px-2 py-1 last:border-r-0 hover:bg-wash">
         {chosen} <span aria-hidden="true">▾</span>
       </ListboxButton>
       <ListboxOptions

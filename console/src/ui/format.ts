@@ -7,6 +7,7 @@ export const count = (n: number) => grouped.format(n);
 export const counted = (n: number, one: string, many: string) => `${count(n)} ${n === 1 ? one : many}`;
 
 export function percent(share: number): string {
+  if (share === 0) return "0 %";
   const value = share * 100;
   return `${value >= 10 ? value.toFixed(0) : value >= 0.1 ? value.toFixed(1) : value.toFixed(2)} %`;
 }
@@ -46,7 +47,7 @@ export function duration(millis: number): string {
 
 /** The period that a window is held against, in words. */
 export function againstInWords(against: string): string {
-  const known: Record<string, string> = { "": "against nothing", before: "the time before", "1d": "a day earlier", "7d": "a week earlier" };
+  const known: Record<string, string> = { "": "against …", before: "the time before", "1d": "a day earlier", "7d": "a week earlier" };
   if (known[against] !== undefined) return known[against];
   const [from, to] = against.split("/");
   return to ? `${exact(from as string).slice(5, 16)} to ${exact(to).slice(5, 16)}` : `${against} earlier`;

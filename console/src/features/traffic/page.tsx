@@ -138,7 +138,7 @@ function Endpoints() {
                   {item.against && (
                     <Then changes={item.against.changes.filter((change) => change.startsWith("fails"))}>
                       {count(item.against.failed)}
-                      {item.against.count > 0 && ` (${percent(item.against.failed / item.against.count)})`} then
+                      {item.against.failed > 0 && ` (${percent(item.against.failed / item.against.count)})`} then
                     </Then>
                   )}
                 </td>
