@@ -163,6 +163,34 @@ async fn a_pipeline_announces_by_cdevents_with_a_token_that_is_good_for_nothing_
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn two_instances_and_a_restart_say_each_flag_once() {
+    const FLAGS: &str = "SELECT string_agg(kind, ' ') FROM flag";
+    let service = service();
+    let mut one = service.start().await;
+    let two = service.start().await;
+    let minutes = |ago: std::ops::Range<u64>, version: &'static str, failing: &'static [&'static str]| -> Vec<Value> {
+        ago.map(|ago| minute(ago, version, 20, &failing.iter().map(|name| (*name, 1)).collect::<Vec<_>>())).collect()
+    };
+    send(&one, minutes(40..100, "2.3.9", &["Timeout"])).await;
+    send(&two, minutes(20..40, "2.4.0", &["Timeout", "DivisionByZero"])).await;
+    let flags = async || two.service().row(FLAGS).await;
+    let once = [Some("new".to_owned())];
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(30);
+    while flags().await != once {
+        assert!(std::time::Instant::now() < until, "{:?}", flags().await);
+        tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    }
+    // Killed in the middle, started again, with more of the same from both.
+    one.kill_and_restart().await;
+    send(&one, minutes(10..20, "2.4.0", &["Timeout", "DivisionByZero"])).await;
+    send(&two, minutes(3..10, "2.4.0", &["Timeout", "DivisionByZero"])).await;
+    let has_all = "SELECT (sum(n) >= 37)::text FROM tally_day JOIN cause ON cause.id = cause_id JOIN error_group ON error_group.id = error_id WHERE type = 'DivisionByZero'";
+    assert_eq!(two.service().row(has_all).await, [Some("true".to_owned())]);
+    tokio::time::sleep(std::time::Duration::from_secs(12)).await;
+    assert_eq!(flags().await, once);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_backtest_needs_no_server_and_says_where_a_stream_is_wrong() {
     let nowhere = service();
     let line = |kind: &str, minute: u32, more: &str| {
