@@ -4,6 +4,7 @@
 #![expect(clippy::cast_precision_loss, reason = "rates need three digits")]
 
 mod core;
+mod flags;
 mod intake;
 mod processor;
 mod query;
@@ -24,6 +25,18 @@ enum Command {
         /// Seconds to measure for.
         #[arg(long, default_value_t = 5)]
         seconds: u64,
+    },
+    /// Processor time of all flags per minute of data.
+    Flags {
+        /// Services.
+        #[arg(long, default_value_t = 1_000)]
+        services: u32,
+        /// Errors over all services.
+        #[arg(long, default_value_t = 20_000)]
+        errors: u32,
+        /// Minutes to measure, after a day that is learnt.
+        #[arg(long, default_value_t = 120)]
+        minutes: i64,
     },
     /// Occurrences, spans or log lines taken per second, durable, against the reference floor.
     Intake {
@@ -67,6 +80,7 @@ enum Command {
 async fn main() {
     match Arguments::parse().command {
         Command::Core { seconds } => core::run(seconds),
+        Command::Flags { services, errors, minutes } => flags::run(services, errors, minutes.max(1)),
         Command::Intake { of, grpc, binary, prefill, rounds, seconds } => {
             intake::run(&binary, intake::Options { load: of, grpc, prefill, rounds, seconds }).await;
         }
