@@ -64,7 +64,7 @@ pub struct Step {
 ///
 /// A line written in a span whose times were moved to make clocks agree is moved with it.
 #[must_use]
-pub fn lead_up(trace: &Trace, span: Option<SpanId>, at: Timestamp, lines: &[LineSeen]) -> Vec<Step> {
+pub fn what_led_to(trace: &Trace, span: Option<SpanId>, at: Timestamp, lines: &[LineSeen]) -> Vec<Step> {
     let places: HashMap<SpanId, usize> = trace.spans.iter().enumerate().map(|(place, span)| (span.id, place)).collect();
     let failing = span.and_then(|id| places.get(&id).copied());
     let at = failing.map_or(at, |place| Timestamp(at.0.saturating_add(trace.spans[place].moved_ns)));

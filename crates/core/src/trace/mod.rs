@@ -9,7 +9,7 @@ mod tree;
 
 pub use chunk::{BrokenChunk, Chunk, StoredEvent, StoredLink, StoredSpan};
 pub use critical::{PathStep, Share, critical_path, main_share, sentence};
-pub use lead_up::{LineSeen, Step, StepKind, lead_up};
+pub use lead_up::{LineSeen, Step, StepKind, what_led_to};
 pub use origin::{failing_call, origin_of, origin_of_report};
 pub use repeated::{Repeated, repeated};
 pub use tree::{Trace, TraceSpan};

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use actix_web::{HttpRequest, get, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_core::telemetry::SpanId;
-use outcrop_core::trace::{LineSeen, Step, StepKind, Trace, lead_up};
+use outcrop_core::trace::{LineSeen, Step, StepKind, Trace, what_led_to};
 use outcrop_store::errors::Scope;
 use outcrop_store::logs::{self, Asked, AskedTemplates, Line};
 use outcrop_store::{from_utc, occurrences, traces};
@@ -189,7 +189,7 @@ pub(super) async fn show_lead_up(_viewer: Viewer, path: web::Path<String>, state
         .collect();
     let at = from_utc(place.at());
     // The line that reports the failure is the failure.
-    let steps: Vec<Step> = lead_up(&trace, place.span(), at, &seen)
+    let steps: Vec<Step> = what_led_to(&trace, place.span(), at, &seen)
         .into_iter()
         .filter(|step| step.kind != StepKind::Line || !place.is_said_by(&step.what))
         .collect();
