@@ -27,7 +27,7 @@ async fn fail(running: &Running, service: &str, type_name: &str, message: &str, 
     assert_eq!(answer.status(), 200);
 }
 
-async fn signed_in(running: &Running, width: u32, height: u32, scheme: &str) -> Browser {
+pub async fn signed_in(running: &Running, width: u32, height: u32, scheme: &str) -> Browser {
     let browser = Browser::start(width, height, scheme).await;
     browser.open(&format!("{}/errors", running.url)).await;
     browser.sign_in(&running.email, PASSWORD).await;

@@ -99,6 +99,19 @@ async fn a_deploy_that_brings_an_error_is_flagged_and_one_that_does_not_is_clear
     let errors = running.errors().await;
     let of = |name: &str| errors.iter().find(|error| error["type"] == name).unwrap();
     assert_eq!((&of("DivisionByZero")["flags"], &of("Timeout")["flags"]), (&json!(["new"]), &json!([])));
+    // In the console: the list, by a click the deploy, by a click its error, and what the hour before had.
+    let browser = crate::console::signed_in(&running, 1280, 800, "light").await;
+    browser.named("link", "Deploys").await.click().await.unwrap();
+    browser.sees("never seen before in production").await;
+    browser.named("link", "fares 2.4.0").await.click().await.unwrap();
+    browser.sees("flagged: fares 2.4.0 in production").await;
+    browser.sees("New, surging or back since it").await;
+    assert!(browser.overflow().await <= 0);
+    browser.named("link", "DivisionByZero: no fare").await.click().await.unwrap();
+    browser.sees("It began with fares 2.4.0").await;
+    browser.open(&format!("{}/errors?since=60m&against=before", running.url)).await;
+    browser.sees("Against the time before").await;
+    browser.sees("▲ 0 then").await;
     // The last hour against the hour before: what came is more, what was there is neither.
     let page = running.client_json(&["errors", "--since", "60m", "--against", "before"]);
     let of = |name: &str| page["items"].as_array().unwrap().iter().find(|error| error["type"] == name).unwrap()["against"].clone();

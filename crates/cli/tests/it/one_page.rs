@@ -117,6 +117,30 @@ async fn errors_are_sliced_by_any_field_and_by_saved_predicates() {
     assert_eq!(parts("customer"), of(&[("u-0", 2), ("u-1", 2), ("u-2", 2)]));
     assert_eq!(parts("service"), of(&[("fares", 4), ("stowage", 2)]));
 
+    // People's weights move an error up or down, by its service and, above that, by its endpoint.
+    let attention = || {
+        let errors = running.client_json(&["errors", "--service", "stowage"]);
+        errors["items"][0]["attention"]["score"].as_u64().unwrap()
+    };
+    let endpoint = running
+        .client_json(&["show", running.client_json(&["errors", "--service", "stowage"])["items"][0]["ref"].as_str().unwrap()])["endpoints"]
+        [0]["endpoint"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let usual = attention();
+    let set = |arguments: &[&str]| running.client(&[&["services", "set", "stowage"], arguments].concat());
+    assert!(set(&["--weight", "1.5"]).status.success());
+    assert!(attention() > usual, "{usual}");
+    assert!(set(&["--endpoint-weight", &format!("{endpoint}=0.2")]).status.success());
+    assert!(attention() < usual, "{usual}");
+    let said = running.client_json(&["services", "show", "stowage"]);
+    assert_eq!((&said["weight"], &said["endpoint_weights"][0]["factor"]), (&json!(1.5), &json!(0.2)), "{said}");
+    assert!(set(&["--endpoint-weight", &format!("{endpoint}=1"), "--weight", "1"]).status.success());
+    assert_eq!(attention(), usual);
+    let refused = set(&["--weight", "9"]);
+    assert!(refused.status.code() == Some(2) && String::from_utf8_lossy(&refused.stderr).contains("it must be 0.1 to 4"));
+
     assert!(running.client(&["slices", "save", "north of fares", "service = fares and group = north"]).status.success());
     let counted = |predicate: &str| {
         running.client_json(&["errors", "--where", predicate])["items"]
