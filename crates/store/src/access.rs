@@ -26,7 +26,7 @@ pub struct Member {
     pub email: String,
     /// `viewer`, `engineer` or `admin`.
     pub role: String,
-    /// Whether it is a pipeline's token, which records and checks deploys and does nothing else.
+    /// Whether it is a pipeline's token, which records and checks deploys, marks changes and does nothing else.
     pub is_pipeline: bool,
 }
 
@@ -45,7 +45,7 @@ pub async fn add_member(database: &Database, email: &str, role: &str, password_h
     if done.rows_affected() == 0 { Err(AccessError::Exists(email.to_owned())) } else { Ok(()) }
 }
 
-/// Gives a member one more token; a pipeline's records and checks deploys and does nothing else.
+/// Gives a member one more token; a pipeline's records and checks deploys, marks changes and does nothing else.
 ///
 /// # Errors
 /// [`AccessError::Missing`] when there is no such member.

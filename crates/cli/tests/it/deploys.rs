@@ -164,6 +164,12 @@ async fn a_pipeline_announces_by_cdevents_with_a_token_that_is_good_for_nothing_
     assert_eq!(status, 400);
     assert!(problem["detail"].as_str().unwrap().contains("names no version"), "{problem}");
 
+    let large = send("application/cloudevents-batch+json", json!([{ "x": "y".repeat(1 << 20) }])).await;
+    assert!(large.0 == 400 && large.1["detail"].as_str().unwrap().contains("larger than 1 MiB"), "{large:?}");
+    // Half a MiB is read, and told what is wrong with it.
+    let (status, problem) = send("application/cloudevents-batch+json", json!([{ "x": "y".repeat(1 << 19) }])).await;
+    assert!(status == 400 && problem["detail"].as_str().unwrap().contains("cannot be read: "), "{problem}");
+
     let listed = running.client_json(&["deploys", "--service", "fares"]);
     let of = |field: &str| listed["items"].as_array().unwrap().iter().map(|item| item[field].clone()).collect::<Vec<_>>();
     assert_eq!(of("version"), [json!("2.3.9"), json!("2.4.0"), json!("2.3.9")], "{listed}");

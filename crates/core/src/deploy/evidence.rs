@@ -1,10 +1,10 @@
 //! How strongly counts speak against an unchanged rate.
 
 /// How counts of an error scatter beyond chance: the variance of a count of mean `m` over `n` minutes is
-/// `m · (clump + m · (slow + fast / n))`.
+/// `m · (clump + m · (slow + fast / n))`, where `slow` levels out with the fourth root of `n / 60` past an hour.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Dispersion {
-    /// Variance over mean of rare errors, 1 where each comes by itself: `2 · (mean events per incident) − 1`.
+    /// Variance over mean of small counts: 1 where each occurrence comes by itself. Clumps of rare errors are compared as incidents.
     pub clump: f64,
     /// Relative variance that does not go away over an hour.
     pub slow: f64,
@@ -57,7 +57,7 @@ pub fn rate_evidence(count: f64, expected: f64, basis: f64) -> f64 {
 
 /// The same for counts that scatter more than chance: the smaller of two ways to allow for it. One divides by the factor of
 /// the variance (quasi-likelihood, Wedderburn 1974); the other takes the rate itself for gamma-distributed, so that counts are
-/// negative-binomial with shape `k = 1 / (slow + fast / n)`: `count · ln(count / m) − (count + k) · ln((count + k) / (m + k))`.
+/// negative-binomial with shape `k = 1 / (slow + fast / n)`, less for what is not known of the rate: `count · ln(count / m) − (count + k) · ln((count + k) / (m + k))`.
 /// Far above what was due the second is the smaller one, since a large count may be one wild minute.
 #[must_use]
 pub fn scattered_evidence(count: f64, expected: f64, basis: f64, dispersion: Dispersion, minutes: f64) -> f64 {

@@ -193,13 +193,12 @@ impl Group {
             None => self.incidents.between(from, until).max(1.0),
         };
         let (expected, basis) = due.incidents;
-        if incidents < LEAST_INCIDENTS {
-            return Nats { by_count: scattered_evidence(count - free, due.expected, due.basis, due.dispersion, length), by_incident: 0.0 };
-        }
-        Nats {
-            by_count: scattered_evidence(count - free, due.expected, due.basis, due.dispersion, length),
-            by_incident: rate_evidence(incidents - free, expected, basis) + size_evidence(incidents, count - incidents, due.size),
-        }
+        let by_incident = if incidents < LEAST_INCIDENTS {
+            0.0
+        } else {
+            rate_evidence(incidents - free, expected, basis) + size_evidence(incidents, count - incidents, due.size)
+        };
+        Nats { by_count: scattered_evidence(count - free, due.expected, due.basis, due.dispersion, length), by_incident }
     }
 
     /// Notes anew what the windows of its first day told, now that its rate is known.

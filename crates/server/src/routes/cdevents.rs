@@ -14,7 +14,7 @@ use crate::state::State;
 use crate::wire::{EventsTaken, NewDeploy, Problem};
 
 /// The longest body, in bytes: an event is some kilobytes, a batch some hundreds of them.
-const MAX_BODY: usize = 1 << 20;
+pub(super) const MAX_BODY: usize = 1 << 20;
 
 /// Takes `service.deployed`, `service.upgraded` and `service.rolledback` as deploys; other events are taken and told of nothing.
 #[utoipa::path(operation_id = "take_events", tag = "deploys", request_body(content = serde_json::Value, content_type = "application/cloudevents+json"), responses(
@@ -26,13 +26,11 @@ const MAX_BODY: usize = 1 << 20;
 pub(super) async fn take_events(
     Pipeline(viewer): Pipeline,
     request: HttpRequest,
-    body: web::Bytes,
+    body: Result<web::Bytes, actix_web::Error>,
     state: web::Data<State>,
 ) -> Result<web::Json<EventsTaken>, ApiError> {
     viewer.must_engineer()?;
-    if body.len() > MAX_BODY {
-        return Err(bad("the events are larger than 1 MiB; send fewer at once"));
-    }
+    let body = body.map_err(|error| bad(format!("the events cannot be read, or are larger than 1 MiB; send fewer at once: {error}")))?;
     let mut deploys = vec![];
     let mut taken = EventsTaken { recorded: 0, other: vec![] };
     for event in read(request.headers(), &body)? {

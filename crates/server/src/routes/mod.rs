@@ -125,6 +125,7 @@ pub(crate) fn everything(config: &mut web::ServiceConfig) {
     let document = openapi();
     config
         .app_data(web::JsonConfig::default().error_handler(|error, _| ApiError::BadRequest(error.to_string()).into()))
+        .app_data(web::PayloadConfig::new(cdevents::MAX_BODY))
         .configure(intake)
         .configure(|config| api(&mut ServiceConfig::new(config)))
         .route(

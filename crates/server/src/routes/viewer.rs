@@ -29,7 +29,7 @@ impl Viewer {
     }
 }
 
-/// A member, or a pipeline that a member gave a token for recording and checking deploys.
+/// A member, or a pipeline that a member gave a token for recording and checking deploys and marking changes.
 pub(crate) struct Pipeline(pub Viewer);
 
 impl FromRequest for Viewer {
@@ -40,9 +40,9 @@ impl FromRequest for Viewer {
         let found = who(request);
         Box::pin(async move {
             match found.await? {
-                (_, true) => {
-                    Err(ApiError::Forbidden("this token is a pipeline's: it records and checks deploys and nothing else".to_owned()))
-                }
+                (_, true) => Err(ApiError::Forbidden(
+                    "this token is a pipeline's: it records and checks deploys, marks changes, and nothing else".to_owned(),
+                )),
                 (viewer, false) => Ok(viewer),
             }
         })
