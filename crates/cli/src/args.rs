@@ -125,6 +125,13 @@ pub enum Command {
         #[command(flatten)]
         client: Client,
     },
+    /// What is removed before anything is stored: rules added to the built-in ones, for a service or all.
+    Scrubbing {
+        #[command(subcommand)]
+        command: Option<Scrubbing>,
+        #[command(flatten)]
+        client: Client,
+    },
     /// Join and split errors, say which code is a service's own; all can be tried first and undone.
     Grouping {
         #[command(subcommand)]
@@ -205,6 +212,10 @@ pub struct Serve {
     /// Days for which log lines are kept, 1 to 30 [default: 7].
     #[arg(long, env = "OUTCROP_LOG_DAYS", value_name = "N")]
     pub log_days: Option<i64>,
+    /// Occurrences of one error and version in a minute whose exact data is kept; past that one in 50, beside the first, the latest and
+    /// the fullest of each version; 1 to 10000 [default: 20].
+    #[arg(long, env = "OUTCROP_BODIES_PER_MINUTE", value_name = "N")]
+    pub bodies_per_minute: Option<u32>,
     /// A local Git checkout of a service, to show lines of source from; may be given several times.
     #[arg(long, env = "OUTCROP_CHECKOUT", value_name = "SERVICE=DIR", value_delimiter = ',')]
     pub checkout: Vec<String>,
@@ -825,6 +836,63 @@ pub enum Drops {
         /// The rule's number.
         id: i64,
     },
+}
+
+#[derive(Subcommand)]
+pub enum Scrubbing {
+    /// Remove values by name: `passport number` finds `passportNumber`, `PASSPORT_NUMBER`, `skerry.passport-number`.
+    #[command(after_help = "Example:\n  outcrop scrubbing remove 'passport number' --service boarding")]
+    Remove {
+        /// The words that the name ends with.
+        name: String,
+        #[command(flatten)]
+        rule: ScrubRule,
+    },
+    /// Keep values by name, though a built-in name says otherwise.
+    #[command(after_help = "Example:\n  outcrop scrubbing keep client.address --service gangway")]
+    Keep {
+        /// The words that the name ends with.
+        name: String,
+        /// The service it is for; without it, all.
+        #[arg(long)]
+        service: Option<String>,
+    },
+    /// Remove what a regular expression finds, in any text.
+    #[command(after_help = "Example:\n  outcrop scrubbing shape 'SK-[0-9]{8}' --reason 'booking code' --service berths")]
+    Shape {
+        /// The regular expression.
+        expression: String,
+        #[command(flatten)]
+        rule: ScrubRule,
+    },
+    /// End a rule: what comes from now on is scrubbed without it.
+    End {
+        /// The rule's number.
+        id: i64,
+    },
+    /// Show what would be stored of a text, read from standard input.
+    #[command(after_help = "Example:\n  echo 'no berth for SK-20260001' | outcrop scrubbing try --service berths --shape 'SK-[0-9]{8}'")]
+    Try {
+        /// The service whose rules hold; without it, those for all.
+        #[arg(long)]
+        service: Option<String>,
+        /// Try this name as well.
+        #[arg(long, value_name = "NAME", conflicts_with = "shape")]
+        remove: Option<String>,
+        /// Try this regular expression as well.
+        #[arg(long, value_name = "REGEX")]
+        shape: Option<String>,
+    },
+}
+
+#[derive(Args)]
+pub struct ScrubRule {
+    /// The service it is for; without it, all.
+    #[arg(long)]
+    pub service: Option<String>,
+    /// What the mark says in the place of the value [default: the name].
+    #[arg(long)]
+    pub reason: Option<String>,
 }
 
 #[derive(Subcommand)]

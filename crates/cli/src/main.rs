@@ -55,6 +55,7 @@ async fn main() -> ExitCode {
         Command::Services { command, client } => commands::services::run(command, client).await,
         Command::Refused(refused) => commands::sending::refused(refused).await,
         Command::Drops { command, client } => commands::sending::drops(command, client).await,
+        Command::Scrubbing { command, client } => commands::scrubbing::run(command, client).await,
         Command::Grouping { command } => commands::grouping::run(command).await,
         Command::Send(send) => commands::send::run(send).await,
         Command::Collect(collect) => commands::collect::run(collect).await,

@@ -21,6 +21,7 @@ struct File {
     max_inflated: Option<String>,
     budget: Option<String>,
     log_days: Option<i64>,
+    bodies_per_minute: Option<u32>,
     log: Option<String>,
     #[serde(default)]
     checkout: BTreeMap<String, PathBuf>,
@@ -45,6 +46,10 @@ pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
     settings.log_days = arguments.log_days.or(file.log_days).unwrap_or(settings.log_days);
     if !(1..=30).contains(&settings.log_days) {
         return Err(Fault::Usage(format!("log-days is {}; it must be 1 to 30, as long as occurrences are kept", settings.log_days)));
+    }
+    settings.bodies_per_minute = arguments.bodies_per_minute.or(file.bodies_per_minute).unwrap_or(settings.bodies_per_minute);
+    if !(1..=10_000).contains(&settings.bodies_per_minute) {
+        return Err(Fault::Usage(format!("bodies-per-minute is {}; it must be 1 to 10000", settings.bodies_per_minute)));
     }
     settings.checkouts = file.checkout;
     for given in arguments.checkout {

@@ -1,6 +1,7 @@
 //! What a service's telemetry lacks for good answers.
 
 use crate::telemetry::names::{NO_ENVIRONMENT, NO_VERSION};
+use crate::telemetry::sampling::Sampling;
 
 /// What is known of a service's telemetry of the last 24 hours.
 #[derive(Clone, Debug, Default)]
@@ -15,6 +16,8 @@ pub struct Telemetry<'a> {
     pub occurrences: i64,
     /// Whether any occurrence names a user.
     pub has_users: bool,
+    /// How its requests are sampled, where any came.
+    pub sampling: Option<Sampling>,
     /// How far its clock was ahead when it last sent, in milliseconds; 0 for not.
     pub clock_ahead_ms: i64,
 }
@@ -44,6 +47,9 @@ pub fn missing(telemetry: &Telemetry<'_>) -> Vec<String> {
     }
     if telemetry.occurrences > 0 && !telemetry.has_users {
         missing.push("no user: no user counts".to_owned());
+    }
+    if let Some(sampling @ Sampling::Unknown(_)) = telemetry.sampling {
+        missing.extend(sampling.note());
     }
     if telemetry.clock_ahead_ms > 0 {
         missing.push(format!("clock {} s ahead: its times were moved back", (telemetry.clock_ahead_ms + 500) / 1_000));

@@ -15,7 +15,12 @@ pub struct Latency(BTreeMap<i16, u64>);
 impl Latency {
     /// Adds a duration in microseconds; less than one counts as one.
     pub fn add(&mut self, micros: u64) {
-        *self.0.entry(bucket(micros)).or_default() += 1;
+        self.add_times(micros, 1);
+    }
+
+    /// Adds a duration as often as it counts for.
+    pub fn add_times(&mut self, micros: u64, times: u64) {
+        *self.0.entry(bucket(micros)).or_default() += times;
     }
 
     /// Adds another sketch.

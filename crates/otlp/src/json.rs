@@ -5,7 +5,9 @@ use std::sync::Arc;
 
 use base64::Engine;
 use outcrop_core::Timestamp;
-use outcrop_core::telemetry::{Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value};
+use outcrop_core::telemetry::{
+    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, sampling,
+};
 use serde_json::{Map, Value as Json};
 
 use crate::{DecodeError, Decoded, INVALID_SPAN};
@@ -186,6 +188,7 @@ fn span(sent: &Object) -> Result<Span, String> {
         is_error: status.and_then(|status| status.get("code")).is_some_and(|code| integer(code) == Some(2) || code == "STATUS_CODE_ERROR"),
         status_message: status.map(|status| text(status, ["message", "message"])).unwrap_or_default(),
         flags: flags(sent),
+        one_in: sampling::one_in(&text(sent, ["traceState", "trace_state"])),
     })
 }
 

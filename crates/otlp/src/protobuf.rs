@@ -7,7 +7,9 @@ use opentelemetry_proto::tonic::{
     common::v1 as common, logs::v1 as logs, metrics::v1 as metrics, resource::v1 as resource, trace::v1 as trace,
 };
 use outcrop_core::Timestamp;
-use outcrop_core::telemetry::{Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value};
+use outcrop_core::telemetry::{
+    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, sampling,
+};
 use prost::Message;
 
 use crate::{DecodeError, Decoded, INVALID_SPAN, repair};
@@ -124,6 +126,7 @@ fn span(sent: trace::Span) -> Option<Span> {
         is_error: status.code == trace::status::StatusCode::Error as i32,
         status_message: status.message,
         flags: sent.flags,
+        one_in: sampling::one_in(&sent.trace_state),
     })
 }
 

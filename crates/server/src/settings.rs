@@ -16,6 +16,8 @@ pub struct Settings {
     pub hot_bytes: i64,
     /// Days for which log lines are kept, 1 to 30.
     pub log_days: i64,
+    /// Occurrences of one error and version in a minute whose exact data is kept before it is sampled, 1 to 10,000.
+    pub bodies_per_minute: u32,
     /// Local Git checkouts by service, to show lines of source from.
     pub checkouts: BTreeMap<String, PathBuf>,
 }
@@ -34,6 +36,7 @@ impl Settings {
             // 45 minutes of 3,000 spans a second, at the 1 kB a span that small chunks take.
             hot_bytes: 8 << 30,
             log_days: outcrop_store::upkeep::LOG_DAYS,
+            bodies_per_minute: outcrop_store::intake::BODIES_PER_MINUTE,
             checkouts: BTreeMap::new(),
         }
     }

@@ -7,6 +7,7 @@ mod handling;
 mod logs;
 mod markers;
 mod report;
+mod scrubbing;
 mod sending;
 mod slices;
 mod traces;
@@ -19,6 +20,7 @@ pub use handling::*;
 pub use logs::*;
 pub use markers::*;
 pub use report::*;
+pub use scrubbing::*;
 pub use sending::*;
 pub use slices::*;
 pub use traces::*;
@@ -234,6 +236,8 @@ pub struct ErrorDetail {
     pub sightings: Vec<Sighting>,
     /// The latest occurrence's id, as far as one is kept.
     pub latest_occurrence: Option<String>,
+    /// What must be said beside its share of requests; null where its service sends every request, or none.
+    pub sampling: Option<String>,
 }
 
 /// An endpoint that an error occurs at.
@@ -559,6 +563,8 @@ pub struct ServiceItem {
     pub requests: i64,
     /// Occurrences of the last 24 hours.
     pub occurrences: i64,
+    /// What must be said beside its rates of requests; null where every request is sent, or none.
+    pub sampling: Option<String>,
     /// What is missing for good answers, in words; empty where nothing is.
     pub missing: Vec<String>,
 }

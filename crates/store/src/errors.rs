@@ -12,7 +12,7 @@ use sqlx::{FromRow, QueryBuilder};
 
 use crate::handling::{self, Handling};
 use crate::weights::{self, Weights};
-use crate::{Database, StoreError, predicate};
+use crate::{Database, StoreError, predicate, sampling};
 
 /// What part of all errors is looked at. Counts are by the minute: the window is widened to whole minutes.
 #[derive(Clone, Debug)]
@@ -74,6 +74,8 @@ pub struct Summary {
     pub instances: i64,
     /// Occurrences in the window's last quarter.
     pub recent: i64,
+    /// How many each occurrence counts for beside the requests, where it is seen on sampled spans alone.
+    pub one_in: Option<f64>,
     /// The weight people have set for it; `None` where none.
     pub weight: Option<f64>,
     /// Who has it, whether it is settled or quiet.
@@ -86,7 +88,7 @@ impl Summary {
     #[must_use]
     pub fn request_share(&self) -> Option<f64> {
         #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
-        (self.requests > 0).then(|| (self.count as f64 / self.requests as f64).min(1.0))
+        (self.requests > 0).then(|| (self.count as f64 * self.one_in.unwrap_or(1.0) / self.requests as f64).min(1.0))
     }
 
     /// What kind of failure it is, where its type or message tells.
@@ -254,13 +256,16 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
 async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result<Vec<Summary>, StoreError> {
     let bounds = Bounds::of(scope);
     // None of these waits for another, though together they may read a little more than they need.
-    let (rows, places, traffic, weights, mut handled) = futures_util::try_join!(
+    let (rows, places, traffic, weights, sampled, mut handled) = futures_util::try_join!(
         counts(database, &bounds, scope, only),
         places(database, &bounds, scope, only),
         traffic(database, &bounds, scope),
         weights::all(database),
+        sampling::seen(database, (bounds.from, bounds.to), scope.environment.as_deref()),
         handling::all(database),
     )?;
+    let is_weighed = |row: &&CountRow| sampled.get(&row.service_id).is_some_and(|seen| seen.stand_for > seen.known);
+    let one_in = sampling::one_in(database, rows.iter().filter(is_weighed).map(|row| reference(row.error_id)).collect()).await?;
     let hit: Vec<i32> = places.values().flat_map(|place| place.endpoints.iter().copied()).collect();
     let (names, hit) = futures_util::try_join!(Labels::of(database, &rows), endpoint_names(database, hit))?;
     let none = Place::default();
@@ -301,6 +306,7 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
                 endpoints,
                 instances: i64::try_from(instances.len()).unwrap_or(i64::MAX),
                 recent: row.recent,
+                one_in: one_in.get(&reference(row.error_id)).copied(),
                 weight,
                 handling: handled.remove(&row.error_id).unwrap_or_default(),
                 service_id: row.service_id,

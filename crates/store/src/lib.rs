@@ -33,6 +33,8 @@ mod predicate;
 mod promptly;
 pub mod reach;
 pub mod regrouping;
+pub mod sampling;
+pub mod scrub_rules;
 pub mod settings;
 pub mod stands_out;
 pub mod timeline;

@@ -197,7 +197,7 @@ pub async fn rules(database: &Database) -> Result<Rules, StoreError> {
         }
     }
     rules.drops = crate::drops::in_force(database).await?;
-    rules.addresses = crate::settings::addresses(database).await?;
+    rules.scrubbing = crate::scrub_rules::in_force(database).await?;
     Ok(rules)
 }
 

@@ -176,6 +176,28 @@ pub struct ServiceRow {
     pub has_users: bool,
     /// How far its clock was ahead when it last sent, in milliseconds; 0 where it was not in the last 24 hours.
     pub clock_ahead_ms: i64,
+    sent: i64,
+    known: i64,
+    stand_for: i64,
+    lines: i64,
+    lines_unsampled: i64,
+}
+
+impl ServiceRow {
+    /// How its requests of the last 24 hours are sampled, where any came.
+    #[must_use]
+    pub fn sampling(&self) -> Option<outcrop_core::telemetry::sampling::Sampling> {
+        let count = |n: i64| u64::try_from(n).unwrap_or_default();
+        let Self { sent, known, stand_for, lines, lines_unsampled, .. } = self;
+        outcrop_core::telemetry::sampling::Seen {
+            sent: count(*sent),
+            known: count(*known),
+            stand_for: count(*stand_for),
+            lines: count(*lines),
+            lines_unsampled: count(*lines_unsampled),
+        }
+        .judge()
+    }
 }
 
 /// All services that have sent anything, by name.

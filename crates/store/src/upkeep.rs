@@ -42,6 +42,7 @@ pub async fn remove_expired(database: &Database, now: Timestamp, log_days: i64) 
         ("clock_ahead", "at", RECEIPTS_KEPT),
         ("log_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("called_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
+        ("sampling_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("instance_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("instance", "last_at", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("reach_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
@@ -68,11 +69,12 @@ pub async fn remove_expired(database: &Database, now: Timestamp, log_days: i64) 
     }
     let oldest = now.day() - RETENTION_DAYS;
     removed += partitions::drop_before(&database.pool, oldest, now.day() - log_days).await? as u64;
-    removed += sqlx::query("DELETE FROM request_sample WHERE id < first_id_at($1)")
-        .bind(crate::to_utc(now.plus_millis(-RETENTION_DAYS * 86_400_000)))
-        .execute(&database.pool)
-        .await?
-        .rows_affected();
+    for statement in
+        ["DELETE FROM request_sample WHERE id < first_id_at($1)", "DELETE FROM kept_body WHERE occurrence_id < first_id_at($1)"]
+    {
+        let oldest = crate::to_utc(now.plus_millis(-RETENTION_DAYS * 86_400_000));
+        removed += sqlx::query(statement).bind(oldest).execute(&database.pool).await?.rows_affected();
+    }
     let oldest_day = i32::try_from(oldest).unwrap_or_default();
     for statement in [
         "DELETE FROM resource WHERE used_day < $1",

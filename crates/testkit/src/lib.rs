@@ -2,11 +2,13 @@
 //! request bodies that real SDKs sent.
 
 mod browser;
+mod planting;
 mod postgres;
 mod recorded;
 mod service;
 
 pub use browser::Browser;
+pub use planting::{Planted, planted};
 pub use postgres::{Durability, Postgres};
 pub use recorded::{Body, hostile, hostile_cases, labelled_stacks, newest, recorded, restamped};
 pub use service::{PASSWORD, Running, Service};

@@ -16,10 +16,14 @@ pub struct Service {
     database: String,
 }
 
+/// What a service logged so far.
+type Log = std::sync::Arc<std::sync::Mutex<String>>;
+
 /// The service, running, with a member's token and a sender key.
 pub struct Running {
     service: Service,
     child: Child,
+    log: Log,
     /// Where API and OTLP/HTTP are.
     pub url: String,
     /// The member's address; the password is [`PASSWORD`].
@@ -119,19 +123,24 @@ impl Service {
         .expect("tables can be listed");
         let mut text = String::new();
         for (table,) in tables {
-            // bytea is read as the text it may hold, invalid bytes left out.
-            let sql = if table.starts_with("payload_") {
-                format!("SELECT body FROM {table}")
-            } else {
-                format!("SELECT convert_to(row::text, 'UTF8') FROM {table} AS row")
-            };
-            let rows: Vec<(Vec<u8>,)> = sqlx::query_as(sqlx::AssertSqlSafe(sql))
+            let columns: Vec<(String, bool)> = sqlx::query_as(
+                "SELECT quote_ident(attname), format_type(atttypid, NULL) = 'bytea' FROM pg_attribute \
+                 WHERE attrelid = $1::regclass AND attnum > 0 AND NOT attisdropped",
+            )
+            .bind(&table)
+            .fetch_all(&mut connection)
+            .await
+            .expect("columns can be listed");
+            let columns =
+                columns.iter().map(|(name, is_bytes)| if *is_bytes { name.clone() } else { format!("convert_to({name}::text, 'UTF8')") });
+            let sql = format!("SELECT ARRAY[{}]::bytea[] FROM {table}", columns.collect::<Vec<_>>().join(", "));
+            let rows: Vec<(Vec<Option<Vec<u8>>>,)> = sqlx::query_as(sqlx::AssertSqlSafe(sql))
                 .fetch_all(&mut connection)
                 .await
                 .unwrap_or_else(|error| panic!("{table}: {error}"));
-            for (row,) in rows {
-                let bytes =
-                    if table.starts_with("payload_") { zstd::stream::decode_all(row.as_slice()).expect("payloads are zstd") } else { row };
+            for value in rows.into_iter().flat_map(|(row,)| row).flatten() {
+                // Bytes are read as the text they may hold, unpacked where they are packed.
+                let bytes = zstd::stream::decode_all(value.as_slice()).unwrap_or(value);
                 text.push_str(&String::from_utf8_lossy(&bytes));
                 text.push('\n');
             }
@@ -158,13 +167,13 @@ impl Service {
         let _said = self.succeed(&["admin", "member", "add", &email, "--role", "engineer", "--password-stdin"], &format!("{PASSWORD}\n"));
         let token = self.succeed(&["admin", "token", "create", &email], "");
         let key = self.succeed(&["admin", "key", "create", &format!("pier-{number}")], "");
-        let (child, url) = self.spawn(options);
-        let running = Running { service: self.clone(), child, url, email, token, key, http: reqwest::Client::new() };
+        let (child, url, log) = self.spawn(options);
+        let running = Running { service: self.clone(), child, log, url, email, token, key, http: reqwest::Client::new() };
         running.wait_until_ready().await;
         running
     }
 
-    fn spawn(&self, options: &[&str]) -> (Child, String) {
+    fn spawn(&self, options: &[&str]) -> (Child, String, Log) {
         let mut command = Command::new(&self.binary);
         let address: &[&str] = if options.contains(&"--listen") { &[] } else { &["--listen", "127.0.0.1:0"] };
         let grpc: &[&str] = if options.contains(&"--otlp-grpc") { &[] } else { &["--otlp-grpc", "none"] };
@@ -176,11 +185,11 @@ impl Service {
             .stdout(Stdio::null())
             .stderr(Stdio::piped());
         let mut child = command.spawn().expect("the binary starts");
-        let mut log = BufReader::new(child.stderr.take().expect("piped"));
+        let mut lines = BufReader::new(child.stderr.take().expect("piped"));
         let mut line = String::new();
         let address = loop {
             line.clear();
-            let read = log.read_line(&mut line).expect("the log is text");
+            let read = lines.read_line(&mut line).expect("the log is text");
             assert!(read > 0, "the service ended before it listened");
             if let Some((_, address)) = line.split_once("address=") {
                 break address.trim().to_owned();
@@ -188,8 +197,17 @@ impl Service {
         };
         // The log is read to its end, else the service would stand still once the pipe is full; what it says is shown
         // with a failing test.
-        std::thread::spawn(move || log.lines().map_while(Result::ok).for_each(|line| eprintln!("{line}")));
-        (child, format!("http://{address}"))
+        let log = Log::default();
+        let kept = log.clone();
+        std::thread::spawn(move || {
+            for line in lines.lines().map_while(Result::ok) {
+                eprintln!("{line}");
+                let mut kept = kept.lock().expect("nobody panics with it");
+                kept.push_str(&line);
+                kept.push('\n');
+            }
+        });
+        (child, format!("http://{address}"), log)
     }
 }
 
@@ -274,6 +292,15 @@ impl Running {
         &self.service
     }
 
+    /// What the service has logged since it started to listen.
+    ///
+    /// # Panics
+    /// Never: nobody panics while it is written.
+    #[must_use]
+    pub fn log(&self) -> String {
+        self.log.lock().expect("nobody panics with it").clone()
+    }
+
     /// The process id.
     #[must_use]
     pub fn pid(&self) -> u32 {
@@ -288,8 +315,8 @@ impl Running {
         self.child.kill().expect("the service runs");
         drop(self.child.wait());
         let address = self.url.trim_start_matches("http://").to_owned();
-        let (child, _) = self.service.spawn(&["--listen", &address]);
-        self.child = child;
+        let (child, _, log) = self.service.spawn(&["--listen", &address]);
+        (self.child, self.log) = (child, log);
         self.wait_until_ready().await;
     }
 

@@ -710,6 +710,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/scrubbing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the rules that people added to the built-in scrubbing. */
+        get: operations["list_scrub_rules"];
+        put?: never;
+        /** Makes a rule: it holds from now on for what comes in; what is stored stays as it is. */
+        post: operations["make_scrub_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scrubbing/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shows what would be stored of a text, by the rules in force and one more. Nothing is stored. */
+        post: operations["try_scrubbing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scrubbing/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a rule: what comes from now on is scrubbed without it. */
+        delete: operations["end_scrub_rule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services": {
         parameters: {
             query?: never;
@@ -1329,6 +1381,8 @@ export interface components {
         EndpointList: {
             /** @description The endpoints. */
             items: components["schemas"]["EndpointItem"][];
+            /** @description Services whose rates have to be taken with a word: those that do not send every request, or do not say. */
+            sampling: components["schemas"]["SamplingNote"][];
             /** @description How many there are in all. */
             total: number;
         };
@@ -1374,6 +1428,8 @@ export interface components {
             followed_by: components["schemas"]["TiedError"][];
             /** @description The latest occurrence's id, as far as one is kept. */
             latest_occurrence?: string | null;
+            /** @description What must be said beside its share of requests; null where its service sends every request, or none. */
+            sampling?: string | null;
             /** @description Of all time, per environment and version, the latest version first. */
             sightings: components["schemas"]["Sighting"][];
         };
@@ -1994,6 +2050,14 @@ export interface components {
             /** @description What it is called. */
             name: string;
         };
+        /** @description The number of a rule just made. */
+        MadeScrubRule: {
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+        };
         /** @description What happened after a marked change, where it may have touched something. */
         MarkerCheck: {
             /** @description Requests since. */
@@ -2154,6 +2218,20 @@ export interface components {
             current: string;
             /** @description The password from now on, at least 10 characters. */
             new: string;
+        };
+        /** @description A rule of scrubbing to be made. */
+        NewScrubRule: {
+            /** @description What the mark says in the place of the value; without one, what was said. */
+            reason?: string | null;
+            /** @description The service it is for; without one, all. */
+            service?: string | null;
+            /**
+             * @description `remove`: values under names that end with these words; `keep`: the same stay, though a built-in name says otherwise;
+             *     `shape`: what a regular expression finds in any text is removed.
+             */
+            verb: string;
+            /** @description The name in words, whatever its dress (`passport number` finds `passportNumber`), or the regular expression. */
+            what: string;
         };
         /** @description A slice to save. */
         NewSlice: {
@@ -2543,6 +2621,63 @@ export interface components {
              */
             overlap_hours?: number | null;
         };
+        /** @description What must be said beside the rates of requests of some services. */
+        SamplingNote: {
+            /** @description What must be said. */
+            note: string;
+            /** @description The services. */
+            services: string[];
+        };
+        /** @description A rule of scrubbing. */
+        ScrubRuleItem: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            ended_at?: string | null;
+            /** @description Who ended it; null while it is in force. */
+            ended_by?: string | null;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            made_at: string;
+            /** @description Who made it. */
+            made_by: string;
+            /** @description What the mark says; empty for `keep`. */
+            reason: string;
+            /** @description The service it is for; null for all. */
+            service?: string | null;
+            /** @description `remove`, `keep` or `shape`. */
+            verb: string;
+            /** @description The name, or the regular expression. */
+            what: string;
+        };
+        /** @description Rules of scrubbing, those in force first. */
+        ScrubRuleList: {
+            /** @description The rules. */
+            items: components["schemas"]["ScrubRuleItem"][];
+        };
+        /** @description A text to be scrubbed for trial: nothing is stored. */
+        ScrubTrial: {
+            rule?: components["schemas"]["NewScrubRule"] | null;
+            /** @description The service whose rules hold; without one, those for all. */
+            service?: string | null;
+            /** @description The text: a message, a form, a header, JSON. */
+            text: string;
+        };
+        /** @description What would be stored of a text. */
+        ScrubbedText: {
+            /** @description Whether it differs from what was given. */
+            changed: boolean;
+            /** @description The text with marks in the place of what is removed, and pseudonyms in that of e-mail addresses. */
+            text: string;
+        };
         /** @description A service that has sent something. */
         ServiceItem: {
             /** @description Its environments. */
@@ -2571,6 +2706,8 @@ export interface components {
              * @description Requests of the last 24 hours.
              */
             requests: number;
+            /** @description What must be said beside its rates of requests; null where every request is sent, or none. */
+            sampling?: string | null;
             /** @description Its name. */
             service: string;
             /** @description Its versions, in the order they were first received. */
@@ -5041,6 +5178,139 @@ export interface operations {
                 };
             };
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_scrub_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScrubRuleList"];
+                };
+            };
+        };
+    };
+    make_scrub_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScrubRule"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeScrubRule"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_scrubbing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScrubTrial"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScrubbedText"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_scrub_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The rule's number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

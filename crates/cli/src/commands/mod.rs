@@ -17,6 +17,7 @@ pub mod occurrence;
 pub mod occurrences;
 pub mod parts;
 mod repository;
+pub mod scrubbing;
 pub mod send;
 pub mod sending;
 pub mod serve;

@@ -103,5 +103,16 @@ fn services(list: &ServiceList) -> Result<(), Fault> {
                 item.missing.join("; "),
             ]
         }),
-    )
+    )?;
+    // What most services have in common is said once, below.
+    let mut notes: std::collections::BTreeMap<&str, Vec<&str>> = std::collections::BTreeMap::new();
+    for item in &list.items {
+        if let Some(note) = item.sampling.as_deref().filter(|note| !item.missing.iter().any(|missing| missing == note)) {
+            notes.entry(note).or_default().push(&item.service);
+        }
+    }
+    for (note, services) in notes {
+        line(format!("\n{}: {note}.", services.join(", ")))?;
+    }
+    Ok(())
 }

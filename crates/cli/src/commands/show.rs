@@ -80,6 +80,9 @@ fn print_endpoints(detail: &ErrorDetail) -> Result<(), Fault> {
             .map_or_else(String::new, |share| format!(", {} of its {}", percent(share), counted(hit.requests, "request", "requests")));
         line(printable(&format!("  {} at {}{requests}", percent(hit.share), hit.endpoint)))?;
     }
+    if let Some(note) = &detail.sampling {
+        line(format!("  {}: {note}", detail.error.service))?;
+    }
     Ok(())
 }
 

@@ -83,7 +83,11 @@ pub async fn endpoints(arguments: Endpoints) -> Result<(), Fault> {
     if arguments.against.is_some() {
         columns.push(Column("then", Fit::Text(20)));
     }
-    table(&columns, list.items.into_iter().map(endpoint))
+    table(&columns, list.items.into_iter().map(endpoint))?;
+    for note in &list.sampling {
+        line(format!("\n{}: {}.", note.services.join(", "), note.note))?;
+    }
+    Ok(())
 }
 
 #[expect(clippy::cast_precision_loss, reason = "a share")]

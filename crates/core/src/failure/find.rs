@@ -9,7 +9,7 @@ use super::uses::{self, Calls, FoundCalls, FoundInstance, Instances};
 use crate::grouping::{Described, template};
 use crate::stack::{Exception, Stack, base_name};
 use crate::telemetry::names::{self, EXCEPTION_EVENT, EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE, Identity};
-use crate::telemetry::{Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, TraceId, Value, tidy};
+use crate::telemetry::{Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, TraceId, Value, sampling, tidy};
 use crate::trace::{Chunk, StoredEvent, StoredLink, StoredSpan};
 use crate::{Digest, Hasher, Timestamp, scrub};
 
@@ -20,8 +20,8 @@ pub struct Limits<'a> {
     pub received: Timestamp,
     /// The oldest event time that is still taken.
     pub oldest: Timestamp,
-    /// Whose e-mail addresses are kept.
-    pub addresses: &'a scrub::Addresses,
+    /// How what is kept is scrubbed.
+    pub scrubbing: &'a scrub::Scrubbing,
 }
 
 /// A request whose newest time lies further in the future than this is shifted, in milliseconds: a sender's clock may
@@ -33,6 +33,8 @@ const SPAN_END_MS: i64 = 10;
 const SPAN_SEVERITY: (i16, i16) = (17, 13);
 /// OTLP severity number from which a record's body is looked into for a stack.
 const ERROR: i32 = 17;
+/// Under this name stands how many occurrences one counts for beside its requests, where its span says that it was sampled.
+pub const ONE_IN: &str = "outcrop.one_in";
 /// OTLP severity number from which a record is fatal.
 const FATAL: i32 = 21;
 
@@ -62,6 +64,10 @@ pub struct EntrySpan {
     pub status: Option<u16>,
     /// How long it took, in microseconds.
     pub duration_us: u64,
+    /// How many requests it counts for.
+    pub weight: u32,
+    /// Whether that is said by its sampling threshold.
+    pub is_weighed: bool,
     /// What it said of itself, scrubbed, of a request that is kept by itself: failed, or answered 4xx.
     pub told: Option<Box<serde_json::Map<String, serde_json::Value>>>,
     /// What it said of itself and its resource, scrubbed; kept of one request in [`SAMPLED_ONE_IN`], evenly.
@@ -130,6 +136,8 @@ pub struct Found {
     pub calls: Vec<FoundCalls>,
     /// The instances that sent it.
     pub instances: Vec<FoundInstance>,
+    /// Log records that belong to a trace, by sender: how many, and of how many the trace is not sampled.
+    pub traced_lines: Vec<(Arc<Identity>, u64, u64)>,
     /// What could not be used.
     pub refused: Refused,
     /// How far the sender's clock is ahead, in milliseconds, where it was corrected for.
@@ -143,13 +151,14 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
     let clock = Clock::new(newest, limits);
     let mut found = Found { clock_ahead_ms: clock.ahead_ms, ..Found::default() };
     let mut senders = Senders::default();
-    let entries = entry_attributes(&groups, limits.addresses);
+    let entries = entry_attributes(&groups, limits.scrubbing);
     let touched = touched(&groups);
     let mut chunks = Chunks::default();
     let (mut calls, mut instances) = (Calls::default(), Instances::default());
     for group in groups {
-        let sender = senders.of(&group.resource, limits.addresses);
-        let scope = clean_scope(&group.scope);
+        let sender = senders.of(&group.resource, limits.scrubbing);
+        let scrubber = limits.scrubbing.of(&sender.identity.service);
+        let scope = clean_scope(&group.scope, scrubber);
         for mut span in group.records {
             let start = clock.time(span.start.or(span.end));
             if start < limits.oldest {
@@ -158,10 +167,7 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
             }
             let user = user_hash(names::user(&span.attributes).as_deref());
             tidy::span(&mut span);
-            scrub::span(&mut span);
-            if sender.hides_addresses {
-                limits.addresses.hide_in_span(&mut span);
-            }
+            scrubber.span(&mut span);
             let entry = names::is_entry(&span).then(|| entry_span(&span, start, &sender));
             let trace_id = span.trace_id;
             let facts = SpanFacts {
@@ -276,7 +282,13 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
     let mut senders = Senders::default();
     let mut instances = Instances::default();
     for group in groups {
-        let sender = senders.of(&group.resource, limits.addresses);
+        let sender = senders.of(&group.resource, limits.scrubbing);
+        let scrubber = limits.scrubbing.of(&sender.identity.service);
+        let traced = group.records.iter().filter(|record| record.trace_id.is_some());
+        let (lines, unsampled) = traced.fold((0, 0), |(all, unsampled), record| (all + 1, unsampled + u64::from(record.flags & 1 == 0)));
+        if lines > 0 {
+            found.traced_lines.push((sender.identity.clone(), lines, unsampled));
+        }
         let mut scope = None;
         for mut record in group.records {
             if clock.time(record.time.or(record.observed)) < limits.oldest {
@@ -285,11 +297,8 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
             }
             let user = user_hash(names::user(&record.attributes).as_deref());
             tidy::log_record(&mut record);
-            scrub::log_record(&mut record);
-            if sender.hides_addresses {
-                limits.addresses.hide_in_log_record(&mut record);
-            }
-            let scope = scope.get_or_insert_with(|| clean_scope(&group.scope));
+            scrubber.log_record(&mut record);
+            let scope = scope.get_or_insert_with(|| clean_scope(&group.scope, scrubber));
             let at = clock.time(record.time.or(record.observed));
             instances.add(&sender.identity, &sender.resource, at, None);
             found.lines.push(FoundLine::new(&record, &sender.identity, &sender.resource, scope, at));
@@ -321,7 +330,7 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
 pub fn find_in_metrics(groups: Vec<Group<Reading>>, limits: Limits<'_>) -> Found {
     let mut senders = Senders::default();
     let of = |resource: &Arc<Resource>| {
-        let sender = senders.of(resource, limits.addresses);
+        let sender = senders.of(resource, limits.scrubbing);
         (sender.identity.clone(), sender.resource.clone())
     };
     Found { instances: uses::readings(groups, of, limits.received), ..Found::default() }
@@ -350,36 +359,32 @@ struct Sender {
     identity: Arc<Identity>,
     instance: Digest,
     resource: Arc<Resource>,
-    hides_addresses: bool,
 }
 
 #[derive(Default)]
 struct Senders(HashMap<*const Resource, Arc<Sender>>);
 
 impl Senders {
-    fn of(&mut self, resource: &Arc<Resource>, addresses: &scrub::Addresses) -> Arc<Sender> {
+    fn of(&mut self, resource: &Arc<Resource>, scrubbing: &scrub::Scrubbing) -> Arc<Sender> {
         let sender = self.0.entry(Arc::as_ptr(resource)).or_insert_with(|| {
             let mut clean = Resource::clone(resource);
             tidy::attributes(&mut clean.attributes);
-            scrub::resource(&mut clean);
+            let service = names::identity(&clean).service;
+            scrubbing.of(&service).resource(&mut clean);
             let identity = names::identity(&clean);
-            let hides_addresses = addresses.hides(&identity.service);
-            if hides_addresses {
-                addresses.hide_in_attributes(&mut clean.attributes);
-            }
             let instance = Digest::of([identity.namespace.as_str(), &identity.service, &names::instance(&clean)]);
-            Arc::new(Sender { identity: Arc::new(identity), instance, resource: Arc::new(clean), hides_addresses })
+            Arc::new(Sender { identity: Arc::new(identity), instance, resource: Arc::new(clean) })
         });
         sender.clone()
     }
 }
 
-fn clean_scope(scope: &Arc<Scope>) -> Arc<Scope> {
+fn clean_scope(scope: &Arc<Scope>, scrubber: scrub::Scrubber<'_>) -> Arc<Scope> {
     let mut clean = Scope::clone(scope);
     tidy::text(&mut clean.name);
     tidy::text(&mut clean.version);
     tidy::attributes(&mut clean.attributes);
-    scrub::scope(&mut clean);
+    scrubber.scope(&mut clean);
     Arc::new(clean)
 }
 
@@ -419,6 +424,8 @@ fn entry_span(span: &Span, at: Timestamp, sender: &Sender) -> EntrySpan {
         failed,
         status,
         duration_us: u64::try_from(took).unwrap_or_default(),
+        weight: sampling::weight(span),
+        is_weighed: span.one_in.is_some(),
         told: (failed || status.is_some_and(|code| code >= 400)).then(|| Box::new(span.attributes.to_json())),
         sampled,
     }
@@ -427,7 +434,7 @@ fn entry_span(span: &Span, at: Timestamp, sender: &Sender) -> EntrySpan {
 type RequestAttributes = HashMap<(TraceId, SpanId), Arc<Attributes>>;
 
 /// For each span with an exception, what its request's entry span says, where both came in one batch.
-fn entry_attributes(groups: &[Group<Span>], addresses: &scrub::Addresses) -> RequestAttributes {
+fn entry_attributes(groups: &[Group<Span>], scrubbing: &scrub::Scrubbing) -> RequestAttributes {
     let mut by_span: RequestAttributes = HashMap::new();
     let has_failure = |span: &Span| span.parent_id.is_some() && span.events.iter().any(is_exception_event);
     if !groups.iter().flat_map(|group| &group.records).any(has_failure) {
@@ -445,13 +452,10 @@ fn entry_attributes(groups: &[Group<Span>], addresses: &scrub::Addresses) -> Req
             }
             if names::is_entry(parent) {
                 let attributes = cleaned.entry(parent.span_id).or_insert_with(|| {
-                    let mut attributes = parent.attributes.clone();
-                    tidy::attributes(&mut attributes);
-                    scrub::attributes(&mut attributes);
-                    if addresses.hides(&names::identity(resource).service) {
-                        addresses.hide_in_attributes(&mut attributes);
-                    }
-                    Arc::new(attributes)
+                    let mut clean = Span { events: vec![], ..Span::clone(parent) };
+                    tidy::span(&mut clean);
+                    scrubbing.of(&names::identity(resource).service).span(&mut clean);
+                    Arc::new(clean.attributes)
                 });
                 by_span.insert(*key, attributes.clone());
                 break;
@@ -517,6 +521,9 @@ fn span_report(
     let of_request = request.into_iter().flat_map(|attributes| attributes.0.iter());
     for (name, value) in more.chain(of_request) {
         attributes.entry(name.clone()).or_insert_with(|| value.to_json());
+    }
+    if let Some(one_in) = span.one_in.filter(|one_in| *one_in > 1.0) {
+        attributes.insert(ONE_IN.to_owned(), one_in.into());
     }
     let own_user = user_hash(names::user(of_event).as_deref());
     let kind = if event.is_some() { "event" } else { "status" };

@@ -16,7 +16,9 @@ mod state;
 mod uses;
 
 pub use decide::{Failure, decide};
-pub use find::{EntrySpan, Found, FoundChunk, Limits, Refused, SAMPLED_ONE_IN, SeenSpan, find_in_logs, find_in_metrics, find_in_spans};
+pub use find::{
+    EntrySpan, Found, FoundChunk, Limits, ONE_IN, Refused, SAMPLED_ONE_IN, SeenSpan, find_in_logs, find_in_metrics, find_in_spans,
+};
 pub use lines::FoundLine;
 pub use pairing::{PairingChanges, PairingEntry, PairingState};
 pub use report::{OccurrenceId, Report, ReportFacts, Sent, Source};

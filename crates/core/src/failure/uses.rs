@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::find::EntrySpan;
 use crate::Timestamp;
 use crate::telemetry::names::{self, Identity};
-use crate::telemetry::{Group, Reading, Resource, Span};
+use crate::telemetry::{Group, Reading, Resource, Span, sampling};
 
 /// Calls of one service to one other place, or runs of one statement, within an hour.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -19,7 +19,7 @@ pub struct FoundCalls {
     pub kind: &'static str,
     /// What was called, or the statement with its values left out.
     pub name: String,
-    /// How many.
+    /// How many, by what each stands for.
     pub count: u64,
     /// Of them failed.
     pub failed: u64,
@@ -61,6 +61,7 @@ pub(super) struct Calls(HashMap<Key, FoundCalls>);
 impl Calls {
     /// Counts what a scrubbed span calls.
     pub(super) fn add(&mut self, identity: &Arc<Identity>, span: &Span, start: Timestamp, failed: bool) {
+        let weight = u64::from(sampling::weight(span));
         let took = span.end.zip(span.start).map_or(0, |(end, start)| u64::try_from(end.micros() - start.micros()).unwrap_or_default());
         for (kind, name) in
             [names::called(span.kind, &span.name, &span.attributes), names::statement(&span.attributes).map(|text| ("statement", text))]
@@ -71,9 +72,9 @@ impl Calls {
             let calls = self.0.entry((Arc::as_ptr(identity), hour.millis(), kind, name)).or_insert_with_key(|(_, _, kind, name)| {
                 FoundCalls { identity: identity.clone(), hour, kind, name: name.clone(), count: 0, failed: 0, total_us: 0, longest_us: 0 }
             });
-            calls.count += 1;
-            calls.failed += u64::from(failed);
-            calls.total_us += took;
+            calls.count += weight;
+            calls.failed += if failed { weight } else { 0 };
+            calls.total_us += took.saturating_mul(weight);
             calls.longest_us = calls.longest_us.max(took);
         }
     }
@@ -93,8 +94,9 @@ impl Instances {
         let instance = self.of(identity, resource, at);
         instance.first = instance.first.min(at);
         instance.last = instance.last.max(at);
-        instance.requests += u64::from(entry.is_some());
-        instance.failed += u64::from(entry.is_some_and(|entry| entry.failed));
+        let weight = entry.map_or(0, |entry| u64::from(entry.weight));
+        instance.requests += weight;
+        instance.failed += if entry.is_some_and(|entry| entry.failed) { weight } else { 0 };
     }
 
     fn of(&mut self, identity: &Arc<Identity>, resource: &Arc<Resource>, at: Timestamp) -> &mut FoundInstance {

@@ -10,7 +10,7 @@ use crate::stack::{Frame, Stack};
 use crate::{Digest, Hasher};
 
 use super::{Described, Grouping};
-use crate::scrub::Addresses;
+use crate::scrub::Scrubbing;
 
 /// The rules of one service.
 #[derive(Clone, Debug, Default)]
@@ -81,8 +81,8 @@ pub struct Rules {
     by_service: HashMap<String, HashMap<String, ServiceRules>>,
     /// What is dropped, tried in this order.
     pub drops: Vec<Drop>,
-    /// Whose e-mail addresses are kept.
-    pub addresses: Addresses,
+    /// How what comes in is scrubbed.
+    pub scrubbing: Scrubbing,
 }
 
 impl Rules {

@@ -4,7 +4,6 @@ use std::borrow::Cow;
 use std::collections::BTreeSet;
 
 use crate::Digest;
-use crate::telemetry::{Attributes, LogRecord, Span, Value};
 
 /// The domain of pseudonyms. They have the form of an address, so that message templates stay what they are; `.invalid`
 /// belongs to nobody (RFC 2606).
@@ -24,7 +23,7 @@ pub struct Addresses {
 }
 
 /// Hides all, under a key that everybody knows: for tests and dry runs.
-pub static HIDDEN: Addresses = Addresses { key: [0; 16], kept_for: BTreeSet::new(), kept_for_others: false, hidden_for: BTreeSet::new() };
+pub const HIDDEN: Addresses = Addresses { key: [0; 16], kept_for: BTreeSet::new(), kept_for_others: false, hidden_for: BTreeSet::new() };
 
 impl Addresses {
     /// Whether a service's addresses are hidden.
@@ -67,42 +66,6 @@ impl Addresses {
         }
         clean.push_str(text.get(copied..).unwrap_or_default());
         Cow::Owned(clean)
-    }
-
-    fn hide(&self, text: &mut String) {
-        if let Cow::Owned(clean) = self.in_text(text) {
-            *text = clean;
-        }
-    }
-
-    fn hide_in_value(&self, value: &mut Value) {
-        match value {
-            Value::String(text) => self.hide(text),
-            Value::Array(items) => items.iter_mut().for_each(|item| self.hide_in_value(item)),
-            Value::Map(entries) => entries.iter_mut().for_each(|(_, entry)| self.hide_in_value(entry)),
-            Value::Bytes(_) | Value::Empty | Value::Bool(_) | Value::Int(_) | Value::Double(_) => {}
-        }
-    }
-
-    /// Hides the addresses in attributes.
-    pub fn hide_in_attributes(&self, attributes: &mut Attributes) {
-        attributes.0.iter_mut().for_each(|(_, value)| self.hide_in_value(value));
-    }
-
-    /// Hides the addresses in a span with all its events.
-    pub fn hide_in_span(&self, span: &mut Span) {
-        self.hide(&mut span.name);
-        self.hide(&mut span.status_message);
-        self.hide_in_attributes(&mut span.attributes);
-        for event in &mut span.events {
-            self.hide_in_attributes(&mut event.attributes);
-        }
-    }
-
-    /// Hides the addresses in a log record.
-    pub fn hide_in_log_record(&self, record: &mut LogRecord) {
-        self.hide_in_value(&mut record.body);
-        self.hide_in_attributes(&mut record.attributes);
     }
 }
 

@@ -1,15 +1,25 @@
 //! Secrets out, before anything is stored: what was once written cannot be taken back.
 //!
 //! Two ways find them: by the name of the place (an attribute, a key in a form, in JSON, in a header), and by shape
-//! (bearer credentials, card numbers, passwords within URLs). A removed value leaves a mark with the reason.
+//! (bearer credentials, card numbers, passwords within URLs). A removed value leaves a mark with the reason. People add
+//! names and shapes of their own, for one service or all, and say what is to stay.
 
 mod addresses;
+mod client;
+mod rules;
+mod scrubber;
 mod shapes;
 
-use crate::telemetry::{Attributes, LogRecord, Resource, Scope, Span, Value};
-
 pub use addresses::{Addresses, HIDDEN};
+pub use rules::{BrokenRule, LONGEST_SHAPE, Rule, Rules, Scrubbing};
+pub use scrubber::Scrubber;
 pub use shapes::text;
+
+/// The reason of a removed client address.
+pub(crate) const CLIENT_ADDRESS: &str = "client address";
+
+/// Nothing but what is built in, with addresses hidden under a key that everybody knows: for tests and dry runs.
+pub static BUILT_IN: Scrubbing = Scrubbing::built_in();
 
 /// What stands in the place of a removed value; the reason stands in it.
 pub(crate) fn mark(reason: &str) -> String {
@@ -37,6 +47,7 @@ const SECRET_NAMES: &[(&[&str], &str)] = &[
 /// assert_eq!(secret_name("http.request.header.authorization"), Some("credentials"));
 /// assert_eq!(secret_name("dbPassword"), Some("password"));
 /// assert_eq!(secret_name("x-api-key"), Some("key"));
+/// assert_eq!(secret_name("http.request.header.x-forwarded-for"), Some("client address"));
 /// assert_eq!(secret_name("session.duration"), None);
 /// assert_eq!(secret_name("primary.key"), None);
 /// ```
@@ -65,7 +76,7 @@ pub fn secret_name(name: &str) -> Option<&'static str> {
             return (!HARMLESS_ENDS.iter().any(|end| last.eq_ignore_ascii_case(end))).then_some(*reason);
         }
     }
-    None
+    client::is_named(words).then_some(CLIENT_ADDRESS)
 }
 
 /// Splits `dbPassword`, `DB_PASSWORD`, `http.request.header.x-api-key` into words.
@@ -86,87 +97,4 @@ fn split_words(name: &str) -> impl Iterator<Item = &str> {
             Some(word)
         })
     })
-}
-
-/// Scrubs one value; `name` is the name of its place.
-pub fn value(name: &str, value: &mut Value) {
-    if let Some(reason) = secret_name(name)
-        && !matches!(value, Value::Empty | Value::Bool(_))
-    {
-        *value = Value::String(mark(reason));
-        return;
-    }
-    match value {
-        Value::String(content) => {
-            if let Some(clean) = text(content) {
-                *content = clean;
-            }
-        }
-        Value::Int(number) if shapes::is_card_number(&number.to_string()) => *value = Value::String(mark("card number")),
-        Value::Array(items) => {
-            for item in items {
-                self::value(name, item);
-            }
-        }
-        Value::Map(entries) => {
-            for (key, entry) in entries {
-                self::value(key, entry);
-                scrub_string(key);
-            }
-        }
-        Value::Bytes(bytes) => {
-            // Bytes that are text may hold a form or a token.
-            if let Ok(content) = std::str::from_utf8(bytes)
-                && let Some(clean) = text(content)
-            {
-                *bytes = clean.into_bytes();
-            }
-        }
-        Value::Empty | Value::Bool(_) | Value::Int(_) | Value::Double(_) => {}
-    }
-}
-
-/// Scrubs a set of attributes.
-pub fn attributes(attributes: &mut Attributes) {
-    for (name, value) in &mut attributes.0 {
-        self::value(name, value);
-        scrub_string(name);
-    }
-}
-
-/// Scrubs a resource.
-pub fn resource(resource: &mut Resource) {
-    attributes(&mut resource.attributes);
-}
-
-/// Scrubs a scope.
-pub fn scope(scope: &mut Scope) {
-    scrub_string(&mut scope.name);
-    scrub_string(&mut scope.version);
-    attributes(&mut scope.attributes);
-}
-
-/// Scrubs a span with all its events.
-pub fn span(span: &mut Span) {
-    scrub_string(&mut span.name);
-    scrub_string(&mut span.status_message);
-    attributes(&mut span.attributes);
-    for event in &mut span.events {
-        scrub_string(&mut event.name);
-        attributes(&mut event.attributes);
-    }
-}
-
-/// Scrubs a log record.
-pub fn log_record(record: &mut LogRecord) {
-    scrub_string(&mut record.severity_text);
-    scrub_string(&mut record.event_name);
-    value("body", &mut record.body);
-    attributes(&mut record.attributes);
-}
-
-fn scrub_string(content: &mut String) {
-    if let Some(clean) = text(content) {
-        *content = clean;
-    }
 }

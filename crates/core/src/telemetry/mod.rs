@@ -3,6 +3,7 @@
 pub mod frame_data;
 pub mod names;
 pub mod request;
+pub mod sampling;
 pub mod tidy;
 mod value;
 
@@ -136,6 +137,8 @@ pub struct Span {
     pub status_message: String,
     /// Trace flags as sent.
     pub flags: u32,
+    /// How many spans it stands for, 1 or more, where its trace state has a sampling threshold.
+    pub one_in: Option<f64>,
 }
 
 /// One event of a span.

@@ -8,7 +8,7 @@ use proptest::prelude::*;
 use proptest::sample::Index;
 
 fn limits() -> Limits<'static> {
-    Limits { received: Timestamp::from_millis(1_900_000_000_000), oldest: Timestamp(0), addresses: &outcrop_core::scrub::HIDDEN }
+    Limits { received: Timestamp::from_millis(1_900_000_000_000), oldest: Timestamp(0), scrubbing: &outcrop_core::scrub::BUILT_IN }
 }
 
 fn take(bytes: &[u8]) {
@@ -26,6 +26,25 @@ proptest! {
     #[test]
     fn random_bytes_are_taken_or_refused(bytes in prop::collection::vec(any::<u8>(), 0..300)) {
         take(&bytes);
+    }
+
+    #[test]
+    fn a_secret_planted_anywhere_is_in_nothing_that_is_kept(planted in outcrop_testkit::planted(1_800_000_000_000_000_000)) {
+        let bytes = planted.body.to_string();
+        let found = if planted.path == "/v1/traces" {
+            find_in_spans(decode_traces(bytes.as_bytes(), Encoding::Json).unwrap().groups, limits())
+        } else {
+            find_in_logs(decode_logs(bytes.as_bytes(), Encoding::Json).unwrap().groups, limits())
+        };
+        prop_assert!(!found.reports.is_empty());
+        let mut kept = format!("{found:?}");
+        for chunk in &found.chunks {
+            kept.push_str(&String::from_utf8_lossy(&chunk.body));
+        }
+        for report in &found.reports {
+            kept.push_str(&outcrop_otlp::sent_as_json(report).to_string());
+        }
+        prop_assert!(!kept.contains(&planted.secret), "{} is kept of {bytes}", planted.secret);
     }
 
     #[test]

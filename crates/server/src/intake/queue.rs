@@ -54,7 +54,8 @@ impl Intake {
     ) -> (Self, Arc<Writer>, Vec<JoinHandle<()>>) {
         let (queue, waiting) = mpsc::channel(QUEUED);
         let waiting = Arc::new(Mutex::new(waiting));
-        let writer = Arc::new(Writer::new(database.clone(), render).keeping_logs(settings.log_days));
+        let writer =
+            Arc::new(Writer::new(database.clone(), render).keeping_logs(settings.log_days).keeping_bodies(settings.bodies_per_minute));
         let tasks = (0..WRITERS).map(|_| tokio::spawn(write(writer.clone(), waiting.clone(), told.clone()))).collect();
         let cores = std::thread::available_parallelism().map_or(1, usize::from);
         let intake = Self {

@@ -114,7 +114,11 @@ pub(super) async fn one(
             let origins = traces::main_origins(&database, &[number], scope.from, scope.to).await?;
             let (begins_in, followed_by) = traces::ties(&database, number, scope.from, scope.to).await?;
             let hit = errors::main_endpoints(&database, &summary, &scope, ENDPOINTS).await?;
-            let count = summary.count;
+            let of_service = Scope { service: Some(summary.service.clone()), ..scope.clone() };
+            let sampling = outcrop_store::sampling::notes(&database, &of_service).await?.pop().map(|(_, note)| note);
+            let has_requests = summary.requests > 0;
+            #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
+            let count = summary.count as f64 * summary.one_in.unwrap_or(1.0);
             let then = match &earlier {
                 Some(earlier) => Some(errors::one(&database, reference, earlier).await?),
                 None => None,
@@ -132,6 +136,7 @@ pub(super) async fn one(
                 endpoints: hit.into_iter().map(|row| hit_endpoint(row, count)).collect(),
                 sightings: sightings.into_iter().map(sighting).collect(),
                 latest_occurrence: latest.map(|latest| latest.occurrence().to_string()),
+                sampling: sampling.filter(|_| has_requests),
             }))
         })
         .await?;
@@ -181,9 +186,10 @@ fn held_against(now: &Summary, then: Option<&Summary>) -> Then {
 /// Endpoints of one error that are named.
 const ENDPOINTS: usize = 5;
 
-fn hit_endpoint(row: HitEndpoint, count: i64) -> wire::HitEndpoint {
+/// `count`: of the error, by what its occurrences stand for.
+fn hit_endpoint(row: HitEndpoint, count: f64) -> wire::HitEndpoint {
     #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
-    let request_share = (row.requests > 0).then(|| (row.share * count as f64 / row.requests as f64).min(1.0));
+    let request_share = (row.requests > 0).then(|| (row.share * count / row.requests as f64).min(1.0));
     wire::HitEndpoint { endpoint: row.endpoint, share: row.share, requests: row.requests, request_share }
 }
 

@@ -18,6 +18,7 @@ mod predicate;
 mod query;
 mod regrouping;
 mod report;
+mod scrubbing;
 mod sending;
 mod services;
 mod session;
@@ -112,6 +113,10 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(sending::list_drops)
             .service(sending::make_drop)
             .service(sending::end_drop)
+            .service(scrubbing::list_rules)
+            .service(scrubbing::try_rules)
+            .service(scrubbing::make_rule)
+            .service(scrubbing::end_rule)
             .service(session::sign_in)
             .service(session::who)
             .service(session::sign_out)

@@ -17,12 +17,14 @@ pub(super) async fn list(_viewer: Viewer, state: web::Data<State>) -> Result<web
     let items = rows
         .into_iter()
         .map(|row| ServiceItem {
+            sampling: row.sampling().and_then(|sampling| sampling.note()),
             missing: missing(&Telemetry {
                 versions: &row.versions,
                 environments: &row.environments,
                 requests: row.requests,
                 occurrences: row.occurrences,
                 has_users: row.has_users,
+                sampling: row.sampling(),
                 clock_ahead_ms: row.clock_ahead_ms,
             }),
             namespace: row.namespace,

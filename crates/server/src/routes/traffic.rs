@@ -19,8 +19,8 @@ use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    Course, CourseStep, EndpointItem, EndpointList, EndpointThen, ErrorQuery, Problem, RequestItem, RequestPage, SlowItem, SlowList,
-    SlowSetting, StatusCount, TrafficQuery,
+    Course, CourseStep, EndpointItem, EndpointList, EndpointThen, ErrorQuery, Problem, RequestItem, RequestPage, SamplingNote, SlowItem,
+    SlowList, SlowSetting, StatusCount, TrafficQuery,
 };
 
 /// Slow requests whose traces are looked into at once.
@@ -54,7 +54,7 @@ pub(super) async fn list_endpoints(
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
     let earlier = against(asked.against.as_deref(), &scope)?;
     let database = state.database.clone();
-    let (mut rows, then) = state
+    let (mut rows, then, sampling) = state
         .on_main(async move {
             let then = async {
                 match &earlier {
@@ -62,7 +62,7 @@ pub(super) async fn list_endpoints(
                     None => Ok(None),
                 }
             };
-            futures_util::try_join!(traffic::endpoints(&database, &scope), then)
+            futures_util::try_join!(traffic::endpoints(&database, &scope), then, outcrop_store::sampling::notes(&database, &scope))
         })
         .await?;
     if let Some(endpoint) = &asked.endpoint {
@@ -87,7 +87,12 @@ pub(super) async fn list_endpoints(
             statuses: row.statuses.into_iter().map(|(status, (count, kept))| StatusCount { status, count, kept }).collect(),
         })
         .collect();
-    Ok(web::Json(EndpointList { items, total }))
+    let mut by_note: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for (service, note) in sampling {
+        by_note.entry(note).or_default().push(service);
+    }
+    let sampling = by_note.into_iter().map(|(note, services)| SamplingNote { services, note }).collect();
+    Ok(web::Json(EndpointList { items, total, sampling }))
 }
 
 fn quantile(row: &Endpoint, share: f64) -> Option<f64> {

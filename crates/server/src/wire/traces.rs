@@ -213,6 +213,17 @@ pub struct EndpointList {
     pub items: Vec<EndpointItem>,
     /// How many there are in all.
     pub total: usize,
+    /// Services whose rates have to be taken with a word: those that do not send every request, or do not say.
+    pub sampling: Vec<SamplingNote>,
+}
+
+/// What must be said beside the rates of requests of some services.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SamplingNote {
+    /// The services.
+    pub services: Vec<String>,
+    /// What must be said.
+    pub note: String,
 }
 
 /// An endpoint over a window.

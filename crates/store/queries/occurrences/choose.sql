@@ -1,4 +1,4 @@
--- $1 error, $2 environment, $3 version, $4 first | latest | fullest | older | newer, $5 older or newer than this one.
+-- The fullest has its exact data where any has. $1 error, $2 environment, $3 version, $4 first | latest | fullest | older | newer, $5 older or newer than this one.
 WITH kept AS (
     SELECT occurrence.id, occurrence.version_id FROM cause
     JOIN occurrence ON occurrence.cause_id = cause.id
@@ -12,7 +12,8 @@ WITH kept AS (
         WHEN 'older' THEN (SELECT id FROM kept WHERE id < $5 ORDER BY id DESC LIMIT 1)
         WHEN 'newer' THEN (SELECT id FROM kept WHERE id > $5 ORDER BY id LIMIT 1)
         ELSE (SELECT occurrence.id FROM newest JOIN occurrence USING (id)
-            ORDER BY (occurrence.stack IS NOT NULL)::int DESC, pg_column_size(occurrence.attributes) DESC, occurrence.id DESC LIMIT 1)
+            ORDER BY EXISTS (SELECT FROM payload WHERE occurrence_id = id UNION ALL SELECT FROM kept_body WHERE occurrence_id = id) DESC,
+                (occurrence.stack IS NOT NULL)::int DESC, pg_column_size(occurrence.attributes) DESC, occurrence.id DESC LIMIT 1)
         END AS id
 )
 SELECT chosen.id, (SELECT count(*) FROM kept WHERE kept.id <= chosen.id), (SELECT count(*) FROM kept)

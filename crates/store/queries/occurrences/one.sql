@@ -2,7 +2,8 @@ SELECT o.id, service.name AS service, environment.name AS environment, version.l
     o.type AS type_name, o.message, o.severity, o.uncaught, o.trace_id, o.span_id, o.received_at,
     resource.body ->> 'host.name' AS host,
     COALESCE(o.attributes ->> 'user.id', o.attributes ->> 'enduser.id', o.attributes ->> 'user.name', o.attributes ->> 'user.email') AS "user",
-    cause.error_id, o.attributes, COALESCE(resource.body, '{}'::jsonb) AS resource, stack.frames AS stack, payload.body AS payload
+    cause.error_id, o.attributes, COALESCE(resource.body, '{}'::jsonb) AS resource, stack.frames AS stack, COALESCE(payload.body,
+        (SELECT body FROM kept_body WHERE occurrence_id = o.id LIMIT 1)) AS payload
 FROM occurrence o
 JOIN cause ON cause.id = o.cause_id
 JOIN service ON service.id = o.service_id

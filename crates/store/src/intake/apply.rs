@@ -75,10 +75,12 @@ impl<'a> Work<'a> {
 
 /// Stores rows: moves first, so that a row copied in never meets its earlier self.
 pub(super) async fn store(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Writer) -> Result<(), StoreError> {
+    super::sampling::note(work, writer);
     withdraw(connection, work).await?;
     restore(connection, work).await?;
     complete(connection, work).await?;
     insert(connection, work, writer).await?;
+    super::sampling::logged(connection, work, writer).await?;
     absorb(connection, work).await?;
     rename(connection, work).await
 }
@@ -212,6 +214,12 @@ async fn insert(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Wri
     let mut inserted = std::mem::take(&mut work.inserted);
     inserted.sort_by_key(|(numbered, _)| numbered.report.facts.id);
     let mut days: BTreeMap<i64, (Rows, Rows)> = BTreeMap::new();
+    let (mut kept, mut left_out) = (vec![], vec![]);
+    let pack = |numbered: &Numbered<'_>| {
+        let body = (writer.render)(numbered.report);
+        // Level 1: the fastest that still finds the repetition in a stack text.
+        zstd::bulk::compress(body.as_bytes(), 1).map_err(|error| StoreError::Other(sqlx::Error::Io(error)))
+    };
     for (numbered, failure) in &inserted {
         let report = numbered.report;
         let at = report.facts.id.at();
@@ -222,11 +230,11 @@ async fn insert(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Wri
         }
         let (rows, payloads) = days.entry(at.day()).or_insert_with(|| (Rows::new(17), Rows::new(2)));
         put_row(rows.row(), numbered, failure);
-        if writer.samples(numbered.cause, numbered.sender.version, at) {
-            let body = (writer.render)(report);
-            // Level 1: the fastest that still finds the repetition in a stack text.
-            let packed = zstd::bulk::compress(body.as_bytes(), 1).map_err(|error| StoreError::Other(sqlx::Error::Io(error)))?;
-            payloads.row().uuid(id_uuid(report.facts.id)).bytes(&packed);
+        if writer.bodies.takes((numbered.cause, numbered.sender.version), at) {
+            payloads.row().uuid(id_uuid(report.facts.id)).bytes(&pack(numbered)?);
+            kept.push(numbered);
+        } else {
+            left_out.push(numbered);
         }
         work.seen.push((numbered.sender, at));
         work.failed_traces.extend(report.trace_id);
@@ -248,7 +256,7 @@ async fn insert(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Wri
             payloads.send(connection, &statement).await?;
         }
     }
-    Ok(())
+    writer.bodies.store(connection, &kept, &left_out, pack).await
 }
 
 async fn absorb(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<(), StoreError> {

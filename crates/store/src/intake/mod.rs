@@ -2,8 +2,10 @@
 
 mod apply;
 mod batch;
+mod bodies;
 mod lines;
 mod sample;
+mod sampling;
 mod spans;
 mod states;
 mod tallies;
@@ -22,6 +24,7 @@ use crate::names::Names;
 use crate::partitions::Partitions;
 use crate::{Database, StoreError, to_utc, uuid};
 use batch::Prepared;
+pub use bodies::BODIES_PER_MINUTE;
 
 /// How the exact data sent is written down: given by the caller, since encodings are not this crate's business.
 pub type Renderer = fn(&outcrop_core::failure::Report) -> String;
@@ -62,7 +65,9 @@ pub struct Writer {
     causes: Causes,
     interned: Interned,
     partitions: Arc<Partitions>,
-    sampler: Mutex<Sampler>,
+    bodies: bodies::Bodies,
+    /// Whether any span that was sampled has come.
+    sampled: std::sync::atomic::AtomicBool,
     thinning: sample::Thinning,
     watch: spans::Watch,
     templates: lines::Templates,
@@ -89,7 +94,8 @@ impl Writer {
             causes: Causes::default(),
             interned: Interned::default(),
             partitions: Arc::default(),
-            sampler: Mutex::default(),
+            bodies: bodies::Bodies::new(BODIES_PER_MINUTE),
+            sampled: std::sync::atomic::AtomicBool::default(),
             thinning: sample::Thinning::default(),
             watch: spans::Watch::default(),
             templates: lines::Templates::default(),
@@ -104,6 +110,12 @@ impl Writer {
     #[must_use]
     pub fn keeping_logs(self, days: i64) -> Self {
         Self { log_days: days, ..self }
+    }
+
+    /// Keeps the exact data of another number of occurrences per error, version and minute before it is sampled.
+    #[must_use]
+    pub fn keeping_bodies(self, per_minute: u32) -> Self {
+        Self { bodies: bodies::Bodies::new(per_minute), ..self }
     }
 
     /// Makes today's and tomorrow's partitions, ahead of the first request that needs them.
@@ -165,7 +177,11 @@ impl Writer {
         let mut tries = 0;
         loop {
             tries += 1;
-            match self.write_once(batch).await {
+            let outcome = self.write_once(batch).await;
+            if outcome.is_err() {
+                self.bodies.forget();
+            }
+            match outcome {
                 Err(StoreError::Repeat(error)) if tries < MAX_TRIES => tracing::debug!(%error, tries, "a batch is repeated"),
                 outcome => return outcome,
             }
@@ -185,6 +201,7 @@ impl Writer {
         apply::store(&mut transaction, &mut work, self).await?;
         let deployed = tallies::store(&mut transaction, &work, self).await?;
         clocks(&mut transaction, &prepared, &fresh).await?;
+        sampling::store(&mut transaction, &work, &prepared, &fresh).await?;
         sample::store(&mut transaction, &work, &self.thinning).await?;
         spans::statuses(&mut transaction, &work).await?;
         spans::requests(&mut transaction, &work, &self.watch).await?;
@@ -216,11 +233,6 @@ impl Writer {
             spans::make_tables(pool, spans::slots(batch.iter().map(|submission| submission.received)), &self.hot).await?;
         }
         Ok((prepared, lines))
-    }
-
-    /// Whether to keep the exact data of one more occurrence.
-    fn samples(&self, cause: i64, version: i32, at: Timestamp) -> bool {
-        self.sampler.lock().unwrap_or_else(std::sync::PoisonError::into_inner).takes((cause, version, at.hour().millis()))
     }
 }
 
@@ -293,28 +305,4 @@ async fn receipts(connection: &mut PgConnection, batch: &[Submission]) -> Result
         outcomes.push(Outcome::Stored(refused.clone()));
     }
     Ok((fresh, outcomes))
-}
-
-/// Occurrences of one cause, version and hour whose exact data is kept before sampling begins.
-const KEPT_WHOLE: u32 = 50;
-/// Past that, one in so many is kept.
-const KEPT_ONE_IN: u32 = 50;
-/// Hours counted at once; forgotten all together past this.
-const MAX_SAMPLED: usize = 50_000;
-
-/// Counts per cause, version and hour, by this process alone: two instances keep twice as many.
-#[derive(Default)]
-struct Sampler {
-    counts: HashMap<(i64, i32, i64), u32>,
-}
-
-impl Sampler {
-    fn takes(&mut self, key: (i64, i32, i64)) -> bool {
-        if self.counts.len() >= MAX_SAMPLED {
-            self.counts.clear();
-        }
-        let count = self.counts.entry(key).or_default();
-        *count = count.saturating_add(1);
-        *count <= KEPT_WHOLE || count.is_multiple_of(KEPT_ONE_IN)
-    }
 }

@@ -136,7 +136,7 @@ pub(super) async fn latencies(connection: &mut PgConnection, work: &Work<'_>) ->
     let mut hours: BTreeMap<(Timestamp, i32, Sender), Latency> = BTreeMap::new();
     for (sender, endpoint, span) in &work.requests {
         if let Some(entry) = &span.entry {
-            hours.entry((entry.at.hour(), *endpoint, *sender)).or_default().add(entry.duration_us);
+            hours.entry((entry.at.hour(), *endpoint, *sender)).or_default().add_times(entry.duration_us, entry.weight.into());
         }
     }
     let mut rows = Rows::new(6);
@@ -159,7 +159,7 @@ pub(super) async fn statuses(connection: &mut PgConnection, work: &Work<'_>) -> 
     for (sender, endpoint, span) in &work.requests {
         let Some(entry) = &span.entry else { continue };
         if let Some(status) = entry.status.filter(|status| *status >= 400).and_then(|status| i16::try_from(status).ok()) {
-            *counts.entry((entry.at.minute(), *endpoint, *sender, status)).or_default() += 1;
+            *counts.entry((entry.at.minute(), *endpoint, *sender, status)).or_default() += i64::from(entry.weight);
         }
     }
     if counts.is_empty() {

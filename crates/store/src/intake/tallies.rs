@@ -302,10 +302,11 @@ async fn traffic(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), S
         let Some(entry) = &span.entry else { continue };
         for (table, start) in [(&mut minutes, entry.at.minute()), (&mut hours, entry.at.hour())] {
             let row = table.entry((start, sender.service, *endpoint, sender.environment, sender.version)).or_default();
-            row.all += 1;
-            row.failed += i64::from(entry.failed);
+            let weight = i64::from(entry.weight);
+            row.all += weight;
+            row.failed += if entry.failed { weight } else { 0 };
             if let Some(count) = entry.status.and_then(|status| row.statuses.get_mut(usize::from(status / 100).saturating_sub(1))) {
-                *count += 1;
+                *count += weight;
             }
         }
     }

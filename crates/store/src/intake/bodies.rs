@@ -1,0 +1,146 @@
+//! The exact data sent: kept of every occurrence while there are few, sampled once there are many, and always of the
+//! first, the latest and the fullest of each version.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Mutex;
+
+use outcrop_core::Timestamp;
+use outcrop_core::failure::OccurrenceId;
+use sqlx::PgConnection;
+
+use super::batch::Numbered;
+use crate::{StoreError, id_uuid};
+
+/// Occurrences of one cause and version in a minute whose exact data is kept before sampling begins, where nothing else is said.
+pub const BODIES_PER_MINUTE: u32 = 20;
+/// Past that, one in so many is kept.
+const KEPT_ONE_IN: u32 = 50;
+/// Minutes counted, and causes remembered, at once; forgotten all together past this.
+const MAX_REMEMBERED: usize = 50_000;
+
+/// Which occurrence of a cause in a version is kept though sampling left it out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Which {
+    First,
+    Latest,
+    Fullest,
+}
+
+impl Which {
+    const fn word(self) -> &'static str {
+        match self {
+            Self::First => "first",
+            Self::Latest => "latest",
+            Self::Fullest => "fullest",
+        }
+    }
+}
+
+type Of = (i64, i32);
+
+/// What is known of a cause in a version, so that the database is asked only where something may change.
+#[derive(Clone, Copy)]
+struct Known {
+    first: OccurrenceId,
+    fullest: u32,
+}
+
+/// Decides by what this process has seen alone: two instances keep twice as many.
+pub(super) struct Bodies {
+    per_minute: u32,
+    counts: Mutex<HashMap<(i64, i32, i64), u32>>,
+    known: Mutex<HashMap<Of, Known>>,
+}
+
+impl Bodies {
+    pub(super) fn new(per_minute: u32) -> Self {
+        Self { per_minute, counts: Mutex::default(), known: Mutex::default() }
+    }
+
+    /// Whether to keep the exact data of one more occurrence.
+    pub(super) fn takes(&self, (cause, version): Of, at: Timestamp) -> bool {
+        let mut counts = self.counts.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if counts.len() >= MAX_REMEMBERED {
+            counts.clear();
+        }
+        let count = counts.entry((cause, version, at.minute().millis())).or_default();
+        *count = count.saturating_add(1);
+        *count <= self.per_minute || count.is_multiple_of(KEPT_ONE_IN)
+    }
+
+    /// Forgets what was to be kept: a batch was not committed.
+    pub(super) fn forget(&self) {
+        self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clear();
+    }
+
+    /// What of a batch must be kept though sampling left it out.
+    fn wanted<'w, 'a>(&self, left_out: &'w [&'w Numbered<'a>]) -> BTreeMap<(Of, Which), &'w Numbered<'a>> {
+        let mut known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if known.len() >= MAX_REMEMBERED {
+            known.clear();
+        }
+        let mut wanted: BTreeMap<(Of, Which), &Numbered<'_>> = BTreeMap::new();
+        for numbered in left_out {
+            let of = (numbered.cause, numbered.sender.version);
+            let (id, fullness) = (numbered.report.facts.id, numbered.report.fullness());
+            let is_new = !known.contains_key(&of);
+            let so_far = known.entry(of).or_insert(Known { first: id, fullest: fullness });
+            if is_new || id < so_far.first {
+                so_far.first = id;
+                wanted.insert((of, Which::First), numbered);
+            }
+            if is_new || fullness > so_far.fullest {
+                so_far.fullest = fullness;
+                wanted.insert((of, Which::Fullest), numbered);
+            }
+            let latest = wanted.entry((of, Which::Latest)).or_insert(numbered);
+            if latest.report.facts.id < id {
+                *latest = numbered;
+            }
+        }
+        wanted
+    }
+
+    /// Notes what is kept by sampling, so that only something earlier or fuller is kept beside it.
+    fn note(&self, kept: &[&Numbered<'_>]) {
+        let mut known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        for numbered in kept {
+            let (id, fullness) = (numbered.report.facts.id, numbered.report.fullness());
+            let so_far = known.entry((numbered.cause, numbered.sender.version)).or_insert(Known { first: id, fullest: fullness });
+            so_far.first = so_far.first.min(id);
+            so_far.fullest = so_far.fullest.max(fullness);
+        }
+    }
+
+    /// Keeps the first, latest and fullest of what sampling left out. `pack` renders and compresses.
+    pub(super) async fn store(
+        &self,
+        connection: &mut PgConnection,
+        kept: &[&Numbered<'_>],
+        left_out: &[&Numbered<'_>],
+        pack: impl Fn(&Numbered<'_>) -> Result<Vec<u8>, StoreError>,
+    ) -> Result<(), StoreError> {
+        self.note(kept);
+        let wanted = self.wanted(left_out);
+        if wanted.is_empty() {
+            return Ok(());
+        }
+        let bodies = wanted.values().map(|numbered| pack(numbered)).collect::<Result<Vec<_>, _>>()?;
+        sqlx::query(
+            "INSERT INTO kept_body AS k (cause_id, version_id, which, occurrence_id, fullness, body) \
+             SELECT * FROM UNNEST($1::bigint[], $2::int[], $3::text[], $4::uuid[], $5::int[], $6::bytea[]) AS new (a, b, c, d, e, f) ORDER BY 1, 2, 3 \
+             ON CONFLICT (cause_id, version_id, which) DO UPDATE SET occurrence_id = excluded.occurrence_id, fullness = excluded.fullness, body = excluded.body \
+             WHERE CASE k.which WHEN 'first' THEN excluded.occurrence_id < k.occurrence_id WHEN 'latest' THEN excluded.occurrence_id > k.occurrence_id \
+                 ELSE excluded.fullness > k.fullness END",
+        )
+        .bind(wanted.keys().map(|(of, _)| of.0).collect::<Vec<_>>())
+        .bind(wanted.keys().map(|(of, _)| of.1).collect::<Vec<_>>())
+        .bind(wanted.keys().map(|(_, which)| which.word()).collect::<Vec<_>>())
+        .bind(wanted.values().map(|numbered| id_uuid(numbered.report.facts.id)).collect::<Vec<_>>())
+        .bind(wanted.values().map(|numbered| i32::try_from(numbered.report.fullness()).unwrap_or(i32::MAX)).collect::<Vec<_>>())
+        .bind(bodies)
+        .execute(connection)
+        .await?;
+        Ok(())
+    }
+}
