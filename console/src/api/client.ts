@@ -30,6 +30,7 @@ export type InstanceItem = components["schemas"]["InstanceItem"];
 export type NowItem = components["schemas"]["NowItem"];
 export type LeadUpStep = components["schemas"]["LeadUpStep"];
 export type KeyItem = components["schemas"]["KeyItem"];
+export type ScrubRuleItem = components["schemas"]["ScrubRuleItem"];
 export type ServiceItem = components["schemas"]["ServiceItem"];
 
 export const api = createClient<paths>({ baseUrl: "" });

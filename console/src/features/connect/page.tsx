@@ -69,8 +69,8 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
           <Choices name="Language" options={GUIDES.map((guide) => guide.language)} value={language} onChange={setLanguage} />
           <p className="text-[13px] text-faint">
             {guide.ran
-              ? `A test last followed these steps to the letter on ${guide.ran.day}, with ${guide.ran.release}.`
-              : "These steps are written from the SDK's own documents; no test of ours has ever run them. Say so if one is wrong."}{" "}
+              ? `A test last followed these steps to the letter on ${guide.ran}, with ${guide.release}.`
+              : `These steps are written from the documents of the SDK, for ${guide.release}; no test of ours has ever run them. Say so if one is wrong.`}{" "}
             By themselves come {guide.covers}.
           </p>
           <div data-steps="run">
@@ -82,6 +82,16 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
           {guide.more.map((step) => (
             <Shown key={step.title} step={step} />
           ))}
+          {guide.job && (
+            <>
+              <h3 className="mt-4 font-semibold">A job or one-off task, which fails on purpose here</h3>
+              <div data-steps="job">
+                {guide.job.map((step) => (
+                  <Shown key={step.title} step={step} />
+                ))}
+              </div>
+            </>
+          )}
           <h3 className="mt-4 font-semibold">Where it runs</h3>
           <Choices name="Hosting" options={HOSTING.map(({ place }) => place)} value={place} onChange={(name) => setPlace(name === place ? undefined : name)} />
           {HOSTING.find((hosting) => hosting.place === place)
@@ -137,6 +147,7 @@ function Waiting({ service, found }: { service: string; found: ServiceItem | und
         <b>{service} reports.</b> Its first data came {agoInWords(found.first_received_at)} ({exact(found.first_received_at)}): {counted(found.requests, "request", "requests")} and{" "}
         {counted(found.occurrences, "occurrence", "occurrences")} in 24 h.
       </p>
+      {found.sampling && !found.missing.includes(found.sampling) && <p className="text-faint">Its requests: {found.sampling}.</p>}
       <p className="text-faint">{found.missing.length === 0 ? "Nothing is missing for good answers." : `Still missing: ${found.missing.join("; ")}.`}</p>
       <Link to="/errors" search={{ service }}>
         To its errors

@@ -4,13 +4,17 @@ export type Step = { title: string; code: string };
 /** How to set up one language, and whether it was ever run as it stands here. */
 export type Guide = {
   language: string;
-  /** The release and the day a test last followed the guide to the letter; undefined where none ever did. */
-  ran?: { release: string; day: string };
+  /** The SDK's release it is written for. */
+  release: string;
+  /** The day a test last followed it to the letter, with that release; undefined where none ever did. */
+  ran?: string;
   /** Frameworks and libraries whose requests and failures come by themselves. */
   covers: string;
   steps: (known: Known) => Step[];
-  /** What to write in the service itself: a failure on purpose, users, jobs. */
+  /** What to write in the service itself: a failure on purpose, users. */
   more: Step[];
+  /** A job or one-off task that fails on purpose: what it holds is sent before the process ends. */
+  job?: Step[];
 };
 
 /** What every SDK reads from the environment, with the real endpoint and key. */
@@ -30,7 +34,8 @@ const setEnvironment = (known: Known, more: string[] = NO_METRICS): Step => ({ t
 export const GUIDES: Guide[] = [
   {
     language: "Python",
-    ran: { release: "opentelemetry-distro 0.66b1, SDK 1.45.1", day: "2026-11-23" },
+    release: "opentelemetry-distro 0.66b1, SDK 1.45.1",
+    ran: "2026-11-28",
     covers: "Flask, Django, FastAPI, Starlette, aiohttp, Celery, requests, SQLAlchemy, psycopg and logging",
     steps: (known) => [
       {
@@ -42,15 +47,30 @@ export const GUIDES: Guide[] = [
     ],
     more: [
       { title: "A route that fails on purpose (Flask):", code: '@app.get("/fails-on-purpose")\ndef fails_on_purpose():\n    raise RuntimeError("outcrop: does it arrive?")' },
+      { title: "Users and data of your own, on the span at hand:", code: 'from opentelemetry import trace\n\ntrace.get_current_span().set_attributes({"user.id": "u-7", "skerry.port": 7})' },
+    ],
+    job: [
       {
-        title: "Users, data of your own, jobs. In a cron job or one-off task, flush before it ends:",
-        code: 'from opentelemetry import trace\n\ntracer = trace.get_tracer("jobs")\nwith tracer.start_as_current_span("settle ports") as span:   # a run: the root span of a job\n    span.set_attribute("user.id", "u-7")\n    span.set_attribute("skerry.port", 7)\n    settle()\ntrace.get_tracer_provider().force_flush()',
+        title: "A job is the run of its root span; what it holds is sent as the process ends:",
+        code: `cat > settle.py <<'EOF'
+from opentelemetry import trace
+
+def settle(port):
+    if port > 6:
+        raise LookupError(f"no port {port}")
+
+with trace.get_tracer("jobs").start_as_current_span("settle ports") as span:
+    span.set_attributes({"user.id": "u-7", "skerry.port": 7})
+    settle(7)
+EOF
+opentelemetry-instrument python settle.py`,
       },
     ],
   },
   {
     language: "Node.js",
-    ran: { release: "auto-instrumentations-node 0.82.0", day: "2026-11-23" },
+    release: "auto-instrumentations-node 0.82.0",
+    ran: "2026-11-28",
     covers: "Express, Fastify, Koa, NestJS, http, undici, pg, mysql2, Redis clients, pino and winston",
     steps: (known) => [
       { title: "Install the SDK and its instrumentation:", code: "npm install @opentelemetry/api@1.10.0 @opentelemetry/auto-instrumentations-node@0.82.0" },
@@ -59,14 +79,39 @@ export const GUIDES: Guide[] = [
     ],
     more: [
       { title: "A route that fails on purpose (Express):", code: 'app.get("/fails-on-purpose", () => {\n  throw new Error("outcrop: does it arrive?");\n});' },
+      { title: "Users and data of your own, on the span at hand:", code: 'const { trace } = require("@opentelemetry/api");\n\ntrace.getActiveSpan()?.setAttributes({ "user.id": "u-7", "skerry.port": 7 });' },
+    ],
+    job: [
       {
-        title: "Users, data of your own, jobs:",
-        code: 'const { trace } = require("@opentelemetry/api");\n\ntrace.getTracer("jobs").startActiveSpan("settle ports", async (span) => {   // a run: the root span of a job\n  try {\n    span.setAttributes({ "user.id": "u-7", "skerry.port": 7 });\n    await settle();\n  } catch (error) {\n    span.recordException(error);\n    span.setStatus({ code: 2, message: error.message });\n    throw error;\n  } finally {\n    span.end();\n  }\n});',
+        title: "A job is the run of its root span; flush before the process ends:",
+        code: `cat > settle.js <<'EOF'
+const { trace } = require("@opentelemetry/api");
+
+async function settle(port) {
+  if (port > 6) throw new RangeError(\`no port \${port}\`);
+}
+
+trace.getTracer("jobs").startActiveSpan("settle ports", async (span) => {
+  try {
+    span.setAttributes({ "user.id": "u-7", "skerry.port": 7 });
+    await settle(7);
+  } catch (error) {
+    span.recordException(error);
+    span.setStatus({ code: 2, message: error.message });
+    throw error;
+  } finally {
+    span.end();
+    await trace.getTracerProvider().getDelegate().forceFlush();
+  }
+});
+EOF
+node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
       },
     ],
   },
   {
     language: "Java",
+    release: "opentelemetry-javaagent 2.20.1",
     covers: "Spring, Jakarta servlets, JAX-RS, Micronaut, Quarkus, Vert.x, JDBC, Kafka clients, Logback and Log4j",
     steps: (known) => [
       { title: "Get the agent from Maven Central:", code: "mvn dependency:copy -Dartifact=io.opentelemetry.javaagent:opentelemetry-javaagent:2.20.1 -DoutputDirectory=." },
@@ -79,11 +124,12 @@ export const GUIDES: Guide[] = [
   },
   {
     language: "Go",
+    release: "go.opentelemetry.io/otel 1.38, otelhttp 0.63",
     covers: "what you wrap: net/http, gRPC, database/sql and slog have wrappers",
     steps: (known) => [
       {
         title: "Add the SDK:",
-        code: "go get go.opentelemetry.io/otel go.opentelemetry.io/otel/sdk \\\n  go.opentelemetry.io/otel/exporters/otlp/otlptrace/otlptracehttp \\\n  go.opentelemetry.io/contrib/instrumentation/net/http/otelhttp",
+        code: "go get go.opentelemetry.io/otel@v1.38 go.opentelemetry.io/otel/sdk@v1.38 \\\n  go.opentelemetry.io/otel/exporters/otlp/otlptrace/otlptracehttp \\\n  go.opentelemetry.io/contrib/instrumentation/net/http/otelhttp",
       },
       {
         title: "Set it up where main begins; the exporter reads the environment:",
@@ -100,6 +146,7 @@ export const GUIDES: Guide[] = [
   },
   {
     language: "Ruby",
+    release: "opentelemetry-sdk 1.8",
     covers: "Rails, Sinatra, Rack, Sidekiq, Faraday, pg and Redis",
     steps: (known) => [
       { title: "Add to the Gemfile and install:", code: "bundle add opentelemetry-sdk opentelemetry-exporter-otlp opentelemetry-instrumentation-all" },
@@ -112,6 +159,7 @@ export const GUIDES: Guide[] = [
   },
   {
     language: "PHP",
+    release: "open-telemetry/sdk 1.6",
     covers: "Laravel, Symfony, Slim, WordPress, PDO and PSR-18 clients",
     steps: (known) => [
       { title: "Install the extension and the SDK:", code: "pecl install opentelemetry && echo extension=opentelemetry.so > $PHP_INI_DIR/conf.d/opentelemetry.ini\ncomposer require open-telemetry/sdk open-telemetry/exporter-otlp open-telemetry/opentelemetry-auto-laravel" },
@@ -123,6 +171,7 @@ export const GUIDES: Guide[] = [
   },
   {
     language: ".NET",
+    release: "OpenTelemetry 1.12",
     covers: "ASP.NET Core, HttpClient, SqlClient, Entity Framework and ILogger",
     steps: (known) => [
       { title: "Add the SDK:", code: "dotnet add package OpenTelemetry.Extensions.Hosting\ndotnet add package OpenTelemetry.Exporter.OpenTelemetryProtocol\ndotnet add package OpenTelemetry.Instrumentation.AspNetCore\ndotnet add package OpenTelemetry.Instrumentation.Http" },
@@ -138,21 +187,111 @@ export const GUIDES: Guide[] = [
   },
   {
     language: "Rust",
-    covers: "what is written with tracing: spans, events, errors",
+    release: "opentelemetry 0.33.1, tracing-opentelemetry 0.34.0",
+    ran: "2026-11-28",
+    covers: "the spans that you and your libraries make with tracing; panics by the hook below, errors where you say so",
     steps: (known) => [
-      { title: "Add the SDK:", code: "cargo add opentelemetry opentelemetry_sdk opentelemetry-otlp tracing tracing-opentelemetry tracing-subscriber" },
       {
-        title: "Set it up where main begins; the exporter reads the environment:",
-        code: 'let exporter = opentelemetry_otlp::SpanExporter::builder().with_http().build()?;\nlet provider = SdkTracerProvider::builder().with_batch_exporter(exporter).build();\ntracing_subscriber::registry().with(tracing_opentelemetry::layer().with_tracer(provider.tracer("service"))).init();\n// … and before the process ends, which also flushes what a job has sent:\nprovider.shutdown()?;',
+        title: "Add the SDK:",
+        code: "cargo add opentelemetry@0.33.1 opentelemetry_sdk@0.33.1 opentelemetry-otlp@0.33.1 \\\n  tracing@0.1.44 tracing-opentelemetry@0.34.0 tracing-subscriber@0.3.23",
+      },
+      {
+        title: "Set it up in a module of its own; the exporter reads the environment:",
+        code: `cat > src/telemetry.rs <<'EOF'
+//! Spans, errors and panics, sent where the environment says. In main.rs: \`mod telemetry;\`, and first of all in main:
+//! \`let _telemetry = telemetry::start();\`
+
+use std::backtrace::Backtrace;
+use std::error::Error;
+
+use opentelemetry::KeyValue;
+use opentelemetry::trace::{Status, TracerProvider as _};
+use opentelemetry_sdk::trace::SdkTracerProvider;
+use tracing_opentelemetry::OpenTelemetrySpanExt;
+use tracing_subscriber::filter::LevelFilter;
+use tracing_subscriber::prelude::*;
+
+/// Sends what it still holds when it is dropped: keep it until main ends.
+pub struct Telemetry(SdkTracerProvider);
+
+pub fn start() -> Telemetry {
+    let exporter = opentelemetry_otlp::SpanExporter::builder().with_http().build().expect("an exporter");
+    let provider = SdkTracerProvider::builder().with_batch_exporter(exporter).build();
+    let spans = tracing_opentelemetry::layer().with_tracer(provider.tracer("service"));
+    // Without the level, the exporter's own spans would be sent too, without end.
+    tracing_subscriber::registry().with(LevelFilter::INFO).with(tracing_subscriber::fmt::layer()).with(spans).init();
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        record("panic", panic.payload_as_str().unwrap_or("panic").to_owned());
+        usual(panic);
+    }));
+    Telemetry(provider)
+}
+
+/// Takes down an error on the span it happened in.
+pub fn failed<E: Error>(error: &E) {
+    record(std::any::type_name::<E>(), error.to_string());
+}
+
+fn record(kind: &'static str, message: String) {
+    let span = tracing::Span::current();
+    let whole = Backtrace::force_capture().to_string();
+    // What is above this module's own frames is where it failed.
+    let lines: Vec<&str> = whole.lines().collect();
+    let own = lines.iter().rposition(|line| line.contains("::telemetry::") || line.contains("/telemetry.rs:"));
+    let stack = lines[own.map_or(0, |at| at + 1)..].join("\\n");
+    span.set_status(Status::error(message.clone()));
+    let exception = [("exception.type", kind.to_owned()), ("exception.message", message), ("exception.stacktrace", stack)];
+    span.add_event("exception", exception.map(|(name, value)| KeyValue::new(name, value)).to_vec());
+}
+
+impl Drop for Telemetry {
+    fn drop(&mut self) {
+        if let Err(error) = self.0.shutdown() {
+            eprintln!("spans were not sent: {error}");
+        }
+    }
+}
+EOF`,
       },
       setEnvironment(known, []),
+      { title: "Start it:", code: "cargo run" },
     ],
     more: [
-      { title: "A failure on purpose, within a span:", code: 'let error = std::io::Error::other("outcrop: does it arrive?");\ntracing::error!(error = &error as &dyn std::error::Error, "failed on purpose");' },
+      {
+        title: "A request is a span of kind server; a handler that fails on purpose:",
+        code: '#[tracing::instrument(fields(otel.name = "GET /fails-on-purpose", otel.kind = "server", http.request.method = "GET", http.route = "/fails-on-purpose"))]\nfn fails_on_purpose() {\n    telemetry::failed(&std::io::Error::other("outcrop: does it arrive?"));\n}',
+      },
+      { title: "Users and data of your own, on the span at hand:", code: 'use tracing_opentelemetry::OpenTelemetrySpanExt;\n\ntracing::Span::current().set_attribute("user.id", "u-7");' },
+    ],
+    job: [
+      {
+        title: "A job is the run of its root span; a panic is taken down, and what is held is sent as main is left:",
+        code: `mkdir -p src/bin && cat > src/bin/settle.rs <<'EOF'
+#[path = "../telemetry.rs"]
+mod telemetry;
+
+fn settle(port: u32) {
+    assert!(port < 7, "no port {port}");
+}
+
+#[tracing::instrument(name = "settle ports", fields(user.id = "u-7"))]
+fn run() {
+    settle(7);
+}
+
+fn main() {
+    let _telemetry = telemetry::start();
+    run();
+}
+EOF
+cargo run --bin settle`,
+      },
     ],
   },
   {
     language: "Elixir",
+    release: "opentelemetry 1.5",
     covers: "Phoenix, Cowboy, Bandit, Ecto and Oban",
     steps: (known) => [
       { title: "Add to mix.exs and get them:", code: '{:opentelemetry_exporter, "~> 1.8"},\n{:opentelemetry, "~> 1.5"},\n{:opentelemetry_api, "~> 1.4"},\n{:opentelemetry_phoenix, "~> 2.0"},\n{:opentelemetry_bandit, "~> 0.2"}' },

@@ -51,7 +51,7 @@ export function OccurrenceView({ occurrence, narrow }: { occurrence: OccurrenceD
               {JSON.stringify(occurrence.sent, null, 2)}
             </pre>
           ) : (
-            <p className="py-3 text-faint">The exact data of this occurrence was not kept: past fifty in an hour, one in fifty is.</p>
+            <p className="py-3 text-faint">The exact data of this occurrence was not kept: of a busy error it is sampled, but kept of the first, the latest and the fullest in each version.</p>
           )}
         </TabPanel>
       </TabPanels>

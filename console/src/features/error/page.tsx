@@ -208,6 +208,7 @@ function Endpoints({ detail }: { detail: ErrorDetail }) {
           </li>
         ))}
       </ul>
+      {detail.sampling && <p className="-mt-3 mb-4 text-[13px] text-faint">{detail.service}: {detail.sampling}.</p>}
     </>
   );
 }

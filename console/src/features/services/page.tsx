@@ -3,6 +3,7 @@ import { useSearch } from "@tanstack/react-router";
 import { type FormEvent, useEffect, useState } from "react";
 import { type ServiceSettings, api, queryClient, taken, useMember, useServices } from "../../api/client";
 import { Failed, Skeleton } from "../../ui/states";
+import { Scrubbing } from "./scrubbing";
 
 const ALL = "all";
 
@@ -38,6 +39,7 @@ export function ServicesPage() {
         </label>
       </p>
       <Settings key={service} service={service} />
+      <Scrubbing key={`scrubbing ${service}`} service={service === ALL ? undefined : service} />
     </>
   );
 }

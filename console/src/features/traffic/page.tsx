@@ -175,6 +175,11 @@ function Endpoints() {
           </tbody>
         </table>
       </div>
+      {endpoints.data.sampling.map((note) => (
+        <p key={note.note} className="mt-2 text-[13px] text-faint">
+          {note.services.join(", ")}: {note.note}.
+        </p>
+      ))}
     </>
   );
 }

@@ -127,7 +127,8 @@ async fn connect_makes_a_key_and_says_at_once_when_the_first_data_of_the_real_py
     browser.sees("ZeroDivisionError").await;
 }
 
-/// Follows the steps that Connect shows for a language, to the letter, with an app whose second of three quotes fails.
+/// Follows the steps that Connect shows for a language, to the letter: with an app whose second of three quotes fails, and
+/// with the guide's own job, which dies.
 async fn follow_the_steps(language: &str, name: &str, app: &crate::sdk::App) {
     let running = service().start().await;
     let browser = signed_in(&running, 1280, 800, "light").await;
@@ -137,12 +138,8 @@ async fn follow_the_steps(language: &str, name: &str, app: &crate::sdk::App) {
     browser.sees(&format!("Waiting for the first data of {name}")).await;
     browser.named("button", language).await.click().await.unwrap();
     browser.sees(app.started_by).await;
-    let mut script = "set -e\n".to_owned();
-    for block in browser.texts("[data-steps=run] pre").await {
-        script.push_str(&block);
-        script.push('\n');
-    }
-    app.run(&script);
+    let steps = browser.texts("[data-steps=run] pre").await;
+    app.run(&format!("set -e\n{}\n", steps.join("\n")));
     browser.sees(&format!("{name} reports.")).await;
     let page = running.client_json(&["errors", "--service", name, "--environment", "production", "--in-version", "1.0.0"]);
     let errors = page["items"].as_array().unwrap();
@@ -150,6 +147,20 @@ async fn follow_the_steps(language: &str, name: &str, app: &crate::sdk::App) {
     assert_eq!((&errors[0]["type"], &errors[0]["count"]), (&app.thrown.into(), &1.into()), "{page}");
     assert!(errors[0]["own_frame"].as_str().unwrap().contains(app.function), "{page}");
     assert!((errors[0]["request_share"].as_f64().unwrap() - 1.0 / 3.0).abs() < 1e-9, "{page}");
+
+    let job = browser.texts("[data-steps=job] pre").await;
+    let set_up = &steps[..steps.len() - 1];
+    assert!(!app.run(&format!("set -e\n{}\n{}\n", set_up.join("\n"), job.join("\n"))), "the job dies");
+    let page = running.client_json(&["errors", "--service", name, "--where", "endpoint = \"settle ports\""]);
+    let errors = page["items"].as_array().unwrap();
+    assert_eq!(errors.len(), 1, "{page}");
+    assert_eq!((&errors[0]["type"], &errors[0]["count"], &errors[0]["users"]), (&app.job_throws.into(), &1.into(), &1.into()), "{page}");
+    assert!(errors[0]["own_frame"].as_str().unwrap().contains("settle"), "{page}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_steps_for_rust_connect_an_app_whose_main_starts_them() {
+    follow_the_steps("Rust", "berths", &crate::sdk::RUST).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

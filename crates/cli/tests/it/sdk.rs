@@ -142,6 +142,8 @@ pub struct App {
     pub started_by: &'static str,
     pub thrown: &'static str,
     pub function: &'static str,
+    /// What the guide's own job dies of.
+    pub job_throws: &'static str,
 }
 
 pub const FLASK: App = App {
@@ -176,6 +178,7 @@ server.shutdown()
     started_by: "opentelemetry-instrument python app.py",
     thrown: "ZeroDivisionError",
     function: "per_metre",
+    job_throws: "LookupError",
 };
 
 pub const EXPRESS: App = App {
@@ -205,17 +208,70 @@ const server = app.listen(0, "127.0.0.1", async () => {
     started_by: "auto-instrumentations-node/register server.js",
     thrown: "RangeError",
     function: "quoteFor",
+    job_throws: "RangeError",
+};
+
+pub const RUST: App = App {
+    folder: "app-rust",
+    file: (
+        "src/main.rs",
+        r#"
+mod telemetry;
+
+#[derive(Debug)]
+struct NoFare(u32);
+
+impl std::fmt::Display for NoFare {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "no fare for sailing {}", self.0)
+    }
+}
+
+impl std::error::Error for NoFare {}
+
+fn quote_for(sailing: u32) -> Option<u32> {
+    if sailing == 2 {
+        telemetry::failed(&NoFare(sailing));
+        return None;
+    }
+    Some(4600)
+}
+
+#[tracing::instrument(fields(otel.name = "GET /v1/quotes/{sailing}", otel.kind = "server", http.request.method = "GET", http.route = "/v1/quotes/{sailing}"))]
+fn quote(sailing: u32) {
+    let _answer = quote_for(sailing);
+}
+
+fn main() {
+    let _telemetry = telemetry::start();
+    for sailing in 1..=3 {
+        quote(sailing);
+    }
+}
+"#,
+    ),
+    // Below the workspace's own folder it must be told that it is no part of it.
+    prepare: "[ -e Cargo.toml ] || printf '[package]\\nname = \"berths\"\\nversion = \"1.0.0\"\\nedition = \"2024\"\\ndefault-run = \"berths\"\\n[workspace]\\n' > Cargo.toml",
+    started_by: "cargo run",
+    thrown: "berths::NoFare",
+    function: "quote_for",
+    job_throws: "panic",
 };
 
 impl App {
-    /// Runs the steps of a guide in the app's folder, each as it stands.
-    pub fn run(&self, steps: &str) {
+    /// Runs the steps of a guide in the app's folder, each as it stands; whether the last one ended well.
+    pub fn run(&self, steps: &str) -> bool {
         let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join(self.folder);
-        std::fs::create_dir_all(&folder).unwrap();
-        std::fs::write(folder.join(self.file.0), self.file.1).unwrap();
+        let file = folder.join(self.file.0);
+        std::fs::create_dir_all(file.parent().unwrap()).unwrap();
+        std::fs::write(file, self.file.1).unwrap();
         let script = format!("{}\n{steps}", self.prepare);
         let output = Command::new("timeout").args(["--kill-after=5", "300", "bash", "-c", &script]).current_dir(&folder).output().unwrap();
         let said = String::from_utf8_lossy(&output.stderr);
-        assert!(!said.contains("Failed to export") && output.status.code() != Some(124), "{script}\n{said}");
+        assert!(
+            !said.contains("Failed to export") && !said.contains("spans were not sent") && output.status.code() != Some(124),
+            "{script}\n{said}"
+        );
+        output.status.success()
     }
 }

@@ -50,9 +50,18 @@ impl Dialect for Rust {
     }
 }
 
-/// A backtrace alone, as `std::backtrace` prints it.
+/// A backtrace alone, as `std::backtrace` prints it; one whose upper frames were cut off begins with a later number, and is known
+/// by the place below its first frame.
 fn numbered(text: &str) -> bool {
-    text.trim_start().starts_with("0: ") && sign!("\n   1: ").is_in(text)
+    let text = text.trim_start();
+    if text.starts_with("0: ") && sign!("\n   1: ").is_in(text) {
+        return true;
+    }
+    let mut of_text = text.lines();
+    let first = of_text.next().and_then(|line| line.split_at_mark(": ")?.0.parse::<u32>().ok());
+    let has_place = of_text.next().is_some_and(|line| line.trim_start().starts_with("at ") && place(line).is_some());
+    let second = of_text.next().and_then(|line| line.trim_start().split_at_mark(": ")?.0.parse::<u32>().ok());
+    has_place && first.is_some_and(|first| second == first.checked_add(1))
 }
 
 /// `'MESSAGE', src/deck.rs:52:29` as before Rust 1.73, `src/deck.rs:52:29:` and the message below it since.

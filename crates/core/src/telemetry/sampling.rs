@@ -129,7 +129,7 @@ mod tests {
 
     #[rstest]
     #[case("ot=th:c", Some(4.0))]
-    #[case("ot=th:fd70a4", Some(100.000_596))]
+    #[case("ot=th:fd70a4", Some(100.000_095))]
     #[case("ot=th:ffffffffffffff", Some(1_000_000.0))]
     #[case("ot=th:", None)]
     #[case("ot=th:123456789abcdef", None)]
