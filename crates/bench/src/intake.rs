@@ -355,7 +355,7 @@ fn resource() -> Resource {
     }
 }
 
-fn said(key: &str, value: String) -> KeyValue {
+pub fn said(key: &str, value: String) -> KeyValue {
     KeyValue { key: key.to_owned(), value: Some(AnyValue { value: Some(any_value::Value::StringValue(value)) }), ..KeyValue::default() }
 }
 

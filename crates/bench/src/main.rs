@@ -8,6 +8,7 @@ mod flags;
 mod intake;
 mod processor;
 mod query;
+mod traces;
 
 use clap::{Parser, Subcommand};
 
@@ -59,6 +60,15 @@ enum Command {
         #[arg(long, default_value_t = 8)]
         seconds: u64,
     },
+    /// How long a trace, a week of endpoints and the calls take to read among many stored spans.
+    Traces {
+        /// The service's binary.
+        #[arg(long, default_value = "target/release/outcrop")]
+        binary: String,
+        /// Spans to store first.
+        #[arg(long, default_value_t = 50_000_000)]
+        spans: u64,
+    },
     /// How long the list of errors takes, by its API and on its page, at a number of stored occurrences.
     Query {
         /// The service's binary.
@@ -84,6 +94,7 @@ async fn main() {
         Command::Intake { of, grpc, binary, prefill, rounds, seconds } => {
             intake::run(&binary, intake::Options { load: of, grpc, prefill, rounds, seconds }).await;
         }
+        Command::Traces { binary, spans } => traces::run(&binary, spans).await,
         Command::Query { binary, occurrences, errors, copies } => query::run(&binary, occurrences, errors.max(1), copies).await,
     }
 }

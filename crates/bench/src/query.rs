@@ -16,9 +16,9 @@ const STANDS_OUT_AIM_MS: f64 = 1_000.0;
 /// The days the occurrences lie in.
 const DAYS: u64 = 6;
 /// Reads before each figure.
-const WARM_UP: usize = 100;
+pub const WARM_UP: usize = 100;
 /// Reads per figure.
-const READS: usize = 60;
+pub const READS: usize = 60;
 
 /// What the list would ask if nothing were folded: the floor.
 const WALK: &str = "SELECT cause.error_id, count(*), count(DISTINCT occurrence.user_hash), array_agg(DISTINCT occurrence.endpoint_id) \
@@ -145,12 +145,12 @@ async fn fill(service: &Running, occurrences: u64, errors: u64) {
     }
 }
 
-fn millis(start: Instant) -> f64 {
+pub fn millis(start: Instant) -> f64 {
     start.elapsed().as_secs_f64() * 1_000.0
 }
 
 /// Prints a figure and returns its median.
-fn print(name: &str, measured: &mut [f64], aim: Option<f64>) -> f64 {
+pub fn print(name: &str, measured: &mut [f64], aim: Option<f64>) -> f64 {
     measured.sort_by(f64::total_cmp);
     let (median, high) = (measured[measured.len() / 2], measured[measured.len() * 95 / 100]);
     let aim = aim.map(|aim| format!("   aim {aim:.0}")).unwrap_or_default();

@@ -193,7 +193,7 @@ fn called_from(
             number("http.response.status_code", if failed { 500 } else { 200 }),
         ],
         status: failed.then(|| Status { code: 2, message: String::new() }),
-        ..Span::default()
+        ..whole()
     });
 }
 
@@ -204,6 +204,11 @@ fn queries_of(service: &str, endpoint: &Endpoint, random: &mut fastrand::Rng) ->
         "stowage" | "sailings" => 1,
         _ => 0,
     }
+}
+
+/// A span of a fleet that sends every request, and says so.
+fn whole() -> Span {
+    Span { trace_state: "ot=th:0".to_owned(), ..Span::default() }
 }
 
 /// A berth's job, sent while a ticket was scanned.
@@ -217,7 +222,7 @@ fn message(case: &Case, parent: u64, random: &mut fastrand::Rng) -> Span {
         start_time_unix_nano: case.time + 3_000_000,
         end_time_unix_nano: case.time + 4_000_000,
         attributes: vec![text("messaging.system", "rabbitmq"), text("messaging.destination.name", "berth_jobs")],
-        ..Span::default()
+        ..whole()
     }
 }
 
@@ -239,7 +244,7 @@ fn query(case: &Case, parent: u64, run: u64, runs: u64, random: &mut fastrand::R
         start_time_unix_nano: start,
         end_time_unix_nano: start + step * 9 / 10,
         attributes: vec![text("db.system.name", "postgresql"), text("db.namespace", "sailings"), text("db.query.text", statement)],
-        ..Span::default()
+        ..whole()
     }
 }
 
@@ -348,7 +353,7 @@ fn tell(
         events,
         status: is_uncaught.then(|| Status { code: 2, message: String::new() }),
         flags: 0x101,
-        ..Span::default()
+        ..whole()
     });
     id
 }
@@ -401,7 +406,7 @@ fn database_call(case: &Case, parent: u64, end: u64, random: &mut fastrand::Rng)
             text("db.query.text", "SELECT * FROM lists WHERE sailing = $1"),
         ],
         status: Some(Status { code: 2, message: String::new() }),
-        ..Span::default()
+        ..whole()
     }
 }
 

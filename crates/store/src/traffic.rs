@@ -91,11 +91,13 @@ pub async fn endpoints(database: &Database, scope: &Scope) -> Result<Vec<Endpoin
         ") parts GROUP BY endpoint_id) sums JOIN endpoint ON endpoint.id = endpoint_id JOIN service ON service.id = endpoint.service_id \
          ORDER BY requests DESC, endpoint.id",
     );
-    let counted: Vec<Counted> = sql.build_query_as().fetch_all(&database.pool).await?;
-    let mut latencies = latencies(database, scope, None).await?;
-    let mut statuses = statuses(database, scope).await?;
-    let slow: Vec<(i32, i64, bool)> =
-        sqlx::query_as("SELECT endpoint_id, threshold_us, is_set FROM endpoint_slow").fetch_all(&database.pool).await?;
+    let counted = async { Ok::<Vec<Counted>, StoreError>(sql.build_query_as().fetch_all(&database.pool).await?) };
+    let slow = async {
+        let thresholds = sqlx::query_as("SELECT endpoint_id, threshold_us, is_set FROM endpoint_slow");
+        Ok::<Vec<(i32, i64, bool)>, StoreError>(thresholds.fetch_all(&database.pool).await?)
+    };
+    let (counted, mut latencies, mut statuses, slow) =
+        futures_util::try_join!(counted, latencies(database, scope, None), statuses(database, scope), slow)?;
     let slow: HashMap<i32, (i64, bool)> = slow.into_iter().map(|(endpoint, threshold, is_set)| (endpoint, (threshold, is_set))).collect();
     Ok(counted
         .into_iter()
@@ -141,13 +143,18 @@ async fn latencies(database: &Database, scope: &Scope, endpoint: Option<i32>) ->
 }
 
 async fn statuses(database: &Database, scope: &Scope) -> Result<HashMap<i32, BTreeMap<i16, (i64, i64)>>, StoreError> {
-    let mut sql = QueryBuilder::new("SELECT endpoint_id, status, sum(n)::bigint, 0::bigint FROM status_minute t WHERE minute >= ");
-    sql.push_bind(scope.from).push(" AND minute < ").push_bind(scope.to);
+    let (first, end) = whole_hours(scope.from, scope.to);
+    let mut sql = QueryBuilder::new(
+        "SELECT endpoint_id, status, sum(n)::bigint, sum(kept)::bigint FROM (SELECT endpoint_id, status, n, kept FROM status_hour t WHERE hour >= ",
+    );
+    sql.push_bind(first).push(" AND hour < ").push_bind(end);
     scoped(&mut sql, scope, "t");
-    sql.push(" GROUP BY 1, 2 UNION ALL SELECT endpoint_id, status, 0, count(*) FROM request t WHERE status >= 400 AND id >= first_id_at(");
-    sql.push_bind(scope.from).push(") AND id < first_id_at(").push_bind(scope.to).push(")");
-    scoped(&mut sql, scope, "t");
-    sql.push(" GROUP BY 1, 2");
+    for (from, to) in [(scope.from, first), (end, scope.to)] {
+        sql.push(" UNION ALL SELECT endpoint_id, status, n, kept FROM status_minute t WHERE minute >= ").push_bind(from);
+        sql.push(" AND minute < ").push_bind(to);
+        scoped(&mut sql, scope, "t");
+    }
+    sql.push(") parts GROUP BY 1, 2");
     let rows: Vec<(i32, i16, i64, i64)> = sql.build_query_as().fetch_all(&database.pool).await?;
     let mut statuses: HashMap<i32, BTreeMap<i16, (i64, i64)>> = HashMap::new();
     for (endpoint, status, n, kept) in rows {

@@ -203,8 +203,8 @@ impl Writer {
         clocks(&mut transaction, &prepared, &fresh).await?;
         sampling::store(&mut transaction, &work, &prepared, &fresh).await?;
         sample::store(&mut transaction, &work, &self.thinning).await?;
-        spans::statuses(&mut transaction, &work).await?;
-        spans::requests(&mut transaction, &work, &self.watch).await?;
+        let kept = spans::requests(&mut transaction, &work, &self.watch).await?;
+        spans::statuses(&mut transaction, &work, &kept).await?;
         spans::latencies(&mut transaction, &work).await?;
         spans::origins_due(&mut transaction, &work).await?;
         spans::chunks(&mut transaction, &prepared, &fresh, &self.watch).await?;

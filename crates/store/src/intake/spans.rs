@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Mutex;
 
 use chrono::{DateTime, Utc};
-use outcrop_core::failure::OccurrenceId;
+use outcrop_core::failure::{EntrySpan, OccurrenceId};
 use outcrop_core::latency::Latency;
 use outcrop_core::{Digest, Timestamp};
 use sqlx::{AssertSqlSafe, PgConnection};
@@ -90,9 +90,13 @@ pub(super) async fn chunks(
     Ok(())
 }
 
-/// Stores requests that are kept by themselves.
-pub(super) async fn requests(connection: &mut PgConnection, work: &Work<'_>, watch: &Watch) -> Result<(), StoreError> {
+/// Answers by minute, endpoint, sender and status.
+pub(super) type Answers = BTreeMap<(Timestamp, i32, Sender, i16), i64>;
+
+/// Stores requests that are kept by themselves; returns how many of each status.
+pub(super) async fn requests(connection: &mut PgConnection, work: &Work<'_>, watch: &Watch) -> Result<Answers, StoreError> {
     let mut rows = Rows::new(12);
+    let mut kept = Answers::new();
     for (sender, endpoint, span) in &work.requests {
         let Some(entry) = &span.entry else { continue };
         let is_slow = watch.is_slow(*endpoint, entry.duration_us);
@@ -102,6 +106,9 @@ pub(super) async fn requests(connection: &mut PgConnection, work: &Work<'_>, wat
         let matters = entry.told.is_some() || is_slow || marks.sampled;
         if !matters || !watch.keeps((*endpoint, sender.version, kind, entry.at.minute().millis())) {
             continue;
+        }
+        if let Some(status) = told_status(entry) {
+            *kept.entry((entry.at.minute(), *endpoint, *sender, status)).or_default() += 1;
         }
         let of_span = [span.trace_id.0.as_slice(), &span.facts.id.0.to_be_bytes()].concat();
         let json = entry.told.as_ref().map(|told| serde_json::to_vec(told.as_ref()).expect("a map of JSON values always encodes"));
@@ -120,7 +127,7 @@ pub(super) async fn requests(connection: &mut PgConnection, work: &Work<'_>, wat
             .maybe(json.as_deref(), Rows::jsonb);
     }
     if rows.is_empty() {
-        return Ok(());
+        return Ok(kept);
     }
     // A span that comes again after its trace's state was purged: its row is there already.
     sqlx::query("CREATE TEMPORARY TABLE IF NOT EXISTS request_now (LIKE request) ON COMMIT DELETE ROWS").execute(&mut *connection).await?;
@@ -128,7 +135,12 @@ pub(super) async fn requests(connection: &mut PgConnection, work: &Work<'_>, wat
     sqlx::query("INSERT INTO request SELECT DISTINCT ON (id) * FROM request_now ORDER BY id ON CONFLICT (id) DO NOTHING")
         .execute(connection)
         .await?;
-    Ok(())
+    Ok(kept)
+}
+
+/// The status that is counted by itself: of an answer of 4xx or 5xx.
+fn told_status(entry: &EntrySpan) -> Option<i16> {
+    entry.status.filter(|status| *status >= 400).and_then(|status| i16::try_from(status).ok())
 }
 
 /// Appends how long the requests of a batch took.
@@ -153,32 +165,44 @@ pub(super) async fn latencies(connection: &mut PgConnection, work: &Work<'_>) ->
     Ok(rows.send(connection, &format!("COPY latency_part ({columns}) FROM STDIN (FORMAT binary)")).await?)
 }
 
-/// Counts answers of 4xx and 5xx by their status.
-pub(super) async fn statuses(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), StoreError> {
-    let mut counts: BTreeMap<(Timestamp, i32, Sender, i16), i64> = BTreeMap::new();
+/// Counts answers of 4xx and 5xx by their status, and how many of them are kept, by the minute and the hour.
+pub(super) async fn statuses(connection: &mut PgConnection, work: &Work<'_>, kept: &Answers) -> Result<(), StoreError> {
+    let mut minutes: BTreeMap<(Timestamp, i32, Sender, i16), (i64, i64)> = BTreeMap::new();
     for (sender, endpoint, span) in &work.requests {
         let Some(entry) = &span.entry else { continue };
-        if let Some(status) = entry.status.filter(|status| *status >= 400).and_then(|status| i16::try_from(status).ok()) {
-            *counts.entry((entry.at.minute(), *endpoint, *sender, status)).or_default() += i64::from(entry.weight);
+        if let Some(status) = told_status(entry) {
+            let key = (entry.at.minute(), *endpoint, *sender, status);
+            let counts = minutes.entry(key).or_insert_with(|| (0, kept.get(&key).copied().unwrap_or_default()));
+            counts.0 += i64::from(entry.weight);
         }
     }
-    if counts.is_empty() {
-        return Ok(());
+    let mut hours: BTreeMap<(Timestamp, i32, Sender, i16), (i64, i64)> = BTreeMap::new();
+    for ((minute, endpoint, sender, status), (n, kept)) in &minutes {
+        let counts = hours.entry((minute.hour(), *endpoint, *sender, *status)).or_default();
+        *counts = (counts.0 + n, counts.1 + kept);
     }
-    sqlx::query(
-        "INSERT INTO status_minute AS s (minute, service_id, endpoint_id, environment_id, version_id, status, n) \
-         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::smallint[], $7::bigint[]) AS new ORDER BY 1, 3, 4, 5, 6 \
-         ON CONFLICT (minute, endpoint_id, environment_id, version_id, status) DO UPDATE SET n = s.n + excluded.n",
-    )
-    .bind(counts.keys().map(|key| to_utc(key.0)).collect::<Vec<_>>())
-    .bind(counts.keys().map(|key| key.2.service).collect::<Vec<_>>())
-    .bind(counts.keys().map(|key| key.1).collect::<Vec<_>>())
-    .bind(counts.keys().map(|key| key.2.environment).collect::<Vec<_>>())
-    .bind(counts.keys().map(|key| key.2.version).collect::<Vec<_>>())
-    .bind(counts.keys().map(|key| key.3).collect::<Vec<_>>())
-    .bind(counts.values().copied().collect::<Vec<_>>())
-    .execute(connection)
-    .await?;
+    for (table, step, counts) in [("status_minute", "minute", minutes), ("status_hour", "hour", hours)] {
+        if counts.is_empty() {
+            continue;
+        }
+        let statement = format!(
+            "INSERT INTO {table} AS s ({step}, service_id, endpoint_id, environment_id, version_id, status, n, kept) \
+             SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::smallint[], $7::bigint[], $8::bigint[]) AS new \
+             ORDER BY 1, 3, 4, 5, 6 \
+             ON CONFLICT ({step}, endpoint_id, environment_id, version_id, status) DO UPDATE SET n = s.n + excluded.n, kept = s.kept + excluded.kept"
+        );
+        sqlx::query(AssertSqlSafe(statement))
+            .bind(counts.keys().map(|key| to_utc(key.0)).collect::<Vec<_>>())
+            .bind(counts.keys().map(|key| key.2.service).collect::<Vec<_>>())
+            .bind(counts.keys().map(|key| key.1).collect::<Vec<_>>())
+            .bind(counts.keys().map(|key| key.2.environment).collect::<Vec<_>>())
+            .bind(counts.keys().map(|key| key.2.version).collect::<Vec<_>>())
+            .bind(counts.keys().map(|key| key.3).collect::<Vec<_>>())
+            .bind(counts.values().map(|counts| counts.0).collect::<Vec<_>>())
+            .bind(counts.values().map(|counts| counts.1).collect::<Vec<_>>())
+            .execute(&mut *connection)
+            .await?;
+    }
     Ok(())
 }
 
