@@ -33,6 +33,7 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
   const navigate = useNavigate({ from: "/connect" });
   const [service, setService] = useState(waitingFor ?? "");
   const [language, setLanguage] = useState("Python");
+  const [frameworkName, setFrameworkName] = useState<string>();
   const [place, setPlace] = useState<string>();
   const make = useMutation({
     mutationFn: () => taken(api.POST("/api/v1/keys", { body: { name: `${service}, ${new Date().toISOString().slice(0, 19)}`, services: [service] } })),
@@ -43,6 +44,7 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
     make.mutate();
   };
   const guide = GUIDES.find((guide) => guide.language === language) ?? (GUIDES[0] as Guide);
+  const framework = guide.frameworks?.find(({ name }) => name === frameworkName) ?? guide.frameworks?.[0];
   const known = { service, endpoint: window.location.origin, key: make.data?.key ?? "" };
   return (
     <section aria-label="Set-up">
@@ -69,7 +71,7 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
           <Choices name="Language" options={GUIDES.map((guide) => guide.language)} value={language} onChange={setLanguage} />
           <p className="text-[13px] text-faint">
             {guide.ran
-              ? `A test last followed these steps to the letter on ${guide.ran}, with ${guide.release}.`
+              ? `A test last followed these steps to the letter on ${guide.ran}, with ${guide.release}${guide.frameworks?.[0] ? ` and ${guide.frameworks[0].name}` : ""}.`
               : `These steps are written from the documents of the SDK, for ${guide.release}; no test of ours has ever run them. Say so if one is wrong.`}{" "}
             By themselves come {guide.covers}.
           </p>
@@ -79,7 +81,10 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
             ))}
           </div>
           <h3 className="mt-4 font-semibold">In the service itself</h3>
-          {guide.more.map((step) => (
+          {guide.frameworks && (
+            <Choices name="Framework" options={guide.frameworks.map(({ name }) => name)} value={framework?.name} onChange={setFrameworkName} />
+          )}
+          {[...(framework?.steps ?? []), ...guide.more].map((step) => (
             <Shown key={step.title} step={step} />
           ))}
           {guide.job && (

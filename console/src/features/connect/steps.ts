@@ -1,6 +1,8 @@
 export type Known = { service: string; endpoint: string; key: string };
 export type Step = { title: string; code: string };
 
+export type Framework = { name: string; steps: Step[] };
+
 /** How to set up one language, and whether it was ever run as it stands here. */
 export type Guide = {
   language: string;
@@ -11,6 +13,8 @@ export type Guide = {
   /** Frameworks and libraries whose requests and failures come by themselves. */
   covers: string;
   steps: (known: Known) => Step[];
+  /** How a framework is started and fails on purpose, where that differs from the steps; the first is the one that a test ran. */
+  frameworks?: Framework[];
   /** What to write in the service itself: a failure on purpose, users. */
   more: Step[];
   /** A job or one-off task that fails on purpose: what it holds is sent before the process ends. */
@@ -45,8 +49,32 @@ export const GUIDES: Guide[] = [
       setEnvironment(known),
       { title: "Start it:", code: "opentelemetry-instrument python app.py" },
     ],
+    frameworks: [
+      { name: "Flask", steps: [{ title: "A route that fails on purpose:", code: '@app.get("/fails-on-purpose")\ndef fails_on_purpose():\n    raise RuntimeError("outcrop: does it arrive?")' }] },
+      {
+        name: "Django",
+        steps: [
+          { title: "Start it with its settings named; the reloader would start it twice:", code: "export DJANGO_SETTINGS_MODULE=ports.settings\nopentelemetry-instrument python manage.py runserver --noreload" },
+          { title: "A view that fails on purpose, in urls.py:", code: 'def fails_on_purpose(request):\n    raise RuntimeError("outcrop: does it arrive?")\n\nurlpatterns += [path("fails-on-purpose", fails_on_purpose)]' },
+        ],
+      },
+      {
+        name: "FastAPI",
+        steps: [
+          { title: "Start it:", code: "opentelemetry-instrument uvicorn app:app" },
+          { title: "A route that fails on purpose:", code: '@app.get("/fails-on-purpose")\nasync def fails_on_purpose():\n    raise RuntimeError("outcrop: does it arrive?")' },
+        ],
+      },
+      {
+        name: "Celery",
+        steps: [
+          { title: "Start the worker; each run of a task is a run of its endpoint:", code: "opentelemetry-instrument celery -A ports worker" },
+          { title: "A task that fails on purpose:", code: '@app.task\ndef fails_on_purpose():\n    raise RuntimeError("outcrop: does it arrive?")' },
+        ],
+      },
+      { name: "Gunicorn", steps: [{ title: "Start it; each worker is an instance of its own:", code: "opentelemetry-instrument gunicorn --workers 4 app:app" }] },
+    ],
     more: [
-      { title: "A route that fails on purpose (Flask):", code: '@app.get("/fails-on-purpose")\ndef fails_on_purpose():\n    raise RuntimeError("outcrop: does it arrive?")' },
       { title: "Users and data of your own, on the span at hand:", code: 'from opentelemetry import trace\n\ntrace.get_current_span().set_attributes({"user.id": "u-7", "skerry.port": 7})' },
     ],
     job: [
@@ -77,8 +105,22 @@ opentelemetry-instrument python settle.py`,
       setEnvironment(known),
       { title: "Start it:", code: "node --require @opentelemetry/auto-instrumentations-node/register server.js" },
     ],
+    frameworks: [
+      { name: "Express", steps: [{ title: "A route that fails on purpose:", code: 'app.get("/fails-on-purpose", () => {\n  throw new Error("outcrop: does it arrive?");\n});' }] },
+      { name: "Fastify", steps: [{ title: "A route that fails on purpose:", code: 'app.get("/fails-on-purpose", async () => {\n  throw new Error("outcrop: does it arrive?");\n});' }] },
+      {
+        name: "NestJS",
+        steps: [
+          { title: "Start it:", code: "node --require @opentelemetry/auto-instrumentations-node/register dist/main.js" },
+          { title: "A route that fails on purpose, in a controller:", code: '@Get("fails-on-purpose")\nfailsOnPurpose() {\n  throw new Error("outcrop: does it arrive?");\n}' },
+        ],
+      },
+      {
+        name: "ES modules",
+        steps: [{ title: "Modules loaded by import need the loader too:", code: "node --import @opentelemetry/auto-instrumentations-node/register --experimental-loader=@opentelemetry/instrumentation/hook.mjs server.mjs" }],
+      },
+    ],
     more: [
-      { title: "A route that fails on purpose (Express):", code: 'app.get("/fails-on-purpose", () => {\n  throw new Error("outcrop: does it arrive?");\n});' },
       { title: "Users and data of your own, on the span at hand:", code: 'const { trace } = require("@opentelemetry/api");\n\ntrace.getActiveSpan()?.setAttributes({ "user.id": "u-7", "skerry.port": 7 });' },
     ],
     job: [
@@ -120,6 +162,11 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
     ],
     more: [
       { title: "A route that fails on purpose (Spring):", code: '@GetMapping("/fails-on-purpose")\nString failsOnPurpose() {\n  throw new IllegalStateException("outcrop: does it arrive?");\n}' },
+      { title: "Users and data of your own, on the span at hand:", code: 'Span.current().setAttribute("user.id", "u-7").setAttribute("skerry.port", 7);' },
+      {
+        title: "A job is the run of its root span; the agent sends what it holds as the process ends:",
+        code: 'Span span = GlobalOpenTelemetry.getTracer("jobs").spanBuilder("settle ports").startSpan();\ntry (Scope scope = span.makeCurrent()) {\n  settle(7);\n} catch (RuntimeException failed) {\n  span.recordException(failed).setStatus(StatusCode.ERROR);\n  throw failed;\n} finally {\n  span.end();\n}',
+      },
     ],
   },
   {
@@ -142,6 +189,11 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
         title: "A panic or error is recorded with its stack where you say so; a handler that fails on purpose:",
         code: 'mux.HandleFunc("/fails-on-purpose", func(w http.ResponseWriter, r *http.Request) {\n\terr := errors.New("outcrop: does it arrive?")\n\ttrace.SpanFromContext(r.Context()).RecordError(err, trace.WithStackTrace(true))\n\thttp.Error(w, err.Error(), 500)\n})',
       },
+      { title: "Users and data of your own, on the span at hand:", code: 'trace.SpanFromContext(ctx).SetAttributes(attribute.String("user.id", "u-7"), attribute.Int("skerry.port", 7))' },
+      {
+        title: "A panic ends the process before anything is sent: take it down, flush, go on dying:",
+        code: 'func job(ctx context.Context, provider *sdktrace.TracerProvider) {\n\tctx, span := otel.Tracer("jobs").Start(ctx, "settle ports") // a job is the run of its root span\n\tdefer func() {\n\t\tif failed := recover(); failed != nil {\n\t\t\tspan.RecordError(fmt.Errorf("panic: %v", failed), trace.WithStackTrace(true))\n\t\t\tspan.SetStatus(codes.Error, "panic")\n\t\t\tspan.End()\n\t\t\tprovider.ForceFlush(ctx)\n\t\t\tpanic(failed)\n\t\t}\n\t\tspan.End()\n\t}()\n\tsettle(ctx, 7)\n}',
+      },
     ],
   },
   {
@@ -155,6 +207,9 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
     ],
     more: [
       { title: "A route that fails on purpose (Sinatra):", code: 'get "/fails-on-purpose" do\n  raise "outcrop: does it arrive?"\nend' },
+      { title: "In Rails, in a controller:", code: 'def fails_on_purpose\n  raise "outcrop: does it arrive?"\nend' },
+      { title: "Users and data of your own, on the span at hand:", code: 'OpenTelemetry::Trace.current_span.add_attributes("user.id" => "u-7", "skerry.port" => 7)' },
+      { title: "A job is the run of its root span; at_exit above sends what is held, also as it dies:", code: 'OpenTelemetry.tracer_provider.tracer("jobs").in_span("settle ports") do\n  settle(7)\nend' },
     ],
   },
   {
@@ -167,6 +222,12 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
     ],
     more: [
       { title: "A route that fails on purpose (Laravel):", code: "Route::get('/fails-on-purpose', fn () => throw new RuntimeException('outcrop: does it arrive?'));" },
+      { title: "In Symfony, in a controller:", code: "#[Route('/fails-on-purpose')]\npublic function failsOnPurpose(): Response\n{\n    throw new \\RuntimeException('outcrop: does it arrive?');\n}" },
+      { title: "Users and data of your own, on the span at hand:", code: "OpenTelemetry\\API\\Trace\\Span::getCurrent()->setAttribute('user.id', 'u-7')->setAttribute('skerry.port', 7);" },
+      {
+        title: "A job is the run of its root span; the SDK sends what it holds as the script ends:",
+        code: "$span = Globals::tracerProvider()->getTracer('jobs')->spanBuilder('settle ports')->startSpan();\n$scope = $span->activate();\ntry {\n    settle(7);\n} catch (Throwable $failed) {\n    $span->recordException($failed)->setStatus(StatusCode::STATUS_ERROR);\n    throw $failed;\n} finally {\n    $scope->detach();\n    $span->end();\n}",
+      },
     ],
   },
   {
@@ -183,6 +244,11 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
     ],
     more: [
       { title: "A route that fails on purpose:", code: 'app.MapGet("/fails-on-purpose", () => { throw new InvalidOperationException("outcrop: does it arrive?"); });' },
+      { title: "Users and data of your own, on the span at hand:", code: 'Activity.Current?.SetTag("user.id", "u-7").SetTag("skerry.port", 7);' },
+      {
+        title: "A job is the run of its root span; disposing of the provider sends what is held:",
+        code: 'using var provider = Sdk.CreateTracerProviderBuilder().AddSource("jobs").AddOtlpExporter().Build();\nusing var jobs = new ActivitySource("jobs");\nusing var run = jobs.StartActivity("settle ports");\ntry\n{\n    Settle(7);\n}\ncatch (Exception failed)\n{\n    run?.AddException(failed);\n    run?.SetStatus(ActivityStatusCode.Error);\n    throw;\n}',
+      },
     ],
   },
   {
@@ -300,6 +366,11 @@ cargo run --bin settle`,
     ],
     more: [
       { title: "A route that fails on purpose:", code: 'get "/fails-on-purpose" do\n  raise "outcrop: does it arrive?"\nend' },
+      { title: "Users and data of your own, on the span at hand:", code: 'OpenTelemetry.Tracer.set_attributes(%{"user.id" => "u-7", "skerry.port" => 7})' },
+      {
+        title: "A job is the run of its root span; stopping the SDK sends what it holds:",
+        code: 'require OpenTelemetry.Tracer, as: Tracer\n\nTracer.with_span "settle ports" do\n  try do\n    settle(7)\n  rescue\n    failed ->\n      Tracer.record_exception(failed, __STACKTRACE__)\n      Tracer.set_status(:error, Exception.message(failed))\n      reraise failed, __STACKTRACE__\n  end\nend\n\nApplication.stop(:opentelemetry)',
+      },
     ],
   },
 ];

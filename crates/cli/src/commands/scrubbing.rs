@@ -74,7 +74,7 @@ fn show(list: ScrubRuleList) -> Result<(), Fault> {
     table(
         &columns,
         list.items.into_iter().map(|item| {
-            let state = item.ended_at.map_or_else(|| format!("since {}", ago(item.made_at, now)), |at| format!("ended {}", ago(at, now)));
+            let state = item.ended_at.map_or_else(|| "in force".to_owned(), |at| format!("ended {}", ago(at, now)));
             vec![
                 item.id.to_string(),
                 item.service.unwrap_or_else(|| "all".to_owned()),
