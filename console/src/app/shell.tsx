@@ -165,6 +165,12 @@ const KEYS: [string, string][] = [
   ["Enter", "open the row"],
   ["[", "older occurrence"],
   ["]", "newer occurrence"],
+  ["t", "from an occurrence to its trace"],
+  ["l", "from an occurrence or a trace to its log lines"],
+  ["n", "next failure in a trace"],
+  ["p", "previous failure in a trace"],
+  ["o", "from a failed span to its error"],
+  ["b", "back"],
   ["h", "hold, or go on"],
   ["?", "these keys"],
 ];
@@ -172,7 +178,7 @@ const KEYS: [string, string][] = [
 function Keys() {
   const [open, setOpen] = useState(false);
   const { toggle } = useLive();
-  useHotkeys({ "?": () => setOpen(true), h: toggle });
+  useHotkeys({ "?": () => setOpen(true), h: toggle, b: () => window.history.back() });
   return (
     <Dialog open={open} onClose={setOpen} className="relative z-30">
       <div className="fixed inset-0 flex items-center justify-center bg-black/30 p-4">

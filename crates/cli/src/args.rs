@@ -658,6 +658,9 @@ pub struct Requests {
     /// Only requests of this kind.
     #[arg(long, value_enum)]
     pub only: Option<Only>,
+    /// Only requests with this text in their endpoint's name or in what they said of themselves.
+    #[arg(long, value_name = "TEXT")]
+    pub text: Option<String>,
     /// Requests per page, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
@@ -667,7 +670,9 @@ pub struct Requests {
 }
 
 #[derive(Args)]
-#[command(after_help = "Examples:\n  outcrop watch --service fares\n  outcrop watch --only failed --json      one JSON document a line")]
+#[command(
+    after_help = "Examples:\n  outcrop watch --service fares\n  outcrop watch --only failed --json      one JSON document a line\n\nWhere more passes than can be read, the rates of the busiest endpoints stand in its place."
+)]
 pub struct Watch {
     #[command(flatten)]
     pub client: Client,
@@ -680,6 +685,9 @@ pub struct Watch {
     /// Only requests of this kind.
     #[arg(long, value_enum)]
     pub only: Option<Only>,
+    /// Only requests with this text in their endpoint's name or in what they said of themselves.
+    #[arg(long, value_name = "TEXT")]
+    pub text: Option<String>,
     /// Show what passed in the last half minute, and end.
     #[arg(long)]
     pub once: bool,

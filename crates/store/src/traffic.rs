@@ -326,6 +326,8 @@ pub(crate) async fn thresholds(database: &Database) -> Result<HashMap<i32, i64>,
 pub struct Wanted {
     /// Of this endpoint.
     pub endpoint: Option<String>,
+    /// With this text in their endpoint's name or in what they said of themselves, whatever its case.
+    pub text: Option<String>,
     /// With this status.
     pub status: Option<i16>,
     /// Only failed ones.
@@ -398,6 +400,14 @@ pub async fn requests(database: &Database, scope: &Scope, wanted: &Wanted, limit
     scoped(&mut sql, scope, "t");
     if let Some(endpoint) = &wanted.endpoint {
         sql.push(" AND endpoint.name = ").push_bind(endpoint.clone());
+    }
+    if let Some(text) = &wanted.text {
+        let pattern = format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
+        sql.push(" AND (endpoint.name ILIKE ")
+            .push_bind(pattern.clone())
+            .push(" OR t.attributes::text ILIKE ")
+            .push_bind(pattern)
+            .push(")");
     }
     if let Some(status) = wanted.status {
         sql.push(" AND t.status = ").push_bind(status);

@@ -3283,6 +3283,8 @@ export interface operations {
                 limit?: number;
                 /** @description Only this endpoint. Requests, and the course of one endpoint. */
                 endpoint?: string;
+                /** @description Only requests with this text in their endpoint's name or in what they said of themselves. Requests only. */
+                text?: string;
                 /** @description Only this HTTP status. Requests only. */
                 status?: number;
                 /** @description `failed` or `slow` requests only. Requests only. */
@@ -3633,6 +3635,8 @@ export interface operations {
                 limit?: number;
                 /** @description Only this endpoint. Requests, and the course of one endpoint. */
                 endpoint?: string;
+                /** @description Only requests with this text in their endpoint's name or in what they said of themselves. Requests only. */
+                text?: string;
                 /** @description Only this HTTP status. Requests only. */
                 status?: number;
                 /** @description `failed` or `slow` requests only. Requests only. */
@@ -3685,6 +3689,8 @@ export interface operations {
                 limit?: number;
                 /** @description Only this endpoint. Requests, and the course of one endpoint. */
                 endpoint?: string;
+                /** @description Only requests with this text in their endpoint's name or in what they said of themselves. Requests only. */
+                text?: string;
                 /** @description Only this HTTP status. Requests only. */
                 status?: number;
                 /** @description `failed` or `slow` requests only. Requests only. */
@@ -4430,6 +4436,8 @@ export interface operations {
                 limit?: number;
                 /** @description Only this endpoint. Requests, and the course of one endpoint. */
                 endpoint?: string;
+                /** @description Only requests with this text in their endpoint's name or in what they said of themselves. Requests only. */
+                text?: string;
                 /** @description Only this HTTP status. Requests only. */
                 status?: number;
                 /** @description `failed` or `slow` requests only. Requests only. */
@@ -4880,6 +4888,8 @@ export interface operations {
                 limit?: number;
                 /** @description Only this endpoint. Requests, and the course of one endpoint. */
                 endpoint?: string;
+                /** @description Only requests with this text in their endpoint's name or in what they said of themselves. Requests only. */
+                text?: string;
                 /** @description Only this HTTP status. Requests only. */
                 status?: number;
                 /** @description `failed` or `slow` requests only. Requests only. */
@@ -5154,6 +5164,8 @@ export interface operations {
                 limit?: number;
                 /** @description Only this endpoint. Requests, and the course of one endpoint. */
                 endpoint?: string;
+                /** @description Only requests with this text in their endpoint's name or in what they said of themselves. Requests only. */
+                text?: string;
                 /** @description Only this HTTP status. Requests only. */
                 status?: number;
                 /** @description `failed` or `slow` requests only. Requests only. */
@@ -5620,6 +5632,8 @@ export interface operations {
                 limit?: number;
                 /** @description Only this endpoint. Requests, and the course of one endpoint. */
                 endpoint?: string;
+                /** @description Only requests with this text in their endpoint's name or in what they said of themselves. Requests only. */
+                text?: string;
                 /** @description Only this HTTP status. Requests only. */
                 status?: number;
                 /** @description `failed` or `slow` requests only. Requests only. */
@@ -5672,6 +5686,8 @@ export interface operations {
                 limit?: number;
                 /** @description Only this endpoint. Requests, and the course of one endpoint. */
                 endpoint?: string;
+                /** @description Only requests with this text in their endpoint's name or in what they said of themselves. Requests only. */
+                text?: string;
                 /** @description Only this HTTP status. Requests only. */
                 status?: number;
                 /** @description `failed` or `slow` requests only. Requests only. */

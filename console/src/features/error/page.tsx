@@ -237,7 +237,11 @@ function Occurrence({ reference, environment, chosen, narrow }: OccurrenceProps)
   };
   const older = () => void (id && go({ older: id }));
   const newer = () => void (id && go({ newer: id }));
-  useHotkeys({ "[": older, "]": newer });
+  const router = useNavigate();
+  const trace = occurrence.data?.trace_id ?? undefined;
+  const toTrace = () => trace && void router({ to: "/traces/$id", params: { id: trace }, search: occurrence.data?.span_id ? { span: occurrence.data.span_id } : {} });
+  const toLines = () => trace && void router({ to: "/traffic", search: { view: "logs", trace, since: "7d" } });
+  useHotkeys({ "[": older, "]": newer, t: toTrace, l: toLines });
   if (latest.isPending) return <Skeleton rows={6} />;
   if (latest.isError) return <Failed what="The occurrences" error={latest.error} retry={() => void latest.refetch()} />;
   if (!id) {
@@ -261,6 +265,8 @@ function Occurrence({ reference, environment, chosen, narrow }: OccurrenceProps)
           <Step name="latest" onClick={() => void go("latest")} />
           <Step name="most complete" onClick={() => void go("fullest")} />
           {occurrence.data && <Versions reference={reference} go={go} />}
+          {trace && <Step name="its trace" onClick={toTrace} shortcut="t" />}
+          {trace && <Step name="its log lines" onClick={toLines} shortcut="l" />}
         </div>
       </div>
       {occurrence.isError && <Failed what="The occurrence" error={occurrence.error} retry={() => void occurrence.refetch()} />}

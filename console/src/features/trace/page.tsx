@@ -31,7 +31,11 @@ function Shown({ trace }: { trace: TraceDetail }) {
     if (span) void navigate({ search: (now) => ({ ...now, span: span.span_id }), replace: true });
   };
   const failed = useMemo(() => spans.flatMap((span, place) => (span.status === "error" || span.occurrences.length > 0 ? [place] : [])), [spans]);
+  const router = useNavigate();
+  const occurrence = spans[at]?.occurrences[0];
   useHotkeys({
+    l: () => void router({ to: "/traffic", search: { view: "logs", trace: trace.trace_id, since: "7d" } }),
+    o: () => occurrence && void router({ to: "/errors/$ref", params: { ref: occurrence.ref }, search: { occurrence: occurrence.id, since: "30d" } }),
     j: () => go(at + 1),
     k: () => go(at - 1),
     n: () => go(failed.find((place) => place > at) ?? failed[0] ?? at),
@@ -77,6 +81,12 @@ function Shown({ trace }: { trace: TraceDetail }) {
             </span>
             <span>
               <Key>n</Key> <Key>p</Key> next and previous failure
+            </span>
+            <span>
+              <Key>o</Key> its error
+            </span>
+            <span>
+              <Key>l</Key> log lines of the request
             </span>
             <span>
               <span aria-hidden="true" className="mr-1 inline-block h-2.5 w-5 bg-accent align-middle" /> the request was waiting for it

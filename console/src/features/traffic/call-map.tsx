@@ -40,14 +40,65 @@ function layOut(items: CallItem[]): { places: Place[]; lines: Line[]; width: num
 
 const sum = (items: CallItem[], of: (item: CallItem) => number) => items.reduce((all, item) => all + of(item), 0);
 
-/** The services and what they call, as a map; a place pointed at shows its own lines alone. */
-export default function CallMap({ items }: { items: CallItem[] }) {
-  const { places, lines, width, height } = useMemo(() => layOut(items), [items]);
+/** Places up to which the whole map is shown at first: more are read around one of them. */
+const MANY = 25;
+/** How small the whole map may be drawn. */
+const SCALES = [0.5, 0.7, 1] as const;
+
+const ends = (item: CallItem) => [item.service, item.to_service ?? item.name];
+
+/** The services and what they call, as a map; a place pointed at shows its own lines alone. Of many, the surroundings of one: who calls it,
+ * what it calls, and the calls between these. */
+export default function CallMap({ items, worst }: { items: CallItem[]; worst: string }) {
+  const names = useMemo(() => [...new Set(items.flatMap(ends))].sort(), [items]);
+  const [chosen, setChosen] = useState<string | null>();
+  const [scale, setScale] = useState<number>(1);
   const [shown, setShown] = useState<string | null>(null);
+  const around = chosen !== undefined ? (chosen !== null && names.includes(chosen) ? chosen : null) : names.length > MANY ? worst : null;
+  const { places, lines, width, height } = useMemo(() => {
+    if (around === null) return layOut(items);
+    const near = new Set([around, ...items.filter((item) => ends(item).includes(around)).flatMap(ends)]);
+    return layOut(items.filter((item) => ends(item).every((end) => near.has(end))));
+  }, [items, around]);
   const most = Math.max(1, ...lines.map((line) => sum(line.items, (item) => item.count)));
+  const choose = (name: string | null) => {
+    setChosen(name);
+    setShown(null);
+  };
   return (
-    <div className="mt-3 max-h-[30rem] overflow-auto rounded-sm border border-line bg-sheet" role="region" aria-label="Map of calls" tabIndex={0}>
-      <svg width={Math.max(width, 320)} height={Math.max(height, 60)} role="img" aria-label={`${places.length} services, databases and queues, and the calls between them; the table below has every number`}>
+    <>
+    <div className="mt-3 flex flex-wrap items-baseline gap-x-4 gap-y-1 text-[13px]">
+      <label>
+        Shown:{" "}
+        <select value={around ?? ""} onChange={(event) => choose(event.target.value || null)} className="rounded-sm border border-line bg-sheet px-1.5 py-0.5">
+          <option value="">everything: {count(names.length)} places</option>
+          {names.map((name) => (
+            <option key={name} value={name}>
+              around {name}
+            </option>
+          ))}
+        </select>
+      </label>
+      {around === null ? (
+        <span role="group" aria-label="Size of the map" className="flex gap-1">
+          {SCALES.map((one) => (
+            <button key={one} type="button" aria-pressed={scale === one} onClick={() => setScale(one)} className="rounded-sm border border-line px-1.5 aria-pressed:bg-wash aria-pressed:font-semibold">
+              {Math.round(one * 100)} %
+            </button>
+          ))}
+        </span>
+      ) : (
+        <span className="text-faint">who calls it, what it calls, and the calls between these; a click on a place goes there</span>
+      )}
+    </div>
+    <div className="mt-1 max-h-[30rem] overflow-auto rounded-sm border border-line bg-sheet" role="region" aria-label="Map of calls" tabIndex={0}>
+      <svg
+        width={Math.max(width, 320) * (around === null ? scale : 1)}
+        height={Math.max(height, 60) * (around === null ? scale : 1)}
+        viewBox={`0 0 ${Math.max(width, 320)} ${Math.max(height, 60)}`}
+        role="group"
+        aria-label={`${places.length} services, databases and queues, and the calls between them; the table below has every number`}
+      >
         <defs>
           <marker id="arrow" viewBox="0 0 8 8" refX="7" refY="4" markerWidth="7" markerHeight="7" markerUnits="userSpaceOnUse" orient="auto">
             <path d="M0 0 8 4 0 8z" fill="context-stroke" />
@@ -73,8 +124,22 @@ export default function CallMap({ items }: { items: CallItem[] }) {
           );
         })}
         {places.map((place) => (
-          <g key={place.name} onMouseEnter={() => setShown(place.name)} onMouseLeave={() => setShown(null)} transform={`translate(${place.x - place.width / 2} ${place.y - HIGH / 2})`}>
-            <rect width={place.width} height={HIGH} rx={place.kind === "database" ? 12 : 2} fill="var(--color-paper)" stroke="var(--color-ink)" strokeWidth={place.kind === "service" ? 1.2 : 0.8} strokeDasharray={place.kind === "outside" ? "3 3" : place.kind === "queue" ? "8 2" : undefined} />
+          <g
+            key={place.name}
+            role="button"
+            tabIndex={0}
+            aria-label={`Around ${place.name}`}
+            onClick={() => choose(place.name)}
+            onKeyDown={(event) => {
+              if (event.key === "Enter" || event.key === " ") choose(place.name);
+            }}
+            onMouseEnter={() => setShown(place.name)}
+            onMouseLeave={() => setShown(null)}
+            onFocus={() => setShown(place.name)}
+            onBlur={() => setShown(null)}
+            className="cursor-pointer"
+            transform={`translate(${place.x - place.width / 2} ${place.y - HIGH / 2})`}>
+            <rect width={place.width} height={HIGH} rx={place.kind === "database" ? 12 : 2} fill={place.name === around ? "var(--color-wash)" : "var(--color-paper)"} stroke="var(--color-ink)" strokeWidth={place.name === around ? 2 : place.kind === "service" ? 1.2 : 0.8} strokeDasharray={place.kind === "outside" ? "3 3" : place.kind === "queue" ? "8 2" : undefined} />
             <text x={place.width / 2} y={17} textAnchor="middle" fontSize="12" fill="var(--color-ink)">
               {place.name.length > 28 ? `${place.name.slice(0, 27)}…` : place.name}
               <title>
@@ -85,5 +150,6 @@ export default function CallMap({ items }: { items: CallItem[] }) {
         ))}
       </svg>
     </div>
+    </>
   );
 }

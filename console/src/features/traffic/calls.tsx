@@ -33,7 +33,9 @@ export function Calls() {
       </>
     );
   }
-  const worst = items.reduce((one, other) => (failing(other) > failing(one) ? other : one));
+  // Many failures of few calls outweigh all failures of two.
+  const weight = (item: CallItem) => item.failed * failing(item);
+  const worst = items.reduce((one, other) => (weight(other) > weight(one) ? other : one));
   return (
     <>
       <h1 className="text-xl font-bold">
@@ -52,7 +54,7 @@ export function Calls() {
       </h1>
       <p className="mt-1 text-faint">{counted(items.length, "pair", "pairs")} over the whole hours of {windowInWords(search)}. Broader lines carry more calls; failing ones are brick.</p>
       <Suspense fallback={<Skeleton rows={6} />}>
-        <CallMap items={items} />
+        <CallMap items={items} worst={failing(worst) > 0 ? worst.service : first.service} />
       </Suspense>
       <Counts items={items} head={["service calls", "by"]} cells={(item) => [
         <Fragments key="who" item={item} />,

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { useLive } from "../../app/live";
-import { api, taken } from "../../api/client";
+import { type EndpointItem, api, taken } from "../../api/client";
 import { count, duration, exact } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
 import { useScope } from "./scope";
@@ -10,6 +10,45 @@ import { useScope } from "./scope";
 const EVERY = 2_000;
 const SINCE = "2m";
 
+/** Requests shown one by one beside the rates, where more pass than can be read; endpoints whose rates are shown. */
+const READABLE = 20;
+const RATES = 15;
+
+/** Requests a minute by endpoint, in the place of more requests than can be read. */
+function Rates({ items }: { items: EndpointItem[] }) {
+  const most = Math.max(1, ...items.map((item) => item.count));
+  return (
+    <section aria-label="Rates" className="mt-2">
+      <p className="font-semibold">More pass than can be read one by one: the rates a minute, and the newest {READABLE}.</p>
+      <table className="w-full text-[13px] tabular-nums">
+        <thead className="sr-only">
+          <tr>
+            <th>endpoint</th>
+            <th>requests a minute</th>
+            <th>fail a minute</th>
+          </tr>
+        </thead>
+        <tbody>
+          {items.slice(0, RATES).map((item) => (
+            <tr key={`${item.namespace} ${item.service} ${item.endpoint}`} className="border-b border-line">
+              <td className="py-0.5 pr-3 break-words">
+                <span className="text-faint">{item.service}</span> <span className="font-mono">{item.endpoint}</span>
+              </td>
+              <td className="w-2/5 py-0.5">
+                <span className="flex items-center gap-2">
+                  <span className="w-14 shrink-0 text-right">{count(Math.round(item.count / 2))}</span>
+                  <span aria-hidden className="h-2.5 bg-layer-3" style={{ width: `${(80 * item.count) / most}%` }} />
+                </span>
+              </td>
+              <td className={`w-24 py-0.5 text-right ${item.failed > 0 ? "text-brick" : "text-faint"}`}>{item.failed > 0 ? `${count(Math.max(1, Math.round(item.failed / 2)))} fail` : "none fails"}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
 /** Requests as they pass: those that are kept, and the rate of all. */
 export function Passing() {
   const { search } = useScope();
@@ -17,9 +56,10 @@ export function Passing() {
   const navigate = useNavigate({ from: "/traffic" });
   const only = search.only === "failed" || search.only === "slow" ? search.only : undefined;
   const scope = { ...(search.service ? { service: search.service } : {}), ...(search.environment ? { environment: search.environment } : {}) };
+  const text = search.text || undefined;
   const requests = useQuery({
-    queryKey: ["passing", scope, only],
-    queryFn: () => taken(api.GET("/api/v1/requests", { params: { query: { ...scope, ...(only ? { only } : {}), since: SINCE, limit: 100 } } })),
+    queryKey: ["passing", scope, only, text],
+    queryFn: () => taken(api.GET("/api/v1/requests", { params: { query: { ...scope, ...(only && { only }), ...(text && { text }), since: SINCE, limit: 100 } } })),
     refetchInterval: held ? false : EVERY,
     placeholderData: (before) => before,
   });
@@ -54,14 +94,25 @@ export function Passing() {
               {kind ?? "all kept"}
             </button>
           ))}
+          <input
+            type="search"
+            aria-label="Only requests with this text"
+            placeholder="only with this text"
+            defaultValue={text ?? ""}
+            onChange={(event) => {
+              const typed = event.target.value.trim();
+              void navigate({ search: (now) => ({ ...now, text: typed || undefined }), replace: true });
+            }}
+            className="w-44 rounded-sm border border-line bg-sheet px-2 py-0.5"
+          />
         </div>
       </div>
       <p className="mt-1 text-faint">
         Failed and slow requests, answers of 4xx and 5xx, and one in 100 of the others, of the last two minutes; the button Hold above stops them.
-        {next && <b> More pass than can be read: choose a service above, or failed ones alone.</b>}
       </p>
+      {next && <Rates items={rate.data?.items ?? []} />}
       <ol className="mt-2 text-[13px] tabular-nums" aria-live="off">
-        {items.map((item) => (
+        {items.slice(0, next ? READABLE : undefined).map((item) => (
           <li key={item.span_id} className="grid gap-x-3 border-b border-line py-1 md:grid-cols-[6rem_minmax(0,1fr)_4rem_6rem_6rem]">
             <time dateTime={item.at} title={exact(item.at)} className="text-faint">
               {item.at.slice(11, 19)}

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::time::Duration;
 
-use chrono::{TimeDelta, Utc};
+use chrono::{DurationRound, TimeDelta, Utc};
 use outcrop_core::attention::percent;
 use outcrop_core::trace::in_words;
 use outcrop_server::wire::{EndpointItem, EndpointList, RequestItem, RequestPage, SlowList, SlowSetting};
@@ -169,6 +169,7 @@ pub async fn requests(arguments: Requests) -> Result<(), Fault> {
     query.push(("endpoint", arguments.endpoint));
     query.push(("status", arguments.status.map(|status| status.to_string())));
     query.push(("only", arguments.only.map(|only| only.name().to_owned())));
+    query.push(("text", arguments.text));
     let page: RequestPage = Api::new(&arguments.client)?.get("/requests", &query).await?;
     if arguments.client.json {
         return json(&page);
@@ -186,6 +187,35 @@ pub async fn requests(arguments: Requests) -> Result<(), Fault> {
     }
 }
 
+/// The rates of the last two whole minutes, in the place of requests that are too many to read.
+async fn rates(api: &Api, arguments: &Watch) -> Result<(), Fault> {
+    let to = Utc::now().duration_trunc(TimeDelta::minutes(1)).unwrap_or_else(|_| Utc::now());
+    let query = [
+        ("from", Some((to - TimeDelta::minutes(2)).to_rfc3339())),
+        ("to", Some(to.to_rfc3339())),
+        ("service", arguments.service.clone()),
+        ("environment", arguments.environment.clone()),
+        ("limit", Some("500".to_owned())),
+    ];
+    let list: EndpointList = api.get("/endpoints", &query).await?;
+    let a_minute = |count: i64| grouped((count + 1) / 2);
+    let (all, failed) = list.items.iter().fold((0, 0), |(all, failed), item| (all + item.count, failed + item.failed));
+    line(format!(
+        "\nMore pass than can be read: {} requests a minute, {} of them fail. --only failed, --service or --text show single ones.",
+        a_minute(all),
+        a_minute(failed)
+    ))?;
+    let columns =
+        [Column("a minute", Fit::Number), Column("fail", Fit::Number), Column("service", Fit::Whole), Column("endpoint", Fit::Text(20))];
+    table(
+        &columns,
+        list.items.into_iter().take(RATES).map(|item| vec![a_minute(item.count), a_minute(item.failed), item.service, item.endpoint]),
+    )
+}
+
+/// Endpoints whose rates are shown, and how often.
+const RATES: usize = 12;
+const RATES_EVERY: Duration = Duration::from_secs(10);
 /// How often it is asked what has passed.
 const EVERY: Duration = Duration::from_secs(2);
 /// Requests asked for at once: more in two seconds is nothing to read.
@@ -195,6 +225,7 @@ pub async fn watch(arguments: Watch) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
     let mut seen: HashSet<String> = HashSet::new();
     let mut since = Utc::now() - TimeDelta::seconds(30);
+    let mut rates_at = None;
     line("Failed and slow requests, answers of 4xx and 5xx, and one in 100 of the others, as they come; Ctrl-C ends it.")?;
     loop {
         let query = [
@@ -202,19 +233,22 @@ pub async fn watch(arguments: Watch) -> Result<(), Fault> {
             ("service", arguments.service.clone()),
             ("environment", arguments.environment.clone()),
             ("only", arguments.only.map(|only| only.name().to_owned())),
+            ("text", arguments.text.clone()),
             ("limit", Some(AT_ONCE.to_owned())),
         ];
         let page: RequestPage = api.get("/requests", &query).await?;
         let fresh: Vec<&RequestItem> = page.items.iter().rev().filter(|item| !seen.contains(&item.span_id)).collect();
-        for item in &fresh {
+        let is_too_much = page.next.is_some() && !arguments.client.json;
+        for item in fresh.iter().filter(|_| !is_too_much) {
             if arguments.client.json {
                 line(serde_json::to_string(item).map_err(std::io::Error::from)?)?;
             } else {
                 line(outcrop_core::text::printable(&request(item).join("  ")))?;
             }
         }
-        if page.next.is_some() {
-            line("… more passed than can be shown: give --service or --only")?;
+        if is_too_much && rates_at.is_none_or(|at| Utc::now() - at >= TimeDelta::from_std(RATES_EVERY).unwrap_or_default()) {
+            rates_at = Some(Utc::now());
+            rates(&api, &arguments).await?;
         }
         // Spans come a few seconds after their requests: what was asked for before is asked for again, and left out.
         since = Utc::now() - TimeDelta::seconds(30);

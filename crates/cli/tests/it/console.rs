@@ -90,6 +90,110 @@ async fn from_sign_in_to_an_occurrence_and_back_by_keyboard_and_by_mouse() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn by_keyboard_from_the_list_to_an_error_its_trace_its_log_lines_and_back() {
+    let running = service().start().await;
+    let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
+    let now =
+        u64::try_from(std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos()).unwrap() - 60_000_000_000;
+    let at = |millis: u64| (now + millis * 1_000_000).to_string();
+    let trace = "5b8efff798038103d269b633813fc60c";
+    let resource = |service: &str| json!({"attributes": [text("service.name", service), text("service.version", "2.4.0")]});
+    let span = |id: u64, parent: u64, kind: u8, name: &str, times: (u64, u64), events: serde_json::Value| {
+        json!({"traceId": trace, "spanId": format!("{id:016x}"), "parentSpanId": if parent == 0 { String::new() } else { format!("{parent:016x}") }, "kind": kind, "name": name,
+            "startTimeUnixNano": at(times.0), "endTimeUnixNano": at(times.1), "status": {"code": 2}, "events": events})
+    };
+    let thrown = json!([{"name": "exception", "timeUnixNano": at(80), "attributes": [text("exception.type", "FareMissing"), text("exception.message", "no fare for winter")]}]);
+    let spans = json!({"resourceSpans": [
+        {"resource": resource("gangway"), "scopeSpans": [{"spans": [span(1, 0, 2, "POST /v1/bookings", (0, 120), json!([])), span(2, 1, 3, "POST", (5, 110), json!([]))]}]},
+        {"resource": resource("fares"), "scopeSpans": [{"spans": [span(3, 2, 2, "POST /v1/quotes", (10, 90), thrown)]}]},
+    ]});
+    let lines = json!({"resourceLogs": [{"resource": resource("fares"), "scopeLogs": [{"logRecords": [
+        {"timeUnixNano": at(40), "severityNumber": 9, "body": {"stringValue": "season is winter, 4 tariffs read"}, "traceId": trace, "spanId": format!("{:016x}", 3), "flags": 1},
+    ]}]}]});
+    for (path, body) in [("/v1/traces", spans), ("/v1/logs", lines)] {
+        assert_eq!(
+            running.post(path).header("content-type", "application/json").body(body.to_string()).send().await.unwrap().status(),
+            200
+        );
+    }
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    let place = async |part: &str| {
+        let url = browser.driver.current_url().await.unwrap();
+        assert!(url.as_str().contains(part), "{part} is not in {url}");
+    };
+    browser.press("/").await;
+    browser.press("FareMissing").await;
+    browser.press("\u{e00c}").await;
+    browser.press("j").await;
+    browser.press("\u{e007}").await;
+    browser.sees("Occurrence 1 of 1").await;
+    browser.press("t").await;
+    browser.sees("3 spans over").await;
+    place(&format!("/traces/{trace}")).await;
+    browser.sees("FareMissing").await;
+    // Up to the span that called, and on to the next failure.
+    browser.press("k").await;
+    browser.sees("gangway POST\n").await;
+    browser.press("n").await;
+    browser.sees("season is winter, 4 tariffs read").await;
+    browser.press("l").await;
+    browser.sees("Log lines").await;
+    place("view=logs").await;
+    browser.sees("season is winter, 4 tariffs read").await;
+    browser.press("b").await;
+    browser.sees("3 spans over").await;
+    browser.press("o").await;
+    browser.sees("Occurrence 1 of 1").await;
+    place("/errors/").await;
+    for _ in 0..3 {
+        browser.press("b").await;
+        tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    }
+    browser.sees("What matters most first").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn more_requests_than_can_be_read_pass_as_rates() {
+    let running = service().start().await;
+    let now = u64::try_from(std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos()).unwrap();
+    let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
+    // Nine endpoints, since 20 failures of one endpoint are kept a minute.
+    for of in 0..9_u64 {
+        let spans: Vec<_> = (0..30_u64)
+            .map(|number| {
+                let id = of * 100 + number + 1;
+                json!({"traceId": format!("{id:032x}"), "spanId": format!("{id:016x}"), "kind": 2, "name": "GET",
+                    "startTimeUnixNano": (now - 20_000_000).to_string(), "endTimeUnixNano": now.to_string(), "status": {"code": 2},
+                    "attributes": [text("http.request.method", "GET"), text("http.route", &format!("/v1/piers/{of}"))]})
+            })
+            .collect();
+        let body =
+            json!({"resourceSpans": [{"resource": {"attributes": [text("service.name", "berths")]}, "scopeSpans": [{"spans": spans}]}]});
+        let sent = running.post("/v1/traces").header("content-type", "application/json").body(body.to_string()).send().await.unwrap();
+        assert_eq!(sent.status(), 200);
+    }
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser.open(&format!("{}/traffic?view=passing", running.url)).await;
+    browser.sees("More pass than can be read one by one").await;
+    let rows = browser.texts("section[aria-label=Rates] tbody tr").await;
+    assert!(rows.len() == 9 && rows[0].contains("15") && rows[0].contains("15 fail"), "{rows:?}");
+    assert_eq!(browser.texts("main ol li").await.len(), 20, "and the newest of them");
+    browser.find("input[aria-label='Only requests with this text']").await.send_keys("piers/7").await.unwrap();
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(10);
+    while browser.text().await.contains("More pass than can be read") {
+        assert!(std::time::Instant::now() < until, "{}", browser.text().await);
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    let few = browser.texts("main ol li").await;
+    assert!(few.len() == 20 && few.iter().all(|row| row.contains("/v1/piers/7")), "{few:?}");
+
+    let shown = String::from_utf8(running.client(&["watch", "--once"]).stdout).unwrap();
+    assert!(shown.contains("More pass than can be read"), "{shown}");
+    let shown = String::from_utf8(running.client(&["watch", "--once", "--text", "PIERS/7"]).stdout).unwrap();
+    assert_eq!(shown.lines().filter(|line| line.contains("/v1/piers/7")).count(), 20, "{shown}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn new_occurrences_appear_without_a_reload_and_hold_counts_what_waits() {
     let running = service().start().await;
     let browser = signed_in(&running, 1280, 800, "light").await;

@@ -156,7 +156,8 @@ pub(super) async fn list_requests(
         Some(other) => return Err(bad(format!("only is `{other}`; it may be failed or slow"))),
     };
     let before = asked.cursor.as_deref().map(position).transpose()?;
-    let wanted = Wanted { endpoint: asked.endpoint, status: asked.status, failed, slow, before };
+    let wanted =
+        Wanted { endpoint: asked.endpoint, text: asked.text.filter(|text| !text.is_empty()), status: asked.status, failed, slow, before };
     let database = state.database.clone();
     let wide = i64::try_from(limit).unwrap_or(i64::MAX).saturating_add(1);
     let rows = state.on_main(async move { traffic::requests(&database, &scope, &wanted, wide).await }).await?;

@@ -183,6 +183,8 @@ pub struct TrafficQuery {
     pub limit: Option<u32>,
     /// Only this endpoint. Requests, and the course of one endpoint.
     pub endpoint: Option<String>,
+    /// Only requests with this text in their endpoint's name or in what they said of themselves. Requests only.
+    pub text: Option<String>,
     /// Only this HTTP status. Requests only.
     pub status: Option<i16>,
     /// `failed` or `slow` requests only. Requests only.
