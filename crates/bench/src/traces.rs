@@ -201,7 +201,15 @@ async fn copy_counts(connection: &mut PgConnection) {
             2 * hours
         ),
     ];
-    for statement in statements {
+    let days = [
+        ("traffic", "service_id, endpoint_id, environment_id, version_id", "sum(requests), sum(failed)"),
+        ("status", "service_id, endpoint_id, environment_id, version_id, status", "sum(n), sum(kept)"),
+        ("called", "called_id, environment_id, version_id", "sum(n), sum(failed), sum(total_us), max(longest_us)"),
+    ];
+    let days = days.map(|(name, key, sums)| {
+        format!("INSERT INTO {name}_day SELECT date_trunc('day', hour, 'UTC'), {key}, {sums} FROM {name}_hour GROUP BY date_trunc('day', hour, 'UTC'), {key} ON CONFLICT DO NOTHING")
+    });
+    for statement in statements.into_iter().chain(days) {
         sqlx::query(AssertSqlSafe(statement.clone()))
             .execute(&mut *connection)
             .await

@@ -36,6 +36,18 @@ impl Latency {
         self.0.values().sum()
     }
 
+    /// Adds what [`Self::to_bytes`] wrote, without making a sketch of it; whether the bytes were one.
+    pub fn merge_bytes(&mut self, bytes: &[u8]) -> bool {
+        // A map is written as its length and its pairs.
+        let Ok((length, mut rest)) = postcard::take_from_bytes::<u64>(bytes) else { return false };
+        for _ in 0..length {
+            let Ok(((bucket, n), after)) = postcard::take_from_bytes::<(i16, u64)>(rest) else { return false };
+            *self.0.entry(bucket).or_default() += n;
+            rest = after;
+        }
+        rest.is_empty()
+    }
+
     /// How many durations lie above one, to the bucket.
     #[must_use]
     pub fn above(&self, micros: u64) -> u64 {
@@ -101,6 +113,9 @@ mod tests {
             merged.merge(&sketch(one));
             prop_assert_eq!(&merged, &sketch(&micros));
             prop_assert_eq!(Latency::from_bytes(&merged.to_bytes()), Some(merged.clone()));
+            let mut by_bytes = sketch(one);
+            prop_assert!(by_bytes.merge_bytes(&sketch(other).to_bytes()));
+            prop_assert_eq!(&by_bytes, &merged);
             micros.sort_unstable();
             let rank = ((micros.len() as f64 * share).ceil() as usize).max(1);
             let error = merged.quantile(share).unwrap() / micros[rank - 1] as f64 - 1.0;

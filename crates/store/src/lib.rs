@@ -37,6 +37,7 @@ pub mod sampling;
 pub mod scrub_rules;
 pub mod settings;
 pub mod stands_out;
+mod steps;
 pub mod timeline;
 pub mod traces;
 pub mod traffic;

@@ -10,7 +10,7 @@ use uuid::Uuid;
 
 use crate::errors::Scope;
 use crate::traces::Marks;
-use crate::{Database, StoreError, from_utc, id_uuid, to_utc};
+use crate::{Database, StoreError, from_utc, id_uuid, steps, to_utc};
 
 /// An endpoint over a window.
 #[derive(Clone, Debug, Default)]
@@ -63,10 +63,17 @@ pub(crate) fn hour(at: DateTime<Utc>) -> DateTime<Utc> {
     at.duration_trunc(TimeDelta::hours(1)).unwrap_or(at)
 }
 
-/// Whole hours within a window: `(first, end)`, both equal where there is none.
-fn whole_hours(from: DateTime<Utc>, to: DateTime<Utc>) -> (DateTime<Utc>, DateTime<Utc>) {
-    let first = if hour(from) == from { from } else { hour(from) + TimeDelta::hours(1) };
-    if first < hour(to) { (first, hour(to)) } else { (to, to) }
+/// Columns of the tables of a name (`traffic_day`, `traffic_hour`, `traffic_minute`) that together hold a scope's window.
+fn in_parts(sql: &mut QueryBuilder<Postgres>, scope: &Scope, columns: &str, name: &str) {
+    let parts = steps::cut(scope.from, scope.to);
+    if parts.is_empty() {
+        sql.push(format!("SELECT {columns} FROM {name}_hour WHERE false"));
+    }
+    for (at, (step, from, to)) in parts.into_iter().enumerate() {
+        sql.push(if at > 0 { " UNION ALL " } else { "" }).push(format!("SELECT {columns} FROM {name}_{step} t WHERE {step} >= "));
+        sql.push_bind(from).push(format!(" AND {step} < ")).push_bind(to);
+        scoped(sql, scope, "t");
+    }
 }
 
 /// The endpoints with traffic in a window, those with most requests first.
@@ -74,19 +81,11 @@ fn whole_hours(from: DateTime<Utc>, to: DateTime<Utc>) -> (DateTime<Utc>, DateTi
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn endpoints(database: &Database, scope: &Scope) -> Result<Vec<Endpoint>, StoreError> {
-    let (first, end) = whole_hours(scope.from, scope.to);
     let mut sql = QueryBuilder::new(
         "SELECT endpoint.id AS endpoint_id, service.namespace, service.name AS service, endpoint.name, requests, failed FROM (\
-             SELECT endpoint_id, sum(requests)::bigint AS requests, sum(failed)::bigint AS failed FROM (\
-             SELECT endpoint_id, requests, failed FROM traffic_hour t WHERE hour >= ",
+             SELECT endpoint_id, sum(requests)::bigint AS requests, sum(failed)::bigint AS failed FROM (",
     );
-    sql.push_bind(first).push(" AND hour < ").push_bind(end);
-    scoped(&mut sql, scope, "t");
-    for (from, to) in [(scope.from, first), (end, scope.to)] {
-        sql.push(" UNION ALL SELECT endpoint_id, requests, failed FROM traffic_minute t WHERE minute >= ").push_bind(from);
-        sql.push(" AND minute < ").push_bind(to);
-        scoped(&mut sql, scope, "t");
-    }
+    in_parts(&mut sql, scope, "endpoint_id, requests, failed", "traffic");
     sql.push(
         ") parts GROUP BY endpoint_id) sums JOIN endpoint ON endpoint.id = endpoint_id JOIN service ON service.id = endpoint.service_id \
          ORDER BY requests DESC, endpoint.id",
@@ -137,23 +136,14 @@ async fn latencies(database: &Database, scope: &Scope, endpoint: Option<i32>) ->
     let rows: Vec<Sketch> = sql.build_query_as().fetch_all(&database.pool).await?;
     let mut merged: HashMap<i32, Latency> = HashMap::new();
     for (of, sketch) in rows.into_iter().filter(|(of, _)| endpoint.is_none_or(|endpoint| endpoint == *of)) {
-        merged.entry(of).or_default().merge(&Latency::from_bytes(&sketch).unwrap_or_default());
+        merged.entry(of).or_default().merge_bytes(&sketch);
     }
     Ok(merged)
 }
 
 async fn statuses(database: &Database, scope: &Scope) -> Result<HashMap<i32, BTreeMap<i16, (i64, i64)>>, StoreError> {
-    let (first, end) = whole_hours(scope.from, scope.to);
-    let mut sql = QueryBuilder::new(
-        "SELECT endpoint_id, status, sum(n)::bigint, sum(kept)::bigint FROM (SELECT endpoint_id, status, n, kept FROM status_hour t WHERE hour >= ",
-    );
-    sql.push_bind(first).push(" AND hour < ").push_bind(end);
-    scoped(&mut sql, scope, "t");
-    for (from, to) in [(scope.from, first), (end, scope.to)] {
-        sql.push(" UNION ALL SELECT endpoint_id, status, n, kept FROM status_minute t WHERE minute >= ").push_bind(from);
-        sql.push(" AND minute < ").push_bind(to);
-        scoped(&mut sql, scope, "t");
-    }
+    let mut sql = QueryBuilder::new("SELECT endpoint_id, status, sum(n)::bigint, sum(kept)::bigint FROM (");
+    in_parts(&mut sql, scope, "endpoint_id, status, n, kept", "status");
     sql.push(") parts GROUP BY 1, 2");
     let rows: Vec<(i32, i16, i64, i64)> = sql.build_query_as().fetch_all(&database.pool).await?;
     let mut statuses: HashMap<i32, BTreeMap<i16, (i64, i64)>> = HashMap::new();

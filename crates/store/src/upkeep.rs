@@ -42,6 +42,8 @@ pub async fn remove_expired(database: &Database, now: Timestamp, log_days: i64) 
         ("clock_ahead", "at", RECEIPTS_KEPT),
         ("log_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("called_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
+        ("called_day", "day", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
+        ("status_day", "day", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("status_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("sampling_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),
         ("instance_hour", "hour", Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs())),

@@ -10,7 +10,7 @@ use uuid::Uuid;
 
 use crate::errors::Scope;
 use crate::traffic::hour;
-use crate::{Database, StoreError, traces};
+use crate::{Database, StoreError, steps, traces};
 
 /// Calls of a service to one other place, or runs of one statement.
 #[derive(Clone, Debug, FromRow)]
@@ -41,6 +41,11 @@ fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, counts: &str) {
     if let Some(service) = &scope.service {
         sql.push(" AND service.name = ").push_bind(service.clone());
     }
+    of_place(sql, scope, counts);
+}
+
+/// Where and in which version.
+fn of_place(sql: &mut QueryBuilder<Postgres>, scope: &Scope, counts: &str) {
     for (column, table, name, value) in
         [("environment_id", "environment", "name", &scope.environment), ("version_id", "version", "label", &scope.version)]
     {
@@ -52,25 +57,36 @@ fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, counts: &str) {
 
 async fn counted(database: &Database, scope: &Scope, kinds: &str, limit: i64) -> Result<Vec<CallCount>, StoreError> {
     let from = hour(scope.from);
-    let mut sql = QueryBuilder::new("SELECT service.name AS service, called.kind, called.name, other.name AS to_service");
-    for (column, sum, name) in [
-        ("n", ">= ", "count"),
-        ("failed", ">= ", "failed"),
-        ("total_us", ">= ", "total_us"),
-        ("n", "< ", "before"),
-        ("total_us", "< ", "before_us"),
-    ] {
-        sql.push(format!(", coalesce(sum(c.{column}) FILTER (WHERE c.hour {sum}")).push_bind(from).push(format!("), 0)::bigint AS {name}"));
-    }
-    sql.push(", coalesce(max(c.longest_us) FILTER (WHERE c.hour >= ").push_bind(from).push("), 0) AS longest_us");
-    sql.push(
-        " FROM called_hour c JOIN called ON called.id = c.called_id JOIN service ON service.id = called.service_id \
-         LEFT JOIN service other ON other.id = called.to_service_id WHERE c.hour >= ",
+    let end = if hour(scope.to) < scope.to { hour(scope.to) + TimeDelta::hours(1) } else { scope.to };
+    let mut sql = QueryBuilder::new(
+        "SELECT service.name AS service, called.kind, called.name, other.name AS to_service, \
+             coalesce(sum(c.n) FILTER (WHERE c.is_now), 0)::bigint AS count, coalesce(sum(c.failed) FILTER (WHERE c.is_now), 0)::bigint AS failed, \
+             coalesce(sum(c.total_us) FILTER (WHERE c.is_now), 0)::bigint AS total_us, coalesce(sum(c.n) FILTER (WHERE NOT c.is_now), 0)::bigint AS before, \
+             coalesce(sum(c.total_us) FILTER (WHERE NOT c.is_now), 0)::bigint AS before_us, \
+             coalesce(max(c.longest_us) FILTER (WHERE c.is_now), 0) AS longest_us FROM (",
     );
-    sql.push_bind(from - (scope.to - from)).push(" AND c.hour < ").push_bind(scope.to).push(" AND called.kind ").push(kinds);
-    scoped(&mut sql, scope, "c");
-    sql.push(" GROUP BY 1, 2, 3, 4 HAVING sum(c.n) FILTER (WHERE c.hour >= ").push_bind(from);
-    sql.push(") > 0 ORDER BY 7 DESC, 1, 3 LIMIT ").push_bind(limit);
+    let now = steps::cut_hours(from, end).into_iter().map(|part| (true, part));
+    let before = steps::cut_hours(hour(from - (scope.to - from)), from).into_iter().map(|part| (false, part));
+    for (at, (is_now, (step, from, to))) in now.chain(before).enumerate() {
+        sql.push(if at > 0 { " UNION ALL " } else { "" });
+        // Summed by what is called first: what is joined and grouped by name is little then.
+        sql.push(format!(
+            "SELECT {is_now} AS is_now, called_id, sum(n) AS n, sum(failed) AS failed, sum(total_us) AS total_us, max(longest_us) AS longest_us \
+             FROM called_{step} c WHERE {step} >= "
+        ));
+        sql.push_bind(from).push(format!(" AND {step} < ")).push_bind(to);
+        of_place(&mut sql, scope, "c");
+        sql.push(" GROUP BY called_id");
+    }
+    sql.push(
+        ") c JOIN called ON called.id = c.called_id JOIN service ON service.id = called.service_id \
+         LEFT JOIN service other ON other.id = called.to_service_id WHERE called.kind ",
+    );
+    sql.push(kinds);
+    if let Some(service) = &scope.service {
+        sql.push(" AND service.name = ").push_bind(service.clone());
+    }
+    sql.push(" GROUP BY 1, 2, 3, 4 HAVING sum(c.n) FILTER (WHERE c.is_now) > 0 ORDER BY 7 DESC, 1, 3 LIMIT ").push_bind(limit);
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
 }
 

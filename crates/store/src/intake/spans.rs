@@ -181,12 +181,17 @@ pub(super) async fn statuses(connection: &mut PgConnection, work: &Work<'_>, kep
         let counts = hours.entry((minute.hour(), *endpoint, *sender, *status)).or_default();
         *counts = (counts.0 + n, counts.1 + kept);
     }
-    for (table, step, counts) in [("status_minute", "minute", minutes), ("status_hour", "hour", hours)] {
+    let mut days: BTreeMap<(Timestamp, i32, Sender, i16), (i64, i64)> = BTreeMap::new();
+    for ((hour, endpoint, sender, status), (n, kept)) in &hours {
+        let counts = days.entry((hour.midnight(), *endpoint, *sender, *status)).or_default();
+        *counts = (counts.0 + n, counts.1 + kept);
+    }
+    for (step, counts) in [("minute", minutes), ("hour", hours), ("day", days)] {
         if counts.is_empty() {
             continue;
         }
         let statement = format!(
-            "INSERT INTO {table} AS s ({step}, service_id, endpoint_id, environment_id, version_id, status, n, kept) \
+            "INSERT INTO status_{step} AS s ({step}, service_id, endpoint_id, environment_id, version_id, status, n, kept) \
              SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::smallint[], $7::bigint[], $8::bigint[]) AS new \
              ORDER BY 1, 3, 4, 5, 6 \
              ON CONFLICT ({step}, endpoint_id, environment_id, version_id, status) DO UPDATE SET n = s.n + excluded.n, kept = s.kept + excluded.kept"

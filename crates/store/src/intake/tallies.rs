@@ -298,9 +298,10 @@ type TrafficKey = (Timestamp, i32, i32, i32, i32);
 async fn traffic(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), StoreError> {
     let mut minutes: BTreeMap<TrafficKey, Requests> = BTreeMap::new();
     let mut hours: BTreeMap<TrafficKey, Requests> = BTreeMap::new();
+    let mut whole_days: BTreeMap<TrafficKey, Requests> = BTreeMap::new();
     for (sender, endpoint, span) in &work.requests {
         let Some(entry) = &span.entry else { continue };
-        for (table, start) in [(&mut minutes, entry.at.minute()), (&mut hours, entry.at.hour())] {
+        for (table, start) in [(&mut minutes, entry.at.minute()), (&mut hours, entry.at.hour()), (&mut whole_days, entry.at.midnight())] {
             let row = table.entry((start, sender.service, *endpoint, sender.environment, sender.version)).or_default();
             let weight = i64::from(entry.weight);
             row.all += weight;
@@ -329,16 +330,19 @@ async fn traffic(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), S
         let query = sqlx::query(AssertSqlSafe(statement));
         bind_traffic(query, &rows).bind(statuses).execute(&mut *connection).await?;
     }
-    let hours: Vec<(TrafficKey, Requests)> = hours.into_iter().collect();
-    if !hours.is_empty() {
-        let query = sqlx::query(
-            "INSERT INTO traffic_hour AS t (hour, service_id, endpoint_id, environment_id, version_id, requests, failed) \
+    for (step, rows) in [("hour", hours), ("day", whole_days)] {
+        let rows: Vec<(TrafficKey, Requests)> = rows.into_iter().collect();
+        if rows.is_empty() {
+            continue;
+        }
+        let statement = format!(
+            "INSERT INTO traffic_{step} AS t ({step}, service_id, endpoint_id, environment_id, version_id, requests, failed) \
              SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::bigint[], $7::bigint[]) \
                  AS new (a, b, c, d, e, requests, failed) ORDER BY 1, 2, 3, 4, 5 \
-             ON CONFLICT (hour, service_id, endpoint_id, environment_id, version_id) DO UPDATE SET requests = t.requests + excluded.requests, \
-                 failed = t.failed + excluded.failed",
+             ON CONFLICT ({step}, service_id, endpoint_id, environment_id, version_id) DO UPDATE SET requests = t.requests + excluded.requests, \
+                 failed = t.failed + excluded.failed"
         );
-        bind_traffic(query, &hours).execute(connection).await?;
+        bind_traffic(sqlx::query(AssertSqlSafe(statement)), &rows).execute(&mut *connection).await?;
     }
     Ok(())
 }

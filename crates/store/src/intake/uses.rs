@@ -5,7 +5,7 @@ use std::sync::Mutex;
 
 use outcrop_core::failure::FoundCalls;
 use outcrop_core::{Digest, Timestamp};
-use sqlx::{PgConnection, PgPool};
+use sqlx::{AssertSqlSafe, PgConnection, PgPool};
 
 use super::batch::Prepared;
 use crate::{StoreError, to_utc, uuid};
@@ -101,25 +101,36 @@ pub(super) async fn calls(
             counts.longest_us = counts.longest_us.max(i64::try_from(calls.longest_us).unwrap_or(i64::MAX));
         }
     }
-    if hours.is_empty() {
-        return Ok(());
+    let mut days: BTreeMap<(Timestamp, i32, i32, i32), Counts> = BTreeMap::new();
+    for ((hour, called, environment, version), of_hour) in &hours {
+        let counts = days.entry((hour.midnight(), *called, *environment, *version)).or_default();
+        counts.n += of_hour.n;
+        counts.failed += of_hour.failed;
+        counts.total_us = counts.total_us.saturating_add(of_hour.total_us);
+        counts.longest_us = counts.longest_us.max(of_hour.longest_us);
     }
-    sqlx::query(
-        "INSERT INTO called_hour AS c (hour, called_id, environment_id, version_id, n, failed, total_us, longest_us) \
-         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[]) AS new \
-         ORDER BY 1, 2, 3, 4 ON CONFLICT (hour, called_id, environment_id, version_id) DO UPDATE SET n = c.n + excluded.n, \
-             failed = c.failed + excluded.failed, total_us = c.total_us + excluded.total_us, longest_us = greatest(c.longest_us, excluded.longest_us)",
-    )
-    .bind(hours.keys().map(|key| to_utc(key.0)).collect::<Vec<_>>())
-    .bind(hours.keys().map(|key| key.1).collect::<Vec<_>>())
-    .bind(hours.keys().map(|key| key.2).collect::<Vec<_>>())
-    .bind(hours.keys().map(|key| key.3).collect::<Vec<_>>())
-    .bind(hours.values().map(|counts| counts.n).collect::<Vec<_>>())
-    .bind(hours.values().map(|counts| counts.failed).collect::<Vec<_>>())
-    .bind(hours.values().map(|counts| counts.total_us).collect::<Vec<_>>())
-    .bind(hours.values().map(|counts| counts.longest_us).collect::<Vec<_>>())
-    .execute(connection)
-    .await?;
+    for (step, counts) in [("hour", hours), ("day", days)] {
+        if counts.is_empty() {
+            continue;
+        }
+        let statement = format!(
+            "INSERT INTO called_{step} AS c ({step}, called_id, environment_id, version_id, n, failed, total_us, longest_us) \
+             SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[]) AS new \
+             ORDER BY 1, 2, 3, 4 ON CONFLICT ({step}, called_id, environment_id, version_id) DO UPDATE SET n = c.n + excluded.n, \
+                 failed = c.failed + excluded.failed, total_us = c.total_us + excluded.total_us, longest_us = greatest(c.longest_us, excluded.longest_us)"
+        );
+        sqlx::query(AssertSqlSafe(statement))
+            .bind(counts.keys().map(|key| to_utc(key.0)).collect::<Vec<_>>())
+            .bind(counts.keys().map(|key| key.1).collect::<Vec<_>>())
+            .bind(counts.keys().map(|key| key.2).collect::<Vec<_>>())
+            .bind(counts.keys().map(|key| key.3).collect::<Vec<_>>())
+            .bind(counts.values().map(|counts| counts.n).collect::<Vec<_>>())
+            .bind(counts.values().map(|counts| counts.failed).collect::<Vec<_>>())
+            .bind(counts.values().map(|counts| counts.total_us).collect::<Vec<_>>())
+            .bind(counts.values().map(|counts| counts.longest_us).collect::<Vec<_>>())
+            .execute(&mut *connection)
+            .await?;
+    }
     Ok(())
 }
 
