@@ -27,6 +27,7 @@ export type RequestItem = components["schemas"]["RequestItem"];
 export type LogItem = components["schemas"]["LogItem"];
 export type CallItem = components["schemas"]["CallItem"];
 export type InstanceItem = components["schemas"]["InstanceItem"];
+export type PlatformEventItem = components["schemas"]["PlatformEventItem"];
 export type NowItem = components["schemas"]["NowItem"];
 export type LeadUpStep = components["schemas"]["LeadUpStep"];
 export type KeyItem = components["schemas"]["KeyItem"];

@@ -36,6 +36,9 @@ const SLICE: i64 = 60;
 const AT_ONCE: usize = 8;
 const MINUTE: u64 = 60_000_000_000;
 
+/// When the platform killed a process of berths for its memory, in minutes before the end of the history.
+const KILLED_AGO: i64 = 187;
+
 type Batches = BTreeMap<(usize, &'static str), Batch>;
 
 impl Fleet {
@@ -107,6 +110,12 @@ impl Fleet {
     fn minute(&self, ago: i64, part: f64, batches: &mut Batches) {
         let start = self.now - u64::try_from(ago).unwrap_or_default() * MINUTE;
         let minute_of_day = i64::try_from(start / MINUTE % 1_440).unwrap_or_default();
+        if ago == KILLED_AGO
+            && let Some(at) = SERVICES.iter().position(|service| service.name == "berths")
+        {
+            let service = &SERVICES[at];
+            batches.entry((at, service.version(ago))).or_default().logs.extend(lines::killed(service, start));
+        }
         for (at, service) in SERVICES.iter().enumerate() {
             let mut random = fastrand::Rng::with_seed(
                 self.seed ^ (u64::try_from(at).unwrap_or_default() << 48) ^ (start / MINUTE).wrapping_mul(0x9e37_79b9),

@@ -2,7 +2,8 @@
 
 use opentelemetry_proto::tonic::logs::v1::LogRecord;
 
-use crate::telemetry::body;
+use crate::telemetry::{body, text};
+use crate::world::Service;
 
 /// Minutes of history with log lines: more than a day, far less than the week of everything else.
 pub const WITH_LINES: i64 = 1_560;
@@ -57,4 +58,27 @@ impl Line {
             ..LogRecord::default()
         }
     }
+}
+
+/// What systemd says of a service's unit that ran out of memory, as a collector reads it from the journal.
+pub fn killed(service: &Service, at: u64) -> Vec<LogRecord> {
+    let unit = format!("skerry-{}.service", service.name);
+    let said = |after: u64, priority: &str, what: &str| LogRecord {
+        time_unix_nano: at + after * 1_000_000,
+        observed_time_unix_nano: at + after * 1_000_000,
+        severity_number: if priority == "6" { 9 } else { 13 },
+        body: Some(body(&format!("{unit}: {what}"))),
+        attributes: vec![
+            text("UNIT", unit.clone()),
+            text("SYSLOG_IDENTIFIER", "systemd"),
+            text("_HOSTNAME", service.host),
+            text("PRIORITY", priority),
+        ],
+        ..LogRecord::default()
+    };
+    vec![
+        said(0, "4", "A process of this unit has been killed by the OOM killer."),
+        said(40, "4", "Main process exited, code=killed, status=9/KILL"),
+        said(3_100, "6", "Scheduled restart job, restart counter is at 1."),
+    ]
 }

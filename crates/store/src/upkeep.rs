@@ -72,9 +72,11 @@ pub async fn remove_expired(database: &Database, now: Timestamp, log_days: i64) 
     }
     let oldest = now.day() - RETENTION_DAYS;
     removed += partitions::drop_before(&database.pool, oldest, now.day() - log_days).await? as u64;
-    for statement in
-        ["DELETE FROM request_sample WHERE id < first_id_at($1)", "DELETE FROM kept_body WHERE occurrence_id < first_id_at($1)"]
-    {
+    for statement in [
+        "DELETE FROM request_sample WHERE id < first_id_at($1)",
+        "DELETE FROM kept_body WHERE occurrence_id < first_id_at($1)",
+        "DELETE FROM platform_event WHERE id < first_id_at($1)",
+    ] {
         let oldest = crate::to_utc(now.plus_millis(-RETENTION_DAYS * 86_400_000));
         removed += sqlx::query(statement).bind(oldest).execute(&database.pool).await?.rows_affected();
     }

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_core::failure::OccurrenceId;
 use outcrop_core::telemetry::names;
 use outcrop_core::trace::Trace;
 use sqlx::{AssertSqlSafe, FromRow, Postgres, QueryBuilder};
@@ -10,7 +11,7 @@ use uuid::Uuid;
 
 use crate::errors::Scope;
 use crate::traffic::hour;
-use crate::{Database, StoreError, steps, traces};
+use crate::{Database, StoreError, steps, to_utc, traces};
 
 /// Calls of a service to one other place, or runs of one statement.
 #[derive(Clone, Debug, FromRow)]
@@ -155,6 +156,43 @@ pub async fn instances(database: &Database, scope: &Scope, limit: i64) -> Result
     sql.push(" GROUP BY i.id, service.name, environment.name, version.label ORDER BY service.name, i.last_at DESC, i.name LIMIT ")
         .push_bind(limit);
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
+}
+
+/// What the platform said of something.
+#[derive(Clone, Debug, FromRow)]
+pub struct PlatformEvent {
+    id: Uuid,
+    /// What it happened to.
+    pub object: String,
+    /// Where that runs; may be empty.
+    pub node: String,
+    /// In a word.
+    pub reason: String,
+    /// In the platform's words.
+    pub message: String,
+    /// Whether the platform calls it a warning.
+    pub is_warning: bool,
+}
+
+impl PlatformEvent {
+    /// When it happened.
+    #[must_use]
+    pub fn at(&self) -> DateTime<Utc> {
+        to_utc(OccurrenceId(*self.id.as_bytes()).at())
+    }
+}
+
+/// What the platform said within a window, the newest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn platform_events(database: &Database, scope: &Scope, limit: i64) -> Result<Vec<PlatformEvent>, StoreError> {
+    Ok(sqlx::query_as("SELECT * FROM platform_event WHERE id >= first_id_at($1) AND id < first_id_at($2) ORDER BY id DESC LIMIT $3")
+        .bind(scope.from)
+        .bind(scope.to)
+        .bind(limit)
+        .fetch_all(&database.pool)
+        .await?)
 }
 
 /// Spans of a trace that is looked at: larger ones show no more services than small ones.

@@ -1863,6 +1863,8 @@ export interface components {
         InstanceList: {
             /** @description The instances, by service. */
             items: components["schemas"]["InstanceItem"][];
+            /** @description What the platform said within the window, the newest first; 100 at most. */
+            platform_events: components["schemas"]["PlatformEventItem"][];
         };
         /** @description Errors that become one. */
         JoinedErrors: {
@@ -2433,6 +2435,24 @@ export interface components {
              * @description Its end.
              */
             to: string;
+        };
+        /** @description Something that the platform that runs services did, or saw: a container killed, a unit that ended. */
+        PlatformEventItem: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description The instance above that this is, or runs on; null where none is known. */
+            instance?: string | null;
+            /** @description Whether the platform calls it a warning, or worse. */
+            is_warning: boolean;
+            /** @description In the platform's words. */
+            message: string;
+            /** @description What it happened to: a pod, a node, a host. */
+            object: string;
+            /** @description In a word, as the platform says it: `OOMKilling`, `BackOff`, `fares.service`. */
+            reason: string;
         };
         /** @description What went wrong (RFC 9457). */
         Problem: {

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { type InstanceItem, api, taken } from "../../api/client";
+import { type InstanceItem, type PlatformEventItem, api, taken } from "../../api/client";
 import { agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
 import { Empty, Failed, Skeleton } from "../../ui/states";
 import { useScope } from "./scope";
@@ -27,7 +27,7 @@ export function Instances() {
   const instances = useQuery({ queryKey: ["instances", query], queryFn: () => taken(api.GET("/api/v1/instances", { params: { query: { ...query, limit: 500 } } })) });
   if (instances.isPending) return <Skeleton rows={10} />;
   if (instances.isError) return <Failed what="The instances" error={instances.error} retry={() => void instances.refetch()} />;
-  const { items } = instances.data;
+  const { items, platform_events: events } = instances.data;
   if (items.length === 0) {
     return (
       <>
@@ -74,6 +74,7 @@ export function Instances() {
                 <td className={CELL}>
                   {[item.host, item.region].filter(Boolean).join(", ") || "—"}
                   {item.starts_on_host > 1 && <span className="text-ochre"> · {item.starts_on_host} starts here</span>}
+                  <Latest event={events.find((event) => event.instance === item.instance)} />
                 </td>
                 <td className={CELL}>{count(item.requests)}</td>
                 <td className={CELL}>{item.failed > 0 ? <span className="text-brick">{percent(failing(item))}</span> : "0"}</td>
@@ -101,6 +102,7 @@ export function Instances() {
           </tbody>
         </table>
       </div>
+      <PlatformEvents events={events} />
       <p className="mt-3 text-faint">
         What a platform says of them (evictions, restarts) comes as log lines:{" "}
         <Link to="/traffic" search={{ ...search, view: "logs" }}>
@@ -109,5 +111,37 @@ export function Instances() {
         .
       </p>
     </>
+  );
+}
+
+/** The latest that the platform said of an instance. */
+function Latest({ event }: { event: PlatformEventItem | undefined }) {
+  if (!event) return null;
+  return (
+    <span className={`block ${event.is_warning ? "text-brick" : "text-faint"}`} title={event.message}>
+      {event.reason}, {agoInWords(event.at)}
+    </span>
+  );
+}
+
+/** What the platform that runs the instances said, where it comes as log records. */
+function PlatformEvents({ events }: { events: PlatformEventItem[] }) {
+  if (events.length === 0) return <p className="mt-4 text-[13px] text-faint">The platform said nothing: its events come as log records from a collector, or from systemd’s journal.</p>;
+  return (
+    <section aria-label="What the platform said" className="mt-5">
+      <h2 className="border-b border-line pb-1 font-semibold">What the platform said</h2>
+      <ol className="text-[13px]">
+        {events.map((event) => (
+          <li key={`${event.at} ${event.object} ${event.reason} ${event.message}`} className="grid gap-x-3 border-b border-line py-1 md:grid-cols-[9rem_12rem_10rem_minmax(0,1fr)]">
+            <time dateTime={event.at} title={exact(event.at)} className="text-faint">
+              {agoInWords(event.at)}
+            </time>
+            <span className="font-mono break-all">{event.object}</span>
+            <span className={event.is_warning ? "text-brick" : ""}>{event.reason}</span>
+            <span className="break-words">{event.message}</span>
+          </li>
+        ))}
+      </ol>
+    </section>
   );
 }

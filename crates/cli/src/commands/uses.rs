@@ -110,8 +110,21 @@ pub async fn instances(arguments: Instances) -> Result<(), Fault> {
         Column("last seen", Fit::Whole),
         Column("load", Fit::Text(12)),
     ];
-    table(&columns, list.items.into_iter().map(instance))
+    table(&columns, list.items.into_iter().map(instance))?;
+    if list.platform_events.is_empty() {
+        return Ok(());
+    }
+    line("\nWhat the platform said, the newest first:\n")?;
+    let columns =
+        [Column("at", Fit::Whole), Column("of", Fit::Text(14)), Column("event", Fit::Text(12)), Column("in its words", Fit::Text(24))];
+    table(
+        &columns,
+        list.platform_events.into_iter().take(EVENTS).map(|event| vec![time(event.at), event.object, event.reason, event.message]),
+    )
 }
+
+/// Events of the platform printed.
+const EVENTS: usize = 20;
 
 /// A reading of load in its unit: shares of one as percent, bytes as MB.
 fn reading(name: &str, value: f64) -> String {

@@ -191,7 +191,22 @@ async fn instances_tell_their_load_and_what_is_unwell_is_said() {
     let spans: Vec<Value> = (0..40).map(|n| request(n, if n < 12 { 500 } else { 200 })).collect();
     post(&running, "/v1/traces", json!({"resourceSpans": [{"resource": resource("fares"), "scopeSpans": [{"spans": spans}]}]})).await;
 
+    // A pod's end as a collector tells of it, twice: it is one event.
+    let killed = json!({"timeUnixNano": ((at - 60_000) * 1_000_000).to_string(), "severityNumber": 13, "severityText": "Warning",
+        "body": {"stringValue": "Memory cgroup out of memory: killed process 4711"}, "attributes": [text("k8s.event.reason", "OOMKilling")]});
+    let watched =
+        json!({"attributes": [text("service.name", "platform"), text("k8s.object.kind", "Pod"), text("k8s.object.name", "fares-a")]});
+    for round in 0..2 {
+        let scope = json!({"name": format!("watch {round}")});
+        let lines = json!({"resourceLogs": [{"resource": watched, "scopeLogs": [{"scope": scope, "logRecords": [killed]}]}]});
+        post(&running, "/v1/logs", lines).await;
+    }
+
     let instances = running.client_json(&["instances"]);
+    let events = instances["platform_events"].as_array().unwrap();
+    assert_eq!((events.len(), &events[0]["reason"], &events[0]["instance"]), (1, &json!("OOMKilling"), &json!("fares-a")), "{instances}");
+    let shown = String::from_utf8(running.client(&["instances"]).stdout).unwrap();
+    assert!(shown.contains("OOMKilling") && shown.contains("killed process 4711"), "{shown}");
     let instance = &instances["items"][0];
     assert_eq!((&instance["instance"], &instance["host"], &instance["region"]), (&json!("fares-a"), &json!("pier-3"), &json!("south")));
     assert_eq!(

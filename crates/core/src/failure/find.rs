@@ -3,6 +3,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::lines::FoundLine;
+use super::platform::{self, PlatformEvent};
 use super::report::{OccurrenceId, Report, ReportFacts, Sent, Source};
 use super::state::SpanFacts;
 use super::uses::{self, Calls, FoundCalls, FoundInstance, Instances};
@@ -136,6 +137,8 @@ pub struct Found {
     pub calls: Vec<FoundCalls>,
     /// The instances that sent it.
     pub instances: Vec<FoundInstance>,
+    /// What the platform says of instances.
+    pub platform_events: Vec<PlatformEvent>,
     /// Log records that belong to a trace, by sender: how many, and of how many the trace is not sampled.
     pub traced_lines: Vec<(Arc<Identity>, u64, u64)>,
     /// What could not be used.
@@ -301,6 +304,7 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
             let scope = scope.get_or_insert_with(|| clean_scope(&group.scope, scrubber));
             let at = clock.time(record.time.or(record.observed));
             instances.add(&sender.identity, &sender.resource, at, None);
+            found.platform_events.extend(platform::event(&record, &sender.resource, at));
             found.lines.push(FoundLine::new(&record, &sender.identity, &sender.resource, scope, at));
             if !carries_exception(&record.attributes) && (record.severity < ERROR || record.body == Value::Empty) {
                 continue;

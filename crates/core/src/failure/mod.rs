@@ -11,6 +11,7 @@ mod decide;
 mod find;
 mod lines;
 mod pairing;
+mod platform;
 mod report;
 mod state;
 mod uses;
@@ -21,6 +22,7 @@ pub use find::{
 };
 pub use lines::FoundLine;
 pub use pairing::{PairingChanges, PairingEntry, PairingState};
+pub use platform::PlatformEvent;
 pub use report::{OccurrenceId, Report, ReportFacts, Sent, Source};
 pub use state::{BrokenState, Changes, SpanFacts, TraceNews, TraceState};
 pub use uses::{FoundCalls, FoundInstance, READINGS};

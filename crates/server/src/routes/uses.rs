@@ -16,7 +16,7 @@ use super::traffic::window;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{CallItem, CallList, InstanceItem, InstanceList, NowItem, NowReport, Problem, TrafficQuery};
+use crate::wire::{CallItem, CallList, InstanceItem, InstanceList, NowItem, NowReport, PlatformEventItem, Problem, TrafficQuery};
 
 #[expect(clippy::cast_precision_loss, reason = "durations and counts far below 2^53")]
 fn mean(total_us: i64, count: i64) -> Option<f64> {
@@ -85,7 +85,23 @@ pub(super) async fn list_instances(
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
     let database = state.database.clone();
-    let rows = state.on_main(async move { uses::instances(&database, &scope, i64::try_from(limit).unwrap_or(i64::MAX)).await }).await?;
+    let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+    let (rows, events) = state
+        .on_main(async move {
+            futures_util::try_join!(uses::instances(&database, &scope, limit), uses::platform_events(&database, &scope, PLATFORM_EVENTS))
+        })
+        .await?;
+    let platform_events = events
+        .into_iter()
+        .map(|event| PlatformEventItem {
+            at: event.at(),
+            instance: rows.iter().find(|row| is_about(&event, row)).map(|row| row.name.clone()),
+            object: event.object,
+            reason: event.reason,
+            message: event.message,
+            is_warning: event.is_warning,
+        })
+        .collect();
     let items = rows
         .into_iter()
         .map(|row| InstanceItem {
@@ -103,7 +119,19 @@ pub(super) async fn list_instances(
             readings: row.readings,
         })
         .collect();
-    Ok(web::Json(InstanceList { items }))
+    Ok(web::Json(InstanceList { items, platform_events }))
+}
+
+/// Events of the platform shown.
+const PLATFORM_EVENTS: i64 = 100;
+
+/// Whether an event is about an instance: its pod, its host, or a unit of its service on its host.
+fn is_about(event: &uses::PlatformEvent, instance: &uses::Instance) -> bool {
+    let unit = event.reason.strip_suffix(".service");
+    let is_its_own = |service: &str| service == instance.service || service.ends_with(&format!("-{}", instance.service));
+    event.object == instance.name
+        || (!instance.host.is_empty() && event.object == instance.host && unit.is_none_or(is_its_own))
+        || instance.name.split(['/', ' ']).any(|part| part == event.object) && unit.is_none_or(is_its_own)
 }
 
 /// Errors told as busy where nothing was said of them.

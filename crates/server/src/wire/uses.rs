@@ -43,6 +43,25 @@ pub struct CallItem {
 pub struct InstanceList {
     /// The instances, by service.
     pub items: Vec<InstanceItem>,
+    /// What the platform said within the window, the newest first; 100 at most.
+    pub platform_events: Vec<PlatformEventItem>,
+}
+
+/// Something that the platform that runs services did, or saw: a container killed, a unit that ended.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlatformEventItem {
+    /// When.
+    pub at: DateTime<Utc>,
+    /// What it happened to: a pod, a node, a host.
+    pub object: String,
+    /// The instance above that this is, or runs on; null where none is known.
+    pub instance: Option<String>,
+    /// In a word, as the platform says it: `OOMKilling`, `BackOff`, `fares.service`.
+    pub reason: String,
+    /// In the platform's words.
+    pub message: String,
+    /// Whether the platform calls it a warning, or worse.
+    pub is_warning: bool,
 }
 
 /// A running, or stopped, instance of a service.

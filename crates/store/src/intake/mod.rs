@@ -211,6 +211,7 @@ impl Writer {
         lines::store(&mut transaction, &lines, &fresh).await?;
         uses::calls(&mut transaction, &prepared, &fresh, &called).await?;
         uses::instances(&mut transaction, &prepared, &fresh).await?;
+        uses::platform_events(&mut transaction, &prepared, &fresh).await?;
         transaction.commit().await?;
         self.deployed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).extend(deployed);
         Ok(outcomes)

@@ -3,12 +3,12 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Mutex;
 
-use outcrop_core::failure::FoundCalls;
+use outcrop_core::failure::{FoundCalls, PlatformEvent};
 use outcrop_core::{Digest, Timestamp};
 use sqlx::{AssertSqlSafe, PgConnection, PgPool};
 
 use super::batch::Prepared;
-use crate::{StoreError, to_utc, uuid};
+use crate::{StoreError, id_uuid, to_utc, uuid};
 
 /// Names called per service and kind; further ones are counted under [`OTHER`]. Some put ids into host names or statements.
 const MAX_NAMES: i64 = 1_000;
@@ -213,6 +213,31 @@ pub(super) async fn instances(connection: &mut PgConnection, prepared: &Prepared
     .bind(hours.keys().map(|key| key.1).collect::<Vec<_>>())
     .bind(hours.values().map(|counts| counts.0).collect::<Vec<_>>())
     .bind(hours.values().map(|counts| counts.1).collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Stores what the platform said in the fresh requests of a batch; what was sent before is there already.
+pub(super) async fn platform_events(connection: &mut PgConnection, prepared: &Prepared<'_>, fresh: &[bool]) -> Result<(), StoreError> {
+    let fresh = prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh);
+    let mut events: Vec<&PlatformEvent> = fresh.flat_map(|(submission, _)| &submission.found.platform_events).collect();
+    if events.is_empty() {
+        return Ok(());
+    }
+    events.sort_unstable_by_key(|event| event.id);
+    let texts = |of: fn(&PlatformEvent) -> &String| events.iter().map(|event| of(event).clone()).collect::<Vec<String>>();
+    sqlx::query(
+        "INSERT INTO platform_event (id, object, node, reason, message, is_warning) \
+         SELECT * FROM UNNEST($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bool[]) AS new (a, b, c, d, e, f) \
+         ON CONFLICT (id) DO NOTHING",
+    )
+    .bind(events.iter().map(|event| id_uuid(event.id)).collect::<Vec<_>>())
+    .bind(texts(|event| &event.object))
+    .bind(texts(|event| &event.node))
+    .bind(texts(|event| &event.reason))
+    .bind(texts(|event| &event.message))
+    .bind(events.iter().map(|event| event.is_warning).collect::<Vec<_>>())
     .execute(connection)
     .await?;
     Ok(())
