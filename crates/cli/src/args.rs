@@ -592,7 +592,7 @@ pub struct TrafficWindow {
 #[derive(Args)]
 #[command(
     after_help = "Examples:\n  outcrop endpoints --service fares --since 3h\n  outcrop endpoints --slow-from fares 'POST /v1/quotes/{sailing}' 400ms\n  \
-    outcrop endpoints --slow-from fares 'POST /v1/quotes/{sailing}' auto\n\n\
+    outcrop endpoints --slow-from fares 'POST /v1/quotes/{sailing}' auto\n  outcrop endpoints --by-group --service fares\n\n\
     A request is slow past twice the time that 95 % of its endpoint's requests of the last seven days stayed below, at least 20 ms, or past what was set."
 )]
 pub struct Endpoints {
@@ -606,6 +606,13 @@ pub struct Endpoints {
     /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
     #[arg(long, value_name = "PERIOD")]
     pub against: Option<String>,
+    /// What the instance groups of one service serve, each against the others (`outcrop services set --instance-group` says what tells
+    /// them apart); needs --service.
+    #[arg(long, conflicts_with_all = ["against", "slow_from"])]
+    pub by_group: bool,
+    /// With --by-group: of this endpoint alone.
+    #[arg(long, value_name = "ENDPOINT", requires = "by_group")]
+    pub endpoint: Option<String>,
     /// Say from when on a request of an endpoint is slow; `auto` leaves it to its history.
     #[arg(long, num_args = 3, value_names = ["SERVICE", "ENDPOINT", "TIME"])]
     pub slow_from: Option<Vec<String>>,
@@ -749,6 +756,9 @@ pub struct RecordArgs {
     /// The part of the traffic that a canary takes, above 0 and below 1.
     #[arg(long, value_name = "S")]
     pub share: Option<f32>,
+    /// The instance group that it goes to, as the service's attribute for groups names it (`outcrop services set --instance-group`).
+    #[arg(long, value_name = "G")]
+    pub group: Option<String>,
     /// The commit; with --repo the deployed revision [default there: HEAD].
     #[arg(long, value_name = "SHA")]
     pub revision: Option<String>,

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use outcrop_store::intake::Writer;
 use outcrop_store::live::{self, Committed, Listener};
-use outcrop_store::{Database, deploys, handling, reach, traces, traffic, upkeep, uses};
+use outcrop_store::{Database, deploys, groups, handling, reach, traces, traffic, upkeep, uses};
 use tokio::sync::{broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -78,10 +78,11 @@ pub(crate) async fn flags(database: Database, stop: CancellationToken) {
 /// How often it is said anew from when on requests are slow.
 const SLOW_EVERY: Duration = Duration::from_secs(15);
 
-/// Says from when on requests are slow, until cancelled.
+/// Says from when on requests are slow, and puts instance groups' counts together, until cancelled.
 pub(crate) async fn slow(database: Database, writer: Arc<Writer>, stop: CancellationToken) {
     loop {
         let said = async {
+            groups::compact(&database, chrono::Utc::now()).await?;
             traffic::set_thresholds(&database, chrono::Utc::now()).await?;
             writer.read_thresholds().await
         };

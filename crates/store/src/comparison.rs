@@ -4,11 +4,11 @@ use std::collections::BTreeMap;
 
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::deploy::Side;
-use outcrop_core::latency::Latency;
 
 use crate::deploys::Deploy;
+use crate::errors::Scope;
 use crate::traffic::hour;
-use crate::{Database, StoreError};
+use crate::{Database, StoreError, groups};
 
 /// How far back an endpoint is looked at before a deploy: a day, so that every hour of it is there.
 const BEFORE: TimeDelta = TimeDelta::hours(24);
@@ -57,6 +57,63 @@ pub async fn endpoints(database: &Database, deploy: &Deploy, until: DateTime<Utc
     .bind(deploy.at - BEFORE)
     .fetch_all(&database.pool)
     .await?;
+    Ok(put_together(counted, sketches))
+}
+
+/// The endpoints of a canary against the rest in the same minutes, since the deploy: the instance group that it went to against the
+/// service's other groups, else its version against other versions.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn beside(database: &Database, deploy: &Deploy, until: DateTime<Utc>) -> Result<BTreeMap<String, Compared>, StoreError> {
+    if let Some(group) = &deploy.instance_group {
+        let scope = Scope {
+            service: Some(deploy.service.clone()),
+            environment: Some(deploy.environment.clone()),
+            version: None,
+            from: deploy.at,
+            to: until,
+            predicate: None,
+        };
+        let mut compared: BTreeMap<String, Compared> = BTreeMap::new();
+        for ((of, endpoint), served) in groups::served(database, &scope, None).await? {
+            let side = side(&mut compared, endpoint, of == *group);
+            side.requests += served.requests.unsigned_abs();
+            side.failed += served.failed.unsigned_abs();
+            side.latency.merge(&served.latency);
+        }
+        return Ok(compared);
+    }
+    let counted: Vec<(String, bool, i64, i64)> = sqlx::query_as(
+        "SELECT endpoint.name, version.label = $3, sum(t.requests)::bigint, sum(t.failed)::bigint FROM traffic_minute t \
+         JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id \
+         WHERE t.service_id = $1 AND t.environment_id = $2 AND t.minute >= date_trunc('minute', $4::timestamptz) AND t.minute < $5 GROUP BY 1, 2",
+    )
+    .bind(deploy.service_id)
+    .bind(deploy.environment_id)
+    .bind(&deploy.version)
+    .bind(deploy.at)
+    .bind(until)
+    .fetch_all(&database.pool)
+    .await?;
+    let sketches: Vec<(String, bool, Vec<u8>)> = sqlx::query_as(
+        "SELECT endpoint.name, version.label = $3, t.sketch FROM (\
+             SELECT hour, service_id, endpoint_id, environment_id, version_id, sketch FROM latency_hour \
+             UNION ALL SELECT hour, service_id, endpoint_id, environment_id, version_id, sketch FROM latency_part) t \
+         JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id \
+         WHERE t.service_id = $1 AND t.environment_id = $2 AND t.hour >= $4 AND t.hour < $5",
+    )
+    .bind(deploy.service_id)
+    .bind(deploy.environment_id)
+    .bind(&deploy.version)
+    .bind(hour(deploy.at))
+    .bind(until)
+    .fetch_all(&database.pool)
+    .await?;
+    Ok(put_together(counted, sketches))
+}
+
+fn put_together(counted: Vec<(String, bool, i64, i64)>, sketches: Vec<(String, bool, Vec<u8>)>) -> BTreeMap<String, Compared> {
     let mut compared: BTreeMap<String, Compared> = BTreeMap::new();
     for (endpoint, is_after, requests, failed) in counted {
         let side = side(&mut compared, endpoint, is_after);
@@ -64,9 +121,9 @@ pub async fn endpoints(database: &Database, deploy: &Deploy, until: DateTime<Utc
         side.failed += failed.unsigned_abs();
     }
     for (endpoint, is_after, sketch) in sketches {
-        side(&mut compared, endpoint, is_after).latency.merge(&Latency::from_bytes(&sketch).unwrap_or_default());
+        side(&mut compared, endpoint, is_after).latency.merge_bytes(&sketch);
     }
-    Ok(compared)
+    compared
 }
 
 fn side(compared: &mut BTreeMap<String, Compared>, endpoint: String, is_after: bool) -> &mut Side {

@@ -28,6 +28,8 @@ pub struct NewDeploy {
     pub ended_at: Option<DateTime<Utc>>,
     /// The share of the traffic that a canary takes, 0 to 1.
     pub share: Option<f32>,
+    /// The instance group that it goes to.
+    pub instance_group: Option<String>,
     /// The commit.
     pub revision: String,
     /// The pipeline's page.
@@ -52,9 +54,10 @@ pub async fn record(database: &Database, deploy: &NewDeploy) -> Result<(), Store
     let numbers = names.resolve(&database.writing, &wanted).await?;
     let sender = numbers.senders[&identity];
     sqlx::query(
-        "INSERT INTO deploy (service_id, environment_id, version_id, at, ended_at, share, revision, link, by) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) \
+        "INSERT INTO deploy (service_id, environment_id, version_id, at, ended_at, share, revision, link, by, instance_group) \
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) \
          ON CONFLICT (service_id, environment_id, version_id, at) DO UPDATE SET ended_at = excluded.ended_at, share = excluded.share, \
-             revision = excluded.revision, link = excluded.link, by = excluded.by",
+             instance_group = excluded.instance_group, revision = excluded.revision, link = excluded.link, by = excluded.by",
     )
     .bind(sender.service)
     .bind(sender.environment)
@@ -65,6 +68,7 @@ pub async fn record(database: &Database, deploy: &NewDeploy) -> Result<(), Store
     .bind(&deploy.revision)
     .bind(&deploy.link)
     .bind(&deploy.by)
+    .bind(&deploy.instance_group)
     .execute(&database.pool)
     .await?;
     Ok(())
@@ -98,6 +102,8 @@ pub struct Deploy {
     pub ended_at: Option<DateTime<Utc>>,
     /// The share of the traffic of a canary.
     pub share: Option<f32>,
+    /// The instance group that it went to.
+    pub instance_group: Option<String>,
     /// Whether it was announced; else seen from its first telemetry.
     pub announced: bool,
     /// Whether the version had run there before and another came between.
@@ -118,9 +124,9 @@ const DEPLOYS: &str = "WITH seen AS (\
          SELECT service_id, environment_id, version_id, first_event_at, last_event_at, \
              rank() OVER (PARTITION BY service_id, environment_id ORDER BY first_event_at) AS place FROM deployed) \
      SELECT all_of.service_id, service.name AS service, all_of.environment_id, environment.name AS environment, version.label AS version, \
-         at, ended_at, share, announced, rollback, revision, link, by, last_event_at FROM (\
+         at, ended_at, share, instance_group, announced, rollback, revision, link, by, last_event_at FROM (\
          SELECT d.service_id, d.environment_id, d.version_id, \
-             CASE WHEN seen.first_event_at BETWEEN d.at - interval '1 hour' AND d.at THEN seen.first_event_at ELSE d.at END AS at, d.ended_at, d.share, true AS announced, \
+             CASE WHEN seen.first_event_at BETWEEN d.at - interval '1 hour' AND d.at THEN seen.first_event_at ELSE d.at END AS at, d.ended_at, d.share, d.instance_group, true AS announced, \
              coalesce(seen.first_event_at < d.at - interval '1 hour', false) AND EXISTS (SELECT FROM seen other WHERE other.service_id = d.service_id \
                  AND other.environment_id = d.environment_id AND other.first_event_at > seen.first_event_at AND other.first_event_at < d.at) \
                  OR EXISTS (SELECT FROM deploy earlier JOIN deploy between_them USING (service_id, environment_id) \
@@ -128,7 +134,7 @@ const DEPLOYS: &str = "WITH seen AS (\
                      AND between_them.version_id <> d.version_id AND between_them.ended_at IS NULL \
                      AND between_them.at > earlier.at AND between_them.at < d.at) AS rollback, d.revision, d.link, d.by, seen.last_event_at \
          FROM deploy d LEFT JOIN seen USING (service_id, environment_id, version_id) \
-         UNION ALL SELECT service_id, environment_id, version_id, first_event_at, NULL, NULL, false, false, '', '', '', last_event_at FROM seen \
+         UNION ALL SELECT service_id, environment_id, version_id, first_event_at, NULL, NULL, NULL, false, false, '', '', '', last_event_at FROM seen \
          WHERE place > 1 AND NOT EXISTS (SELECT FROM deploy d WHERE d.service_id = seen.service_id AND d.environment_id = seen.environment_id \
              AND d.version_id = seen.version_id AND d.at BETWEEN seen.first_event_at - interval '1 hour' AND seen.first_event_at + interval '1 hour')) all_of \
      JOIN service ON service.id = all_of.service_id JOIN environment ON environment.id = all_of.environment_id \

@@ -17,6 +17,7 @@ pub mod drops;
 pub mod errors;
 mod fault;
 pub mod find;
+pub mod groups;
 pub mod handling;
 pub mod intake;
 mod interned;

@@ -24,6 +24,7 @@ pub(crate) const TABLES: &[Partitioned] = &[
     Partitioned::ById("occurrence"),
     Partitioned::ById("payload"),
     Partitioned::ById("request"),
+    Partitioned::ByTime("group_part"),
     Partitioned::ByTime("kept_chunk"),
     Partitioned::ByTime("status_minute"),
     Partitioned::ByTime("tally_minute"),

@@ -198,6 +198,7 @@ pub async fn rules(database: &Database) -> Result<Rules, StoreError> {
     }
     rules.drops = crate::drops::in_force(database).await?;
     rules.scrubbing = crate::scrub_rules::in_force(database).await?;
+    rules.instance_groups = crate::groups::attributes(database).await?;
     Ok(rules)
 }
 

@@ -45,7 +45,7 @@ struct Counted {
     failed: i64,
 }
 
-fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, table: &str) {
+pub(crate) fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, table: &str) {
     if let Some(service) = &scope.service {
         sql.push(format!(" AND {table}.service_id IN (SELECT id FROM service WHERE name = ")).push_bind(service.clone()).push(")");
     }

@@ -159,6 +159,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/endpoints/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the instance groups of one service serve, each against the others. */
+        get: operations["list_groups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/endpoints/slow": {
         parameters: {
             query?: never;
@@ -1195,6 +1212,13 @@ export interface components {
         };
         /** @description One deploy in full. */
         DeployDetail: {
+            /**
+             * @description Of a canary or a deploy to an instance group: its endpoints against the rest in the same minutes, those that differ first
+             *     (`…_before` is the rest); empty for others.
+             */
+            beside: components["schemas"]["EndpointChange"][];
+            /** @description What is held against what there, in words. */
+            beside_what?: string | null;
             /** @description The commits it brought; null where its pipeline did not send them. */
             commits?: components["schemas"]["CommitItem"][] | null;
             /** @description The deploy and its answer. */
@@ -1228,6 +1252,8 @@ export interface components {
             ended_at?: string | null;
             /** @description The environment. */
             environment: string;
+            /** @description The instance group that it went to; null for all. */
+            instance_group?: string | null;
             /** @description The pipeline's page; may be empty. */
             link: string;
             /** @description The commit; may be empty. */
@@ -1619,6 +1645,47 @@ export interface components {
             source?: components["schemas"]["SourceLines"] | null;
             /** @description Its variables, where the sender gave them. */
             variables?: components["schemas"]["Variable"][];
+        };
+        /** @description What one instance group serves. */
+        GroupItem: {
+            /** @description How it differs from the other groups together, by a test: `fails more`, `slower`, `fails less`, `faster`. */
+            changes: string[];
+            /**
+             * Format: int64
+             * @description Requests.
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed: number;
+            /** @description The group. */
+            group: string;
+            /**
+             * Format: double
+             * @description Half took no longer, in milliseconds.
+             */
+            p50_ms?: number | null;
+            /**
+             * Format: double
+             * @description 95 of 100.
+             */
+            p95_ms?: number | null;
+            /**
+             * Format: double
+             * @description 99 of 100.
+             */
+            p99_ms?: number | null;
+            /** @description Answers by the hundreds of their HTTP status: 1xx to 5xx. */
+            statuses: number[];
+        };
+        /** @description What the instance groups of a service serve. */
+        GroupList: {
+            /** @description The attribute that tells them apart; null where nobody has said one. */
+            attribute?: string | null;
+            /** @description The groups, those with most requests first. */
+            items: components["schemas"]["GroupItem"][];
         };
         /** @description A change of how a service's occurrences are grouped. */
         GroupingChange: {
@@ -2154,6 +2221,8 @@ export interface components {
             ended_at?: string | null;
             /** @description The environment. */
             environment: string;
+            /** @description The instance group that it goes to, as the service's attribute for groups names it. */
+            instance_group?: string | null;
             /** @description The pipeline's page. */
             link?: string;
             /** @description The commit. */
@@ -3732,6 +3801,60 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Course"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_groups: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description Only this endpoint. Requests, and the course of one endpoint. */
+                endpoint?: string;
+                /** @description Only requests with this text in their endpoint's name or in what they said of themselves. Requests only. */
+                text?: string;
+                /** @description Only this HTTP status. Requests only. */
+                status?: number;
+                /** @description `failed` or `slow` requests only. Requests only. */
+                only?: string;
+                /** @description The cursor of a page. Requests only. */
+                cursor?: string;
+                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                against?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupList"];
                 };
             };
             400: {

@@ -28,6 +28,7 @@ function Shown({ detail }: { detail: DeployDetail }) {
   const layers = layersOf(detail);
   const share = (sums: { requests: number; failed: number }) => (sums.requests === 0 ? "no requests" : `${percent(sums.failed / sums.requests)} of ${counted(sums.requests, "request", "requests")} failed`);
   const changed = endpoints.filter((item) => item.changes.length > 0).length;
+  const differing = detail.beside.filter((item) => item.changes.length > 0).length;
   return (
     <article>
       <h1 className="text-xl leading-7 font-bold">
@@ -40,6 +41,7 @@ function Shown({ detail }: { detail: DeployDetail }) {
         · {deploy.announced ? `announced by ${deploy.by}` : "seen from its first telemetry"} · {deploy.runs ? "runs" : "does not run any more"}
         {deploy.rollback && " · rollback: it had run here before"}
         {deploy.share != null && ` · canary of ${percent(deploy.share)}`}
+        {deploy.instance_group && ` · to the instances of group ${deploy.instance_group}`}
         {deploy.revision && (
           <>
             {" "}
@@ -76,33 +78,21 @@ function Shown({ detail }: { detail: DeployDetail }) {
           </ul>
         </section>
       )}
+      {detail.beside_what && (
+        <section aria-label="Against the rest" className="mb-5">
+          <h2 className="border-b border-line pb-1 font-semibold">
+            {differing === 0 ? "Side by side, nothing is shown to differ" : `Side by side, ${counted(differing, "endpoint", "endpoints")} of ${detail.beside.length} ${differing === 1 ? "differs" : "differ"}`}
+            <span className="ml-2 font-normal text-faint">{detail.beside_what}</span>
+          </h2>
+          {detail.beside.length === 0 ? <p className="py-1 text-faint">No request of both sides has come yet.</p> : <EndpointTable items={detail.beside} detail={detail} rest="the rest" />}
+        </section>
+      )}
       <section aria-label="Endpoints" className="mb-5">
         <h2 className="border-b border-line pb-1 font-semibold">
           {endpoints.length === 0 ? "No request has come to it yet" : changed === 0 ? `None of ${counted(endpoints.length, "endpoint", "endpoints")} is shown to have changed` : `${counted(changed, "endpoint", "endpoints")} of ${endpoints.length} changed`}
           <span className="ml-2 font-normal text-faint">against other versions in the day before; by chance once in ten thousand looks</span>
         </h2>
-        {endpoints.length > 0 && (
-          <div className="overflow-x-auto" role="region" aria-label="Endpoints before and after" tabIndex={0}>
-            <table className="w-full text-[13px] tabular-nums">
-              <thead>
-                <tr className="border-b border-line">
-                  <th className={`${HEAD} text-left!`}>endpoint</th>
-                  {["requests", "failed", "before", "p95", "before"].map((name, at) => (
-                    <th key={at} className={HEAD}>
-                      {name}
-                    </th>
-                  ))}
-                  <th className={`${HEAD} pl-4 text-left!`}>what changed</th>
-                </tr>
-              </thead>
-              <tbody>
-                {endpoints.map((item) => (
-                  <EndpointRow key={item.endpoint} item={item} detail={detail} />
-                ))}
-              </tbody>
-            </table>
-          </div>
-        )}
+        {endpoints.length > 0 && <EndpointTable items={endpoints} detail={detail} rest="before" />}
       </section>
       <div className="grid gap-x-8 md:grid-cols-2">
         <section aria-label="What got better" className="mb-5">
@@ -167,6 +157,31 @@ function layersOf({ versions: { from, step_ms, steps, count: length } }: DeployD
     const first = own[0]?.at ?? from;
     return { version, requests, occurrences, first_seen: Date.parse(first) === Date.parse(from) ? new Date(0).toISOString() : first };
   });
+}
+
+function EndpointTable({ items, detail, rest }: { items: EndpointChange[]; detail: DeployDetail; rest: string }) {
+  return (
+    <div className="overflow-x-auto" role="region" aria-label={`Endpoints against ${rest}`} tabIndex={0}>
+      <table className="w-full text-[13px] tabular-nums">
+        <thead>
+          <tr className="border-b border-line">
+            <th className={`${HEAD} text-left!`}>endpoint</th>
+            {["requests", "failed", rest, "p95", rest].map((name, at) => (
+              <th key={at} className={HEAD}>
+                {name}
+              </th>
+            ))}
+            <th className={`${HEAD} pl-4 text-left!`}>what changed</th>
+          </tr>
+        </thead>
+        <tbody>
+          {items.map((item) => (
+            <EndpointRow key={item.endpoint} item={item} detail={detail} />
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
 }
 
 function EndpointRow({ item, detail }: { item: EndpointChange; detail: DeployDetail }) {

@@ -70,6 +70,7 @@ function Row({ item }: { item: DeployItem }) {
         <span className="text-faint">
           {item.environment}
           {item.share != null && `, canary of ${percent(item.share)}`}
+          {item.instance_group && `, to group ${item.instance_group}`}
           {item.rollback && ", rollback"}
           {item.runs ? ", runs" : ""}
         </span>

@@ -6,6 +6,7 @@ import { agoInWords, count, counted, duration, exact, percent, windowInWords } f
 import { Empty, Failed, Skeleton } from "../../ui/states";
 import { Calls, Statements } from "./calls";
 import { Course } from "./course";
+import { Groups } from "./groups";
 import { Instances } from "./instances";
 import { Logs } from "./logs";
 import { Passing } from "./passing";
@@ -175,6 +176,7 @@ function Endpoints() {
           </tbody>
         </table>
       </div>
+      {search.service && <Groups service={search.service} endpoint={search.endpoint} />}
       {endpoints.data.sampling.map((note) => (
         <p key={note.note} className="mt-2 text-[13px] text-faint">
           {note.services.join(", ")}: {note.note}.

@@ -97,6 +97,7 @@ async fn tell_stories(database: &Database) -> Result<(), Fault> {
         at,
         ended_at: None,
         share: None,
+        instance_group: None,
         revision: String::new(),
         link: format!("https://ci.skerry.example/{service}/{version}"),
         by: "pipeline@skerry.example".to_owned(),

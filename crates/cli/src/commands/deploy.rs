@@ -48,6 +48,7 @@ async fn record(arguments: RecordArgs) -> Result<(), Fault> {
         at: arguments.at,
         ended_at: arguments.ended_at,
         share: arguments.share,
+        instance_group: arguments.group,
         revision,
         link: arguments.link.unwrap_or_default(),
         changes,
@@ -129,29 +130,13 @@ async fn show_one(arguments: ShowDeploy) -> Result<(), Fault> {
         return json(&detail);
     }
     show(&detail.deploy.check)?;
+    if let Some(what) = detail.beside_what.as_ref().filter(|_| !detail.beside.is_empty()) {
+        line(printable(&format!("\nEndpoints of {what}:\n")))?;
+        endpoints(detail.beside, "the rest")?;
+    }
     if !detail.endpoints.is_empty() {
         line("\nEndpoints, against other versions in the day before:\n")?;
-        let columns = [
-            Column("endpoint", Fit::Text(20)),
-            Column("requests", Fit::Number),
-            Column("failed", Fit::Number),
-            Column("before", Fit::Number),
-            Column("p95", Fit::Number),
-            Column("before", Fit::Number),
-            Column("what changed", Fit::Text(12)),
-        ];
-        let row = |item: EndpointChange| {
-            vec![
-                item.endpoint,
-                grouped(item.requests),
-                share(item.failed, item.requests),
-                share(item.failed_before, item.requests_before),
-                took(item.p95_ms),
-                took(item.p95_before_ms),
-                if item.changes.is_empty() { "nothing shown".to_owned() } else { item.changes.join(", ") },
-            ]
-        };
-        table(&columns, detail.endpoints.into_iter().map(row))?;
+        endpoints(detail.endpoints, "before")?;
     }
     for error in &detail.stopped {
         line(printable(&format!("better: {} {} has not occurred since; {} in the day before", error.reference, error.title, error.count)))?;
@@ -209,4 +194,28 @@ pub async fn list(arguments: Deploys) -> Result<(), Fault> {
             vec![ago(item.at, now), format!("{}@{}", item.service, item.version), item.environment, known, item.check.outcome, why]
         }),
     )
+}
+
+fn endpoints(items: Vec<EndpointChange>, rest: &'static str) -> Result<(), Fault> {
+    let columns = [
+        Column("endpoint", Fit::Text(20)),
+        Column("requests", Fit::Number),
+        Column("failed", Fit::Number),
+        Column(rest, Fit::Number),
+        Column("p95", Fit::Number),
+        Column(rest, Fit::Number),
+        Column("what changed", Fit::Text(12)),
+    ];
+    let row = |item: EndpointChange| {
+        vec![
+            item.endpoint,
+            grouped(item.requests),
+            share(item.failed, item.requests),
+            share(item.failed_before, item.requests_before),
+            took(item.p95_ms),
+            took(item.p95_before_ms),
+            if item.changes.is_empty() { "nothing shown".to_owned() } else { item.changes.join(", ") },
+        ]
+    };
+    table(&columns, items.into_iter().map(row))
 }

@@ -6,7 +6,7 @@ use std::time::Duration;
 use chrono::{DurationRound, TimeDelta, Utc};
 use outcrop_core::attention::percent;
 use outcrop_core::trace::in_words;
-use outcrop_server::wire::{EndpointItem, EndpointList, RequestItem, RequestPage, SlowList, SlowSetting};
+use outcrop_server::wire::{EndpointItem, EndpointList, GroupList, RequestItem, RequestPage, SlowList, SlowSetting};
 use reqwest::Method;
 
 use crate::args::{Endpoints, Requests, Slow, TrafficWindow, Watch};
@@ -48,6 +48,9 @@ pub async fn endpoints(arguments: Endpoints) -> Result<(), Fault> {
         api.send(Method::PUT, "/endpoints/slow", Some(&SlowSetting { service, endpoint, slow_from_ms })).await?;
         return line("Said. It holds for what comes within a minute.");
     }
+    if arguments.by_group {
+        return by_group(&api, arguments).await;
+    }
     let mut query = query(&arguments.window);
     query.push(("limit", Some(arguments.limit.to_string())));
     query.push(("against", arguments.against.clone()));
@@ -88,6 +91,56 @@ pub async fn endpoints(arguments: Endpoints) -> Result<(), Fault> {
         line(format!("\n{}: {}.", note.services.join(", "), note.note))?;
     }
     Ok(())
+}
+
+async fn by_group(api: &Api, arguments: Endpoints) -> Result<(), Fault> {
+    let service = arguments
+        .window
+        .service
+        .clone()
+        .ok_or_else(|| Fault::Usage("--by-group needs --service: groups are a service's own".to_owned()))?;
+    let mut query = query(&arguments.window);
+    query.push(("endpoint", arguments.endpoint));
+    let list: GroupList = api.get("/endpoints/groups", &query).await?;
+    if arguments.client.json {
+        return json(&list);
+    }
+    let Some(attribute) = &list.attribute else {
+        return line(format!(
+            "Nobody has said what tells instance groups apart. outcrop services set {service} --instance-group cloud.region"
+        ));
+    };
+    let since = &arguments.window.since;
+    match list.items.iter().find(|item| !item.changes.is_empty()) {
+        _ if list.items.is_empty() => {
+            return line(format!(
+                "No request of {service} named its group ({attribute}) in the last {since}; it counts from when it was said."
+            ));
+        }
+        Some(item) => line(format!("{} of {service}, told apart by {attribute}, {}.\n", item.group, item.changes.join(" and is ")))?,
+        None => line(format!("No group of {service}, told apart by {attribute}, is shown to differ from the others.\n"))?,
+    }
+    let columns = [
+        Column("group", Fit::Text(16)),
+        Column("requests", Fit::Number),
+        Column("failed", Fit::Number),
+        Column("p50", Fit::Number),
+        Column("p95", Fit::Number),
+        Column("p99", Fit::Number),
+        Column("4xx", Fit::Number),
+        Column("5xx", Fit::Number),
+        Column("against the others", Fit::Text(14)),
+    ];
+    table(
+        &columns,
+        list.items.into_iter().map(|item| {
+            let status = |at: usize| grouped(item.statuses.get(at).copied().unwrap_or_default());
+            let failed = format!("{} ({})", grouped(item.failed), share(item.failed, item.count));
+            let changes = if item.changes.is_empty() { "nothing shown".to_owned() } else { item.changes.join(", ") };
+            let (count, four, five) = (grouped(item.count), status(3), status(4));
+            vec![item.group, count, failed, took(item.p50_ms), took(item.p95_ms), took(item.p99_ms), four, five, changes]
+        }),
+    )
 }
 
 #[expect(clippy::cast_precision_loss, reason = "a share")]

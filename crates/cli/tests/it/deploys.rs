@@ -231,3 +231,73 @@ async fn a_backtest_needs_no_server_and_says_where_a_stream_is_wrong() {
     assert_eq!(output.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&output.stderr).contains("-, line 62: it is earlier than the line before"));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_deploy_to_one_instance_group_is_held_against_the_others_in_the_same_minutes() {
+    let running = service().start().await;
+    assert!(running.client(&["services", "set", "all", "--instance-group", "cloud.region"]).status.success());
+    let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
+    let now = u64::try_from(std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_millis()).unwrap();
+    // Half an hour of two regions; only the south, where the deploy went, fails and is slow.
+    for (region, from, fails, took) in [("north", 1_000, 0, 20), ("south", 5_000, 30, 90)] {
+        let spans: Vec<Value> = (0..300_u64)
+            .map(|number| {
+                let (id, end) = (from + number, (now - number * 6_000) * 1_000_000);
+                let code = if number < fails { "500" } else { "200" };
+                json!({"traceId": format!("{id:032x}"), "spanId": format!("{id:016x}"), "kind": 2, "name": "GET", "startTimeUnixNano": (end - took * 1_000_000).to_string(),
+                    "endTimeUnixNano": end.to_string(), "attributes": [text("http.request.method", "GET"), text("http.route", "/v1/piers"),
+                        {"key": "http.response.status_code", "value": {"intValue": code}}]})
+            })
+            .collect();
+        let resource = json!({"attributes": [text("service.name", "berths"), text("service.version", "1.7.0"), text("deployment.environment.name", "production"), text("cloud.region", region)]});
+        // In three parts: what is counted of one minute comes in several batches.
+        for part in spans.chunks(100) {
+            let body = json!({"resourceSpans": [{"resource": resource, "scopeSpans": [{"spans": part}]}]});
+            let sent = running.post("/v1/traces").header("content-type", "application/json").body(body.to_string()).send().await.unwrap();
+            assert_eq!(sent.status(), 200);
+        }
+    }
+    let began = chrono_text(now - 31 * 60_000);
+    let recorded = running.client(&["deploy", "record", "berths@1.7.0", "--environment", "production", "--group", "south", "--at", &began]);
+    assert!(recorded.status.success(), "{}", String::from_utf8_lossy(&recorded.stderr));
+    let groups = running.client_json(&["endpoints", "--by-group", "--service", "berths"]);
+    let of = |group: &str| groups["items"].as_array().unwrap().iter().find(|item| item["group"] == group).unwrap().clone();
+    let (south, north) = (of("south"), of("north"));
+    assert_eq!(
+        (&groups["attribute"], &south["count"], &south["failed"], &south["statuses"][4]),
+        (&json!("cloud.region"), &json!(300), &json!(30), &json!(30)),
+        "{groups}"
+    );
+    assert_eq!((&south["changes"], &north["changes"]), (&json!(["fails more", "slower"]), &json!(["fails less", "faster"])));
+    assert!((south["p95_ms"].as_f64().unwrap() / 90.0 - 1.0).abs() < 0.02);
+    let shown = running.client_json(&["deploy", "show", "berths@1.7.0", "--environment", "production"]);
+    let beside = &shown["beside"][0];
+    assert_eq!(
+        (&beside["requests"], &beside["requests_before"], &beside["changes"]),
+        (&json!(300), &json!(300), &json!(["fails more", "slower"])),
+        "{shown}"
+    );
+    assert!(shown["beside_what"].as_str().unwrap().starts_with("the instances of group south"));
+
+    // The job that puts a minute's rows together, once it is ripe, changes nothing of what is said.
+    let rows = "SELECT count(*)::text AS rows FROM group_part";
+    let before = running.service().row(rows).await;
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(40);
+    while running.service().row(rows).await == before {
+        assert!(std::time::Instant::now() < until, "the rows are put together: {before:?}");
+        tokio::time::sleep(std::time::Duration::from_millis(500)).await;
+    }
+    assert_eq!(running.client_json(&["endpoints", "--by-group", "--service", "berths"]), groups);
+
+    let browser = crate::console::signed_in(&running, 1280, 800, "light").await;
+    browser.open(&format!("{}/traffic?service=berths", running.url)).await;
+    browser.sees("south fails more and is slower").await;
+    browser.open(&format!("{}/deploys/berths/1.7.0?environment=production", running.url)).await;
+    browser.sees("Side by side, 1 endpoint of 1 differs").await;
+}
+
+/// A time in milliseconds since 1970 as RFC 3339.
+fn chrono_text(millis: u64) -> String {
+    let at = std::time::UNIX_EPOCH + std::time::Duration::from_millis(millis);
+    humantime::format_rfc3339_millis(at).to_string()
+}

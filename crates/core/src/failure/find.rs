@@ -2,6 +2,7 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use super::groups::InstanceGroups;
 use super::lines::FoundLine;
 use super::platform::{self, PlatformEvent};
 use super::report::{OccurrenceId, Report, ReportFacts, Sent, Source};
@@ -23,6 +24,8 @@ pub struct Limits<'a> {
     pub oldest: Timestamp,
     /// How what is kept is scrubbed.
     pub scrubbing: &'a scrub::Scrubbing,
+    /// Which attribute tells instance groups apart.
+    pub groups: &'a InstanceGroups,
 }
 
 /// A request whose newest time lies further in the future than this is shifted, in milliseconds: a sender's clock may
@@ -65,6 +68,8 @@ pub struct EntrySpan {
     pub status: Option<u16>,
     /// How long it took, in microseconds.
     pub duration_us: u64,
+    /// The instance group that served it, of a service that has groups.
+    pub group: Option<String>,
     /// How many requests it counts for.
     pub weight: u32,
     /// Whether that is said by its sampling threshold.
@@ -171,7 +176,7 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
             let user = user_hash(names::user(&span.attributes).as_deref());
             tidy::span(&mut span);
             scrubber.span(&mut span);
-            let entry = names::is_entry(&span).then(|| entry_span(&span, start, &sender));
+            let entry = names::is_entry(&span).then(|| entry_span(&span, start, &sender, limits.groups));
             let trace_id = span.trace_id;
             let facts = SpanFacts {
                 id: span.span_id,
@@ -413,7 +418,7 @@ fn in_body(body: &Value, text: &str) -> Option<crate::app_log::Exception> {
 }
 
 /// The request of a span that was scrubbed.
-fn entry_span(span: &Span, at: Timestamp, sender: &Sender) -> EntrySpan {
+fn entry_span(span: &Span, at: Timestamp, sender: &Sender, groups: &InstanceGroups) -> EntrySpan {
     let status = names::http_status(&span.attributes);
     let failed = span.is_error || status.is_some_and(|code| code >= 500);
     let sampled = is_sampled(span).then(|| {
@@ -428,6 +433,7 @@ fn entry_span(span: &Span, at: Timestamp, sender: &Sender) -> EntrySpan {
         failed,
         status,
         duration_us: u64::try_from(took).unwrap_or_default(),
+        group: groups.of(&sender.identity.service, &sender.resource.attributes, &span.attributes),
         weight: sampling::weight(span),
         is_weighed: span.one_in.is_some(),
         told: (failed || status.is_some_and(|code| code >= 400)).then(|| Box::new(span.attributes.to_json())),

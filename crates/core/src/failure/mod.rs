@@ -9,6 +9,7 @@
 
 mod decide;
 mod find;
+mod groups;
 mod lines;
 mod pairing;
 mod platform;
@@ -20,6 +21,7 @@ pub use decide::{Failure, decide};
 pub use find::{
     EntrySpan, Found, FoundChunk, Limits, ONE_IN, Refused, SAMPLED_ONE_IN, SeenSpan, find_in_logs, find_in_metrics, find_in_spans,
 };
+pub use groups::{InstanceGroups, NO_GROUPS};
 pub use lines::FoundLine;
 pub use pairing::{PairingChanges, PairingEntry, PairingState};
 pub use platform::PlatformEvent;

@@ -4,7 +4,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use crate::failure::Report;
+use crate::failure::{InstanceGroups, Report};
 use crate::query::{Case, Predicate, plain};
 use crate::stack::{Frame, Stack};
 use crate::{Digest, Hasher};
@@ -83,6 +83,8 @@ pub struct Rules {
     pub drops: Vec<Drop>,
     /// How what comes in is scrubbed.
     pub scrubbing: Scrubbing,
+    /// Which attribute tells instance groups apart.
+    pub instance_groups: InstanceGroups,
 }
 
 impl Rules {

@@ -30,7 +30,12 @@ const RECORDED: &[&str] = &[
 fn find(body: &Body) -> Found {
     let encoding = Encoding::of_content_type(body.content_type).unwrap();
     let received = Timestamp::from_otlp(newest(body)).unwrap();
-    let limits = Limits { received, oldest: received.plus_millis(-86_400_000), scrubbing: &outcrop_core::scrub::BUILT_IN };
+    let limits = Limits {
+        received,
+        oldest: received.plus_millis(-86_400_000),
+        scrubbing: &outcrop_core::scrub::BUILT_IN,
+        groups: &outcrop_core::failure::NO_GROUPS,
+    };
     if body.path == "/v1/traces" {
         find_in_spans(decode_traces(&body.bytes, encoding).unwrap().groups, limits)
     } else {

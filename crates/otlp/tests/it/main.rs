@@ -8,7 +8,12 @@ use proptest::prelude::*;
 use proptest::sample::Index;
 
 fn limits() -> Limits<'static> {
-    Limits { received: Timestamp::from_millis(1_900_000_000_000), oldest: Timestamp(0), scrubbing: &outcrop_core::scrub::BUILT_IN }
+    Limits {
+        received: Timestamp::from_millis(1_900_000_000_000),
+        oldest: Timestamp(0),
+        scrubbing: &outcrop_core::scrub::BUILT_IN,
+        groups: &outcrop_core::failure::NO_GROUPS,
+    }
 }
 
 fn take(bytes: &[u8]) {

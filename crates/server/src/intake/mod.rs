@@ -35,7 +35,12 @@ pub fn submission(
     received: Timestamp,
     rules: &Rules,
 ) -> Result<Submission, DecodeError> {
-    let limits = Limits { received, oldest: received.plus_millis(-RETENTION_DAYS * 86_400_000), scrubbing: &rules.scrubbing };
+    let limits = Limits {
+        received,
+        oldest: received.plus_millis(-RETENTION_DAYS * 86_400_000),
+        scrubbing: &rules.scrubbing,
+        groups: &rules.instance_groups,
+    };
     let (mut found, undecoded) = match signal {
         Signal::Traces => {
             let decoded = outcrop_otlp::decode_traces(body, encoding)?;

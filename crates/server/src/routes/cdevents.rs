@@ -87,6 +87,7 @@ fn deploy_of(event: &Event) -> Result<NewDeploy, BadCdEvent> {
         at: at.map(|at| at.with_timezone(&Utc)).or_else(|| event.time().copied()),
         ended_at: None,
         share: None,
+        instance_group: None,
         revision: String::new(),
         link: link.unwrap_or_default().to_owned(),
         changes: None,

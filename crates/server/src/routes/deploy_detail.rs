@@ -1,5 +1,7 @@
 //! One deploy in full: its endpoints before and after, what stopped, versions over time, what it brought.
 
+use std::collections::BTreeMap;
+
 use actix_web::{HttpRequest, get, web};
 use chrono::{DateTime, TimeDelta, Utc};
 use ignore::gitignore::GitignoreBuilder;
@@ -55,8 +57,9 @@ async fn detail(database: &Database, deploy: Deploy, now: DateTime<Utc>) -> Resu
     let until = now.min(deploy.at + COMPARED);
     let cut = Steps::cut(deploy.at - AROUND, now.min(deploy.at + AROUND), STEPS);
     let minutes = i32::try_from(cut.step.num_minutes()).unwrap_or(i32::MAX);
-    let (endpoints, stopped, versions, marked, brought) = futures_util::try_join!(
+    let (endpoints, beside, stopped, versions, marked, brought) = futures_util::try_join!(
         compared(database, &deploy, now),
+        beside(database, &deploy, now),
         comparison::stopped(database, &deploy, until),
         comparison::versions(database, &deploy, (cut.from, cut.to()), minutes),
         markers::list(database, (Some(&deploy.service), Some(&deploy.environment)), (deploy.at - AROUND, deploy.at + AROUND), 20),
@@ -77,8 +80,15 @@ async fn detail(database: &Database, deploy: Deploy, now: DateTime<Utc>) -> Resu
         .into_iter()
         .map(|step| CourseStep { at: step.at, version: step.version, requests: step.requests, failed: step.failed })
         .collect();
+    let beside_what = match (&deploy.instance_group, deploy.share) {
+        (Some(group), _) => Some(format!("the instances of group {group} against the other groups, in the same minutes")),
+        (None, Some(_)) => Some(format!("the canary {} against the other versions, in the same minutes", deploy.version)),
+        (None, None) => None,
+    };
     Ok(DeployDetail {
         endpoints,
+        beside,
+        beside_what,
         stopped: stopped
             .into_iter()
             .map(|error| StoppedError { reference: errors::reference(error.error_id).to_string(), title: error.title, count: error.count })
@@ -93,14 +103,27 @@ async fn detail(database: &Database, deploy: Deploy, now: DateTime<Utc>) -> Resu
 /// The endpoints of a deploy's service before and after it, those that changed first, worse before better.
 pub(super) async fn compared(database: &Database, deploy: &Deploy, now: DateTime<Utc>) -> Result<Vec<EndpointChange>, StoreError> {
     let until = deploy.ended_at.filter(|_| deploy.share.is_some()).unwrap_or(now).min(deploy.at + COMPARED);
-    let mut found: Vec<(Vec<Change>, EndpointChange)> =
-        comparison::endpoints(database, deploy, until).await?.into_iter().map(endpoint_change).collect();
+    Ok(changed(comparison::endpoints(database, deploy, until).await?))
+}
+
+/// The endpoints of a canary, or of the instance group that a deploy went to, against the rest in the same minutes.
+async fn beside(database: &Database, deploy: &Deploy, now: DateTime<Utc>) -> Result<Vec<EndpointChange>, StoreError> {
+    if deploy.instance_group.is_none() && deploy.share.is_none() {
+        return Ok(vec![]);
+    }
+    let until = deploy.ended_at.unwrap_or(now).min(deploy.at + COMPARED);
+    Ok(changed(comparison::beside(database, deploy, until).await?))
+}
+
+/// Those that changed first, worse before better, then by requests.
+fn changed(compared: BTreeMap<String, Compared>) -> Vec<EndpointChange> {
+    let mut found: Vec<(Vec<Change>, EndpointChange)> = compared.into_iter().map(endpoint_change).collect();
     found.retain(|(_, item)| item.requests > 0);
     found.sort_by(|(one, a), (other, b)| {
         let first = |changes: &[Change]| changes.iter().min().map_or(9, |change| *change as u8);
         first(one).cmp(&first(other)).then(b.requests.cmp(&a.requests))
     });
-    Ok(found.into_iter().map(|(_, item)| item).collect())
+    found.into_iter().map(|(_, item)| item).collect()
 }
 
 fn endpoint_change((endpoint, Compared { before, after }): (String, Compared)) -> (Vec<Change>, EndpointChange) {

@@ -44,7 +44,7 @@ pub(super) async fn record_deploy(
 
 /// Records what was announced, in whatever form.
 pub(super) async fn record(announced: NewDeploy, by: String, state: &State) -> Result<(), ApiError> {
-    let NewDeploy { service, version, environment, at, ended_at, share, revision, link, changes } = announced;
+    let NewDeploy { service, version, environment, at, ended_at, share, instance_group, revision, link, changes } = announced;
     let changes = changes.map(brought).transpose()?;
     let named = |what: &str, text: String| {
         let text = text.trim().to_owned();
@@ -72,6 +72,7 @@ pub(super) async fn record(announced: NewDeploy, by: String, state: &State) -> R
         at,
         ended_at,
         share,
+        instance_group: instance_group.map(|group| named("instance group", group)).transpose()?,
         revision,
         link,
         by,
@@ -153,6 +154,7 @@ pub(super) fn item(row: Deploy, check: DeployCheck, now: DateTime<Utc>) -> Deplo
         at: row.at,
         ended_at: row.ended_at,
         share: row.share,
+        instance_group: row.instance_group,
         announced: row.announced,
         rollback: row.rollback,
         revision: row.revision,

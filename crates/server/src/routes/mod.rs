@@ -91,6 +91,7 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(why::explain_why)
             .service(traces::show_trace)
             .service(traffic::list_endpoints)
+            .service(traffic::list_groups)
             .service(traffic::set_slow)
             .service(traffic::list_requests)
             .service(traffic::list_slow)

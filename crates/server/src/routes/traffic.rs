@@ -9,6 +9,8 @@ use outcrop_core::failure::OccurrenceId;
 use outcrop_core::telemetry::SpanId;
 use outcrop_core::trace::{Trace, critical_path, main_share};
 use outcrop_store::errors::Scope;
+use outcrop_store::groups::{self, Served};
+use outcrop_store::settings;
 use outcrop_store::timeline::Steps;
 use outcrop_store::traces;
 use outcrop_store::traffic::{self, Endpoint, Wanted};
@@ -19,8 +21,8 @@ use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    Course, CourseStep, EndpointItem, EndpointList, EndpointThen, ErrorQuery, Problem, RequestItem, RequestPage, SamplingNote, SlowItem,
-    SlowList, SlowSetting, StatusCount, TrafficQuery,
+    Course, CourseStep, EndpointItem, EndpointList, EndpointThen, ErrorQuery, GroupItem, GroupList, Problem, RequestItem, RequestPage,
+    SamplingNote, SlowItem, SlowList, SlowSetting, StatusCount, TrafficQuery,
 };
 
 /// Slow requests whose traces are looked into at once.
@@ -97,6 +99,55 @@ pub(super) async fn list_endpoints(
 
 fn quantile(row: &Endpoint, share: f64) -> Option<f64> {
     row.latency.quantile(share).map(|micros| (micros / 10.0).round() / 100.0)
+}
+
+/// What the instance groups of one service serve, each against the others.
+#[utoipa::path(operation_id = "list_groups", tag = "traffic", params(TrafficQuery), responses(
+    (status = 200, body = GroupList),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/endpoints/groups")]
+pub(super) async fn list_groups(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<GroupList>, ApiError> {
+    let asked: TrafficQuery = parameters(request.query_string())?;
+    let scope = window(&asked)?;
+    let service = asked.service.clone().filter(|service| !service.is_empty()).ok_or_else(|| bad("say which service: ?service=fares"))?;
+    let database = state.database.clone();
+    let (served, attribute) = state
+        .on_main(async move {
+            let attribute = async { Ok(settings::of_service(&database, &service).await?.instance_group) };
+            futures_util::try_join!(groups::served(&database, &scope, asked.endpoint.as_deref()), attribute)
+        })
+        .await?;
+    let mut by_group: BTreeMap<String, Served> = BTreeMap::new();
+    for ((group, _), served) in served {
+        by_group.entry(group).or_default().merge(&served);
+    }
+    let side = |served: &Served| Side {
+        requests: served.requests.unsigned_abs(),
+        failed: served.failed.unsigned_abs(),
+        latency: served.latency.clone(),
+    };
+    let quantile = |served: &Served, share: f64| served.latency.quantile(share).map(|micros| (micros / 10.0).round() / 100.0);
+    let mut items: Vec<GroupItem> = by_group
+        .iter()
+        .map(|(group, served)| {
+            let mut rest = Served::default();
+            by_group.iter().filter(|(other, _)| *other != group).for_each(|(_, other)| rest.merge(other));
+            let changes = changes(&side(&rest), &side(served));
+            GroupItem {
+                group: group.clone(),
+                count: served.requests,
+                failed: served.failed,
+                statuses: served.statuses.to_vec(),
+                p50_ms: quantile(served, 0.5),
+                p95_ms: quantile(served, 0.95),
+                p99_ms: quantile(served, 0.99),
+                changes: changes.into_iter().map(|change| change.word().to_owned()).collect(),
+            }
+        })
+        .collect();
+    items.sort_by(|one, other| other.count.cmp(&one.count).then_with(|| one.group.cmp(&other.group)));
+    Ok(web::Json(GroupList { attribute, items }))
 }
 
 /// An endpoint then, and what is different now.

@@ -58,6 +58,11 @@ pub struct DeployDetail {
     pub deploy: DeployItem,
     /// The service's endpoints, those that changed first.
     pub endpoints: Vec<EndpointChange>,
+    /// Of a canary or a deploy to an instance group: its endpoints against the rest in the same minutes, those that differ first
+    /// (`…_before` is the rest); empty for others.
+    pub beside: Vec<EndpointChange>,
+    /// What is held against what there, in words.
+    pub beside_what: Option<String>,
     /// Errors of the day before that have not occurred in the version since.
     pub stopped: Vec<StoppedError>,
     /// Requests and failures by version, over the time around the deploy.

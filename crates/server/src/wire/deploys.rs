@@ -24,6 +24,9 @@ pub struct NewDeploy {
     /// The share of the traffic that a canary takes, above 0 and below 1.
     #[serde(default)]
     pub share: Option<f32>,
+    /// The instance group that it goes to, as the service's attribute for groups names it.
+    #[serde(default)]
+    pub instance_group: Option<String>,
     /// The commit.
     #[serde(default)]
     pub revision: String,
@@ -85,6 +88,8 @@ pub struct DeployItem {
     pub ended_at: Option<DateTime<Utc>>,
     /// The share of the traffic of a canary.
     pub share: Option<f32>,
+    /// The instance group that it went to; null for all.
+    pub instance_group: Option<String>,
     /// Whether a pipeline announced it; else it was seen from its first telemetry.
     pub announced: bool,
     /// Whether it went back to a version that had run there before.

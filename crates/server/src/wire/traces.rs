@@ -219,6 +219,36 @@ pub struct EndpointList {
     pub sampling: Vec<SamplingNote>,
 }
 
+/// What the instance groups of a service serve.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct GroupList {
+    /// The attribute that tells them apart; null where nobody has said one.
+    pub attribute: Option<String>,
+    /// The groups, those with most requests first.
+    pub items: Vec<GroupItem>,
+}
+
+/// What one instance group serves.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct GroupItem {
+    /// The group.
+    pub group: String,
+    /// Requests.
+    pub count: i64,
+    /// Of them failed.
+    pub failed: i64,
+    /// Answers by the hundreds of their HTTP status: 1xx to 5xx.
+    pub statuses: Vec<i64>,
+    /// Half took no longer, in milliseconds.
+    pub p50_ms: Option<f64>,
+    /// 95 of 100.
+    pub p95_ms: Option<f64>,
+    /// 99 of 100.
+    pub p99_ms: Option<f64>,
+    /// How it differs from the other groups together, by a test: `fails more`, `slower`, `fails less`, `faster`.
+    pub changes: Vec<String>,
+}
+
 /// What must be said beside the rates of requests of some services.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SamplingNote {

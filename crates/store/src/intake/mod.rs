@@ -206,6 +206,7 @@ impl Writer {
         let kept = spans::requests(&mut transaction, &work, &self.watch).await?;
         spans::statuses(&mut transaction, &work, &kept).await?;
         spans::latencies(&mut transaction, &work).await?;
+        spans::groups(&mut transaction, &work).await?;
         spans::origins_due(&mut transaction, &work).await?;
         spans::chunks(&mut transaction, &prepared, &fresh, &self.watch).await?;
         lines::store(&mut transaction, &lines, &fresh).await?;

@@ -13,6 +13,7 @@ use uuid::Uuid;
 use super::apply::Work;
 use super::batch::Prepared;
 use crate::copy::Rows;
+use crate::groups::Served;
 use crate::names::{Sender, name_hash};
 use crate::traces::{Marks, hot_name, pack, slot};
 use crate::{StoreError, from_utc, id_uuid, signed, to_utc};
@@ -88,6 +89,25 @@ pub(super) async fn chunks(
         rows.send(connection, &format!("COPY {} ({columns}) FROM STDIN (FORMAT binary)", hot_name(begins))).await?;
     }
     Ok(())
+}
+
+/// Appends what instance groups served, of services that have such.
+pub(super) async fn groups(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), StoreError> {
+    let mut sums: BTreeMap<_, Served> = BTreeMap::new();
+    for (sender, endpoint, span) in &work.requests {
+        let Some(entry) = &span.entry else { continue };
+        let Some(group) = &entry.group else { continue };
+        let minute = to_utc(entry.at.minute());
+        let served = sums.entry((minute, sender.service, *endpoint, sender.environment, sender.version, group.clone())).or_default();
+        let weight = i64::from(entry.weight);
+        served.requests += weight;
+        served.failed += if entry.failed { weight } else { 0 };
+        served.latency.add_times(entry.duration_us, entry.weight.into());
+        if let Some(count) = entry.status.and_then(|status| served.statuses.get_mut(usize::from(status / 100).saturating_sub(1))) {
+            *count += weight;
+        }
+    }
+    crate::groups::write(connection, sums).await
 }
 
 /// Answers by minute, endpoint, sender and status.
