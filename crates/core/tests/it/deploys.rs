@@ -174,3 +174,51 @@ proptest! {
         prop_assert!(f64::from(count) > expected || of(count) == 0.0);
     }
 }
+
+/// A number of events by chance around a mean (Knuth's method: products of even numbers), the same in every run.
+fn poisson(mean: f64, chance: &mut u64) -> u64 {
+    let limit = (-mean).exp();
+    let (mut product, mut count) = (1.0, 0);
+    loop {
+        *chance = chance.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        product *= f64::from(u32::try_from(*chance >> 32).unwrap()) / f64::from(u32::MAX);
+        if product <= limit {
+            return count;
+        }
+        count += 1;
+    }
+}
+
+/// Streams of a service with a daily course, six errors that follow its requests, rare and frequent, and a deploy that changes nothing every 97 minutes.
+#[test]
+fn silent_deploys_hold_the_promised_false_rate() {
+    const DAYS: i64 = 5;
+    const EVERY: i64 = 97;
+    let rates = [0.004, 0.02, 0.1, 0.5, 2.0, 6.0];
+    let (mut deploys, mut false_ones) = (0, vec![]);
+    for stream in 1..=5_u64 {
+        let mut told = Told::new();
+        let mut chance = stream.wrapping_mul(0x9e37_79b9_7f4a_7c15);
+        for minute in 0..DAYS * 1_440 {
+            if minute > 1_440 && minute % EVERY == 0 {
+                told.deploy(minute, &format!("2.{}", minute / EVERY));
+                deploys += 1;
+            }
+            let hour = f64::from(i32::try_from(minute % 1_440).unwrap()) / 1_440.0 * std::f64::consts::TAU;
+            let busy = 1.0 + 0.6 * hour.sin();
+            let errors: Vec<(String, u64)> =
+                rates.iter().enumerate().map(|(at, rate)| (format!("g{at}"), poisson(rate * busy, &mut chance))).collect();
+            let errors: Vec<(&str, u64)> = errors.iter().map(|(group, count)| (group.as_str(), *count)).collect();
+            told.minute(minute, &format!("2.{}", minute / EVERY), poisson(900.0_f64.min(200.0 * busy), &mut chance), &errors);
+        }
+        // Whether charged to a deploy or not: nothing here surges.
+        false_ones.extend(told.said().into_iter().filter(|line| line.starts_with("surging")));
+    }
+    // 0.8 in 100, as docs/flags.md says of labelled streams; of these, which are of the model's own kind, no more.
+    let rate = f64::from(u32::try_from(false_ones.len()).unwrap()) / f64::from(deploys);
+    assert!(
+        deploys > 250 && rate <= 0.008,
+        "{} of {deploys} silent deploys were flagged: {false_ones:?}, {others} others",
+        false_ones.len()
+    );
+}
