@@ -68,6 +68,9 @@ pub(crate) async fn flags(database: Database, stop: CancellationToken) {
                 tracing::warn!(%error, "flags could not be worked out; begun anew in a moment");
             }
         }
+        if let Err(error) = crate::routes::why::explain_flags(&database, chrono::Utc::now()).await {
+            tracing::warn!(%error, "it could not be worked out why errors were flagged; tried again in a moment");
+        }
         tokio::select! {
             () = stop.cancelled() => return,
             () = tokio::time::sleep(FLAG_EVERY) => {}

@@ -204,10 +204,12 @@ pub struct Flag {
     pub evidence: f64,
     /// Requests in that time.
     pub requests: Option<i64>,
+    /// Why, in sentences, as it was worked out when the flag rose; `None` where it was not.
+    pub why: Option<Vec<String>>,
 }
 
 const FLAGS: &str = "SELECT flag.error_id, error_group.title, service.name AS service, environment.name AS environment, flag.kind, flag.version, \
-     flag.by_deploy, flag.since, flag.said_at, flag.ended_at, flag.count, flag.expected, flag.evidence, flag.requests FROM flag \
+     flag.by_deploy, flag.since, flag.said_at, flag.ended_at, flag.count, flag.expected, flag.evidence, flag.requests, flag.why FROM flag \
      JOIN error_group ON error_group.id = flag.error_id JOIN service ON service.id = flag.service_id \
      JOIN environment ON environment.id = flag.environment_id ";
 
@@ -231,6 +233,29 @@ pub async fn flags(
         flags.entry(row.error_id).or_default().push(row);
     }
     Ok(flags)
+}
+
+/// How long after it rose it is worked out why an error was flagged: what a replay says of days past carries no notice.
+const EXPLAINED: TimeDelta = TimeDelta::hours(1);
+
+/// Flags that rose just now and do not say why yet: number, error.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn unexplained(database: &Database, now: DateTime<Utc>) -> Result<Vec<(i64, i32)>, StoreError> {
+    Ok(sqlx::query_as("SELECT id, error_id FROM flag WHERE why IS NULL AND said_at >= $1 ORDER BY id LIMIT 50")
+        .bind(now - EXPLAINED)
+        .fetch_all(&database.pool)
+        .await?)
+}
+
+/// Writes down why an error was flagged; what another instance wrote stays.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn explain(database: &Database, flag: i64, why: &[String]) -> Result<(), StoreError> {
+    sqlx::query("UPDATE flag SET why = $2 WHERE id = $1 AND why IS NULL").bind(flag).bind(why).execute(&database.pool).await?;
+    Ok(())
 }
 
 /// Flags said since a time that have not ended, in all services, the newest first.

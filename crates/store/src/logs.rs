@@ -163,14 +163,25 @@ type Hours = Vec<(DateTime<Utc>, i64)>;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn templates(database: &Database, scope: &Scope, asked: &AskedTemplates, limit: i64) -> Result<Vec<TemplateCount>, StoreError> {
+pub async fn templates(
+    database: &Database,
+    scope: &Scope,
+    earlier: &Scope,
+    asked: &AskedTemplates,
+    limit: i64,
+) -> Result<Vec<TemplateCount>, StoreError> {
     let from = crate::traffic::hour(scope.from);
+    let then = crate::traffic::hour(earlier.from);
+    // An hour that both periods touch belongs to the window.
+    let end = earlier.to.min(if then < from { from } else { earlier.to });
     let mut sql = QueryBuilder::new(
-        "SELECT l.template, t.template AS text, service.name AS service, max(l.severity) AS severity, sum(l.n) FILTER (WHERE l.hour >= ",
+        "SELECT l.template, t.template AS text, service.name AS service, max(l.severity) AS severity, \
+             coalesce(sum(l.n) FILTER (WHERE l.is_now), 0)::bigint AS count, coalesce(sum(l.n) FILTER (WHERE NOT l.is_now), 0)::bigint AS before \
+         FROM (SELECT *, true AS is_now FROM log_hour WHERE hour >= ",
     );
-    sql.push_bind(from).push(")::bigint AS count, coalesce(sum(l.n) FILTER (WHERE l.hour < ").push_bind(from);
-    sql.push("), 0)::bigint AS before FROM log_hour l JOIN log_template t ON t.hash = l.template JOIN service ON service.id = l.service_id WHERE l.hour >= ");
-    sql.push_bind(from - (scope.to - from)).push(" AND l.hour < ").push_bind(scope.to);
+    sql.push_bind(from).push(" AND hour < ").push_bind(scope.to);
+    sql.push(" UNION ALL SELECT *, false FROM log_hour WHERE hour >= ").push_bind(then).push(" AND hour < ").push_bind(end);
+    sql.push(") l JOIN log_template t ON t.hash = l.template JOIN service ON service.id = l.service_id WHERE true");
     if let Some(service) = &scope.service {
         sql.push(" AND service.name = ").push_bind(service.clone());
     }
@@ -186,8 +197,7 @@ pub async fn templates(database: &Database, scope: &Scope, asked: &AskedTemplate
     if let Some(template) = asked.template {
         sql.push(" AND l.template = ").push_bind(Uuid::from_bytes(template));
     }
-    sql.push(" GROUP BY 1, 2, 3 HAVING sum(l.n) FILTER (WHERE l.hour >= ").push_bind(from);
-    sql.push(") > 0 ORDER BY 5 DESC, 2 LIMIT ").push_bind(limit);
+    sql.push(" GROUP BY 1, 2, 3 HAVING sum(l.n) FILTER (WHERE l.is_now) > 0 ORDER BY 5 DESC, 2 LIMIT ").push_bind(limit);
     let mut counts: Vec<TemplateCount> = sql.build_query_as().fetch_all(&database.pool).await?;
     let hashes: Vec<Uuid> = counts.iter().map(|count| count.template).collect();
     let rows: Vec<(Uuid, String, DateTime<Utc>, i64)> = sqlx::query_as(

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_core::failure::OccurrenceId;
-use outcrop_core::latency::Latency;
+use outcrop_core::latency::{Latency, Sum};
 use sqlx::{FromRow, PgConnection, Postgres, QueryBuilder};
 use uuid::Uuid;
 
@@ -134,11 +134,11 @@ async fn latencies(database: &Database, scope: &Scope, endpoint: Option<i32>) ->
     sql.push(" AND hour < ").push_bind(scope.to);
     scoped(&mut sql, scope, "t");
     let rows: Vec<Sketch> = sql.build_query_as().fetch_all(&database.pool).await?;
-    let mut merged: HashMap<i32, Latency> = HashMap::new();
+    let mut sums: HashMap<i32, Sum> = HashMap::new();
     for (of, sketch) in rows.into_iter().filter(|(of, _)| endpoint.is_none_or(|endpoint| endpoint == *of)) {
-        merged.entry(of).or_default().merge_bytes(&sketch);
+        sums.entry(of).or_default().add(&sketch);
     }
-    Ok(merged)
+    Ok(sums.into_iter().map(|(of, sum)| (of, sum.finish())).collect())
 }
 
 async fn statuses(database: &Database, scope: &Scope) -> Result<HashMap<i32, BTreeMap<i16, (i64, i64)>>, StoreError> {

@@ -32,7 +32,7 @@ pub struct CallCount {
     pub total_us: i64,
     /// The longest, in microseconds.
     pub longest_us: i64,
-    /// Calls in the hours of the same number before.
+    /// Calls in the earlier period.
     pub before: i64,
     /// How long those took together, in microseconds.
     pub before_us: i64,
@@ -56,7 +56,7 @@ fn of_place(sql: &mut QueryBuilder<Postgres>, scope: &Scope, counts: &str) {
     }
 }
 
-async fn counted(database: &Database, scope: &Scope, kinds: &str, limit: i64) -> Result<Vec<CallCount>, StoreError> {
+async fn counted(database: &Database, scope: &Scope, earlier: &Scope, kinds: &str, limit: i64) -> Result<Vec<CallCount>, StoreError> {
     let from = hour(scope.from);
     let end = if hour(scope.to) < scope.to { hour(scope.to) + TimeDelta::hours(1) } else { scope.to };
     let mut sql = QueryBuilder::new(
@@ -67,7 +67,11 @@ async fn counted(database: &Database, scope: &Scope, kinds: &str, limit: i64) ->
              coalesce(max(c.longest_us) FILTER (WHERE c.is_now), 0) AS longest_us FROM (",
     );
     let now = steps::cut_hours(from, end).into_iter().map(|part| (true, part));
-    let before = steps::cut_hours(hour(from - (scope.to - from)), from).into_iter().map(|part| (false, part));
+    let then = hour(earlier.from);
+    // An hour that both periods touch belongs to the window.
+    let until = if then < from { earlier.to.min(from) } else { earlier.to };
+    let until = if hour(until) < until { hour(until) + TimeDelta::hours(1) } else { until };
+    let before = steps::cut_hours(then, until).into_iter().map(|part| (false, part));
     for (at, (is_now, (step, from, to))) in now.chain(before).enumerate() {
         sql.push(if at > 0 { " UNION ALL " } else { "" });
         // Summed by what is called first: what is joined and grouped by name is little then.
@@ -91,20 +95,20 @@ async fn counted(database: &Database, scope: &Scope, kinds: &str, limit: i64) ->
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
 }
 
-/// Who calls whom over the hours that a window touches, what took most time first.
+/// Who calls whom over the hours that a window touches, what took most time first; held against an earlier period.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn calls(database: &Database, scope: &Scope, limit: i64) -> Result<Vec<CallCount>, StoreError> {
-    counted(database, scope, "<> 'statement'", limit).await
+pub async fn calls(database: &Database, scope: &Scope, earlier: &Scope, limit: i64) -> Result<Vec<CallCount>, StoreError> {
+    counted(database, scope, earlier, "<> 'statement'", limit).await
 }
 
-/// Statements over the hours that a window touches, what took most time first.
+/// Statements over the hours that a window touches, what took most time first; held against an earlier period.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn statements(database: &Database, scope: &Scope, limit: i64) -> Result<Vec<CallCount>, StoreError> {
-    counted(database, scope, "= 'statement'", limit).await
+pub async fn statements(database: &Database, scope: &Scope, earlier: &Scope, limit: i64) -> Result<Vec<CallCount>, StoreError> {
+    counted(database, scope, earlier, "= 'statement'", limit).await
 }
 
 /// An instance of a service.
@@ -134,23 +138,35 @@ pub struct Instance {
     pub starts: i64,
     /// Its load as it sent it last, by name.
     pub readings: serde_json::Value,
+    /// Requests and runs in the earlier period, where one is asked for.
+    pub then_requests: i64,
+    /// Of them failed.
+    pub then_failed: i64,
 }
 
 /// Instances that sent something within a window, by service and name.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn instances(database: &Database, scope: &Scope, limit: i64) -> Result<Vec<Instance>, StoreError> {
+pub async fn instances(database: &Database, scope: &Scope, earlier: Option<&Scope>, limit: i64) -> Result<Vec<Instance>, StoreError> {
     let from = hour(scope.from);
     let mut sql = QueryBuilder::new(
         "SELECT service.name AS service, environment.name AS environment, version.label AS version, i.name, i.host, i.region, i.first_at, i.last_at, \
-             coalesce(sum(h.requests), 0)::bigint AS requests, coalesce(sum(h.failed), 0)::bigint AS failed, \
+             coalesce(sum(h.requests) FILTER (WHERE h.is_now), 0)::bigint AS requests, coalesce(sum(h.failed) FILTER (WHERE h.is_now), 0)::bigint AS failed, \
+             coalesce(sum(h.requests) FILTER (WHERE NOT h.is_now), 0)::bigint AS then_requests, \
+             coalesce(sum(h.failed) FILTER (WHERE NOT h.is_now), 0)::bigint AS then_failed, \
              (SELECT count(*) FROM instance o WHERE o.service_id = i.service_id AND o.environment_id = i.environment_id AND o.host = i.host \
                  AND i.host <> '' AND o.first_at >= ",
     );
     sql.push_bind(scope.from).push(") AS starts, i.readings FROM instance i JOIN service ON service.id = i.service_id ");
-    sql.push("JOIN environment ON environment.id = i.environment_id JOIN version ON version.id = i.version_id LEFT JOIN instance_hour h ON h.instance_id = i.id AND h.hour >= ");
-    sql.push_bind(from).push(" AND h.hour < ").push_bind(scope.to).push(" WHERE i.last_at >= ").push_bind(scope.from);
+    sql.push("JOIN environment ON environment.id = i.environment_id JOIN version ON version.id = i.version_id LEFT JOIN (SELECT *, true AS is_now FROM instance_hour WHERE hour >= ");
+    sql.push_bind(from).push(" AND hour < ").push_bind(scope.to);
+    if let Some(earlier) = earlier {
+        sql.push(" UNION ALL SELECT *, false FROM instance_hour WHERE hour >= ").push_bind(hour(earlier.from));
+        sql.push(" AND hour < ").push_bind(earlier.to);
+    }
+    sql.push(") h ON h.instance_id = i.id");
+    sql.push(" WHERE i.last_at >= ").push_bind(scope.from);
     sql.push(" AND i.first_at < ").push_bind(scope.to);
     scoped(&mut sql, scope, "i");
     sql.push(" GROUP BY i.id, service.name, environment.name, version.label ORDER BY service.name, i.last_at DESC, i.name LIMIT ")
@@ -197,8 +213,10 @@ pub async fn platform_events(database: &Database, scope: &Scope, limit: i64) -> 
 
 /// Spans of a trace that is looked at: larger ones show no more services than small ones.
 const LARGEST: usize = 2_000;
-/// Traces looked at per round for who stands behind a name.
+/// Traces looked at per round for who stands behind a name, and about how many pages of a hot table they are chosen from: a busy
+/// quarter of an hour has hundreds of thousands.
 const LOOKED_AT: i64 = 40;
+const PAGES: f64 = 400.0;
 
 /// Looks into newly received traces for which services stand behind the names that others call. Returns how many were found.
 /// Does nothing while another instance is at it.
@@ -226,8 +244,11 @@ pub async fn learn_services(database: &Database, now: DateTime<Utc>) -> Result<u
     if !is_there {
         return Ok(0);
     }
+    let (pages,): (i64,) = sqlx::query_as("SELECT pg_relation_size($1::regclass) / 8192").bind(&table).fetch_one(&mut *transaction).await?;
+    #[expect(clippy::cast_precision_loss, reason = "a share of pages")]
+    let percent = (100.0 * PAGES / pages.max(1) as f64).clamp(0.000_1, 100.0);
     let statement = format!(
-        "SELECT DISTINCT trace_id FROM (SELECT trace_id FROM {table} WHERE service_id = ANY($1) AND received_at < $2 ORDER BY random() LIMIT $3) t"
+        "SELECT DISTINCT trace_id FROM (SELECT trace_id FROM {table} TABLESAMPLE SYSTEM ({percent}) WHERE service_id = ANY($1) AND received_at < $2 ORDER BY random() LIMIT $3) t"
     );
     let ids: Vec<(Uuid,)> =
         sqlx::query_as(AssertSqlSafe(statement)).bind(services).bind(until).bind(LOOKED_AT).fetch_all(&mut *transaction).await?;

@@ -1614,6 +1614,8 @@ export interface components {
             title: string;
             /** @description The version it is charged to. */
             version: string;
+            /** @description Why, in sentences, as it was worked out when the flag rose; empty where it was not. */
+            why: string[];
         };
         /** @description What was found. */
         FoundPage: {
@@ -1886,6 +1888,7 @@ export interface components {
         };
         /** @description A running, or stopped, instance of a service. */
         InstanceItem: {
+            against?: components["schemas"]["InstanceThen"] | null;
             /** @description Its environment. */
             environment: string;
             /**
@@ -1932,6 +1935,19 @@ export interface components {
             items: components["schemas"]["InstanceItem"][];
             /** @description What the platform said within the window, the newest first; 100 at most. */
             platform_events: components["schemas"]["PlatformEventItem"][];
+        };
+        /** @description What an instance did in an earlier period. */
+        InstanceThen: {
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Requests and runs.
+             */
+            requests: number;
         };
         /** @description Errors that become one. */
         JoinedErrors: {
@@ -3380,7 +3396,10 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
+                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 */
                 against?: string;
             };
             header?: never;
@@ -3732,7 +3751,10 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
+                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 */
                 against?: string;
             };
             header?: never;
@@ -3786,7 +3808,10 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
+                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 */
                 against?: string;
             };
             header?: never;
@@ -3840,7 +3865,10 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
+                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 */
                 against?: string;
             };
             header?: never;
@@ -4587,7 +4615,10 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
+                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 */
                 against?: string;
             };
             header?: never;
@@ -4800,6 +4831,11 @@ export interface operations {
                 from?: string;
                 /** @description End of the window; now where not given. */
                 to?: string;
+                /**
+                 * @description The period to hold the window against: `before` it (where nothing is given), so much earlier (`1d`, `7d`), or `BEGINNING/END`.
+                 *     Templates only.
+                 */
+                against?: string;
                 /** @description A predicate over sender, severity, message, trace, user and attributes. Not for templates. */
                 where?: string;
                 /** @description Only lines that hold this text, in any case. */
@@ -4856,6 +4892,11 @@ export interface operations {
                 from?: string;
                 /** @description End of the window; now where not given. */
                 to?: string;
+                /**
+                 * @description The period to hold the window against: `before` it (where nothing is given), so much earlier (`1d`, `7d`), or `BEGINNING/END`.
+                 *     Templates only.
+                 */
+                against?: string;
                 /** @description A predicate over sender, severity, message, trace, user and attributes. Not for templates. */
                 where?: string;
                 /** @description Only lines that hold this text, in any case. */
@@ -5039,7 +5080,10 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
+                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 */
                 against?: string;
             };
             header?: never;
@@ -5315,7 +5359,10 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
+                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 */
                 against?: string;
             };
             header?: never;
@@ -5783,7 +5830,10 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
+                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 */
                 against?: string;
             };
             header?: never;
@@ -5837,7 +5887,10 @@ export interface operations {
                 only?: string;
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
+                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 */
                 against?: string;
             };
             header?: never;

@@ -175,6 +175,15 @@ export function Flag({ flag }: { flag: FlagItem }) {
         {flag.evidence}
         {flag.ended_at && `; ended ${agoInWords(flag.ended_at)}`}
       </span>
+      {flag.why.length > 0 && (
+        <ul aria-label="Why" className="ml-4 list-disc pl-3 text-[13px]">
+          {flag.why.map((sentence) => (
+            <li key={sentence} className="break-words">
+              {sentence}
+            </li>
+          ))}
+        </ul>
+      )}
     </li>
   );
 }

@@ -18,7 +18,7 @@ const failing = (item: CallItem) => (item.count === 0 ? 0 : item.failed / item.c
 /** Who calls whom. */
 export function Calls() {
   const { search, query } = useScope();
-  const calls = useQuery({ queryKey: ["calls", query], queryFn: () => taken(api.GET("/api/v1/calls", { params: { query: { ...query, limit: 500 } } })) });
+  const calls = useQuery({ queryKey: ["calls", query, search.against], queryFn: () => taken(api.GET("/api/v1/calls", { params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } } })) });
   if (calls.isPending) return <Skeleton rows={10} />;
   if (calls.isError) return <Failed what="The calls" error={calls.error} retry={() => void calls.refetch()} />;
   const { items } = calls.data;
@@ -80,7 +80,7 @@ function Fragments({ item }: { item: CallItem }) {
 /** Database statements by the time they take. */
 export function Statements() {
   const { search, query } = useScope();
-  const statements = useQuery({ queryKey: ["statements", query], queryFn: () => taken(api.GET("/api/v1/statements", { params: { query: { ...query, limit: 200 } } })) });
+  const statements = useQuery({ queryKey: ["statements", query, search.against], queryFn: () => taken(api.GET("/api/v1/statements", { params: { query: { ...query, ...(search.against && { against: search.against }), limit: 200 } } })) });
   if (statements.isPending) return <Skeleton rows={10} />;
   if (statements.isError) return <Failed what="The statements" error={statements.error} retry={() => void statements.refetch()} />;
   const { items } = statements.data;
@@ -112,6 +112,7 @@ export function Statements() {
 }
 
 function Counts({ items, head, cells, label }: { items: CallItem[]; head: string[]; cells: (item: CallItem) => React.ReactNode[]; label: string }) {
+  const { then } = useScope();
   return (
     <div className="overflow-x-auto" role="region" aria-label={label} tabIndex={0}>
       <table className="mt-3 w-full text-[13px] tabular-nums">
@@ -122,7 +123,7 @@ function Counts({ items, head, cells, label }: { items: CallItem[]; head: string
                 {name}
               </th>
             ))}
-            {["times", "failed", "mean", "before", "longest", "in all"].map((name) => (
+            {["times", "failed", "mean", then, "longest", "in all"].map((name) => (
               <th key={name} className={`${HEAD} text-right`}>
                 {name}
               </th>

@@ -24,7 +24,7 @@ function reading(name: string, value: number): string {
 /** The instances of services. */
 export function Instances() {
   const { search, query } = useScope();
-  const instances = useQuery({ queryKey: ["instances", query], queryFn: () => taken(api.GET("/api/v1/instances", { params: { query: { ...query, limit: 500 } } })) });
+  const instances = useQuery({ queryKey: ["instances", query, search.against], queryFn: () => taken(api.GET("/api/v1/instances", { params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } } })) });
   if (instances.isPending) return <Skeleton rows={10} />;
   if (instances.isError) return <Failed what="The instances" error={instances.error} retry={() => void instances.refetch()} />;
   const { items, platform_events: events } = instances.data;
@@ -76,8 +76,14 @@ export function Instances() {
                   {item.starts_on_host > 1 && <span className="text-ochre"> · {item.starts_on_host} starts here</span>}
                   <Latest event={events.find((event) => event.instance === item.instance)} />
                 </td>
-                <td className={CELL}>{count(item.requests)}</td>
-                <td className={CELL}>{item.failed > 0 ? <span className="text-brick">{percent(failing(item))}</span> : "0"}</td>
+                <td className={CELL}>
+                  {count(item.requests)}
+                  {item.against && <span className="block text-[12px] text-faint">{count(item.against.requests)} then</span>}
+                </td>
+                <td className={CELL}>
+                  {item.failed > 0 ? <span className="text-brick">{percent(failing(item))}</span> : "0"}
+                  {item.against && <span className="block text-[12px] text-faint">{item.against.requests > 0 ? percent(item.against.failed / item.against.requests) : "—"} then</span>}
+                </td>
                 <td className={CELL}>
                   <time dateTime={item.first_seen} title={exact(item.first_seen)}>
                     {agoInWords(item.first_seen)}

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { type FormEvent, Fragment, useState } from "react";
 import { type LogItem, api, taken } from "../../api/client";
-import { count, counted, exact, windowInWords } from "../../ui/format";
+import { againstInWords, count, counted, exact, windowInWords } from "../../ui/format";
 import { PredicateBox } from "../../ui/predicate-box";
 import { Empty, Failed, Skeleton } from "../../ui/states";
 import { useScope } from "./scope";
@@ -185,8 +185,8 @@ function Line({ item }: { item: LogItem }) {
 }
 
 function Templates() {
-  const { search, query } = useScope();
-  const given = Object.fromEntries(Object.entries({ text: search.text, severity: search.severity, template: search.template }).filter(([, value]) => value !== undefined));
+  const { search, query, then } = useScope();
+  const given = Object.fromEntries(Object.entries({ text: search.text, severity: search.severity, template: search.template, against: search.against }).filter(([, value]) => value !== undefined));
   const templates = useQuery({ queryKey: ["log templates", query, given], queryFn: () => taken(api.GET("/api/v1/logs/templates", { params: { query: { ...query, ...given, limit: 100 } } })) });
   if (templates.isPending) return <Skeleton rows={10} />;
   if (templates.isError) return <Failed what="The templates" error={templates.error} retry={() => void templates.refetch()} />;
@@ -207,12 +207,12 @@ function Templates() {
       <h1 className="text-xl font-bold break-words">
         {first.service} says most often, {counted(first.count, "time", "times")}: <span className="font-mono text-[0.9em]">{first.text}</span>
       </h1>
-      <p className="mt-1 text-faint">Over the whole hours of {windowInWords(search)}, and the same time before; what varies from line to line stands in braces.</p>
+      <p className="mt-1 text-faint">Over the whole hours of {windowInWords(search)}, and {againstInWords(search.against ?? "before")}; what varies from line to line stands in braces.</p>
       <ol className="mt-2 text-[13px]">
         {items.map((item) => (
           <li key={`${item.service} ${item.template}`} className="grid items-center gap-x-3 border-b border-line py-1 md:grid-cols-[5rem_8rem_3.5rem_minmax(0,1fr)_110px]">
             <span className="text-right tabular-nums">{count(item.count)}</span>
-            <span className="text-faint tabular-nums">{item.before === 0 ? "none before" : `${count(item.before)} before`}</span>
+            <span className="text-faint tabular-nums">{item.before === 0 ? `none ${then}` : `${count(item.before)} ${then}`}</span>
             <span className={shade(item.severity)}>{item.severity ?? "—"}</span>
             <Link to="/traffic" search={{ ...search, all: undefined, template: item.template, service: item.service, cursor: undefined }} className="min-w-0 font-mono [overflow-wrap:anywhere]">
               <span className="font-sans text-faint">{item.service}</span> {item.text}

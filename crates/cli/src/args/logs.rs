@@ -60,6 +60,9 @@ pub struct Logs {
     /// Say what lines have in common and how often each came, rather than each line.
     #[arg(long, conflicts_with_all = ["predicate", "trace", "error", "cursor"])]
     pub templates: bool,
+    /// Hold the window against another period: `before` it (where nothing is said), so much earlier (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD", requires = "templates")]
+    pub against: Option<String>,
     /// Lines per page, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
@@ -75,6 +78,9 @@ pub struct Calls {
     pub client: Client,
     #[command(flatten)]
     pub window: TrafficWindow,
+    /// Hold the window against another period: `before` it (where nothing is said), so much earlier (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
     /// Calls at most, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 100)]
     pub limit: u32,
@@ -87,6 +93,9 @@ pub struct Statements {
     pub client: Client,
     #[command(flatten)]
     pub window: TrafficWindow,
+    /// Hold the window against another period: `before` it (where nothing is said), so much earlier (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
     /// Statements at most, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
@@ -99,6 +108,9 @@ pub struct Instances {
     pub client: Client,
     #[command(flatten)]
     pub window: TrafficWindow,
+    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
     /// Instances at most, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 100)]
     pub limit: u32,

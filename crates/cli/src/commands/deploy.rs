@@ -106,6 +106,9 @@ fn show(answer: &DeployCheck) -> Result<(), Fault> {
     for flag in &answer.flags {
         line(printable(&format!("  {:<9}{} {} {}", flag.flag, flag.reference, flag.service, flag.title)))?;
         line(printable(&format!("           {}", flag.evidence)))?;
+        for sentence in &flag.why {
+            line(printable(&format!("           why: {sentence}")))?;
+        }
     }
     for endpoint in &answer.slower {
         line(printable(&format!("  slower   {}: {}", endpoint.endpoint, p95s(endpoint))))?;

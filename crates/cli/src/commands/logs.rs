@@ -17,13 +17,14 @@ pub async fn run(arguments: Logs) -> Result<(), Fault> {
         ("trace", arguments.trace),
         ("error", arguments.error),
         ("template", arguments.like),
+        ("against", arguments.against.clone()),
         ("limit", Some(arguments.limit.to_string())),
         ("cursor", arguments.cursor),
     ]);
     let api = Api::new(&arguments.client)?;
     if arguments.templates {
         let list: LogTemplates = api.get("/logs/templates", &query).await?;
-        return if arguments.client.json { json(&list) } else { templates(list, &arguments.window.since) };
+        return if arguments.client.json { json(&list) } else { templates(list, &arguments.window.since, arguments.against.as_deref()) };
     }
     let page: LogPage = api.get("/logs", &query).await?;
     if arguments.client.json {
@@ -54,7 +55,7 @@ fn row(item: LogItem) -> Vec<String> {
     vec![time(item.at), word(item.severity), item.service, item.message, item.trace_id.unwrap_or_default()]
 }
 
-fn templates(list: LogTemplates, since: &str) -> Result<(), Fault> {
+fn templates(list: LogTemplates, since: &str, against: Option<&str>) -> Result<(), Fault> {
     let Some(first) = list.items.first() else {
         return line(format!("No such line came in the last {since}."));
     };
@@ -65,7 +66,7 @@ fn templates(list: LogTemplates, since: &str) -> Result<(), Fault> {
     ))?;
     let columns = [
         Column("lines", Fit::Number),
-        Column("before", Fit::Number),
+        Column(if against.is_none_or(|period| period == "before") { "before" } else { "then" }, Fit::Number),
         Column("severity", Fit::Whole),
         Column("service", Fit::Whole),
         Column("what they say", Fit::Text(30)),

@@ -17,6 +17,11 @@ fn whom(item: &CallItem) -> String {
     }
 }
 
+/// The heading of what was then.
+fn mean_then(against: Option<&str>) -> &'static str {
+    if against.is_none_or(|period| period == "before") { "mean before" } else { "mean then" }
+}
+
 fn numbers(item: &CallItem) -> [String; 5] {
     let failed = if item.failed > 0 { format!("{} ({})", grouped(item.failed), share(item.failed, item.count)) } else { "0".to_owned() };
     [grouped(item.count), failed, took(Some(item.mean_ms)), took(item.mean_before_ms), took(Some(item.total_ms))]
@@ -25,6 +30,7 @@ fn numbers(item: &CallItem) -> [String; 5] {
 pub async fn calls(arguments: Calls) -> Result<(), Fault> {
     let mut query = query(&arguments.window);
     query.push(("limit", Some(arguments.limit.to_string())));
+    query.push(("against", arguments.against.clone()));
     let list: CallList = Api::new(&arguments.client)?.get("/calls", &query).await?;
     if arguments.client.json {
         return json(&list);
@@ -46,7 +52,7 @@ pub async fn calls(arguments: Calls) -> Result<(), Fault> {
         Column("times", Fit::Number),
         Column("failed", Fit::Number),
         Column("mean", Fit::Number),
-        Column("mean before", Fit::Number),
+        Column(mean_then(arguments.against.as_deref()), Fit::Number),
         Column("in all", Fit::Number),
     ];
     let row = |item: CallItem| {
@@ -59,6 +65,7 @@ pub async fn calls(arguments: Calls) -> Result<(), Fault> {
 pub async fn statements(arguments: Statements) -> Result<(), Fault> {
     let mut query = query(&arguments.window);
     query.push(("limit", Some(arguments.limit.to_string())));
+    query.push(("against", arguments.against.clone()));
     let list: CallList = Api::new(&arguments.client)?.get("/statements", &query).await?;
     if arguments.client.json {
         return json(&list);
@@ -79,7 +86,7 @@ pub async fn statements(arguments: Statements) -> Result<(), Fault> {
         Column("times", Fit::Number),
         Column("failed", Fit::Number),
         Column("mean", Fit::Number),
-        Column("mean before", Fit::Number),
+        Column(mean_then(arguments.against.as_deref()), Fit::Number),
         Column("in all", Fit::Number),
     ];
     table(&columns, list.items.into_iter().map(|item| [vec![item.service.clone(), item.name.clone()], numbers(&item).to_vec()].concat()))
@@ -88,6 +95,7 @@ pub async fn statements(arguments: Statements) -> Result<(), Fault> {
 pub async fn instances(arguments: Instances) -> Result<(), Fault> {
     let mut query = query(&arguments.window);
     query.push(("limit", Some(arguments.limit.to_string())));
+    query.push(("against", arguments.against.clone()));
     let list: InstanceList = Api::new(&arguments.client)?.get("/instances", &query).await?;
     if arguments.client.json {
         return json(&list);
@@ -110,6 +118,10 @@ pub async fn instances(arguments: Instances) -> Result<(), Fault> {
         Column("last seen", Fit::Whole),
         Column("load", Fit::Text(12)),
     ];
+    let mut columns = Vec::from(columns);
+    if arguments.against.is_some() {
+        columns.push(Column("then", Fit::Text(14)));
+    }
     table(&columns, list.items.into_iter().map(instance))?;
     if list.platform_events.is_empty() {
         return Ok(());
@@ -142,7 +154,8 @@ fn instance(item: InstanceItem) -> Vec<String> {
     let place = [item.host.as_str(), item.region.as_str()].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(", ");
     let load: Vec<String> =
         item.readings.as_object().into_iter().flatten().filter_map(|(name, value)| Some(reading(name, value.as_f64()?))).collect();
-    vec![
+    let then = item.against.as_ref().map(|then| format!("{} of {} failed", grouped(then.failed), grouped(then.requests)));
+    let mut cells = vec![
         format!("{} {}", item.service, item.version),
         item.instance,
         place,
@@ -151,7 +164,9 @@ fn instance(item: InstanceItem) -> Vec<String> {
         time(item.first_seen),
         time(item.last_seen),
         load.join(", "),
-    ]
+    ];
+    cells.extend(then);
+    cells
 }
 
 pub async fn now(arguments: Now) -> Result<(), Fault> {

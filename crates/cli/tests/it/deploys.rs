@@ -76,6 +76,17 @@ async fn a_deploy_that_brings_an_error_is_flagged_and_one_that_does_not_is_clear
     let flags = flagged.1["flags"].as_array().unwrap();
     assert_eq!((flags.len(), &flags[0]["flag"], &flags[0]["title"]), (1, &json!("new"), &json!("DivisionByZero: no fare")), "{flags:?}");
     assert_eq!(flags[0]["evidence"], "never seen before in production; first in fares 2.4.0");
+    // Why is worked out as the flag rises, and stays with it.
+    let explained = loop {
+        let answer = check("2.4.0").1["flags"][0]["why"].clone();
+        if answer.as_array().is_some_and(|why| !why.is_empty()) || std::time::Instant::now() > until {
+            break answer;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(500)).await;
+    };
+    assert!(explained[0].as_str().unwrap().starts_with("It began with fares 2.4.0: never seen in production before"), "{explained}");
+    let printed = running.client(&["deploy", "check", "fares@2.4.0", "--environment", "production"]);
+    assert!(String::from_utf8(printed.stdout).unwrap().contains("why: It began with fares 2.4.0"));
     assert_eq!(flagged.1["outcome"], "flagged");
 
     let (code, answer) = check("2.3.9");
@@ -304,8 +315,8 @@ async fn the_running_service_and_the_backtest_say_the_same_of_the_same_data() {
     // Thirty hours: a steady error that 2.4.0 makes surge, a new one that comes with it, one that rises without a deploy.
     let of_minute = |ago: u64| {
         let version = if ago > 90 { "2.3.9" } else { "2.4.0" };
-        let timeouts = if (40..=90).contains(&ago) { 4 + ago % 3 } else { u64::from(ago % 3 == 0) };
-        let missing = u64::from(ago <= 85 && ago % 5 == 0);
+        let timeouts = if (40..=90).contains(&ago) { 4 + ago % 3 } else { u64::from(ago.is_multiple_of(3)) };
+        let missing = u64::from(ago <= 85 && ago.is_multiple_of(5));
         let refused = if (130..=160).contains(&ago) { 5 + ago % 2 } else { u64::from(ago % 4 == 1) };
         (version, [("Timeout", timeouts), ("DivisionByZero", missing), ("Refused", refused)])
     };
@@ -356,7 +367,7 @@ async fn the_running_service_and_the_backtest_say_the_same_of_the_same_data() {
                 flag["flag"].as_str().unwrap(),
                 flag["group"].as_str().unwrap(),
                 flag["version"].as_str().unwrap_or_default(),
-                &flag["at"].as_str().unwrap()[..16]
+                outcrop_core::text::prefix(flag["at"].as_str().unwrap(), 16)
             )
         })
         .collect();

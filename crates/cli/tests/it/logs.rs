@@ -214,6 +214,23 @@ async fn instances_tell_their_load_and_what_is_unwell_is_said() {
         (&json!(40), &json!(12), &json!({"process.cpu.utilization": 0.42}))
     );
 
+    // Held against the very same hours, everything is as it was; against a week ago, nothing was.
+    let whole = format!(
+        "{}/{}",
+        humantime::format_rfc3339_seconds(std::time::SystemTime::now() - std::time::Duration::from_secs(86_400)),
+        humantime::format_rfc3339_seconds(std::time::SystemTime::now())
+    );
+    for (period, requests, lines) in [(whole.as_str(), 40, 2), ("7d", 0, 0)] {
+        let instances = running.client_json(&["instances", "--against", period]);
+        assert_eq!(instances["items"][0]["against"]["requests"], requests, "{period}: {instances}");
+        let templates = running.client_json(&["logs", "--templates", "--against", period]);
+        assert_eq!(
+            (&templates["items"][0]["count"], &templates["items"][0]["before"]),
+            (&json!(2), &json!(lines)),
+            "{period}: {templates}"
+        );
+    }
+
     let now = running.client_json(&["now"]);
     assert_eq!((&now["requests"], &now["failed"]), (&json!(40), &json!(12)), "{now}");
     let unwell = &now["items"].as_array().unwrap().iter().find(|item| item["kind"] == "failing").unwrap();

@@ -317,5 +317,6 @@ pub(super) fn flag_item(flag: &Flag) -> FlagItem {
         said_at: flag.said_at,
         ended_at: flag.ended_at,
         evidence,
+        why: flag.why.clone().unwrap_or_default(),
     }
 }

@@ -11,7 +11,7 @@ use outcrop_store::errors::Scope;
 use outcrop_store::logs::{self, Asked, AskedTemplates, Line};
 use outcrop_store::{from_utc, occurrences, traces};
 
-use super::query::{bad, cursor, error_of, limit, parameters, read_cursor, scope};
+use super::query::{against_or_before, bad, cursor, error_of, limit, parameters, read_cursor, scope};
 use super::traces::{millis, trace_id};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
@@ -126,14 +126,16 @@ pub(super) async fn list_templates(
         return Err(bad(format!("templates are counted by the hour, service and environment: {name} cannot narrow them")));
     }
     let (scope, limit) = (window(&query)?, limit(query.limit)?);
+    let earlier = against_or_before(query.against.as_deref(), &scope)?;
     let asked = AskedTemplates {
         text: query.text.filter(|text| !text.is_empty()),
         severity: least_severity(query.severity.as_ref())?,
         template: template(query.template.as_ref())?,
     };
     let database = state.database.clone();
-    let counts =
-        state.on_main(async move { logs::templates(&database, &scope, &asked, i64::try_from(limit).unwrap_or(i64::MAX)).await }).await?;
+    let counts = state
+        .on_main(async move { logs::templates(&database, &scope, &earlier, &asked, i64::try_from(limit).unwrap_or(i64::MAX)).await })
+        .await?;
     let items = counts
         .into_iter()
         .map(|count| LogTemplate {

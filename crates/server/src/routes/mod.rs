@@ -30,7 +30,7 @@ mod traces;
 mod traffic;
 mod uses;
 mod viewer;
-mod why;
+pub(crate) mod why;
 
 use actix_web::{HttpResponse, web};
 use utoipa::OpenApi;

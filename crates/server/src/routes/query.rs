@@ -94,6 +94,12 @@ pub(super) fn against(asked: Option<&str>, scope: &Scope) -> Result<Option<Scope
     Ok(Some(Scope { from, to, ..scope.clone() }))
 }
 
+/// The period that a window is held against: what is asked for, else as long as the window, before it.
+pub(super) fn against_or_before(asked: Option<&str>, scope: &Scope) -> Result<Scope, ApiError> {
+    let asked = against(asked, scope)?;
+    Ok(asked.unwrap_or_else(|| Scope { from: scope.from - (scope.to - scope.from), to: scope.from, ..scope.clone() }))
+}
+
 /// The error that a reference leads to: itself, or the one it was joined into.
 pub(super) async fn error_of(state: &State, text: &str) -> Result<Reference, ApiError> {
     let asked: Reference = text.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;

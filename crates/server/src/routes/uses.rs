@@ -10,13 +10,15 @@ use outcrop_store::errors::Scope;
 use outcrop_store::uses::{self, CallCount};
 use outcrop_store::{Database, StoreError, errors, from_utc, now, to_utc};
 
-use super::query::{limit, parameters};
+use super::query::{against, against_or_before, limit, parameters};
 use super::traces::millis;
 use super::traffic::window;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{CallItem, CallList, InstanceItem, InstanceList, NowItem, NowReport, PlatformEventItem, Problem, TrafficQuery};
+use crate::wire::{
+    CallItem, CallList, InstanceItem, InstanceList, InstanceThen, NowItem, NowReport, PlatformEventItem, Problem, TrafficQuery,
+};
 
 #[expect(clippy::cast_precision_loss, reason = "durations and counts far below 2^53")]
 fn mean(total_us: i64, count: i64) -> Option<f64> {
@@ -48,8 +50,10 @@ fn item(row: CallCount) -> CallItem {
 pub(super) async fn list_calls(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<CallList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
+    let earlier = against_or_before(asked.against.as_deref(), &scope)?;
     let database = state.database.clone();
-    let rows = state.on_main(async move { uses::calls(&database, &scope, i64::try_from(limit).unwrap_or(i64::MAX)).await }).await?;
+    let rows =
+        state.on_main(async move { uses::calls(&database, &scope, &earlier, i64::try_from(limit).unwrap_or(i64::MAX)).await }).await?;
     Ok(web::Json(CallList { items: rows.into_iter().map(item).collect() }))
 }
 
@@ -66,8 +70,10 @@ pub(super) async fn list_statements(
 ) -> Result<web::Json<CallList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
+    let earlier = against_or_before(asked.against.as_deref(), &scope)?;
     let database = state.database.clone();
-    let rows = state.on_main(async move { uses::statements(&database, &scope, i64::try_from(limit).unwrap_or(i64::MAX)).await }).await?;
+    let rows =
+        state.on_main(async move { uses::statements(&database, &scope, &earlier, i64::try_from(limit).unwrap_or(i64::MAX)).await }).await?;
     Ok(web::Json(CallList { items: rows.into_iter().map(item).collect() }))
 }
 
@@ -86,9 +92,14 @@ pub(super) async fn list_instances(
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
     let database = state.database.clone();
     let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+    let earlier = against(asked.against.as_deref(), &scope)?;
+    let is_against = earlier.is_some();
     let (rows, events) = state
         .on_main(async move {
-            futures_util::try_join!(uses::instances(&database, &scope, limit), uses::platform_events(&database, &scope, PLATFORM_EVENTS))
+            futures_util::try_join!(
+                uses::instances(&database, &scope, earlier.as_ref(), limit),
+                uses::platform_events(&database, &scope, PLATFORM_EVENTS)
+            )
         })
         .await?;
     let platform_events = events
@@ -116,6 +127,7 @@ pub(super) async fn list_instances(
             requests: row.requests,
             failed: row.failed,
             starts_on_host: row.starts,
+            against: is_against.then_some(InstanceThen { requests: row.then_requests, failed: row.then_failed }),
             readings: row.readings,
         })
         .collect();

@@ -41,6 +41,17 @@ pub(super) async fn explain_why(_viewer: Viewer, path: web::Path<String>, state:
     why.map(web::Json).ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
 }
 
+/// Works out why errors were flagged that rose just now, so that whoever is told of them is told that too. Returns how many.
+pub(crate) async fn explain_flags(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
+    let flags = deploys::unexplained(database, now).await?;
+    for (flag, error) in &flags {
+        let sentences = why(database, errors::reference(*error), now).await?.map(|why| why.sentences).unwrap_or_default();
+        let texts: Vec<String> = sentences.into_iter().map(|sentence| sentence.text).collect();
+        deploys::explain(database, *flag, &texts).await?;
+    }
+    Ok(flags.len())
+}
+
 async fn why(database: &Database, reference: Reference, now: DateTime<Utc>) -> Result<Option<Why>, StoreError> {
     let number = errors::number(reference);
     let week = Scope { service: None, environment: None, version: None, from: now - WINDOW, to: now, predicate: None };

@@ -177,4 +177,6 @@ pub struct FlagItem {
     pub ended_at: Option<DateTime<Utc>>,
     /// The evidence in words and numbers.
     pub evidence: String,
+    /// Why, in sentences, as it was worked out when the flag rose; empty where it was not.
+    pub why: Vec<String>,
 }

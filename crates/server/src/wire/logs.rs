@@ -23,6 +23,9 @@ pub struct LogQuery {
     pub from: Option<DateTime<Utc>>,
     /// End of the window; now where not given.
     pub to: Option<DateTime<Utc>>,
+    /// The period to hold the window against: `before` it (where nothing is given), so much earlier (`1d`, `7d`), or `BEGINNING/END`.
+    /// Templates only.
+    pub against: Option<String>,
     /// A predicate over sender, severity, message, trace, user and attributes. Not for templates.
     #[serde(rename = "where")]
     pub predicate: Option<String>,

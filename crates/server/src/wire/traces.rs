@@ -191,7 +191,8 @@ pub struct TrafficQuery {
     pub only: Option<String>,
     /// The cursor of a page. Requests only.
     pub cursor: Option<String>,
-    /// The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints only.
+    /// The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
+    /// statements (these two are held against the time before where nothing is given) and instances.
     pub against: Option<String>,
 }
 

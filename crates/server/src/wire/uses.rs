@@ -91,6 +91,17 @@ pub struct InstanceItem {
     pub starts_on_host: i64,
     /// Its load as it sent it last, by the metric's name.
     pub readings: serde_json::Value,
+    /// What it did in the period that the window is held against; null where none is asked for.
+    pub against: Option<InstanceThen>,
+}
+
+/// What an instance did in an earlier period.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct InstanceThen {
+    /// Requests and runs.
+    pub requests: i64,
+    /// Of them failed.
+    pub failed: i64,
 }
 
 /// What is unwell now.
