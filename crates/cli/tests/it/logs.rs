@@ -217,7 +217,7 @@ async fn instances_tell_their_load_and_what_is_unwell_is_said() {
     // Held against the very same hours, everything is as it was; against a week ago, nothing was.
     let whole = format!(
         "{}/{}",
-        humantime::format_rfc3339_seconds(std::time::SystemTime::now() - std::time::Duration::from_secs(86_400)),
+        humantime::format_rfc3339_seconds(std::time::SystemTime::now() - std::time::Duration::from_hours(24)),
         humantime::format_rfc3339_seconds(std::time::SystemTime::now())
     );
     for (period, requests, lines) in [(whole.as_str(), 40, 2), ("7d", 0, 0)] {

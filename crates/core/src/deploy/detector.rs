@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::event::{Event, FlagKind, FlagLine, Minute};
 use super::group::{Group, Nats};
-use super::place::{Of, Place, Told};
+use super::place::{Of, PAST, Place, Told};
 use super::series::span;
 
 /// Evidence, in nats, from which on a window that begins with a deploy tells of a surge.
@@ -21,6 +21,8 @@ const DRIFT: f64 = 1.5;
 const HOUR: Minute = 60;
 /// What both are lowered by while other errors of the service rise as well.
 const TOGETHER: f64 = 1.5;
+/// The share of a service's flags that may be false: α of [`of_many`].
+const FALSE_SHARE: f64 = 0.02;
 /// Evidence of other errors of late, above [`HINT`] each, from which on they count as rising together.
 const TOGETHER_FROM: f64 = 9.0;
 const HINT: f64 = 6.0;
@@ -226,6 +228,24 @@ fn anywhere(length: Minute) -> f64 {
 /// A window with the version that its deploy brought, and by how much it exceeds what is asked of it.
 type Lead = (Told, Option<u32>, f64);
 
+/// How many nats more are asked of each of many errors, so that of the flags of a service the same share is false however many errors it has: the
+/// e-BH procedure (Wang and Ramdas, "False discovery rate control with e-values", 2022) takes the k-th strongest of K hypotheses where its e-value
+/// is K / (α k) or more. What is asked after a deploy is that of 73 errors at α = 0.02: fewer ask for no more. `watched`: K; `strong`: k, this one
+/// among them.
+fn of_many(watched: usize, strong: usize) -> f64 {
+    #[expect(clippy::cast_precision_loss, reason = "errors of a service")]
+    let share = watched as f64 / strong as f64;
+    ((share / FALSE_SHARE).ln() - AFTER_DEPLOY).max(0.0)
+}
+
+/// How many errors of a service occurred in its past, and how many have strong evidence of late with this one.
+fn many(place: &Place, error: &str, minute: Minute) -> (usize, usize) {
+    let watched = place.groups.values().filter(|group| group.events.last().is_some_and(|(at, _, _)| minute - at <= PAST)).count();
+    let is_strong =
+        |(name, group): &(&String, &Group)| *name != error && minute - group.lately.1 <= LATELY && group.lately.0 >= AFTER_DEPLOY;
+    (watched, 1 + place.groups.iter().filter(is_strong).count())
+}
+
 /// The window that exceeds most what is asked of it, since a deploy or anywhere; and what all windows told.
 fn strongest(place: &Place, group: &Group, minute: Minute) -> (Option<Lead>, Vec<(Minute, Nats)>) {
     let until = minute + 1;
@@ -289,11 +309,12 @@ fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
         .filter(|(name, other)| *name != error && minute - other.lately.1 <= LATELY)
         .map(|(_, other)| (other.lately.0 - HINT).max(0.0))
         .sum();
+    let (watched, strong) = many(place, error, minute);
     let group = place.groups.get(error)?;
     let running = group.events.last().map(|(_, version, _)| *version).unwrap_or_default();
     let group = place.groups.get_mut(error)?;
     group.lately = (told.evidence(), minute);
-    let lead = if others >= TOGETHER_FROM { lead + TOGETHER } else { lead };
+    let lead = if others >= TOGETHER_FROM { lead + TOGETHER } else { lead } - of_many(watched, strong);
     if lead < 0.0 {
         return None;
     }
@@ -355,4 +376,20 @@ fn end_episodes(place: &mut Place, minute: Minute) -> Vec<(String, Minute, Minut
         }
     }
     ended
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn many_errors_are_asked_for_as_much_more_as_there_are_more_of_them() {
+        assert!(of_many(1, 1) < f64::EPSILON && of_many(72, 1) < f64::EPSILON, "few ask for no more");
+        // Ten times as many: ln 10 more. Ten strong ones among them: no more than one among a tenth.
+        assert!((of_many(7_300, 1) - of_many(730, 1) - 10.0_f64.ln()).abs() < 1e-9);
+        assert!((of_many(7_300, 10) - of_many(730, 1)).abs() < 1e-9);
+        // The e-value that is asked for of the k-th of K is K / (α k).
+        let asked = (AFTER_DEPLOY + of_many(1_000, 4)).exp();
+        assert!((asked / (1_000.0 / (FALSE_SHARE * 4.0)) - 1.0).abs() < 1e-9, "{asked}");
+    }
 }

@@ -9,7 +9,7 @@ use super::order::VersionOrder;
 use super::series::{Sums, span};
 
 /// Minutes of the past that a rate is learnt from.
-const PAST: Minute = 3 * 1_440;
+pub(super) const PAST: Minute = 3 * 1_440;
 /// The least relative variance of hours: no rate is quite steady.
 const LEAST_SLOW: f64 = 0.0015;
 /// Minutes of the latest past that tell where a slowly changing rate stands.
