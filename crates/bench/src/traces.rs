@@ -5,7 +5,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use opentelemetry_proto::tonic::collector::trace::v1::ExportTraceServiceRequest;
 use opentelemetry_proto::tonic::resource::v1::Resource;
 use opentelemetry_proto::tonic::trace::v1::{ResourceSpans, ScopeSpans, Span, Status};
-use outcrop_testkit::{Durability, Postgres, Running, Service};
+use outcrop_testkit::{Browser, Durability, PASSWORD, Postgres, Running, Service};
 use prost::Message;
 use sqlx::{AssertSqlSafe, Connection, PgConnection};
 
@@ -21,6 +21,8 @@ const REQUESTS: u64 = 60;
 /// Spans of the trace that is read, and of each of the others.
 const LONG: u64 = 1_000;
 const PER_TRACE: u64 = 10;
+/// Spans of the trace whose page is opened.
+const WIDE: u64 = 10_000;
 /// The days over which what is kept lies.
 const DAYS: i64 = 7;
 
@@ -30,7 +32,7 @@ pub async fn run(binary: &str, spans: u64) {
     let service = Service::new(binary, url.clone()).start().await;
     let mut connection = PgConnection::connect(&url).await.expect("the database answers");
     fill(&service).await;
-    let long = long_trace(&service).await;
+    let long = long_trace(&service, 9_999_999, LONG).await;
     println!("copying what was sent over {DAYS} days, and to {spans} spans");
     copy_counts(&mut connection).await;
     let stored = copy_spans(&mut connection, spans).await;
@@ -72,6 +74,33 @@ pub async fn run(binary: &str, spans: u64) {
         let median = print(&name, &mut reads, Some(AIM_MS));
         println!("{:<36} {:>8.2} of the floor", "", median / floor);
     }
+    page(&service).await;
+}
+
+/// The page of a trace of 10,000 spans, from an empty cache until its first row stands there, and the longest and the median frame
+/// while it scrolls from end to end.
+async fn page(service: &Running) {
+    let id = long_trace(service, 9_999_998, WIDE).await;
+    let browser = Browser::start(1280, 800, "light").await;
+    browser.open(&format!("{}/errors", service.url)).await;
+    browser.sign_in(&service.email, PASSWORD).await;
+    browser.find("nav[aria-label=Pages]").await;
+    let mut loads = vec![];
+    for _ in 0..5 {
+        browser.driver.goto("about:blank").await.expect("an empty page");
+        browser.driver.cdp().send_raw("Network.clearBrowserCache", serde_json::json!({})).await.expect("the cache can be emptied");
+        let start = Instant::now();
+        browser.open(&format!("{}/traces/{id}", service.url)).await;
+        browser.find("[role=listbox] [role=option]").await;
+        loads.push(millis(start));
+    }
+    print(&format!("page of {WIDE} spans, cold, first row"), &mut loads, None);
+    let script = "const done = arguments[arguments.length - 1]; const box = document.querySelector('[role=listbox]'); const times = []; let last = performance.now(); let at = 0; \
+        const step = (now) => { times.push(now - last); last = now; at += 1; box.scrollTop = (box.scrollHeight * at) / 240; at < 240 ? requestAnimationFrame(step) : done(times.slice(1)); }; requestAnimationFrame(step);";
+    let frames = browser.driver.execute_async(script, vec![]).await.expect("the page scrolls");
+    let mut frames: Vec<f64> = frames.json().as_array().into_iter().flatten().filter_map(serde_json::Value::as_f64).collect();
+    print("frames while scrolling through it", &mut frames, None);
+    println!("{:<36} {:>8.1} the longest", "", frames.last().copied().unwrap_or_default());
 }
 
 fn nanos(back: Duration) -> u64 {
@@ -169,8 +198,8 @@ async fn fill(service: &Running) {
     }
 }
 
-async fn long_trace(service: &Running) -> String {
-    let spans = spans_of(9_999_999, 3, 1, LONG, Duration::from_mins(1));
+async fn long_trace(service: &Running, number: u64, count: u64) -> String {
+    let spans = spans_of(number, 3, 1, count, Duration::from_mins(1));
     let id = u128::from_be_bytes(spans[0].trace_id.as_slice().try_into().expect("16 bytes"));
     send(service, request(3, spans)).await;
     format!("{id:032x}")

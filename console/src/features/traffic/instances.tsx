@@ -1,5 +1,4 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
 import { type InstanceItem, type PlatformEventItem, api, taken } from "../../api/client";
 import { agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
 import { Empty, Failed, Skeleton } from "../../ui/states";
@@ -74,7 +73,7 @@ export function Instances() {
                 <td className={CELL}>
                   {[item.host, item.region].filter(Boolean).join(", ") || "—"}
                   {item.starts_on_host > 1 && <span className="text-ochre"> · {item.starts_on_host} starts here</span>}
-                  <Latest event={events.find((event) => event.instance === item.instance)} />
+                  <Latest events={events.filter((event) => event.instance === item.instance)} />
                 </td>
                 <td className={CELL}>
                   {count(item.requests)}
@@ -109,23 +108,18 @@ export function Instances() {
         </table>
       </div>
       <PlatformEvents events={events} />
-      <p className="mt-3 text-faint">
-        What a platform says of them (evictions, restarts) comes as log lines:{" "}
-        <Link to="/traffic" search={{ ...search, view: "logs" }}>
-          the log lines
-        </Link>
-        .
-      </p>
     </>
   );
 }
 
-/** The latest that the platform said of an instance. */
-function Latest({ event }: { event: PlatformEventItem | undefined }) {
+/** The latest warning that the platform gave of an instance, else the latest that it said. */
+function Latest({ events }: { events: PlatformEventItem[] }) {
+  const event = events.find((event) => event.is_warning) ?? events[0];
   if (!event) return null;
+  const words = event.reason.includes(".") ? event.message : `${event.reason}: ${event.message}`;
   return (
-    <span className={`block ${event.is_warning ? "text-brick" : "text-faint"}`} title={event.message}>
-      {event.reason}, {agoInWords(event.at)}
+    <span className={`block ${event.is_warning ? "text-brick" : "text-faint"}`} title={words}>
+      {words.length > 60 ? `${words.slice(0, 59)}…` : words}, {agoInWords(event.at)}
     </span>
   );
 }

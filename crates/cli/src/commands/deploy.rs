@@ -134,7 +134,7 @@ async fn show_one(arguments: ShowDeploy) -> Result<(), Fault> {
     }
     show(&detail.deploy.check)?;
     if let Some(what) = detail.beside_what.as_ref().filter(|_| !detail.beside.is_empty()) {
-        line(printable(&format!("\nEndpoints of {what}:\n")))?;
+        line(format!("\nEndpoints of {}:\n", printable(what)))?;
         endpoints(detail.beside, "the rest")?;
     }
     if !detail.endpoints.is_empty() {

@@ -97,6 +97,7 @@ fn of_unit(record: &LogRecord) -> Option<Said> {
     }
     let said = field("MESSAGE");
     let message = if said.is_empty() { record.body.to_text().into_owned() } else { said };
+    let message = message.strip_prefix(&format!("{unit}: ")).map_or(message.clone(), str::to_owned);
     let is_warning = field("PRIORITY").parse::<u8>().is_ok_and(|priority| priority <= 4);
     Some(Said { object: field("_HOSTNAME"), node: String::new(), reason: unit, message, is_warning })
 }
