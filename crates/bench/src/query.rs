@@ -13,6 +13,8 @@ use crate::intake::{PER_REQUEST, Shape, request};
 const API_AIM_MS: f64 = 30.0;
 const PAGE_AIM_MS: f64 = 1_000.0;
 const STANDS_OUT_AIM_MS: f64 = 1_000.0;
+/// The aim for a year of tallies of one error.
+const YEAR_AIM_MS: f64 = 20.0;
 /// The days the occurrences lie in.
 const DAYS: u64 = 6;
 /// Reads before each figure.
@@ -77,7 +79,54 @@ pub async fn run(binary: &str, occurrences: u64, errors: u64, copies: u64) {
         println!("{:<36} {:>8.2} of the floor", "", median / floor);
     }
     stands_out(&service).await;
+    year(&service, &mut connection).await;
     page(&service).await;
+}
+
+/// A year of one error, in a hundred versions: its tallies in one query over the hours, folded and unfolded, and the chart that is drawn of them.
+async fn year(service: &Running, connection: &mut PgConnection) {
+    for statement in [
+        "INSERT INTO version (service_id, label, label_hash) SELECT service_id, 'year-' || n, gen_random_uuid() \
+             FROM (SELECT service_id FROM cause ORDER BY id LIMIT 1) of_cause, generate_series(0, 99) n",
+        "INSERT INTO tally_hour (hour, environment_id, cause_id, version_id, n) \
+             SELECT h, (SELECT min(id) FROM environment), (SELECT min(id) FROM cause), version.id, 3 \
+             FROM generate_series(date_trunc('day', now()) - interval '365 days', date_trunc('day', now()) - interval '8 days', interval '1 hour') h \
+             JOIN version ON version.label = 'year-' || (extract(epoch FROM h)::bigint / 345600 % 100) ON CONFLICT DO NOTHING",
+        "INSERT INTO tally_day (day, environment_id, cause_id, version_id, n) SELECT date_trunc('day', hour, 'UTC'), environment_id, cause_id, version_id, sum(n) \
+             FROM tally_hour WHERE hour < now() - interval '8 days' GROUP BY 1, 2, 3, 4 ON CONFLICT DO NOTHING",
+        "ANALYZE",
+    ] {
+        sqlx::raw_sql(statement).execute(&mut *connection).await.unwrap_or_else(|error| panic!("{statement}: {error}"));
+    }
+    for (name, table, aim) in [
+        ("a year of one error, by the hour", "tally_hour", None),
+        ("a year of one error, folded by the day", "tally_day", Some(YEAR_AIM_MS)),
+    ] {
+        let statement = format!(
+            "SELECT * FROM {table} WHERE cause_id = (SELECT min(id) FROM cause) AND environment_id = (SELECT min(id) FROM environment)"
+        );
+        let mut reads = vec![];
+        for _ in 0..READS {
+            let start = Instant::now();
+            sqlx::query(sqlx::AssertSqlSafe(statement.clone())).fetch_all(&mut *connection).await.expect("tallies are read");
+            reads.push(millis(start));
+        }
+        print(name, &mut reads, aim);
+    }
+    let (error,): (i32,) =
+        sqlx::query_as("SELECT error_id FROM cause ORDER BY id LIMIT 1").fetch_one(&mut *connection).await.expect("an error");
+    let path = format!(
+        "/api/v1/errors/{}/timeline?since=365d&steps=60",
+        outcrop_core::Reference::of_number(u32::from_ne_bytes(error.to_ne_bytes()))
+    );
+    let mut reads = vec![];
+    for _ in 0..READS {
+        let start = Instant::now();
+        let (status, answer) = service.get(&path).await;
+        reads.push(millis(start));
+        assert_eq!(status, 200, "{answer}");
+    }
+    print("its chart over a year, whole answer", &mut reads, None);
 }
 
 /// What stands out among the occurrences of the error with most of them.

@@ -8,7 +8,7 @@ use sqlx::{FromRow, QueryBuilder};
 use crate::errors::{Scope, number};
 use crate::{Database, StoreError, predicate};
 
-/// A window cut into steps of equal length. Whole hours are read from hour counts, shorter steps from minutes.
+/// A window cut into steps of equal length. Whole days are read from day counts, whole hours from hour counts, shorter steps from minutes.
 #[derive(Clone, Copy, Debug)]
 pub struct Steps {
     /// Beginning of the first step, on a border of steps since 1970.
@@ -57,6 +57,10 @@ impl Steps {
     const fn is_hourly(&self) -> bool {
         self.step.num_minutes() % 60 == 0
     }
+
+    const fn is_daily(&self) -> bool {
+        self.step.num_minutes() % 1_440 == 0
+    }
 }
 
 /// A number in one step of one version.
@@ -86,7 +90,9 @@ pub async fn occurrences(
         return matching(database, errors, scope, predicate, steps).await;
     }
     let numbers: Vec<i32> = errors.iter().map(|error| i32::from_ne_bytes(error.number().to_ne_bytes())).collect();
-    let statement = if steps.is_hourly() {
+    let statement = if steps.is_daily() {
+        include_str!("../queries/timeline/occurrences_by_day.sql")
+    } else if steps.is_hourly() {
         include_str!("../queries/timeline/occurrences_by_hour.sql")
     } else {
         include_str!("../queries/timeline/occurrences_by_minute.sql")
@@ -136,7 +142,9 @@ pub async fn requests(database: &Database, services: &[String], scope: &Scope, s
         #[sqlx(flatten)]
         point: Point,
     }
-    let statement = if steps.is_hourly() {
+    let statement = if steps.is_daily() {
+        include_str!("../queries/timeline/requests_by_day.sql")
+    } else if steps.is_hourly() {
         include_str!("../queries/timeline/requests_by_hour.sql")
     } else {
         include_str!("../queries/timeline/requests_by_minute.sql")
