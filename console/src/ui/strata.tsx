@@ -62,6 +62,9 @@ function useWidth(element: RefObject<Element | null>): number {
   return width;
 }
 
+/** Letters keep a rim of the page's colour, so that lines and bars behind them do not run through them. */
+const HALO = "stroke-paper stroke-[4px] [paint-order:stroke]";
+
 /** The strata chart: occurrences in layers, one per version, named in place; requests in a lane of their own below. */
 type Mark = { id: number; at: string; title: string };
 type StrataProps = {
@@ -112,6 +115,7 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
   const tickCount = width < 600 ? 3 : 5;
   const ticks = Array.from({ length: tickCount }, (_, at) => Math.round(((at + 0.5) * steps) / tickCount));
   const total = sum(occurrences.map(sum));
+  const shownMarks = marks.map((mark) => ({ mark, step: (Date.parse(mark.at) - start) / timeline.step_ms })).filter(({ step }) => step >= 0 && step <= steps);
   return (
     <figure className="my-3">
       <svg
@@ -154,12 +158,15 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
         <text x={0} y={high + gap + lane} className="fill-faint text-[11px]">
           {count(mostRequests)} r.
         </text>
+        {shownMarks.map(({ mark, step }) => (
+          <line key={mark.id} x1={x(step)} x2={x(step)} y1={0} y2={high + gap + lane} stroke="var(--color-ochre)" strokeWidth={1.5} />
+        ))}
         {begins.map(({ layer, at, step }) => {
           const end = x(step) > width * 0.6;
           return (
             <g key={layer.version}>
               <line x1={x(step)} x2={x(step)} y1={4} y2={high + gap + lane} stroke={fill(at, layers.length, true)} strokeDasharray="3 3" />
-              <text x={x(step) + (end ? -6 : 6)} y={13 + (at % 3) * 14} textAnchor={end ? "end" : "start"} className="fill-ink text-[12px]">
+              <text x={x(step) + (end ? -6 : 6)} y={13 + (at % 3) * 14} textAnchor={end ? "end" : "start"} className={`fill-ink text-[12px] ${HALO}`}>
                 {service} {layer.version} begins {tick(new Date(layer.first_seen), 0)} · {count(sum(layer.occurrences))} in {count(sum(layer.requests))} requests
               </text>
             </g>
@@ -168,21 +175,15 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
         {layers
           .filter((layer) => !begins.some((begin) => begin.layer === layer))
           .map((layer, at) => (
-            <text key={layer.version} x={left + 4} y={high - 6 - at * 14} className="fill-faint text-[12px]">
+            <text key={layer.version} x={left + 4} y={high - 6 - at * 14} className={`fill-faint text-[12px] ${HALO}`}>
               {service} {layer.version}: {count(sum(layer.occurrences)) === "0" ? "none" : count(sum(layer.occurrences))} in {count(sum(layer.requests))} requests
             </text>
           ))}
-        {marks
-          .map((mark) => ({ mark, step: (Date.parse(mark.at) - start) / timeline.step_ms }))
-          .filter(({ step }) => step >= 0 && step <= steps)
-          .map(({ mark, step }) => (
-            <g key={mark.id}>
-              <line x1={x(step)} x2={x(step)} y1={0} y2={high + gap + lane} stroke="var(--color-ochre)" strokeWidth={1.5} />
-              <text x={x(step) + (x(step) > width * 0.6 ? -6 : 6)} y={high + gap - 3} textAnchor={x(step) > width * 0.6 ? "end" : "start"} className="fill-ochre text-[11px]">
-                ◆ {mark.title}
-              </text>
-            </g>
-          ))}
+        {shownMarks.map(({ mark, step }) => (
+          <text key={mark.id} x={x(step) + (x(step) > width * 0.6 ? -6 : 6)} y={high + gap - 3} textAnchor={x(step) > width * 0.6 ? "end" : "start"} className={`fill-ochre text-[11px] ${HALO}`}>
+            ◆ {mark.title}
+          </text>
+        ))}
         {ticks.map((step) => (
           <text key={step} x={x(step)} y={high + gap + lane + 14} textAnchor="middle" className="fill-faint text-[11px]">
             {tick(timeOf(step), span)}

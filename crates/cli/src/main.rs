@@ -14,6 +14,10 @@ use clap::Parser;
 
 use args::{Admin, Arguments, Command, KeyCommand, MemberCommand, TokenCommand};
 
+/// An intake makes and frees many small things on many threads: a tenth of its time with the system's allocator.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 #[tokio::main]
 async fn main() -> ExitCode {
     let arguments = Arguments::parse();

@@ -60,9 +60,18 @@ pub(crate) fn hot_name(begins: DateTime<Utc>) -> String {
     format!("hot_{}", begins.format("%Y%m%d%H%M"))
 }
 
-/// Compresses an encoded chunk. Level 1: the fastest that still finds repeated attributes.
+/// Compresses an encoded chunk or body. Level 1: the fastest that still finds repeated attributes. Each thread keeps its compressor:
+/// to make one costs more than to compress a small chunk.
 pub(crate) fn pack(body: &[u8]) -> std::io::Result<Vec<u8>> {
-    zstd::bulk::compress(body, 1)
+    thread_local! {
+        static COMPRESSOR: std::cell::RefCell<Option<zstd::bulk::Compressor<'static>>> = const { std::cell::RefCell::new(None) };
+    }
+    COMPRESSOR.with_borrow_mut(|kept| {
+        if kept.is_none() {
+            *kept = Some(zstd::bulk::Compressor::new(1)?);
+        }
+        kept.as_mut().map_or_else(|| zstd::bulk::compress(body, 1), |compressor| compressor.compress(body))
+    })
 }
 
 /// Largest chunk read back, in bytes: above what one request may hold inflated.
@@ -103,14 +112,8 @@ struct Row {
 }
 
 async fn rows(connection: &mut PgConnection, traces: &[Uuid]) -> Result<Vec<Row>, StoreError> {
-    let tables: Vec<(DateTime<Utc>,)> = sqlx::query_as("SELECT begins FROM hot_table ORDER BY begins").fetch_all(&mut *connection).await?;
-    let mut parts = vec!["SELECT trace_id, marks, spans, true AS is_kept, body FROM kept_chunk WHERE trace_id = ANY($1)".to_owned()];
-    parts.extend(
-        tables
-            .into_iter()
-            .map(|(begins,)| format!("SELECT trace_id, marks, spans, false, body FROM {} WHERE trace_id = ANY($1)", hot_name(begins))),
-    );
-    Ok(sqlx::query_as(AssertSqlSafe(parts.join(" UNION ALL "))).bind(traces).fetch_all(connection).await?)
+    let parts = in_tables(connection, "trace_id, marks, spans, true AS is_kept, body", "trace_id, marks, spans, false, body").await?;
+    Ok(sqlx::query_as(AssertSqlSafe(parts)).bind(traces).fetch_all(connection).await?)
 }
 
 /// Reads a trace; `None` where nothing of it is stored, or no longer.
@@ -292,7 +295,13 @@ pub async fn find_origins(database: &Database) -> Result<bool, StoreError> {
     if due.is_empty() {
         return Ok(false);
     }
-    let ids: Vec<Uuid> = due.iter().map(|(id,)| *id).collect();
+    let taken = due.len();
+    // What failed in one service alone has its origin there: most traces, and nothing more has to be read of them.
+    let ids = of_several_services(&mut transaction, due.into_iter().map(|(id,)| id).collect()).await?;
+    if ids.is_empty() {
+        transaction.commit().await?;
+        return Ok(i64::try_from(taken).is_ok_and(|taken| taken == CHUNK));
+    }
     let mut chunks: HashMap<Uuid, Vec<Chunk>> = HashMap::new();
     for row in rows(&mut transaction, &ids).await? {
         chunks.entry(row.trace_id).or_default().extend(unpack(&row.body));
@@ -321,7 +330,23 @@ pub async fn find_origins(database: &Database) -> Result<bool, StoreError> {
     .execute(&mut *transaction)
     .await?;
     transaction.commit().await?;
-    Ok(i64::try_from(ids.len()).is_ok_and(|taken| taken == CHUNK))
+    Ok(i64::try_from(taken).is_ok_and(|taken| taken == CHUNK))
+}
+
+/// Those of the traces that several services sent parts of.
+async fn of_several_services(connection: &mut PgConnection, traces: Vec<Uuid>) -> Result<Vec<Uuid>, StoreError> {
+    let parts = in_tables(connection, "trace_id, service_id", "trace_id, service_id").await?;
+    let statement = format!("SELECT trace_id FROM ({parts}) parts GROUP BY trace_id HAVING min(service_id) < max(service_id)");
+    let found: Vec<(Uuid,)> = sqlx::query_as(AssertSqlSafe(statement)).bind(traces).fetch_all(connection).await?;
+    Ok(found.into_iter().map(|(id,)| id).collect())
+}
+
+/// A question for columns of the chunks of traces (`$1`), kept and hot.
+async fn in_tables(connection: &mut PgConnection, kept: &str, hot: &str) -> Result<String, StoreError> {
+    let tables: Vec<(DateTime<Utc>,)> = sqlx::query_as("SELECT begins FROM hot_table ORDER BY begins").fetch_all(connection).await?;
+    let mut parts = vec![format!("SELECT {kept} FROM kept_chunk WHERE trace_id = ANY($1)")];
+    parts.extend(tables.into_iter().map(|(begins,)| format!("SELECT {hot} FROM {} WHERE trace_id = ANY($1)", hot_name(begins))));
+    Ok(parts.join(" UNION ALL "))
 }
 
 /// For each occurrence that failed because another service did: its place and that of the occurrence where it began.

@@ -217,8 +217,7 @@ async fn insert(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Wri
     let (mut kept, mut left_out) = (vec![], vec![]);
     let pack = |numbered: &Numbered<'_>| {
         let body = (writer.render)(numbered.report);
-        // Level 1: the fastest that still finds the repetition in a stack text.
-        zstd::bulk::compress(body.as_bytes(), 1).map_err(|error| StoreError::Other(sqlx::Error::Io(error)))
+        crate::traces::pack(body.as_bytes()).map_err(|error| StoreError::Other(sqlx::Error::Io(error)))
     };
     for (numbered, failure) in &inserted {
         let report = numbered.report;
