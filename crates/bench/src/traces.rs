@@ -266,10 +266,11 @@ async fn copy_spans(connection: &mut PgConnection, spans: u64) -> i64 {
         let statement = format!("INSERT INTO kept_chunk SELECT {back} FROM {few}, generate_series(1, 100) g");
         sqlx::query(AssertSqlSafe(statement)).execute(&mut *connection).await.expect("chunks can be copied");
     }
-    let (stored,): (i64,) =
-        sqlx::query_as(AssertSqlSafe(format!("SELECT (SELECT sum(spans) FROM {hot}) + (SELECT sum(spans) FROM kept_chunk)")))
-            .fetch_one(connection)
-            .await
-            .expect("a sum");
+    let (stored,): (i64,) = sqlx::query_as(AssertSqlSafe(format!(
+        "SELECT coalesce((SELECT sum(spans) FROM {hot}), 0) + coalesce((SELECT sum(spans) FROM kept_chunk), 0)"
+    )))
+    .fetch_one(connection)
+    .await
+    .expect("a sum");
     stored
 }

@@ -65,7 +65,8 @@ impl Database {
                 })
                 .connect_lazy_with(options)
         };
-        let reading = options.clone().options([("statement_timeout", "15s")]);
+        // To start parallel workers takes longer than most questions do: it pays for the large ones alone.
+        let reading = options.clone().options([("statement_timeout", "15s"), ("parallel_setup_cost", "20000")]);
         // A writer that waits longer for a lock than a batch may take gives way and repeats.
         let writing =
             options.options([("lock_timeout", "5s"), ("statement_timeout", "30s"), ("jit", "off"), ("client_min_messages", "warning")]);
