@@ -59,6 +59,7 @@ const FLAG_EVERY: Duration = Duration::from_secs(5);
 /// Says what is new, surging or back, until cancelled.
 pub(crate) async fn flags(database: Database, stop: CancellationToken) {
     let mut watch = deploys::Watch::default();
+    let mut risen = std::collections::HashMap::new();
     loop {
         match watch.round(&database, chrono::Utc::now()).await {
             Ok(0) => {}
@@ -68,7 +69,7 @@ pub(crate) async fn flags(database: Database, stop: CancellationToken) {
                 tracing::warn!(%error, "flags could not be worked out; begun anew in a moment");
             }
         }
-        if let Err(error) = crate::routes::why::explain_flags(&database, chrono::Utc::now()).await {
+        if let Err(error) = crate::routes::why::explain_flags(&database, chrono::Utc::now(), &mut risen).await {
             tracing::warn!(%error, "it could not be worked out why errors were flagged; tried again in a moment");
         }
         tokio::select! {

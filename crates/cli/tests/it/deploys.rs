@@ -77,6 +77,7 @@ async fn a_deploy_that_brings_an_error_is_flagged_and_one_that_does_not_is_clear
     assert_eq!((flags.len(), &flags[0]["flag"], &flags[0]["title"]), (1, &json!("new"), &json!("DivisionByZero: no fare")), "{flags:?}");
     assert_eq!(flags[0]["evidence"], "never seen before in production; first in fares 2.4.0");
     // Why is worked out as the flag rises, and stays with it.
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(40);
     let explained = loop {
         let answer = check("2.4.0").1["flags"][0]["why"].clone();
         if answer.as_array().is_some_and(|why| !why.is_empty()) || std::time::Instant::now() > until {

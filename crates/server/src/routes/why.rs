@@ -1,5 +1,7 @@
 //! Why an error is there: the evidence in order, in plain sentences.
 
+use std::collections::HashMap;
+
 use actix_web::{get, web};
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::Reference;
@@ -41,15 +43,27 @@ pub(super) async fn explain_why(_viewer: Viewer, path: web::Path<String>, state:
     why.map(web::Json).ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
 }
 
-/// Works out why errors were flagged that rose just now, so that whoever is told of them is told that too. Returns how many.
-pub(crate) async fn explain_flags(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
+/// How long a flag is left alone after it rose: where its failures began is found some seconds after they were stored.
+const SETTLES: TimeDelta = TimeDelta::seconds(12);
+
+/// Works out why errors were flagged that rose just now, so that whoever is told of them is told that too. `risen`: since when each flag
+/// is known to wait.
+pub(crate) async fn explain_flags(
+    database: &Database,
+    now: DateTime<Utc>,
+    risen: &mut HashMap<i64, DateTime<Utc>>,
+) -> Result<(), StoreError> {
     let flags = deploys::unexplained(database, now).await?;
+    risen.retain(|flag, _| flags.iter().any(|(waiting, _)| waiting == flag));
     for (flag, error) in &flags {
+        if now - *risen.entry(*flag).or_insert(now) < SETTLES {
+            continue;
+        }
         let sentences = why(database, errors::reference(*error), now).await?.map(|why| why.sentences).unwrap_or_default();
         let texts: Vec<String> = sentences.into_iter().map(|sentence| sentence.text).collect();
         deploys::explain(database, *flag, &texts).await?;
     }
-    Ok(flags.len())
+    Ok(())
 }
 
 async fn why(database: &Database, reference: Reference, now: DateTime<Utc>) -> Result<Option<Why>, StoreError> {
