@@ -100,12 +100,15 @@ pub(crate) async fn slow(database: Database, writer: Arc<Writer>, stop: Cancella
     }
 }
 
-/// How long folding waits where nothing is left to fold.
+/// How long folding waits where nothing is left to fold, and how many times as long as it took at least: a busy minute is read
+/// again each time that something is added to it, and what is not folded yet is read from the occurrences.
 const FOLD_EVERY: Duration = Duration::from_secs(1);
+const REST: u32 = 5;
 
 /// Folds users and endpoints by the hour, until cancelled. What is not folded yet is read from the occurrences meanwhile.
 pub(crate) async fn fold(database: Database, stop: CancellationToken) {
     loop {
+        let began = std::time::Instant::now();
         let mut is_more = false;
         for (what, folded) in [
             ("users", reach::fold(&database).await),
@@ -117,7 +120,7 @@ pub(crate) async fn fold(database: Database, stop: CancellationToken) {
                 false
             });
         }
-        let wait = if is_more { Duration::ZERO } else { FOLD_EVERY };
+        let wait = if is_more { Duration::ZERO } else { FOLD_EVERY.max(began.elapsed() * REST) };
         tokio::select! {
             () = stop.cancelled() => return,
             () = tokio::time::sleep(wait) => {}
