@@ -1,4 +1,7 @@
-//! Addresses of clients: by the names they come under, and wherever else the same record repeats them.
+//! Addresses of clients: by the names they come under, wherever else the same record's attributes repeat them, and by shape in messages.
+//!
+//! What a message loses must not depend on the record it came in: a span names its client, the log record of the same failure does not,
+//! and both must tell of one failure. So every public address goes from messages, and no other.
 
 use std::net::IpAddr;
 
@@ -86,4 +89,73 @@ pub(super) fn without(text: &str, addresses: &[String]) -> Option<String> {
         clean = Some(next);
     }
     clean
+}
+
+/// Takes public addresses out of a message; `None` where none stands in it. Addresses of the own network, of the machine itself and numbers of
+/// versions stay.
+pub(super) fn without_public(text: &str) -> Option<String> {
+    let bytes = text.as_bytes();
+    let belongs = |byte: &u8| byte.is_ascii_hexdigit() || matches!(byte, b'.' | b':');
+    let mut clean = String::new();
+    let (mut copied, mut at) = (0, 0);
+    while at < bytes.len() {
+        if !belongs(&bytes[at]) {
+            at += 1;
+            continue;
+        }
+        let end = bytes[at..].iter().position(|byte| !belongs(byte)).map_or(bytes.len(), |length| at + length);
+        let is_apart = |byte: Option<&u8>| !byte.is_some_and(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-'));
+        let is_version = text.get(..at).is_some_and(|before| before.trim_end().ends_with("version"));
+        if !is_version
+            && is_apart(at.checked_sub(1).and_then(|before| bytes.get(before)))
+            && is_apart(bytes.get(end))
+            && let Some(length) = text.get(at..end).and_then(public_address)
+        {
+            clean.push_str(text.get(copied..at)?);
+            clean.push_str(&mark(CLIENT_ADDRESS));
+            copied = at + length;
+        }
+        at = end;
+    }
+    if copied == 0 {
+        return None;
+    }
+    clean.push_str(text.get(copied..)?);
+    Some(clean)
+}
+
+/// How long the public address is that a word of digits, dots and colons begins with; a port or a full stop may follow it.
+fn public_address(word: &str) -> Option<usize> {
+    let trimmed = word.trim_end_matches(['.', ':']);
+    let without_port =
+        trimmed.rsplit_once(':').filter(|(address, port)| address.contains('.') && port.bytes().all(|byte| byte.is_ascii_digit()));
+    let address = without_port.map_or(trimmed, |(address, _)| address);
+    let is_public = match address.parse().ok()? {
+        IpAddr::V4(v4) => {
+            !(v4.is_private() || v4.is_loopback() || v4.is_link_local() || v4.is_unspecified() || v4.is_broadcast() || v4.octets()[0] == 0)
+        }
+        // Paths in code look like short ones: `fed::bad`.
+        IpAddr::V6(v6) => {
+            address.bytes().filter(|byte| *byte == b':').count() >= 3
+                && !(v6.is_loopback() || v6.is_unspecified() || v6.is_unique_local() || v6.is_unicast_link_local())
+        }
+    };
+    is_public.then_some(address.len())
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("refused for 203.0.113.24:41000.", Some("refused for [removed: client address]:41000."))]
+    #[case("from 2001:db8:4af:1::7, twice", Some("from [removed: client address], twice"))]
+    #[case("connect to 10.0.0.7:5432 refused; 127.0.0.1 and ::1 too", None)]
+    #[case("app version 12.4.0.1 at 12:30:15", None)]
+    #[case("core::fmt::write at fed::bad, v1.2.3.4", None)]
+    fn public_addresses_go_from_messages_and_no_others(#[case] message: &str, #[case] expected: Option<&str>) {
+        assert_eq!(without_public(message).as_deref(), expected);
+    }
 }

@@ -2,6 +2,7 @@
 
 use super::rules::Said;
 use super::{Addresses, CLIENT_ADDRESS, Rules, client, mark, secret_name, shapes};
+use crate::telemetry::names::{EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE};
 use crate::telemetry::{Attributes, LogRecord, Resource, Scope, Span, SpanKind, Value};
 
 /// How the records of one service are scrubbed.
@@ -141,7 +142,8 @@ impl<'a> Scrubber<'a> {
         self.attributes(&mut scope.attributes);
     }
 
-    /// Scrubs a span with all its events. The address that it gives as its client's goes wherever it stands in it.
+    /// Scrubs a span with all its events. The address that it gives as its client's goes wherever its attributes repeat it, public ones from
+    /// what it tells of a failure.
     pub fn span(&self, span: &mut Span) {
         let scrubber = Self { is_call: matches!(span.kind, SpanKind::Client | SpanKind::Producer), ..*self };
         let mut clients = vec![];
@@ -157,20 +159,22 @@ impl<'a> Scrubber<'a> {
             scrubber.in_string(&mut event.name);
             scrubber.attributes(&mut event.attributes);
         }
-        if clients.is_empty() {
+        if !self.hides_clients() {
             return;
         }
-        let hide = |content: &mut String| without_clients(content, &clients);
-        hide(&mut span.name);
-        hide(&mut span.status_message);
-        each_string(&mut span.attributes, &hide);
+        without_public(&mut span.status_message);
+        in_attributes(&mut span.attributes, &clients, is_told);
         for event in &mut span.events {
-            hide(&mut event.name);
-            each_string(&mut event.attributes, &hide);
+            in_attributes(&mut event.attributes, &clients, is_told);
         }
     }
 
-    /// Scrubs a log record. The address that it gives as its client's goes wherever it stands in it.
+    /// Whether addresses of clients go.
+    fn hides_clients(&self) -> bool {
+        self.reason("client.address").is_some()
+    }
+
+    /// Scrubs a log record. The address that it gives as its client's goes wherever its attributes repeat it, public ones from what it says.
     pub fn log_record(&self, record: &mut LogRecord) {
         let mut clients = vec![];
         client::named_in(&record.attributes, |name| self.reason(name).is_some(), &mut clients);
@@ -178,22 +182,37 @@ impl<'a> Scrubber<'a> {
         self.in_string(&mut record.event_name);
         self.value("body", &mut record.body);
         self.attributes(&mut record.attributes);
-        if !clients.is_empty() {
-            let hide = |content: &mut String| without_clients(content, &clients);
-            in_each(&mut record.body, &hide);
-            each_string(&mut record.attributes, &hide);
+        if self.hides_clients() {
+            in_each(&mut record.body, &without_public);
+            in_attributes(&mut record.attributes, &clients, is_told);
         }
     }
 }
 
-fn without_clients(content: &mut String, clients: &[String]) {
-    if let Some(clean) = client::without(content, clients) {
+/// Whether an attribute holds what is told of a failure: a message that other records tell as well.
+fn is_told(name: &str) -> bool {
+    matches!(name, EXCEPTION_MESSAGE | EXCEPTION_STACKTRACE)
+}
+
+fn without_public(content: &mut String) {
+    if let Some(clean) = client::without_public(content) {
         *content = clean;
     }
 }
 
-fn each_string(attributes: &mut Attributes, change: &impl Fn(&mut String)) {
-    attributes.0.iter_mut().for_each(|(_, value)| in_each(value, change));
+/// Takes the record's own clients out of its attributes, and public addresses out of what is told of a failure.
+fn in_attributes(attributes: &mut Attributes, clients: &[String], is_told: fn(&str) -> bool) {
+    for (name, value) in &mut attributes.0 {
+        if is_told(name) {
+            in_each(value, &without_public);
+        } else if !clients.is_empty() {
+            in_each(value, &|content: &mut String| {
+                if let Some(clean) = client::without(content, clients) {
+                    *content = clean;
+                }
+            });
+        }
+    }
 }
 
 fn in_each(value: &mut Value, change: &impl Fn(&mut String)) {
