@@ -47,7 +47,11 @@ pub(super) fn named_in(attributes: &Attributes, is_removed: impl Fn(&str) -> boo
         if secret_name(name) == Some(CLIENT_ADDRESS) && is_removed(name) {
             let one = |text: &str| {
                 let parts = text.split([',', ' ', '"', ';', '=', '[', ']']);
-                parts.filter(|part| part.parse::<IpAddr>().is_ok()).map(str::to_owned).collect::<Vec<_>>()
+                // The machine's own address stands for whoever is on it, its servers too.
+                parts
+                    .filter(|part| part.parse::<IpAddr>().is_ok_and(|address| !address.is_loopback()))
+                    .map(str::to_owned)
+                    .collect::<Vec<_>>()
             };
             match value {
                 Value::String(text) => found.extend(one(text)),
