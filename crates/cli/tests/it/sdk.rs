@@ -200,7 +200,7 @@ const server = app.listen(0, "127.0.0.1", async () => {
   for (const sailing of [1, 2, 3]) await fetch(`http://127.0.0.1:${server.address().port}/v1/quotes/${sailing}`);
   // As a supervisor stops a service: the SDK sends what it holds, then the process ends.
   setTimeout(() => process.kill(process.pid, "SIGTERM"), 200);
-  setTimeout(() => process.exit(), 5000);
+  setTimeout(() => process.exit(), 30000);
 });
 "#,
     ),

@@ -61,7 +61,7 @@ app.get("/v1/sailings/:sailing/quote", async (request, response) => {
 const server = app.listen(0, "127.0.0.1", async () => {
   for (const sailing of [1, 2, 3]) await fetch(`http://127.0.0.1:${server.address().port}/v1/sailings/${sailing}/quote`);
   setTimeout(() => process.kill(process.pid, "SIGTERM"), 300);
-  setTimeout(() => process.exit(), 8000);
+  setTimeout(() => process.exit(), 30000);
 });
 "#;
 
