@@ -25,6 +25,14 @@ pub struct Served {
 }
 
 impl Served {
+    /// Adds a stored row.
+    fn add(&mut self, requests: i64, failed: i64, statuses: &[i64], sketch: &[u8]) {
+        self.requests += requests;
+        self.failed += failed;
+        self.statuses.iter_mut().zip(statuses).for_each(|(sum, n)| *sum += n);
+        self.latency.merge_bytes(sketch);
+    }
+
     /// Adds what another served.
     pub fn merge(&mut self, other: &Self) {
         self.requests += other.requests;
@@ -62,10 +70,7 @@ pub async fn served(database: &Database, scope: &Scope, endpoint: Option<&str>) 
     let mut served: BTreeMap<(String, String), Served> = BTreeMap::new();
     for row in rows {
         let sum = served.entry((row.group_name, row.endpoint)).or_default();
-        sum.requests += row.requests;
-        sum.failed += row.failed;
-        sum.statuses.iter_mut().zip(row.statuses).for_each(|(sum, n)| *sum += n);
-        sum.latency.merge_bytes(&row.sketch);
+        sum.add(row.requests, row.failed, &row.statuses, &row.sketch);
     }
     Ok(served)
 }
@@ -130,11 +135,7 @@ pub async fn compact(database: &Database, now: DateTime<Utc>) -> Result<usize, S
     let mut sums: BTreeMap<Key, Served> = BTreeMap::new();
     for part in parts {
         let key = (part.minute, part.service_id, part.endpoint_id, part.environment_id, part.version_id, part.group_name);
-        let sum = sums.entry(key).or_default();
-        sum.requests += part.requests;
-        sum.failed += part.failed;
-        sum.statuses.iter_mut().zip(part.statuses).for_each(|(sum, n)| *sum += n);
-        sum.latency.merge_bytes(&part.sketch);
+        sums.entry(key).or_default().add(part.requests, part.failed, &part.statuses, &part.sketch);
     }
     let left = sums.len();
     write(&mut transaction, sums).await?;

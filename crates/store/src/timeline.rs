@@ -3,7 +3,7 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::Reference;
 use outcrop_core::query::Predicate;
-use sqlx::{FromRow, QueryBuilder};
+use sqlx::{AssertSqlSafe, FromRow, QueryBuilder};
 
 use crate::errors::{Scope, number};
 use crate::{Database, StoreError, predicate};
@@ -54,12 +54,13 @@ impl Steps {
         self.from + self.step * i32::try_from(self.count).unwrap_or(i32::MAX)
     }
 
-    const fn is_hourly(&self) -> bool {
-        self.step.num_minutes() % 60 == 0
-    }
-
-    const fn is_daily(&self) -> bool {
-        self.step.num_minutes() % 1_440 == 0
+    /// The step of the counts that these are summed from: the longest that fits.
+    const fn kept_by(&self) -> &'static str {
+        match self.step.num_minutes() {
+            minutes if minutes % 1_440 == 0 => "day",
+            minutes if minutes % 60 == 0 => "hour",
+            _ => "minute",
+        }
     }
 }
 
@@ -90,14 +91,8 @@ pub async fn occurrences(
         return matching(database, errors, scope, predicate, steps).await;
     }
     let numbers: Vec<i32> = errors.iter().map(|error| i32::from_ne_bytes(error.number().to_ne_bytes())).collect();
-    let statement = if steps.is_daily() {
-        include_str!("../queries/timeline/occurrences_by_day.sql")
-    } else if steps.is_hourly() {
-        include_str!("../queries/timeline/occurrences_by_hour.sql")
-    } else {
-        include_str!("../queries/timeline/occurrences_by_minute.sql")
-    };
-    let points: Vec<Point> = sqlx::query_as(statement)
+    let statement = include_str!("../queries/timeline/occurrences.sql").replace("STEP", steps.kept_by());
+    let points: Vec<Point> = sqlx::query_as(AssertSqlSafe(statement))
         .bind(numbers)
         .bind(steps.from)
         .bind(steps.to())
@@ -142,14 +137,8 @@ pub async fn requests(database: &Database, services: &[String], scope: &Scope, s
         #[sqlx(flatten)]
         point: Point,
     }
-    let statement = if steps.is_daily() {
-        include_str!("../queries/timeline/requests_by_day.sql")
-    } else if steps.is_hourly() {
-        include_str!("../queries/timeline/requests_by_hour.sql")
-    } else {
-        include_str!("../queries/timeline/requests_by_minute.sql")
-    };
-    let rows: Vec<Row> = sqlx::query_as(statement)
+    let statement = include_str!("../queries/timeline/requests.sql").replace("STEP", steps.kept_by());
+    let rows: Vec<Row> = sqlx::query_as(AssertSqlSafe(statement))
         .bind(services)
         .bind(steps.from)
         .bind(steps.to())

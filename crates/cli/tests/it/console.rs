@@ -123,9 +123,16 @@ async fn by_keyboard_from_the_list_to_an_error_its_trace_its_log_lines_and_back(
     };
     browser.press("/").await;
     browser.press("FareMissing").await;
+    // The list is narrowed before a row of it is chosen, and an occurrence is there before its trace is asked for.
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(10);
+    while !browser.driver.current_url().await.unwrap().as_str().contains("FareMissing") {
+        assert!(std::time::Instant::now() < until, "{}", browser.text().await);
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
     browser.press("\u{e00c}").await;
     browser.press("j").await;
     browser.press("\u{e007}").await;
+    browser.sees("its trace").await;
     browser.sees("Occurrence 1 of 1").await;
     browser.press("t").await;
     browser.sees("3 spans over").await;

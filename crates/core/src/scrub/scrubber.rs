@@ -163,9 +163,9 @@ impl<'a> Scrubber<'a> {
             return;
         }
         without_public(&mut span.status_message);
-        in_attributes(&mut span.attributes, &clients, is_told);
+        in_attributes(&mut span.attributes, &clients);
         for event in &mut span.events {
-            in_attributes(&mut event.attributes, &clients, is_told);
+            in_attributes(&mut event.attributes, &clients);
         }
     }
 
@@ -184,7 +184,7 @@ impl<'a> Scrubber<'a> {
         self.attributes(&mut record.attributes);
         if self.hides_clients() {
             in_each(&mut record.body, &without_public);
-            in_attributes(&mut record.attributes, &clients, is_told);
+            in_attributes(&mut record.attributes, &clients);
         }
     }
 }
@@ -201,7 +201,7 @@ fn without_public(content: &mut String) {
 }
 
 /// Takes the record's own clients out of its attributes, and public addresses out of what is told of a failure.
-fn in_attributes(attributes: &mut Attributes, clients: &[String], is_told: fn(&str) -> bool) {
+fn in_attributes(attributes: &mut Attributes, clients: &[String]) {
     for (name, value) in &mut attributes.0 {
         if is_told(name) {
             in_each(value, &without_public);

@@ -1,8 +1,8 @@
--- $1 services, $2 from, $3 to, $4 seconds per step, $5 environment, $6 version. Summed before names are joined.
+-- STEP: day, hour or minute. $1 services, $2 from, $3 to, $4 seconds per step, $5 environment, $6 version. Summed before names are joined.
 WITH summed AS MATERIALIZED (
-    SELECT service_id, version_id, floor(date_part('epoch', minute - $2) / $4)::int AS at, sum(requests)::bigint AS n
-    FROM traffic_minute
-    WHERE service_id = ANY(ARRAY(SELECT id FROM service WHERE name = ANY($1))) AND minute >= $2 AND minute < $3
+    SELECT service_id, version_id, floor(date_part('epoch', STEP - $2) / $4)::int AS at, sum(requests)::bigint AS n
+    FROM traffic_STEP
+    WHERE service_id = ANY(ARRAY(SELECT id FROM service WHERE name = ANY($1))) AND STEP >= $2 AND STEP < $3
         AND ($5::text IS NULL OR environment_id = (SELECT id FROM environment WHERE name = $5))
     GROUP BY 1, 2, 3
 )

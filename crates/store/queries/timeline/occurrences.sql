@@ -1,8 +1,8 @@
--- $1 errors, $2 from, $3 to, $4 seconds per step, $5 environment, $6 version. Summed before names are joined.
+-- STEP: day, hour or minute. $1 errors, $2 from, $3 to, $4 seconds per step, $5 environment, $6 version. Summed before names are joined.
 WITH summed AS MATERIALIZED (
-    SELECT cause_id, version_id, floor(date_part('epoch', hour - $2) / $4)::int AS at, sum(n)::bigint AS n
-    FROM tally_hour
-    WHERE cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ANY($1))) AND hour >= $2 AND hour < $3
+    SELECT cause_id, version_id, floor(date_part('epoch', STEP - $2) / $4)::int AS at, sum(n)::bigint AS n
+    FROM tally_STEP
+    WHERE cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ANY($1))) AND STEP >= $2 AND STEP < $3
         AND ($5::text IS NULL OR environment_id = (SELECT id FROM environment WHERE name = $5))
     GROUP BY 1, 2, 3
 )
