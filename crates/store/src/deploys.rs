@@ -3,13 +3,16 @@
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
-use outcrop_core::deploy::{Detector, Event, FlagKind, FlagLine, Minute};
+use outcrop_core::deploy::{Detector, Event, FlagKind, FlagLine, Minute, Said, corrected};
 use sqlx::FromRow;
 
 use crate::{Database, StoreError};
 
 /// Days of the past that the detector is told when it starts: what it remembers, and a day to learn.
 const REPLAYED_DAYS: i64 = 8;
+/// Minutes of what it is told after which it knows which errors there are, and how often each occurs.
+const KNOWN_ERRORS: Minute = 1_440;
+const KNOWN_SURGES: Minute = 4 * 1_440;
 /// How long after its end a minute is taken for whole: requests arrive later than errors.
 const CLOSED_AFTER_SECS: i64 = 60;
 
@@ -206,10 +209,12 @@ pub struct Flag {
     pub requests: Option<i64>,
     /// Why, in sentences, as it was worked out when the flag rose; `None` where it was not.
     pub why: Option<Vec<String>>,
+    /// When it was taken back: data that came late showed that it was none.
+    pub withdrawn_at: Option<DateTime<Utc>>,
 }
 
 const FLAGS: &str = "SELECT flag.error_id, error_group.title, service.name AS service, environment.name AS environment, flag.kind, flag.version, \
-     flag.by_deploy, flag.since, flag.said_at, flag.ended_at, flag.count, flag.expected, flag.evidence, flag.requests, flag.why FROM flag \
+     flag.by_deploy, flag.since, flag.said_at, flag.ended_at, flag.count, flag.expected, flag.evidence, flag.requests, flag.why, flag.withdrawn_at FROM flag \
      JOIN error_group ON error_group.id = flag.error_id JOIN service ON service.id = flag.service_id \
      JOIN environment ON environment.id = flag.environment_id ";
 
@@ -224,7 +229,7 @@ pub async fn flags(
     to: DateTime<Utc>,
 ) -> Result<HashMap<i32, Vec<Flag>>, StoreError> {
     let statement = format!(
-        "{FLAGS} WHERE flag.error_id = ANY($1) AND flag.said_at < $3 AND (flag.said_at >= $2 OR flag.kind = 'surging' AND flag.ended_at IS NULL) \
+        "{FLAGS} WHERE flag.withdrawn_at IS NULL AND flag.error_id = ANY($1) AND flag.said_at < $3 AND (flag.said_at >= $2 OR flag.kind = 'surging' AND flag.ended_at IS NULL) \
          AND (flag.ended_at IS NULL OR flag.ended_at >= $2) ORDER BY flag.said_at DESC"
     );
     let rows: Vec<Flag> = sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(errors).bind(from).bind(to).fetch_all(&database.pool).await?;
@@ -243,7 +248,7 @@ const EXPLAINED: TimeDelta = TimeDelta::hours(1);
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn unexplained(database: &Database, now: DateTime<Utc>) -> Result<Vec<(i64, i32)>, StoreError> {
-    Ok(sqlx::query_as("SELECT id, error_id FROM flag WHERE why IS NULL AND said_at >= $1 ORDER BY id LIMIT 50")
+    Ok(sqlx::query_as("SELECT id, error_id FROM flag WHERE why IS NULL AND withdrawn_at IS NULL AND said_at >= $1 ORDER BY id LIMIT 50")
         .bind(now - EXPLAINED)
         .fetch_all(&database.pool)
         .await?)
@@ -269,7 +274,7 @@ pub async fn standing(
     now: DateTime<Utc>,
 ) -> Result<Vec<Flag>, StoreError> {
     let statement = format!(
-        "{FLAGS} WHERE flag.said_at >= $1 AND flag.said_at < $2 AND (flag.ended_at IS NULL OR flag.ended_at >= $2) \
+        "{FLAGS} WHERE flag.withdrawn_at IS NULL AND flag.said_at >= $1 AND flag.said_at < $2 AND (flag.ended_at IS NULL OR flag.ended_at >= $2) \
          AND ($3::text IS NULL OR environment.name = $3) ORDER BY flag.since DESC, flag.error_id LIMIT 200"
     );
     Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(since).bind(now).bind(environment).fetch_all(&database.pool).await?)
@@ -281,7 +286,8 @@ pub async fn standing(
 /// [`StoreError`] when the database does not answer in time.
 pub async fn began_within(database: &Database, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<Vec<Flag>, StoreError> {
     let statement = format!(
-        "{FLAGS} WHERE flag.kind = 'surging' AND NOT flag.by_deploy AND flag.said_at >= $1 AND flag.since >= $1 - interval '15 minutes' AND flag.since < $2 \
+        "{FLAGS} WHERE flag.withdrawn_at IS NULL AND flag.kind = 'surging' AND NOT flag.by_deploy AND flag.said_at >= $1 \
+         AND flag.since >= $1 - interval '15 minutes' AND flag.since < $2 \
          ORDER BY flag.since, flag.error_id LIMIT 200"
     );
     Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(from).bind(to).fetch_all(&database.pool).await?)
@@ -297,12 +303,24 @@ pub async fn said_around(
     (from, to): (DateTime<Utc>, DateTime<Utc>),
 ) -> Result<Vec<Flag>, StoreError> {
     let statement = format!(
-        "{FLAGS} WHERE environment.name = $1 AND flag.since >= $2 AND flag.since < $3 AND flag.said_at >= $2 ORDER BY flag.since, flag.error_id LIMIT 50"
+        "{FLAGS} WHERE flag.withdrawn_at IS NULL AND environment.name = $1 AND flag.since >= $2 AND flag.since < $3 AND flag.said_at >= $2 \
+         ORDER BY flag.since, flag.error_id LIMIT 50"
     );
     Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(environment).bind(from).bind(to).fetch_all(&database.pool).await?)
 }
 
-/// Flags charged to a deploy: of its version, from its beginning on, within a time.
+/// Flags of an error that were taken back, said within a window, the newest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn withdrawn(database: &Database, error: i32, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<Vec<Flag>, StoreError> {
+    let statement = format!(
+        "{FLAGS} WHERE flag.withdrawn_at IS NOT NULL AND flag.error_id = $1 AND flag.said_at >= $2 AND flag.said_at < $3 ORDER BY flag.said_at DESC"
+    );
+    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(error).bind(from).bind(to).fetch_all(&database.pool).await?)
+}
+
+/// Flags charged to a deploy: of its version, from its beginning on, within a time; those too that were taken back.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
@@ -356,6 +374,11 @@ pub struct Watch {
     states: i64,
     /// Requests and occurrences that it was told, by the hour: what comes later shows in the difference.
     told: BTreeMap<DateTime<Utc>, (i64, i64)>,
+    /// Whether it is told the past anew since some of it came late.
+    is_corrected: bool,
+    /// Flags that a past told anew says at another minute than they were said at: error, environment and that minute, with what
+    /// tells the flag apart.
+    elsewhere: HashMap<(String, String, Minute), i64>,
 }
 
 #[derive(FromRow)]
@@ -397,13 +420,12 @@ impl Watch {
             return Ok(0);
         }
         let whole = (now.timestamp() - CLOSED_AFTER_SECS).div_euclid(60);
-        if let Some(next) = self.next
-            && (whole - self.begun > 1_440
-                || self.has_late(&mut transaction, next).await?
-                || states_before(&mut transaction, next).await? != self.states)
-        {
-            tracing::debug!("flags are worked out anew: a day has passed, or requests or errors of past hours came late");
-            *self = Self::default();
+        if let Some(next) = self.next {
+            let is_late = self.has_late(&mut transaction, next).await?;
+            if is_late || whole - self.begun > 1_440 || states_before(&mut transaction, next).await? != self.states {
+                tracing::debug!("flags are worked out anew: a day has passed, or requests or errors of past hours came late");
+                *self = Self { is_corrected: is_late, ..Self::default() };
+            }
         }
         let from = if let Some(next) = self.next {
             next
@@ -457,8 +479,11 @@ impl Watch {
             flags.extend(self.detector.push(&row.event()));
         }
         flags.extend(self.detector.finish_until(whole));
+        if self.begun == whole {
+            flags = self.correct(&mut transaction, flags, (from, whole)).await?;
+        }
         let said = write(&mut transaction, &flags).await?;
-        end(&mut transaction, &self.detector.take_ends()).await?;
+        self.end(&mut transaction).await?;
         transaction.commit().await?;
         self.next = Some(whole);
         Ok(said)
@@ -466,6 +491,60 @@ impl Watch {
 }
 
 impl Watch {
+    /// Holds what is said of a past that was told anew against what was said of it before: returns what was not said yet. What is
+    /// not said any more is taken back, where some of the past came late, and it is told so much of what was before that its rates
+    /// are known as they were.
+    async fn correct(
+        &mut self,
+        connection: &mut sqlx::PgConnection,
+        flags: Vec<FlagLine>,
+        (from, until): (Minute, Minute),
+    ) -> Result<Vec<FlagLine>, StoreError> {
+        let rows: Vec<SaidRow> = sqlx::query_as(
+            "SELECT id, error_id, environment_id, kind, version, since, said_at FROM flag \
+             WHERE withdrawn_at IS NULL AND said_at >= $1 AND said_at < $2 ORDER BY id",
+        )
+        .bind(time(from))
+        .bind(time(until))
+        .fetch_all(&mut *connection)
+        .await?;
+        let before: Vec<Said> = rows.into_iter().filter_map(SaidRow::said).collect();
+        let corrected = corrected(&before, &flags);
+        self.elsewhere = (corrected.same.iter())
+            .filter_map(|(place, id)| flags.get(*place).map(|flag| ((flag.group.clone(), flag.environment.clone(), flag.at), *id)))
+            .collect();
+        if self.is_corrected {
+            let is_known = |said: &&Said| said.at >= from + if said.flag == FlagKind::Surging { KNOWN_SURGES } else { KNOWN_ERRORS };
+            let withdrawn: Vec<i64> =
+                before.iter().filter(is_known).map(|said| said.id).filter(|id| corrected.withdrawn.contains(id)).collect();
+            sqlx::query("UPDATE flag SET withdrawn_at = now() WHERE id = ANY($1)").bind(&withdrawn).execute(connection).await?;
+            if !withdrawn.is_empty() {
+                tracing::info!(flags = withdrawn.len(), "flags are taken back: data that came late showed that they were none");
+            }
+        }
+        let mut flags: Vec<Option<FlagLine>> = flags.into_iter().map(Some).collect();
+        Ok(corrected.fresh.iter().filter_map(|place| flags.get_mut(*place).and_then(Option::take)).collect())
+    }
+
+    /// Writes down which surges are over.
+    async fn end(&mut self, connection: &mut sqlx::PgConnection) -> Result<(), StoreError> {
+        for ended in self.detector.take_ends() {
+            let id = self.elsewhere.get(&(ended.group.clone(), ended.environment.clone(), ended.said));
+            sqlx::query(
+                "UPDATE flag SET ended_at = $4 WHERE ended_at IS NULL AND kind = 'surging' \
+                 AND (id = $5 OR $5 IS NULL AND error_id = $1 AND environment_id = $2 AND said_at = $3)",
+            )
+            .bind(ended.group.parse::<i32>().unwrap_or_default())
+            .bind(ended.environment.parse::<i32>().unwrap_or_default())
+            .bind(time(ended.said))
+            .bind(time(ended.at))
+            .bind(id)
+            .execute(&mut *connection)
+            .await?;
+        }
+        Ok(())
+    }
+
     /// Whether whole hours that the detector was told hold something else by now. Hours about to leave what is replayed are
     /// not looked at.
     async fn has_late(&self, connection: &mut sqlx::PgConnection, next: Minute) -> Result<bool, StoreError> {
@@ -495,6 +574,32 @@ async fn states_before(connection: &mut sqlx::PgConnection, minute: Minute) -> R
 
 fn time(minute: Minute) -> DateTime<Utc> {
     DateTime::from_timestamp(minute * 60, 0).unwrap_or_default()
+}
+
+/// A flag that was said before.
+#[derive(FromRow)]
+struct SaidRow {
+    id: i64,
+    error_id: i32,
+    environment_id: i32,
+    kind: String,
+    version: String,
+    since: DateTime<Utc>,
+    said_at: DateTime<Utc>,
+}
+
+impl SaidRow {
+    fn said(self) -> Option<Said> {
+        Some(Said {
+            id: self.id,
+            flag: FlagKind::of(&self.kind)?,
+            environment: self.environment_id.to_string(),
+            group: self.error_id.to_string(),
+            version: self.version,
+            since: self.since.timestamp().div_euclid(60),
+            at: self.said_at.timestamp().div_euclid(60),
+        })
+    }
 }
 
 impl Row {
@@ -549,21 +654,6 @@ async fn write(connection: &mut sqlx::PgConnection, flags: &[FlagLine]) -> Resul
         .collect();
     crate::handling::returned(connection, &back).await?;
     Ok(count)
-}
-
-async fn end(connection: &mut sqlx::PgConnection, ends: &[outcrop_core::deploy::Ended]) -> Result<(), StoreError> {
-    for ended in ends {
-        sqlx::query(
-            "UPDATE flag SET ended_at = $4 WHERE error_id = $1 AND environment_id = $2 AND kind = 'surging' AND said_at = $3 AND ended_at IS NULL",
-        )
-        .bind(ended.group.parse::<i32>().unwrap_or_default())
-        .bind(ended.environment.parse::<i32>().unwrap_or_default())
-        .bind(time(ended.said))
-        .bind(time(ended.at))
-        .execute(&mut *connection)
-        .await?;
-    }
-    Ok(())
 }
 
 /// How long after a deploy flags are charged to it, at most.

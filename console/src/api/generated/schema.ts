@@ -1209,6 +1209,8 @@ export interface components {
             sentence: string;
             /** @description Endpoints that are slower than before, by a test. They make a deploy flagged only where that is asked for. */
             slower: components["schemas"]["EndpointChange"][];
+            /** @description Flags that were charged to it and were taken back: they count no more. */
+            withdrawn: components["schemas"]["FlagItem"][];
         };
         /** @description One deploy in full. */
         DeployDetail: {
@@ -1616,6 +1618,11 @@ export interface components {
             version: string;
             /** @description Why, in sentences, as it was worked out when the flag rose; empty where it was not. */
             why: string[];
+            /**
+             * Format: date-time
+             * @description When it was taken back: data that came late showed that it was none. It counts no more.
+             */
+            withdrawn_at?: string | null;
         };
         /** @description What was found. */
         FoundPage: {

@@ -78,6 +78,24 @@ function Shown({ detail }: { detail: DeployDetail }) {
           </ul>
         </section>
       )}
+      {check.withdrawn.length > 0 && (
+        <section aria-label="Taken back" className="mb-5">
+          <h2 className="border-b border-line pb-1 font-semibold">
+            Taken back<span className="ml-2 font-normal text-faint">data that came late showed that these were none</span>
+          </h2>
+          <ul>
+            {check.withdrawn.map((flag) => (
+              <li key={`${flag.flag} ${flag.ref} ${flag.said_at}`} className="border-b border-line py-1 break-words text-faint">
+                <span className="line-through">{flag.flag}</span>{" "}
+                <Link to="/errors/$ref" params={{ ref: flag.ref }}>
+                  {flag.title}
+                </Link>
+                , {flag.withdrawn_at && agoInWords(flag.withdrawn_at)}
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
       {detail.beside_what && (
         <section aria-label="Against the rest" className="mb-5">
           <h2 className="border-b border-line pb-1 font-semibold">

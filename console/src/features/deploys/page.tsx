@@ -88,6 +88,11 @@ function Row({ item }: { item: DeployItem }) {
           {check.flags.length > 5 && <li className="text-[13px] text-faint">and {check.flags.length - 5} more</li>}
         </ul>
       )}
+      {check.withdrawn.length > 0 && (
+        <p className="pl-28 text-[13px] text-faint">
+          {counted(check.withdrawn.length, "flag was", "flags were")} taken back: data that came late showed that {check.withdrawn.length === 1 ? "it was" : "they were"} none.
+        </p>
+      )}
       <p className="pl-28 text-[13px] text-faint">
         {item.announced ? `announced by ${item.by}` : "seen from its first telemetry"}
         {item.revision && (

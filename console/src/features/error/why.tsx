@@ -41,7 +41,7 @@ export function Why({ detail }: { detail: ErrorDetail }) {
           {why.data.owners.length > 0 && <p className="text-[13px] text-faint">The code is owned by {why.data.owners.join(", ")}.</p>}
           {detail.flagged.slice(0, 4).map((flag) => (
             <p key={`${flag.flag} ${flag.said_at}`} className="text-[13px] text-faint">
-              <span className="font-semibold text-brick">{flag.flag}</span> in {flag.environment},{" "}
+              <span className={flag.withdrawn_at ? "line-through" : "font-semibold text-brick"}>{flag.flag}</span> in {flag.environment},{" "}
               {flag.flag === "surging" && !flag.by_deploy ? (
                 "without a deploy"
               ) : (
@@ -51,6 +51,7 @@ export function Why({ detail }: { detail: ErrorDetail }) {
               )}
               , said <time dateTime={flag.said_at} title={exact(flag.said_at)}>{agoInWords(flag.said_at)}</time>
               {flag.flag === "surging" && `: ${flag.evidence}`}
+              {flag.withdrawn_at && `; taken back ${agoInWords(flag.withdrawn_at)}: data that came late showed that it was none`}
               {flag.ended_at && `; ended ${agoInWords(flag.ended_at)}`}
             </p>
           ))}

@@ -110,6 +110,10 @@ fn show(answer: &DeployCheck) -> Result<(), Fault> {
             line(printable(&format!("           why: {sentence}")))?;
         }
     }
+    for flag in &answer.withdrawn {
+        line(printable(&format!("  taken back: {} {} {}", flag.flag, flag.reference, flag.title)))?;
+        line("           data that came late showed that it was none")?;
+    }
     for endpoint in &answer.slower {
         line(printable(&format!("  slower   {}: {}", endpoint.endpoint, p95s(endpoint))))?;
     }

@@ -224,6 +224,41 @@ async fn two_instances_and_a_restart_say_each_flag_once() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_flag_that_late_data_proves_wrong_is_taken_back_for_all_to_see() {
+    let running = service().start().await;
+    let mut minutes: Vec<Value> = (40..100).map(|ago| minute(ago, "2.3.9", 20, &[("Timeout", ago % 2)])).collect();
+    minutes.extend((3..40).map(|ago| minute(ago, "2.4.0", 20, &[("Timeout", ago % 2), ("DivisionByZero", 1)])));
+    send(&running, minutes).await;
+    let check = || {
+        let output = running.client(&["deploy", "check", "fares@2.4.0", "--environment", "production", "--json"]);
+        serde_json::from_slice::<Value>(&output.stdout).unwrap_or_default()
+    };
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(40);
+    while check()["outcome"] != "flagged" {
+        assert!(std::time::Instant::now() < until, "{}", check());
+        tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    }
+    let reference = check()["flags"][0]["ref"].as_str().unwrap_or_default().to_owned();
+    // A host was cut off: what it sends now occurred hours before the deploy.
+    send(&running, (200..240).map(|ago| minute(ago, "2.3.9", 20, &[("DivisionByZero", 1)])).collect()).await;
+    while check()["outcome"] == "flagged" {
+        assert!(std::time::Instant::now() < until + std::time::Duration::from_secs(40), "{}", check());
+        tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    }
+    let answer = check();
+    assert_eq!(answer["flags"], json!([]));
+    assert_eq!((&answer["withdrawn"][0]["ref"], &answer["withdrawn"][0]["flag"]), (&json!(reference), &json!("new")));
+    let shown = running.client(&["deploy", "check", "fares@2.4.0", "--environment", "production"]);
+    let text = String::from_utf8(shown.stdout).unwrap();
+    assert!(text.contains(&format!("taken back: new {reference}")), "{text}");
+    // The error's own page says so too, and it is new no more.
+    let error: Value = serde_json::from_slice(&running.client(&["show", &reference, "--json"]).stdout).unwrap();
+    assert_eq!(error["flags"], json!([]));
+    assert!(error["flagged"][0]["withdrawn_at"].is_string(), "{error}");
+    assert_eq!(running.service().row("SELECT count(*)::text FROM flag WHERE withdrawn_at IS NOT NULL").await, [Some("1".to_owned())]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_backtest_needs_no_server_and_says_where_a_stream_is_wrong() {
     let nowhere = service();
     let line = |kind: &str, minute: u32, more: &str| {

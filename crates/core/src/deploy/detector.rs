@@ -3,40 +3,51 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::event::{Event, FlagKind, FlagLine, Minute};
-use super::group::{Group, Nats};
-use super::place::{Of, PAST, Place, Told};
+use super::group::{Episode, Group};
+use super::place::{PAST, Place, Told};
+use super::rise::Rise;
 use super::series::span;
 
-/// Evidence, in nats, from which on a window that begins with a deploy tells of a surge.
-const AFTER_DEPLOY: f64 = 8.2;
-/// What is asked for more of a window of one minute, and so much less of longer ones: single minutes are wild.
-const BRIEF: f64 = 4.0;
+/// Evidence, in nats, from which on a rise that begins with a deploy is a surge.
+const AFTER_DEPLOY: f64 = 7.6;
+/// What is asked for more of a rise of one minute, and so much less of longer ones: single minutes are wild.
+const BRIEF: f64 = 2.0;
 /// Minutes within which most of what a deploy changed shows, and what is asked for more for each hour after that.
 const SOON: Minute = 90;
 const LATER: f64 = 0.5;
-/// The same for a window that begins anywhere: there are many of them.
-const ANYWHERE: f64 = 13.7;
-/// What is asked for more of windows longer than this.
+/// The same for a rise that begins anywhere: there are many of them.
+const ANYWHERE: f64 = 13.5;
+/// What is asked for more of rises longer than an hour.
 const DRIFT: f64 = 1.5;
 const HOUR: Minute = 60;
-/// What both are lowered by while other errors of the service rise as well.
-const TOGETHER: f64 = 1.5;
-/// The share of a service's flags that may be false: α of [`of_many`].
-const FALSE_SHARE: f64 = 0.02;
-/// Evidence of other errors of late, above [`HINT`] each, from which on they count as rising together.
-const TOGETHER_FROM: f64 = 9.0;
-const HINT: f64 = 6.0;
-/// Minutes for which evidence is of late.
+/// What a rise must tell by itself, however much others tell of one that began with it: after a deploy, and anywhere.
+const ALONE_AFTER_DEPLOY: f64 = 5.5;
+const ALONE_ANYWHERE: f64 = 8.5;
+/// What chance often tells of one that begins with another, in nats; what an error tells that is flagged already; and the part of what others tell that counts.
+const HINT: f64 = 3.5;
+const FLAGGED: f64 = 8.0;
+const JOINED: f64 = 0.7;
+/// Minutes by which the beginnings of rises may lie apart that have one cause.
+const NEAR: Minute = 10;
+/// Minutes for which what was told is of late.
 const LATELY: Minute = 12;
 /// Minutes after a deploy for which it is asked what it changed.
 const WATCHED: Minute = 180;
-/// Lengths of windows that begin anywhere, in minutes.
-const WINDOWS: [Minute; 11] = [2, 4, 7, 11, 16, 24, 36, 54, 80, 120, 180];
-/// The smallest rise that is worth a flag.
+/// The share of a service's flags that may be false: α of [`of_many`].
+const FALSE_SHARE: f64 = 0.05;
+/// The smallest rise that is worth a flag, and the fewest occurrences.
 const LEAST_RATIO: f64 = 1.3;
 const LEAST_ANYWHERE: f64 = 1.4;
+const LEAST_COUNT: f64 = 3.0;
+/// Nats by which the usual rate must explain the latest minutes better than the raised one for a surge to be over, and the lengths that are looked at.
+const OVER: f64 = 8.0;
+const LOOKED_AT: [Minute; 5] = [15, 30, 60, 120, 240];
+/// The variance of small counts over their mean.
+const CLUMP: f64 = 1.1;
 /// Minutes after which a raised rate that did not go back is taken for the usual one.
 const SETTLED: Minute = 1_440;
+/// Minutes after that for which nothing is said: it is learnt first.
+const AFTERWARDS: Minute = 180;
 
 /// Says flags from what it is told, in order of time.
 #[derive(Clone, Debug, Default)]
@@ -115,7 +126,7 @@ impl Detector {
 
     fn take(&mut self, event: &Event, minute: Minute) {
         match event {
-            Event::Deploy { ended_at: Some(_), service, environment, .. } => self.place(service, environment).end_canary(),
+            Event::Deploy { ended_at: Some(_), service, environment, .. } => self.place(service, environment).traffic.end_canary(),
             Event::Deploy { service, environment, version, share, .. } => {
                 let place = self.place(service, environment);
                 let version = place.order.see(version);
@@ -125,8 +136,7 @@ impl Detector {
                 let place = self.place(service, environment);
                 let version = place.order.see(version);
                 #[expect(clippy::cast_precision_loss, reason = "requests of a minute")]
-                let count = *count as f64;
-                *place.now.entry(version).or_default() += count;
+                place.traffic.request(version, *count as f64);
             }
             Event::Errors { service, environment, version, group, count, .. } => {
                 self.occur(minute, (service, environment, version, group), *count);
@@ -149,7 +159,9 @@ impl Detector {
         let is_first = !place.groups.contains_key(error);
         let is_young = place.is_young(minute);
         #[expect(clippy::cast_precision_loss, reason = "occurrences of a minute")]
-        place.groups.entry(error.to_owned()).or_default().add(minute, number, count as f64);
+        let occurred = count as f64;
+        place.traffic.occur(number, occurred);
+        place.groups.entry(error.to_owned()).or_default().add(minute, number, occurred);
         let is_back = settled.as_ref().is_some_and(|settled| place.order.is_from_on(number, settled));
         let key = (service.to_owned(), error.to_owned(), environment.to_owned());
         let kind = if is_back && !self.returned.contains(&key) {
@@ -190,7 +202,7 @@ impl Detector {
     fn close(&mut self, minute: Minute) {
         for place in self.places.values_mut() {
             place.close(minute);
-            place.look_back(minute, &WINDOWS);
+            place.look_back(minute);
         }
         let mut touched = std::mem::take(&mut self.touched);
         touched.sort_unstable();
@@ -215,17 +227,17 @@ impl Detector {
     }
 }
 
-/// Evidence from which on a window of this length that begins with a deploy tells of a surge: what a deploy changes shows soon.
+/// Evidence from which on a rise of this length that begins with a deploy is a surge: what a deploy changes shows soon.
 fn after_deploy(length: Minute) -> f64 {
     AFTER_DEPLOY + span(SOON, length) / span(0, HOUR) * LATER
 }
 
-/// The same of a window that begins anywhere: over hours rates drift by themselves.
+/// The same of a rise that begins anywhere: over hours rates drift by themselves.
 fn anywhere(length: Minute) -> f64 {
     if length > HOUR { ANYWHERE + DRIFT } else { ANYWHERE }
 }
 
-/// A window with the version that its deploy brought, and by how much it exceeds what is asked of it.
+/// A rise with the version that its deploy brought, and by how much it exceeds what is asked of it.
 type Lead = (Told, Option<u32>, f64);
 
 /// How many nats more are asked of each of many errors, so that of the flags of a service the same share is false however many errors it has: the
@@ -246,79 +258,89 @@ fn many(place: &Place, error: &str, minute: Minute) -> (usize, usize) {
     (watched, 1 + place.groups.iter().filter(is_strong).count())
 }
 
-/// The window that exceeds most what is asked of it, since a deploy or anywhere; and what all windows told.
-fn strongest(place: &Place, group: &Group, minute: Minute) -> (Option<Lead>, Vec<(Minute, Nats)>) {
+/// Whether a rise of another error may have the cause of one: the same deploy, or about the same beginning.
+fn is_alike(rise: &Rise, since: Minute, by_deploy: bool) -> bool {
+    if rise.versions.is_some() { by_deploy && since == rise.since } else { (since - rise.since).abs() <= NEAR }
+}
+
+/// What other errors of the service tell of a rise that began with one, in nats: each what it has above what chance often makes.
+fn others(place: &Place, error: &str, rise: &Rise, minute: Minute) -> f64 {
+    let told = |group: &Group| {
+        if group.episode.as_ref().is_some_and(|episode| is_alike(rise, episode.since, episode.by_deploy)) {
+            return FLAGGED;
+        }
+        let alike = group.rises.iter().filter(|other| {
+            other.versions == rise.versions
+                && is_alike(rise, other.since, true)
+                && (rise.versions.is_some() || minute - other.until <= LATELY)
+        });
+        let told = alike.map(|other| {
+            let nats = group.nats(other);
+            let hurdle = group.habits.hurdle(minute + 1 - other.since, minute, other.clumps);
+            nats.least(other.clumps).min(nats.of(other.clumps) - hurdle) - HINT
+        });
+        told.fold(0.0, f64::max)
+    };
+    place.groups.iter().filter(|(name, _)| *name != error).map(|(_, group)| told(group)).sum()
+}
+
+/// The rise that exceeds most what is asked of it, since a deploy or anywhere.
+fn strongest(place: &Place, error: &str, group: &Group, minute: Minute) -> Option<Lead> {
     let until = minute + 1;
     let mut strongest: Option<Lead> = None;
-    let mut consider = |told: &Told, version: Option<u32>, threshold: f64| {
-        let least = if version.is_some() { LEAST_RATIO } else { LEAST_ANYWHERE };
-        if told.count <= least * told.expected {
-            return;
+    for rise in &group.rises {
+        let told = place.told(group, rise);
+        let length = until - rise.since;
+        let (ratio, asked, alone) = match rise.versions {
+            Some(_) => (LEAST_RATIO, after_deploy(length), ALONE_AFTER_DEPLOY),
+            None => (LEAST_ANYWHERE, anywhere(length), ALONE_ANYWHERE),
+        };
+        if told.count < LEAST_COUNT || told.count <= ratio * told.expected || told.evidence() < ALONE_AFTER_DEPLOY {
+            continue;
         }
-        let hurdle = group.hurdle(until - told.from, minute, told.clumps);
-        let threshold = threshold + BRIEF / span(told.from, until);
-        let lead = (told.nats.of(told.clumps) - hurdle).min(told.evidence() - threshold);
+        // Where no requests are reported, errors that rise together speak for more of them.
+        let is_joined = rise.versions.is_some() || place.traffic.reports(minute);
+        let joined = if is_joined { JOINED * others(place, error, rise, minute) } else { 0.0 };
+        let asked = asked - joined.min(asked - alone) + BRIEF / span(rise.since, until);
+        let hurdle = group.habits.hurdle(length, minute, told.clumps);
+        let lead = (told.nats.of(told.clumps) - hurdle).min(told.evidence() - asked);
         if strongest.as_ref().is_none_or(|(_, _, best)| lead > *best) {
-            strongest = Some((*told, version, lead));
-        }
-    };
-    // A window that reaches into a surge that is over tells of that one.
-    let calm = group.calm_since();
-    for deploy in place.deploys.iter().rev().take_while(|deploy| minute - deploy.at <= WATCHED && deploy.at >= calm) {
-        for of in [Of::Deploy, Of::Version(deploy.version)] {
-            if let Some(told) = place.told(group, deploy.at, until, of) {
-                consider(&told, Some(deploy.version), after_deploy(until - deploy.at));
-            }
+            strongest = Some((told, rise.versions.map(|versions| versions.first), lead));
         }
     }
-    let mut records = vec![];
-    for window in WINDOWS.into_iter().filter(|window| until - window >= calm) {
-        if let Some(told) = place.told(group, until - window, until, Of::Anywhere) {
-            consider(&told, None, anywhere(window));
-            records.push((window, told.nats));
-        }
-    }
-    (strongest, records)
+    strongest
 }
 
 /// Whether an error surges, by the end of a minute in which it occurred.
 fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
-    let until = minute + 1;
     place.learn(error, minute);
+    place.follow(error, minute, WATCHED);
     let group = place.groups.get(error)?;
-    let quiet_until = group.quiet_until;
-    if group.episode.is_some() {
-        let told =
-            WINDOWS.iter().filter_map(|window| place.told(group, until - window, until, Of::Anywhere)).map(|told| told.nats.by_count);
-        let most = told.fold(0.0, f64::max);
-        if let Some(episode) = place.groups.get_mut(error).and_then(|group| group.episode.as_mut()) {
-            episode.evidence = episode.evidence.max(most);
-        }
-        return None;
-    }
-    let (strongest, records) = strongest(place, group, minute);
-    if let Some(group) = place.groups.get_mut(error) {
-        for (window, nats) in records {
-            group.record(window, minute, nats);
-        }
-    }
-    let (told, version, lead) = strongest.filter(|_| minute >= quiet_until && !place.is_learning(minute))?;
-    let others: f64 = place
-        .groups
-        .iter()
-        .filter(|(name, other)| *name != error && minute - other.lately.1 <= LATELY)
-        .map(|(_, other)| (other.lately.0 - HINT).max(0.0))
-        .sum();
+    let anywhere: Vec<_> = group.rises.iter().filter(|rise| rise.versions.is_none()).map(|rise| group.nats(rise)).collect();
+    let strongest = strongest(place, error, group, minute);
     let (watched, strong) = many(place, error, minute);
-    let group = place.groups.get(error)?;
     let running = group.events.last().map(|(_, version, _)| *version).unwrap_or_default();
+    let (quiet_until, is_learning) = (group.quiet_until, place.is_learning(minute));
     let group = place.groups.get_mut(error)?;
-    group.lately = (told.evidence(), minute);
-    let lead = if others >= TOGETHER_FROM { lead + TOGETHER } else { lead } - of_many(watched, strong);
-    if lead < 0.0 {
+    if let Some(episode) = &mut group.episode {
+        episode.evidence = anywhere.iter().map(|nats| nats.by_count).fold(episode.evidence, f64::max);
         return None;
     }
-    group.open(&told, minute, version.is_some());
+    for nats in anywhere {
+        group.habits.record(minute, nats);
+    }
+    let (told, version, lead) = strongest.filter(|_| minute >= quiet_until && !is_learning)?;
+    group.lately = (told.evidence(), minute);
+    if lead < of_many(watched, strong) {
+        return None;
+    }
+    group.episode = Some(Episode {
+        since: told.since,
+        said: minute,
+        ratio: told.count / told.expected,
+        evidence: told.nats.by_count,
+        by_deploy: version.is_some(),
+    });
     #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "counts of some hours")]
     Some(FlagLine {
         flag: FlagKind::Surging,
@@ -327,13 +349,29 @@ fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
         group: String::new(),
         version: place.order.label(version.unwrap_or(running)).to_owned(),
         at: minute,
-        since: told.from,
+        since: told.since,
         by_deploy: version.is_some(),
         count: told.count as u64,
         expected: told.expected,
         evidence: told.evidence(),
-        requests: Some(place.exposure.between(told.from, until) as u64),
+        requests: Some(place.traffic.exposure.between(told.since, minute + 1) as u64),
     })
+}
+
+/// From when on the usual rate of an error explains what it does better than the raised one.
+fn over_since(place: &Place, group: &Group, episode: &Episode, minute: Minute) -> Option<Minute> {
+    let until = minute + 1;
+    let exposure = |from, until| (place.traffic.exposure.between(from, until), 1.0);
+    let is_over = |from: &Minute| {
+        // What was seen while it was raised tells how much it was: when it was flagged it looked higher than it is.
+        let before = place.expected(group, episode.since, from - episode.since, exposure(episode.since, *from));
+        let ratio = (group.counts.between(episode.since, *from) / before).min(episode.ratio).max(LEAST_RATIO);
+        let usual = place.expected(group, episode.since, until - from, exposure(*from, until));
+        // The likelihood ratio of two Poisson rates, less what scatter explains (quasi-likelihood, Wedderburn 1974).
+        let lead = (ratio - 1.0) * usual - group.counts.between(*from, until) * ratio.ln();
+        lead / (CLUMP + usual * group.nature.over(until - from)) > OVER
+    };
+    LOOKED_AT.into_iter().map(|length| until - length).take_while(|from| *from > episode.said).find(is_over)
 }
 
 /// Ends raised rates that went back to what was usual, and takes those for usual that did not within a day.
@@ -344,35 +382,16 @@ fn end_episodes(place: &mut Place, minute: Minute) -> Vec<(String, Minute, Minut
     }
     let open: Vec<String> = place.groups.iter().filter(|(_, group)| group.episode.is_some()).map(|(name, _)| name.clone()).collect();
     for name in open {
-        let Some(group) = place.groups.get(&name) else { continue };
-        let Some(episode) = group.episode.clone() else { continue };
-        let is_settled = minute - episode.said >= SETTLED;
-        let mut is_over = None;
-        if !is_settled {
-            for length in [15, 30, 60, 120, 240] {
-                let from = minute + 1 - length;
-                if from <= episode.said {
-                    break;
-                }
-                let due = place.due(group, episode.since, length, (place.exposure.between(from, minute + 1), 1.0), false);
-                let count = group.counts.between(from, minute + 1);
-                let raised = due.expected * episode.ratio;
-                // Nats by which the usual rate explains the window better than the raised one.
-                let lead = (raised - due.expected) - count * episode.ratio.ln();
-                #[expect(clippy::cast_precision_loss, reason = "minutes of some hours")]
-                if lead / due.dispersion.factor(due.expected, length as f64) > 4.0 {
-                    is_over = Some(from);
-                    break;
-                }
-            }
-        }
+        let Some((group, episode)) = place.groups.get(&name).and_then(|group| Some((group, group.episode.as_ref()?))) else { continue };
+        let said = episode.said;
+        let over = if minute - said >= SETTLED { None } else { over_since(place, group, episode, minute) };
         let Some(group) = place.groups.get_mut(&name) else { continue };
-        if is_settled {
-            group.settle_down();
-            ended.push((name, episode.said, minute));
-        } else if let Some(from) = is_over {
+        if minute - said >= SETTLED {
+            group.settle_down(minute + AFTERWARDS);
+            ended.push((name, said, minute));
+        } else if let Some(from) = over {
             group.end(from);
-            ended.push((name, episode.said, from));
+            ended.push((name, said, from));
         }
     }
     ended

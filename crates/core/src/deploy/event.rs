@@ -116,6 +116,12 @@ pub enum FlagKind {
 }
 
 impl FlagKind {
+    /// The kind of a word.
+    #[must_use]
+    pub fn of(word: &str) -> Option<Self> {
+        [Self::New, Self::Surging, Self::Returned].into_iter().find(|kind| kind.word() == word)
+    }
+
     /// Its word.
     #[must_use]
     pub const fn word(self) -> &'static str {

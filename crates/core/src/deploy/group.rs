@@ -1,27 +1,14 @@
-//! One error in one service and environment: its counts, its incidents, what its past told, its raised rates.
-
-use std::collections::{BTreeMap, BTreeSet};
+//! One error in one service and environment: its counts, its incidents, its raised rates.
 
 use super::event::Minute;
-use super::evidence::{Dispersion, rate_evidence, scattered_evidence, size_evidence};
-use super::place::{Due, Told};
+use super::habits::{Habits, Nats};
+use super::nature::Nature;
+use super::rise::{Belief, Rise, Seen, Usual, Versions};
 use super::series::{Sums, span};
+use super::traffic::Traffic;
 
-/// Share of errors whose rate follows the requests, as long as nothing is known of one.
-pub(super) const FOLLOWS: f64 = 0.88;
-/// Relative variance of minutes and of hours among errors: its mean, and its standard deviation.
-pub(super) const FAST: (f64, f64) = (0.11, 0.07);
-pub(super) const SLOW: (f64, f64) = (0.005, 0.0045);
-/// Hours for which it is remembered what windows told.
-const REMEMBERED: Minute = 7 * 24;
-/// Past evidence from which on, in nats, it was a burst: what comes in bursts is held against its bursts.
-const BURST: f64 = 10.0;
-/// Evidence that no error has in many of its hours by chance, in nats.
-const OFTEN: f64 = 7.0;
 /// Minutes within which a raised rate that goes back by itself is a burst.
 const SHORT: Minute = 90;
-/// Minutes before a window in which what it tells of may have begun to build up.
-const BUILD_UP: Minute = 120;
 /// Occurrences a minute below which an error is rare: it comes in incidents.
 const RARE: f64 = 0.04;
 /// How many times larger incidents must be than chance makes them for an error to come in clumps.
@@ -36,58 +23,40 @@ const LEAST_INCIDENTS: f64 = 3.0;
 const SIZE: (f64, f64) = (1.6, 4.0);
 /// The smallest mean size of incidents that is reckoned with.
 const LEAST_SIZE: f64 = 1.3;
+/// How many times the usual size incidents may have become.
+const LARGER: [f64; 2] = [2.5, 8.0];
+/// Minutes without an occurrence that are seen at once, at most.
+const QUIET: Minute = 15;
 
 /// One error in one service and environment.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Group {
     pub counts: Sums,
-    /// Incidents per minute: occurrences that lie more than some minutes after the beginning of the one before.
+    /// Incidents per minute: occurrences of a version that lie more than some minutes after the beginning of the one before.
     pub incidents: Sums,
-    incident: Option<Minute>,
+    /// The beginnings of incidents, with their versions; and the latest of each version.
+    incident_log: Vec<(Minute, u32)>,
+    latest: Vec<(u32, Minute)>,
     /// Minute, version, count, in order of time.
     pub events: Vec<(Minute, u32, f64)>,
+    /// Where its rate stands.
+    pub standing: Option<Standing>,
+    /// Rises that are supposed to have begun of late.
+    pub rises: Vec<Rise>,
     pub episode: Option<Episode>,
-    /// Until when nothing is said of its rate: it is new, or was back.
+    /// Until when nothing is said of its rate: it is new, or was back, or was taken for usual.
     pub quiet_until: Minute,
     /// Times that are no part of its usual past.
-    pub excluded: Vec<(Minute, Minute)>,
+    excluded: Vec<(Minute, Minute)>,
     /// Times in which a version without it ran.
     pub gone: Vec<(Minute, Minute)>,
     /// Where its present past begins: before, another rate held.
     pub since: Minute,
     /// The strongest evidence of late, and when.
     pub lately: (f64, Minute),
-    /// Raised rates that went back by themselves soon: when, and how strongly they told.
-    bursts: Vec<(Minute, f64)>,
+    pub habits: Habits,
     pub nature: Nature,
     pub learnt: Minute,
-    /// The strongest evidence of each hour, by the length of the window.
-    records: BTreeMap<Minute, Vec<(Minute, Nats)>>,
-}
-
-/// What a window tells, in nats, less what scatter explains.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) struct Nats {
-    /// By its occurrences.
-    pub by_count: f64,
-    /// By its incidents and their sizes.
-    pub by_incident: f64,
-}
-
-impl Nats {
-    fn or(self, other: Self) -> Self {
-        Self { by_count: self.by_count.max(other.by_count), by_incident: self.by_incident.max(other.by_incident) }
-    }
-
-    /// What is held against the past.
-    pub fn of(self, clumps: Clumps) -> f64 {
-        if clumps == Clumps::Incidents { self.by_incident } else { self.by_count }
-    }
-
-    /// What is left of it for an error that may come in clumps.
-    pub fn least(self, clumps: Clumps) -> f64 {
-        if clumps == Clumps::None { self.by_count } else { self.by_incident.min(self.by_count) }
-    }
 }
 
 /// How the occurrences of an error come.
@@ -101,18 +70,13 @@ pub(super) enum Clumps {
     Bursts,
 }
 
-/// How an error behaves, learnt from its past.
+/// Where the rate of an error stands by all minutes before one.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Nature {
-    /// How likely it is that its rate follows the requests rather than the clock.
-    pub follows: f64,
-    pub dispersion: Dispersion,
-}
-
-impl Default for Nature {
-    fn default() -> Self {
-        Self { follows: FOLLOWS, dispersion: Dispersion { clump: 1.1, slow: SLOW.0, fast: FAST.0 } }
-    }
+pub(super) struct Standing {
+    pub usual: Usual,
+    pub belief: Belief,
+    pub until: Minute,
+    pub mean_exposure: f64,
 }
 
 /// A raised rate that was flagged.
@@ -122,7 +86,7 @@ pub(super) struct Episode {
     pub said: Minute,
     /// How many times the usual rate it was when flagged.
     pub ratio: f64,
-    /// The evidence it had then, in nats.
+    /// The most evidence it had since then, in nats.
     pub evidence: f64,
     /// Whether it began with a deploy.
     pub by_deploy: bool,
@@ -131,9 +95,15 @@ pub(super) struct Episode {
 impl Group {
     pub fn add(&mut self, minute: Minute, version: u32, count: f64) {
         self.counts.add(minute, count);
-        if self.incident.is_none_or(|began| minute - began >= INCIDENT) {
-            self.incident = Some(minute);
+        let latest = self.latest.iter_mut().find(|(of, _)| *of == version);
+        let goes_on = latest.as_ref().is_some_and(|(_, began)| minute - began < INCIDENT);
+        if !goes_on {
+            match latest {
+                Some((_, began)) => *began = minute,
+                None => self.latest.push((version, minute)),
+            }
             self.incidents.add(minute, 1.0);
+            self.incident_log.push((minute, version));
         }
         self.events.push((minute, version, count));
     }
@@ -144,23 +114,19 @@ impl Group {
         ((counts + SIZE.0 * SIZE.1) / (incidents + SIZE.1)).max(LEAST_SIZE)
     }
 
-    pub fn of_version(&self, version: u32, from: Minute, until: Minute) -> f64 {
+    /// Occurrences of some versions.
+    pub fn of_versions(&self, versions: Versions, from: Minute, until: Minute) -> f64 {
         let first = self.events.partition_point(|(minute, _, _)| *minute < from);
         let events = self.events.get(first..).unwrap_or_default();
-        events.iter().take_while(|(minute, _, _)| *minute < until).filter(|(_, of, _)| *of == version).map(|(_, _, n)| n).sum()
+        events.iter().take_while(|(minute, _, _)| *minute < until).filter(|(_, of, _)| versions.has(*of)).map(|(_, _, n)| n).sum()
     }
 
-    /// Incidents of a version in a window.
-    fn incidents_of(&self, version: u32, from: Minute, until: Minute) -> f64 {
-        let first = self.events.partition_point(|(minute, _, _)| *minute < from);
-        let events = self.events.get(first..).unwrap_or_default().iter().take_while(|(minute, _, _)| *minute < until);
-        let (mut incidents, mut began) = (0.0, None);
-        for (minute, _, _) in events.filter(|(_, of, _)| *of == version) {
-            if began.is_none_or(|began| minute - began >= INCIDENT) {
-                began = Some(*minute);
-                incidents += 1.0;
-            }
-        }
+    /// Incidents of some versions.
+    fn incidents_of(&self, versions: Versions, from: Minute, until: Minute) -> f64 {
+        let first = self.incident_log.partition_point(|(minute, _)| *minute < from);
+        let log = self.incident_log.get(first..).unwrap_or_default().iter().take_while(|(minute, _)| *minute < until);
+        #[expect(clippy::cast_precision_loss, reason = "incidents of some hours")]
+        let incidents = log.filter(|(_, of)| versions.has(*of)).count() as f64;
         incidents
     }
 
@@ -179,110 +145,77 @@ impl Group {
         }
     }
 
-    /// Evidence of a window in nats. `is_anywhere`: the window was laid where the error occurs, so that its first occurrence or
-    /// incident tells nothing.
-    ///
-    /// By incidents these are counted, and each further occurrence of one says only as much as the size of incidents makes it
-    /// rare.
-    pub fn evidence(&self, count: f64, (from, until): (Minute, Minute), by_version: Option<u32>, due: &Due, is_anywhere: bool) -> Nats {
-        let length = span(from, until);
-        let free = if is_anywhere { 1.0 } else { 0.0 };
-        let incidents = match by_version {
-            Some(version) => self.incidents_of(version, from, until),
-            // One that began before the window is none of it, unless it goes on.
-            None => self.incidents.between(from, until).max(1.0),
-        };
-        let (expected, basis) = due.incidents;
-        let by_incident = if incidents < LEAST_INCIDENTS {
-            0.0
-        } else {
-            rate_evidence(incidents - free, expected, basis) + size_evidence(incidents, count - incidents, due.size)
-        };
-        Nats { by_count: scattered_evidence(count - free, due.expected, due.basis, due.dispersion, length), by_incident }
+    /// What is no part of its past within a time.
+    pub fn left_out(&self, from: Minute, until: Minute) -> impl Iterator<Item = (Minute, Minute)> {
+        let spans = self.excluded.iter().chain(&self.gone);
+        spans.map(move |(start, end)| ((*start).max(from), (*end).min(until))).filter(|(start, end)| start < end)
     }
 
-    /// Notes anew what the windows of its first day told, now that its rate is known.
-    pub fn look_back(&mut self, place_due: impl Fn(&Self, Minute, Minute) -> Option<Due>, windows: &[Minute]) {
-        let minutes: Vec<Minute> = self.events.iter().map(|(minute, _, _)| *minute).collect();
-        self.records.clear();
-        for minute in minutes {
-            for window in windows {
-                let (from, until) = (minute + 1 - window, minute + 1);
-                let count = self.counts.between(from, until);
-                if count >= 3.0
-                    && let Some(due) = place_due(self, from, until)
-                {
-                    let told = self.evidence(count, (from, until), None, &due, true);
-                    self.record(*window, minute, told);
-                }
-            }
+    /// Whether some of a time is no part of its past.
+    pub fn is_left_out(&self, from: Minute, until: Minute) -> bool {
+        self.left_out(from, until).next().is_some()
+    }
+
+    /// Lets a rise see the minutes up to and without one.
+    pub fn advance(&self, rise: &mut Rise, until: Minute, traffic: &Traffic) {
+        while rise.until < until {
+            let minute = rise.until;
+            // Minutes without an occurrence are seen at once.
+            let next = self.events.get(self.events.partition_point(|(at, _, _)| *at < minute)).map_or(until, |(at, _, _)| *at);
+            let end = if next == minute { minute + 1 } else { next.min(minute + QUIET).min(until) };
+            self.see(rise, (minute, end), traffic);
+            rise.until = end;
         }
     }
 
-    /// Whether it comes in bursts that its rate does not explain.
-    pub fn is_bursty(&self) -> bool {
-        self.records.values().flatten().any(|(_, told)| told.by_count > 2.0 * BURST)
-    }
-
-    /// Notes what a window of a length told.
-    pub fn record(&mut self, length: Minute, minute: Minute, told: Nats) {
-        if told.by_count < 2.0 {
+    fn see(&self, rise: &mut Rise, (from, until): (Minute, Minute), traffic: &Traffic) {
+        let all = traffic.exposure.between(from, until);
+        if all <= 0.0 {
             return;
         }
-        let records = self.records.entry(length).or_default();
-        let hour = minute.div_euclid(60);
-        match records.last_mut() {
-            Some((last, strongest)) if *last == hour => *strongest = strongest.or(told),
-            _ => records.push((hour, told)),
+        let share = rise.versions.map(|versions| (versions, traffic.of(versions, from, until) / all));
+        let count = self.counts.between(from, until);
+        let split = traffic.split(from, until, count);
+        let seen = Seen {
+            minutes: span(from, until),
+            count,
+            exposure: rise.follows * all + (1.0 - rise.follows) * rise.mean_exposure * span(from, until),
+            of_version: share.map(|(versions, share)| (self.of_versions(versions, from, until), share)),
+            split,
+        };
+        rise.by_count.see(&seen);
+        let Some(process) = &mut rise.by_incident else { return };
+        // While one goes on no other begins.
+        let latest = self.incident_log.partition_point(|(began, _)| *began < from).checked_sub(1).and_then(|at| self.incident_log.get(at));
+        let from = latest.map_or(from, |(began, _)| from.max(began + INCIDENT));
+        let free = traffic.exposure.between(from, until);
+        if free > 0.0 {
+            process.see(&Seen {
+                minutes: span(from, until),
+                count: self.incidents.between(from, until),
+                exposure: rise.follows * free + (1.0 - rise.follows) * rise.mean_exposure * span(from, until),
+                of_version: share.map(|(versions, share)| (self.incidents_of(versions, from, until), share)),
+                split,
+            });
         }
-        records.retain(|(of, _)| hour - of < REMEMBERED);
     }
 
-    /// Whether raised rates at this time of the day, or again and again, are its usual way.
-    fn is_habit(&self, minute: Minute) -> bool {
-        let near = |then: &Minute| {
-            let apart = (minute - then).rem_euclid(1_440);
-            apart.min(1_440 - apart) <= 60
-        };
-        self.bursts.len() >= 2 || self.bursts.iter().any(|(then, _)| near(then))
-    }
-
-    /// The evidence that a window of a length must exceed to be more than what its own past had, before the hours that the
-    /// window may belong to; by incidents or by occurrences.
-    pub fn hurdle(&self, length: Minute, minute: Minute, clumps: Clumps) -> f64 {
-        let hour = (minute - length - BUILD_UP).div_euclid(60);
-        let nats = |told: &Nats| told.of(clumps);
-        let of_length = self.records.range(length..).next().or_else(|| self.records.iter().next_back()).map(|(_, records)| records);
-        let is_past = |(of, _): &&(Minute, Nats)| *of < hour;
-        let strongest = of_length.into_iter().flatten().filter(is_past).map(|(_, told)| nats(told)).fold(0.0, f64::max);
-        // A burst tells most in a window of its own length; two of them may fall into a long one.
-        let burst = self.records.values().flatten().filter(is_past).map(|(_, told)| nats(told)).fold(0.0, f64::max);
-        let hours = |least: f64| -> usize {
-            let hours: BTreeSet<Minute> =
-                self.records.values().flatten().filter(is_past).filter(|(_, told)| nats(told) > least).map(|(of, _)| *of).collect();
-            hours.len()
-        };
-        // Counted by incidents, what one error often does by chance is gone already.
-        if burst < if clumps == Clumps::Incidents { BURST } else { 2.0 * BURST } {
-            return if self.is_habit(minute) {
-                2.2 * self.known_burst(strongest)
-            } else if hours(OFTEN) >= 4 {
-                2.2 * burst + 4.0
-            } else {
-                strongest + 1.0
+    /// What a rise tells by now.
+    pub fn nats(&self, rise: &Rise) -> Nats {
+        let by_count = rise.by_count.nats();
+        let by_incident = rise.by_incident.as_ref().map_or(by_count, |process| {
+            let (from, until) = (rise.since, rise.until);
+            let (count, incidents) = match rise.versions {
+                Some(versions) => (self.of_versions(versions, from, until), self.incidents_of(versions, from, until)),
+                None => (self.counts.between(from, until), self.incidents.between(from, until).max(1.0)),
             };
-        }
-        // Of few bursts it is not known how large they get.
-        let margin = match hours(burst / 4.0) {
-            0..=3 => 5.0,
-            4..=8 => 2.5,
-            _ => 2.0,
-        };
-        margin * self.known_burst(burst)
-    }
-
-    fn known_burst(&self, strongest: f64) -> f64 {
-        self.bursts.iter().map(|(_, evidence)| *evidence).fold(strongest, f64::max)
+            if incidents < LEAST_INCIDENTS {
+                0.0
+            } else {
+                process.nats() + size_evidence(incidents, (count - incidents).max(0.0), rise.size)
+            }
+        });
+        Nats { by_count, by_incident }
     }
 
     /// The end of its last surge.
@@ -296,38 +229,40 @@ impl Group {
         self.since = minute;
         self.quiet_until = quiet_until;
         self.excluded.clear();
-        self.records.clear();
+        self.habits.forget();
+        self.forget_rises();
     }
 
-    /// Opens an episode of a raised rate.
-    pub fn open(&mut self, told: &Told, said: Minute, by_deploy: bool) {
-        let ratio = told.count / told.expected;
-        self.episode = Some(Episode { since: told.from, said, ratio, evidence: told.nats.by_count, by_deploy });
+    /// Forgets where its rate stands, and what may have begun.
+    fn forget_rises(&mut self) {
+        self.rises.clear();
+        self.standing = None;
     }
 
     /// Ends an episode: it is no part of the usual past.
     pub fn end(&mut self, until: Minute) {
         if let Some(episode) = self.episode.take() {
             if until - episode.since <= SHORT && !episode.by_deploy {
-                self.bursts.push((episode.said, episode.evidence));
+                self.habits.burst(episode.said, episode.evidence);
             }
             self.excluded.push((episode.since, until));
-            self.forget_records(episode.since);
+            self.habits.forget_since(episode.since);
+            self.forget_rises();
         }
     }
 
-    fn forget_records(&mut self, since: Minute) {
-        for records in self.records.values_mut() {
-            records.retain(|(hour, _)| *hour < since.div_euclid(60));
-        }
-    }
-
-    /// Takes the raised rate for the usual one from now on.
-    pub fn settle_down(&mut self) {
+    /// Takes the raised rate for the usual one from now on; nothing is said of it for a while.
+    pub fn settle_down(&mut self, quiet_until: Minute) {
         if let Some(episode) = self.episode.take() {
-            self.since = episode.since;
-            self.excluded.clear();
-            self.records.clear();
+            self.begin(episode.since, quiet_until);
         }
     }
+}
+
+/// Nats by which incidents are larger than their usual mean size, sizes being geometric: the logarithm of the mean of the
+/// likelihood ratios of the usual mean size (a half) and of larger ones (a quarter each), against the usual one.
+fn size_evidence(incidents: f64, further: f64, size: f64) -> f64 {
+    let leads = LARGER.map(|times| further * ((1.0 - 1.0 / (size * times)) / (1.0 - 1.0 / size)).ln() - incidents * times.ln());
+    let most = leads.into_iter().fold(0.0, f64::max);
+    most + (0.5 * (-most).exp() + leads.map(|lead| 0.25 * (lead - most).exp()).into_iter().sum::<f64>()).ln()
 }

@@ -6,17 +6,23 @@
 
 mod cdevents;
 mod compare;
+mod course;
 mod detector;
 mod event;
-mod evidence;
 mod group;
+mod habits;
+mod nature;
 mod order;
 mod place;
+mod replay;
+mod rise;
 mod series;
+mod traffic;
 
 pub use cdevents::{Announced, BadCdEvent, announced};
 pub use compare::{Change, Side, changes};
 pub use detector::{Detector, Ended};
 pub use event::{BadEvent, Event, FlagKind, FlagLine, Minute, parse_minute};
-pub use evidence::{Dispersion, rate_evidence};
 pub use order::VersionOrder;
+pub use replay::{Corrected, Said, corrected};
+pub use rise::{Usual, rise_evidence};

@@ -1,6 +1,6 @@
 //! Flags: the labelled stories in small, and what must hold of any stream.
 
-use outcrop_core::deploy::{Detector, Event, FlagLine};
+use outcrop_core::deploy::{Detector, Event, FlagLine, Usual, rise_evidence};
 use proptest::prelude::*;
 
 /// 2026-11-02T00:00Z, in minutes.
@@ -168,10 +168,19 @@ proptest! {
     }
 
     #[test]
-    fn the_evidence_grows_with_the_count_and_is_none_below_what_is_due(expected in 0.01..500.0_f64, basis in 0.5..1e6_f64, count in 0..1_000_u32) {
-        let of = |count: u32| outcrop_core::deploy::rate_evidence(f64::from(count), expected, basis);
-        prop_assert!(of(count) <= of(count + 1) + 1e-9);
-        prop_assert!(f64::from(count) > expected || of(count) == 0.0);
+    fn the_evidence_grows_with_the_latest_count_and_an_hour_as_usual_speaks_against_a_rise(
+        rate in 0.001..200.0_f64,
+        basis in 0.5..1e6_f64,
+        slow in 0.0..0.05_f64,
+        fast in 0.0..0.3_f64,
+        counts in proptest::collection::vec(0..400_u32, 1..40),
+    ) {
+        let usual = Usual { rate, basis, slow, fast };
+        let minutes: Vec<(f64, f64)> = counts.iter().map(|count| (f64::from(*count), 1.0)).collect();
+        let one_more: Vec<(f64, f64)> = minutes.iter().copied().rev().enumerate().map(|(at, (n, e))| (if at == 0 { n + 1.0 } else { n }, e)).rev().collect();
+        prop_assert!(rise_evidence(&usual, &one_more) >= rise_evidence(&usual, &minutes) - 1e-6);
+        let as_usual = vec![(rate, 1.0); 60];
+        prop_assert!(rise_evidence(&usual, &as_usual) < 0.0, "{}", rise_evidence(&usual, &as_usual));
     }
 }
 

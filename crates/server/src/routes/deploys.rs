@@ -208,6 +208,7 @@ pub(super) async fn check(database: &Database, deploy: &Deploy, kinds: &[String]
     )?;
     // A flag bears the beginning of its minute, which may be before the deploy's first telemetry.
     let from = deploy.at.duration_trunc(TimeDelta::minutes(1)).unwrap_or(deploy.at);
+    let (withdrawn, flags): (Vec<Flag>, Vec<Flag>) = flags.into_iter().partition(|flag| flag.withdrawn_at.is_some());
     let flags = charged(database, flags, from, until).await?;
     let flags: Vec<FlagItem> = flags.into_iter().filter(|flag| kinds.is_empty() || kinds.contains(&flag.flag)).collect();
     let slower: Vec<EndpointChange> = super::deploy_detail::compared(database, deploy, now)
@@ -251,6 +252,7 @@ pub(super) async fn check(database: &Database, deploy: &Deploy, kinds: &[String]
         outcome: outcome.to_owned(),
         sentence,
         flags,
+        withdrawn: withdrawn.iter().map(flag_item).collect(),
         slower,
         before: Sums { requests: before.0, failed: before.1, minutes: before_minutes },
         after: Sums { requests: after.0, failed: after.1, minutes },
@@ -318,5 +320,6 @@ pub(super) fn flag_item(flag: &Flag) -> FlagItem {
         ended_at: flag.ended_at,
         evidence,
         why: flag.why.clone().unwrap_or_default(),
+        withdrawn_at: flag.withdrawn_at,
     }
 }

@@ -127,9 +127,10 @@ pub(super) async fn one(
             let (_, summary, attention) = rank(summary, &origins, now);
             let origin = origin_of(&summary, &origins);
             let flagged = deploys::flags(&database, &[number], scope.from, scope.to).await?.remove(&number).unwrap_or_default();
+            let withdrawn = deploys::withdrawn(&database, number, scope.from, scope.to).await?;
             let (flags, since_deploy) = (words(Some(&flagged)), is_since_deploy(Some(&flagged)));
             Ok(Some(ErrorDetail {
-                flagged: flagged.iter().map(super::deploys::flag_item).collect(),
+                flagged: flagged.iter().chain(&withdrawn).map(super::deploys::flag_item).collect(),
                 error: ErrorItem { flags, since_deploy, origin, against: then, ..item(latest, summary, attention) },
                 begins_in: begins_in.into_iter().map(tied).collect(),
                 followed_by: followed_by.into_iter().map(tied).collect(),

@@ -130,6 +130,8 @@ pub struct DeployCheck {
     pub sentence: String,
     /// The flags that are charged to the deploy.
     pub flags: Vec<FlagItem>,
+    /// Flags that were charged to it and were taken back: they count no more.
+    pub withdrawn: Vec<FlagItem>,
     /// Endpoints that are slower than before, by a test. They make a deploy flagged only where that is asked for.
     pub slower: Vec<EndpointChange>,
     /// Requests of the same length of time before, of all versions.
@@ -179,4 +181,6 @@ pub struct FlagItem {
     pub evidence: String,
     /// Why, in sentences, as it was worked out when the flag rose; empty where it was not.
     pub why: Vec<String>,
+    /// When it was taken back: data that came late showed that it was none. It counts no more.
+    pub withdrawn_at: Option<DateTime<Utc>>,
 }
