@@ -405,6 +405,12 @@ const EVENTS: &str = "SELECT 0 AS kind, date_trunc('minute', at) AS at, service_
          JOIN error_group e ON e.id = h.error_id WHERE h.verb IN ('settle', 'reopen') AND h.at >= $1 AND h.at < $2 \
      ORDER BY at, kind, service, environment, version, error";
 
+/// Errors of the minutes from one on.
+const OPEN: &str = "SELECT 2 AS kind, minute AS at, cause.service_id AS service, environment_id AS environment, version.label AS version, \
+         cause.error_id AS error, sum(n)::bigint AS n, NULL::real AS share FROM tally_minute t \
+         JOIN cause ON cause.id = t.cause_id JOIN version ON version.id = t.version_id WHERE minute >= $1 AND n > 0 \
+         GROUP BY minute, cause.service_id, environment_id, version.label, cause.error_id";
+
 impl Watch {
     /// Tells the detector what is whole by now, and writes down what it says. Returns how many flags were new. Does nothing
     /// while another instance is at it; that one's work is told to this detector when it takes over.
@@ -457,7 +463,9 @@ impl Watch {
             from
         };
         if from >= whole {
-            return Ok(0);
+            let said = self.foretell(&mut transaction, whole).await?;
+            transaction.commit().await?;
+            return Ok(said);
         }
         self.states = states_before(&mut transaction, whole).await?;
         // Until it went well, a failure begins anew.
@@ -482,7 +490,7 @@ impl Watch {
         if self.begun == whole {
             flags = self.correct(&mut transaction, flags, (from, whole)).await?;
         }
-        let said = write(&mut transaction, &flags).await?;
+        let said = write(&mut transaction, &flags).await? + self.foretell(&mut transaction, whole).await?;
         self.end(&mut transaction).await?;
         transaction.commit().await?;
         self.next = Some(whole);
@@ -524,6 +532,21 @@ impl Watch {
         }
         let mut flags: Vec<Option<FlagLine>> = flags.into_iter().map(Some).collect();
         Ok(corrected.fresh.iter().filter_map(|place| flags.get_mut(*place).and_then(Option::take)).collect())
+    }
+
+    /// Says at once which errors of the minutes that are not whole yet are new or back.
+    async fn foretell(&self, connection: &mut sqlx::PgConnection, whole: Minute) -> Result<u64, StoreError> {
+        let rows: Vec<Row> = sqlx::query_as(sqlx::AssertSqlSafe(format!("{OPEN} ORDER BY minute, cause.error_id, version.label")))
+            .bind(time(whole))
+            .fetch_all(&mut *connection)
+            .await?;
+        let mut said: Vec<FlagLine> = vec![];
+        for flag in rows.into_iter().filter_map(|row| self.detector.foretell(&row.event())) {
+            if !said.iter().any(|other| other.group == flag.group && other.environment == flag.environment) {
+                said.push(flag);
+            }
+        }
+        write(connection, &said).await
     }
 
     /// Writes down which surges are over.
@@ -630,7 +653,10 @@ async fn write(connection: &mut sqlx::PgConnection, flags: &[FlagLine]) -> Resul
         "INSERT INTO flag (error_id, service_id, environment_id, kind, version, by_deploy, since, said_at, count, expected, evidence, requests) \
          SELECT new.* FROM UNNEST($1::int[], $2::int[], $3::int[], $4::text[], $5::text[], $6::bool[], $7::timestamptz[], $8::timestamptz[], $9::bigint[], \
              $10::float8[], $11::float8[], $12::bigint[]) AS new (error, service, environment, kind, version, by_deploy, since, said_at, count, expected, evidence, requests) \
-         JOIN error_group ON error_group.id = error ON CONFLICT (error_id, environment_id, kind, said_at) DO NOTHING RETURNING error_id, kind, version, said_at",
+         JOIN error_group ON error_group.id = error WHERE new.kind = 'surging' OR NOT EXISTS (SELECT FROM flag said WHERE said.error_id = error \
+             AND said.environment_id = environment AND said.kind = new.kind AND said.version = new.version AND said.withdrawn_at IS NULL \
+             AND said.said_at BETWEEN new.said_at - interval '1 hour' AND new.said_at + interval '1 hour') \
+         ON CONFLICT (error_id, environment_id, kind, said_at) DO NOTHING RETURNING error_id, kind, version, said_at",
     )
     .bind(flags.iter().map(|flag| number(&flag.group)).collect::<Vec<_>>())
     .bind(flags.iter().map(|flag| number(&flag.service)).collect::<Vec<_>>())

@@ -153,50 +153,67 @@ impl Detector {
     }
 
     fn occur(&mut self, minute: Minute, (service, environment, version, error): (&str, &str, &str, &str), count: u64) {
-        let settled = self.settled.get(&(service.to_owned(), error.to_owned())).cloned();
+        let number = self.place(service, environment).order.see(version);
+        let flag = self.at_once(minute, (service, environment, version, error), count);
         let place = self.place(service, environment);
-        let number = place.order.see(version);
-        let is_first = !place.groups.contains_key(error);
-        let is_young = place.is_young(minute);
         #[expect(clippy::cast_precision_loss, reason = "occurrences of a minute")]
         let occurred = count as f64;
         place.traffic.occur(number, occurred);
-        place.groups.entry(error.to_owned()).or_default().add(minute, number, occurred);
-        let is_back = settled.as_ref().is_some_and(|settled| place.order.is_from_on(number, settled));
-        let key = (service.to_owned(), error.to_owned(), environment.to_owned());
-        let kind = if is_back && !self.returned.contains(&key) {
-            Some(FlagKind::Returned)
-        } else if is_first && settled.is_none() && !is_young {
-            Some(FlagKind::New)
-        } else {
-            None
-        };
-        if let Some(flag) = kind {
-            if flag == FlagKind::Returned {
-                self.returned.insert(key);
-            }
-            let place = self.place(service, environment);
-            let is_learning = place.is_learning(minute);
-            if let Some(group) = place.groups.get_mut(error).filter(|_| !is_learning) {
+        let is_learning = place.is_learning(minute);
+        let group = place.groups.entry(error.to_owned()).or_default();
+        group.add(minute, number, occurred);
+        if let Some(flag) = flag {
+            if !is_learning {
                 // What is new or back has no past to surge against: its rate of the next day becomes that.
                 group.begin(minute, minute + SETTLED);
             }
-            self.flags.push(FlagLine {
-                flag,
-                service: service.to_owned(),
-                environment: environment.to_owned(),
-                group: error.to_owned(),
-                version: version.to_owned(),
-                at: minute,
-                since: minute,
-                by_deploy: false,
-                count,
-                expected: 0.0,
-                evidence: 0.0,
-                requests: None,
-            });
+            if flag.flag == FlagKind::Returned {
+                self.returned.insert((service.to_owned(), error.to_owned(), environment.to_owned()));
+            }
+            self.flags.push(flag);
         }
         self.touched.push((service.to_owned(), environment.to_owned(), error.to_owned()));
+    }
+
+    /// What one occurrence says by itself: that an error is new, or back.
+    fn at_once(&self, minute: Minute, (service, environment, version, error): (&str, &str, &str, &str), count: u64) -> Option<FlagLine> {
+        let place = self.places.get(&(service.to_owned(), environment.to_owned()))?;
+        let settled = self.settled.get(&(service.to_owned(), error.to_owned()));
+        let was_back = self.returned.contains(&(service.to_owned(), error.to_owned(), environment.to_owned()));
+        let is_back = settled.is_some_and(|settled| {
+            let mut order = place.order.clone();
+            let number = order.see(version);
+            order.is_from_on(number, settled)
+        });
+        let flag = if is_back && !was_back {
+            FlagKind::Returned
+        } else if !place.groups.contains_key(error) && settled.is_none() && !place.is_young(minute) {
+            FlagKind::New
+        } else {
+            return None;
+        };
+        Some(FlagLine {
+            flag,
+            service: service.to_owned(),
+            environment: environment.to_owned(),
+            group: error.to_owned(),
+            version: version.to_owned(),
+            at: minute,
+            since: minute,
+            by_deploy: false,
+            count,
+            expected: 0.0,
+            evidence: 0.0,
+            requests: None,
+        })
+    }
+
+    /// What an event says before its minute is over: that an error is new, or back. Nothing is learnt from it, and the same is said
+    /// again when the minute is told.
+    #[must_use]
+    pub fn foretell(&self, event: &Event) -> Option<FlagLine> {
+        let Event::Errors { service, environment, version, group, count, .. } = event else { return None };
+        self.at_once(event.minute(), (service, environment, version, group), *count)
     }
 
     fn close(&mut self, minute: Minute) {

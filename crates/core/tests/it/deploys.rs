@@ -93,7 +93,14 @@ fn a_busy_harmless_deploy_stays_clear_and_a_bad_one_is_said_within_minutes() {
 fn what_never_occurred_is_new_once_and_what_was_settled_returns_in_its_version_alone() {
     let mut told = Told::new();
     told.days(0..1_500, "2.3.9", 200, 0.5);
+    let foretold = |told: &Told, group: &str| {
+        let line = serde_json::json!({"kind": "errors", "minute": at(1_500), "service": "fares", "environment": "production", "version": "2.3.9",
+            "group": group, "count": 1});
+        told.detector.foretell(&serde_json::from_value::<Event>(line).unwrap()).map(|flag| (flag.flag.word(), flag.at - START))
+    };
+    assert_eq!((foretold(&told, "g2"), foretold(&told, "g1")), (Some(("new", 1_500)), None), "before the minute is over");
     told.minute(1_500, "2.3.9", 200, &[("g1", 1), ("g2", 1)]);
+    assert_eq!(foretold(&told, "g2"), None, "said already");
     told.minute(1_501, "2.3.9", 200, &[("g2", 3)]);
     told.settle(1_502, "g2", "2.4.0");
     // A straggler on the version before is no return, and neither is what no version was seen of.

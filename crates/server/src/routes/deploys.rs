@@ -235,6 +235,14 @@ pub(super) async fn check(database: &Database, deploy: &Deploy, kinds: &[String]
         ("too early", format!("{named}: {minutes} min since this deploy; it takes at least {LEAST_MINUTES}."))
     } else if needs > 0 && until == now {
         ("too early", format!("{named}: nothing so far; {needs} more requests are needed to rule out that failures doubled."))
+    } else if needs > 0 && until < deploy.at + CHARGED {
+        let reached = after.0;
+        (
+            "too early",
+            format!(
+                "{named}: nothing until the canary ended, of {reached} requests; {needs} more are needed to rule out that failures doubled."
+            ),
+        )
     } else {
         let share = |(requests, failed): (i64, i64)| outcrop_core::attention::percent(ratio(failed, requests));
         let besides = if slower.is_empty() { String::new() } else { format!(" But {} slower.", endpoints(slower.len())) };
