@@ -348,11 +348,11 @@ async fn a_deploy_to_one_instance_group_is_held_against_the_others_in_the_same_m
     assert!(shown["beside_what"].as_str().unwrap().starts_with("the instances of group south"));
 
     // The job that puts a minute's rows together, once it is ripe, changes nothing of what is said.
-    let rows = "SELECT count(*)::text AS rows FROM group_part";
-    // Thirty minutes of two groups; a row each once they are together, which may have been before this is asked.
+    let apart = "SELECT count(*)::text FROM (SELECT FROM group_part WHERE minute > now() - interval '17 minutes' AND minute < now() - interval '4 minutes' \
+                 GROUP BY minute, group_name HAVING count(*) > 1) apart";
     let until = std::time::Instant::now() + std::time::Duration::from_secs(100);
-    while running.service().row(rows).await != [Some("60".to_owned())] {
-        assert!(std::time::Instant::now() < until, "the rows are put together: {:?}", running.service().row(rows).await);
+    while running.service().row(apart).await != [Some("0".to_owned())] {
+        assert!(std::time::Instant::now() < until, "the rows are put together: {:?} minutes are not", running.service().row(apart).await);
         tokio::time::sleep(std::time::Duration::from_millis(500)).await;
     }
     assert_eq!(running.client_json(&["endpoints", "--by-group", "--service", "berths"]), groups);
