@@ -281,7 +281,7 @@ impl Place {
     }
 
     /// Where the rate of an error stands before a minute, by where it stood before.
-    fn stand(&self, group: &mut Group, minute: Minute) -> Option<Standing> {
+    fn stand(&self, group: &Group, minute: Minute) -> Option<Standing> {
         let mut standing = group.standing.filter(|standing| standing.until > minute - LATEST)?;
         for at in standing.until..minute {
             let exposed = self.exposed(group, standing.mean_exposure, at);
@@ -305,7 +305,7 @@ impl Place {
             }
         }
         rises.retain(|rise| rise.since >= calm && minute - rise.since <= watched);
-        group.standing = self.stand(&mut group, minute);
+        group.standing = self.stand(&group, minute);
         let rise = self.suppose(&group, minute, None, |usual, past| match group.standing {
             Some(standing) => standing.belief,
             None => self.stands(&group, usual, past, minute),
