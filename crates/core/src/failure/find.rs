@@ -2,17 +2,20 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use super::chunks::Chunks;
+use super::clock::Clock;
+use super::found::{EntrySpan, Found, SAMPLED_ONE_IN, SeenSpan};
 use super::groups::InstanceGroups;
 use super::lines::FoundLine;
-use super::platform::{self, PlatformEvent};
+use super::platform;
 use super::report::{OccurrenceId, Report, ReportFacts, Sent, Source};
+use super::senders::{Sender, Senders};
 use super::state::SpanFacts;
-use super::uses::{self, Calls, FoundCalls, FoundInstance, Instances};
+use super::uses::{self, Calls, Instances};
 use crate::grouping::{Described, template};
 use crate::stack::{Exception, Stack, base_name};
-use crate::telemetry::names::{self, EXCEPTION_EVENT, EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE, Identity};
+use crate::telemetry::names::{self, EXCEPTION_EVENT, EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE};
 use crate::telemetry::{Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, TraceId, Value, sampling, tidy};
-use crate::trace::{Chunk, StoredEvent, StoredLink, StoredSpan};
 use crate::{Digest, Hasher, Timestamp, scrub};
 
 /// What a request's times are held against.
@@ -28,9 +31,6 @@ pub struct Limits<'a> {
     pub groups: &'a InstanceGroups,
 }
 
-/// A request whose newest time lies further in the future than this is shifted, in milliseconds: a sender's clock may
-/// be a minute off without anybody noticing.
-const MAX_AHEAD_MS: i64 = 60_000;
 /// An exception recorded this shortly before its span ended was recorded by the instrumentation, in milliseconds.
 const SPAN_END_MS: i64 = 10;
 /// Severity of a failure on a span in error, and of one on a span that is fine (OTLP: ERROR and WARN).
@@ -42,114 +42,9 @@ pub const ONE_IN: &str = "outcrop.one_in";
 /// OTLP severity number from which a record is fatal.
 const FATAL: i32 = 21;
 
-/// A span seen, of whatever outcome.
-#[derive(Clone, Debug)]
-pub struct SeenSpan {
-    /// Who sent it.
-    pub identity: Arc<Identity>,
-    /// Its trace.
-    pub trace_id: TraceId,
-    /// What is remembered of it; the endpoint's number is filled in by the store.
-    pub facts: SpanFacts,
-    /// The request or run, where the service's work begins with this span.
-    pub entry: Option<EntrySpan>,
-}
-
-/// A request or run to be counted.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct EntrySpan {
-    /// Its endpoint.
-    pub endpoint: String,
-    /// When it began.
-    pub at: Timestamp,
-    /// Whether it failed: status ERROR, or an HTTP status of 500 and above.
-    pub failed: bool,
-    /// Its HTTP status code, if it has one.
-    pub status: Option<u16>,
-    /// How long it took, in microseconds.
-    pub duration_us: u64,
-    /// The instance group that served it, of a service that has groups.
-    pub group: Option<String>,
-    /// How many requests it counts for.
-    pub weight: u32,
-    /// Whether that is said by its sampling threshold.
-    pub is_weighed: bool,
-    /// What it said of itself, scrubbed, of a request that is kept by itself: failed, or answered 4xx.
-    pub told: Option<Box<serde_json::Map<String, serde_json::Value>>>,
-    /// What it said of itself and its resource, scrubbed; kept of one request in [`SAMPLED_ONE_IN`], evenly.
-    pub sampled: Option<Box<serde_json::Map<String, serde_json::Value>>>,
-}
-
-/// One request in so many is a candidate for the sample that occurrences are compared with. Which one is decided by its
-/// ids, so that the same request sent again, or to another instance, is decided alike.
-pub const SAMPLED_ONE_IN: u32 = 4;
-
 fn is_sampled(span: &Span) -> bool {
     let of_ids = [span.trace_id.0.as_slice(), &span.span_id.0.to_be_bytes()].concat();
     Digest::of_bytes(&of_ids).short().is_multiple_of(SAMPLED_ONE_IN.into())
-}
-
-/// Records that could not be used, and why.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Refused {
-    /// How many.
-    pub count: u64,
-    /// The reason, of the first one.
-    pub reason: String,
-}
-
-impl Refused {
-    /// Counts records refused; the first reason stays.
-    pub fn add(&mut self, count: u64, reason: impl FnOnce() -> String) {
-        if count > 0 && self.count == 0 {
-            self.reason = reason();
-        }
-        self.count += count;
-    }
-}
-
-/// Spans of one trace by one sender, to be stored.
-#[derive(Clone, Debug)]
-pub struct FoundChunk {
-    /// Who sent them.
-    pub identity: Arc<Identity>,
-    /// Their trace.
-    pub trace_id: TraceId,
-    /// When the first began and the last ended, in event time.
-    pub bounds: (Timestamp, Timestamp),
-    /// Whether any of them failed.
-    pub has_failure: bool,
-    /// The longest request among them: its endpoint, and how long it took in microseconds.
-    pub request: Option<(String, u64)>,
-    /// How many.
-    pub spans: usize,
-    /// The chunk, encoded.
-    pub body: Vec<u8>,
-}
-
-/// What a request holds.
-#[derive(Clone, Debug, Default)]
-pub struct Found {
-    /// Reports of failures.
-    pub reports: Vec<Report>,
-    /// Spans, of whatever outcome.
-    pub spans: Vec<SeenSpan>,
-    /// The same spans to be stored: one chunk per trace and sender.
-    pub chunks: Vec<FoundChunk>,
-    /// Log records to be stored.
-    pub lines: Vec<FoundLine>,
-    /// What was called, summed.
-    pub calls: Vec<FoundCalls>,
-    /// The instances that sent it.
-    pub instances: Vec<FoundInstance>,
-    /// What the platform says of instances.
-    pub platform_events: Vec<PlatformEvent>,
-    /// Log records that belong to a trace, by sender: how many, and of how many the trace is not sampled.
-    pub traced_lines: Vec<(Arc<Identity>, u64, u64)>,
-    /// What could not be used.
-    pub refused: Refused,
-    /// How far the sender's clock is ahead, in milliseconds, where it was corrected for.
-    pub clock_ahead_ms: i64,
 }
 
 /// Finds failures and requests in spans. Secrets are removed from all that is kept.
@@ -210,75 +105,6 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
     found.calls = calls.finish();
     found.instances = instances.finish();
     found
-}
-
-/// Spans of a request, gathered by trace and sender in the order in which these first came.
-#[derive(Default)]
-struct Chunks {
-    places: HashMap<(TraceId, *const Sender), usize>,
-    chunks: Vec<(FoundChunk, Chunk)>,
-}
-
-impl Chunks {
-    fn add(&mut self, sender: &Arc<Sender>, scope: &Scope, span: &Span, facts: &SpanFacts, entry: Option<&EntrySpan>, clock: Clock) {
-        let start = facts.start;
-        let end = clock.time(span.end.or(span.start)).max(start);
-        let place = *self.places.entry((span.trace_id, Arc::as_ptr(sender))).or_insert_with(|| {
-            let identity = &sender.identity;
-            let chunk = Chunk {
-                namespace: identity.namespace.clone(),
-                service: identity.service.clone(),
-                environment: identity.environment.clone(),
-                version: identity.version.clone(),
-                resource: sender.resource.attributes.clone(),
-                spans: vec![],
-            };
-            let found = FoundChunk {
-                identity: identity.clone(),
-                trace_id: span.trace_id,
-                bounds: (start, end),
-                has_failure: false,
-                request: None,
-                spans: 0,
-                body: vec![],
-            };
-            self.chunks.push((found, chunk));
-            self.chunks.len() - 1
-        });
-        let Some((found, chunk)) = self.chunks.get_mut(place) else { return };
-        found.bounds = (found.bounds.0.min(start), found.bounds.1.max(end));
-        found.has_failure |= facts.is_error || tells_of_failure(span);
-        if let Some(entry) = entry.filter(|entry| found.request.as_ref().is_none_or(|(_, longest)| entry.duration_us > *longest)) {
-            found.request = Some((entry.endpoint.clone(), entry.duration_us));
-        }
-        chunk.spans.push(StoredSpan {
-            id: span.span_id,
-            parent: span.parent_id,
-            name: span.name.clone(),
-            kind: i8::try_from(span.kind.to_otlp()).unwrap_or(1),
-            start,
-            duration_ns: u64::try_from(end.0 - start.0).unwrap_or_default(),
-            is_error: facts.is_error,
-            status_message: span.status_message.clone(),
-            scope: scope.name.clone(),
-            attributes: span.attributes.clone(),
-            events: span
-                .events
-                .iter()
-                .map(|event| StoredEvent {
-                    name: event.name.clone(),
-                    at: clock.time(event.time.or(span.start)),
-                    attributes: event.attributes.clone(),
-                })
-                .collect(),
-            links: span.links.iter().map(|(trace, span)| StoredLink { trace: trace.0, span: *span }).collect(),
-        });
-    }
-
-    fn finish(self) -> Vec<FoundChunk> {
-        let encode = |(found, chunk): (FoundChunk, Chunk)| FoundChunk { spans: chunk.spans.len(), body: chunk.encode(), ..found };
-        self.chunks.into_iter().map(encode).collect()
-    }
 }
 
 /// Finds failures in log records, and takes down every record. Secrets are removed from all that is kept.
@@ -343,49 +169,6 @@ pub fn find_in_metrics(groups: Vec<Group<Reading>>, limits: Limits<'_>) -> Found
         (sender.identity.clone(), sender.resource.clone())
     };
     Found { instances: uses::readings(groups, of, limits.received), ..Found::default() }
-}
-
-/// Corrects times that lie too far in the future by moving the whole request.
-#[derive(Clone, Copy)]
-struct Clock {
-    ahead_ms: i64,
-    received: Timestamp,
-}
-
-impl Clock {
-    fn new(newest: Option<Timestamp>, limits: Limits<'_>) -> Self {
-        let ahead = newest.map_or(0, |newest| newest.millis().saturating_sub(limits.received.millis()));
-        Self { ahead_ms: if ahead > MAX_AHEAD_MS { ahead } else { 0 }, received: limits.received }
-    }
-
-    fn time(self, sent: Option<Timestamp>) -> Timestamp {
-        sent.map_or(self.received, |sent| sent.plus_millis(-self.ahead_ms))
-    }
-}
-
-/// Who sent it, with the resource cleaned once.
-struct Sender {
-    identity: Arc<Identity>,
-    instance: Digest,
-    resource: Arc<Resource>,
-}
-
-#[derive(Default)]
-struct Senders(HashMap<*const Resource, Arc<Sender>>);
-
-impl Senders {
-    fn of(&mut self, resource: &Arc<Resource>, scrubbing: &scrub::Scrubbing) -> Arc<Sender> {
-        let sender = self.0.entry(Arc::as_ptr(resource)).or_insert_with(|| {
-            let mut clean = Resource::clone(resource);
-            tidy::attributes(&mut clean.attributes);
-            let service = names::identity(&clean).service;
-            scrubbing.of(&service).resource(&mut clean);
-            let identity = names::identity(&clean);
-            let instance = Digest::of([identity.namespace.as_str(), &identity.service, &names::instance(&clean)]);
-            Arc::new(Sender { identity: Arc::new(identity), instance, resource: Arc::new(clean) })
-        });
-        sender.clone()
-    }
 }
 
 fn clean_scope(scope: &Arc<Scope>, scrubber: scrub::Scrubber<'_>) -> Arc<Scope> {
@@ -478,7 +261,7 @@ fn entry_attributes(groups: &[Group<Span>], scrubbing: &scrub::Scrubbing) -> Req
 
 /// Whether a span reports a failure: by an exception, or by its status. An inner span that calls nobody and has an HTTP status has
 /// the request's own answer: its entry span tells of it.
-fn tells_of_failure(span: &Span) -> bool {
+pub(super) fn tells_of_failure(span: &Span) -> bool {
     let is_answer = || span.kind == crate::telemetry::SpanKind::Internal && names::http_status(&span.attributes).is_some();
     span.events.iter().any(is_exception_event) || span.is_error && !is_answer()
 }

@@ -7,20 +7,23 @@
 //! Both states are pure functions of the *set* of what they were given: any order and any batching of the same reports
 //! ends in the same failures.
 
+mod chunks;
+mod clock;
 mod decide;
 mod find;
+mod found;
 mod groups;
 mod lines;
 mod pairing;
 mod platform;
 mod report;
+mod senders;
 mod state;
 mod uses;
 
 pub use decide::{Failure, decide};
-pub use find::{
-    EntrySpan, Found, FoundChunk, Limits, ONE_IN, Refused, SAMPLED_ONE_IN, SeenSpan, find_in_logs, find_in_metrics, find_in_spans,
-};
+pub use find::{Limits, ONE_IN, find_in_logs, find_in_metrics, find_in_spans};
+pub use found::{EntrySpan, Found, FoundChunk, Refused, SAMPLED_ONE_IN, SeenSpan};
 pub use groups::{InstanceGroups, NO_GROUPS};
 pub use lines::FoundLine;
 pub use pairing::{PairingChanges, PairingEntry, PairingState};

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::find::EntrySpan;
+use super::found::EntrySpan;
 use crate::Timestamp;
 use crate::telemetry::names::{self, Identity};
 use crate::telemetry::{Group, Reading, Resource, Span, sampling};
