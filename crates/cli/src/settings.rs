@@ -43,6 +43,7 @@ pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
     settings.max_body_bytes = size("max-body", arguments.max_body.or(file.max_body), settings.max_body_bytes)?;
     settings.max_inflated_bytes = size("max-inflated", arguments.max_inflated.or(file.max_inflated), settings.max_inflated_bytes)?;
     settings.budget_bytes = size("budget", arguments.budget.or(file.budget), settings.budget_bytes)?;
+    settings.check().map_err(Fault::Usage)?;
     settings.log_days = arguments.log_days.or(file.log_days).unwrap_or(settings.log_days);
     if !(1..=30).contains(&settings.log_days) {
         return Err(Fault::Usage(format!("log-days is {}; it must be 1 to 30, as long as occurrences are kept", settings.log_days)));

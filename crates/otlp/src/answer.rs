@@ -39,14 +39,15 @@ struct Any {
     value: Vec<u8>,
 }
 
-/// The body of a 200 answer: empty success, or `partial_success` where records were refused.
+/// The body of a 200 answer: empty success, or `partial_success` where records were refused, or something was cut of records that
+/// were taken (a message and no rejected records: a warning, as the specification has it).
 #[must_use]
 pub fn export_answer(signal: Signal, encoding: Encoding, refused: &Refused) -> Vec<u8> {
     let rejected = i64::try_from(refused.count).unwrap_or(i64::MAX);
-    match (encoding, refused.count) {
-        (Encoding::Protobuf, 0) => Vec::new(),
-        (Encoding::Json, 0) => b"{}".to_vec(),
-        (Encoding::Protobuf, _) => match signal {
+    match (encoding, refused.reason.is_empty() && refused.count == 0) {
+        (Encoding::Protobuf, true) => Vec::new(),
+        (Encoding::Json, true) => b"{}".to_vec(),
+        (Encoding::Protobuf, false) => match signal {
             Signal::Traces => trace::ExportTraceServiceResponse {
                 partial_success: Some(trace::ExportTracePartialSuccess { rejected_spans: rejected, error_message: refused.reason.clone() }),
             }
@@ -66,7 +67,7 @@ pub fn export_answer(signal: Signal, encoding: Encoding, refused: &Refused) -> V
             }
             .encode_to_vec(),
         },
-        (Encoding::Json, _) => {
+        (Encoding::Json, false) => {
             let counted = match signal {
                 Signal::Traces => "rejectedSpans",
                 Signal::Logs => "rejectedLogRecords",

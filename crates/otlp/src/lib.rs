@@ -1,20 +1,23 @@
 //! OTLP's encodings: request bodies into the model of `outcrop-core`, and the answers OTLP prescribes.
 //!
 //! [`decode_traces`] and [`decode_logs`] take protobuf and JSON alike. One unusable record never fails its neighbours:
-//! it is left out and counted in [`Decoded::refused`].
+//! it is left out and counted in [`Decoded::refused`]. Both encodings are read in one pass straight into the model, within the limits of
+//! `bounds.rs` and the memory that a [`Room`] grants.
 
 #![warn(missing_docs)]
 
 mod answer;
+mod bounds;
 mod json;
 mod protobuf;
 mod render;
-mod repair;
+mod wire;
 
 use outcrop_core::failure::Refused;
 use outcrop_core::telemetry::{Group, LogRecord, Reading, Span};
 
 pub use answer::{StatusCode, export_answer, retry_details, status_body};
+pub use bounds::{MAX_RECORDS, MAX_RESOURCES, Room};
 pub use render::sent_as_json;
 
 /// How a body is encoded.
@@ -93,23 +96,26 @@ impl<T> Default for Decoded<T> {
 pub enum DecodeError {
     /// Not protobuf, or cut off.
     #[error("the body is no OTLP protobuf message: {0}")]
-    Protobuf(#[from] prost::DecodeError),
+    Protobuf(String),
     /// Not JSON, or cut off.
     #[error("the body is no JSON: {0}")]
     Json(#[from] serde_json::Error),
     /// JSON of another shape.
     #[error("the body is no OTLP/JSON request: {0}")]
     Shape(String),
+    /// What it holds takes more memory than there is for it.
+    #[error("the body holds more than there is memory for; send smaller batches")]
+    NoRoom,
 }
 
 /// Reads the body of a trace export request.
 ///
 /// # Errors
 /// [`DecodeError`] when nothing of it can be used.
-pub fn decode_traces(body: &[u8], encoding: Encoding) -> Result<Decoded<Span>, DecodeError> {
+pub fn decode_traces(body: &[u8], encoding: Encoding, room: &mut Room<'_>) -> Result<Decoded<Span>, DecodeError> {
     match encoding {
-        Encoding::Protobuf => protobuf::traces(body),
-        Encoding::Json => json::traces(body),
+        Encoding::Protobuf => protobuf::traces(body, room),
+        Encoding::Json => json::traces(body, room),
     }
 }
 
@@ -117,10 +123,10 @@ pub fn decode_traces(body: &[u8], encoding: Encoding) -> Result<Decoded<Span>, D
 ///
 /// # Errors
 /// [`DecodeError`] when nothing of it can be used.
-pub fn decode_logs(body: &[u8], encoding: Encoding) -> Result<Decoded<LogRecord>, DecodeError> {
+pub fn decode_logs(body: &[u8], encoding: Encoding, room: &mut Room<'_>) -> Result<Decoded<LogRecord>, DecodeError> {
     match encoding {
-        Encoding::Protobuf => protobuf::logs(body),
-        Encoding::Json => json::logs(body),
+        Encoding::Protobuf => protobuf::logs(body, room),
+        Encoding::Json => json::logs(body, room),
     }
 }
 
@@ -128,10 +134,10 @@ pub fn decode_logs(body: &[u8], encoding: Encoding) -> Result<Decoded<LogRecord>
 ///
 /// # Errors
 /// [`DecodeError`] when it is none.
-pub fn decode_metrics(body: &[u8], encoding: Encoding) -> Result<Decoded<Reading>, DecodeError> {
+pub fn decode_metrics(body: &[u8], encoding: Encoding, room: &mut Room<'_>) -> Result<Decoded<Reading>, DecodeError> {
     match encoding {
-        Encoding::Protobuf => protobuf::metrics(body),
-        Encoding::Json => json::metrics(body),
+        Encoding::Protobuf => protobuf::metrics(body, room),
+        Encoding::Json => json::metrics(body, room),
     }
 }
 

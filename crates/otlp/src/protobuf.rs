@@ -1,169 +1,340 @@
+//! OTLP's protobuf messages (opentelemetry-proto 1.9), read straight into the model.
+
 use std::sync::Arc;
 
-use opentelemetry_proto::tonic::collector::{
-    logs::v1::ExportLogsServiceRequest, metrics::v1::ExportMetricsServiceRequest, trace::v1::ExportTraceServiceRequest,
-};
-use opentelemetry_proto::tonic::{
-    common::v1 as common, logs::v1 as logs, metrics::v1 as metrics, resource::v1 as resource, trace::v1 as trace,
-};
 use outcrop_core::Timestamp;
+use outcrop_core::failure::READINGS;
+use outcrop_core::telemetry::tidy::{CUT_SPAN, MAX_DEPTH, MAX_ELEMENTS, MAX_EVENTS, MAX_LINKS, TOO_DEEP};
 use outcrop_core::telemetry::{
-    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, sampling,
+    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, names, sampling,
 };
-use prost::Message;
 
-use crate::{DecodeError, Decoded, INVALID_SPAN, repair};
+use crate::bounds::{ATTRIBUTE_BYTES, Bounds, Gathered, RECORD_BYTES, Room};
+use crate::wire::{Fields, Wire};
+use crate::{DecodeError, Decoded, INVALID_SPAN};
 
-pub(crate) fn traces(body: &[u8]) -> Result<Decoded<Span>, DecodeError> {
-    let request: ExportTraceServiceRequest = message(body, &repair::TRACES)?;
-    let mut decoded = Decoded::default();
-    for of_resource in request.resource_spans {
-        let owner = Arc::new(read_resource(of_resource.resource));
-        for of_scope in of_resource.scope_spans {
-            let scope = Arc::new(read_scope(of_scope.scope));
-            let sent = of_scope.spans.len();
-            let records: Vec<Span> = of_scope.spans.into_iter().filter_map(span).collect();
-            decoded.refused.add((sent - records.len()) as u64, || INVALID_SPAN.to_owned());
-            decoded.groups.push(Group { resource: owner.clone(), scope, records });
+pub(crate) fn traces(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<Span>, DecodeError> {
+    read(body, room, |message, bounds, records| {
+        match span(message, bounds)? {
+            Some(span) => records.push(span),
+            None => bounds.refused.add(1, || INVALID_SPAN.to_owned()),
         }
-    }
-    Ok(decoded)
-}
-
-pub(crate) fn logs(body: &[u8]) -> Result<Decoded<LogRecord>, DecodeError> {
-    let request: ExportLogsServiceRequest = message(body, &repair::LOGS)?;
-    let mut decoded = Decoded::default();
-    for of_resource in request.resource_logs {
-        let owner = Arc::new(read_resource(of_resource.resource));
-        for of_scope in of_resource.scope_logs {
-            let scope = Arc::new(read_scope(of_scope.scope));
-            let records = of_scope.log_records.into_iter().map(log_record).collect();
-            decoded.groups.push(Group { resource: owner.clone(), scope, records });
-        }
-    }
-    Ok(decoded)
-}
-
-pub(crate) fn metrics(body: &[u8]) -> Result<Decoded<Reading>, DecodeError> {
-    let request = ExportMetricsServiceRequest::decode(body)?;
-    let mut decoded = Decoded::default();
-    for of_resource in request.resource_metrics {
-        let owner = Arc::new(read_resource(of_resource.resource));
-        for of_scope in of_resource.scope_metrics {
-            let scope = Arc::new(read_scope(of_scope.scope));
-            let records = of_scope.metrics.into_iter().flat_map(readings).collect();
-            decoded.groups.push(Group { resource: owner.clone(), scope, records });
-        }
-    }
-    Ok(decoded)
-}
-
-/// The points of a gauge or sum; other metrics are let go.
-fn readings(sent: metrics::Metric) -> Vec<Reading> {
-    use metrics::metric::Data;
-    use metrics::number_data_point::Value as Number;
-    let points = match sent.data {
-        Some(Data::Gauge(gauge)) => gauge.data_points,
-        Some(Data::Sum(sum)) => sum.data_points,
-        _ => vec![],
-    };
-    let value = |number: Number| match number {
-        Number::AsDouble(value) => value,
-        #[expect(clippy::cast_precision_loss, reason = "a load needs no more than 53 bits")]
-        Number::AsInt(value) => value as f64,
-    };
-    let reading = |point: metrics::NumberDataPoint| {
-        Some(Reading { name: sent.name.clone(), value: value(point.value?), at: Timestamp::from_otlp(point.time_unix_nano) })
-    };
-    points.into_iter().filter_map(reading).collect()
-}
-
-/// Decodes; where that fails, once more with invalid UTF-8 replaced, which some SDKs send and protobuf forbids.
-fn message<M: Message + Default>(body: &[u8], shape: &repair::Shape) -> Result<M, DecodeError> {
-    match M::decode(body) {
-        Ok(message) => Ok(message),
-        Err(error) => match repair::invalid_utf8(body, shape) {
-            Some(repaired) => Ok(M::decode(repaired.as_slice())?),
-            None => Err(error.into()),
-        },
-    }
-}
-
-fn read_resource(sent: Option<resource::Resource>) -> Resource {
-    Resource { attributes: attributes(sent.unwrap_or_default().attributes) }
-}
-
-fn read_scope(sent: Option<common::InstrumentationScope>) -> Scope {
-    let sent = sent.unwrap_or_default();
-    Scope { name: sent.name, version: sent.version, attributes: attributes(sent.attributes) }
-}
-
-fn span(sent: trace::Span) -> Option<Span> {
-    let status = sent.status.unwrap_or_default();
-    Some(Span {
-        trace_id: TraceId::from_bytes(&sent.trace_id)?,
-        span_id: SpanId::from_bytes(&sent.span_id)?,
-        parent_id: SpanId::from_bytes(&sent.parent_span_id),
-        name: sent.name,
-        kind: SpanKind::from_otlp(sent.kind.into()),
-        start: Timestamp::from_otlp(sent.start_time_unix_nano),
-        end: Timestamp::from_otlp(sent.end_time_unix_nano),
-        attributes: attributes(sent.attributes),
-        events: sent
-            .events
-            .into_iter()
-            .map(|event| SpanEvent {
-                name: event.name,
-                time: Timestamp::from_otlp(event.time_unix_nano),
-                attributes: attributes(event.attributes),
-            })
-            .collect(),
-        links: sent
-            .links
-            .into_iter()
-            .filter_map(|link| Some((TraceId::from_bytes(&link.trace_id)?, SpanId::from_bytes(&link.span_id)?)))
-            .collect(),
-        is_error: status.code == trace::status::StatusCode::Error as i32,
-        status_message: status.message,
-        flags: sent.flags,
-        one_in: sampling::one_in(&sent.trace_state),
+        Ok(())
     })
 }
 
-fn log_record(sent: logs::LogRecord) -> LogRecord {
-    LogRecord {
-        time: Timestamp::from_otlp(sent.time_unix_nano),
-        observed: Timestamp::from_otlp(sent.observed_time_unix_nano),
-        severity: sent.severity_number,
-        severity_text: sent.severity_text,
-        body: sent.body.map_or(Value::Empty, value),
-        attributes: attributes(sent.attributes),
-        trace_id: TraceId::from_bytes(&sent.trace_id),
-        span_id: SpanId::from_bytes(&sent.span_id),
-        flags: sent.flags,
-        event_name: sent.event_name,
+pub(crate) fn logs(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<LogRecord>, DecodeError> {
+    read(body, room, |message, bounds, records| {
+        records.push(log_record(message, bounds)?);
+        Ok(())
+    })
+}
+
+pub(crate) fn metrics(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<Reading>, DecodeError> {
+    read(body, room, metric)
+}
+
+/// Reads a request: all three signals have the same shape down to their records.
+fn read<T>(
+    body: &[u8],
+    room: &mut Room<'_>,
+    record: impl Fn(&[u8], &mut Bounds<'_, '_>, &mut Vec<T>) -> Result<(), DecodeError>,
+) -> Result<Decoded<T>, DecodeError> {
+    let mut bounds = Bounds::new(room);
+    let mut groups = vec![];
+    for field in Fields(body) {
+        let (1, of_resource) = field? else { continue };
+        let of_resource = of_resource.bytes()?;
+        let takes_resource = bounds.takes_resource()?;
+        // The resource may stand behind its records.
+        let mut resource = Resource::default();
+        for field in Fields(of_resource) {
+            let (1, sent) = field? else { continue };
+            if takes_resource {
+                resource.attributes = attributes_of(sent.bytes()?, 1, &mut bounds)?;
+            }
+        }
+        let resource = Arc::new(resource);
+        for field in Fields(of_resource) {
+            let (2, of_scope) = field? else { continue };
+            let of_scope = of_scope.bytes()?;
+            bounds.take(RECORD_BYTES)?;
+            let mut scope = Scope::default();
+            let mut records = vec![];
+            for field in Fields(of_scope) {
+                match field? {
+                    (1, sent) if takes_resource => scope = read_scope(sent.bytes()?, &mut bounds)?,
+                    (2, sent) => {
+                        let message = sent.bytes()?;
+                        if bounds.takes_record()? {
+                            record(message, &mut bounds, &mut records)?;
+                        }
+                    }
+                    _ => {}
+                }
+            }
+            if takes_resource {
+                groups.push(Group { resource: resource.clone(), scope: Arc::new(scope), records });
+            }
+        }
     }
+    Ok(Decoded { groups, refused: bounds.refused })
 }
 
-fn attributes(sent: Vec<common::KeyValue>) -> Attributes {
-    Attributes(entries(sent))
-}
-
-fn entries(sent: Vec<common::KeyValue>) -> Vec<(String, Value)> {
-    sent.into_iter().map(|entry| (entry.key, entry.value.map_or(Value::Empty, value))).collect()
-}
-
-fn value(sent: common::AnyValue) -> Value {
-    use common::any_value::Value as Sent;
-    match sent.value {
-        Some(Sent::StringValue(text)) => Value::String(text),
-        Some(Sent::BoolValue(flag)) => Value::Bool(flag),
-        Some(Sent::IntValue(number)) => Value::Int(number),
-        Some(Sent::DoubleValue(number)) => Value::Double(number),
-        Some(Sent::BytesValue(bytes)) => Value::Bytes(bytes),
-        Some(Sent::ArrayValue(list)) => Value::Array(list.values.into_iter().map(value).collect()),
-        Some(Sent::KvlistValue(list)) => Value::Map(entries(list.values)),
-        // Nothing set, or an index into the profiles signal's string table, which means nothing here.
-        None | Some(_) => Value::Empty,
+fn read_scope(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<Scope, DecodeError> {
+    let mut scope = Scope { attributes: attributes_of(message, 3, bounds)?, ..Scope::default() };
+    for field in Fields(message) {
+        match field? {
+            (1, name) => scope.name = text(name, bounds)?,
+            (2, version) => scope.version = text(version, bounds)?,
+            _ => {}
+        }
     }
+    Ok(scope)
+}
+
+/// `None` for a span without valid ids.
+fn span(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<Option<Span>, DecodeError> {
+    let (mut trace_id, mut span_id) = (None, None);
+    let mut span = Span {
+        trace_id: TraceId([0; 16]),
+        span_id: SpanId(0),
+        parent_id: None,
+        name: String::new(),
+        kind: SpanKind::Internal,
+        start: None,
+        end: None,
+        attributes: Attributes::default(),
+        events: vec![],
+        links: vec![],
+        is_error: false,
+        status_message: String::new(),
+        flags: 0,
+        one_in: None,
+    };
+    let mut attributes = Gathered::default();
+    let (mut others, mut is_cut) = (0, false);
+    for field in Fields(message) {
+        match field? {
+            (1, id) => trace_id = TraceId::from_bytes(id.bytes()?),
+            (2, id) => span_id = SpanId::from_bytes(id.bytes()?),
+            (3, state) => span.one_in = sampling::one_in(&state.text()?),
+            (4, id) => span.parent_id = SpanId::from_bytes(id.bytes()?),
+            (5, name) => span.name = text(name, bounds)?,
+            (6, kind) => span.kind = SpanKind::from_otlp(kind.varint()?.cast_signed()),
+            (7, time) => span.start = Timestamp::from_otlp(time.fixed64()?),
+            (8, time) => span.end = Timestamp::from_otlp(time.fixed64()?),
+            (9, sent) => attribute(sent.bytes()?, &mut attributes, bounds)?,
+            (11, sent) => {
+                let message = sent.bytes()?;
+                let is_exception = event_name(message)? == names::EXCEPTION_EVENT;
+                others += usize::from(!is_exception);
+                if is_exception || others <= MAX_EVENTS {
+                    span.events.push(event(message, bounds)?);
+                } else {
+                    is_cut = true;
+                }
+            }
+            (13, sent) => match link(sent.bytes()?)? {
+                Some(link) if span.links.len() < MAX_LINKS => span.links.push(link),
+                Some(_) => is_cut = true,
+                None => {}
+            },
+            (15, sent) => {
+                for field in Fields(sent.bytes()?) {
+                    match field? {
+                        (2, said) => span.status_message = text(said, bounds)?,
+                        (3, code) => span.is_error = code.varint()? == 2,
+                        _ => {}
+                    }
+                }
+            }
+            (16, flags) => span.flags = flags.fixed32()?,
+            _ => {}
+        }
+    }
+    if is_cut {
+        bounds.refused.warn(CUT_SPAN);
+    }
+    span.attributes = attributes.finish(&mut bounds.refused);
+    let (Some(trace_id), Some(span_id)) = (trace_id, span_id) else { return Ok(None) };
+    Ok(Some(Span { trace_id, span_id, ..span }))
+}
+
+fn event_name(message: &[u8]) -> Result<std::borrow::Cow<'_, str>, DecodeError> {
+    let mut name = "".into();
+    for field in Fields(message) {
+        if let (2, sent) = field? {
+            name = sent.text()?;
+        }
+    }
+    Ok(name)
+}
+
+fn event(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<SpanEvent, DecodeError> {
+    bounds.take(size_of::<SpanEvent>())?;
+    let mut event = SpanEvent { attributes: attributes_of(message, 3, bounds)?, ..SpanEvent::default() };
+    for field in Fields(message) {
+        match field? {
+            (1, time) => event.time = Timestamp::from_otlp(time.fixed64()?),
+            (2, name) => event.name = text(name, bounds)?,
+            _ => {}
+        }
+    }
+    Ok(event)
+}
+
+fn link(message: &[u8]) -> Result<Option<(TraceId, SpanId)>, DecodeError> {
+    let (mut trace, mut span) = (None, None);
+    for field in Fields(message) {
+        match field? {
+            (1, id) => trace = TraceId::from_bytes(id.bytes()?),
+            (2, id) => span = SpanId::from_bytes(id.bytes()?),
+            _ => {}
+        }
+    }
+    Ok(trace.zip(span))
+}
+
+fn log_record(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<LogRecord, DecodeError> {
+    let mut record = LogRecord { attributes: attributes_of(message, 6, bounds)?, ..LogRecord::default() };
+    for field in Fields(message) {
+        match field? {
+            (1, time) => record.time = Timestamp::from_otlp(time.fixed64()?),
+            (2, severity) => record.severity = i32::try_from(severity.varint()?.cast_signed()).unwrap_or_default(),
+            (3, word) => record.severity_text = text(word, bounds)?,
+            (5, body) => record.body = value(body.bytes()?, 0, bounds)?,
+            (8, flags) => record.flags = flags.fixed32()?,
+            (9, id) => record.trace_id = TraceId::from_bytes(id.bytes()?),
+            (10, id) => record.span_id = SpanId::from_bytes(id.bytes()?),
+            (11, time) => record.observed = Timestamp::from_otlp(time.fixed64()?),
+            (12, name) => record.event_name = text(name, bounds)?,
+            _ => {}
+        }
+    }
+    Ok(record)
+}
+
+/// The points of a gauge or sum that is read; other metrics are let go.
+fn metric(message: &[u8], bounds: &mut Bounds<'_, '_>, readings: &mut Vec<Reading>) -> Result<(), DecodeError> {
+    let mut name = None;
+    for field in Fields(message) {
+        if let (1, sent) = field? {
+            let sent = sent.text()?;
+            name = READINGS.iter().find(|known| **known == sent);
+        }
+    }
+    let Some(name) = name else { return Ok(()) };
+    for field in Fields(message) {
+        let (5 | 7, data) = field? else { continue };
+        for field in Fields(data.bytes()?) {
+            let (1, point) = field? else { continue };
+            let (mut value, mut at) = (None, None);
+            for field in Fields(point.bytes()?) {
+                match field? {
+                    (3, time) => at = Timestamp::from_otlp(time.fixed64()?),
+                    (4, number) => value = Some(f64::from_bits(number.fixed64()?)),
+                    #[expect(clippy::cast_precision_loss, reason = "a load needs no more than 53 bits")]
+                    (6, number) => value = Some(number.fixed64()?.cast_signed() as f64),
+                    _ => {}
+                }
+            }
+            if let Some(value) = value {
+                bounds.take(RECORD_BYTES)?;
+                readings.push(Reading { name: (*name).to_owned(), value, at });
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The attributes that stand under a number in a message.
+fn attributes_of(message: &[u8], number: u32, bounds: &mut Bounds<'_, '_>) -> Result<Attributes, DecodeError> {
+    let mut attributes = Gathered::default();
+    for field in Fields(message) {
+        match field? {
+            (at, sent) if at == number => attribute(sent.bytes()?, &mut attributes, bounds)?,
+            _ => {}
+        }
+    }
+    Ok(attributes.finish(&mut bounds.refused))
+}
+
+fn attribute(message: &[u8], attributes: &mut Gathered, bounds: &mut Bounds<'_, '_>) -> Result<(), DecodeError> {
+    let (name, sent) = entry(message)?;
+    if attributes.wants(&name) {
+        bounds.take(ATTRIBUTE_BYTES + name.len())?;
+        let value = sent.map_or(Ok(Value::Empty), |sent| value(sent, 0, bounds))?;
+        attributes.push(name.into_owned(), value);
+    }
+    Ok(())
+}
+
+/// A name and the message of its value.
+fn entry(message: &[u8]) -> Result<(std::borrow::Cow<'_, str>, Option<&[u8]>), DecodeError> {
+    let (mut name, mut value) = ("".into(), None);
+    for field in Fields(message) {
+        match field? {
+            (1, sent) => name = sent.text()?,
+            (2, sent) => value = Some(sent.bytes()?),
+            _ => {}
+        }
+    }
+    Ok((name, value))
+}
+
+fn value(message: &[u8], depth: usize, bounds: &mut Bounds<'_, '_>) -> Result<Value, DecodeError> {
+    let mut value = Value::Empty;
+    for field in Fields(message) {
+        value = match field? {
+            (1, sent) => Value::String(text(sent, bounds)?),
+            (2, flag) => Value::Bool(flag.varint()? != 0),
+            (3, number) => Value::Int(number.varint()?.cast_signed()),
+            (4, number) => Value::Double(f64::from_bits(number.fixed64()?)),
+            (5 | 6, _) if depth >= MAX_DEPTH => Value::String(TOO_DEEP.to_owned()),
+            (5, list) => Value::Array(array(list.bytes()?, depth, bounds)?),
+            (6, map) => Value::Map(entries(map.bytes()?, depth, bounds)?),
+            (7, sent) => {
+                let bytes = sent.bytes()?;
+                bounds.take(bytes.len())?;
+                Value::Bytes(bytes.to_vec())
+            }
+            // Nothing known, or an index into the profiles signal's string table, which means nothing here.
+            _ => value,
+        };
+    }
+    Ok(value)
+}
+
+fn array(message: &[u8], depth: usize, bounds: &mut Bounds<'_, '_>) -> Result<Vec<Value>, DecodeError> {
+    let mut items = vec![];
+    for field in Fields(message) {
+        let (1, sent) = field? else { continue };
+        let sent = sent.bytes()?;
+        if items.len() < MAX_ELEMENTS {
+            bounds.take(ATTRIBUTE_BYTES)?;
+            items.push(value(sent, depth + 1, bounds)?);
+        }
+    }
+    Ok(items)
+}
+
+fn entries(message: &[u8], depth: usize, bounds: &mut Bounds<'_, '_>) -> Result<Vec<(String, Value)>, DecodeError> {
+    let mut entries = vec![];
+    for field in Fields(message) {
+        let (1, sent) = field? else { continue };
+        let (name, sent) = entry(sent.bytes()?)?;
+        if entries.len() < MAX_ELEMENTS {
+            bounds.take(ATTRIBUTE_BYTES + name.len())?;
+            let value = sent.map_or(Ok(Value::Empty), |sent| value(sent, depth + 1, bounds))?;
+            entries.push((name.into_owned(), value));
+        }
+    }
+    Ok(entries)
+}
+
+fn text(sent: Wire<'_>, bounds: &mut Bounds<'_, '_>) -> Result<String, DecodeError> {
+    let text = sent.text()?;
+    bounds.take(text.len())?;
+    Ok(text.into_owned())
 }

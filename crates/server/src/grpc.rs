@@ -1,44 +1,99 @@
-//! OTLP over gRPC: the bodies are taken as they come and go the way of OTLP/HTTP.
+//! OTLP over gRPC: its frames are read here, and the messages go the way of OTLP/HTTP.
+//!
+//! tonic serves connections and streams. Its codec is left out on purpose: it reads and inflates a whole message, on the runtime's threads,
+//! before anybody knows who sent it. Here the key is looked at first, a message is read against the budget, and it is inflated where all
+//! bodies are.
 
 use std::convert::Infallible;
 use std::future::Future;
+use std::net::SocketAddr;
 use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use bytes::{Buf, BufMut, Bytes};
+use bytes::{BufMut, Bytes, BytesMut};
+use futures_util::{StreamExt, stream};
+use http_body_util::{BodyExt, Full};
 use outcrop_otlp::{Encoding, Signal, StatusCode, export_answer, retry_details};
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::TcpStream;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio_util::sync::CancellationToken;
 use tonic::body::Body;
-use tonic::codec::{Codec, CompressionEncoding, DecodeBuf, Decoder, EncodeBuf, Encoder};
 use tonic::codegen::{Service, http};
-use tonic::server::{Grpc, NamedService, UnaryService};
+use tonic::server::NamedService;
 use tonic::transport::Server;
-use tonic::transport::server::TcpIncoming;
-use tonic::{Code, Request, Response, Status};
+use tonic::transport::server::{Connected, TcpConnectInfo};
+use tonic::{Code, Status};
 
-use crate::intake::{BodyError, Coding, Origin, Refusal, authenticate, note, take};
+use crate::intake::{BodyError, Coding, Held, Origin, READ_WITHIN, Refusal, Sender, authenticate, note, take};
 use crate::state::State;
 
-/// How long a call waits for its turn to be read before it is told to come back.
-const MAX_WAIT: Duration = Duration::from_secs(2);
+/// Connections at once: each sender keeps one. Those past it wait to be accepted.
+const MAX_CONNECTIONS: usize = 2_048;
+/// Calls at once on a connection: an exporter has one under way, a collector a few.
+const MAX_STREAMS: u32 = 64;
+/// How often a silent connection is asked whether the other side is still there, and how long it may take to answer.
+const ALIVE_EVERY: Duration = Duration::from_mins(1);
+const ALIVE_WITHIN: Duration = Duration::from_secs(20);
+/// What stands before a message: whether it is compressed, and its length (gRPC over HTTP2, "Length-Prefixed-Message").
+const PREFIX: usize = 5;
 
 /// Serves the three export services until cancelled; calls under way are finished.
 pub(crate) async fn serve(listener: std::net::TcpListener, state: State, stop: CancellationToken) -> Result<(), std::io::Error> {
     listener.set_nonblocking(true)?;
-    let incoming = TcpIncoming::from(tokio::net::TcpListener::from_std(listener)?);
-    // A message is read whole before it can be weighed: so many may be read at once as the budget holds of the largest.
-    let readers = Arc::new(Semaphore::new((state.settings.budget_bytes / state.settings.max_inflated_bytes.max(1)).max(2)));
-    let stopped = stop.cancelled_owned();
+    let listener = tokio::net::TcpListener::from_std(listener)?;
+    let places = Arc::new(Semaphore::new(MAX_CONNECTIONS));
+    let incoming = stream::unfold((listener, places), |(listener, places)| async move {
+        let place = places.clone().acquire_owned().await.ok()?;
+        let accepted = listener.accept().await.map(|(stream, _)| Connection { stream, _place: place });
+        Some((accepted, (listener, places)))
+    });
     Server::builder()
-        .add_service(Export::<TRACES> { state: state.clone(), readers: readers.clone() })
-        .add_service(Export::<LOGS> { state: state.clone(), readers: readers.clone() })
-        .add_service(Export::<METRICS> { state, readers })
-        .serve_with_incoming_shutdown(incoming, stopped)
+        .max_concurrent_streams(MAX_STREAMS)
+        .http2_keepalive_interval(Some(ALIVE_EVERY))
+        .http2_keepalive_timeout(Some(ALIVE_WITHIN))
+        .add_service(Export::<TRACES> { state: state.clone() })
+        .add_service(Export::<LOGS> { state: state.clone() })
+        .add_service(Export::<METRICS> { state })
+        .serve_with_incoming_shutdown(incoming.boxed(), stop.cancelled_owned())
         .await
         .map_err(std::io::Error::other)
+}
+
+/// A connection, and its place among those that are open.
+struct Connection {
+    stream: TcpStream,
+    _place: OwnedSemaphorePermit,
+}
+
+impl Connected for Connection {
+    type ConnectInfo = TcpConnectInfo;
+
+    fn connect_info(&self) -> TcpConnectInfo {
+        self.stream.connect_info()
+    }
+}
+
+impl AsyncRead for Connection {
+    fn poll_read(mut self: Pin<&mut Self>, context: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<std::io::Result<()>> {
+        Pin::new(&mut self.stream).poll_read(context, buffer)
+    }
+}
+
+impl AsyncWrite for Connection {
+    fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<std::io::Result<usize>> {
+        Pin::new(&mut self.stream).poll_write(context, bytes)
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<std::io::Result<()>> {
+        Pin::new(&mut self.stream).poll_flush(context)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<std::io::Result<()>> {
+        Pin::new(&mut self.stream).poll_shutdown(context)
+    }
 }
 
 const TRACES: u8 = 0;
@@ -49,7 +104,6 @@ const METRICS: u8 = 2;
 #[derive(Clone)]
 struct Export<const SIGNAL: u8> {
     state: State,
-    readers: Arc<Semaphore>,
 }
 
 impl NamedService for Export<TRACES> {
@@ -64,86 +118,110 @@ impl NamedService for Export<METRICS> {
     const NAME: &'static str = "opentelemetry.proto.collector.metrics.v1.MetricsService";
 }
 
-type Answering<T, E> = Pin<Box<dyn Future<Output = Result<T, E>> + Send>>;
-
 impl<const SIGNAL: u8> Service<http::Request<Body>> for Export<SIGNAL> {
     type Response = http::Response<Body>;
     type Error = Infallible;
-    type Future = Answering<Self::Response, Infallible>;
+    type Future = Pin<Box<dyn Future<Output = Result<Self::Response, Infallible>> + Send>>;
 
     fn poll_ready(&mut self, _: &mut Context<'_>) -> Poll<Result<(), Infallible>> {
         Poll::Ready(Ok(()))
     }
 
     fn call(&mut self, request: http::Request<Body>) -> Self::Future {
-        let this = self.clone();
-        Box::pin(async move {
-            if !request.uri().path().ends_with("/Export") {
-                return Ok(Status::unimplemented("only Export is served here").into_http());
-            }
-            let Ok(Ok(turn)) = tokio::time::timeout(MAX_WAIT, this.readers.clone().acquire_owned()).await else {
-                return Ok(status(&Refusal::Body(BodyError::OverBudget)).into_http());
-            };
-            let max = this.state.settings.max_inflated_bytes;
-            let mut grpc = Grpc::new(Whole).max_decoding_message_size(max);
-            for coding in [CompressionEncoding::Gzip, CompressionEncoding::Zstd, CompressionEncoding::Deflate] {
-                grpc = grpc.accept_compressed(coding);
-            }
-            let call = Call::<SIGNAL> { state: this.state, turn: Some(turn) };
-            Ok(grpc.unary(call, request).await)
-        })
-    }
-}
-
-/// One call, and its turn to be read: given back once the message has its part of the budget.
-struct Call<const SIGNAL: u8> {
-    state: State,
-    turn: Option<OwnedSemaphorePermit>,
-}
-
-impl<const SIGNAL: u8> UnaryService<Bytes> for Call<SIGNAL> {
-    type Response = Bytes;
-    type Future = Answering<Response<Bytes>, Status>;
-
-    fn call(&mut self, request: Request<Bytes>) -> Self::Future {
-        let (state, turn) = (self.state.clone(), self.turn.take());
+        let state = self.state.clone();
         let signal = match SIGNAL {
             TRACES => Signal::Traces,
             LOGS => Signal::Logs,
             _ => Signal::Metrics,
         };
         Box::pin(async move {
-            let credentials =
-                request.metadata().get("authorization").and_then(|value| value.to_str().ok()).and_then(crate::access::bearer_of);
-            let sender = authenticate(&state, credentials).await;
-            let of_key = sender.as_ref().ok().cloned();
-            let body = request.get_ref().clone();
-            let bytes = body.len();
-            let exported = async {
-                let sender = sender?;
-                let held = state.intake.budget.take(sender.digest, body.len()).await?;
-                drop(turn);
-                take(signal, Encoding::Protobuf, Coding::Identity, body, held, sender, &state).await
-            };
-            let exported = exported.await;
-            note(&state, &origin(&request, signal), of_key.as_ref(), bytes, &exported);
-            match exported {
-                Ok(refused) => Ok(Response::new(export_answer(signal, Encoding::Protobuf, &refused).into())),
-                Err(refusal) => {
-                    tracing::debug!(%refusal, signal = signal.name(), "a gRPC request was refused");
-                    Err(status(&refusal))
-                }
+            if !request.uri().path().ends_with("/Export") {
+                return Ok(Status::unimplemented("only Export is served here").into_http());
             }
+            Ok(export(signal, request, &state).await.unwrap_or_else(Status::into_http))
         })
     }
 }
 
+/// Takes a message; nothing of it is read before its sender is known.
+async fn export(signal: Signal, request: http::Request<Body>, state: &State) -> Result<http::Response<Body>, Status> {
+    let (parts, body) = request.into_parts();
+    let header = |name: &str| parts.headers.get(name).and_then(|value| value.to_str().ok());
+    let coding = Coding::of_header(header("grpc-encoding"))
+        .ok_or_else(|| Status::unimplemented("this grpc-encoding is not known; send gzip, zstd, deflate or none"))?;
+    let origin = origin(&parts, signal);
+    let sender = authenticate(state, header("authorization").and_then(crate::access::bearer_of)).await;
+    let of_key = sender.as_ref().ok().cloned();
+    let mut bytes = 0;
+    let exported = async {
+        let sender = sender?;
+        let reading = read(body, coding, state.settings.max_inflated_bytes, &sender, state);
+        let read = tokio::time::timeout(READ_WITHIN, reading).await;
+        let (message, coding, held) = read.unwrap_or(Err(BodyError::TooSlow(READ_WITHIN)))?;
+        bytes = message.len();
+        take(signal, Encoding::Protobuf, coding, message, held, sender, state).await
+    };
+    let exported = exported.await;
+    note(state, &origin, of_key.as_ref(), bytes, &exported);
+    match exported {
+        Ok(refused) => Ok(answer(&export_answer(signal, Encoding::Protobuf, &refused))),
+        Err(refusal) => {
+            tracing::debug!(%refusal, signal = signal.name(), "a gRPC request was refused");
+            Err(status(&refusal))
+        }
+    }
+}
+
+/// Reads the one message of a call, taking budget as it comes. Returns it as it was sent, and how it is coded.
+async fn read(mut body: Body, coding: Coding, max: usize, sender: &Sender, state: &State) -> Result<(Bytes, Coding, Held), BodyError> {
+    let mut held = state.intake.budget.take(sender.digest, PREFIX).await?;
+    let mut message = BytesMut::new();
+    let mut length: Option<usize> = None;
+    while let Some(frame) = body.frame().await {
+        let frame = frame.map_err(|error| BodyError::Broken(error.to_string()))?;
+        let Ok(data) = frame.into_data() else { continue };
+        held.hold_at_least(2 * (message.len() + data.len())).await?;
+        message.extend_from_slice(&data);
+        if length.is_none() && message.len() >= PREFIX {
+            let announced = usize::try_from(u32::from_be_bytes([message[1], message[2], message[3], message[4]])).unwrap_or(usize::MAX);
+            if announced > max {
+                return Err(BodyError::TooLarge(max));
+            }
+            length = Some(announced);
+        }
+        if length.is_some_and(|length| message.len() > PREFIX + length) {
+            return Err(BodyError::Broken("more than one message was sent".to_owned()));
+        }
+    }
+    if length.is_none_or(|length| message.len() < PREFIX + length) {
+        return Err(BodyError::Broken("the stream ended before the message did".to_owned()));
+    }
+    let message = message.freeze();
+    let coding = if message[0] == 0 { Coding::Identity } else { coding };
+    Ok((message.slice(PREFIX..), coding, held))
+}
+
+/// The answer that holds a message.
+fn answer(message: &[u8]) -> http::Response<Body> {
+    let mut framed = BytesMut::with_capacity(PREFIX + message.len());
+    framed.put_u8(0);
+    framed.put_u32(u32::try_from(message.len()).unwrap_or(u32::MAX));
+    framed.put_slice(message);
+    let mut trailers = http::HeaderMap::new();
+    trailers.insert("grpc-status", http::HeaderValue::from_static("0"));
+    let body = Full::new(framed.freeze()).with_trailers(std::future::ready(Some(Ok(trailers))));
+    let mut answer = http::Response::new(Body::new(body));
+    answer.headers_mut().insert(http::header::CONTENT_TYPE, http::HeaderValue::from_static("application/grpc"));
+    answer
+}
+
 /// Who made a call.
-fn origin(request: &Request<Bytes>, signal: Signal) -> Origin {
+fn origin(request: &http::request::Parts, signal: Signal) -> Origin {
+    let address = request.extensions.get::<TcpConnectInfo>().and_then(TcpConnectInfo::remote_addr);
     Origin {
         path: format!("gRPC, {}", signal.name()),
-        agent: request.metadata().get("user-agent").and_then(|agent| agent.to_str().ok()).unwrap_or_default().to_owned(),
-        address: request.remote_addr().map(|address| address.ip().to_string()).unwrap_or_default(),
+        agent: request.headers.get("user-agent").and_then(|agent| agent.to_str().ok()).unwrap_or_default().to_owned(),
+        address: address.map(|address: SocketAddr| address.ip().to_string()).unwrap_or_default(),
     }
 }
 
@@ -163,42 +241,4 @@ fn status(refusal: &Refusal) -> Status {
         return Status::with_details(code, message, details.into());
     }
     Status::new(code, message)
-}
-
-/// Messages as the bytes they are.
-#[derive(Clone, Copy, Default)]
-struct Whole;
-
-impl Codec for Whole {
-    type Encode = Bytes;
-    type Decode = Bytes;
-    type Encoder = Self;
-    type Decoder = Self;
-
-    fn encoder(&mut self) -> Self {
-        Self
-    }
-
-    fn decoder(&mut self) -> Self {
-        Self
-    }
-}
-
-impl Encoder for Whole {
-    type Item = Bytes;
-    type Error = Status;
-
-    fn encode(&mut self, item: Bytes, buffer: &mut EncodeBuf<'_>) -> Result<(), Status> {
-        buffer.put(item);
-        Ok(())
-    }
-}
-
-impl Decoder for Whole {
-    type Item = Bytes;
-    type Error = Status;
-
-    fn decode(&mut self, buffer: &mut DecodeBuf<'_>) -> Result<Option<Bytes>, Status> {
-        Ok(Some(buffer.copy_to_bytes(buffer.remaining())))
-    }
 }

@@ -4,9 +4,9 @@
 
 mod access;
 mod api_error;
-mod background;
 mod grpc;
 pub mod intake;
+mod jobs;
 mod routes;
 mod serve;
 mod settings;

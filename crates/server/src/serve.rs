@@ -1,4 +1,5 @@
 use std::net::TcpListener;
+use std::sync::Arc;
 use std::time::Duration;
 
 use actix_web::{App, HttpServer, web};
@@ -7,8 +8,9 @@ use tokio::runtime::Handle;
 use tokio_util::sync::CancellationToken;
 
 use crate::intake::Intake;
+use crate::jobs::{Kind, Supervisor, rounds};
 use crate::state::State;
-use crate::{Settings, background, routes};
+use crate::{Settings, routes};
 
 /// Where the service listens.
 pub struct Listeners {
@@ -32,6 +34,9 @@ pub enum ServeError {
     /// A listener could not be used.
     #[error("cannot serve: {0}")]
     Listen(#[from] std::io::Error),
+    /// It could not go on.
+    #[error("the service gave up: {0}")]
+    GaveUp(String),
 }
 
 /// How long requests under way may take once the service is told to stop, in seconds.
@@ -47,25 +52,20 @@ const DRAIN: Duration = Duration::from_secs(30);
 /// [`ServeError`] when the database or a listener cannot be used.
 pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationToken) -> Result<(), ServeError> {
     let database = Database::open(&settings.database_url).await?;
+    let supervisor = Supervisor::new(stop.clone());
     let (told, telling) = tokio::sync::mpsc::channel(LIVE_QUEUE);
-    let (intake, writer, writers) = Intake::start(&database, &settings, &told);
+    let (intake, writer) = Intake::start(&database, &settings, &told, &supervisor);
     drop(told);
     // Before the first request is taken: a rule that came too late would make errors that are not.
     intake.read_rules(&database).await?;
     let (live, _) = tokio::sync::broadcast::channel(LIVE_QUEUE);
-    let background = [
-        tokio::spawn(background::upkeep(database.clone(), writer.clone(), settings.hot_bytes, settings.log_days, stop.clone())),
-        tokio::spawn(background::slow(database.clone(), writer, stop.clone())),
-        tokio::spawn(background::flags(database.clone(), stop.clone())),
-        tokio::spawn(background::fold(database.clone(), stop.clone())),
-        tokio::spawn(background::quiet(database.clone(), stop.clone())),
-        tokio::spawn(background::learn(database.clone(), stop.clone())),
-        tokio::spawn(background::rules(intake.clone(), database.clone(), stop.clone())),
-        tokio::spawn(background::notes(intake.clone(), database.clone(), stop.clone())),
-        tokio::spawn(background::tell(database.clone(), telling)),
-        tokio::spawn(background::listen(database.clone(), live.clone(), stop.clone())),
-    ];
-    let state = State { settings, database: database.clone(), intake, main: Handle::current(), live, stop: stop.clone() };
+    rounds::start(&supervisor, &database, &settings, &intake, &writer, &stop);
+    let (db, telling) = (database.clone(), Arc::new(tokio::sync::Mutex::new(telling)));
+    supervisor.keep("tell", Kind::Job, move || rounds::tell(db.clone(), telling.clone()));
+    let (db, pages, stopped) = (database.clone(), live.clone(), stop.clone());
+    supervisor.keep("listen", Kind::Job, move || rounds::listen(db.clone(), pages.clone(), stopped.clone()));
+    let (line, health) = (intake.line.clone(), supervisor.health().clone());
+    let state = State { settings, database: database.clone(), intake, main: Handle::current(), live, health, stop: stop.clone() };
 
     let for_main = state.clone();
     let main = HttpServer::new(move || App::new().app_data(web::Data::new(for_main.clone())).configure(routes::everything))
@@ -74,7 +74,7 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
         .shutdown_timeout(SHUTDOWN_SECS)
         .run();
     let mut handles = vec![main.handle()];
-    let mut servers = vec![tokio::spawn(main)];
+    let mut servers = vec![watched("the main listener", main, &supervisor)];
     if let Some(listener) = listeners.otlp_http {
         let for_otlp = state.clone();
         let otlp = HttpServer::new(move || App::new().app_data(web::Data::new(for_otlp.clone())).configure(routes::otlp_alone))
@@ -84,42 +84,43 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
             .shutdown_timeout(SHUTDOWN_SECS)
             .run();
         handles.push(otlp.handle());
-        servers.push(tokio::spawn(otlp));
+        servers.push(watched("OTLP/HTTP", otlp, &supervisor));
     }
-    let grpc = listeners.otlp_grpc.map(|listener| tokio::spawn(crate::grpc::serve(listener, state.clone(), stop.clone())));
+    if let Some(listener) = listeners.otlp_grpc {
+        servers.push(watched("OTLP/gRPC", crate::grpc::serve(listener, state.clone(), stop.clone()), &supervisor));
+    }
     drop(state);
 
     stop.cancelled().await;
     tracing::info!("stopping: finishing requests under way");
-    for handle in handles {
-        handle.stop(true).await;
+    let stopping = handles.iter().map(|handle| handle.stop(true));
+    futures_util::future::join_all(stopping).await;
+    let ended = tokio::time::timeout(Duration::from_secs(SHUTDOWN_SECS), futures_util::future::join_all(servers));
+    if ended.await.is_err() {
+        tracing::warn!("some requests under way were not finished in time; their senders come again");
     }
-    for server in servers {
-        finished("a listener", server.await.map(drop).map_err(|error| error.to_string()));
-    }
-    if let Some(grpc) = grpc {
-        let ended = tokio::time::timeout(Duration::from_secs(SHUTDOWN_SECS), grpc).await;
-        finished("OTLP/gRPC", ended.map(drop).map_err(|error| error.to_string()));
-    }
-    // With the handlers gone the queue has no sender left: the writers drain it and end.
-    let drained = tokio::time::timeout(DRAIN, async {
-        for writer in writers {
-            finished("a writer", writer.await.map_err(|error| error.to_string()));
-        }
-        for task in background {
-            finished("background work", task.await.map_err(|error| error.to_string()));
-        }
-    });
-    if drained.await.is_err() {
+    // With the handlers gone nothing more comes: the writers store what waits and end.
+    line.close();
+    if tokio::time::timeout(DRAIN, supervisor.ended()).await.is_err() {
         tracing::error!("not everything was stored in time; its senders were told so");
     }
     database.close().await;
     tracing::info!("stopped");
-    Ok(())
+    supervisor.gave_up().map_or(Ok(()), |why| Err(ServeError::GaveUp(why)))
 }
 
-fn finished(what: &str, ended: Result<(), String>) {
-    if let Err(error) = ended {
-        tracing::error!(%error, "{what} ended badly");
-    }
+/// Runs a listener. One that ends before it is told to ends the service: nobody would be heard there.
+fn watched(
+    what: &'static str,
+    listener: impl Future<Output = Result<(), std::io::Error>> + Send + 'static,
+    supervisor: &Supervisor,
+) -> tokio::task::JoinHandle<()> {
+    let supervisor = supervisor.clone();
+    tokio::spawn(async move {
+        let ended = listener.await;
+        if !supervisor.is_stopping() {
+            let why = ended.err().map_or_else(|| "it ended by itself".to_owned(), |error| error.to_string());
+            supervisor.give_up(format!("{what}: {why}"));
+        }
+    })
 }

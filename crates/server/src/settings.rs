@@ -10,7 +10,7 @@ pub struct Settings {
     pub max_body_bytes: usize,
     /// Largest body taken after inflating, in bytes.
     pub max_inflated_bytes: usize,
-    /// Bytes of requests held at once, from reading to commit; more are answered 503.
+    /// Bytes of memory that requests may take at once, from reading to commit; more are answered 503. The process takes 200 MB beside it.
     pub budget_bytes: usize,
     /// Room for spans of the last 45 minutes, in bytes of the database; past it the oldest go first.
     pub hot_bytes: i64,
@@ -22,7 +22,27 @@ pub struct Settings {
     pub checkouts: BTreeMap<String, PathBuf>,
 }
 
+/// How many times the largest body's size the budget must be: what is read of a body takes some three times its size, what is made of that
+/// as much again, and one request may have three quarters of the budget.
+pub const BUDGET_PER_BODY: usize = 8;
+
 impl Settings {
+    /// Says what does not fit together.
+    ///
+    /// # Errors
+    /// A sentence that names the settings.
+    pub fn check(&self) -> Result<(), String> {
+        let largest = self.max_body_bytes.max(self.max_inflated_bytes);
+        if self.budget_bytes / BUDGET_PER_BODY < largest {
+            return Err(format!(
+                "the budget of {} bytes is less than {BUDGET_PER_BODY} times the largest body of {largest} bytes: such a body would never be \
+                 taken; raise --budget, or lower --max-body and --max-inflated",
+                self.budget_bytes
+            ));
+        }
+        Ok(())
+    }
+
     /// Settings for a database, all else at its default.
     #[must_use]
     pub fn new(database_url: impl Into<String>) -> Self {
@@ -30,8 +50,8 @@ impl Settings {
             database_url: database_url.into(),
             // Collectors batch some thousand records; the largest seen from an SDK was 2 MiB.
             max_body_bytes: 16 << 20,
-            // OTLP deflates to a fifth; four times the body leaves room without inviting bombs.
-            max_inflated_bytes: 64 << 20,
+            // OTLP deflates to a fifth, but who batches so much at once sends less compressed; an eighth of the budget.
+            max_inflated_bytes: 32 << 20,
             budget_bytes: 256 << 20,
             // 45 minutes of 3,000 spans a second, at the 1 kB a span that small chunks take.
             hot_bytes: 8 << 30,
@@ -39,5 +59,19 @@ impl Settings {
             bodies_per_minute: outcrop_store::intake::BODIES_PER_MINUTE,
             checkouts: BTreeMap::new(),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_budget_that_cannot_hold_the_largest_body_is_refused() {
+        let settings = Settings::new("postgres://outcrop@localhost/outcrop");
+        assert_eq!(settings.check(), Ok(()), "the defaults fit");
+        let small = Settings { budget_bytes: 64 << 20, ..settings.clone() };
+        assert!(small.check().is_err_and(|why| why.contains("--budget")));
+        assert_eq!(Settings { max_body_bytes: 8 << 20, max_inflated_bytes: 8 << 20, ..small }.check(), Ok(()));
     }
 }

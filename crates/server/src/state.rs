@@ -9,6 +9,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::Settings;
 use crate::intake::Intake;
+use crate::jobs::Health;
 
 /// What every handler may use.
 #[derive(Clone)]
@@ -19,6 +20,8 @@ pub(crate) struct State {
     pub main: Handle,
     /// What was committed, by any instance.
     pub live: broadcast::Sender<Committed>,
+    /// How writers and jobs are.
+    pub health: Health,
     /// Cancelled when the service stops.
     pub stop: CancellationToken,
 }

@@ -12,6 +12,8 @@ pub(crate) struct Rows {
 }
 
 const HEADER: &[u8] = b"PGCOPY\n\xff\r\n\0\0\0\0\0\0\0\0\0";
+/// Bytes handed to the connection at once: it keeps a copy of what it has not sent yet.
+const PIECE: usize = 1 << 20;
 /// Microseconds from 1970-01-01 to PostgreSQL's epoch, 2000-01-01.
 const EPOCH_MICROS: i64 = 946_684_800_000_000;
 
@@ -103,12 +105,12 @@ impl Rows {
         }
         self.bytes.extend_from_slice(&(-1_i16).to_be_bytes());
         let mut copy = connection.copy_in_raw(statement).await?;
-        match copy.send(self.bytes).await {
-            Ok(_) => copy.finish().await.map(drop),
-            Err(error) => {
+        for piece in self.bytes.chunks(PIECE) {
+            if let Err(error) = copy.send(piece).await {
                 copy.abort("sending failed").await?;
-                Err(error)
+                return Err(error);
             }
         }
+        copy.finish().await.map(drop)
     }
 }

@@ -6,11 +6,13 @@ use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 
 use crate::StoreError;
 
-/// The database: two pools, so that slow questions never keep the intake waiting.
+/// The database: pools apart, so that slow questions never keep the intake waiting.
 #[derive(Clone, Debug)]
 pub struct Database {
-    /// For readers, jobs and access checks.
+    /// For readers and jobs.
     pub(crate) pool: PgPool,
+    /// For looking up sender keys and for saying whether the database answers: short questions that nothing may hold up.
+    pub(crate) checking: PgPool,
     /// For the writers of the intake alone.
     pub(crate) writing: PgPool,
 }
@@ -33,6 +35,8 @@ pub enum OpenError {
 pub(crate) const WRITERS: u32 = 2;
 /// Connections for all else.
 const READERS: u32 = 12;
+/// Connections for checks: each takes a millisecond.
+const CHECKERS: u32 = 2;
 /// How long a reader waits for a free connection.
 const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(2);
 
@@ -70,7 +74,8 @@ impl Database {
         // A writer that waits longer for a lock than a batch may take gives way and repeats.
         let writing =
             options.options([("lock_timeout", "5s"), ("statement_timeout", "30s"), ("jit", "off"), ("client_min_messages", "warning")]);
-        Ok(Self { pool: pool(READERS, reading), writing: pool(WRITERS + 1, writing) })
+        let checking = reading.clone();
+        Ok(Self { pool: pool(READERS, reading), checking: pool(CHECKERS, checking), writing: pool(WRITERS + 1, writing) })
     }
 
     /// Whether the database answers and its schema is there.
@@ -78,13 +83,14 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where not.
     pub async fn ping(&self) -> Result<(), StoreError> {
-        sqlx::query("SELECT 1 FROM receipt LIMIT 1").execute(&self.pool).await?;
+        sqlx::query("SELECT 1 FROM receipt LIMIT 1").execute(&self.checking).await?;
         Ok(())
     }
 
     /// Closes all connections, once those in use are done.
     pub async fn close(&self) {
         self.writing.close().await;
+        self.checking.close().await;
         self.pool.close().await;
     }
 }

@@ -53,8 +53,8 @@ pub async fn record(database: &Database, deploy: &NewDeploy) -> Result<(), Store
         version: deploy.version.clone(),
     };
     let names = crate::names::Names::default();
-    let wanted = [(&identity, std::collections::BTreeSet::new())].into();
-    let numbers = names.resolve(&database.writing, &wanted).await?;
+    let wanted = [(&identity, (0, std::collections::BTreeSet::new()))].into();
+    let numbers = names.resolve(&database.writing, &wanted, crate::intake::day_number(crate::from_utc(Utc::now()))).await?;
     let sender = numbers.senders[&identity];
     sqlx::query(
         "INSERT INTO deploy (service_id, environment_id, version_id, at, ended_at, share, revision, link, by, instance_group) \

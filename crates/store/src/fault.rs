@@ -7,6 +7,12 @@ pub enum StoreError {
     /// The database refused the data itself: trying again will not help.
     #[error("the database refused the data: {0}")]
     Data(#[source] sqlx::Error),
+    /// It cannot be handled at all: a fault of ours, or data that no sender should send. Trying again will not help.
+    #[error("the data cannot be handled: {0}")]
+    Unusable(String),
+    /// It took longer than a batch may: with less at once it may not.
+    #[error("the database took too long: {0}")]
+    TooLong(#[source] sqlx::Error),
     /// Two transactions stood in each other's way: trying again helps.
     #[error("the transaction has to be repeated: {0}")]
     Repeat(#[source] sqlx::Error),
@@ -28,6 +34,8 @@ impl From<sqlx::Error> for StoreError {
         // SQLSTATE classes, PostgreSQL documentation, appendix A.
         match code.as_deref() {
             Some("40001" | "40P01" | "55P03") => Self::Repeat(error),
+            // `query_canceled`: by `statement_timeout`.
+            Some("57014") => Self::TooLong(error),
             Some(code) if ["22", "23", "54"].iter().any(|class| code.starts_with(class)) => Self::Data(error),
             Some(code) if ["08", "57", "53", "25", "58"].iter().any(|class| code.starts_with(class)) => Self::Away(error),
             _ => Self::Other(error),
@@ -39,6 +47,19 @@ impl StoreError {
     /// Whether the same may succeed later without anybody doing anything.
     #[must_use]
     pub const fn is_temporary(&self) -> bool {
-        matches!(self, Self::Away(_) | Self::Repeat(_))
+        matches!(self, Self::Away(_) | Self::Repeat(_) | Self::TooLong(_))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_does_not_come_from_the_data_may_succeed_later() {
+        assert!(StoreError::from(sqlx::Error::PoolTimedOut).is_temporary());
+        assert!(StoreError::from(sqlx::Error::Protocol("cut off".to_owned())).is_temporary());
+        assert!(!StoreError::from(sqlx::Error::RowNotFound).is_temporary());
+        assert!(!StoreError::Unusable("a day past tomorrow".to_owned()).is_temporary());
     }
 }

@@ -127,7 +127,7 @@ pub async fn of_secret(database: &Database, digest: Digest) -> Result<Option<Sen
     let statement = format!(
         "SELECT {COLUMNS} FROM sender_key WHERE revoked_at IS NULL AND (digest = $1 OR previous_digest = $1 AND previous_until > now())"
     );
-    Ok(sqlx::query_as(AssertSqlSafe(statement)).bind(uuid(digest)).fetch_optional(&database.pool).await?)
+    Ok(sqlx::query_as(AssertSqlSafe(statement)).bind(uuid(digest)).fetch_optional(&database.checking).await?)
 }
 
 /// What came by a key since it was last written down.

@@ -22,6 +22,7 @@ pub mod handling;
 pub mod intake;
 mod interned;
 pub mod keys;
+pub mod limits;
 pub mod live;
 pub mod logs;
 pub mod markers;
@@ -39,6 +40,8 @@ pub mod scrub_rules;
 pub mod settings;
 pub mod stands_out;
 mod steps;
+#[cfg(test)]
+mod testing;
 pub mod timeline;
 pub mod traces;
 pub mod traffic;

@@ -6,6 +6,7 @@
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashMap};
 
+use futures_util::TryStreamExt;
 use outcrop_core::query::{self, Check, Comparison, Field, Predicate, State, Test, Value, dotted_order};
 use outcrop_core::scrub::Addresses;
 use outcrop_core::telemetry::names;
@@ -168,9 +169,9 @@ impl Resolver<'_> {
         Ok(orders)
     }
 
-    /// Stacks with a frame whose file or function a check holds for: each stored stack is looked at once.
+    /// Stacks with a frame whose file or function a check holds for: each stored stack is looked at once, as it comes, so that all of them
+    /// never lie in memory together.
     async fn stacks(&self, field: &Field, check: &Check) -> Result<Vec<Uuid>, StoreError> {
-        let stored: Vec<(Uuid, Vec<u8>)> = sqlx::query_as("SELECT hash, frames FROM stack").fetch_all(&self.database.pool).await?;
         let holds = |frames: &[u8]| {
             occurrences::unpack_stack(frames).is_some_and(|stack| {
                 stack.exceptions.iter().flat_map(|exception| &exception.frames).any(|frame| {
@@ -182,7 +183,14 @@ impl Resolver<'_> {
                 })
             })
         };
-        Ok(stored.iter().filter(|(_, frames)| holds(frames)).map(|(hash, _)| *hash).collect())
+        let mut found = vec![];
+        let mut stored = sqlx::query_as::<_, (Uuid, Vec<u8>)>("SELECT hash, frames FROM stack").fetch(&self.database.pool);
+        while let Some((hash, frames)) = stored.try_next().await? {
+            if holds(&frames) {
+                found.push(hash);
+            }
+        }
+        Ok(found)
     }
 
     async fn errors(&self, test: &Test) -> Result<Vec<i32>, StoreError> {

@@ -153,6 +153,8 @@ pub async fn requests(database: &Database, services: &[String], scope: &Scope, s
 /// A service with what is known of it.
 #[derive(Clone, Debug, FromRow)]
 pub struct ServiceRow {
+    /// Its number.
+    pub id: i32,
     /// Its namespace; may be empty.
     pub namespace: String,
     /// Its name.

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
+use futures_util::TryStreamExt;
 use outcrop_core::Digest;
 use outcrop_core::telemetry::{SpanId, TraceId};
 use outcrop_core::trace::{Chunk, Trace, origin_of_report};
@@ -88,6 +89,10 @@ fn unpack(body: &[u8]) -> Option<Chunk> {
 
 /// Spans read of one trace at most: what a page can show and a machine hold. Said where it cuts.
 pub const MAX_SPANS: i64 = 50_000;
+/// Bytes that the chunks of one trace may take once they are read: spans may be few and large.
+const MAX_TRACE_BYTES: usize = 64 << 20;
+/// The same of all traces whose origins are looked for together, without what is not needed for it.
+const MAX_ORIGINS_BYTES: usize = 64 << 20;
 
 /// A trace as it is stored.
 #[derive(Clone, Debug, Default)]
@@ -106,14 +111,78 @@ pub struct StoredTrace {
 struct Row {
     trace_id: Uuid,
     marks: i16,
-    spans: i32,
     is_kept: bool,
     body: Vec<u8>,
 }
 
-async fn rows(connection: &mut PgConnection, traces: &[Uuid]) -> Result<Vec<Row>, StoreError> {
-    let parts = in_tables(connection, "trace_id, marks, spans, true AS is_kept, body", "trace_id, marks, spans, false, body").await?;
-    Ok(sqlx::query_as(AssertSqlSafe(parts)).bind(traces).fetch_all(connection).await?)
+/// What was read of traces: their chunks, marks, and whether any is left out.
+#[derive(Default)]
+struct ReadTraces {
+    chunks: HashMap<Uuid, Vec<Chunk>>,
+    marks: i16,
+    is_kept: bool,
+    is_cut: bool,
+}
+
+/// Reads chunks one by one, each trace up to [`MAX_SPANS`] spans and all together up to `max_bytes`; `strip` takes out of each what is not
+/// needed.
+async fn read_rows(
+    connection: &mut PgConnection,
+    traces: &[Uuid],
+    max_bytes: usize,
+    strip: fn(&mut Chunk),
+) -> Result<ReadTraces, StoreError> {
+    let parts = in_tables(
+        connection,
+        "trace_id, marks, spans, true AS is_kept, received_at, body",
+        "trace_id, marks, spans, false, received_at, body",
+    )
+    .await?;
+    // The database leaves out what lies past the spans of a trace, so that its bytes never come here.
+    let statement = format!(
+        "SELECT trace_id, marks, is_kept, CASE WHEN before < {MAX_SPANS} THEN body ELSE '' END AS body \
+         FROM (SELECT *, sum(spans) OVER (PARTITION BY trace_id ORDER BY received_at ROWS UNBOUNDED PRECEDING) - spans AS before FROM ({parts}) parts) counted"
+    );
+    let mut read = ReadTraces::default();
+    let mut bytes = 0;
+    let mut rows = sqlx::query_as::<_, Row>(AssertSqlSafe(statement)).bind(traces).fetch(connection);
+    while let Some(row) = rows.try_next().await? {
+        read.marks |= row.marks;
+        read.is_kept |= row.is_kept;
+        let chunks = read.chunks.entry(row.trace_id).or_default();
+        if row.body.is_empty() || bytes >= max_bytes {
+            read.is_cut = true;
+            continue;
+        }
+        if let Some(mut chunk) = unpack(&row.body) {
+            strip(&mut chunk);
+            bytes += weight(&chunk);
+            chunks.push(chunk);
+        }
+    }
+    Ok(read)
+}
+
+/// About how many bytes a chunk takes in memory.
+fn weight(chunk: &Chunk) -> usize {
+    let spans = chunk.spans.iter().map(|span| {
+        let events: usize = span.events.iter().map(|event| size_of_val(event) + event.name.len() + event.attributes.weight()).sum();
+        size_of_val(span) + span.name.len() + span.attributes.weight() + events + size_of_val(span.links.as_slice())
+    });
+    chunk.resource.weight() + spans.sum::<usize>()
+}
+
+/// Leaves a chunk's spans with what tells where a failure began: their place in the trace and their status.
+fn without_details(chunk: &mut Chunk) {
+    chunk.resource.0.clear();
+    for span in &mut chunk.spans {
+        span.attributes.0.clear();
+        span.events.retain(|event| event.name == outcrop_core::telemetry::names::EXCEPTION_EVENT);
+        span.events.truncate(1);
+        span.events.iter_mut().for_each(|event| event.attributes.0.clear());
+        span.links.clear();
+        span.status_message.clear();
+    }
 }
 
 /// Reads a trace; `None` where nothing of it is stored, or no longer.
@@ -123,44 +192,33 @@ async fn rows(connection: &mut PgConnection, traces: &[Uuid]) -> Result<Vec<Row>
 pub async fn read(database: &Database, trace: [u8; 16]) -> Result<Option<StoredTrace>, StoreError> {
     let mut connection = database.pool.acquire().await?;
     let id = Uuid::from_bytes(trace);
-    // A hot table that is dropped between the two statements: its traces are then read from where they were moved to.
-    let rows = match rows(&mut connection, &[id]).await {
-        Err(StoreError::Other(_) | StoreError::Data(_)) => rows(&mut connection, &[id]).await?,
-        other => other?,
-    };
-    if rows.is_empty() {
-        return Ok(None);
-    }
+    let read = read_again(&mut connection, &[id]).await?;
+    let Some((_, chunks)) = read.chunks.into_iter().next() else { return Ok(None) };
     let kept: Option<(i16,)> =
         sqlx::query_as("SELECT reasons FROM kept_trace WHERE trace_id = $1").bind(id).fetch_optional(&mut *connection).await?;
-    let mut stored = StoredTrace { is_kept: kept.is_some(), ..StoredTrace::default() };
-    let mut bits = kept.map_or(0, |(bits,)| bits);
-    let mut spans = 0;
-    for row in rows {
-        bits |= row.marks;
-        stored.is_kept |= row.is_kept;
-        spans += i64::from(row.spans);
-        if spans > MAX_SPANS {
-            stored.is_cut = true;
-            break;
-        }
-        stored.chunks.extend(unpack(&row.body));
-    }
-    stored.marks = Marks::of_bits(bits);
-    Ok(Some(stored))
+    Ok(Some(StoredTrace {
+        chunks,
+        marks: Marks::of_bits(read.marks | kept.map_or(0, |(bits,)| bits)),
+        is_kept: read.is_kept || kept.is_some(),
+        is_cut: read.is_cut,
+    }))
 }
 
-/// Reads the chunks of several traces.
+/// Reads traces; once more where a hot table was dropped between the two statements: its traces are then read from where they were moved to.
+async fn read_again(connection: &mut PgConnection, traces: &[Uuid]) -> Result<ReadTraces, StoreError> {
+    match read_rows(connection, traces, MAX_TRACE_BYTES, |_| {}).await {
+        Err(StoreError::Other(_) | StoreError::Data(_)) => read_rows(connection, traces, MAX_TRACE_BYTES, |_| {}).await,
+        other => other,
+    }
+}
+
+/// Reads the chunks of several traces, as many as fit into the room for one.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn read_all(database: &Database, traces: &[Uuid]) -> Result<HashMap<Uuid, Vec<Chunk>>, StoreError> {
     let mut connection = database.pool.acquire().await?;
-    let mut chunks: HashMap<Uuid, Vec<Chunk>> = HashMap::new();
-    for row in rows(&mut connection, traces).await? {
-        chunks.entry(row.trace_id).or_default().extend(unpack(&row.body));
-    }
-    Ok(chunks)
+    Ok(read_again(&mut connection, traces).await?.chunks)
 }
 
 /// An occurrence in a trace.
@@ -204,43 +262,92 @@ pub async fn occurrences(database: &Database, trace: [u8; 16]) -> Result<Vec<InT
     Ok(sqlx::query_as(IN_TRACE).bind([Uuid::from_bytes(trace)].as_slice()).fetch_all(&database.pool).await?)
 }
 
-/// Keeps what is to be kept of hot tables whose time is over, and drops them. Returns how many.
+/// Blocks of a hot table looked at per transaction: 32 MB, a second's work at most, however many spans came in its quarter of an hour.
+const BLOCKS: i64 = 4_096;
+
+/// Keeps what is to be kept of hot tables whose time is over, and drops them. Returns how many. Works in short transactions, each of which
+/// leaves a state from which the next call goes on: what was moved is gone from the hot table.
 ///
 /// # Errors
-/// [`StoreError`] when the database does not answer; each table is drained and dropped in one transaction.
+/// [`StoreError`] when the database does not answer, or a reader holds a table that is to be dropped.
 pub async fn drain(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
     let mut drained = 0;
     loop {
-        let mut transaction = database.writing.begin().await?;
-        let (is_ours,): (bool,) =
-            sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop hot drain'))").fetch_one(&mut *transaction).await?;
         let tables: Vec<(DateTime<Utc>,)> =
-            sqlx::query_as("SELECT begins FROM hot_table ORDER BY begins").fetch_all(&mut *transaction).await?;
-        let Some(((begins,), later)) = tables.split_first().filter(|((begins,), _)| is_ours && *begins + SLOT + HOT < now) else {
+            sqlx::query_as("SELECT begins FROM hot_table ORDER BY begins").fetch_all(&database.pool).await?;
+        let Some(((begins,), later)) = tables.split_first().filter(|((begins,), _)| *begins + SLOT + HOT < now) else {
             return Ok(drained);
         };
         let table = hot_name(*begins);
-        // A part of the trace that came later may be what makes it worth keeping.
-        let marked: Vec<String> = std::iter::once(&(*begins,))
-            .chain(later)
-            .map(|(begins,)| format!("SELECT trace_id, marks FROM {} WHERE marks <> 0", hot_name(*begins)))
-            .collect();
-        let keep = format!(
-            "INSERT INTO kept_trace (trace_id, reasons, kept_at) SELECT trace_id, bit_or(marks), $1 FROM ({}) marked \
-             WHERE EXISTS (SELECT FROM {table} WHERE {table}.trace_id = marked.trace_id) GROUP BY trace_id ORDER BY trace_id \
-             ON CONFLICT (trace_id) DO UPDATE SET reasons = kept_trace.reasons | excluded.reasons",
-            marked.join(" UNION ALL ")
+        // A part of a trace that came later may be what makes it worth keeping.
+        for marked in std::iter::once(table.clone()).chain(later.iter().map(|(begins,)| hot_name(*begins))) {
+            let statement = format!(
+                "INSERT INTO kept_trace (trace_id, reasons, kept_at) SELECT trace_id, bit_or(marks), $3 FROM {marked} marked \
+                 WHERE ctid >= $1::text::tid AND ctid < $2::text::tid AND marks <> 0 \
+                     AND EXISTS (SELECT FROM {table} WHERE {table}.trace_id = marked.trace_id) GROUP BY trace_id ORDER BY trace_id \
+                 ON CONFLICT (trace_id) DO UPDATE SET reasons = kept_trace.reasons | excluded.reasons \
+                     WHERE kept_trace.reasons | excluded.reasons <> kept_trace.reasons"
+            );
+            if !by_blocks(database, &marked, &statement, now).await? {
+                return Ok(drained);
+            }
+        }
+        let moved = format!(
+            "WITH moved AS (DELETE FROM {table} USING kept_trace k WHERE k.trace_id = {table}.trace_id AND $3::timestamptz IS NOT NULL \
+                 AND {table}.ctid >= $1::text::tid AND {table}.ctid < $2::text::tid RETURNING {table}.*) INSERT INTO kept_chunk SELECT * FROM moved"
         );
-        sqlx::query("SET LOCAL lock_timeout = '200ms'").execute(&mut *transaction).await?;
-        sqlx::query(AssertSqlSafe(keep)).bind(now).execute(&mut *transaction).await?;
-        sqlx::query(AssertSqlSafe(format!("INSERT INTO kept_chunk SELECT {table}.* FROM {table} JOIN kept_trace USING (trace_id)")))
-            .execute(&mut *transaction)
-            .await?;
-        sqlx::query("DELETE FROM hot_table WHERE begins = $1").bind(begins).execute(&mut *transaction).await?;
-        sqlx::query(AssertSqlSafe(format!("DROP TABLE {table}"))).execute(&mut *transaction).await?;
-        transaction.commit().await?;
+        if !by_blocks(database, &table, &moved, now).await? || !drop_drained(database, *begins, &table).await? {
+            return Ok(drained);
+        }
         drained += 1;
     }
+}
+
+/// Runs a statement over a table, so many blocks in a transaction each: `$1` and `$2` are the rows' places, `$3` the time. Returns false where
+/// another instance is at it.
+async fn by_blocks(database: &Database, table: &str, statement: &str, now: DateTime<Utc>) -> Result<bool, StoreError> {
+    let mut from = 0;
+    loop {
+        let mut transaction = database.writing.begin().await?;
+        let (is_ours, blocks): (bool, i64) = sqlx::query_as(
+            "SELECT pg_try_advisory_xact_lock(hashtext('outcrop hot drain')), \
+                 coalesce(pg_relation_size(to_regclass($1)), 0) / current_setting('block_size')::bigint",
+        )
+        .bind(table)
+        .fetch_one(&mut *transaction)
+        .await?;
+        if !is_ours || from >= blocks {
+            return Ok(is_ours);
+        }
+        let place = |block: i64| format!("({block},0)");
+        sqlx::query(AssertSqlSafe(statement.to_owned()))
+            .bind(place(from))
+            .bind(place(from + BLOCKS))
+            .bind(now)
+            .execute(&mut *transaction)
+            .await?;
+        transaction.commit().await?;
+        from += BLOCKS;
+    }
+}
+
+/// Drops a hot table of which nothing is left to keep.
+async fn drop_drained(database: &Database, begins: DateTime<Utc>, table: &str) -> Result<bool, StoreError> {
+    let mut transaction = database.writing.begin().await?;
+    let (is_ours,): (bool,) =
+        sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop hot drain'))").fetch_one(&mut *transaction).await?;
+    if !is_ours {
+        return Ok(false);
+    }
+    sqlx::query("SET LOCAL lock_timeout = '200ms'").execute(&mut *transaction).await?;
+    sqlx::query("DELETE FROM hot_table WHERE begins = $1").bind(begins).execute(&mut *transaction).await?;
+    if let Err(error) = sqlx::query(AssertSqlSafe(format!("DROP TABLE IF EXISTS {table}"))).execute(&mut *transaction).await {
+        // The lock on this work is let go at once, not when the connection is used again.
+        transaction.rollback().await?;
+        return Err(error.into());
+    }
+    transaction.commit().await?;
+    Ok(true)
 }
 
 /// Drops the oldest hot tables while all of them together are larger than `max_bytes`, whatever is in them: a flood must not fill the
@@ -302,10 +409,7 @@ pub async fn find_origins(database: &Database) -> Result<bool, StoreError> {
         transaction.commit().await?;
         return Ok(i64::try_from(taken).is_ok_and(|taken| taken == CHUNK));
     }
-    let mut chunks: HashMap<Uuid, Vec<Chunk>> = HashMap::new();
-    for row in rows(&mut transaction, &ids).await? {
-        chunks.entry(row.trace_id).or_default().extend(unpack(&row.body));
-    }
+    let mut chunks = read_rows(&mut transaction, &ids, MAX_ORIGINS_BYTES, without_details).await?.chunks;
     let mut occurrences: BTreeMap<Uuid, Vec<InTrace>> = BTreeMap::new();
     for occurrence in sqlx::query_as::<_, InTrace>(IN_TRACE).bind(&ids).fetch_all(&mut *transaction).await? {
         occurrences.entry(occurrence.trace_id).or_default().push(occurrence);
@@ -426,4 +530,71 @@ pub async fn main_origins(
     .fetch_all(&database.pool)
     .await?;
     Ok(rows.into_iter().map(|(error, origin, count)| (error, (origin, count))).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{database, failing, now, number, of, resource, span, spans, store, trace, writer};
+
+    #[tokio::test]
+    async fn a_hot_table_is_drained_in_steps_and_what_interrupts_it_loses_nothing() {
+        let database = database().await;
+        let writer = writer(&database);
+        let send = async |number: u64| {
+            let batch = [spans(
+                vec![of(
+                    resource("fares"),
+                    vec![failing(trace(number), 1, None, now(), "no tariff"), span(trace(number + 1_000), 2, None, now())],
+                )],
+                now(),
+            )];
+            store(&writer, &batch).await;
+        };
+        for number in 0..30 {
+            send(number).await;
+        }
+        let later = Utc::now() + TimeDelta::hours(2);
+        // A reader keeps the table from being dropped: what was moved stays moved, and nothing is there twice.
+        let table = hot_name(slot(Utc::now()));
+        let mut reader = database.pool.begin().await.unwrap();
+        sqlx::query(AssertSqlSafe(format!("SELECT count(*) FROM {table}"))).execute(&mut *reader).await.unwrap();
+        assert!(drain(&database, later).await.is_err());
+        assert_eq!(number(&database, "SELECT count(*) FROM kept_chunk").await, 30);
+        let trace_now = read(&database, trace(7).0).await.unwrap().unwrap();
+        assert_eq!((trace_now.chunks.len(), trace_now.is_kept), (1, true));
+        reader.rollback().await.unwrap();
+        assert_eq!(drain(&database, later).await.unwrap(), 1);
+        assert_eq!(number(&database, "SELECT count(*) FROM hot_table").await, 0);
+        assert!(read(&database, trace(1_007).0).await.unwrap().is_none(), "what nothing keeps is gone");
+        assert_eq!(drain(&database, later).await.unwrap(), 0);
+    }
+
+    #[tokio::test]
+    async fn a_trace_of_very_many_spans_is_read_up_to_a_limit_that_is_said() {
+        let database = database().await;
+        let writer = writer(&database);
+        for request in 0..7 {
+            let many = (0..10_000).map(|n| span(trace(5), request * 10_000 + n + 1, Some(1), now())).collect();
+            store(&writer, &[spans(vec![of(resource("fares"), many)], now())]).await;
+        }
+        let read_trace = read(&database, trace(5).0).await.unwrap().unwrap();
+        let spans: usize = read_trace.chunks.iter().map(|chunk| chunk.spans.len()).sum();
+        assert!(read_trace.is_cut);
+        assert_eq!(i64::try_from(spans).unwrap(), MAX_SPANS);
+        let all = read_all(&database, &[Uuid::from_bytes(trace(5).0)]).await.unwrap();
+        assert_eq!(all.values().flatten().map(|chunk| chunk.spans.len()).sum::<usize>(), spans);
+    }
+
+    #[test]
+    fn chunks_are_stripped_of_all_that_origins_do_not_need() {
+        let mut chunk = Chunk::decode(
+            &spans(vec![of(resource("fares"), vec![failing(trace(1), 1, None, now(), "no tariff")])], now()).found.chunks[0].body,
+        )
+        .unwrap();
+        let before = weight(&chunk);
+        without_details(&mut chunk);
+        assert!(weight(&chunk) < before && chunk.spans[0].events.len() == 1);
+        assert!(chunk.spans[0].attributes.is_empty() && chunk.resource.is_empty());
+    }
 }

@@ -2379,6 +2379,8 @@ export interface components {
              * @description Services that sent something in them.
              */
             services: number;
+            /** @description What of Outcrop itself is late or fails, on the instance that answers. */
+            troubles: components["schemas"]["TroubleItem"][];
         };
         /** @description One occurrence in full. */
         OccurrenceDetail: components["schemas"]["OccurrenceItem"] & {
@@ -3286,6 +3288,23 @@ export interface components {
             started_at: string;
             /** @description Its id in lower-case hex. */
             trace_id: string;
+        };
+        /** @description A writer or a job of Outcrop that is late or fails. */
+        TroubleItem: {
+            /**
+             * Format: int32
+             * @description Failures in a row; 0 where it is only late.
+             */
+            failures: number;
+            /** @description Its name. */
+            name: string;
+            /** @description What is wrong. */
+            says: string;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
         };
         /** @description A change that was undone. */
         Undone: {

@@ -17,15 +17,20 @@ export function NowPage() {
   const now = useQuery({ queryKey: ["now", query], queryFn: () => taken(api.GET("/api/v1/now", { params: { query } })), refetchInterval: 10_000 });
   if (now.isPending) return <Skeleton rows={6} />;
   if (now.isError) return <Failed what="What is unwell" error={now.error} retry={() => void now.refetch()} />;
-  const { sentence, items, requests, failed, services } = now.data;
+  const { sentence, items, requests, failed, services, troubles } = now.data;
   return (
     <>
-      <h1 className={`text-xl font-bold ${items.length === 0 ? "text-moss" : ""}`}>{sentence}</h1>
+      <h1 className={`text-xl font-bold ${items.length + troubles.length === 0 ? "text-moss" : ""}`}>{sentence}</h1>
       <p className="mt-1 text-faint">
         {requests > 0
           ? `${counted(requests, "request", "requests")} came in the last 15 minutes to ${counted(services, "service", "services")}; ${failed === 0 ? "none failed" : `${percent(failed / requests)} failed`}. Each endpoint is held against its own last seven days.`
           : "Once a service sends spans, this page says which endpoints fail or are slow against their own past."}
       </p>
+      {troubles.map((trouble) => (
+        <p key={trouble.name} className="mt-2 text-ochre" role="status">
+          <b>Outcrop itself: {trouble.name}</b> since <time dateTime={trouble.since} title={exact(trouble.since)}>{agoInWords(trouble.since)}</time>: {trouble.says}
+        </p>
+      ))}
       {items.length > 0 && (
         <ol className="mt-4">
           {items.map((item) => (

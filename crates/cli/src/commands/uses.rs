@@ -182,6 +182,9 @@ pub async fn now(arguments: Now) -> Result<(), Fault> {
         counted(report.services, "service", "services"),
         share(report.failed, report.requests)
     ))?;
+    for trouble in &report.troubles {
+        line(format!("Outcrop itself: `{}` since {}: {}", trouble.name, time(trouble.since), trouble.says))?;
+    }
     if report.items.is_empty() {
         return Ok(());
     }

@@ -8,7 +8,8 @@ use super::find::tells_of_failure;
 use super::found::{EntrySpan, FoundChunk};
 use super::senders::Sender;
 use super::state::SpanFacts;
-use crate::telemetry::{Scope, Span, TraceId};
+use crate::Timestamp;
+use crate::telemetry::{Attributes, Scope, Span, TraceId};
 use crate::trace::{Chunk, StoredEvent, StoredLink, StoredSpan};
 
 /// Spans of a request, gathered by trace and sender in the order in which these first came.
@@ -16,20 +17,37 @@ use crate::trace::{Chunk, StoredEvent, StoredLink, StoredSpan};
 pub(super) struct Chunks {
     places: HashMap<(TraceId, *const Sender), usize>,
     chunks: Vec<(FoundChunk, Chunk)>,
+    resource_bytes: usize,
+}
+
+/// Bytes that resources may take in the chunks of one request: each chunk repeats its sender's, and a sender may put each span into a
+/// trace of its own.
+const MAX_RESOURCE_BYTES: usize = 32 << 20;
+
+/// The resource as a chunk repeats it; past [`MAX_RESOURCE_BYTES`] without what only describes the process.
+fn resource(sender: &Sender, bytes: &mut usize) -> Attributes {
+    let attributes = &sender.resource.attributes;
+    if *bytes <= MAX_RESOURCE_BYTES {
+        *bytes += attributes.weight();
+        return attributes.clone();
+    }
+    let names = ["service.instance.id", "host.name", "k8s.pod.name"];
+    names.iter().filter_map(|name| Some((*name, attributes.text(&[name])?))).map(|(name, text)| (name, text.into())).collect()
 }
 
 impl Chunks {
+    /// Adds a span that was scrubbed and lies within `bounds`.
     pub(super) fn add(
         &mut self,
         sender: &Arc<Sender>,
         scope: &Scope,
-        span: &Span,
+        span: Span,
         facts: &SpanFacts,
         entry: Option<&EntrySpan>,
-        clock: Clock,
+        (clock, bounds): (Clock, (Timestamp, Timestamp)),
     ) {
-        let start = facts.start;
-        let end = clock.time(span.end.or(span.start)).max(start);
+        let (start, end) = bounds;
+        let resource_bytes = &mut self.resource_bytes;
         let place = *self.places.entry((span.trace_id, Arc::as_ptr(sender))).or_insert_with(|| {
             let identity = &sender.identity;
             let chunk = Chunk {
@@ -37,7 +55,7 @@ impl Chunks {
                 service: identity.service.clone(),
                 environment: identity.environment.clone(),
                 version: identity.version.clone(),
-                resource: sender.resource.attributes.clone(),
+                resource: resource(sender, resource_bytes),
                 spans: vec![],
             };
             let found = FoundChunk {
@@ -54,28 +72,28 @@ impl Chunks {
         });
         let Some((found, chunk)) = self.chunks.get_mut(place) else { return };
         found.bounds = (found.bounds.0.min(start), found.bounds.1.max(end));
-        found.has_failure |= facts.is_error || tells_of_failure(span);
+        found.has_failure |= facts.is_error || tells_of_failure(&span);
         if let Some(entry) = entry.filter(|entry| found.request.as_ref().is_none_or(|(_, longest)| entry.duration_us > *longest)) {
             found.request = Some((entry.endpoint.clone(), entry.duration_us));
         }
         chunk.spans.push(StoredSpan {
             id: span.span_id,
             parent: span.parent_id,
-            name: span.name.clone(),
+            name: span.name,
             kind: i8::try_from(span.kind.to_otlp()).unwrap_or(1),
             start,
             duration_ns: u64::try_from(end.0 - start.0).unwrap_or_default(),
             is_error: facts.is_error,
-            status_message: span.status_message.clone(),
+            status_message: span.status_message,
             scope: scope.name.clone(),
-            attributes: span.attributes.clone(),
+            attributes: span.attributes,
             events: span
                 .events
-                .iter()
+                .into_iter()
                 .map(|event| StoredEvent {
-                    name: event.name.clone(),
-                    at: clock.time(event.time.or(span.start)),
-                    attributes: event.attributes.clone(),
+                    at: clock.within(event.time.or(span.start), bounds),
+                    name: event.name,
+                    attributes: event.attributes,
                 })
                 .collect(),
             links: span.links.iter().map(|(trace, span)| StoredLink { trace: trace.0, span: *span }).collect(),

@@ -1,12 +1,12 @@
 //! Which reports of one service's part of one trace are the same failure.
 
 use std::cmp::Reverse;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
 use super::report::{OccurrenceId, ReportFacts, Source};
-use super::state::{MAX_REPORTS, SpanFacts};
+use super::state::SpanFacts;
 use crate::telemetry::SpanId;
 
 /// One failure, with what all its reports together say.
@@ -61,21 +61,19 @@ pub fn decide(spans: &[SpanFacts], reports: &[ReportFacts]) -> Vec<Failure> {
         (report.source, Reverse(depth), report.at, report.id)
     });
     let mut failures: Vec<Gathering<'_>> = Vec::new();
-    for (at, report) in order.into_iter().enumerate() {
-        let best = if at < MAX_REPORTS {
-            failures
-                .iter_mut()
-                .filter(|failure| failure.takes(&tree, report))
-                .min_by_key(|failure| (failure.distance(report), failure.reports[0].id))
-        } else {
-            None
-        };
+    for report in order {
+        let best = failures
+            .iter_mut()
+            .filter(|failure| failure.takes(&tree, report))
+            .min_by_key(|failure| (failure.distance(report), failure.reports[0].id));
         match best {
             Some(failure) => failure.reports.push(report),
             None => failures.push(Gathering { reports: vec![report] }),
         }
     }
-    let mut decided: Vec<Failure> = failures.iter().map(|failure| failure.sum_up(&tree, &failures)).collect();
+    let with_event = failures.iter().filter(|failure| failure.has_event()).flat_map(|failure| &failure.reports);
+    let ended: HashSet<SpanId> = with_event.filter_map(|report| Some(tree.entry(report.span)?.id)).collect();
+    let mut decided: Vec<Failure> = failures.iter().map(|failure| failure.sum_up(&tree, &ended)).collect();
     decided.sort_unstable_by_key(|failure| failure.occurrence);
     decided
 }
@@ -236,7 +234,7 @@ impl<'a> Gathering<'a> {
             .unwrap_or(inner)
     }
 
-    fn sum_up(&self, tree: &Tree<'_>, all: &[Gathering<'_>]) -> Failure {
+    fn sum_up(&self, tree: &Tree<'_>, ended: &HashSet<SpanId>) -> Failure {
         let standing = self.representative(tree);
         let entry = self.reports.iter().find_map(|report| tree.entry(report.span));
         let on_path = standing.span.into_iter().flat_map(|span| tree.path(span)).map(|span| span.user);
@@ -246,14 +244,15 @@ impl<'a> Gathering<'a> {
         Failure {
             occurrence: standing.id,
             reports,
-            uncaught: self.is_uncaught(tree, entry, all),
+            uncaught: self.is_uncaught(tree, entry, ended),
             severity: self.reports.iter().map(|report| report.severity).max().unwrap_or_default(),
             user: by_rank.map(|report| report.user).chain(on_path).find(|user| *user != 0).unwrap_or_default(),
             endpoint: entry.and_then(|entry| entry.endpoint),
         }
     }
 
-    fn is_uncaught(&self, tree: &Tree<'_>, entry: Option<&SpanFacts>, all: &[Gathering<'_>]) -> bool {
+    /// `ended` holds the requests in which an exception was recorded on a span.
+    fn is_uncaught(&self, tree: &Tree<'_>, entry: Option<&SpanFacts>, ended: &HashSet<SpanId>) -> bool {
         if self.reports.iter().any(|report| report.says_uncaught) {
             return true;
         }
@@ -265,10 +264,7 @@ impl<'a> Gathering<'a> {
             });
         }
         // Only log records tell of it: it ended the request if nothing else did.
-        let ended_otherwise = all.iter().any(|other| {
-            other.has_event() && other.reports.iter().any(|report| tree.entry(report.span).is_some_and(|span| span.id == entry.id))
-        });
-        !ended_otherwise
+        !ended.contains(&entry.id)
     }
 }
 

@@ -1,10 +1,11 @@
 use std::borrow::Cow;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use super::chunks::Chunks;
-use super::clock::Clock;
-use super::found::{EntrySpan, Found, SAMPLED_ONE_IN, SeenSpan};
+use super::clock::{Clock, Clocks};
+use super::compact::{Compact, CountedOnly, MAX_EXCEPTIONS};
+use super::found::{EntrySpan, Found, SAMPLED_ONE_IN, Sampled, SeenSpan};
 use super::groups::InstanceGroups;
 use super::lines::FoundLine;
 use super::platform;
@@ -50,16 +51,21 @@ fn is_sampled(span: &Span) -> bool {
 /// Finds failures and requests in spans. Secrets are removed from all that is kept.
 #[must_use]
 pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
-    let newest = groups.iter().flat_map(|group| &group.records).filter_map(|span| span.end.or(span.start)).max();
-    let clock = Clock::new(newest, limits);
-    let mut found = Found { clock_ahead_ms: clock.ahead_ms, ..Found::default() };
+    let mut found = Found::default();
     let mut senders = Senders::default();
+    let mut clocks = Clocks::new(limits);
+    for group in &groups {
+        let sender = senders.of(&group.resource, limits.scrubbing);
+        clocks.see(sender.instance, group.records.iter().filter_map(|span| span.end.or(span.start)));
+    }
     let entries = entry_attributes(&groups, limits.scrubbing);
     let touched = touched(&groups);
     let mut chunks = Chunks::default();
+    let mut compact = Compact::default();
     let (mut calls, mut instances) = (Calls::default(), Instances::default());
     for group in groups {
         let sender = senders.of(&group.resource, limits.scrubbing);
+        let clock = clocks.of(sender.instance);
         let scrubber = limits.scrubbing.of(&sender.identity.service);
         let scope = clean_scope(&group.scope, scrubber);
         for mut span in group.records {
@@ -68,10 +74,14 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
                 found.refused.add(1, || "spans older than the retention are not taken".to_owned());
                 continue;
             }
+            let bounds = (start, clock.time(span.end.or(span.start)).max(start));
             let user = user_hash(names::user(&span.attributes).as_deref());
-            tidy::span(&mut span);
+            if tidy::span(&mut span) {
+                found.refused.warn(tidy::CUT_SPAN);
+            }
             scrubber.span(&mut span);
-            let entry = names::is_entry(&span).then(|| entry_span(&span, start, &sender, limits.groups));
+            let surplus = surplus_exceptions(&mut span);
+            let entry = names::is_entry(&span).then(|| entry_span(&span, bounds, &sender, limits.groups));
             let trace_id = span.trace_id;
             let facts = SpanFacts {
                 id: span.span_id,
@@ -82,60 +92,169 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
                 user,
                 endpoint: None,
             };
-            calls.add(&sender.identity, &span, start, facts.is_error);
+            calls.add(&sender.identity, &span, bounds, facts.is_error);
             instances.add(&sender.identity, &sender.resource, start, entry.as_ref());
-            let span = Arc::new(span);
-            chunks.add(&sender, &scope, &span, &facts, entry.as_ref(), clock);
             if tells_of_failure(&span) {
+                chunks.add(&sender, &scope, span.clone(), &facts, entry.as_ref(), (clock, bounds));
                 let request = span.parent_id.and_then(|_| entries.get(&(trace_id, span.span_id)));
-                let events = span.events.iter().filter(|event| is_exception_event(event)).map(Some);
-                let bare = (!span.events.iter().any(is_exception_event)).then_some(None);
-                for event in events.chain(bare) {
-                    let mut report = span_report(&span, event, request, &sender, &scope, user, clock, limits);
-                    if let Some(what) = touched.get(&(trace_id, span.span_id)) {
-                        report.attributes.insert(names::TOUCHES.to_owned(), (*what).into());
-                    }
-                    found.reports.push(report);
-                }
+                let touches = touched.get(&(trace_id, span.span_id)).copied();
+                let failing = Failing { span: &Arc::new(span), request, touches, sender: &sender, scope: &scope, user, clock, bounds };
+                failing.report(surplus, &mut compact, &mut found);
+            } else {
+                chunks.add(&sender, &scope, span, &facts, entry.as_ref(), (clock, bounds));
             }
             found.spans.push(SeenSpan { identity: sender.identity.clone(), trace_id, facts, entry });
         }
     }
+    found.clocks_ahead = senders.ahead(&clocks);
+    found.counted_only = compact.finish();
     found.chunks = chunks.finish();
     found.calls = calls.finish();
     found.instances = instances.finish();
     found
 }
 
+/// What is said where failures are counted without details.
+const COUNTED_ONLY: &str = "exceptions past 128 of a span, or past 32 MiB of a request, are counted without details";
+
+/// Takes from a span the exceptions that are not told in full.
+fn surplus_exceptions(span: &mut Span) -> Vec<SpanEvent> {
+    if span.events.len() <= MAX_EXCEPTIONS {
+        return vec![];
+    }
+    let mut exceptions = 0;
+    let (kept, surplus) = std::mem::take(&mut span.events).into_iter().partition(|event| {
+        let is_exception = is_exception_event(event);
+        exceptions += usize::from(is_exception);
+        !is_exception || exceptions <= MAX_EXCEPTIONS
+    });
+    span.events = kept;
+    surplus
+}
+
+/// A span that tells of failures, with what stands around it.
+struct Failing<'a> {
+    span: &'a Arc<Span>,
+    request: Option<&'a Arc<Attributes>>,
+    touches: Option<&'static str>,
+    sender: &'a Sender,
+    scope: &'a Arc<Scope>,
+    user: u64,
+    clock: Clock,
+    bounds: (Timestamp, Timestamp),
+}
+
+impl Failing<'_> {
+    /// Reports the span's failures: its exceptions, those in `surplus` among them, or its status.
+    fn report(&self, surplus: Vec<SpanEvent>, compact: &mut Compact, found: &mut Found) {
+        let events = self.span.events.iter().filter(|event| is_exception_event(event)).map(Some);
+        let bare = (!self.span.events.iter().any(is_exception_event)).then_some(None);
+        let mut seen: HashSet<OccurrenceId> = HashSet::new();
+        let mut keys: HashMap<Digest, Digest> = HashMap::new();
+        for event in events.chain(bare) {
+            if compact.has_room() {
+                let report = span_report(self, event);
+                seen.insert(report.facts.id);
+                compact.keep(&report);
+                found.reports.push(report);
+            } else {
+                self.count(event, &mut seen, &mut keys, compact, found);
+            }
+        }
+        for event in surplus {
+            self.count(Some(&event), &mut seen, &mut keys, compact, found);
+        }
+    }
+
+    /// Counts a failure that is not told in full, unless the same is there already.
+    fn count(
+        &self,
+        event: Option<&SpanEvent>,
+        seen: &mut HashSet<OccurrenceId>,
+        keys: &mut HashMap<Digest, Digest>,
+        compact: &mut Compact,
+        found: &mut Found,
+    ) {
+        let parts = self.parts(event);
+        let id = self.id(event, &parts);
+        if !seen.insert(id) {
+            return;
+        }
+        found.refused.warn(COUNTED_ONLY);
+        let texts = Digest::of([&*parts.type_name, &*parts.message, &*parts.stacktrace]);
+        let key = *keys.entry(texts).or_insert_with(|| parts.describe().group().key);
+        let like = compact.like(&self.sender.identity, key);
+        if like.is_none() && compact.has_room() {
+            let report = span_report(self, event);
+            compact.keep(&report);
+            found.reports.push(report);
+            return;
+        }
+        compact.count(CountedOnly {
+            identity: self.sender.identity.clone(),
+            trace_id: self.span.trace_id,
+            span: self.span.span_id,
+            like,
+            minute: id.at().minute(),
+            severity: self.severity(),
+            count: 1,
+        });
+    }
+
+    fn parts<'e>(&'e self, event: Option<&'e SpanEvent>) -> Parts<'e> {
+        event.map_or_else(|| Parts::of_status(self.span), |event| Parts::of(&event.attributes))
+    }
+
+    /// When a failure was reported, as sent.
+    fn sent_at(&self, event: Option<&SpanEvent>) -> Option<Timestamp> {
+        event.and_then(|event| event.time).or(self.span.end).or(self.span.start)
+    }
+
+    fn id(&self, event: Option<&SpanEvent>, parts: &Parts<'_>) -> OccurrenceId {
+        let kind = if event.is_some() { "event" } else { "status" };
+        let ids = (Some(self.span.trace_id), Some(self.span.span_id));
+        let sent_at = self.sent_at(event);
+        OccurrenceId::new(self.clock.within(sent_at, self.bounds), content_hash(self.sender, ids.0, ids.1, kind, [sent_at, None], parts))
+    }
+
+    fn severity(&self) -> i16 {
+        if self.span.is_error { SPAN_SEVERITY.0 } else { SPAN_SEVERITY.1 }
+    }
+}
+
 /// Finds failures in log records, and takes down every record. Secrets are removed from all that is kept.
 #[must_use]
 pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found {
-    let newest = groups.iter().flat_map(|group| &group.records).filter_map(|record| record.time.or(record.observed)).max();
-    let clock = Clock::new(newest, limits);
-    let mut found = Found { clock_ahead_ms: clock.ahead_ms, ..Found::default() };
+    let mut found = Found::default();
     let mut senders = Senders::default();
+    let mut clocks = Clocks::new(limits);
+    for group in &groups {
+        let sender = senders.of(&group.resource, limits.scrubbing);
+        clocks.see(sender.instance, group.records.iter().filter_map(|record| record.time.or(record.observed)));
+    }
     let mut instances = Instances::default();
     for group in groups {
         let sender = senders.of(&group.resource, limits.scrubbing);
+        let clock = clocks.of(sender.instance);
         let scrubber = limits.scrubbing.of(&sender.identity.service);
-        let traced = group.records.iter().filter(|record| record.trace_id.is_some());
-        let (lines, unsampled) = traced.fold((0, 0), |(all, unsampled), record| (all + 1, unsampled + u64::from(record.flags & 1 == 0)));
-        if lines > 0 {
-            found.traced_lines.push((sender.identity.clone(), lines, unsampled));
-        }
+        let (mut traced, mut unsampled) = (0, 0);
         let mut scope = None;
         for mut record in group.records {
-            if clock.time(record.time.or(record.observed)) < limits.oldest {
+            let at = clock.time(record.time.or(record.observed));
+            if at < limits.oldest {
                 found.refused.add(1, || "log records older than the retention are not taken".to_owned());
                 continue;
+            }
+            if record.trace_id.is_some() {
+                traced += 1;
+                unsampled += u64::from(record.flags & 1 == 0);
             }
             let user = user_hash(names::user(&record.attributes).as_deref());
             tidy::log_record(&mut record);
             scrubber.log_record(&mut record);
             let scope = scope.get_or_insert_with(|| clean_scope(&group.scope, scrubber));
-            let at = clock.time(record.time.or(record.observed));
             instances.add(&sender.identity, &sender.resource, at, None);
-            found.platform_events.extend(platform::event(&record, &sender.resource, at));
+            found.platform_events.extend(platform::event(&record, &sender.resource, at).map(|event| (sender.identity.clone(), event)));
             found.lines.push(FoundLine::new(&record, &sender.identity, &sender.resource, scope, at));
             if !carries_exception(&record.attributes) && (record.severity < ERROR || record.body == Value::Empty) {
                 continue;
@@ -151,11 +270,15 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
             } else {
                 (Parts::message(&body), Source::LogMessage)
             };
-            let mut report = log_report(&record, &parts, &sender, scope, user, clock, limits);
+            let mut report = log_report(&record, &parts, &sender, scope, user, clock);
             report.facts.source = source;
             found.reports.push(report);
         }
+        if traced > 0 {
+            found.traced_lines.push((sender.identity.clone(), traced, unsampled));
+        }
     }
+    found.clocks_ahead = senders.ahead(&clocks);
     found.instances = instances.finish();
     found
 }
@@ -168,7 +291,7 @@ pub fn find_in_metrics(groups: Vec<Group<Reading>>, limits: Limits<'_>) -> Found
         let sender = senders.of(resource, limits.scrubbing);
         (sender.identity.clone(), sender.resource.clone())
     };
-    Found { instances: uses::readings(groups, of, limits.received), ..Found::default() }
+    Found { instances: uses::readings(groups, of, limits), ..Found::default() }
 }
 
 fn clean_scope(scope: &Arc<Scope>, scrubber: scrub::Scrubber<'_>) -> Arc<Scope> {
@@ -201,21 +324,16 @@ fn in_body(body: &Value, text: &str) -> Option<crate::app_log::Exception> {
 }
 
 /// The request of a span that was scrubbed.
-fn entry_span(span: &Span, at: Timestamp, sender: &Sender, groups: &InstanceGroups) -> EntrySpan {
+fn entry_span(span: &Span, (start, end): (Timestamp, Timestamp), sender: &Sender, groups: &InstanceGroups) -> EntrySpan {
     let status = names::http_status(&span.attributes);
     let failed = span.is_error || status.is_some_and(|code| code >= 500);
-    let sampled = is_sampled(span).then(|| {
-        let mut told = sender.resource.attributes.to_json();
-        told.extend(span.attributes.to_json());
-        Box::new(told)
-    });
-    let took = span.end.zip(span.start).map_or(0, |(end, start)| end.micros() - start.micros());
+    let sampled = is_sampled(span).then(|| Box::new(Sampled { resource: sender.resource.clone(), attributes: span.attributes.clone() }));
     EntrySpan {
         endpoint: names::endpoint(span),
-        at,
+        at: start,
         failed,
         status,
-        duration_us: u64::try_from(took).unwrap_or_default(),
+        duration_us: u64::try_from(end.micros() - start.micros()).unwrap_or_default(),
         group: groups.of(&sender.identity.service, &sender.resource.attributes, &span.attributes),
         weight: sampling::weight(span),
         is_weighed: span.one_in.is_some(),
@@ -235,7 +353,7 @@ fn entry_attributes(groups: &[Group<Span>], scrubbing: &scrub::Scrubbing) -> Req
     }
     let spans: HashMap<(TraceId, SpanId), (&Span, &Arc<Resource>)> =
         groups.iter().flat_map(|group| group.records.iter().map(|span| ((span.trace_id, span.span_id), (span, &group.resource)))).collect();
-    let mut cleaned: HashMap<SpanId, Arc<Attributes>> = HashMap::new();
+    let mut cleaned: HashMap<(TraceId, SpanId), Arc<Attributes>> = HashMap::new();
     for (key, (span, resource)) in spans.iter().filter(|(_, (span, _))| has_failure(span)) {
         let mut above = span.parent_id;
         for _ in 0..64 {
@@ -244,7 +362,7 @@ fn entry_attributes(groups: &[Group<Span>], scrubbing: &scrub::Scrubbing) -> Req
                 break;
             }
             if names::is_entry(parent) {
-                let attributes = cleaned.entry(parent.span_id).or_insert_with(|| {
+                let attributes = cleaned.entry((parent.trace_id, parent.span_id)).or_insert_with(|| {
                     let mut clean = Span { events: vec![], ..Span::clone(parent) };
                     tidy::span(&mut clean);
                     scrubbing.of(&names::identity(resource).service).span(&mut clean);
@@ -292,26 +410,16 @@ fn touched(groups: &[Group<Span>]) -> HashMap<(TraceId, SpanId), &'static str> {
     touched
 }
 
-#[expect(clippy::too_many_arguments, reason = "one call site; each is a different thing of the same record")]
-fn span_report(
-    span: &Arc<Span>,
-    event: Option<&SpanEvent>,
-    request: Option<&Arc<Attributes>>,
-    sender: &Sender,
-    scope: &Arc<Scope>,
-    span_user: u64,
-    clock: Clock,
-    limits: Limits<'_>,
-) -> Report {
-    let sent_at = event.and_then(|event| event.time).or(span.end).or(span.start);
-    let at = clock.time(sent_at).max(limits.oldest);
+fn span_report(failing: &Failing<'_>, event: Option<&SpanEvent>) -> Report {
+    let Failing { span, sender, bounds, .. } = *failing;
+    let sent_at = failing.sent_at(event);
     let none = Attributes::default();
     let of_event = event.map_or(&none, |event| &event.attributes);
-    let parts = if event.is_some() { Parts::of(of_event) } else { Parts::of_status(span) };
+    let parts = failing.parts(event);
     let described = parts.describe();
     let mut attributes = span.attributes.to_json();
     let more = of_event.0.iter().filter(|(name, _)| !name.starts_with("exception."));
-    let of_request = request.into_iter().flat_map(|attributes| attributes.0.iter());
+    let of_request = failing.request.into_iter().flat_map(|attributes| attributes.0.iter());
     for (name, value) in more.chain(of_request) {
         attributes.entry(name.clone()).or_insert_with(|| value.to_json());
     }
@@ -319,37 +427,30 @@ fn span_report(
         attributes.insert(ONE_IN.to_owned(), one_in.into());
     }
     let own_user = user_hash(names::user(of_event).as_deref());
-    let kind = if event.is_some() { "event" } else { "status" };
-    let content = content_hash(sender, Some(span.trace_id), Some(span.span_id), kind, [sent_at, None], &parts);
+    if let Some(what) = failing.touches {
+        attributes.insert(names::TOUCHES.to_owned(), what.into());
+    }
     let at_span_end = sent_at.zip(span.end).is_some_and(|(at, end)| end.millis() - at.millis() <= SPAN_END_MS);
     let facts = ReportFacts {
-        id: OccurrenceId::new(at, content),
+        id: failing.id(event, &parts),
         span: Some(span.span_id),
-        at,
+        at: failing.clock.within(sent_at, bounds),
         source: if event.is_some() { Source::SpanEvent } else { Source::SpanStatus },
         place: 0,
         at_span_end,
         is_unsampled: false,
         says_uncaught: of_event.get(names::EXCEPTION_ESCAPED).is_some_and(|escaped| *escaped == Value::Bool(true))
             && span.parent_id.is_none(),
-        severity: if span.is_error { SPAN_SEVERITY.0 } else { SPAN_SEVERITY.1 },
-        user: if own_user == 0 { span_user } else { own_user },
+        severity: failing.severity(),
+        user: if own_user == 0 { failing.user } else { own_user },
         ..exception_facts(&described, sender.instance)
     };
     let sent = Sent::Span(span.clone());
-    report(facts, Some(span.trace_id), attributes, &described, &parts, sender, scope, sent)
+    report(facts, Some(span.trace_id), attributes, &described, &parts, sender, failing.scope, failing.clock, sent)
 }
 
-fn log_report(
-    record: &Arc<LogRecord>,
-    parts: &Parts<'_>,
-    sender: &Sender,
-    scope: &Arc<Scope>,
-    user: u64,
-    clock: Clock,
-    limits: Limits<'_>,
-) -> Report {
-    let at = clock.time(record.time.or(record.observed)).max(limits.oldest);
+fn log_report(record: &Arc<LogRecord>, parts: &Parts<'_>, sender: &Sender, scope: &Arc<Scope>, user: u64, clock: Clock) -> Report {
+    let at = clock.time(record.time.or(record.observed));
     let described = parts.describe();
     let whole = record.body.to_text();
     // A body that holds the stack is kept as its first line: the stack is kept as such.
@@ -381,7 +482,7 @@ fn log_report(
         ..exception_facts(&described, sender.instance)
     };
     let trace_id = record.trace_id;
-    report(facts, trace_id, attributes, &described, parts, sender, scope, Sent::Log(record.clone()))
+    report(facts, trace_id, attributes, &described, parts, sender, scope, clock, Sent::Log(record.clone()))
 }
 
 /// An SDK's hook for uncaught exceptions writes an event named like the exception's class, outside any trace.
@@ -400,6 +501,7 @@ fn report(
     parts: &Parts<'_>,
     sender: &Sender,
     scope: &Arc<Scope>,
+    clock: Clock,
     sent: Sent,
 ) -> Report {
     let grouping = described.group();
@@ -420,6 +522,7 @@ fn report(
         resource: sender.resource.clone(),
         scope: scope.clone(),
         sent,
+        clock_ahead_ms: clock.ahead_ms,
         dropped_by: None,
     }
 }

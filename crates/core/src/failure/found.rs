@@ -2,14 +2,16 @@
 
 use std::sync::Arc;
 
+use super::compact::CountedOnly;
 use super::lines::FoundLine;
 use super::platform::PlatformEvent;
+use super::refused::Refused;
 use super::report::Report;
 use super::state::SpanFacts;
 use super::uses::{FoundCalls, FoundInstance};
 use crate::Timestamp;
-use crate::telemetry::TraceId;
 use crate::telemetry::names::Identity;
+use crate::telemetry::{Attributes, Resource, TraceId};
 
 /// A span seen, of whatever outcome.
 #[derive(Clone, Debug)]
@@ -25,7 +27,7 @@ pub struct SeenSpan {
 }
 
 /// A request or run to be counted.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct EntrySpan {
     /// Its endpoint.
     pub endpoint: String,
@@ -45,32 +47,43 @@ pub struct EntrySpan {
     pub is_weighed: bool,
     /// What it said of itself, scrubbed, of a request that is kept by itself: failed, or answered 4xx.
     pub told: Option<Box<serde_json::Map<String, serde_json::Value>>>,
-    /// What it said of itself and its resource, scrubbed; kept of one request in [`SAMPLED_ONE_IN`], evenly.
-    pub sampled: Option<Box<serde_json::Map<String, serde_json::Value>>>,
+    /// What it said of itself, scrubbed, of one request in [`SAMPLED_ONE_IN`], evenly.
+    pub sampled: Option<Box<Sampled>>,
+}
+
+/// What a sampled request said of itself.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Sampled {
+    /// Its sender's resource: shared, since a thousand requests may have one.
+    pub resource: Arc<Resource>,
+    /// Its own attributes.
+    pub attributes: Attributes,
+}
+
+/// Longest value of a sampled request that is compared, and room for all of them, in bytes: what distinguishes requests is short.
+const MAX_COMPARED_BYTES: usize = 256;
+const MAX_SAMPLED_BYTES: usize = 16_384;
+
+impl Sampled {
+    /// Both together, without what is too long to be compared; where a name is in both, the request's own value.
+    #[must_use]
+    pub fn to_json(&self) -> serde_json::Map<String, serde_json::Value> {
+        let mut room = MAX_SAMPLED_BYTES;
+        let mut told = serde_json::Map::new();
+        for (name, value) in self.attributes.0.iter().chain(&self.resource.attributes.0) {
+            let weight = name.len() + value.weight();
+            if value.weight() <= MAX_COMPARED_BYTES && weight <= room && !told.contains_key(name) {
+                room -= weight;
+                told.insert(name.clone(), value.to_json());
+            }
+        }
+        told
+    }
 }
 
 /// One request in so many is a candidate for the sample that occurrences are compared with. Which one is decided by its
 /// ids, so that the same request sent again, or to another instance, is decided alike.
 pub const SAMPLED_ONE_IN: u32 = 4;
-
-/// Records that could not be used, and why.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Refused {
-    /// How many.
-    pub count: u64,
-    /// The reason, of the first one.
-    pub reason: String,
-}
-
-impl Refused {
-    /// Counts records refused; the first reason stays.
-    pub fn add(&mut self, count: u64, reason: impl FnOnce() -> String) {
-        if count > 0 && self.count == 0 {
-            self.reason = reason();
-        }
-        self.count += count;
-    }
-}
 
 /// Spans of one trace by one sender, to be stored.
 #[derive(Clone, Debug)]
@@ -106,12 +119,50 @@ pub struct Found {
     pub calls: Vec<FoundCalls>,
     /// The instances that sent it.
     pub instances: Vec<FoundInstance>,
-    /// What the platform says of instances.
-    pub platform_events: Vec<PlatformEvent>,
+    /// What the platform says of instances, and who sent it.
+    pub platform_events: Vec<(Arc<Identity>, PlatformEvent)>,
     /// Log records that belong to a trace, by sender: how many, and of how many the trace is not sampled.
     pub traced_lines: Vec<(Arc<Identity>, u64, u64)>,
     /// What could not be used.
     pub refused: Refused,
-    /// How far the sender's clock is ahead, in milliseconds, where it was corrected for.
-    pub clock_ahead_ms: i64,
+    /// Failures of one span that are counted without a row of their own.
+    pub counted_only: Vec<CountedOnly>,
+    /// Clocks that are ahead, by whom, in milliseconds.
+    pub clocks_ahead: Vec<(Arc<Identity>, i64)>,
+}
+
+impl Found {
+    /// Who sent anything that is in here, with repetitions: what a store must know before it stores any of it.
+    pub fn identities(&self) -> impl Iterator<Item = &Arc<Identity>> {
+        let spans = self.spans.iter().map(|span| &span.identity).chain(self.chunks.iter().map(|chunk| &chunk.identity));
+        let reports = self.reports.iter().map(|report| &report.identity).chain(self.lines.iter().map(|line| &line.identity));
+        let uses = self.calls.iter().map(|calls| &calls.identity).chain(self.instances.iter().map(|instance| &instance.identity));
+        let counted =
+            self.counted_only.iter().map(|counted| &counted.identity).chain(self.clocks_ahead.iter().map(|(identity, _)| identity));
+        let told = self.platform_events.iter().map(|(identity, _)| identity).chain(self.traced_lines.iter().map(|(identity, ..)| identity));
+        spans.chain(reports).chain(uses).chain(counted).chain(told)
+    }
+
+    /// Leaves out all that senders sent for whom `refuse` has a reason. Spans and log records are counted as refused; what
+    /// was made of them goes with them.
+    pub fn refuse(&mut self, refuse: impl Fn(&Identity) -> Option<String>) {
+        let mut refused = Refused::default();
+        let mut is_taken = |identity: &Identity| {
+            let reason = refuse(identity);
+            refused.add(u64::from(reason.is_some()), || reason.clone().unwrap_or_default());
+            reason.is_none()
+        };
+        self.spans.retain(|span| is_taken(&span.identity));
+        self.lines.retain(|line| is_taken(&line.identity));
+        let is_kept = |identity: &Identity| refuse(identity).is_none();
+        self.chunks.retain(|chunk| is_kept(&chunk.identity));
+        self.reports.retain(|report| is_kept(&report.identity));
+        self.calls.retain(|calls| is_kept(&calls.identity));
+        self.instances.retain(|instance| is_kept(&instance.identity));
+        self.platform_events.retain(|(identity, _)| is_kept(identity));
+        self.traced_lines.retain(|(identity, ..)| is_kept(identity));
+        self.counted_only.retain(|counted| is_kept(&counted.identity));
+        self.clocks_ahead.retain(|(identity, _)| is_kept(identity));
+        self.refused.join(refused);
+    }
 }

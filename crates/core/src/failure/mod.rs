@@ -9,6 +9,7 @@
 
 mod chunks;
 mod clock;
+mod compact;
 mod decide;
 mod find;
 mod found;
@@ -16,18 +17,21 @@ mod groups;
 mod lines;
 mod pairing;
 mod platform;
+mod refused;
 mod report;
 mod senders;
 mod state;
 mod uses;
 
+pub use compact::{CountedOnly, MAX_EXCEPTIONS, MAX_REPORT_BYTES};
 pub use decide::{Failure, decide};
 pub use find::{Limits, ONE_IN, find_in_logs, find_in_metrics, find_in_spans};
-pub use found::{EntrySpan, Found, FoundChunk, Refused, SAMPLED_ONE_IN, SeenSpan};
+pub use found::{EntrySpan, Found, FoundChunk, SAMPLED_ONE_IN, Sampled, SeenSpan};
 pub use groups::{InstanceGroups, NO_GROUPS};
 pub use lines::FoundLine;
 pub use pairing::{PairingChanges, PairingEntry, PairingState};
 pub use platform::PlatformEvent;
+pub use refused::Refused;
 pub use report::{OccurrenceId, Report, ReportFacts, Sent, Source};
 pub use state::{BrokenState, Changes, SpanFacts, TraceNews, TraceState};
 pub use uses::{FoundCalls, FoundInstance, READINGS};

@@ -1,4 +1,4 @@
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
@@ -42,6 +42,9 @@ pub struct PairingChanges {
     pub withdrawn: Vec<(OccurrenceId, OccurrenceId)>,
     /// Untraced occurrences that were part of another and count again.
     pub restored: Vec<OccurrenceId>,
+    /// Untraced occurrences older than all that is remembered: whether they were seen before, only what is stored can tell. Those
+    /// that are not stored count.
+    pub uncertain: Vec<OccurrenceId>,
 }
 
 impl PairingState {
@@ -62,23 +65,32 @@ impl PairingState {
     /// Adds entries, removes traced ones that no longer stand for a failure, and says what changes by it. Entries seen
     /// before change nothing.
     pub fn add(&mut self, added: Vec<PairingEntry>, removed: &[OccurrenceId]) -> PairingChanges {
+        let mut changes = PairingChanges::default();
         self.entries.retain(|entry| !(entry.is_traced && removed.contains(&entry.occurrence)));
         let mut before: BTreeMap<OccurrenceId, Option<OccurrenceId>> =
             self.entries.iter().filter(|entry| !entry.is_traced).map(|entry| (entry.occurrence, entry.is_part_of)).collect();
-        let mut fresh = vec![];
+        let mut fresh = HashSet::new();
+        // Once entries were forgotten, what is as old as those may be one of them.
+        let forgotten = (self.entries.len() >= MAX_ENTRIES).then(|| self.entries[0].at);
+        let mut known: HashSet<OccurrenceId> = self.entries.iter().map(|entry| entry.occurrence).collect();
         for entry in added {
-            if self.entries.iter().any(|known| known.occurrence == entry.occurrence) {
+            if !known.insert(entry.occurrence) {
+                continue;
+            }
+            if forgotten.is_some_and(|forgotten| entry.at <= forgotten) {
+                if !entry.is_traced {
+                    changes.uncertain.push(entry.occurrence);
+                }
                 continue;
             }
             if !entry.is_traced {
-                fresh.push(entry.occurrence);
+                fresh.insert(entry.occurrence);
                 before.insert(entry.occurrence, None);
             }
             self.entries.push(entry);
         }
         self.entries.sort_unstable_by_key(|entry| (entry.at, entry.occurrence));
         self.pair();
-        let mut changes = PairingChanges::default();
         for entry in self.entries.iter().filter(|entry| !entry.is_traced) {
             let is_fresh = fresh.contains(&entry.occurrence);
             match (is_fresh, before.get(&entry.occurrence).copied().flatten(), entry.is_part_of) {

@@ -152,6 +152,8 @@ pub struct Report {
     pub scope: Arc<crate::telemetry::Scope>,
     /// The record it was found in, scrubbed.
     pub sent: Sent,
+    /// How far its sender's clock was ahead, in milliseconds; its time was moved back by so much.
+    pub clock_ahead_ms: i64,
     /// The rule that drops it, where people's rules do: a failure that it stands for is not counted.
     pub dropped_by: Option<i64>,
 }

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use super::clock::Clocks;
 use crate::telemetry::names::{self, Identity};
 use crate::telemetry::{Resource, tidy};
 use crate::{Digest, scrub};
@@ -21,7 +22,7 @@ impl Senders {
     pub(super) fn of(&mut self, resource: &Arc<Resource>, scrubbing: &scrub::Scrubbing) -> Arc<Sender> {
         let sender = self.0.entry(Arc::as_ptr(resource)).or_insert_with(|| {
             let mut clean = Resource::clone(resource);
-            tidy::attributes(&mut clean.attributes);
+            tidy::resource(&mut clean);
             let service = names::identity(&clean).service;
             scrubbing.of(&service).resource(&mut clean);
             let identity = names::identity(&clean);
@@ -29,5 +30,11 @@ impl Senders {
             Arc::new(Sender { identity: Arc::new(identity), instance, resource: Arc::new(clean) })
         });
         sender.clone()
+    }
+
+    /// The clocks that are ahead, and of whom.
+    pub(super) fn ahead(&self, clocks: &Clocks) -> Vec<(Arc<Identity>, i64)> {
+        let of_each = self.0.values().map(|sender| (sender.identity.clone(), clocks.of(sender.instance).ahead_ms));
+        of_each.filter(|(_, ahead_ms)| *ahead_ms > 0).collect()
     }
 }

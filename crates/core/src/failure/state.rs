@@ -50,11 +50,16 @@ pub struct Changes {
     pub absorbed: Vec<(OccurrenceId, OccurrenceId)>,
     /// Entry spans not seen before.
     pub new_entries: Vec<SpanId>,
+    /// Spans not seen before, of whatever kind.
+    pub new_spans: Vec<SpanId>,
+    /// Reports past [`MAX_REPORTS`], each a failure by itself unless it is stored already: what was seen of them is not remembered.
+    pub surplus: Vec<OccurrenceId>,
 }
 
-/// Reports looked at in one trace of one service. More than this, and each further one is a failure of its own: the
-/// decision is quadratic in the worst case.
-pub const MAX_REPORTS: usize = 2_000;
+/// Reports remembered and compared in one trace of one service. Deciding is quadratic in the worst case and a state is read and written
+/// with each batch, so a trace that fails without end must not make its state grow. With the last of them what was decided stays, and
+/// each further report is a failure of its own.
+pub const MAX_REPORTS: usize = 1_000;
 /// Spans remembered in one trace of one service.
 pub const MAX_SPANS: usize = 5_000;
 
@@ -110,11 +115,14 @@ impl TraceState {
         !self.reports.is_empty()
     }
 
-    /// Adds news and says what changes by them. News seen before change nothing.
+    /// Adds news and says what changes by them. News seen before change nothing, save those past the limits: these are
+    /// not remembered.
     pub fn add(&mut self, news: TraceNews) -> Changes {
-        let mut changes = Changes { new_entries: self.add_spans(news.spans), ..Changes::default() };
-        let added = self.add_reports(news.reports);
-        if self.reports.is_empty() {
+        let was_full = self.reports.len() >= MAX_REPORTS;
+        let mut changes = Changes::default();
+        self.add_spans(news.spans, &mut changes);
+        let added = self.add_reports(news.reports, &mut changes);
+        if self.reports.is_empty() || was_full {
             return changes;
         }
         let decided = decide(&self.spans, &self.reports);
@@ -148,13 +156,13 @@ impl TraceState {
         changes
     }
 
-    fn add_spans(&mut self, spans: Vec<SpanFacts>) -> Vec<SpanId> {
+    fn add_spans(&mut self, spans: Vec<SpanFacts>, changes: &mut Changes) {
         let mut known: HashSet<SpanId> = self.spans.iter().map(|span| span.id).collect();
-        let mut new_entries = vec![];
         for span in spans {
             if known.insert(span.id) {
+                changes.new_spans.push(span.id);
                 if span.endpoint.is_some() {
-                    new_entries.push(span.id);
+                    changes.new_entries.push(span.id);
                 }
                 if self.spans.len() < MAX_SPANS {
                     self.spans.push(span);
@@ -162,16 +170,20 @@ impl TraceState {
             }
         }
         self.spans.sort_unstable_by_key(|span| span.id);
-        new_entries
     }
 
-    fn add_reports(&mut self, reports: Vec<ReportFacts>) -> HashSet<OccurrenceId> {
+    fn add_reports(&mut self, reports: Vec<ReportFacts>, changes: &mut Changes) -> HashSet<OccurrenceId> {
         let mut known: HashSet<OccurrenceId> = self.reports.iter().map(|report| report.id).collect();
         let mut added = HashSet::new();
         for report in reports {
-            if known.insert(report.id) {
+            if !known.insert(report.id) {
+                continue;
+            }
+            if self.reports.len() < MAX_REPORTS {
                 added.insert(report.id);
                 self.reports.push(report);
+            } else {
+                changes.surplus.push(report.id);
             }
         }
         self.reports.sort_unstable_by_key(|report| report.id);

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use super::find::Limits;
 use super::found::EntrySpan;
 use crate::Timestamp;
 use crate::telemetry::names::{self, Identity};
@@ -60,9 +61,9 @@ pub(super) struct Calls(HashMap<Key, FoundCalls>);
 
 impl Calls {
     /// Counts what a scrubbed span calls.
-    pub(super) fn add(&mut self, identity: &Arc<Identity>, span: &Span, start: Timestamp, failed: bool) {
+    pub(super) fn add(&mut self, identity: &Arc<Identity>, span: &Span, (start, end): (Timestamp, Timestamp), failed: bool) {
         let weight = u64::from(sampling::weight(span));
-        let took = span.end.zip(span.start).map_or(0, |(end, start)| u64::try_from(end.micros() - start.micros()).unwrap_or_default());
+        let took = u64::try_from(end.micros() - start.micros()).unwrap_or_default();
         for (kind, name) in
             [names::called(span.kind, &span.name, &span.attributes), names::statement(&span.attributes).map(|text| ("statement", text))]
                 .into_iter()
@@ -74,7 +75,7 @@ impl Calls {
             });
             calls.count += weight;
             calls.failed += if failed { weight } else { 0 };
-            calls.total_us += took.saturating_mul(weight);
+            calls.total_us = calls.total_us.saturating_add(took.saturating_mul(weight));
             calls.longest_us = calls.longest_us.max(took);
         }
     }
@@ -153,13 +154,16 @@ pub const READINGS: &[&str] = &[
 pub(super) fn readings(
     groups: Vec<Group<Reading>>,
     mut of: impl FnMut(&Arc<Resource>) -> (Arc<Identity>, Arc<Resource>),
-    received: Timestamp,
+    limits: Limits<'_>,
 ) -> Vec<FoundInstance> {
     let mut instances = Instances::default();
     for group in groups {
         let (identity, resource) = of(&group.resource);
         for reading in group.records.into_iter().filter(|reading| READINGS.contains(&reading.name.as_str()) && reading.value.is_finite()) {
-            let at = reading.at.map_or(received, |at| at.min(received));
+            let at = reading.at.map_or(limits.received, |at| at.min(limits.received));
+            if at < limits.oldest {
+                continue;
+            }
             instances.read(&identity, &resource, Reading { at: Some(at), ..reading }, at);
         }
     }

@@ -5,6 +5,8 @@
 
 use std::net::IpAddr;
 
+use aho_corasick::AhoCorasick;
+
 use super::{CLIENT_ADDRESS, mark, secret_name};
 use crate::telemetry::{Attributes, Value};
 
@@ -62,37 +64,53 @@ pub(super) fn named_in(attributes: &Attributes, is_removed: impl Fn(&str) -> boo
     }
 }
 
-/// Takes addresses out of a text; `None` where none stands in it.
-pub(super) fn without(text: &str, addresses: &[String]) -> Option<String> {
-    let mut clean: Option<String> = None;
-    for address in addresses {
-        let content = clean.as_deref().unwrap_or(text);
-        let belongs = |byte: u8| byte.is_ascii_alphanumeric() || byte == b':';
-        let goes_on = |rest: &[u8]| match rest {
-            [b'.', digit, ..] => digit.is_ascii_digit(),
-            [byte, ..] => belongs(*byte) && !matches!(rest, [b':', ..] if address.contains('.')),
-            [] => false,
-        };
-        let bounded = |at: &usize| {
-            let before = content.as_bytes()[..*at].last();
-            !before.is_some_and(|byte| belongs(*byte) && *byte != b':' || *byte == b'.')
-                && !goes_on(&content.as_bytes()[at + address.len()..])
-        };
-        let places: Vec<usize> = content.match_indices(address.as_str()).map(|(at, _)| at).filter(bounded).collect();
-        if places.is_empty() {
-            continue;
-        }
-        let mut next = String::with_capacity(content.len());
-        let mut from = 0;
-        for at in places {
-            next.push_str(content.get(from..at)?);
-            next.push_str(&mark(CLIENT_ADDRESS));
-            from = at + address.len();
-        }
-        next.push_str(content.get(from..)?);
-        clean = Some(next);
+/// Addresses to be taken out of texts. Looking for all of them costs one pass over a text, however many there are: a record may name
+/// thousands.
+pub(super) struct Clients(Option<AhoCorasick>);
+
+impl Clients {
+    pub(super) fn new(mut addresses: Vec<String>) -> Self {
+        addresses.sort_unstable();
+        addresses.dedup();
+        Self((!addresses.is_empty()).then(|| AhoCorasick::new(addresses)).and_then(Result::ok))
     }
-    clean
+
+    pub(super) const fn is_empty(&self) -> bool {
+        self.0.is_none()
+    }
+
+    /// Takes the addresses out of a text; `None` where none stands in it.
+    pub(super) fn without(&self, text: &str) -> Option<String> {
+        let mut clean = String::new();
+        let mut from = 0;
+        let places = self.0.as_ref()?.find_overlapping_iter(text).map(|place| place.range());
+        for place in places.filter(|place| stands_alone(text.as_bytes(), place)) {
+            if place.start >= from {
+                clean.push_str(text.get(from..place.start)?);
+                clean.push_str(&mark(CLIENT_ADDRESS));
+                from = place.end;
+            }
+        }
+        if from == 0 {
+            return None;
+        }
+        clean.push_str(text.get(from..)?);
+        Some(clean)
+    }
+}
+
+/// Whether an address that was found in a text is not part of a longer word or address there.
+fn stands_alone(text: &[u8], place: &std::ops::Range<usize>) -> bool {
+    let belongs = |byte: u8| byte.is_ascii_alphanumeric() || byte == b':';
+    let has_dots = text[place.clone()].contains(&b'.');
+    let goes_on = match &text[place.end..] {
+        [b'.', digit, ..] => digit.is_ascii_digit(),
+        [b':', ..] => !has_dots,
+        [byte, ..] => belongs(*byte),
+        [] => false,
+    };
+    let before = text[..place.start].last();
+    !goes_on && !before.is_some_and(|byte| belongs(*byte) && *byte != b':' || *byte == b'.')
 }
 
 /// Takes public addresses out of a message; `None` where none stands in it. Addresses of the own network, of the machine itself and numbers of
@@ -152,6 +170,29 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    #[rstest]
+    #[case(
+        "10.0.0.1",
+        "GET from 10.0.0.1, then 10.0.0.12 and 110.0.0.1",
+        "GET from [removed: client address], then [removed: client address] and 110.0.0.1"
+    )]
+    #[case("2001:db8::7", "[2001:db8::7]:443 and 2001:db8::7:1", "[[removed: client address]]:443 and 2001:db8::7:1")]
+    #[case("10.0.0.1", "10.0.0.1:41000", "[removed: client address]:41000")]
+    fn a_records_own_clients_go_wherever_they_stand_alone(#[case] named: &str, #[case] text: &str, #[case] expected: &str) {
+        let clients = Clients::new(vec![named.to_owned(), "10.0.0.12".to_owned(), named.to_owned()]);
+        assert_eq!(clients.without(text).as_deref(), Some(expected));
+        assert_eq!(clients.without("no address"), None);
+    }
+
+    #[test]
+    fn thousands_of_addresses_cost_one_pass_over_each_text() {
+        let addresses = (0..40_000_u32).map(|at| std::net::Ipv4Addr::from(0xCB00_0000 + at).to_string()).collect();
+        let clients = Clients::new(addresses);
+        let text = "203.0.9.9 ".repeat(800);
+        let clean = (0..255).filter_map(|_| clients.without(&text)).map(|clean| clean.len()).sum::<usize>();
+        assert_eq!(clean, 255 * 800 * "[removed: client address] ".len());
+    }
 
     #[rstest]
     #[case("refused for 203.0.113.24:41000.", Some("refused for [removed: client address]:41000."))]

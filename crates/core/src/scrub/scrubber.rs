@@ -163,6 +163,7 @@ impl<'a> Scrubber<'a> {
             return;
         }
         without_public(&mut span.status_message);
+        let clients = client::Clients::new(clients);
         in_attributes(&mut span.attributes, &clients);
         for event in &mut span.events {
             in_attributes(&mut event.attributes, &clients);
@@ -184,7 +185,7 @@ impl<'a> Scrubber<'a> {
         self.attributes(&mut record.attributes);
         if self.hides_clients() {
             in_each(&mut record.body, &without_public);
-            in_attributes(&mut record.attributes, &clients);
+            in_attributes(&mut record.attributes, &client::Clients::new(clients));
         }
     }
 }
@@ -201,13 +202,13 @@ fn without_public(content: &mut String) {
 }
 
 /// Takes the record's own clients out of its attributes, and public addresses out of what is told of a failure.
-fn in_attributes(attributes: &mut Attributes, clients: &[String]) {
+fn in_attributes(attributes: &mut Attributes, clients: &client::Clients) {
     for (name, value) in &mut attributes.0 {
         if is_told(name) {
             in_each(value, &without_public);
         } else if !clients.is_empty() {
             in_each(value, &|content: &mut String| {
-                if let Some(clean) = client::without(content, clients) {
+                if let Some(clean) = clients.without(content) {
                     *content = clean;
                 }
             });

@@ -45,6 +45,19 @@ impl Value {
         }
     }
 
+    /// About how many bytes it takes in memory.
+    #[must_use]
+    pub fn weight(&self) -> usize {
+        size_of::<Self>()
+            + match self {
+                Self::String(text) => text.len(),
+                Self::Bytes(bytes) => bytes.len(),
+                Self::Array(items) => items.iter().map(Self::weight).sum(),
+                Self::Map(entries) => entries.iter().map(|(name, value)| size_of::<String>() + name.len() + value.weight()).sum(),
+                Self::Empty | Self::Bool(_) | Self::Int(_) | Self::Double(_) => 0,
+            }
+    }
+
     /// The value as one line of text: lists and maps as JSON, nothing as the empty string.
     #[must_use]
     pub fn to_text(&self) -> Cow<'_, str> {
@@ -109,6 +122,12 @@ impl Attributes {
     #[must_use]
     pub fn text(&self, names: &[&str]) -> Option<&str> {
         names.iter().find_map(|name| self.get(name)?.as_str().filter(|text| !text.is_empty()))
+    }
+
+    /// About how many bytes they take in memory.
+    #[must_use]
+    pub fn weight(&self) -> usize {
+        self.0.iter().map(|(name, value)| size_of::<String>() + name.len() + value.weight()).sum()
     }
 
     /// Whether nothing is in it.

@@ -11,7 +11,7 @@ use crate::ledger::Atom;
 const START: i64 = 1_795_000_000_000;
 
 /// A span in error below another; span 1 is the entry.
-fn span(id: u64, parent: u64, at: i64) -> SpanFacts {
+pub fn span(id: u64, parent: u64, at: i64) -> SpanFacts {
     SpanFacts {
         id: SpanId(id),
         parent: (parent != 0).then_some(SpanId(parent)),
@@ -34,7 +34,7 @@ fn call(mut span: SpanFacts) -> SpanFacts {
 }
 
 /// An exception event: `what` names the exception.
-fn event(span: u64, at: i64, what: u64) -> ReportFacts {
+pub fn event(span: u64, at: i64, what: u64) -> ReportFacts {
     let at = Timestamp::from_millis(START + at);
     let content = Digest::of([format!("{span} {} {what}", at.0).as_str()]);
     ReportFacts {

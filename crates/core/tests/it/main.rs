@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "helpers of tests fail loudly")]
 
 mod app_logs;
+mod bounds;
 mod deploys;
 mod failures;
 mod grouping;

@@ -2,7 +2,7 @@ use std::collections::HashMap;
 
 use outcrop_core::failure::{Found, Limits, find_in_logs, find_in_spans};
 use outcrop_core::{Digest, Timestamp};
-use outcrop_otlp::{Encoding, decode_logs, decode_traces};
+use outcrop_otlp::{Encoding, Room, decode_logs, decode_traces};
 use outcrop_testkit::{Body, newest, recorded};
 use proptest::prelude::*;
 use proptest::sample::Index;
@@ -37,9 +37,9 @@ fn find(body: &Body) -> Found {
         groups: &outcrop_core::failure::NO_GROUPS,
     };
     if body.path == "/v1/traces" {
-        find_in_spans(decode_traces(&body.bytes, encoding).unwrap().groups, limits)
+        find_in_spans(decode_traces(&body.bytes, encoding, &mut Room::new(&mut |_| true)).unwrap().groups, limits)
     } else {
-        find_in_logs(decode_logs(&body.bytes, encoding).unwrap().groups, limits)
+        find_in_logs(decode_logs(&body.bytes, encoding, &mut Room::new(&mut |_| true)).unwrap().groups, limits)
     }
 }
 

@@ -10,6 +10,9 @@ use outcrop_store::{Database, StoreError};
 
 /// How long a looked-up key is trusted: a revoked key is refused everywhere within this time.
 const TRUSTED: Duration = Duration::from_secs(2);
+/// How long a key that is known is trusted on while the database does not answer: its requests then fail for what they bring, not for who
+/// brings it.
+const TRUSTED_AWAY: Duration = Duration::from_mins(1);
 /// Keys remembered, known and unknown; forgotten all at once past this, so that guessing fills no memory.
 const MAX_REMEMBERED: usize = 10_000;
 
@@ -24,20 +27,29 @@ pub(crate) struct Keys {
 impl Keys {
     /// Finds the key whose secret has this digest; `None` where it is unknown or revoked.
     pub(crate) async fn check(&self, database: &Database, digest: Digest) -> Result<Option<Arc<SenderKey>>, StoreError> {
-        let remembered = {
-            let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
-            remembered.get(&digest).filter(|(at, _)| at.elapsed() < TRUSTED).map(|(_, key)| key.clone())
-        };
-        if let Some(key) = remembered {
+        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner).get(&digest).cloned();
+        let trusted = |within: Duration| remembered.as_ref().filter(|(at, _)| at.elapsed() < within).map(|(_, key)| key.clone());
+        if let Some(key) = trusted(TRUSTED) {
             return Ok(key);
         }
-        let key = keys::of_secret(database, digest).await?.map(Arc::new);
+        let key = match keys::of_secret(database, digest).await {
+            Ok(key) => key.map(Arc::new),
+            Err(error) => return trusted(TRUSTED_AWAY).filter(Option::is_some).ok_or(error),
+        };
         let mut remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
         if remembered.len() >= MAX_REMEMBERED {
             remembered.clear();
         }
         remembered.insert(digest, (Instant::now(), key.clone()));
         Ok(key)
+    }
+
+    /// Gives back what was taken for a request that was not stored: an outage's retries must not use up what may be sent.
+    pub(crate) fn give_back(&self, key: i32, bytes: usize) {
+        let mut allowances = self.allowances.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(allowance) = allowances.get_mut(&key) {
+            allowance.give_back(u64::try_from(bytes).unwrap_or(u64::MAX));
+        }
     }
 
     /// Takes bytes from what a key may send a minute, here on this instance.
@@ -61,6 +73,10 @@ struct Allowance {
 }
 
 impl Allowance {
+    fn give_back(&mut self, bytes: u64) {
+        self.left = self.left.saturating_add(bytes.min(self.per_minute)).min(self.per_minute);
+    }
+
     fn spend(&mut self, per_minute: u64, bytes: u64, now: Instant) -> Result<(), u64> {
         let per_minute = per_minute.max(1);
         if per_minute != self.per_minute {
@@ -97,6 +113,8 @@ mod tests {
         // Larger than a minute's worth: after a whole minute without anything.
         assert_eq!(allowance.spend(6_000, 90_000, after(10)), Err(60));
         assert_eq!(allowance.spend(6_000, 90_000, after(70)), Ok(()));
+        allowance.give_back(90_000);
+        assert_eq!(allowance.spend(6_000, 6_000, after(70)), Ok(()), "what was not stored may be sent again");
         // A limit that was raised holds at once.
         assert_eq!(allowance.spend(60_000, 20_000, after(70)), Ok(()));
     }

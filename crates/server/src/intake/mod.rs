@@ -1,23 +1,26 @@
 //! From a request's bytes to a committed batch: budget, sender key, body, decoding, queue, writers.
 
 mod body;
+mod budget;
 mod keys;
 mod notes;
 mod queue;
 mod take;
+mod turns;
 
 use std::sync::Arc;
 
-use outcrop_core::failure::{Found, Limits, Refused, Report, find_in_logs, find_in_metrics, find_in_spans};
+use outcrop_core::failure::{Found, Limits, Report, find_in_logs, find_in_metrics, find_in_spans};
 use outcrop_core::grouping::rules::Rules;
 use outcrop_core::telemetry::names::Identity;
 use outcrop_core::{Timestamp, scrub};
-use outcrop_otlp::{DecodeError, Encoding, Signal};
+use outcrop_otlp::{DecodeError, Encoding, Room, Signal};
 use outcrop_store::intake::Submission;
-use outcrop_store::keys::Bounds;
+use outcrop_store::keys::{Bounds, SenderKey};
 use outcrop_store::upkeep::RETENTION_DAYS;
 
-pub(crate) use body::{BodyError, Budget, Coding, Held, inflate, read};
+pub(crate) use body::{BodyError, Coding, READ_WITHIN, inflate, read};
+pub(crate) use budget::{Budget, Held};
 pub(crate) use keys::Keys;
 pub(crate) use notes::{Notes, Origin};
 pub use queue::Intake;
@@ -27,13 +30,14 @@ pub(crate) use take::{Refusal, Sender, authenticate, note, take};
 ///
 /// # Errors
 /// [`DecodeError`] when nothing of the body can be used.
-pub fn submission(
+fn submission(
     signal: Signal,
     encoding: Encoding,
     body: &[u8],
-    bounds: &Bounds,
+    key: &SenderKey,
     received: Timestamp,
     rules: &Rules,
+    room: &mut Room<'_>,
 ) -> Result<Submission, DecodeError> {
     let limits = Limits {
         received,
@@ -43,22 +47,22 @@ pub fn submission(
     };
     let (mut found, undecoded) = match signal {
         Signal::Traces => {
-            let decoded = outcrop_otlp::decode_traces(body, encoding)?;
+            let decoded = outcrop_otlp::decode_traces(body, encoding, room)?;
             (find_in_spans(decoded.groups, limits), decoded.refused)
         }
         Signal::Logs => {
-            let decoded = outcrop_otlp::decode_logs(body, encoding)?;
+            let decoded = outcrop_otlp::decode_logs(body, encoding, room)?;
             (find_in_logs(decoded.groups, limits), decoded.refused)
         }
         Signal::Metrics => {
-            let decoded = outcrop_otlp::decode_metrics(body, encoding)?;
+            let decoded = outcrop_otlp::decode_metrics(body, encoding, room)?;
             (find_in_metrics(decoded.groups, limits), decoded.refused)
         }
     };
-    found.refused.add(undecoded.count, || undecoded.reason);
-    keep_allowed(&mut found, bounds);
+    found.refused.join(undecoded);
+    keep_allowed(&mut found, &key.bounds);
     found.reports.iter_mut().for_each(|report| rules.apply(report));
-    Ok(Submission { receipt: Submission::receipt_of(signal.name(), body), received, found: Arc::new(found) })
+    Ok(Submission { receipt: Submission::receipt_of(key.id, signal.name(), body), key: key.id, received, found: Arc::new(found) })
 }
 
 /// A key bound to services or environments refuses the records of others, and says which.
@@ -67,32 +71,14 @@ fn keep_allowed(found: &mut Found, bounds: &Bounds) {
         return;
     }
     let holds = |bound: &[String], name: &str| bound.is_empty() || bound.iter().any(|allowed| allowed == name);
-    let why_not = |identity: &Identity| {
+    found.refuse(|identity: &Identity| {
         let clean = |name: &str| scrub::text(name).unwrap_or_else(|| name.to_owned());
         if !holds(&bounds.services, &identity.service) {
             return Some(format!("this key may not write for service {}", clean(&identity.service)));
         }
         let is_outside = !holds(&bounds.environments, &identity.environment);
         is_outside.then(|| format!("this key may not write for environment {}", clean(&identity.environment)))
-    };
-    let mut refused = Refused::default();
-    found.spans.retain(|span| {
-        let reason = why_not(&span.identity);
-        refused.add(u64::from(reason.is_some()), || reason.clone().unwrap_or_default());
-        reason.is_none()
     });
-    found.chunks.retain(|chunk| why_not(&chunk.identity).is_none());
-    // A report's refusal was counted with its span, or is with its line.
-    found.reports.retain(|report| why_not(&report.identity).is_none());
-    found.lines.retain(|line| {
-        let reason = why_not(&line.identity);
-        refused.add(u64::from(reason.is_some()), || reason.clone().unwrap_or_default());
-        reason.is_none()
-    });
-    found.calls.retain(|calls| why_not(&calls.identity).is_none());
-    found.instances.retain(|instance| why_not(&instance.identity).is_none());
-    let Refused { count, reason } = refused;
-    found.refused.add(count, || reason);
 }
 
 /// Writes down the exact data of a report, for the payload.

@@ -1,34 +1,134 @@
 //! The queue between requests and writers, and the writers: while one waits for the disk, the other gathers.
 
-use crate::settings::Settings;
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 use std::time::Duration;
 
+use outcrop_core::Digest;
 use outcrop_core::grouping::rules::Rules;
 use outcrop_store::intake::{Outcome, Submission, Writer};
 use outcrop_store::live::Committed;
 use outcrop_store::{Database, StoreError};
-use tokio::sync::{Mutex, Semaphore, mpsc, oneshot};
-use tokio::task::JoinHandle;
+use tokio::sync::{Notify, mpsc, oneshot};
 
-use super::body::Held;
-use super::{Budget, Keys, Notes, render};
+use super::turns::{Gate, Turns};
+use super::{Budget, Held, Keys, Notes, render};
+use crate::jobs::{Kind, Supervisor};
+use crate::settings::Settings;
 
 /// Writers side by side; measured: two fill one disk.
-const WRITERS: usize = 2;
-/// Requests waiting at most. What they may weigh is the budget's business; this bounds only the channel.
+const WRITERS: [&str; 2] = ["writer 1", "writer 2"];
+/// Requests of one key that wait at most. What they may weigh is the budget's business; this bounds only their number.
 const QUEUED: usize = 4_096;
 /// Requests per batch. One request is some hundred rows; past a few thousand rows a batch gains nothing.
 const BATCH: usize = 64;
+/// Rows per batch, about: what commits within some hundred milliseconds, so that nobody waits long for their turn.
+const BATCH_ROWS: usize = 4_000;
+/// A request of more bytes than this takes long to read: such ones leave one core to the others.
+const LARGE_BYTES: usize = 4 << 20;
 
 /// What a waiting request is told.
 pub(crate) type Answer = Result<Outcome, Arc<StoreError>>;
 
-pub(crate) struct Queue {
+struct Queued {
     submission: Submission,
+    rows: usize,
     /// Given back once the request is answered.
     held: Held,
     answer: oneshot::Sender<Answer>,
+}
+
+/// Requests that wait for a writer, in turns by sender key.
+#[derive(Default)]
+pub(crate) struct Line {
+    state: Mutex<State>,
+    arrived: Notify,
+}
+
+#[derive(Default)]
+struct State {
+    turns: Turns<i32, Queued>,
+    /// Whether a writer is at a request too large for a batch: the other then takes none such, so that small ones find it free.
+    is_large_taken: bool,
+    is_closed: bool,
+}
+
+impl Line {
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn push(&self, queued: Queued) -> bool {
+        let mut state = self.state();
+        let key = queued.submission.key;
+        if state.is_closed || state.turns.waiting(&key) >= QUEUED {
+            return false;
+        }
+        state.turns.push(key, queued);
+        drop(state);
+        self.arrived.notify_one();
+        true
+    }
+
+    /// Takes a batch; empty once the line is closed and drained.
+    async fn take(&self) -> Vec<Queued> {
+        loop {
+            let arrived = self.arrived.notified();
+            tokio::pin!(arrived);
+            arrived.as_mut().enable();
+            {
+                let mut state = self.state();
+                let batch = state.batch();
+                if !batch.is_empty() || state.is_closed && state.turns.is_empty() {
+                    return batch;
+                }
+            }
+            arrived.await;
+        }
+    }
+
+    /// Says that a batch is done.
+    fn done(&self, was_large: bool) {
+        if was_large {
+            self.state().is_large_taken = false;
+        }
+        // The other writer may wait for what only now may be taken, or for the end.
+        self.arrived.notify_waiters();
+        self.arrived.notify_one();
+    }
+
+    /// Takes no more requests; the writers end once all that wait are stored.
+    pub(crate) fn close(&self) {
+        self.state().is_closed = true;
+        self.arrived.notify_waiters();
+        self.arrived.notify_one();
+    }
+}
+
+impl State {
+    /// The next requests in turn, of few rows together; a large one alone.
+    fn batch(&mut self) -> Vec<Queued> {
+        let is_large_taken = self.is_large_taken;
+        let Some(first) = self.turns.pop(|queued| !is_large_taken || queued.rows <= BATCH_ROWS) else { return vec![] };
+        if first.rows > BATCH_ROWS {
+            self.is_large_taken = true;
+            return vec![first];
+        }
+        let mut rows = first.rows;
+        let mut batch = vec![first];
+        while batch.len() < BATCH
+            && let Some(next) = self.turns.pop(|queued| rows + queued.rows <= BATCH_ROWS)
+        {
+            rows += next.rows;
+            batch.push(next);
+        }
+        batch
+    }
+}
+
+/// About how many rows a request becomes.
+fn rows(submission: &Submission) -> usize {
+    let found = &submission.found;
+    found.reports.len() + found.spans.len() + found.lines.len() + found.counted_only.len() + found.instances.len() + found.calls.len() + 1
 }
 
 /// The way in: everything a handler of OTLP needs.
@@ -39,34 +139,52 @@ pub struct Intake {
     /// What came by which key, and what was refused.
     pub(crate) notes: Notes,
     /// One decode per core at a time: it is all computation.
-    pub(crate) cores: Arc<Semaphore>,
+    cores: Gate,
+    /// The large ones among them, on all cores but one.
+    large: Gate,
     /// People's grouping rules, read anew every few seconds and after each change made here.
     rules: Arc<RwLock<Arc<Rules>>>,
-    queue: mpsc::Sender<Queue>,
+    pub(crate) line: Arc<Line>,
+}
+
+/// Whose turn it is to compute.
+pub(crate) struct Turn {
+    _large: Option<super::turns::Pass>,
+    _core: super::turns::Pass,
 }
 
 impl Intake {
-    /// Starts the writers. They end when every clone of the intake is dropped and the queue is drained.
+    /// Starts the writers. They end when the line is closed and drained.
     pub(crate) fn start(
         database: &Database,
         settings: &Settings,
         told: &mpsc::Sender<Committed>,
-    ) -> (Self, Arc<Writer>, Vec<JoinHandle<()>>) {
-        let (queue, waiting) = mpsc::channel(QUEUED);
-        let waiting = Arc::new(Mutex::new(waiting));
+        supervisor: &Supervisor,
+    ) -> (Self, Arc<Writer>) {
+        let line = Arc::new(Line::default());
         let writer =
             Arc::new(Writer::new(database.clone(), render).keeping_logs(settings.log_days).keeping_bodies(settings.bodies_per_minute));
-        let tasks = (0..WRITERS).map(|_| tokio::spawn(write(writer.clone(), waiting.clone(), told.clone()))).collect();
+        for name in WRITERS {
+            let (writer, line, told, health) = (writer.clone(), line.clone(), told.clone(), supervisor.health().clone());
+            supervisor.keep(name, Kind::Writer, move || write(name, writer.clone(), line.clone(), told.clone(), health.clone()));
+        }
         let cores = std::thread::available_parallelism().map_or(1, usize::from);
         let intake = Self {
             budget: Budget::new(settings.budget_bytes),
             keys: Keys::default(),
             notes: Notes::default(),
-            cores: Arc::new(Semaphore::new(cores)),
+            cores: Gate::new(cores),
+            large: Gate::new(cores - 1),
             rules: Arc::default(),
-            queue,
+            line,
         };
-        (intake, writer, tasks)
+        (intake, writer)
+    }
+
+    /// Waits for a core to read a body of about so many bytes.
+    pub(crate) async fn turn(&self, key: Digest, bytes: usize) -> Turn {
+        let large = if bytes > LARGE_BYTES { Some(self.large.enter(key).await) } else { None };
+        Turn { _large: large, _core: self.cores.enter(key).await }
     }
 
     /// The grouping rules in force.
@@ -81,11 +199,14 @@ impl Intake {
         Ok(())
     }
 
-    /// Hands a request to the writers and waits until it is committed. `None` when it took too long or the service is
-    /// stopping: whether it was stored is not known then, and the sender has to ask again.
+    /// Hands a request to the writers and waits until it is committed. `None` when too many of its key wait, it took too long or the service
+    /// is stopping: whether it was stored is not known then, and the sender has to ask again.
     pub(crate) async fn store(&self, submission: Submission, held: Held) -> Option<Answer> {
         let (answer, answered) = oneshot::channel();
-        self.queue.send(Queue { submission, held, answer }).await.ok()?;
+        let rows = rows(&submission);
+        if !self.line.push(Queued { submission, rows, held, answer }) {
+            return None;
+        }
         tokio::time::timeout(MAX_COMMIT, answered).await.ok()?.ok()
     }
 }
@@ -93,24 +214,25 @@ impl Intake {
 /// How long a commit may take before the sender is told to come back; receipts make that harmless.
 const MAX_COMMIT: Duration = Duration::from_secs(25);
 
-async fn write(writer: Arc<Writer>, waiting: Arc<Mutex<mpsc::Receiver<Queue>>>, told: mpsc::Sender<Committed>) {
+async fn write(name: &'static str, writer: Arc<Writer>, line: Arc<Line>, told: mpsc::Sender<Committed>, health: crate::jobs::Health) {
     loop {
-        let mut taken = Vec::with_capacity(BATCH);
-        // The lock is held while waiting for the first request only by the writer whose turn it is.
-        let count = waiting.lock().await.recv_many(&mut taken, BATCH).await;
-        if count == 0 {
+        let taken = line.take().await;
+        if taken.is_empty() {
             return;
         }
+        let guard = Done { line: &line, was_large: taken.iter().any(|queued| queued.rows > BATCH_ROWS) };
         let (batch, waiters): (Vec<Submission>, Vec<_>) =
             taken.into_iter().map(|queued| (queued.submission, (queued.answer, queued.held))).unzip();
         let answers: Vec<Answer> = match writer.write(&batch).await {
             Ok(outcomes) => {
+                health.done(name);
                 // Where nobody keeps up with telling, the next message says as much.
                 drop(told.try_send(committed(&batch)));
                 outcomes.into_iter().map(Ok).collect()
             }
             Err(error) => {
                 tracing::warn!(%error, requests = batch.len(), "a batch was not stored; its senders are asked to come back");
+                health.failed(name, crate::jobs::cause(&error));
                 let error = Arc::new(error);
                 batch.iter().map(|_| Err(error.clone())).collect()
             }
@@ -120,6 +242,19 @@ async fn write(writer: Arc<Writer>, waiting: Arc<Mutex<mpsc::Receiver<Queue>>>, 
             // A sender that went away will come again and find its receipt.
             drop(waiter.send(answer));
         }
+        drop(guard);
+    }
+}
+
+/// Says that a batch is done, however it ended.
+struct Done<'a> {
+    line: &'a Line,
+    was_large: bool,
+}
+
+impl Drop for Done<'_> {
+    fn drop(&mut self) {
+        self.line.done(self.was_large);
     }
 }
 

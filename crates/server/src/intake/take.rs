@@ -5,10 +5,11 @@ use std::sync::Arc;
 use bytes::Bytes;
 use outcrop_core::Digest;
 use outcrop_core::failure::Refused;
-use outcrop_otlp::{DecodeError, Encoding, Signal, StatusCode as RpcCode};
+use outcrop_otlp::{DecodeError, Encoding, Room, Signal, StatusCode as RpcCode};
 use outcrop_store::intake::{Outcome, Submission};
 use outcrop_store::keys::SenderKey;
 
+use super::budget::NoRoom;
 use super::{BodyError, Coding, Held, Origin, inflate, submission};
 use crate::access::digest_of;
 use crate::state::{State, now};
@@ -44,8 +45,10 @@ impl Refusal {
     pub(crate) const fn rpc_code(&self) -> RpcCode {
         match self {
             Self::NoKey | Self::UnknownKey => RpcCode::Unauthenticated,
-            Self::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_)) | Self::Quota(_) => RpcCode::ResourceExhausted,
-            Self::Body(BodyError::OverBudget) | Self::Away => RpcCode::Unavailable,
+            Self::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy) | Self::Quota(_) => {
+                RpcCode::ResourceExhausted
+            }
+            Self::Body(BodyError::OverBudget | BodyError::TooSlow(_)) | Self::Away => RpcCode::Unavailable,
             Self::ContentType | Self::ContentEncoding(_) | Self::Body(_) | Self::Decode(_) | Self::Unusable(_) => RpcCode::InvalidArgument,
         }
     }
@@ -53,7 +56,7 @@ impl Refusal {
     /// After how many seconds the same may be taken, where it may be.
     pub(crate) const fn retry_after(&self) -> Option<u64> {
         match self {
-            Self::Body(BodyError::OverBudget) | Self::Away => Some(RETRY_AFTER_SECS),
+            Self::Body(BodyError::OverBudget | BodyError::TooSlow(_)) | Self::Away => Some(RETRY_AFTER_SECS),
             Self::Quota(seconds) => Some(*seconds),
             _ => None,
         }
@@ -65,7 +68,7 @@ impl Refusal {
 pub(crate) struct Sender {
     /// The digest of the secret that was sent.
     pub digest: Digest,
-    key: Arc<SenderKey>,
+    pub(super) key: Arc<SenderKey>,
 }
 
 /// Notes what became of a request, for those who look why nothing arrives.
@@ -89,6 +92,11 @@ pub(crate) async fn authenticate(state: &State, credentials: Option<&str>) -> Re
     checked.map(|key| Sender { digest, key }).ok_or(Refusal::UnknownKey)
 }
 
+/// How many times its size a coded body may be expected to inflate to, for judging how long it takes to read.
+const INFLATES: usize = 6;
+/// How many times the size of what is read of a body is taken by what is made of it, until it is committed: chunks, rows, texts of both.
+const MADE_OF_IT: usize = 2;
+
 /// Decodes, searches and stores a body; returns once it is durable.
 pub(crate) async fn take(
     signal: Signal,
@@ -102,32 +110,52 @@ pub(crate) async fn take(
     let max_inflated = state.settings.max_inflated_bytes;
     let received = now();
     let rules = state.intake.rules();
-    let core = state.intake.cores.acquire().await.ok().ok_or(Refusal::Away)?;
+    let expected = if coding == Coding::Identity { body.len() } else { body.len().saturating_mul(INFLATES) };
+    let turn = state.intake.turn(sender.digest, expected).await;
     let keys = state.intake.keys.clone();
-    let digest = sender.digest;
-    let work = move || -> Result<(Submission, usize), Refusal> {
-        let bounds = &sender.key.bounds;
-        if coding == Coding::Identity {
-            keys.spend(&sender.key, body.len()).map_err(Refusal::Quota)?;
-            return Ok((submission(signal, encoding, &body, bounds, received, &rules)?, 0));
+    let key = sender.key.clone();
+    // Turn and budget go with the work: where the sender goes away, the work still holds both.
+    let work = move || -> Result<(Submission, Held, usize), Refusal> {
+        let _turn = turn;
+        let inflated;
+        let content: &[u8] = if coding == Coding::Identity {
+            &body
+        } else {
+            inflated = inflate(&body, coding, max_inflated, &mut held)?;
+            &inflated
+        };
+        keys.spend(&sender.key, content.len()).map_err(Refusal::Quota)?;
+        let mut no_room = NoRoom::Now;
+        let mut more = |bytes: usize| match held.grow(MADE_OF_IT * bytes) {
+            Ok(()) => true,
+            Err(why) => {
+                no_room = why;
+                false
+            }
+        };
+        let read = submission(signal, encoding, content, &sender.key, received, &rules, &mut Room::new(&mut more));
+        if read.is_err() {
+            keys.give_back(sender.key.id, content.len());
         }
-        let inflated = inflate(&body, coding, max_inflated)?;
-        keys.spend(&sender.key, inflated.len()).map_err(Refusal::Quota)?;
-        Ok((submission(signal, encoding, &inflated, bounds, received, &rules)?, inflated.len()))
+        match read {
+            Ok(submission) => Ok((submission, held, content.len())),
+            Err(DecodeError::NoRoom) => Err(BodyError::from(no_room).into()),
+            Err(error) => Err(error.into()),
+        }
     };
-    let (submission, inflated) =
-        tokio::task::spawn_blocking(work).await.ok().ok_or_else(|| Refusal::Unusable("the body cannot be read".to_owned()))??;
-    drop(core);
+    let (submission, held, bytes) = tokio::task::spawn_blocking(work).await.map_err(|error| {
+        tracing::error!(%error, "a body could not be read; its sender is told so");
+        Refusal::Unusable("the body cannot be read".to_owned())
+    })??;
     if signal == Signal::Metrics && submission.found.instances.is_empty() {
         // Nothing of it is kept: nothing waits for the database.
         return Ok(submission.found.refused.clone());
     }
-    if inflated > 0 {
-        held.join(state.intake.budget.take(digest, inflated).await?);
-    }
-    match state.intake.store(submission, held).await {
-        Some(Ok(Outcome::Stored(refused))) => Ok(refused),
-        Some(Ok(Outcome::Unusable(reason))) => Err(Refusal::Unusable(reason)),
-        Some(Err(_)) | None => Err(Refusal::Away),
-    }
+    let answer = match state.intake.store(submission, held).await {
+        Some(Ok(Outcome::Stored(refused))) => return Ok(refused),
+        Some(Ok(Outcome::Unusable(reason))) => Refusal::Unusable(reason),
+        Some(Err(_)) | None => Refusal::Away,
+    };
+    state.intake.keys.give_back(key.id, bytes);
+    Err(answer)
 }

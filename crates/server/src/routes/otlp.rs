@@ -87,7 +87,7 @@ fn answer(refusal: &Refusal, encoding: Option<Encoding>) -> HttpResponse {
     let status = match refusal {
         Refusal::NoKey | Refusal::UnknownKey => StatusCode::UNAUTHORIZED,
         Refusal::ContentType | Refusal::ContentEncoding(_) => StatusCode::UNSUPPORTED_MEDIA_TYPE,
-        Refusal::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_)) => StatusCode::PAYLOAD_TOO_LARGE,
+        Refusal::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy) => StatusCode::PAYLOAD_TOO_LARGE,
         Refusal::Quota(_) => StatusCode::TOO_MANY_REQUESTS,
         refusal if refusal.retry_after().is_some() => StatusCode::SERVICE_UNAVAILABLE,
         _ => StatusCode::BAD_REQUEST,

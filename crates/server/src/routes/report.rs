@@ -58,7 +58,7 @@ fn refused(refusal: Refusal) -> ApiError {
     match refusal {
         Refusal::NoKey | Refusal::UnknownKey => ApiError::SenderKey(refusal.to_string()),
         Refusal::Quota(seconds) => ApiError::OverQuota(seconds),
-        Refusal::Away | Refusal::Body(BodyError::OverBudget) => ApiError::Away,
+        Refusal::Away | Refusal::Body(BodyError::OverBudget | BodyError::TooSlow(_)) => ApiError::Away,
         refusal => bad(refusal.to_string()),
     }
 }

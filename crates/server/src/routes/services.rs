@@ -1,7 +1,7 @@
 use actix_web::{get, web};
-use chrono::Utc;
+use chrono::{TimeDelta, Utc};
 use outcrop_core::completeness::{Telemetry, missing};
-use outcrop_store::timeline;
+use outcrop_store::{limits, timeline};
 
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
@@ -13,7 +13,10 @@ use crate::wire::{ServiceItem, ServiceList};
 #[get("/services")]
 pub(super) async fn list(_viewer: Viewer, state: web::Data<State>) -> Result<web::Json<ServiceList>, ApiError> {
     let database = state.database.clone();
-    let rows = state.on_main(async move { timeline::services(&database, Utc::now()).await }).await?;
+    let since = Utc::now() - TimeDelta::hours(24);
+    let (rows, limits) = state
+        .on_main(async move { futures_util::try_join!(timeline::services(&database, Utc::now()), limits::reached_since(&database, since)) })
+        .await?;
     let items = rows
         .into_iter()
         .map(|row| ServiceItem {
@@ -26,6 +29,7 @@ pub(super) async fn list(_viewer: Viewer, state: web::Data<State>) -> Result<web
                 has_users: row.has_users,
                 sampling: row.sampling(),
                 clock_ahead_ms: row.clock_ahead_ms,
+                limits: limits.get(&row.id).map_or(&[], Vec::as_slice),
             }),
             namespace: row.namespace,
             service: row.name,

@@ -17,7 +17,7 @@ use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    CallItem, CallList, InstanceItem, InstanceList, InstanceThen, NowItem, NowReport, PlatformEventItem, Problem, TrafficQuery,
+    CallItem, CallList, InstanceItem, InstanceList, InstanceThen, NowItem, NowReport, PlatformEventItem, Problem, TrafficQuery, TroubleItem,
 };
 
 #[expect(clippy::cast_precision_loss, reason = "durations and counts far below 2^53")]
@@ -161,7 +161,23 @@ pub(super) async fn report_now(_viewer: Viewer, request: HttpRequest, state: web
     let asked: TrafficQuery = parameters(request.query_string())?;
     let scope = window(&asked)?;
     let database = state.database.clone();
-    Ok(web::Json(state.on_main(async move { report(&database, &scope).await }).await?))
+    let mut told = state.on_main(async move { report(&database, &scope).await }).await?;
+    told.troubles = state.health.troubles(crate::state::now()).iter().map(TroubleItem::from).collect();
+    if let Some(trouble) = told.troubles.first() {
+        let sentence = &mut told.sentence;
+        sentence.push_str(&format!(
+            " Outcrop itself is not well: `{}` {}.",
+            trouble.name,
+            if trouble.failures > 0 { "fails" } else { "is late" }
+        ));
+    }
+    Ok(web::Json(told))
+}
+
+impl From<&crate::jobs::Trouble> for TroubleItem {
+    fn from(trouble: &crate::jobs::Trouble) -> Self {
+        Self { name: trouble.name.to_owned(), says: trouble.says.clone(), since: to_utc(trouble.since), failures: trouble.failures }
+    }
 }
 
 async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreError> {
@@ -226,6 +242,7 @@ async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreEr
         failed: sum(|endpoint| endpoint.failed.part),
         services: i64::try_from(services.len()).unwrap_or(i64::MAX),
         items,
+        troubles: vec![],
     })
 }
 

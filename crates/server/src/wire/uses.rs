@@ -117,6 +117,30 @@ pub struct NowReport {
     pub failed: i64,
     /// Services that sent something in them.
     pub services: i64,
+    /// What of Outcrop itself is late or fails, on the instance that answers.
+    pub troubles: Vec<TroubleItem>,
+}
+
+/// The answer of `/readyz` while the service is ready.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Ready {
+    /// Always true: else the answer is a problem.
+    pub ready: bool,
+    /// What of it is late or fails all the same.
+    pub troubles: Vec<TroubleItem>,
+}
+
+/// A writer or a job of Outcrop that is late or fails.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TroubleItem {
+    /// Its name.
+    pub name: String,
+    /// What is wrong.
+    pub says: String,
+    /// Since when.
+    pub since: DateTime<Utc>,
+    /// Failures in a row; 0 where it is only late.
+    pub failures: u32,
 }
 
 /// Something that is unwell.

@@ -3,13 +3,15 @@
 use std::collections::{BTreeMap, HashSet};
 
 use outcrop_core::Timestamp;
-use outcrop_core::failure::{Changes, Failure, OccurrenceId, SeenSpan};
+use outcrop_core::completeness::Limit;
+use outcrop_core::failure::{Changes, CountedOnly, Failure, OccurrenceId, SeenSpan};
 use sqlx::PgConnection;
 use uuid::Uuid;
 
 use super::Writer;
 use super::batch::{Numbered, Prepared};
 use crate::copy::Rows;
+use crate::limits::Reached;
 use crate::names::Sender;
 use crate::partitions::partition;
 use crate::{StoreError, id_uuid, signed, to_utc, uuid};
@@ -39,6 +41,8 @@ pub(super) struct Work<'a> {
     pub failed_traces: Vec<outcrop_core::telemetry::TraceId>,
     /// Failures that people's rules drop, by rule.
     pub dropped: BTreeMap<i64, i64>,
+    /// Limits reached.
+    pub reached: Reached,
 }
 
 /// One occurrence more or less.
@@ -50,11 +54,34 @@ pub(super) struct Counted {
     pub version: i32,
     pub uncaught: i64,
     pub severity: i16,
-    /// +1 counted, −1 taken back, 0 only `uncaught` or `severity` changed.
+    /// 1 or more counted, −1 taken back, 0 only `uncaught` or `severity` changed.
     pub n: i64,
 }
 
 impl<'a> Work<'a> {
+    /// Counts failures that have no row of their own: with the cause of the report that they are like, or under the other error.
+    pub(super) fn count_only(&mut self, prepared: &Prepared<'_>, counted: &CountedOnly) {
+        let sender = prepared.sender(&counted.identity);
+        let n = i64::try_from(counted.count).unwrap_or(i64::MAX);
+        let like = counted.like.and_then(|like| prepared.reports.get(&like));
+        if let Some(rule) = like.and_then(|like| like.report.dropped_by) {
+            *self.dropped.entry(rule).or_default() += n;
+            return;
+        }
+        let cause = like.map_or_else(|| prepared.other_cause(sender.service), |like| like.cause);
+        self.reached.add(sender.service, Limit::FailuresInFull, counted.count);
+        self.seen.push((sender, counted.minute));
+        self.counted.push(Counted {
+            occurrence: OccurrenceId::first_at(counted.minute),
+            cause,
+            environment: sender.environment,
+            version: sender.version,
+            uncaught: 0,
+            severity: counted.severity,
+            n,
+        });
+    }
+
     /// Takes over what a trace's news change. `is_first`: nothing of this trace was stored before.
     pub(super) fn take_changes(&mut self, prepared: &Prepared<'a>, changes: Changes, is_first: bool) {
         for failure in changes.counted.iter().chain(&changes.restored).filter(|failure| !is_first && failure.reports.len() > 1) {
@@ -284,13 +311,18 @@ async fn absorb(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<()
 }
 
 async fn rename(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<(), StoreError> {
-    for (occurrence, reports) in &work.renamed {
-        let ids: Vec<Uuid> = reports.iter().map(|id| id_uuid(*id)).collect();
-        sqlx::query("UPDATE also_reported SET part_of = $1 WHERE id = ANY($2) AND part_of <> $1")
-            .bind(id_uuid(*occurrence))
-            .bind(ids)
-            .execute(&mut *connection)
-            .await?;
+    if work.renamed.is_empty() {
+        return Ok(());
     }
+    let parts = work.renamed.iter().flat_map(|(occurrence, reports)| reports.iter().map(|part| (id_uuid(*part), id_uuid(*occurrence))));
+    let (parts, occurrences): (Vec<Uuid>, Vec<Uuid>) = parts.unzip();
+    sqlx::query(
+        "UPDATE also_reported SET part_of = new.occurrence FROM UNNEST($1::uuid[], $2::uuid[]) AS new (part, occurrence) \
+         WHERE id = new.part AND part_of <> new.occurrence",
+    )
+    .bind(parts)
+    .bind(occurrences)
+    .execute(connection)
+    .await?;
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! A batch with its names resolved and its repeated parts interned.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use outcrop_core::failure::{OccurrenceId, Report, SeenSpan};
@@ -9,21 +9,24 @@ use outcrop_core::telemetry::names::Identity;
 use outcrop_core::{Digest, Timestamp};
 
 use super::Submission;
-use crate::causes::{CauseKey, Naming};
+use crate::causes::{CauseKey, Naming, other_key};
 use crate::interned::ToIntern;
-use crate::names::{Numbers, Sender, name_hash};
+use crate::limits::Reached;
+use crate::names::{Numbers, Sender, Wanted, name_hash};
 
-/// Senders and their endpoints in a batch.
-pub(super) fn names(batch: &[Submission]) -> BTreeMap<&Identity, BTreeSet<&str>> {
-    let mut names: BTreeMap<&Identity, BTreeSet<&str>> = BTreeMap::new();
-    for found in batch.iter().map(|submission| &submission.found) {
-        for span in &found.spans {
-            let endpoints = names.entry(&*span.identity).or_default();
-            endpoints.extend(span.entry.as_ref().map(|entry| entry.endpoint.as_str()));
+/// Senders and their endpoints in a batch: every identity that anything in it names.
+pub(super) fn names(batch: &[Submission]) -> Wanted<'_> {
+    let mut names = Wanted::new();
+    for submission in batch {
+        let found = &submission.found;
+        let mut seen: HashSet<*const Identity> = HashSet::new();
+        for identity in found.identities().filter(|identity| seen.insert(Arc::as_ptr(identity))) {
+            names.entry(&**identity).or_insert_with(|| (submission.key, BTreeSet::new()));
         }
-        let others = found.reports.iter().map(|report| &report.identity).chain(found.lines.iter().map(|line| &line.identity));
-        for identity in others.chain(found.instances.iter().map(|instance| &instance.identity)) {
-            names.entry(&**identity).or_default();
+        for span in &found.spans {
+            if let (Some(entry), Some((_, endpoints))) = (&span.entry, names.get_mut(&*span.identity)) {
+                endpoints.insert(entry.endpoint.as_str());
+            }
         }
     }
     names
@@ -31,14 +34,14 @@ pub(super) fn names(batch: &[Submission]) -> BTreeMap<&Identity, BTreeSet<&str>>
 
 /// Grouping keys in a batch.
 pub(super) fn causes<'a>(batch: &'a [Submission], numbers: &Numbers) -> BTreeMap<CauseKey, Naming<'a>> {
-    let reports = batch.iter().flat_map(|submission| &submission.found.reports);
-    reports
-        .filter(|report| report.dropped_by.is_none())
-        .map(|report| {
-            let key = (numbers.senders[&*report.identity].service, report.grouping.key);
-            (key, Naming { grouping: &report.grouping, type_name: &report.type_name })
-        })
-        .collect()
+    let found = || batch.iter().map(|submission| &submission.found);
+    let reports = found().flat_map(|found| &found.reports).filter(|report| report.dropped_by.is_none()).map(|report| {
+        let key = (numbers.senders[&*report.identity].service, report.grouping.key);
+        (key, Naming::of(&report.grouping, &report.type_name))
+    });
+    let counted = found().flat_map(|found| &found.counted_only).filter(|counted| counted.like.is_none());
+    let others = counted.map(|counted| ((numbers.senders[&*counted.identity].service, other_key()), Naming::other()));
+    reports.chain(others).collect()
 }
 
 /// A report with the numbers of its names.
@@ -64,12 +67,19 @@ pub(super) struct Prepared<'a> {
     hashed: HashMap<usize, Digest>,
     templates: BTreeMap<Digest, String>,
     stacks: BTreeMap<Digest, Vec<u8>>,
+    /// Causes of the services' other errors, where failures are counted under them.
+    others: HashMap<i32, i64>,
+    /// Limits reached.
+    pub reached: Reached,
 }
 
 impl<'a> Prepared<'a> {
-    pub(super) fn new(submissions: &'a [Submission], numbers: Numbers, causes: &HashMap<CauseKey, i64>) -> Self {
+    pub(super) fn new(submissions: &'a [Submission], mut numbers: Numbers, causes: &HashMap<CauseKey, i64>) -> Self {
+        let others = causes.iter().filter(|((_, key), _)| *key == other_key()).map(|((service, _), cause)| (*service, *cause));
         let mut prepared = Self {
             submissions,
+            others: others.collect(),
+            reached: std::mem::take(&mut numbers.reached),
             numbers,
             reports: HashMap::new(),
             resources: BTreeMap::new(),
@@ -99,7 +109,7 @@ impl<'a> Prepared<'a> {
                     resource,
                     stack,
                     received: submission.received,
-                    clock_ahead_ms: submission.found.clock_ahead_ms,
+                    clock_ahead_ms: report.clock_ahead_ms,
                 };
                 prepared.reports.insert(report.facts.id, numbered);
             }
@@ -113,6 +123,16 @@ impl<'a> Prepared<'a> {
             self.resources.insert(hash, resource.clone());
             hash
         })
+    }
+
+    /// The cause of a service's other error.
+    pub(super) fn other_cause(&self, service: i32) -> i64 {
+        self.others.get(&service).copied().unwrap_or_default()
+    }
+
+    /// The newest time at which a request of the batch was received.
+    pub(super) fn received(&self) -> Timestamp {
+        self.submissions.iter().map(|submission| submission.received).max().unwrap_or_default()
     }
 
     /// The hash of a resource of this batch.
@@ -162,7 +182,8 @@ impl<'a> Prepared<'a> {
         let spans = self.submissions.iter().flat_map(|submission| &submission.found.spans);
         let of_entries = spans.filter_map(|span| span.entry.as_ref()).map(|entry| entry.at.day());
         let of_lines = self.submissions.iter().flat_map(|submission| &submission.found.lines).map(|line| line.at.day());
-        of_reports.chain(of_entries).chain(of_lines).collect()
+        let counted = self.submissions.iter().flat_map(|submission| &submission.found.counted_only);
+        of_reports.chain(of_entries).chain(of_lines).chain(counted.map(|counted| counted.minute.day())).collect()
     }
 }
 

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Mutex;
 
+use outcrop_core::completeness::Limit;
 use outcrop_core::failure::{FoundLine, OccurrenceId};
 use outcrop_core::{Hasher, Timestamp};
 use sqlx::PgConnection;
@@ -10,6 +11,7 @@ use uuid::Uuid;
 
 use super::batch::Prepared;
 use crate::copy::Rows;
+use crate::limits::Reached;
 use crate::names::name_hash;
 use crate::partitions::partition;
 use crate::{StoreError, id_uuid, signed, to_utc, uuid};
@@ -17,28 +19,42 @@ use crate::{StoreError, id_uuid, signed, to_utc, uuid};
 /// Templates told apart per service and day of reception, by this process: a logger that writes what no template folds would
 /// otherwise make one for each of its lines.
 const MAX_TEMPLATES: usize = 2_000;
+/// Templates told apart of all services together: some 20 MB of hashes.
+const MAX_OF_ALL: usize = 200_000;
 /// The template that stands for all past the limit.
 const OTHER_LINES: &str = "(other lines)";
 
 /// Which templates have been seen of a service today.
 #[derive(Default)]
 pub(super) struct Templates {
-    seen: Mutex<(i64, HashMap<i32, HashSet<Uuid>>)>,
+    seen: Mutex<Seen>,
+}
+
+#[derive(Default)]
+struct Seen {
+    day: i64,
+    count: usize,
+    of_service: HashMap<i32, HashSet<Uuid>>,
 }
 
 impl Templates {
-    fn of<'a>(&self, service: i32, line: &'a FoundLine, today: i64) -> (Uuid, &'a str) {
+    /// The template of a line, or `None` where there are too many.
+    fn of<'a>(&self, service: i32, line: &'a FoundLine, today: i64) -> Option<(Uuid, &'a str)> {
         let hash = uuid(name_hash(&line.template));
         let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if seen.0 != today {
-            *seen = (today, HashMap::new());
+        if seen.day != today {
+            *seen = Seen { day: today, ..Seen::default() };
         }
-        let of_service = seen.1.entry(service).or_default();
-        if of_service.contains(&hash) || of_service.len() < MAX_TEMPLATES {
+        let is_full = seen.count >= MAX_OF_ALL;
+        let of_service = seen.of_service.entry(service).or_default();
+        if !of_service.contains(&hash) {
+            if is_full || of_service.len() >= MAX_TEMPLATES {
+                return None;
+            }
             of_service.insert(hash);
-            return (hash, &line.template);
+            seen.count += 1;
         }
-        (uuid(name_hash(OTHER_LINES)), OTHER_LINES)
+        Some((hash, &line.template))
     }
 }
 
@@ -55,8 +71,12 @@ pub(super) struct Line<'a> {
     resource: Uuid,
 }
 
-/// Numbers the lines of a batch that are young enough to be kept. Returns them with the templates they need, by hash.
-pub(super) fn number<'a>(prepared: &Prepared<'a>, templates: &Templates, kept_days: i64) -> (Vec<Line<'a>>, BTreeMap<Uuid, &'a str>) {
+/// Lines with the templates they need, by hash, and the limits reached.
+type Numbered<'a> = (Vec<Line<'a>>, BTreeMap<Uuid, &'a str>, Reached);
+
+/// Numbers the lines of a batch that are young enough to be kept.
+pub(super) fn number<'a>(prepared: &Prepared<'a>, templates: &Templates, kept_days: i64) -> Numbered<'a> {
+    let mut reached = Reached::default();
     let mut lines = vec![];
     let mut needed = BTreeMap::new();
     for (place, submission) in prepared.submissions.iter().enumerate() {
@@ -64,7 +84,10 @@ pub(super) fn number<'a>(prepared: &Prepared<'a>, templates: &Templates, kept_da
         let young = submission.found.lines.iter().enumerate().filter(|(_, line)| line.at.day() > today - kept_days);
         for (at, line) in young {
             let sender = prepared.sender(&line.identity);
-            let (template, text) = templates.of(sender.service, line, today);
+            let (template, text) = templates.of(sender.service, line, today).unwrap_or_else(|| {
+                reached.add(sender.service, Limit::Templates, 1);
+                (uuid(name_hash(OTHER_LINES)), OTHER_LINES)
+            });
             needed.entry(template).or_insert(text);
             let mut content = Hasher::default();
             // The same body again once its receipt is gone is stored again, rather than refused for an id that is there.
@@ -81,7 +104,7 @@ pub(super) fn number<'a>(prepared: &Prepared<'a>, templates: &Templates, kept_da
             });
         }
     }
-    (lines, needed)
+    (lines, needed, reached)
 }
 
 /// Stores lines of requests that are new, and counts them by template and hour.

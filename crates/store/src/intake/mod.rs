@@ -9,11 +9,15 @@ mod sampling;
 mod spans;
 mod states;
 mod tallies;
+#[cfg(test)]
+mod tests;
 mod uses;
 
 use std::collections::{BTreeMap, HashMap};
+use std::panic::AssertUnwindSafe;
 use std::sync::{Arc, Mutex};
 
+use futures_util::FutureExt;
 use outcrop_core::failure::{Found, Refused};
 use outcrop_core::{Digest, Timestamp};
 use sqlx::{Acquire, PgConnection};
@@ -32,8 +36,10 @@ pub type Renderer = fn(&outcrop_core::failure::Report) -> String;
 /// One request, decoded and searched.
 #[derive(Clone, Debug)]
 pub struct Submission {
-    /// Digest of signal and inflated body: the same body again is the same submission.
+    /// Digest of sender key, signal and inflated body: the same body again is the same submission.
     pub receipt: Digest,
+    /// The number of the sender key.
+    pub key: i32,
     /// When it was received.
     pub received: Timestamp,
     /// What it holds.
@@ -41,10 +47,10 @@ pub struct Submission {
 }
 
 impl Submission {
-    /// The digest under which a body is receipted.
+    /// The digest under which a body is receipted. It knows the key: what one key may not write, another may.
     #[must_use]
-    pub fn receipt_of(signal: &str, body: &[u8]) -> Digest {
-        outcrop_core::Hasher::default().part(signal.as_bytes()).part(body).finish()
+    pub fn receipt_of(key: i32, signal: &str, body: &[u8]) -> Digest {
+        outcrop_core::Hasher::default().number(key.unsigned_abs().into()).part(signal.as_bytes()).part(body).finish()
     }
 }
 
@@ -71,7 +77,6 @@ pub struct Writer {
     thinning: sample::Thinning,
     watch: spans::Watch,
     templates: lines::Templates,
-    called: uses::Called,
     /// Days for which log lines are kept.
     log_days: i64,
     /// The hot tables known to be there.
@@ -99,7 +104,6 @@ impl Writer {
             thinning: sample::Thinning::default(),
             watch: spans::Watch::default(),
             templates: lines::Templates::default(),
-            called: uses::Called::default(),
             log_days: crate::upkeep::LOG_DAYS,
             hot: Mutex::default(),
             deployed: Mutex::default(),
@@ -123,7 +127,7 @@ impl Writer {
     /// # Errors
     /// [`StoreError`] when the database refuses.
     pub async fn prepare(&self, now: Timestamp) -> Result<(), StoreError> {
-        self.partitions.ensure(&self.database.writing, &crate::partitions::days_ahead(to_utc(now))).await?;
+        self.partitions.ensure(&self.database.writing, &crate::partitions::days_ahead(to_utc(now)), now.day()).await?;
         spans::make_tables(&self.database.writing, spans::slots_ahead(now), &self.hot).await?;
         Ok(())
     }
@@ -144,7 +148,8 @@ impl Writer {
     }
 
     /// Commits the batch; on return every request of it is durable or named unusable. `outcomes[i]` belongs to
-    /// `batch[i]`. A request that the database refuses never fails its neighbours: the batch is halved until it is found.
+    /// `batch[i]`. A request that the database refuses, that takes too long or that makes the writer panic never fails its
+    /// neighbours: the batch is halved until it is found.
     ///
     /// # Errors
     /// [`StoreError::Away`] and others that are not the data's fault: nothing is known to be stored, and all may be sent
@@ -153,17 +158,22 @@ impl Writer {
         let mut outcomes: Vec<Option<Outcome>> = vec![None; batch.len()];
         let mut parts = vec![(0, batch.len())];
         while let Some((from, to)) = parts.pop() {
-            match self.write_repeating(&batch[from..to]).await {
+            let written = AssertUnwindSafe(self.write_repeating(&batch[from..to])).catch_unwind().await;
+            let written = written.unwrap_or_else(|panic| {
+                self.bodies.forget();
+                Err(StoreError::Unusable(said_in_panic(&*panic)))
+            });
+            match written {
                 Ok(done) => {
                     for (slot, outcome) in outcomes[from..to].iter_mut().zip(done) {
                         *slot = Some(outcome);
                     }
                 }
-                Err(StoreError::Data(error)) if to - from == 1 => {
-                    tracing::error!(%error, "a request was refused by the database");
+                Err(error @ (StoreError::Data(_) | StoreError::Unusable(_))) if to - from == 1 => {
+                    tracing::error!(%error, "a request cannot be stored; its sender is told so");
                     outcomes[from] = Some(Outcome::Unusable("the data cannot be stored".to_owned()));
                 }
-                Err(StoreError::Data(_)) => {
+                Err(StoreError::Data(_) | StoreError::Unusable(_) | StoreError::TooLong(_)) if to - from > 1 => {
                     let middle = from.midpoint(to);
                     parts.extend([(middle, to), (from, middle)]);
                 }
@@ -191,8 +201,10 @@ impl Writer {
     /// One transaction. Tables are taken in one fixed order and keys sorted within each, so that writers never wait for
     /// each other in a circle.
     async fn write_once(&self, batch: &[Submission]) -> Result<Vec<Outcome>, StoreError> {
-        let (prepared, lines) = self.prepare_batch(batch).await?;
-        let called = self.called.resolve(&self.database.writing, &prepared).await?;
+        let (mut prepared, lines) = self.prepare_batch(batch).await?;
+        let day = day_number(prepared.received());
+        let (called, reached) = self.names.called(&self.database.writing, &uses::called(&prepared), day).await?;
+        prepared.reached.extend(reached);
         let mut connection = self.database.writing.acquire().await?;
         let mut transaction = connection.begin().await?;
         let (fresh, outcomes) = receipts(&mut transaction, batch).await?;
@@ -211,8 +223,12 @@ impl Writer {
         spans::chunks(&mut transaction, &prepared, &fresh, &self.watch).await?;
         lines::store(&mut transaction, &lines, &fresh).await?;
         uses::calls(&mut transaction, &prepared, &fresh, &called).await?;
-        uses::instances(&mut transaction, &prepared, &fresh).await?;
+        uses::instances(&mut transaction, &prepared, &fresh, &mut work.reached).await?;
         uses::platform_events(&mut transaction, &prepared, &fresh).await?;
+        if fresh.contains(&true) {
+            work.reached.extend(std::mem::take(&mut prepared.reached));
+            work.reached.store(&mut transaction, prepared.received()).await?;
+        }
         transaction.commit().await?;
         self.deployed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).extend(deployed);
         Ok(outcomes)
@@ -221,16 +237,18 @@ impl Writer {
     /// Everything that commits by itself before the batch's own transaction: names, causes, interned rows, partitions.
     async fn prepare_batch<'a>(&self, batch: &'a [Submission]) -> Result<(Prepared<'a>, Vec<lines::Line<'a>>), StoreError> {
         let pool = &self.database.writing;
-        let numbers = self.names.resolve(pool, &batch::names(batch)).await?;
-        let causes = self.causes.resolve(pool, &batch::causes(batch, &numbers)).await?;
-        let today = batch.iter().map(|submission| submission.received.day()).max().unwrap_or_default();
-        let today = i32::try_from(today).unwrap_or_default();
+        let received = batch.iter().map(|submission| submission.received).max().unwrap_or_default();
+        let today = day_number(received);
+        let numbers = self.names.resolve(pool, &batch::names(batch), today).await?;
+        let (causes, reached) = self.causes.resolve(pool, &batch::causes(batch, &numbers)).await?;
         let mut prepared = Prepared::new(batch, numbers, &causes);
-        let (lines, templates) = lines::number(&prepared, &self.templates, self.log_days);
+        prepared.reached.extend(reached);
+        let (lines, templates, reached) = lines::number(&prepared, &self.templates, self.log_days);
+        prepared.reached.extend(reached);
         prepared.intern_templates(templates);
         let to_intern = prepared.take_to_intern(|hash| self.interned.is_known(hash, today));
         self.interned.store(pool, to_intern, today).await?;
-        self.partitions.ensure(pool, &prepared.days()).await?;
+        self.partitions.ensure(pool, &prepared.days(), received.day()).await?;
         if batch.iter().any(|submission| !submission.found.chunks.is_empty()) {
             spans::make_tables(pool, spans::slots(batch.iter().map(|submission| submission.received)), &self.hot).await?;
         }
@@ -238,17 +256,22 @@ impl Writer {
     }
 }
 
+/// A day as it is stored: counted since 1970.
+pub(crate) fn day_number(at: Timestamp) -> i32 {
+    i32::try_from(at.day()).unwrap_or_default()
+}
+
+/// What a panic said.
+fn said_in_panic(panic: &(dyn std::any::Any + Send)) -> String {
+    let text = panic.downcast_ref::<&str>().copied().or_else(|| panic.downcast_ref::<String>().map(String::as_str));
+    format!("the writer panicked: {}", text.unwrap_or("without a word"))
+}
+
 /// Notes whose clocks are ahead, so that it can be said on the service's line.
 async fn clocks(connection: &mut PgConnection, prepared: &Prepared<'_>, fresh: &[bool]) -> Result<(), StoreError> {
-    let mut ahead: BTreeMap<i32, i64> = BTreeMap::new();
-    for (submission, _) in
-        prepared.submissions.iter().zip(fresh).filter(|(submission, fresh)| **fresh && submission.found.clock_ahead_ms > 0)
-    {
-        let found = &submission.found;
-        for identity in found.spans.iter().map(|span| &span.identity).chain(found.reports.iter().map(|report| &report.identity)) {
-            ahead.insert(prepared.sender(identity).service, found.clock_ahead_ms);
-        }
-    }
+    let fresh = prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh);
+    let clocks = fresh.flat_map(|(submission, _)| &submission.found.clocks_ahead);
+    let ahead: BTreeMap<i32, i64> = clocks.map(|(identity, ms)| (prepared.sender(identity).service, *ms)).collect();
     if ahead.is_empty() {
         return Ok(());
     }

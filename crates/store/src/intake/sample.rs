@@ -49,7 +49,7 @@ pub(super) async fn store(connection: &mut PgConnection, work: &Work<'_>, thinni
         let Some(weight) = thinning.weight(*sender, entry.at.hour().millis()) else { continue };
         let of_span = [span.trace_id.0.as_slice(), &span.facts.id.0.to_be_bytes()].concat();
         let id = OccurrenceId::new(entry.at, Digest::of_bytes(&of_span));
-        let json = serde_json::to_vec(attributes.as_ref()).expect("a map of JSON values always encodes");
+        let json = serde_json::to_vec(&attributes.to_json()).expect("a map of JSON values always encodes");
         #[expect(clippy::cast_precision_loss, reason = "a small whole number")]
         rows.row()
             .uuid(id_uuid(id))

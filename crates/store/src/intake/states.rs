@@ -1,10 +1,13 @@
 //! Deciding what is one failure, under the locks of the rows that hold what is known so far.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use outcrop_core::Timestamp;
-use outcrop_core::failure::{Changes, Failure, OccurrenceId, PairingChanges, PairingEntry, PairingState, SeenSpan, TraceNews, TraceState};
-use outcrop_core::telemetry::TraceId;
+use outcrop_core::completeness::Limit;
+use outcrop_core::failure::{
+    Changes, CountedOnly, Failure, OccurrenceId, PairingChanges, PairingEntry, PairingState, Report, SeenSpan, TraceNews, TraceState,
+};
+use outcrop_core::telemetry::{SpanId, TraceId};
 use sqlx::PgConnection;
 use uuid::Uuid;
 
@@ -18,7 +21,7 @@ type Key = (i32, Uuid);
 #[derive(Default)]
 struct News<'a> {
     news: TraceNews,
-    entries: HashMap<outcrop_core::telemetry::SpanId, &'a SeenSpan>,
+    entries: HashMap<SpanId, &'a SeenSpan>,
 }
 
 /// Decides over all fresh requests of the batch and puts what must change into `work`.
@@ -52,9 +55,17 @@ pub(super) async fn decide<'a>(
             }
         }
     }
+    let mut counted_only: BTreeMap<(Key, SpanId), Vec<&CountedOnly>> = BTreeMap::new();
+    for (submission, _) in prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh) {
+        for counted in &submission.found.counted_only {
+            let key = trace_key(prepared.sender(&counted.identity).service, counted.trace_id);
+            counted_only.entry((key, counted.span)).or_default().push(counted);
+        }
+    }
     let stored_before = counted_long_ago(connection, prepared, now).await?;
     let mut pairs: BTreeMap<Key, Pair> = BTreeMap::new();
-    decide_traces(connection, prepared, traces, now, &stored_before, &mut pairs, work).await?;
+    let decided = Decided { now, stored_before: &stored_before, counted_only: &counted_only };
+    decide_traces(connection, prepared, traces, &decided, &mut pairs, work).await?;
     for numbered in untraced.into_iter().filter(|numbered| !stored_before.contains(&numbered.report.facts.id)) {
         let facts = &numbered.report.facts;
         let pair = pairs.entry((numbered.sender.service, crate::uuid(facts.pairing))).or_default();
@@ -70,23 +81,51 @@ fn trace_key(service: i32, trace: TraceId) -> Key {
 /// How long states are kept, less some slack, in milliseconds: a report older than this may be one whose state is gone.
 const STATE_KEPT_MS: i64 = 100 * 60_000;
 
-/// Of reports so old that their state may be gone: those already stored. They are the same reports sent again.
-async fn counted_long_ago(connection: &mut PgConnection, prepared: &Prepared<'_>, now: Timestamp) -> Result<Vec<OccurrenceId>, StoreError> {
-    let old: Vec<Uuid> = prepared
-        .reports
-        .values()
-        .filter(|numbered| numbered.report.facts.at < now.plus_millis(-STATE_KEPT_MS))
-        .map(|numbered| crate::id_uuid(numbered.report.facts.id))
-        .collect();
-    if old.is_empty() {
-        return Ok(vec![]);
+/// Of reports so old that their state may be gone: those already stored, as an occurrence or as part of one. They are the same reports
+/// sent again.
+async fn counted_long_ago(
+    connection: &mut PgConnection,
+    prepared: &Prepared<'_>,
+    now: Timestamp,
+) -> Result<HashSet<OccurrenceId>, StoreError> {
+    let before = now.plus_millis(-STATE_KEPT_MS);
+    let old = prepared.reports.values().map(|numbered| &numbered.report.facts).filter(|facts| facts.at < before).map(|facts| facts.id);
+    stored(connection, &old.collect::<Vec<_>>(), before).await
+}
+
+/// Which reports are stored since before a time of reception: each is looked for by its id in its day's partition.
+async fn stored(connection: &mut PgConnection, ids: &[OccurrenceId], before: Timestamp) -> Result<HashSet<OccurrenceId>, StoreError> {
+    if ids.is_empty() {
+        return Ok(HashSet::new());
     }
-    let found: Vec<(Uuid,)> =
-        sqlx::query_as("SELECT id FROM occurrence WHERE id = ANY($1) AND received_at < now() - interval '90 minutes'")
-            .bind(old)
-            .fetch_all(connection)
-            .await?;
+    let ids: Vec<Uuid> = ids.iter().map(|id| crate::id_uuid(*id)).collect();
+    let found: Vec<(Uuid,)> = sqlx::query_as(
+        "SELECT id FROM occurrence WHERE id = ANY($1) AND received_at < $2 \
+         UNION ALL SELECT id FROM also_reported WHERE id = ANY($1) AND received_at < $2",
+    )
+    .bind(ids)
+    .bind(to_utc(before))
+    .fetch_all(connection)
+    .await?;
     Ok(found.into_iter().map(|(id,)| OccurrenceId(*id.as_bytes())).collect())
+}
+
+/// Counts reports that no state remembers, each as a failure by itself unless it is stored.
+async fn count_alone<'a>(
+    connection: &mut PgConnection,
+    prepared: &Prepared<'a>,
+    reports: &[OccurrenceId],
+    now: Timestamp,
+    work: &mut Work<'a>,
+) -> Result<Vec<&'a Report>, StoreError> {
+    let known = stored(connection, reports, now.plus_millis(1)).await?;
+    let new = reports.iter().filter(|id| !known.contains(id)).filter_map(|id| prepared.reports.get(id));
+    let mut counted = vec![];
+    for numbered in new {
+        counted.push(numbered.report);
+        work.inserted.push((*numbered, alone(numbered)));
+    }
+    Ok(counted)
 }
 
 /// What changes among the failures of one instance and exception.
@@ -96,15 +135,25 @@ struct Pair {
     removed: Vec<OccurrenceId>,
 }
 
+/// What is known before traces are decided.
+struct Decided<'d> {
+    now: Timestamp,
+    /// Reports of which the state may be gone, and that are stored.
+    stored_before: &'d HashSet<OccurrenceId>,
+    /// Failures that are counted with their span.
+    counted_only: &'d BTreeMap<(Key, SpanId), Vec<&'d CountedOnly>>,
+}
+
 async fn decide_traces<'a>(
     connection: &mut PgConnection,
     prepared: &Prepared<'a>,
     traces: BTreeMap<Key, News<'a>>,
-    now: Timestamp,
-    stored_before: &[OccurrenceId],
+    decided: &Decided<'_>,
     pairs: &mut BTreeMap<Key, Pair>,
     work: &mut Work<'a>,
 ) -> Result<(), StoreError> {
+    let Decided { now, stored_before, counted_only } = *decided;
+    let mut surplus: Vec<OccurrenceId> = vec![];
     let mut expected: HashMap<Key, (TraceState, Changes)> = HashMap::with_capacity(traces.len());
     let mut rows: Vec<(Key, Vec<u8>)> = Vec::with_capacity(traces.len());
     for (key, news) in &traces {
@@ -138,6 +187,12 @@ async fn decide_traces<'a>(
                 work.requests.push((prepared.sender(&span.identity), endpoint, span));
             }
         }
+        for span in &changes.new_spans {
+            for counted in counted_only.get(&(key, *span)).into_iter().flatten() {
+                work.count_only(prepared, counted);
+            }
+        }
+        surplus.append(&mut changes.surplus);
         for failure in changes.counted.iter().chain(&changes.restored) {
             if let Some(report) = state.report(failure.occurrence) {
                 let pair = pairs.entry((key.0, crate::uuid(report.pairing))).or_default();
@@ -151,7 +206,11 @@ async fn decide_traces<'a>(
         }
         work.take_changes(prepared, changes, is_first);
     }
-    put_rows(connection, Table::Failing, &changed).await
+    put_rows(connection, Table::Failing, &changed).await?;
+    for report in count_alone(connection, prepared, &surplus, now, work).await? {
+        work.reached.add(prepared.sender(&report.identity).service, Limit::FailuresInTrace, 1);
+    }
+    Ok(())
 }
 
 async fn decide_pairs<'a>(
@@ -161,6 +220,7 @@ async fn decide_pairs<'a>(
     now: Timestamp,
     work: &mut Work<'a>,
 ) -> Result<(), StoreError> {
+    let mut uncertain: Vec<OccurrenceId> = vec![];
     let mut expected: HashMap<Key, PairingChanges> = HashMap::with_capacity(pairs.len());
     let mut rows: Vec<(Key, Vec<u8>)> = Vec::with_capacity(pairs.len());
     for (key, pair) in &pairs {
@@ -193,8 +253,11 @@ async fn decide_pairs<'a>(
         }
         work.withdrawn.extend(changes.withdrawn);
         work.restored.extend(changes.restored);
+        uncertain.extend(changes.uncertain);
     }
-    put_rows(connection, Table::Pairing, &changed).await
+    put_rows(connection, Table::Pairing, &changed).await?;
+    count_alone(connection, prepared, &uncertain, now, work).await?;
+    Ok(())
 }
 
 /// A report without a trace, as a failure by itself.

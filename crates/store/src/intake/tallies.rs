@@ -158,21 +158,27 @@ async fn sight(connection: &mut PgConnection, counted: &[&Counted]) -> Result<()
     // count is lowered by an update of its own.
     let (lessened, raised): (Vec<_>, Vec<_>) = sightings.iter().partition(|(_, sighting)| sighting.n < 0 || sighting.uncaught < 0);
     upsert_sighted(connection, &raised).await?;
-    for ((cause, environment, version), sighting) in &lessened {
-        sqlx::query(
-            "UPDATE sighted SET n = n + $4, uncaught = uncaught + $5 WHERE cause_id = $1 AND environment_id = $2 AND version_id = $3",
-        )
-        .bind(cause)
-        .bind(environment)
-        .bind(version)
-        .bind(sighting.n)
-        .bind(sighting.uncaught)
-        .execute(&mut *connection)
-        .await?;
+    lower_sighted(connection, &lessened).await?;
+    let keys: Vec<SightedKey> = sightings.iter().filter(|(_, sighting)| sighting.is_lessened).map(|(key, _)| *key).collect();
+    resight(connection, &keys).await
+}
+
+async fn lower_sighted(connection: &mut PgConnection, rows: &[(&SightedKey, &Sighting)]) -> Result<(), StoreError> {
+    if rows.is_empty() {
+        return Ok(());
     }
-    for (key, _) in sightings.iter().filter(|(_, sighting)| sighting.is_lessened) {
-        resight(connection, *key).await?;
-    }
+    sqlx::query(
+        "UPDATE sighted s SET n = s.n + new.n, uncaught = s.uncaught + new.uncaught \
+         FROM UNNEST($1::bigint[], $2::int[], $3::int[], $4::bigint[], $5::bigint[]) AS new (cause, environment, version, n, uncaught) \
+         WHERE s.cause_id = new.cause AND s.environment_id = new.environment AND s.version_id = new.version",
+    )
+    .bind(rows.iter().map(|(key, _)| key.0).collect::<Vec<_>>())
+    .bind(rows.iter().map(|(key, _)| key.1).collect::<Vec<_>>())
+    .bind(rows.iter().map(|(key, _)| key.2).collect::<Vec<_>>())
+    .bind(rows.iter().map(|(_, sighting)| sighting.n).collect::<Vec<_>>())
+    .bind(rows.iter().map(|(_, sighting)| sighting.uncaught).collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -201,39 +207,36 @@ async fn upsert_sighted(connection: &mut PgConnection, rows: &[(&SightedKey, &Si
     Ok(())
 }
 
-/// Reads first, last and severity anew after an occurrence was taken back: it may have been the first or the last.
-async fn resight(connection: &mut PgConnection, (cause, environment, version): SightedKey) -> Result<(), StoreError> {
-    sqlx::query("DELETE FROM sighted WHERE cause_id = $1 AND environment_id = $2 AND version_id = $3 AND n = 0")
-        .bind(cause)
-        .bind(environment)
-        .bind(version)
-        .execute(&mut *connection)
-        .await?;
-    let bounds: Option<(Option<uuid::Uuid>, Option<uuid::Uuid>, Option<i16>)> = sqlx::query_as(
-        "SELECT (array_agg(id ORDER BY id))[1], (array_agg(id ORDER BY id DESC))[1], max(severity) FROM occurrence \
-         WHERE cause_id = $1 AND environment_id = $2 AND version_id = $3",
-    )
-    .bind(cause)
-    .bind(environment)
-    .bind(version)
-    .fetch_optional(&mut *connection)
-    .await?;
-    let Some((Some(first), Some(last), Some(severity))) = bounds else { return Ok(()) };
-    let at = |id: uuid::Uuid| to_utc(outcrop_core::failure::OccurrenceId(*id.as_bytes()).at());
-    // What retention has removed was before all that is left, and late evidence reaches back two hours only.
-    sqlx::query(
-        "UPDATE sighted SET first_at = CASE WHEN n > (SELECT count(*) FROM occurrence WHERE cause_id = $1 AND environment_id = $2 AND version_id = $3) \
-             THEN LEAST(first_at, $4) ELSE $4 END, last_at = $5, severity = $6 \
-         WHERE cause_id = $1 AND environment_id = $2 AND version_id = $3",
-    )
-    .bind(cause)
-    .bind(environment)
-    .bind(version)
-    .bind(at(first))
-    .bind(at(last))
-    .bind(severity)
-    .execute(connection)
-    .await?;
+/// Reads first, last and severity anew after occurrences were taken back: they may have been the first or the last. Each is one step along
+/// the index of the cause's occurrences, since all of them may be millions. What has no row, by retention or by its count alone, moves
+/// nothing: then the first stays, and the last is never later than it was.
+async fn resight(connection: &mut PgConnection, keys: &[SightedKey]) -> Result<(), StoreError> {
+    if keys.is_empty() {
+        return Ok(());
+    }
+    let (causes, environments, versions) = (
+        keys.iter().map(|key| key.0).collect::<Vec<_>>(),
+        keys.iter().map(|key| key.1).collect::<Vec<_>>(),
+        keys.iter().map(|key| key.2).collect::<Vec<_>>(),
+    );
+    for statement in [
+        "DELETE FROM sighted s USING UNNEST($1::bigint[], $2::int[], $3::int[]) AS gone (cause, environment, version) \
+         WHERE s.cause_id = gone.cause AND s.environment_id = gone.environment AND s.version_id = gone.version AND s.n = 0",
+        "UPDATE sighted s SET \
+             first_at = CASE WHEN s.first_at >= id_time(first.id) - interval '2 hours' THEN id_time(first.id) ELSE s.first_at END, \
+             last_at = CASE WHEN s.last_at <= id_time(last.id) + interval '2 hours' THEN id_time(last.id) ELSE s.last_at END, \
+             severity = coalesce(severest.severity, s.severity) \
+         FROM UNNEST($1::bigint[], $2::int[], $3::int[]) AS w (cause, environment, version), \
+         LATERAL (SELECT o.id FROM occurrence o WHERE o.cause_id = w.cause AND o.environment_id = w.environment AND o.version_id = w.version \
+             ORDER BY o.id LIMIT 1) first, \
+         LATERAL (SELECT o.id FROM occurrence o WHERE o.cause_id = w.cause AND o.environment_id = w.environment AND o.version_id = w.version \
+             ORDER BY o.id DESC LIMIT 1) last, \
+         LATERAL (SELECT max(newest.severity) AS severity FROM (SELECT o.severity FROM occurrence o WHERE o.cause_id = w.cause \
+             AND o.environment_id = w.environment AND o.version_id = w.version ORDER BY o.id DESC LIMIT 1000) newest) severest \
+         WHERE s.cause_id = w.cause AND s.environment_id = w.environment AND s.version_id = w.version",
+    ] {
+        sqlx::query(statement).bind(&causes).bind(&environments).bind(&versions).execute(&mut *connection).await?;
+    }
     Ok(())
 }
 

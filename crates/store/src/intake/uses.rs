@@ -1,77 +1,27 @@
 //! What a batch brings of calls and instances.
 
-use std::collections::{BTreeMap, HashMap};
-use std::sync::Mutex;
+use std::collections::btree_map::Entry;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use outcrop_core::failure::{FoundCalls, PlatformEvent};
+use outcrop_core::completeness::Limit;
+use outcrop_core::failure::PlatformEvent;
 use outcrop_core::{Digest, Timestamp};
-use sqlx::{AssertSqlSafe, PgConnection, PgPool};
+use sqlx::{AssertSqlSafe, PgConnection};
 
 use super::batch::Prepared;
+use crate::limits::Reached;
+use crate::names::called_hash;
 use crate::{StoreError, id_uuid, to_utc, uuid};
 
-/// Names called per service and kind; further ones are counted under [`OTHER`]. Some put ids into host names or statements.
-const MAX_NAMES: i64 = 1_000;
-/// What stands for all past the limit.
-const OTHER: &str = "(others)";
-/// Numbers remembered; forgotten all at once past this.
-const MAX_REMEMBERED: usize = 100_000;
+/// Instances of a service that sent something in the last 30 days; further ones are counted together.
+const MAX_INSTANCES: i64 = 10_000;
+/// The instance that stands for all past the limit.
+const OTHER_INSTANCES: &str = "(other instances)";
 
-type Key = (i32, Digest);
-
-/// Numbers of what is called, known to be committed.
-#[derive(Default)]
-pub(super) struct Called(Mutex<HashMap<Key, i32>>);
-
-fn key(service: i32, calls: &FoundCalls) -> Key {
-    (service, Digest::of([calls.kind, &calls.name]))
-}
-
-impl Called {
-    /// Finds or makes the numbers of all that a batch calls. Commits by itself.
-    pub(super) async fn resolve(&self, pool: &PgPool, prepared: &Prepared<'_>) -> Result<HashMap<Key, i32>, StoreError> {
-        let mut wanted: BTreeMap<Key, (&str, &str)> = BTreeMap::new();
-        for calls in prepared.submissions.iter().flat_map(|submission| &submission.found.calls) {
-            wanted.insert(key(prepared.sender(&calls.identity).service, calls), (calls.kind, &calls.name));
-        }
-        let mut found: HashMap<Key, i32> = HashMap::new();
-        {
-            let mut known = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-            if known.len() > MAX_REMEMBERED {
-                known.clear();
-            }
-            found.extend(wanted.keys().filter_map(|key| Some((*key, *known.get(key)?))));
-        }
-        wanted.retain(|key, _| !found.contains_key(key));
-        for ((service, hash), (kind, name)) in wanted {
-            let number = make(pool, service, hash, kind, name).await?;
-            found.insert((service, hash), number);
-            self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert((service, hash), number);
-        }
-        Ok(found)
-    }
-}
-
-async fn make(pool: &PgPool, service: i32, hash: Digest, kind: &str, name: &str) -> Result<i32, StoreError> {
-    let (is_known, others): (bool, i64) = sqlx::query_as(
-        "SELECT EXISTS (SELECT FROM called WHERE service_id = $1 AND hash = $2), (SELECT count(*) FROM called WHERE service_id = $1 AND kind = $3)",
-    )
-    .bind(service)
-    .bind(uuid(hash))
-    .bind(kind)
-    .fetch_one(pool)
-    .await?;
-    let (hash, name) = if is_known || others < MAX_NAMES { (hash, name) } else { (Digest::of([kind, OTHER]), OTHER) };
-    sqlx::query("INSERT INTO called (service_id, kind, name, hash) VALUES ($1, $2, $3, $4) ON CONFLICT (service_id, hash) DO NOTHING")
-        .bind(service)
-        .bind(kind)
-        .bind(name)
-        .bind(uuid(hash))
-        .execute(pool)
-        .await?;
-    let (id,): (i32,) =
-        sqlx::query_as("SELECT id FROM called WHERE service_id = $1 AND hash = $2").bind(service).bind(uuid(hash)).fetch_one(pool).await?;
-    Ok(id)
+/// All that a batch calls: service, kind and name.
+pub(super) fn called<'a>(prepared: &Prepared<'a>) -> BTreeSet<(i32, &'static str, &'a str)> {
+    let calls = prepared.submissions.iter().flat_map(|submission| &submission.found.calls);
+    calls.map(|calls| (prepared.sender(&calls.identity).service, calls.kind, calls.name.as_str())).collect()
 }
 
 #[derive(Default)]
@@ -87,13 +37,13 @@ pub(super) async fn calls(
     connection: &mut PgConnection,
     prepared: &Prepared<'_>,
     fresh: &[bool],
-    numbers: &HashMap<Key, i32>,
+    numbers: &HashMap<(i32, Digest), i32>,
 ) -> Result<(), StoreError> {
     let mut hours: BTreeMap<(Timestamp, i32, i32, i32), Counts> = BTreeMap::new();
     for (submission, _) in prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh) {
         for calls in &submission.found.calls {
             let sender = prepared.sender(&calls.identity);
-            let Some(called) = numbers.get(&key(sender.service, calls)) else { continue };
+            let Some(called) = numbers.get(&(sender.service, called_hash(calls.kind, &calls.name))) else { continue };
             let counts = hours.entry((calls.hour, *called, sender.environment, sender.version)).or_default();
             counts.n += i64::try_from(calls.count).unwrap_or_default();
             counts.failed += i64::try_from(calls.failed).unwrap_or_default();
@@ -117,7 +67,7 @@ pub(super) async fn calls(
             "INSERT INTO called_{step} AS c ({step}, called_id, environment_id, version_id, n, failed, total_us, longest_us) \
              SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[]) AS new \
              ORDER BY 1, 2, 3, 4 ON CONFLICT ({step}, called_id, environment_id, version_id) DO UPDATE SET n = c.n + excluded.n, \
-                 failed = c.failed + excluded.failed, total_us = c.total_us + excluded.total_us, longest_us = greatest(c.longest_us, excluded.longest_us)"
+                 failed = c.failed + excluded.failed, total_us = least(c.total_us::numeric + excluded.total_us, 9e18)::bigint, longest_us = greatest(c.longest_us, excluded.longest_us)"
         );
         sqlx::query(AssertSqlSafe(statement))
             .bind(counts.keys().map(|key| to_utc(key.0)).collect::<Vec<_>>())
@@ -147,15 +97,79 @@ struct Instance<'a> {
     hours: BTreeMap<Timestamp, (i64, i64)>,
 }
 
+fn signed_count(count: u64) -> i64 {
+    i64::try_from(count).unwrap_or(i64::MAX)
+}
+
+/// Adds what one request says of an instance to what others say.
+fn join<'a>(instances: &mut BTreeMap<Digest, Instance<'a>>, hash: Digest, new: Instance<'a>) {
+    match instances.entry(hash) {
+        Entry::Vacant(vacant) => drop(vacant.insert(new)),
+        Entry::Occupied(mut there) => {
+            let there = there.get_mut();
+            there.first = there.first.min(new.first);
+            there.last = there.last.max(new.last);
+            there.readings.extend(new.readings);
+            for (hour, counts) in new.hours {
+                let sum = there.hours.entry(hour).or_default();
+                *sum = (sum.0 + counts.0, sum.1 + counts.1);
+            }
+        }
+    }
+}
+
+/// Puts instances for which their service has no room into one.
+async fn fold_surplus<'a>(
+    connection: &mut PgConnection,
+    instances: &mut BTreeMap<Digest, Instance<'a>>,
+    reached: &mut Reached,
+) -> Result<(), StoreError> {
+    let services: BTreeSet<i32> = instances.values().map(|instance| instance.service).collect();
+    if services.is_empty() {
+        return Ok(());
+    }
+    let known: Vec<(uuid::Uuid,)> = sqlx::query_as("SELECT hash FROM instance WHERE hash = ANY($1)")
+        .bind(instances.keys().map(|hash| uuid(*hash)).collect::<Vec<_>>())
+        .fetch_all(&mut *connection)
+        .await?;
+    let known: BTreeSet<Digest> = known.into_iter().map(|(hash,)| Digest(*hash.as_bytes())).collect();
+    if instances.keys().all(|hash| known.contains(hash)) {
+        return Ok(());
+    }
+    let counts: Vec<(i32, i64)> = sqlx::query_as("SELECT service_id, count(*) FROM instance WHERE service_id = ANY($1) GROUP BY 1")
+        .bind(services.into_iter().collect::<Vec<_>>())
+        .fetch_all(connection)
+        .await?;
+    let mut counts: HashMap<i32, i64> = counts.into_iter().collect();
+    for (hash, instance) in std::mem::take(instances) {
+        let count = counts.entry(instance.service).or_default();
+        *count += i64::from(!known.contains(&hash));
+        if known.contains(&hash) || *count <= MAX_INSTANCES {
+            join(instances, hash, instance);
+            continue;
+        }
+        reached.add(instance.service, Limit::Instances, 1);
+        let other =
+            Digest::of([OTHER_INSTANCES, &instance.service.to_string(), &instance.environment.to_string(), &instance.version.to_string()]);
+        join(instances, other, Instance { name: OTHER_INSTANCES, host: "", region: "", readings: serde_json::Map::new(), ..instance });
+    }
+    Ok(())
+}
+
 /// Notes the instances of the fresh requests of a batch, and what they served.
-pub(super) async fn instances(connection: &mut PgConnection, prepared: &Prepared<'_>, fresh: &[bool]) -> Result<(), StoreError> {
+pub(super) async fn instances(
+    connection: &mut PgConnection,
+    prepared: &Prepared<'_>,
+    fresh: &[bool],
+    reached: &mut Reached,
+) -> Result<(), StoreError> {
     let mut instances: BTreeMap<Digest, Instance<'_>> = BTreeMap::new();
     for (submission, _) in prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh) {
         for found in &submission.found.instances {
             let sender = prepared.sender(&found.identity);
             let identity = &found.identity;
             let hash = Digest::of([identity.namespace.as_str(), &identity.service, &identity.environment, &identity.version, &found.name]);
-            let instance = instances.entry(hash).or_insert_with(|| Instance {
+            let new = Instance {
                 service: sender.service,
                 environment: sender.environment,
                 version: sender.version,
@@ -164,17 +178,13 @@ pub(super) async fn instances(connection: &mut PgConnection, prepared: &Prepared
                 region: &found.region,
                 first: found.first,
                 last: found.last,
-                readings: serde_json::Map::new(),
-                hours: BTreeMap::new(),
-            });
-            instance.first = instance.first.min(found.first);
-            instance.last = instance.last.max(found.last);
-            instance.readings.extend(found.readings.iter().map(|reading| (reading.name.clone(), reading.value.into())));
-            let counts = instance.hours.entry(found.last.hour()).or_default();
-            counts.0 += i64::try_from(found.requests).unwrap_or_default();
-            counts.1 += i64::try_from(found.failed).unwrap_or_default();
+                readings: found.readings.iter().map(|reading| (reading.name.clone(), reading.value.into())).collect(),
+                hours: BTreeMap::from([(found.last.hour(), (signed_count(found.requests), signed_count(found.failed)))]),
+            };
+            join(&mut instances, hash, new);
         }
     }
+    fold_surplus(connection, &mut instances, reached).await?;
     if instances.is_empty() {
         return Ok(());
     }
@@ -221,7 +231,8 @@ pub(super) async fn instances(connection: &mut PgConnection, prepared: &Prepared
 /// Stores what the platform said in the fresh requests of a batch; what was sent before is there already.
 pub(super) async fn platform_events(connection: &mut PgConnection, prepared: &Prepared<'_>, fresh: &[bool]) -> Result<(), StoreError> {
     let fresh = prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh);
-    let mut events: Vec<&PlatformEvent> = fresh.flat_map(|(submission, _)| &submission.found.platform_events).collect();
+    let mut events: Vec<&PlatformEvent> =
+        fresh.flat_map(|(submission, _)| &submission.found.platform_events).map(|(_, event)| event).collect();
     if events.is_empty() {
         return Ok(());
     }

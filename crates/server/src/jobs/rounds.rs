@@ -1,0 +1,236 @@
+//! The rounds of all jobs. Each says how long to rest before the next one.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use outcrop_store::intake::Writer;
+use outcrop_store::live::{self, Committed, Listener};
+use outcrop_store::{Database, StoreError, deploys, groups, handling, reach, traces, traffic, upkeep, uses};
+use tokio::sync::{Mutex, broadcast, mpsc};
+use tokio_util::sync::CancellationToken;
+
+use super::{Kind, Supervisor, Waiting};
+use crate::intake::Intake;
+use crate::settings::Settings;
+use crate::state::now;
+
+/// How often upkeep looks for work.
+const UPKEEP_EVERY: Duration = Duration::from_mins(1);
+/// How often it is asked whether a minute is whole.
+const FLAGS_EVERY: Duration = Duration::from_secs(5);
+/// How often it is said anew from when on requests are slow.
+const SLOW_EVERY: Duration = Duration::from_secs(15);
+/// How long folding waits where nothing is left to fold, and how many times as long as it took at least: a busy minute is read
+/// again each time that something is added to it, and what is not folded yet is read from the occurrences.
+const FOLD_EVERY: Duration = Duration::from_secs(1);
+const REST: u32 = 5;
+/// How often it is looked for which services stand behind the names that others call.
+const LEARN_EVERY: Duration = Duration::from_secs(10);
+/// How often it is looked whether errors stop being quiet.
+const QUIET_EVERY: Duration = Duration::from_secs(20);
+/// How often grouping rules that another instance may have changed are read.
+const RULES_EVERY: Duration = Duration::from_secs(2);
+/// How often it is written down what came by which key and what was refused.
+const NOTE_EVERY: Duration = Duration::from_secs(2);
+
+/// Starts all jobs.
+pub(crate) fn start(
+    supervisor: &Supervisor,
+    database: &Database,
+    settings: &Settings,
+    intake: &Intake,
+    writer: &Arc<Writer>,
+    stop: &CancellationToken,
+) {
+    let (hot_bytes, log_days) = (settings.hot_bytes, settings.log_days);
+    let made = writer.clone();
+    supervisor.run("partitions", UPKEEP_EVERY, move || prepare(made.clone()));
+    let (db, kept) = (database.clone(), writer.clone());
+    supervisor.run("retention", UPKEEP_EVERY, move || remove_expired(db.clone(), kept.clone(), log_days));
+    let db = database.clone();
+    supervisor.run("traces", UPKEEP_EVERY, move || sort_traces(db.clone(), hot_bytes));
+    let (db, slow) = (database.clone(), writer.clone());
+    supervisor.run("slow requests", SLOW_EVERY, move || set_thresholds(db.clone(), slow.clone()));
+    let (db, watch) = (database.clone(), Arc::new(Mutex::new(Watching::default())));
+    supervisor.run("flags", FLAGS_EVERY, move || flag(db.clone(), watch.clone()));
+    let db = database.clone();
+    supervisor.run("users", FOLD_EVERY, move || fold(db.clone(), reach_of));
+    let db = database.clone();
+    supervisor.run("latencies", FOLD_EVERY, move || fold(db.clone(), latencies_of));
+    let db = database.clone();
+    supervisor.run("origins", FOLD_EVERY, move || fold(db.clone(), origins_of));
+    let db = database.clone();
+    supervisor.run("quiet", QUIET_EVERY, move || end_quiet(db.clone()));
+    let db = database.clone();
+    supervisor.run("callees", LEARN_EVERY, move || learn(db.clone()));
+    let (db, ruled) = (database.clone(), intake.clone());
+    supervisor.run("rules", RULES_EVERY, move || read_rules(db.clone(), ruled.clone()));
+    let (db, noted, stopped) = (database.clone(), intake.clone(), stop.clone());
+    supervisor.keep("notes", Kind::Job, move || notes(noted.clone(), db.clone(), stopped.clone()));
+}
+
+/// Makes partitions ahead of the first row that needs them.
+async fn prepare(writer: Arc<Writer>) -> Result<Waiting, StoreError> {
+    writer.prepare(now()).await?;
+    Ok(UPKEEP_EVERY)
+}
+
+async fn remove_expired(database: Database, writer: Arc<Writer>, log_days: i64) -> Result<Waiting, StoreError> {
+    let at = now();
+    let round = upkeep::remove_expired(&database, at, log_days).await?;
+    writer.forget_days_before(at.plus_millis(-upkeep::RETENTION_DAYS * 86_400_000));
+    if round.removed > 0 {
+        tracing::info!(removed = round.removed, "removed what was past its time");
+    }
+    let mut failed = round.failed.into_iter();
+    let Some((step, error)) = failed.next() else { return Ok(UPKEEP_EVERY) };
+    tracing::warn!(step, %error, "a step of upkeep failed; the others were done");
+    for (step, error) in failed {
+        tracing::warn!(step, %error, "a step of upkeep failed; the others were done");
+    }
+    Err(error)
+}
+
+/// Lets go of spans that are not kept.
+async fn sort_traces(database: Database, hot_bytes: i64) -> Result<Waiting, StoreError> {
+    // The cap holds whatever the sorting comes to: a flood must not fill the disk.
+    let sorted = traces::drain(&database, chrono::Utc::now()).await;
+    let gone = traces::drop_past_cap(&database, hot_bytes).await?;
+    if !gone.is_empty() {
+        tracing::warn!(?gone, hot_bytes, "more spans came than there is room for: the oldest quarters of an hour were dropped whole");
+    }
+    let tables = sorted?;
+    if tables > 0 {
+        tracing::info!(tables, "kept what matters of the spans of so many quarters of an hour");
+    }
+    Ok(UPKEEP_EVERY)
+}
+
+/// Says from when on requests are slow, and puts instance groups' counts together.
+async fn set_thresholds(database: Database, writer: Arc<Writer>) -> Result<Waiting, StoreError> {
+    groups::compact(&database, chrono::Utc::now()).await?;
+    traffic::set_thresholds(&database, chrono::Utc::now()).await?;
+    writer.read_thresholds().await?;
+    Ok(SLOW_EVERY)
+}
+
+/// What the flags' job keeps from one round to the next.
+#[derive(Default)]
+struct Watching {
+    watch: deploys::Watch,
+    risen: HashMap<i64, chrono::DateTime<chrono::Utc>>,
+}
+
+/// Says what is new, surging or back.
+async fn flag(database: Database, watching: Arc<Mutex<Watching>>) -> Result<Waiting, StoreError> {
+    let mut kept = watching.lock().await;
+    // Where the round fails or panics it is begun anew, from what is stored.
+    let Watching { mut watch, mut risen } = std::mem::take(&mut *kept);
+    let flags = watch.round(&database, chrono::Utc::now()).await?;
+    if flags > 0 {
+        tracing::info!(flags, "errors were flagged");
+    }
+    let explained = crate::routes::why::explain_flags(&database, chrono::Utc::now(), &mut risen).await;
+    *kept = Watching { watch, risen };
+    explained?;
+    Ok(FLAGS_EVERY)
+}
+
+type Folding = std::pin::Pin<Box<dyn Future<Output = Result<bool, StoreError>> + Send>>;
+
+fn reach_of(database: Database) -> Folding {
+    Box::pin(async move { reach::fold(&database).await })
+}
+
+fn latencies_of(database: Database) -> Folding {
+    Box::pin(async move { traffic::fold(&database).await })
+}
+
+fn origins_of(database: Database) -> Folding {
+    Box::pin(async move { traces::find_origins(&database).await })
+}
+
+/// Folds what was stored. What is not folded yet is read as it was stored meanwhile.
+async fn fold(database: Database, step: fn(Database) -> Folding) -> Result<Waiting, StoreError> {
+    let began = Instant::now();
+    let is_more = step(database).await?;
+    Ok(if is_more { Duration::ZERO } else { FOLD_EVERY.max(began.elapsed() * REST) })
+}
+
+/// Learns which services stand behind the names that others call.
+async fn learn(database: Database) -> Result<Waiting, StoreError> {
+    uses::learn_services(&database, chrono::Utc::now()).await?;
+    Ok(LEARN_EVERY)
+}
+
+/// Ends the quiet of errors whose condition has come.
+async fn end_quiet(database: Database) -> Result<Waiting, StoreError> {
+    handling::end_quiet(&database, chrono::Utc::now()).await?;
+    Ok(QUIET_EVERY)
+}
+
+/// Keeps the grouping rules current. While they cannot be read, those read last hold.
+async fn read_rules(database: Database, intake: Intake) -> Result<Waiting, StoreError> {
+    intake.read_rules(&database).await?;
+    Ok(RULES_EVERY)
+}
+
+/// Writes down what came by which key and what was refused, until cancelled and once more then.
+async fn notes(intake: Intake, database: Database, stop: CancellationToken) {
+    loop {
+        let is_last = tokio::select! {
+            () = stop.cancelled() => true,
+            () = tokio::time::sleep(NOTE_EVERY) => false,
+        };
+        if let Err(error) = intake.notes.write(&database).await {
+            tracing::debug!(%error, "what came by which key could not be written down");
+        }
+        if is_last {
+            return;
+        }
+    }
+}
+
+/// The shortest time between two messages to the other instances: NOTIFY takes a lock that commits wait for.
+const TELL_EVERY: Duration = Duration::from_millis(250);
+
+/// Tells all instances what was committed here, many commits in one message. Ends with the writers.
+pub(crate) async fn tell(database: Database, committed: Arc<Mutex<mpsc::Receiver<Committed>>>) {
+    let mut committed = committed.lock().await;
+    while let Some(mut sum) = committed.recv().await {
+        while let Ok(more) = committed.try_recv() {
+            sum.batches += more.batches;
+            sum.reports += more.reports;
+            sum.services.extend(more.services);
+        }
+        sum.services.sort();
+        sum.services.dedup();
+        if let Err(error) = live::tell(&database, sum).await {
+            tracing::debug!(%error, "what was committed could not be told; pages catch up with the next message");
+        }
+        tokio::time::sleep(TELL_EVERY).await;
+    }
+}
+
+/// Listens to all instances and passes on to the pages open here. After a lost connection pages are told to read again.
+pub(crate) async fn listen(database: Database, live: broadcast::Sender<Committed>, stop: CancellationToken) {
+    let unknown = || Committed { batches: 1, ..Committed::default() };
+    let listening = async {
+        loop {
+            let Ok(mut listener) = Listener::start(&database).await else {
+                tokio::time::sleep(Duration::from_secs(1)).await;
+                continue;
+            };
+            // Sending fails only while no page is open.
+            drop(live.send(unknown()));
+            while let Ok(message) = listener.next().await {
+                drop(live.send(message.unwrap_or_else(unknown)));
+            }
+        }
+    };
+    tokio::select! {
+        () = stop.cancelled() => {}
+        () = listening => {}
+    }
+}
