@@ -203,10 +203,11 @@ pub struct Serve {
     /// Largest request body as sent [default: 16MiB].
     #[arg(long, env = "OUTCROP_MAX_BODY", value_name = "SIZE")]
     pub max_body: Option<String>,
-    /// Largest request body after inflating [default: 64MiB].
+    /// Largest request body after inflating [default: 32MiB].
     #[arg(long, env = "OUTCROP_MAX_INFLATED", value_name = "SIZE")]
     pub max_inflated: Option<String>,
-    /// Memory for requests under way; past it senders are asked to come back [default: 256MiB].
+    /// Memory for requests under way, at least 8 times the largest body; past it senders are asked to come back. The process takes
+    /// up to 200 MB beside it [default: 256MiB].
     #[arg(long, env = "OUTCROP_BUDGET", value_name = "SIZE")]
     pub budget: Option<String>,
     /// Days for which log lines are kept, 1 to 30 [default: 7].

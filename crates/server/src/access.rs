@@ -41,6 +41,22 @@ impl fmt::Debug for Secret {
     }
 }
 
+/// Passwords hashed at once: each takes 19 MB and a core for some 30 ms. Those who wait wait; the intake's memory and cores stay its own.
+const HASHED_AT_ONCE: usize = 2;
+
+static HASHING: tokio::sync::Semaphore = tokio::sync::Semaphore::const_new(HASHED_AT_ONCE);
+
+/// Runs work that hashes passwords on a thread of its own, few at once. `None` where it panicked.
+pub(crate) async fn hashing<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Option<T> {
+    let turn = HASHING.acquire().await.ok()?;
+    let done = tokio::task::spawn_blocking(move || {
+        // The turn ends with the work, also where whoever asked has gone away.
+        let _turn = turn;
+        work()
+    });
+    done.await.ok()
+}
+
 /// The digest of a secret as somebody presents it.
 pub(crate) fn digest_of(presented: &str) -> Digest {
     Digest::of(["outcrop secret", presented])
@@ -82,4 +98,25 @@ pub(crate) fn verify_password(password: &str, hash: Option<&str>) -> bool {
     const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$c29tZXNhbHRzb21lc2FsdA$QmFja3dhdGVyc0F0SGlnaFRpZGUtTm9ib2R5MDAwMDE";
     let Ok(parsed) = PasswordHash::new(hash.unwrap_or(NOBODY)) else { return false };
     argon2::Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok() && hash.is_some()
+}
+
+#[cfg(test)]
+mod hashing_tests {
+    use std::sync::Arc;
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    #[tokio::test]
+    async fn a_flood_of_sign_ins_hashes_few_passwords_at_once() {
+        let (now, most) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
+        let guesses = (0..20).map(|_| {
+            let (now, most) = (now.clone(), most.clone());
+            super::hashing(move || {
+                most.fetch_max(now.fetch_add(1, Ordering::SeqCst) + 1, Ordering::SeqCst);
+                std::thread::sleep(std::time::Duration::from_millis(5));
+                now.fetch_sub(1, Ordering::SeqCst);
+            })
+        });
+        assert!(futures_util::future::join_all(guesses).await.iter().all(Option::is_some));
+        assert!(most.load(Ordering::SeqCst) <= super::HASHED_AT_ONCE);
+    }
 }

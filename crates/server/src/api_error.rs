@@ -62,6 +62,9 @@ impl ApiError {
 
 impl From<StoreError> for ApiError {
     fn from(error: StoreError) -> Self {
+        if let StoreError::Ambiguous(why) = error {
+            return Self::Conflict(why);
+        }
         if error.is_temporary() {
             tracing::warn!(%error, "a call could not be answered");
             return Self::Away;

@@ -46,9 +46,11 @@ pub struct NewDeploy {
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn record(database: &Database, deploy: &NewDeploy) -> Result<(), StoreError> {
+    let known = crate::service_names::named(database, &deploy.service).await?;
+    let (namespace, service) = known.map_or_else(|| (String::new(), deploy.service.clone()), |service| (service.namespace, service.name));
     let identity = outcrop_core::telemetry::names::Identity {
-        namespace: namespace_of(database, &deploy.service).await?,
-        service: deploy.service.clone(),
+        namespace,
+        service,
         environment: deploy.environment.clone(),
         version: deploy.version.clone(),
     };
@@ -75,15 +77,6 @@ pub async fn record(database: &Database, deploy: &NewDeploy) -> Result<(), Store
     .execute(&database.pool)
     .await?;
     Ok(())
-}
-
-/// The namespace of the service of a name: that of the one that reports, if any.
-async fn namespace_of(database: &Database, service: &str) -> Result<String, StoreError> {
-    let found: Option<(String,)> = sqlx::query_as("SELECT namespace FROM service WHERE name = $1 ORDER BY id LIMIT 1")
-        .bind(service)
-        .fetch_optional(&database.pool)
-        .await?;
-    Ok(found.map(|(namespace,)| namespace).unwrap_or_default())
 }
 
 /// A deploy, announced or seen.
@@ -172,8 +165,14 @@ pub async fn list(
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn of_version(database: &Database, service: &str, version: &str, environment: &str) -> Result<Option<Deploy>, StoreError> {
-    let statement = format!("{DEPLOYS} WHERE service.name = $1 AND version.label = $2 AND environment.name = $3 ORDER BY at DESC LIMIT 1");
-    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(service).bind(version).bind(environment).fetch_optional(&database.pool).await?)
+    let Some(service) = crate::service_names::named(database, service).await? else { return Ok(None) };
+    let statement = format!("{DEPLOYS} WHERE service.id = $1 AND version.label = $2 AND environment.name = $3 ORDER BY at DESC LIMIT 1");
+    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement))
+        .bind(service.id)
+        .bind(version)
+        .bind(environment)
+        .fetch_optional(&database.pool)
+        .await?)
 }
 
 /// What was said of an error.
@@ -339,6 +338,24 @@ pub async fn flags_of(database: &Database, deploy: &Deploy, until: DateTime<Utc>
         .await?)
 }
 
+/// Whether failures of a service were counted under its other error since a time, in an environment: what is new among them cannot be told.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn has_untold_errors(database: &Database, deploy: &Deploy) -> Result<bool, StoreError> {
+    let (has,): (bool,) = sqlx::query_as(
+        "SELECT EXISTS (SELECT FROM cause JOIN sighted ON sighted.cause_id = cause.id \
+         WHERE cause.service_id = $1 AND cause.key = $2 AND sighted.environment_id = $3 AND sighted.last_at >= $4)",
+    )
+    .bind(deploy.service_id)
+    .bind(crate::uuid(crate::causes::other_key()))
+    .bind(deploy.environment_id)
+    .bind(deploy.at)
+    .fetch_one(&database.pool)
+    .await?;
+    Ok(has)
+}
+
 /// Requests and failed ones of a service in an environment over a time, of one version or of all.
 ///
 /// # Errors
@@ -362,6 +379,16 @@ pub async fn traffic(
     .await?)
 }
 
+/// Minutes that are read at once where the past is told: six hours, so that eight days never lie in memory together.
+const TOLD_AT_ONCE: usize = 360;
+/// Minutes between two looks at whether something came late, at first and at most; doubled each time that something had.
+const LOOK_EVERY: (Minute, Minute) = (1, 60);
+
+/// How many minutes to wait for the next look.
+fn next_look(last: Minute, is_late: bool) -> Minute {
+    if is_late { (last * 2).clamp(LOOK_EVERY.0, LOOK_EVERY.1) } else { LOOK_EVERY.0 }
+}
+
 /// The detector on live data: told the past when it starts, then each minute once it is whole.
 #[derive(Default)]
 pub struct Watch {
@@ -376,6 +403,10 @@ pub struct Watch {
     told: BTreeMap<DateTime<Utc>, (i64, i64)>,
     /// Whether it is told the past anew since some of it came late.
     is_corrected: bool,
+    /// The minute from which on it looks again whether something came late, and how many minutes lie between two looks: a sender whose
+    /// data is always late must not have eight days told anew every few seconds.
+    look_again: Minute,
+    look_every: Minute,
     /// Flags that a past told anew says at another minute than they were said at: error, environment and that minute, with what
     /// tells the flag apart.
     elsewhere: HashMap<(String, String, Minute), i64>,
@@ -427,10 +458,14 @@ impl Watch {
         }
         let whole = (now.timestamp() - CLOSED_AFTER_SECS).div_euclid(60);
         if let Some(next) = self.next {
-            let is_late = self.has_late(&mut transaction, next).await?;
+            let is_late = whole >= self.look_again && self.has_late(&mut transaction, next).await?;
+            if whole >= self.look_again {
+                self.look_every = next_look(self.look_every, is_late);
+                self.look_again = whole + self.look_every;
+            }
             if is_late || whole - self.begun > 1_440 || states_before(&mut transaction, next).await? != self.states {
                 tracing::debug!("flags are worked out anew: a day has passed, or requests or errors of past hours came late");
-                *self = Self { is_corrected: is_late, ..Self::default() };
+                *self = Self { is_corrected: is_late, look_again: self.look_again, look_every: self.look_every, ..Self::default() };
             }
         }
         let from = if let Some(next) = self.next {
@@ -470,21 +505,23 @@ impl Watch {
         self.states = states_before(&mut transaction, whole).await?;
         // Until it went well, a failure begins anew.
         self.next = None;
-        let rows: Vec<Row> = sqlx::query_as(sqlx::AssertSqlSafe(EVENTS.replace("DEPLOYS", DEPLOYS)))
-            .bind(time(from))
-            .bind(time(whole))
-            .fetch_all(&mut *transaction)
-            .await?;
         let mut flags: Vec<FlagLine> = vec![];
-        for row in rows {
-            let hour = row.at.duration_trunc(TimeDelta::hours(1)).unwrap_or(row.at);
-            let sums = self.told.entry(hour).or_default();
-            match row.kind {
-                1 => sums.0 += row.n,
-                2 => sums.1 += row.n,
-                _ => {}
+        for part in (from..whole).step_by(TOLD_AT_ONCE) {
+            let rows: Vec<Row> = sqlx::query_as(sqlx::AssertSqlSafe(EVENTS.replace("DEPLOYS", DEPLOYS)))
+                .bind(time(part))
+                .bind(time(whole.min(part + TOLD_AT_ONCE as Minute)))
+                .fetch_all(&mut *transaction)
+                .await?;
+            for row in rows {
+                let hour = row.at.duration_trunc(TimeDelta::hours(1)).unwrap_or(row.at);
+                let sums = self.told.entry(hour).or_default();
+                match row.kind {
+                    1 => sums.0 += row.n,
+                    2 => sums.1 += row.n,
+                    _ => {}
+                }
+                flags.extend(self.detector.push(&row.event()));
             }
-            flags.extend(self.detector.push(&row.event()));
         }
         flags.extend(self.detector.finish_until(whole));
         if self.begun == whole {
@@ -684,3 +721,15 @@ async fn write(connection: &mut sqlx::PgConnection, flags: &[FlagLine]) -> Resul
 
 /// How long after a deploy flags are charged to it, at most.
 pub const CHARGED: TimeDelta = TimeDelta::hours(24);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn data_that_is_late_again_and_again_has_the_past_told_ever_more_rarely() {
+        let looks: Vec<Minute> = std::iter::successors(Some(0), |last| Some(next_look(*last, true))).take(9).collect();
+        assert_eq!(looks, [0, 1, 2, 4, 8, 16, 32, 60, 60]);
+        assert_eq!(next_look(60, false), 1);
+    }
+}

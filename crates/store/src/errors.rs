@@ -259,10 +259,10 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
     let (rows, places, traffic, weights, sampled, mut handled) = futures_util::try_join!(
         counts(database, &bounds, scope, only),
         places(database, &bounds, scope, only),
-        traffic(database, &bounds, scope),
+        traffic(database, &bounds, scope, only),
         weights::all(database),
         sampling::seen(database, (bounds.from, bounds.to), scope.environment.as_deref()),
-        handling::all(database),
+        handling::of(database, only),
     )?;
     let is_weighed = |row: &&CountRow| sampled.get(&row.service_id).is_some_and(|seen| seen.stand_for > seen.known);
     let one_in = sampling::one_in(database, rows.iter().filter(is_weighed).map(|row| reference(row.error_id)).collect()).await?;
@@ -402,7 +402,8 @@ async fn places(database: &Database, bounds: &Bounds, scope: &Scope, only: Optio
 
 type Traffic = HashMap<(i32, i32, i32), i64>;
 
-async fn traffic(database: &Database, bounds: &Bounds, scope: &Scope) -> Result<Traffic, StoreError> {
+/// Requests by service, endpoint and environment; of the service of one error alone, where only that is asked for.
+async fn traffic(database: &Database, bounds: &Bounds, scope: &Scope, only: Option<i32>) -> Result<Traffic, StoreError> {
     let rows: Vec<(i32, i32, i32, i64)> = sqlx::query_as(include_str!("../queries/errors/traffic.sql"))
         .bind(bounds.from)
         .bind(bounds.first_hour)
@@ -410,6 +411,7 @@ async fn traffic(database: &Database, bounds: &Bounds, scope: &Scope) -> Result<
         .bind(bounds.to)
         .bind(&scope.service)
         .bind(&scope.version)
+        .bind(only)
         .fetch_all(&database.pool)
         .await?;
     Ok(rows.into_iter().map(|(service, endpoint, environment, n)| ((service, endpoint, environment), n)).collect())
@@ -514,7 +516,7 @@ pub async fn main_endpoints(database: &Database, summary: &Summary, scope: &Scop
     sql.push_bind(i64::try_from(limit).unwrap_or(i64::MAX));
     let (bounds, of_service) = (Bounds::of(scope), Scope { service: Some(summary.service.clone()), ..scope.clone() });
     let found = async { Ok(sql.build_query_as::<(i32, String, i64, i64)>().fetch_all(&database.pool).await?) };
-    let (found, traffic) = futures_util::try_join!(found, traffic(database, &bounds, &of_service))?;
+    let (found, traffic) = futures_util::try_join!(found, traffic(database, &bounds, &of_service, None))?;
     let environments = environment_ids(database, &summary.environments).await?;
     let requests_of = |endpoint: i32| -> i64 {
         let is_here = |(service, at, environment): &(i32, i32, i32)| {

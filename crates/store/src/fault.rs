@@ -10,6 +10,9 @@ pub enum StoreError {
     /// It cannot be handled at all: a fault of ours, or data that no sender should send. Trying again will not help.
     #[error("the data cannot be handled: {0}")]
     Unusable(String),
+    /// What was named is not one thing.
+    #[error("{0}")]
+    Ambiguous(String),
     /// It took longer than a batch may: with less at once it may not.
     #[error("the database took too long: {0}")]
     TooLong(#[source] sqlx::Error),

@@ -123,19 +123,23 @@ async fn note(
     Ok(())
 }
 
-/// Errors that are settled, quiet or taken.
+/// Errors that are settled, quiet or taken; `only` asks for one.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
-pub async fn all(database: &Database) -> Result<HashMap<i32, Handling>, StoreError> {
+pub async fn of(database: &Database, only: Option<i32>) -> Result<HashMap<i32, Handling>, StoreError> {
     #[derive(FromRow)]
     struct Row {
         error_id: i32,
         #[sqlx(flatten)]
         handling: Handling,
     }
-    let rows: Vec<Row> =
-        sqlx::query_as("SELECT error_id, taken_by, settled_in, quiet_until, quiet_where FROM handling").fetch_all(&database.pool).await?;
+    let rows: Vec<Row> = sqlx::query_as(
+        "SELECT error_id, taken_by, settled_in, quiet_until, quiet_where FROM handling WHERE $1::int IS NULL OR error_id = $1",
+    )
+    .bind(only)
+    .fetch_all(&database.pool)
+    .await?;
     Ok(rows.into_iter().map(|row| (row.error_id, row.handling)).collect())
 }
 
@@ -189,7 +193,13 @@ pub(crate) async fn returned(connection: &mut PgConnection, errors: &[(i32, Stri
 pub async fn end_quiet(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
     type Row = (i32, Option<DateTime<Utc>>, Option<String>, DateTime<Utc>);
     let rows: Vec<Row> =
-        sqlx::query_as("SELECT error_id, quiet_until, quiet_where, quiet_at FROM handling WHERE quiet_at IS NOT NULL ORDER BY error_id")
+        // An error that has not occurred since it was made quiet need not be looked at.
+        sqlx::query_as(
+            "SELECT error_id, quiet_until, quiet_where, quiet_at FROM handling h WHERE quiet_at IS NOT NULL \
+             AND (quiet_until <= $1 OR quiet_where IS NOT NULL AND EXISTS (SELECT FROM cause JOIN sighted ON sighted.cause_id = cause.id \
+                 WHERE cause.error_id = h.error_id AND sighted.last_at >= h.quiet_at)) ORDER BY error_id",
+        )
+            .bind(now)
             .fetch_all(&database.pool)
             .await?;
     let mut ended = 0;

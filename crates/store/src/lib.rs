@@ -37,6 +37,7 @@ pub mod reach;
 pub mod regrouping;
 pub mod sampling;
 pub mod scrub_rules;
+mod service_names;
 pub mod settings;
 pub mod stands_out;
 mod steps;
@@ -52,6 +53,7 @@ pub mod weights;
 pub use database::{Database, OpenError};
 pub use fault::StoreError;
 pub use sqlx::Error as DriverError;
+pub use uuid::Uuid as TraceNumber;
 
 use chrono::{DateTime, Utc};
 use outcrop_core::failure::OccurrenceId;

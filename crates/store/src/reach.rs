@@ -174,23 +174,35 @@ async fn merge_hours(connection: &mut PgConnection, days: BTreeSet<(i64, DateTim
     Ok(merged)
 }
 
-const WRITE_HOUR: &str = "INSERT INTO reach_hour (cause_id, hour, environment_id, version_id, users, endpoints, instances) VALUES ($1, $2, $3, $4, $5, $6, $7) \
+const WRITE_HOUR: &str = "INSERT INTO reach_hour (cause_id, hour, environment_id, version_id, users, endpoints, instances) \
+     SELECT cause, at, environment, version, users, endpoints::int[], instances::int[] \
+     FROM UNNEST($1::bigint[], $2::timestamptz[], $3::int[], $4::int[], $5::bytea[], $6::text[], $7::text[]) \
+         AS new (cause, at, environment, version, users, endpoints, instances) ORDER BY 1, 2, 3, 4 \
      ON CONFLICT (cause_id, hour, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints, instances = excluded.instances";
-const WRITE_DAY: &str = "INSERT INTO reach_day (cause_id, day, environment_id, version_id, users, endpoints, instances) VALUES ($1, $2, $3, $4, $5, $6, $7) \
+const WRITE_DAY: &str = "INSERT INTO reach_day (cause_id, day, environment_id, version_id, users, endpoints, instances) \
+     SELECT cause, at, environment, version, users, endpoints::int[], instances::int[] \
+     FROM UNNEST($1::bigint[], $2::timestamptz[], $3::int[], $4::int[], $5::bytea[], $6::text[], $7::text[]) \
+         AS new (cause, at, environment, version, users, endpoints, instances) ORDER BY 1, 2, 3, 4 \
      ON CONFLICT (cause_id, day, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints, instances = excluded.instances";
 
 async fn write(connection: &mut PgConnection, statement: &'static str, folded: BTreeMap<Key, Reach>) -> Result<(), StoreError> {
-    for ((cause, hour, environment, version), reach) in folded {
-        sqlx::query(statement)
-            .bind(cause)
-            .bind(hour)
-            .bind(environment)
-            .bind(version)
-            .bind(reach.users.to_bytes())
-            .bind(reach.endpoints.into_iter().collect::<Vec<_>>())
-            .bind(reach.instances.into_iter().take(MAX_INSTANCES).collect::<Vec<_>>())
-            .execute(&mut *connection)
-            .await?;
+    if folded.is_empty() {
+        return Ok(());
     }
+    // A list of lists of different lengths goes as text: an array of arrays must be a rectangle.
+    let list = |numbers: &mut dyn Iterator<Item = &i32>| {
+        let numbers: Vec<String> = numbers.map(ToString::to_string).collect();
+        format!("{{{}}}", numbers.join(","))
+    };
+    sqlx::query(statement)
+        .bind(folded.keys().map(|key| key.0).collect::<Vec<_>>())
+        .bind(folded.keys().map(|key| key.1).collect::<Vec<_>>())
+        .bind(folded.keys().map(|key| key.2).collect::<Vec<_>>())
+        .bind(folded.keys().map(|key| key.3).collect::<Vec<_>>())
+        .bind(folded.values().map(|reach| reach.users.to_bytes()).collect::<Vec<_>>())
+        .bind(folded.values().map(|reach| list(&mut reach.endpoints.iter())).collect::<Vec<_>>())
+        .bind(folded.values().map(|reach| list(&mut reach.instances.iter().take(MAX_INSTANCES))).collect::<Vec<_>>())
+        .execute(connection)
+        .await?;
     Ok(())
 }

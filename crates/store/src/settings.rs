@@ -65,9 +65,15 @@ pub async fn of_service(database: &Database, service: &str) -> Result<ServiceSet
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn own(database: &Database, service: Option<&str>) -> Result<ServiceSetting, StoreError> {
+    let service = match service {
+        Some(name) => match crate::service_names::named(database, name).await? {
+            Some(service) => Some(service.id),
+            None => return Ok(ServiceSetting::default()),
+        },
+        None => None,
+    };
     let found: Option<ServiceSetting> = sqlx::query_as(
-        "SELECT source_url, source_root, instance_group, customer, keep_addresses FROM service_setting LEFT JOIN service ON service.id = service_id \
-         WHERE service.name IS NOT DISTINCT FROM $1 LIMIT 1",
+        "SELECT source_url, source_root, instance_group, customer, keep_addresses FROM service_setting WHERE service_id IS NOT DISTINCT FROM $1",
     )
     .bind(service)
     .fetch_optional(&database.pool)
@@ -80,10 +86,16 @@ pub async fn own(database: &Database, service: Option<&str>) -> Result<ServiceSe
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn set(database: &Database, service: Option<&str>, setting: &ServiceSetting) -> Result<bool, StoreError> {
+    let service = match service {
+        Some(name) => match crate::service_names::named(database, name).await? {
+            Some(service) => Some(service.id),
+            None => return Ok(false),
+        },
+        None => None,
+    };
     let done = sqlx::query(
         "INSERT INTO service_setting (service_id, source_url, source_root, instance_group, customer, keep_addresses) \
-         SELECT id, $2, $3, $4, $5, $6 FROM (SELECT id FROM service WHERE name = $1 UNION ALL SELECT NULL WHERE $1 IS NULL) named \
-         ON CONFLICT (service_id) DO UPDATE SET source_url = $2, source_root = $3, instance_group = $4, customer = $5, keep_addresses = $6",
+         VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (service_id) DO UPDATE SET source_url = $2, source_root = $3, instance_group = $4, customer = $5, keep_addresses = $6",
     )
     .bind(service)
     .bind(&setting.source_url)

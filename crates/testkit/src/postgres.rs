@@ -95,6 +95,15 @@ impl Postgres {
         self.end("keep\n");
     }
 
+    /// Kills the server with no chance to finish anything; its data stays.
+    ///
+    /// # Panics
+    /// When it does not run.
+    pub fn crash(&mut self) {
+        run(Command::new("kill").args(["-KILL", &self.pid().to_string()]));
+        self.end("keep\n");
+    }
+
     fn end(&mut self, order: &str) {
         if let Some(mut supervisor) = self.running.take() {
             if let Some(mut stdin) = supervisor.stdin.take() {

@@ -9,6 +9,7 @@ mod console;
 mod decide;
 mod demo;
 mod deploys;
+mod faults;
 mod hostile;
 mod logs;
 mod one_page;

@@ -116,16 +116,6 @@ async fn while_the_database_is_stopped_senders_are_asked_to_come_back_and_nothin
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn past_the_budget_senders_are_asked_to_come_back() {
-    let running = crate::support::service().start_with(&["--budget", "64KiB"]).await;
-    let padding = "x".repeat(60_000);
-    let body = json!({"resourceLogs": [], "padding": padding}).to_string();
-    let answer = running.post("/v1/logs").header("content-type", "application/json").body(body).send().await.unwrap();
-    assert_eq!((answer.status().as_u16(), answer.headers()["retry-after"].to_str().unwrap()), (503, "2"));
-    assert_eq!(running.send(&report(1, 1)).await.status(), 200);
-}
-
-#[tokio::test(flavor = "multi_thread")]
 async fn a_request_that_the_database_refuses_never_fails_its_neighbours() {
     let service = crate::support::service();
     let running = service.start().await;

@@ -122,7 +122,9 @@ pub(crate) fn cause(error: &StoreError) -> &'static str {
         StoreError::Away(_) => "the database does not answer",
         StoreError::TooLong(_) => "the database takes too long",
         StoreError::Repeat(_) => "other transactions stand in the way",
-        StoreError::Data(_) | StoreError::Unusable(_) | StoreError::Other(_) => "it failed; the service's log has the cause",
+        StoreError::Data(_) | StoreError::Unusable(_) | StoreError::Ambiguous(_) | StoreError::Other(_) => {
+            "it failed; the service's log has the cause"
+        }
     }
 }
 

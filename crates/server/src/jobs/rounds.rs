@@ -127,7 +127,14 @@ async fn flag(database: Database, watching: Arc<Mutex<Watching>>) -> Result<Wait
     let mut kept = watching.lock().await;
     // Where the round fails or panics it is begun anew, from what is stored.
     let Watching { mut watch, mut risen } = std::mem::take(&mut *kept);
-    let flags = watch.round(&database, chrono::Utc::now()).await?;
+    // Eight days are told at a stretch: on a thread of its own, so that no request waits for it.
+    let (runtime, db) = (tokio::runtime::Handle::current(), database.clone());
+    let telling = tokio::task::spawn_blocking(move || {
+        let told = runtime.block_on(watch.round(&db, chrono::Utc::now()));
+        (watch, told)
+    });
+    let (watch, told) = telling.await.map_err(|error| StoreError::Unusable(error.to_string()))?;
+    let flags = told?;
     if flags > 0 {
         tracing::info!(flags, "errors were flagged");
     }

@@ -2,6 +2,7 @@
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
+use futures_util::{StreamExt, TryStreamExt, stream};
 use outcrop_store::deploy_changes::{self, Changes};
 use outcrop_store::deploys::{self, CHARGED, Deploy, Flag};
 use outcrop_store::{Database, StoreError, errors, traces};
@@ -111,6 +112,9 @@ fn brought(sent: DeployChanges) -> Result<Changes, ApiError> {
     Ok(Changes { repository: clean(&sent.repository), commits, owners })
 }
 
+/// Deploys checked at once for a list: a third of the connections that readers have.
+pub(super) const CHECKED_AT_ONCE: usize = 4;
+
 /// Deploys, announced and seen, each with its answer.
 #[utoipa::path(operation_id = "list_deploys", tag = "deploys", params(DeployQuery), responses(
     (status = 200, body = DeployList),
@@ -134,12 +138,11 @@ pub(super) async fn list_deploys(
             let place = (asked.service.as_deref(), asked.environment.as_deref());
             let limit = i64::try_from(limit).unwrap_or(i64::MAX);
             let rows = deploys::list(&database, place, (window.from, window.to), limit).await?;
-            let mut items = Vec::with_capacity(rows.len());
-            for row in rows {
+            let checked = rows.into_iter().map(|row| async {
                 let check = check(&database, &row, &[], now).await?;
-                items.push(item(row, check, now));
-            }
-            Ok(items)
+                Ok(item(row, check, now))
+            });
+            stream::iter(checked).buffered(CHECKED_AT_ONCE).try_collect().await
         })
         .await?;
     Ok(web::Json(DeployList { items }))
@@ -201,7 +204,8 @@ pub(super) async fn check(database: &Database, deploy: &Deploy, kinds: &[String]
     let minutes = (until - deploy.at).num_minutes().max(0);
     let before_minutes = minutes.clamp(30, BEFORE_MINUTES);
     let before_from = deploy.at - TimeDelta::minutes(before_minutes);
-    let (flags, before, after) = futures_util::try_join!(
+    let (has_untold, flags, before, after) = futures_util::try_join!(
+        deploys::has_untold_errors(database, deploy),
         deploys::flags_of(database, deploy, until),
         deploys::traffic(database, deploy, (before_from, deploy.at), None),
         deploys::traffic(database, deploy, (deploy.at, until), Some(&deploy.version)),
@@ -241,6 +245,13 @@ pub(super) async fn check(database: &Database, deploy: &Deploy, kinds: &[String]
             "too early",
             format!(
                 "{named}: nothing until the canary ended, of {reached} requests; {needs} more are needed to rule out that failures doubled."
+            ),
+        )
+    } else if has_untold {
+        (
+            "too early",
+            format!(
+                "{named}: this service has more errors than are told apart, so nobody can say that none is new; join errors, or drop what is noise."
             ),
         )
     } else {

@@ -99,7 +99,8 @@ fn action(asked: HandlingAction, caller: &str) -> Result<Action, ApiError> {
 
 async fn read(database: &Database, reference: Reference) -> Result<HandlingState, StoreError> {
     let now = Utc::now();
-    let handling = handling::all(database).await?.remove(&outcrop_store::errors::number(reference)).unwrap_or_default();
+    let number = outcrop_store::errors::number(reference);
+    let handling = handling::of(database, Some(number)).await?.remove(&number).unwrap_or_default();
     let history = handling::changes(database, reference).await?;
     Ok(HandlingState {
         reference: reference.to_string(),

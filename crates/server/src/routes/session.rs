@@ -4,7 +4,7 @@ use outcrop_core::Digest;
 use outcrop_store::access as store;
 
 use super::viewer::{COOKIE, Viewer};
-use crate::access::{MIN_PASSWORD, Secret, digest_of, hash_password, verify_password};
+use crate::access::{MIN_PASSWORD, Secret, digest_of, hash_password, hashing, verify_password};
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{Member, NewPassword, Problem, SignIn};
@@ -30,7 +30,7 @@ pub(super) async fn sign_in(body: web::Json<SignIn>, state: web::Data<State>) ->
     // An unknown address costs the same time as a wrong password, so that the answer does not tell who is a member.
     let member = known.as_ref().map(|known| known.id);
     let hash = known.map(|known| known.password_hash);
-    let is_right = tokio::task::spawn_blocking(move || verify_password(&password, hash.as_deref())).await.unwrap_or(false);
+    let is_right = hashing(move || verify_password(&password, hash.as_deref())).await.unwrap_or(false);
     let database = state.database.clone();
     let Some(member) = member.filter(|_| is_right) else {
         state.on_main(async move { store::note_failed_sign_in(&database, attempt).await }).await?;
@@ -86,8 +86,8 @@ pub(super) async fn set_password(viewer: Viewer, body: web::Json<NewPassword>, s
     let (database, email) = (state.database.clone(), viewer.email.clone());
     let known = state.on_main(async move { store::credentials(&database, &email).await }).await?;
     let hash = known.map(|known| known.password_hash);
-    let hashed = tokio::task::spawn_blocking(move || verify_password(&current, hash.as_deref()).then(|| hash_password(&new)));
-    let hashed = hashed.await.ok().flatten().ok_or(ApiError::WrongPassword)?.map_err(ApiError::BadRequest)?;
+    let hashed = hashing(move || verify_password(&current, hash.as_deref()).then(|| hash_password(&new))).await;
+    let hashed = hashed.flatten().ok_or(ApiError::WrongPassword)?.map_err(ApiError::BadRequest)?;
     let database = state.database.clone();
     state.on_main(async move { store::set_password(&database, &viewer.email, &hashed, session).await }).await?;
     Ok(HttpResponse::NoContent().finish())

@@ -7,7 +7,7 @@ use chrono::Utc;
 use outcrop_core::deploy::{Side, changes};
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::telemetry::SpanId;
-use outcrop_core::trace::{Trace, critical_path, main_share};
+use outcrop_core::trace::{Chunk, Trace, critical_path, main_share};
 use outcrop_store::errors::Scope;
 use outcrop_store::groups::{self, Served};
 use outcrop_store::settings;
@@ -263,11 +263,21 @@ pub(super) async fn list_slow(_viewer: Viewer, request: HttpRequest, state: web:
             Ok((requests, chunks))
         })
         .await?;
+    // A hundred traces are put together: on a thread of its own, so that no other answer waits.
+    let slow = web::block(move || reasons(requests, limit, |id| chunks.remove(id).unwrap_or_default()));
+    slow.await.map(web::Json).map_err(|_blocked| ApiError::Away)
+}
+
+/// What made requests slow, worst first; `chunks` gives the spans of a trace.
+fn reasons<F>(requests: Vec<traffic::Request>, limit: usize, mut chunks: F) -> SlowList
+where
+    F: FnMut(&outcrop_store::TraceNumber) -> Vec<Chunk>,
+{
     let looked_at = requests.len();
     let mut groups: BTreeMap<(String, String, String, String), SlowItem> = BTreeMap::new();
     let mut known: BTreeMap<_, Trace> = BTreeMap::new();
     for request in requests {
-        let trace = known.entry(request.trace_id).or_insert_with(|| Trace::new(chunks.remove(&request.trace_id).unwrap_or_default()));
+        let trace = known.entry(request.trace_id).or_insert_with(|| Trace::new(chunks(&request.trace_id)));
         let root = trace.place(SpanId(u64::from_ne_bytes(request.span_id.to_ne_bytes())));
         let share = root.and_then(|root| main_share(trace, &critical_path(trace, root)));
         let (by_service, why, nanos) = share.map_or_else(
@@ -294,7 +304,7 @@ pub(super) async fn list_slow(_viewer: Viewer, request: HttpRequest, state: web:
     let mut items: Vec<SlowItem> = groups.into_values().collect();
     items.sort_by(|one, other| other.total_ms.total_cmp(&one.total_ms));
     items.truncate(limit);
-    Ok(web::Json(SlowList { looked_at, items }))
+    SlowList { looked_at, items }
 }
 
 /// Steps of the course of an endpoint at most.
