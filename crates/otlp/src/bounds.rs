@@ -15,7 +15,7 @@ pub(crate) const RECORD_BYTES: usize = 400;
 /// What an attribute or an element of a list takes beside its texts.
 pub(crate) const ATTRIBUTE_BYTES: usize = 80;
 /// How much more room is asked for at once, in bytes.
-const STEP: usize = 1 << 20;
+const STEP: usize = 64 << 10;
 
 /// The memory that what is read of a body may take. A body of a few megabytes may stand for gigabytes of records.
 pub struct Room<'a> {

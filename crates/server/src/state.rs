@@ -59,3 +59,28 @@ fn sqlx_gone() -> outcrop_store::DriverError {
 pub(crate) fn now() -> Timestamp {
     Timestamp(chrono::Utc::now().timestamp_nanos_opt().unwrap_or_default())
 }
+
+#[cfg(test)]
+impl State {
+    /// The state of a service on a database of its own, with its writers running and no jobs.
+    pub(crate) async fn for_tests(change: impl FnOnce(&mut Settings)) -> (Self, crate::jobs::Supervisor) {
+        let url = outcrop_testkit::Postgres::shared().database();
+        let mut settings = Settings::new(url);
+        change(&mut settings);
+        let database = Database::open(&settings.database_url).await.unwrap();
+        let stop = CancellationToken::new();
+        let supervisor = crate::jobs::Supervisor::new(stop.clone());
+        let (told, _) = tokio::sync::mpsc::channel(1);
+        let (intake, _) = Intake::start(&database, &settings, &told, &supervisor);
+        let (live, _) = broadcast::channel(1);
+        let health = supervisor.health().clone();
+        (Self { settings, database, intake, main: Handle::current(), live, health, stop }, supervisor)
+    }
+
+    /// Makes a sender key and returns its secret.
+    pub(crate) async fn key(&self, name: &str, bounds: outcrop_store::keys::Bounds) -> String {
+        let secret = crate::access::Secret::random("outcrop-key");
+        outcrop_store::keys::add(&self.database, name, &bounds, secret.digest()).await.unwrap();
+        secret.expose().to_owned()
+    }
+}

@@ -380,7 +380,7 @@ pub async fn traffic(
 }
 
 /// Minutes that are read at once where the past is told: six hours, so that eight days never lie in memory together.
-const TOLD_AT_ONCE: usize = 360;
+const TOLD_AT_ONCE: Minute = 360;
 /// Minutes between two looks at whether something came late, at first and at most; doubled each time that something had.
 const LOOK_EVERY: (Minute, Minute) = (1, 60);
 
@@ -506,10 +506,12 @@ impl Watch {
         // Until it went well, a failure begins anew.
         self.next = None;
         let mut flags: Vec<FlagLine> = vec![];
-        for part in (from..whole).step_by(TOLD_AT_ONCE) {
+        let mut part = from;
+        while part < whole {
+            let until = whole.min(part + TOLD_AT_ONCE);
             let rows: Vec<Row> = sqlx::query_as(sqlx::AssertSqlSafe(EVENTS.replace("DEPLOYS", DEPLOYS)))
                 .bind(time(part))
-                .bind(time(whole.min(part + TOLD_AT_ONCE as Minute)))
+                .bind(time(until))
                 .fetch_all(&mut *transaction)
                 .await?;
             for row in rows {
@@ -522,6 +524,7 @@ impl Watch {
                 }
                 flags.extend(self.detector.push(&row.event()));
             }
+            part = until;
         }
         flags.extend(self.detector.finish_until(whole));
         if self.begun == whole {

@@ -83,17 +83,17 @@ impl Names {
         let of_identity = |identity: &Identity| service_hash(&identity.namespace, &identity.service);
         let services = wanted
             .iter()
-            .map(|(identity, (key, _))| (of_identity(identity), Name { owner: *key, space: &identity.namespace, name: &identity.service }));
-        let other = |_: &Digest, _: &Name<'_>| (service_hash("", OTHER_SERVICES), Name { owner: 0, space: "", name: OTHER_SERVICES });
+            .map(|(identity, (key, _))| (of_identity(identity), Name { owner: *key, space: &identity.namespace, said: &identity.service }));
+        let other = |_: &Digest, _: &Name<'_>| (service_hash("", OTHER_SERVICES), Name { owner: 0, space: "", said: OTHER_SERVICES });
         let services = self.services.resolve(pool, &SERVICES, services.collect(), other, day).await?;
         let environments = wanted
             .iter()
-            .map(|(identity, (key, _))| (name_hash(&identity.environment), Name { owner: *key, space: "", name: &identity.environment }));
-        let other = |_: &Digest, _: &Name<'_>| (name_hash(OTHER_ENVIRONMENTS), Name { owner: 0, space: "", name: OTHER_ENVIRONMENTS });
+            .map(|(identity, (key, _))| (name_hash(&identity.environment), Name { owner: *key, space: "", said: &identity.environment }));
+        let other = |_: &Digest, _: &Name<'_>| (name_hash(OTHER_ENVIRONMENTS), Name { owner: 0, space: "", said: OTHER_ENVIRONMENTS });
         let environments = self.environments.resolve(pool, &ENVIRONMENTS, environments.collect(), other, day).await?;
         let versions = wanted.keys().map(|identity| {
             let service = services.numbers[&of_identity(identity)];
-            ((service, name_hash(&identity.version)), Name { owner: service, space: "", name: &identity.version })
+            ((service, name_hash(&identity.version)), Name { owner: service, space: "", said: &identity.version })
         });
         let versions = self.versions.resolve(pool, &VERSIONS, versions.collect(), other_of(OTHER_VERSIONS), day).await?;
         let mut numbers = Numbers::default();
@@ -113,7 +113,7 @@ impl Names {
                     numbers.reached.add(service, limit, 1);
                 }
             }
-            endpoints.extend(served.iter().map(|name| ((service, name_hash(name)), Name { owner: service, space: "", name })));
+            endpoints.extend(served.iter().map(|name| ((service, name_hash(name)), Name { owner: service, space: "", said: name })));
         }
         let endpoints = self.endpoints.resolve(pool, &ENDPOINTS, endpoints, other_of(OTHER_ENDPOINTS), day).await?;
         for (service, _) in &endpoints.others {
@@ -130,11 +130,12 @@ impl Names {
         wanted: &BTreeSet<(i32, &'static str, &str)>,
         day: i32,
     ) -> Result<(HashMap<(i32, Digest), i32>, Reached), StoreError> {
-        let names =
-            wanted.iter().map(|(service, kind, name)| ((*service, called_hash(kind, name)), Name { owner: *service, space: kind, name }));
+        let names = wanted
+            .iter()
+            .map(|(service, kind, name)| ((*service, called_hash(kind, name)), Name { owner: *service, space: kind, said: name }));
         let other = |key: &(i32, Digest), name: &Name<'_>| {
             let kind = KINDS.iter().find(|kind| **kind == name.space).copied().unwrap_or_default();
-            ((key.0, called_hash(kind, OTHER_CALLED)), Name { owner: key.0, space: kind, name: OTHER_CALLED })
+            ((key.0, called_hash(kind, OTHER_CALLED)), Name { owner: key.0, space: kind, said: OTHER_CALLED })
         };
         let found = self.called.resolve(pool, &CALLED, names.collect(), other, day).await?;
         let mut reached = Reached::default();
@@ -155,7 +156,7 @@ pub(crate) fn called_hash(kind: &str, name: &str) -> Digest {
 
 /// What stands for all names of a service past the limit.
 fn other_of(name: &'static str) -> impl Fn(&(i32, Digest), &Name<'_>) -> ((i32, Digest), Name<'static>) {
-    move |key, _| ((key.0, name_hash(name)), Name { owner: key.0, space: "", name })
+    move |key, _| ((key.0, name_hash(name)), Name { owner: key.0, space: "", said: name })
 }
 
 /// A name, and what it is counted under: its sender key or its service, and for what is called its kind.
@@ -164,12 +165,12 @@ struct Name<'a> {
     owner: i32,
     /// The namespace of a service, the kind of what is called.
     space: &'a str,
-    name: &'a str,
+    said: &'a str,
 }
 
 /// A table of names.
 struct Table {
-    table: &'static str,
+    relation: &'static str,
     owner: &'static str,
     hash: &'static str,
     space: Option<&'static str>,
@@ -182,7 +183,7 @@ struct Table {
 }
 
 const SERVICES: Table = Table {
-    table: "service",
+    relation: "service",
     owner: "key_id",
     hash: "name_hash",
     space: Some("namespace"),
@@ -191,16 +192,16 @@ const SERVICES: Table = Table {
     limit: MAX_SERVICES,
     is_by_space: false,
 };
-const ENVIRONMENTS: Table = Table { table: "environment", space: None, limit: MAX_ENVIRONMENTS, ..SERVICES };
-const ENDPOINTS: Table = Table { table: "endpoint", owner: "service_id", is_global: false, limit: MAX_ENDPOINTS, ..ENVIRONMENTS };
-const VERSIONS: Table = Table { table: "version", hash: "label_hash", name: "label", limit: MAX_VERSIONS, ..ENDPOINTS };
-const CALLED: Table = Table { table: "called", hash: "hash", space: Some("kind"), limit: MAX_CALLED, is_by_space: true, ..ENDPOINTS };
+const ENVIRONMENTS: Table = Table { relation: "environment", space: None, limit: MAX_ENVIRONMENTS, ..SERVICES };
+const ENDPOINTS: Table = Table { relation: "endpoint", owner: "service_id", is_global: false, limit: MAX_ENDPOINTS, ..ENVIRONMENTS };
+const VERSIONS: Table = Table { relation: "version", hash: "label_hash", name: "label", limit: MAX_VERSIONS, ..ENDPOINTS };
+const CALLED: Table = Table { relation: "called", hash: "hash", space: Some("kind"), limit: MAX_CALLED, is_by_space: true, ..ENDPOINTS };
 
 impl Table {
     /// Looks up names, makes what is missing while there is room, and notes the day of use: owners, hashes, spaces, names, limit, day.
     /// Names of which nothing is kept any more take no room. Returns what is there then. Rows go in by the order of their keys, so that two writers wait in one direction.
     fn statement(&self) -> String {
-        let Self { table, owner, hash, name, .. } = self;
+        let Self { relation: table, owner, hash, name, .. } = self;
         let space = self.space.map_or(String::new(), |space| format!("{space}, "));
         let given = if self.space.is_some() { "space, " } else { "" };
         let (of_row, of_wanted) = match self.space.filter(|_| self.is_by_space) {
@@ -328,7 +329,7 @@ async fn ask<K: Key>(
         .bind(names.values().map(|name| name.owner).collect::<Vec<_>>())
         .bind(names.keys().map(|key| uuid(key.name_hash())).collect::<Vec<_>>())
         .bind(names.values().map(|name| name.space).collect::<Vec<_>>())
-        .bind(names.values().map(|name| name.name).collect::<Vec<_>>())
+        .bind(names.values().map(|name| name.said).collect::<Vec<_>>())
         .bind(limit)
         .bind(day)
         .fetch_all(pool)

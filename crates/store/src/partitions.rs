@@ -139,7 +139,7 @@ async fn drop_old(connection: &mut PgConnection, oldest: i64, oldest_log: i64) -
             match remove(connection, *table, &name, is_attached).await {
                 Ok(()) => dropped += 1,
                 Err(error) => {
-                    tracing::warn!(%name, %error, "a partition past its time could not be removed; tried again with the next round")
+                    tracing::warn!(%name, %error, "a partition past its time could not be removed; tried again with the next round");
                 }
             }
         }

@@ -317,6 +317,8 @@ async fn by_blocks(database: &Database, table: &str, statement: &str, now: DateT
         .fetch_one(&mut *transaction)
         .await?;
         if !is_ours || from >= blocks {
+            // The lock is let go at once: the next step takes it on another connection.
+            transaction.rollback().await?;
             return Ok(is_ours);
         }
         let place = |block: i64| format!("({block},0)");

@@ -164,7 +164,7 @@ async fn exceptions_of_future_days_make_no_partitions_and_a_wrong_clock_moves_no
     let seen = chrono::DateTime::parse_from_rfc3339(here["last_seen"].as_str().unwrap()).unwrap();
     let late = (i128::from(seen.timestamp_nanos_opt().unwrap()) - i128::try_from(at).unwrap()).abs();
     assert!(late < 3 * i128::try_from(SECOND).unwrap(), "{here}");
-    let services = running.client_json(&["services", "list"]);
+    let services = running.client_json(&["services"]);
     let missing = |service: &str| {
         services["items"].as_array().unwrap().iter().find(|item| item["service"] == service).unwrap()["missing"].to_string()
     };

@@ -46,8 +46,8 @@ async fn call(port: u16, key: &str, method: &str, message: &[u8]) -> (String, St
 #[tokio::test(flavor = "multi_thread")]
 async fn grpc_refuses_in_its_own_form() {
     let port = free_port();
-    // No room for any request: each is asked to come back.
-    let running = service().start_with(&["--otlp-grpc", &format!("127.0.0.1:{port}"), "--budget", "1KiB"]).await;
+    let options = ["--otlp-grpc", &format!("127.0.0.1:{port}"), "--max-body", "64KiB", "--max-inflated", "64KiB"];
+    let running = service().start_with(&options).await;
     let body = recorded("nested-span-fares.traces.pb").bytes;
     let traces = "trace.v1.TraceService/Export";
     let (status, message, has_details) = call(port, "outcrop-key-of-nobody", traces, &body).await;
@@ -55,8 +55,14 @@ async fn grpc_refuses_in_its_own_form() {
     assert_eq!(call(port, &running.key, traces, b"no protobuf").await.0, "3");
     assert_eq!(call(port, &running.key, "trace.v1.TraceService/Import", &body).await.0, "12");
     assert_eq!(call(port, &running.key, "metrics.v1.MetricsService/Export", b"no protobuf").await.0, "3");
-    let (status, message, has_details) = call(port, &running.key, traces, &body).await;
-    assert_eq!((status.as_str(), has_details), ("14", true), "RetryInfo stands in the details: {message}");
+    let (status, message, has_details) = call(port, &running.key, traces, &vec![0; 70_000]).await;
+    assert_eq!((status.as_str(), has_details), ("8", false), "too large is final: {message}");
+    let limited = running.service().succeed(&["admin", "key", "create", "pier-limited", "--per-minute", "8KiB"], "");
+    let mut last = (String::new(), String::new(), false);
+    for _ in 0..4 {
+        last = call(port, &limited, traces, &body).await;
+    }
+    assert_eq!((last.0.as_str(), last.2), ("8", true), "RetryInfo stands in the details: {}", last.1);
 }
 
 async fn post(running: &Running, path: &str, coding: &str, body: Vec<u8>) -> u16 {

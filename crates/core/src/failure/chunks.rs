@@ -16,7 +16,7 @@ use crate::trace::{Chunk, StoredEvent, StoredLink, StoredSpan};
 #[derive(Default)]
 pub(super) struct Chunks {
     places: HashMap<(TraceId, *const Sender), usize>,
-    chunks: Vec<(FoundChunk, Chunk)>,
+    gathered: Vec<(FoundChunk, Chunk)>,
     resource_bytes: usize,
 }
 
@@ -67,10 +67,10 @@ impl Chunks {
                 spans: 0,
                 body: vec![],
             };
-            self.chunks.push((found, chunk));
-            self.chunks.len() - 1
+            self.gathered.push((found, chunk));
+            self.gathered.len() - 1
         });
-        let Some((found, chunk)) = self.chunks.get_mut(place) else { return };
+        let Some((found, chunk)) = self.gathered.get_mut(place) else { return };
         found.bounds = (found.bounds.0.min(start), found.bounds.1.max(end));
         found.has_failure |= facts.is_error || tells_of_failure(&span);
         if let Some(entry) = entry.filter(|entry| found.request.as_ref().is_none_or(|(_, longest)| entry.duration_us > *longest)) {
@@ -102,6 +102,6 @@ impl Chunks {
 
     pub(super) fn finish(self) -> Vec<FoundChunk> {
         let encode = |(found, chunk): (FoundChunk, Chunk)| FoundChunk { spans: chunk.spans.len(), body: chunk.encode(), ..found };
-        self.chunks.into_iter().map(encode).collect()
+        self.gathered.into_iter().map(encode).collect()
     }
 }

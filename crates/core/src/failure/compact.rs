@@ -63,7 +63,7 @@ impl Compact {
     }
 
     /// Counts one failure.
-    pub(super) fn count(&mut self, one: CountedOnly) {
+    pub(super) fn count(&mut self, one: &CountedOnly) {
         let sum = self.counted.entry((one.span, one.like, one.minute)).or_insert_with(|| CountedOnly { count: 0, ..one.clone() });
         sum.count += one.count;
         sum.severity = sum.severity.max(one.severity);

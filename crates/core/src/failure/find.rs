@@ -98,7 +98,17 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
                 chunks.add(&sender, &scope, span.clone(), &facts, entry.as_ref(), (clock, bounds));
                 let request = span.parent_id.and_then(|_| entries.get(&(trace_id, span.span_id)));
                 let touches = touched.get(&(trace_id, span.span_id)).copied();
-                let failing = Failing { span: &Arc::new(span), request, touches, sender: &sender, scope: &scope, user, clock, bounds };
+                let failing = Failing {
+                    span: &Arc::new(span),
+                    request,
+                    touches,
+                    sender: &sender,
+                    scope: &scope,
+                    user,
+                    clock,
+                    bounds,
+                    is_crowded: !surplus.is_empty(),
+                };
                 failing.report(surplus, &mut compact, &mut found);
             } else {
                 chunks.add(&sender, &scope, span, &facts, entry.as_ref(), (clock, bounds));
@@ -142,6 +152,8 @@ struct Failing<'a> {
     user: u64,
     clock: Clock,
     bounds: (Timestamp, Timestamp),
+    /// Whether it has more exceptions than are told in full.
+    is_crowded: bool,
 }
 
 impl Failing<'_> {
@@ -190,7 +202,7 @@ impl Failing<'_> {
             found.reports.push(report);
             return;
         }
-        compact.count(CountedOnly {
+        compact.count(&CountedOnly {
             identity: self.sender.identity.clone(),
             trace_id: self.span.trace_id,
             span: self.span.span_id,
@@ -430,7 +442,9 @@ fn span_report(failing: &Failing<'_>, event: Option<&SpanEvent>) -> Report {
     if let Some(what) = failing.touches {
         attributes.insert(names::TOUCHES.to_owned(), what.into());
     }
-    let at_span_end = sent_at.zip(span.end).is_some_and(|(at, end)| end.millis() - at.millis() <= SPAN_END_MS);
+    // On a crowded span each exception is a case of its own, as the items of a batch are, however shortly before its end.
+    let is_near = |(at, end): (Timestamp, Timestamp)| (-SPAN_END_MS..=SPAN_END_MS).contains(&(end.millis() - at.millis()));
+    let at_span_end = !failing.is_crowded && sent_at.zip(span.end).is_some_and(is_near);
     let facts = ReportFacts {
         id: failing.id(event, &parts),
         span: Some(span.span_id),

@@ -110,11 +110,11 @@ impl Fields for AnyValue<'_, '_, '_> {
     fn field<'de, A: MapAccess<'de>>(&mut self, name: &str, map: &mut A) -> Result<(), A::Error> {
         let is_list = matches!(name, "arrayValue" | "array_value");
         if is_list || matches!(name, "kvlistValue" | "kvlist_value") {
-            let mut items = Items { context: self.context, depth: self.depth, is_list, items: vec![], entries: vec![] };
+            let mut items = Items { context: self.context, depth: self.depth, is_list, values: vec![], entries: vec![] };
             map.next_value_seed(Object(&mut items))?;
             self.value = match (self.depth >= MAX_DEPTH, is_list) {
                 (true, _) => Value::String(TOO_DEEP.to_owned()),
-                (false, true) => Value::Array(items.items),
+                (false, true) => Value::Array(items.values),
                 (false, false) => Value::Map(items.entries),
             };
             return Ok(());
@@ -152,7 +152,7 @@ struct Items<'c, 'r, 'm> {
     context: &'c mut Context<'r, 'm>,
     depth: usize,
     is_list: bool,
-    items: Vec<Value>,
+    values: Vec<Value>,
     entries: Vec<(String, Value)>,
 }
 
@@ -167,7 +167,7 @@ impl Fields for Items<'_, '_, '_> {
 
 impl Elements for Items<'_, '_, '_> {
     fn element<'de, A: SeqAccess<'de>>(&mut self, list: &mut A) -> Result<bool, A::Error> {
-        if self.items.len().max(self.entries.len()) >= MAX_ELEMENTS {
+        if self.values.len().max(self.entries.len()) >= MAX_ELEMENTS {
             return Ok(list.next_element::<IgnoredAny>()?.is_some());
         }
         self.context.take(ATTRIBUTE_BYTES)?;
@@ -175,7 +175,7 @@ impl Elements for Items<'_, '_, '_> {
             let mut read = AnyValue { context: self.context, depth: self.depth + 1, value: Value::Empty };
             let stood = list.next_element_seed(Object(&mut read))?;
             let value = read.value;
-            self.items.extend(stood.map(|_| value));
+            self.values.extend(stood.map(|_| value));
             return Ok(stood.is_some());
         }
         let mut entry = Entry::new(self.context, self.depth + 1);

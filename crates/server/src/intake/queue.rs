@@ -232,7 +232,10 @@ async fn write(name: &'static str, writer: Arc<Writer>, line: Arc<Line>, told: m
             }
             Err(error) => {
                 tracing::warn!(%error, requests = batch.len(), "a batch was not stored; its senders are asked to come back");
-                health.failed(name, crate::jobs::cause(&error));
+                // While the database is away, asking it tells.
+                if !error.is_temporary() {
+                    health.failed(name, crate::jobs::cause(&error));
+                }
                 let error = Arc::new(error);
                 batch.iter().map(|_| Err(error.clone())).collect()
             }

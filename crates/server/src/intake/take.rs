@@ -159,3 +159,30 @@ pub(crate) async fn take(
     state.intake.keys.give_back(key.id, bytes);
     Err(answer)
 }
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::no_key(Refusal::NoKey, RpcCode::Unauthenticated, None)]
+    #[case::too_large(Refusal::Body(BodyError::TooLarge(1)), RpcCode::ResourceExhausted, None)]
+    #[case::inflates_too_far(Refusal::Body(BodyError::InflatesTooFar(1)), RpcCode::ResourceExhausted, None)]
+    #[case::holds_too_much(Refusal::Body(BodyError::TooHeavy), RpcCode::ResourceExhausted, None)]
+    #[case::over_the_budget(Refusal::Body(BodyError::OverBudget), RpcCode::Unavailable, Some(2))]
+    #[case::too_slow(Refusal::Body(BodyError::TooSlow(Duration::from_secs(30))), RpcCode::Unavailable, Some(2))]
+    #[case::over_the_quota(Refusal::Quota(7), RpcCode::ResourceExhausted, Some(7))]
+    #[case::away(Refusal::Away, RpcCode::Unavailable, Some(2))]
+    #[case::unusable(Refusal::Unusable("no".to_owned()), RpcCode::InvalidArgument, None)]
+    fn what_may_be_sent_again_says_when_and_what_may_not_is_final(
+        #[case] refusal: Refusal,
+        #[case] code: RpcCode,
+        #[case] retry_after: Option<u64>,
+    ) {
+        assert_eq!((refusal.rpc_code(), refusal.retry_after()), (code, retry_after));
+    }
+}

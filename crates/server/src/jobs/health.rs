@@ -28,6 +28,7 @@ struct Standing {
     /// Failures in a row, and when the first of them was.
     failures: u32,
     failing_since: Option<Timestamp>,
+    last_failed: Timestamp,
     cause: String,
     /// How often it was started again.
     restarts: u64,
@@ -50,6 +51,8 @@ pub(crate) struct Trouble {
 
 /// How often a writer may fail in a row before the service is not ready: one lost race with the database is none.
 const WRITER_FAILURES: u32 = 3;
+/// How long after its last failure a writer may be tried again, in milliseconds: taken out of rotation it would get nothing to succeed with.
+const TRIED_AGAIN_MS: i64 = 30_000;
 
 /// How all writers and jobs are.
 #[derive(Clone, Default)]
@@ -62,7 +65,16 @@ impl Health {
 
     /// Begins to watch one. `patience` is `None` for what has nothing to do at times.
     pub(super) fn watch(&self, name: &'static str, kind: Kind, patience: Option<Duration>) {
-        let standing = Standing { kind, patience, last_done: now(), failures: 0, failing_since: None, cause: String::new(), restarts: 0 };
+        let standing = Standing {
+            kind,
+            patience,
+            last_done: now(),
+            failures: 0,
+            failing_since: None,
+            last_failed: now(),
+            cause: String::new(),
+            restarts: 0,
+        };
         self.standings().insert(name, standing);
     }
 
@@ -78,7 +90,8 @@ impl Health {
         let mut standings = self.standings();
         let Some(standing) = standings.get_mut(name) else { return 0 };
         standing.failures += 1;
-        standing.failing_since.get_or_insert_with(now);
+        standing.last_failed = now();
+        standing.failing_since.get_or_insert(standing.last_failed);
         standing.cause = cause.into();
         standing.failures
     }
@@ -97,9 +110,13 @@ impl Health {
 
     /// Why the service cannot take what senders send, if so.
     pub(crate) fn not_ready(&self, at: Timestamp) -> Option<String> {
-        let troubles = self.troubles(at).into_iter();
-        let mut writers = troubles.filter(|trouble| trouble.kind == Kind::Writer && trouble.failures >= WRITER_FAILURES);
-        writers.next().map(|trouble| format!("{} is down: {}", trouble.name, trouble.says))
+        let standings = self.standings();
+        let down = standings.iter().find(|(_, standing)| {
+            standing.kind == Kind::Writer
+                && standing.failures >= WRITER_FAILURES
+                && at.millis() - standing.last_failed.millis() < TRIED_AGAIN_MS
+        });
+        down.and_then(|(name, standing)| standing.trouble(name, at)).map(|trouble| format!("{} is down: {}", trouble.name, trouble.says))
     }
 }
 
@@ -149,7 +166,8 @@ mod tests {
         health.failed("writer 1", "it panicked");
         assert_eq!(health.not_ready(later), None);
         health.failed("writer 1", "it panicked");
-        assert_eq!(health.not_ready(later).as_deref(), Some("writer 1 is down: it panicked (3 in a row)"));
+        assert_eq!(health.not_ready(now()).as_deref(), Some("writer 1 is down: it panicked (3 in a row)"));
+        assert_eq!(health.not_ready(later), None, "what has not failed for a while is tried again");
         health.done("writer 1");
         health.done("flags");
         assert_eq!((health.not_ready(now()), health.troubles(now())), (None, vec![]));

@@ -2,6 +2,7 @@
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{DateTime, TimeDelta, Utc};
+use futures_util::{StreamExt, TryStreamExt, stream};
 use outcrop_store::markers::{self, Marker};
 use outcrop_store::{Database, StoreError};
 
@@ -94,11 +95,8 @@ pub(super) async fn list_markers(
         .on_main(async move {
             let place = (asked.service.as_deref(), asked.environment.as_deref());
             let rows = markers::list(&database, place, (window.from, window.to), i64::try_from(limit).unwrap_or(i64::MAX)).await?;
-            let mut items = Vec::with_capacity(rows.len());
-            for row in rows {
-                items.push(item(&database, row, now).await?);
-            }
-            Ok(items)
+            let checked = rows.into_iter().map(|row| item(&database, row, now));
+            stream::iter(checked).buffered(super::deploys::CHECKED_AT_ONCE).try_collect().await
         })
         .await?;
     Ok(web::Json(MarkerList { items }))

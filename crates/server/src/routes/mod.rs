@@ -171,3 +171,6 @@ pub(crate) async fn nothing_here() -> HttpResponse {
         "nothing is here; telemetry goes to /v1/traces, /v1/logs and /v1/metrics, the API is described at /api/openapi.json",
     )
 }
+
+#[cfg(test)]
+mod tests;

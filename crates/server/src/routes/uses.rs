@@ -164,12 +164,8 @@ pub(super) async fn report_now(_viewer: Viewer, request: HttpRequest, state: web
     let mut told = state.on_main(async move { report(&database, &scope).await }).await?;
     told.troubles = state.health.troubles(crate::state::now()).iter().map(TroubleItem::from).collect();
     if let Some(trouble) = told.troubles.first() {
-        let sentence = &mut told.sentence;
-        sentence.push_str(&format!(
-            " Outcrop itself is not well: `{}` {}.",
-            trouble.name,
-            if trouble.failures > 0 { "fails" } else { "is late" }
-        ));
+        let how = if trouble.failures > 0 { "fails" } else { "is late" };
+        told.sentence = format!("{} Outcrop itself is not well: `{}` {how}.", told.sentence, trouble.name);
     }
     Ok(web::Json(told))
 }

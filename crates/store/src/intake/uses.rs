@@ -119,9 +119,9 @@ fn join<'a>(instances: &mut BTreeMap<Digest, Instance<'a>>, hash: Digest, new: I
 }
 
 /// Puts instances for which their service has no room into one.
-async fn fold_surplus<'a>(
+async fn fold_surplus(
     connection: &mut PgConnection,
-    instances: &mut BTreeMap<Digest, Instance<'a>>,
+    instances: &mut BTreeMap<Digest, Instance<'_>>,
     reached: &mut Reached,
 ) -> Result<(), StoreError> {
     let services: BTreeSet<i32> = instances.values().map(|instance| instance.service).collect();
