@@ -124,3 +124,27 @@ fn watched(
         }
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn a_listener_that_ends_by_itself_ends_the_service_and_one_that_was_told_to_does_not() {
+        for (ended, said) in [
+            (Ok(()), Some("OTLP/gRPC: it ended by itself")),
+            (Err(std::io::Error::other("no more sockets")), Some("OTLP/gRPC: no more sockets")),
+        ] {
+            let stop = CancellationToken::new();
+            let supervisor = Supervisor::new(stop.clone());
+            watched("OTLP/gRPC", async { ended }, &supervisor).await.unwrap();
+            assert!(stop.is_cancelled());
+            assert_eq!(supervisor.gave_up().as_deref(), said);
+        }
+        let stop = CancellationToken::new();
+        let supervisor = Supervisor::new(stop.clone());
+        stop.cancel();
+        watched("the main listener", async { Ok(()) }, &supervisor).await.unwrap();
+        assert_eq!(supervisor.gave_up(), None);
+    }
+}

@@ -94,3 +94,51 @@ impl Database {
         self.pool.close().await;
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{failing, now, number, of, resource, spans, store, trace, writer};
+
+    #[tokio::test]
+    async fn the_newest_migration_applies_to_a_filled_older_schema() {
+        let url = outcrop_testkit::Postgres::shared().database();
+        let all = sqlx::migrate!();
+        let before = Database::lazy(&url).unwrap();
+        let mut older = sqlx::migrate!();
+        older.migrations = all.migrations.iter().take(all.migrations.len() - 1).cloned().collect::<Vec<_>>().into();
+        older.run(&mut *before.pool.acquire().await.unwrap()).await.unwrap();
+        for statement in [
+            "INSERT INTO service (namespace, name, name_hash) VALUES ('', 'fares', gen_random_uuid())",
+            "INSERT INTO environment (name, name_hash) VALUES ('production', gen_random_uuid())",
+            "INSERT INTO version (service_id, label, label_hash) SELECT id, '2.4.0', gen_random_uuid() FROM service",
+            "INSERT INTO endpoint (service_id, name, name_hash) SELECT id, 'GET /v1/quotes', gen_random_uuid() FROM service",
+            "INSERT INTO error_group (service_id, title, type) SELECT id, 'no tariff', 'TariffMissing' FROM service",
+        ] {
+            sqlx::query(statement).execute(&before.pool).await.unwrap();
+        }
+        let after = Database::open(&url).await.unwrap();
+        let today = now().day();
+        for names in [
+            "SELECT min(used_day)::bigint FROM service",
+            "SELECT min(used_day)::bigint FROM version",
+            "SELECT min(used_day)::bigint FROM endpoint",
+        ] {
+            assert!((today - 1..=today + 1).contains(&number(&after, names).await), "what is there counts as used today");
+        }
+        // A release beside this one still makes names as it did, and what this one sends is taken.
+        sqlx::query("INSERT INTO endpoint (service_id, name, name_hash) SELECT id, 'GET /v1/piers', gen_random_uuid() FROM service")
+            .execute(&before.pool)
+            .await
+            .unwrap();
+        store(&writer(&after), &[spans(vec![of(resource("fares"), vec![failing(trace(1), 1, None, now(), "no tariff")])], now())]).await;
+        // Opened again, nothing is left to do.
+        Database::open(&url).await.unwrap();
+    }
+
+    #[tokio::test]
+    async fn what_cannot_be_opened_says_which_step_failed() {
+        assert!(matches!(Database::open("no url").await, Err(OpenError::Url(_))));
+        assert!(matches!(Database::open("postgres://outcrop@127.0.0.1:1/none").await, Err(OpenError::Connect(_))));
+    }
+}

@@ -238,3 +238,64 @@ async fn holds(database: &Database, error: i32, text: &str, since: DateTime<Utc>
     };
     Ok(errors::one(database, errors::reference(error), &scope).await?.is_some_and(|summary| summary.count > 0))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{database, failing, now, number, of, resource, spans, store, trace, writer};
+
+    #[tokio::test]
+    async fn quiet_ends_by_its_time_or_when_its_condition_holds_and_not_before() {
+        let database = database().await;
+        let writer = writer(&database);
+        let send_at = async |at: outcrop_core::Timestamp, number: u64, message: &str| {
+            store(&writer, &[spans(vec![of(resource("fares"), vec![failing(trace(number), number, None, at, message)])], now())]).await;
+        };
+        let send = async |number: u64, message: &str| send_at(now(), number, message).await;
+        for (at, message) in (1..).zip(["no tariff", "no such sailing", "the quote is stale"]) {
+            send_at(now().plus_millis(-600_000), at, message).await;
+        }
+        let (numbers,): (Vec<i32>,) =
+            sqlx::query_as("SELECT array_agg(id ORDER BY id) FROM error_group").fetch_one(&database.pool).await.unwrap();
+        let [by_time, by_count, never] = numbers[..] else { panic!("{numbers:?}") };
+        let start = Utc::now() - TimeDelta::minutes(4);
+        let quiet = async |error: i32, until: Option<DateTime<Utc>>, condition: Option<&str>| {
+            sqlx::query("INSERT INTO handling (error_id, quiet_until, quiet_where, quiet_at) VALUES ($1, $2, $3, $4)")
+                .bind(error)
+                .bind(until)
+                .bind(condition)
+                .bind(start)
+                .execute(&database.pool)
+                .await
+                .unwrap();
+        };
+        quiet(by_time, Some(start + TimeDelta::minutes(5)), None).await;
+        quiet(by_count, None, Some("count > 1")).await;
+        quiet(never, None, Some("count > 1000")).await;
+        assert_eq!(end_quiet(&database, Utc::now()).await.unwrap(), 0);
+        send(10, "no such sailing").await;
+        assert_eq!(end_quiet(&database, Utc::now() + TimeDelta::seconds(1)).await.unwrap(), 0, "one is not more than one");
+        send(11, "no such sailing").await;
+        assert_eq!(end_quiet(&database, Utc::now() + TimeDelta::seconds(1)).await.unwrap(), 1);
+        assert_eq!(end_quiet(&database, start + TimeDelta::minutes(6)).await.unwrap(), 1);
+        assert_eq!(number(&database, "SELECT count(*) FROM handling WHERE quiet_at IS NOT NULL").await, 1);
+        let said = changes(&database, errors::reference(by_count)).await.unwrap();
+        assert_eq!((said[0].verb.as_str(), said[0].what.as_str(), said[0].by.as_str()), ("speak up", "count > 1", "outcrop"));
+    }
+
+    #[tokio::test]
+    async fn handling_of_one_error_is_read_alone() {
+        let database = database().await;
+        let writer = writer(&database);
+        store(&writer, &[spans(vec![of(resource("fares"), vec![failing(trace(1), 1, None, now(), "no tariff")])], now())]).await;
+        store(&writer, &[spans(vec![of(resource("fares"), vec![failing(trace(2), 2, None, now(), "no such sailing")])], now())]).await;
+        sqlx::query("INSERT INTO handling (error_id, taken_by) SELECT id, 'purser@skerry.example' FROM error_group")
+            .execute(&database.pool)
+            .await
+            .unwrap();
+        assert_eq!(super::of(&database, None).await.unwrap().len(), 2);
+        let (first,): (i32,) = sqlx::query_as("SELECT min(id) FROM error_group").fetch_one(&database.pool).await.unwrap();
+        let one = super::of(&database, Some(first)).await.unwrap();
+        assert_eq!(one.keys().copied().collect::<Vec<_>>(), [first]);
+    }
+}

@@ -234,3 +234,51 @@ pub async fn refused_since(database: &Database, since: DateTime<Utc>, limit: i64
                      ORDER BY last_at DESC, n DESC, hash LIMIT $2";
     Ok(sqlx::query_as(statement).bind(since).bind(limit).fetch_all(&database.pool).await?)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::database;
+
+    fn secret(text: &str) -> Digest {
+        Digest::of(["secret", text])
+    }
+
+    async fn holds(database: &Database, text: &str) -> bool {
+        of_secret(database, secret(text)).await.unwrap().is_some()
+    }
+
+    #[tokio::test]
+    async fn a_rotated_key_takes_both_secrets_for_a_while_and_a_revoked_one_none() {
+        let database = database().await;
+        add(&database, "pier-3", &Bounds::default(), secret("first")).await.unwrap();
+        assert!(matches!(add(&database, "pier-3", &Bounds::default(), secret("other")).await, Err(AccessError::Exists(_))));
+        rotate(&database, "pier-3", secret("second"), 3_600).await.unwrap();
+        assert!(holds(&database, "first").await && holds(&database, "second").await);
+        // Of an earlier rotation the oldest secret ends at once.
+        rotate(&database, "pier-3", secret("third"), 3_600).await.unwrap();
+        assert!(!holds(&database, "first").await && holds(&database, "second").await && holds(&database, "third").await);
+        rotate(&database, "pier-3", secret("fourth"), 0).await.unwrap();
+        assert!(!holds(&database, "third").await && holds(&database, "fourth").await);
+        revoke(&database, "pier-3").await.unwrap();
+        assert!(!holds(&database, "fourth").await);
+        assert!(matches!(revoke(&database, "pier-3").await, Err(AccessError::Missing(_))));
+        assert!(matches!(rotate(&database, "pier-3", secret("fifth"), 60).await, Err(AccessError::Missing(_))));
+        assert!(list(&database).await.unwrap()[0].key.revoked_at.is_some(), "it stays in the list");
+    }
+
+    #[tokio::test]
+    async fn keys_are_looked_up_while_every_reader_is_busy() {
+        let database = database().await;
+        add(&database, "pier-3", &Bounds::default(), secret("first")).await.unwrap();
+        let mut readers = vec![];
+        while let Some(reader) = database.pool.try_acquire() {
+            readers.push(reader);
+        }
+        while let Ok(reader) = tokio::time::timeout(std::time::Duration::from_millis(300), database.pool.acquire()).await {
+            readers.push(reader.unwrap());
+        }
+        assert!(holds(&database, "first").await, "{} readers hold all connections of theirs", readers.len());
+        database.ping().await.unwrap();
+    }
+}

@@ -60,3 +60,25 @@ pub async fn reached_since(database: &Database, since: DateTime<Utc>) -> Result<
     }
     Ok(reached)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{database, now};
+
+    #[tokio::test]
+    async fn limits_are_summed_by_the_hour_and_told_for_a_day() {
+        let database = database().await;
+        let mut connection = database.writing.acquire().await.unwrap();
+        let mut reached = Reached::default();
+        reached.add(7, Limit::Endpoints, 3);
+        reached.add(7, Limit::Endpoints, 4);
+        reached.add(8, Limit::Errors, 1);
+        for at in [now(), now(), now().plus_millis(-26 * 3_600_000)] {
+            reached.store(&mut connection, at).await.unwrap();
+        }
+        let told = reached_since(&database, Utc::now() - chrono::TimeDelta::hours(24)).await.unwrap();
+        assert_eq!(told, BTreeMap::from([(7, vec![(Limit::Endpoints, 14)]), (8, vec![(Limit::Errors, 2)])]));
+        Reached::default().store(&mut connection, now()).await.unwrap();
+    }
+}

@@ -28,7 +28,7 @@ export function NowPage() {
       </p>
       {troubles.map((trouble) => (
         <p key={trouble.name} className="mt-2 text-ochre" role="status">
-          <b>Outcrop itself: {trouble.name}</b> since <time dateTime={trouble.since} title={exact(trouble.since)}>{agoInWords(trouble.since)}</time>: {trouble.says}
+          <b>Outcrop’s own “{trouble.name}”</b>, since <time dateTime={trouble.since} title={exact(trouble.since)}>{agoInWords(trouble.since)}</time>: {trouble.says}.
         </p>
       ))}
       {items.length > 0 && (

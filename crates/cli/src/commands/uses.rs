@@ -183,7 +183,7 @@ pub async fn now(arguments: Now) -> Result<(), Fault> {
         share(report.failed, report.requests)
     ))?;
     for trouble in &report.troubles {
-        line(format!("Outcrop itself: `{}` since {}: {}", trouble.name, time(trouble.since), trouble.says))?;
+        line(format!("Outcrop's own “{}”, since {}: {}.", trouble.name, time(trouble.since), trouble.says))?;
     }
     if report.items.is_empty() {
         return Ok(());

@@ -168,7 +168,11 @@ async fn exceptions_of_future_days_make_no_partitions_and_a_wrong_clock_moves_no
     let missing = |service: &str| {
         services["items"].as_array().unwrap().iter().find(|item| item["service"] == service).unwrap()["missing"].to_string()
     };
-    assert!(missing("sailings").contains("clock 3600 s ahead") && !missing("fares").contains("clock"), "{services}");
+    let ahead = missing("sailings");
+    assert!(
+        (ahead.contains("clock 3600 s ahead") || ahead.contains("clock 3599 s ahead")) && !missing("fares").contains("clock"),
+        "{services}"
+    );
     assert!(missing("ledger").contains("872 failures counted without details"), "{services}");
 }
 

@@ -232,3 +232,34 @@ fn what_pairing_has_forgotten_is_never_taken_for_new() {
     assert_eq!(again.counted.len(), 100, "the newest were not seen before");
     assert_eq!(again.uncertain.len(), 2_000 - 512, "these were forgotten: what is stored must tell");
 }
+
+#[test]
+fn a_large_resource_is_not_repeated_in_every_trace_without_end() {
+    let mut large = Resource::clone(&resource("fares", "pier-3"));
+    large.attributes.0.extend((0..40).map(|n| (format!("skerry.{n}"), Value::String("x".repeat(8_000)))));
+    let large = Arc::new(large);
+    let spans = (1..=20_000_u64).map(|id| Span { trace_id: TraceId(u128::from(id).to_be_bytes()), ..span(id, NOW, vec![]) }).collect();
+    let found = find_in_spans(vec![of(large, spans)], limits());
+    let bytes: usize = found.chunks.iter().map(|chunk| chunk.body.len()).sum();
+    assert_eq!(found.chunks.len(), 20_000);
+    assert!(bytes < 48 << 20, "{bytes}");
+    let last = outcrop_core::trace::Chunk::decode(&found.chunks[19_999].body).unwrap();
+    assert_eq!(last.resource.text(&["host.name"]), Some("pier-3"), "who sent it is never left out");
+}
+
+#[test]
+fn a_sampled_request_keeps_what_can_be_compared() {
+    let mut entry = span(7, NOW, vec![]);
+    entry.is_error = false;
+    entry.attributes =
+        [("http.route", Value::String("/v1/quotes".to_owned())), ("skerry.body", Value::String("x".repeat(5_000)))].into_iter().collect();
+    let spans = (1..=64).map(|id| Span { span_id: SpanId(id), ..entry.clone() }).collect();
+    let found = find_in_spans(vec![of(resource("fares", "pier-3"), spans)], limits());
+    let sampled: Vec<_> = found.spans.iter().filter_map(|span| span.entry.as_ref()?.sampled.as_ref()).collect();
+    assert!((4..40).contains(&sampled.len()), "one in four, by the hash of the ids: {}", sampled.len());
+    let told = sampled[0].to_json();
+    assert_eq!(
+        (told["http.route"].as_str(), told["host.name"].as_str(), told.get("skerry.body")),
+        (Some("/v1/quotes"), Some("pier-3"), None)
+    );
+}

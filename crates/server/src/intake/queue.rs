@@ -166,7 +166,7 @@ impl Intake {
             Arc::new(Writer::new(database.clone(), render).keeping_logs(settings.log_days).keeping_bodies(settings.bodies_per_minute));
         for name in WRITERS {
             let (writer, line, told, health) = (writer.clone(), line.clone(), told.clone(), supervisor.health().clone());
-            supervisor.keep(name, Kind::Writer, move || write(name, writer.clone(), line.clone(), told.clone(), health.clone()));
+            supervisor.keep(name, Kind::Writer, move || apart(write(name, writer.clone(), line.clone(), told.clone(), health.clone())));
         }
         let cores = std::thread::available_parallelism().map_or(1, usize::from);
         let intake = Self {
@@ -213,6 +213,17 @@ impl Intake {
 
 /// How long a commit may take before the sender is told to come back; receipts make that harmless.
 const MAX_COMMIT: Duration = Duration::from_secs(25);
+
+/// Runs a writer on a thread of its own: between two statements it sums and encodes all rows of a batch, and whatever the runtime has
+/// queued behind that would wait for it.
+async fn apart(writer: impl Future<Output = ()> + Send + 'static) {
+    let runtime = tokio::runtime::Handle::current();
+    if let Err(error) = tokio::task::spawn_blocking(move || runtime.block_on(writer)).await
+        && let Ok(panic) = error.try_into_panic()
+    {
+        std::panic::resume_unwind(panic);
+    }
+}
 
 async fn write(name: &'static str, writer: Arc<Writer>, line: Arc<Line>, told: mpsc::Sender<Committed>, health: crate::jobs::Health) {
     loop {
@@ -272,5 +283,75 @@ fn committed(batch: &[Submission]) -> Committed {
         batches: batch.len() as u64,
         reports: found().map(|found| found.reports.len() as u64).sum(),
         services: services.into_iter().map(str::to_owned).collect(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn queued(key: i32, rows: usize, budget: &Budget) -> (Queued, oneshot::Receiver<Answer>) {
+        let (answer, answered) = oneshot::channel();
+        let submission = Submission {
+            receipt: Digest::of([format!("{key}/{rows}").as_str()]),
+            key,
+            received: outcrop_core::Timestamp(0),
+            found: Arc::default(),
+        };
+        let held = futures_util::FutureExt::now_or_never(budget.take(Digest([7; 16]), 1)).unwrap().unwrap();
+        (Queued { submission, rows, held, answer }, answered)
+    }
+
+    fn keys(batch: &[Queued]) -> Vec<(i32, usize)> {
+        batch.iter().map(|queued| (queued.submission.key, queued.rows)).collect()
+    }
+
+    #[tokio::test]
+    async fn a_batch_takes_turns_and_stays_small_and_a_large_request_goes_alone() {
+        let (line, budget) = (Line::default(), Budget::new(1 << 20));
+        for (key, rows) in [(1, 50_000), (1, 60_000), (1, 10), (2, 3_000), (2, 3_000), (3, 5)] {
+            assert!(line.push(queued(key, rows, &budget).0));
+        }
+        assert_eq!(keys(&line.take().await), [(1, 50_000)]);
+        // While a writer is at a large one, the other finds small ones of other keys, in turn.
+        assert_eq!(keys(&line.take().await), [(2, 3_000), (3, 5)]);
+        assert_eq!(keys(&line.take().await), [(2, 3_000)]);
+        line.done(true);
+        assert_eq!(keys(&line.take().await), [(1, 60_000)]);
+        line.done(true);
+        assert_eq!(keys(&line.take().await), [(1, 10)]);
+    }
+
+    #[tokio::test]
+    async fn a_closed_line_takes_nothing_more_and_is_drained_to_the_last_request() {
+        let (line, budget) = (Arc::new(Line::default()), Budget::new(1 << 20));
+        assert!(line.push(queued(1, 10, &budget).0));
+        let waiting = tokio::spawn({
+            let line = line.clone();
+            async move {
+                let mut taken = 0;
+                loop {
+                    let batch = line.take().await;
+                    if batch.is_empty() {
+                        return taken;
+                    }
+                    taken += batch.len();
+                    line.done(false);
+                }
+            }
+        });
+        assert!(line.push(queued(2, 10, &budget).0));
+        line.close();
+        assert!(!line.push(queued(3, 10, &budget).0), "its sender is asked to come back");
+        assert_eq!(waiting.await.unwrap(), 2);
+    }
+
+    #[tokio::test]
+    async fn requests_of_one_key_wait_up_to_a_number() {
+        let (line, budget) = (Line::default(), Budget::new(64 << 20));
+        let pushed = (0..QUEUED + 5).filter(|_| line.push(queued(1, 1, &budget).0)).count();
+        assert_eq!(pushed, QUEUED);
+        assert!(line.push(queued(2, 1, &budget).0), "another key still finds room");
+        assert_eq!(line.take().await.len(), BATCH);
     }
 }

@@ -124,8 +124,9 @@ impl Standing {
     fn trouble(&self, name: &'static str, at: Timestamp) -> Option<Trouble> {
         let trouble = |says: String, since: Timestamp| Trouble { name, kind: self.kind, says, since, failures: self.failures };
         if let Some(since) = self.failing_since {
-            let again = if self.restarts > 0 { format!("; started again {} times", self.restarts) } else { String::new() };
-            return Some(trouble(format!("{} ({} in a row{again})", self.cause, self.failures), since));
+            let times = |n: u64| if n == 1 { "once".to_owned() } else { format!("{n} times") };
+            let again = if self.restarts > 0 { format!(", started again {}", times(self.restarts)) } else { String::new() };
+            return Some(trouble(format!("failed {} in a row{again}: {}", times(self.failures.into()), self.cause), since));
         }
         let silent_ms = at.millis() - self.last_done.millis();
         let is_late = self.patience.is_some_and(|patience| silent_ms > i64::try_from(patience.as_millis()).unwrap_or(i64::MAX));
@@ -139,9 +140,7 @@ pub(crate) fn cause(error: &StoreError) -> &'static str {
         StoreError::Away(_) => "the database does not answer",
         StoreError::TooLong(_) => "the database takes too long",
         StoreError::Repeat(_) => "other transactions stand in the way",
-        StoreError::Data(_) | StoreError::Unusable(_) | StoreError::Ambiguous(_) | StoreError::Other(_) => {
-            "it failed; the service's log has the cause"
-        }
+        StoreError::Data(_) | StoreError::Unusable(_) | StoreError::Ambiguous(_) | StoreError::Other(_) => "Outcrop's log has the cause",
     }
 }
 
@@ -166,7 +165,7 @@ mod tests {
         health.failed("writer 1", "it panicked");
         assert_eq!(health.not_ready(later), None);
         health.failed("writer 1", "it panicked");
-        assert_eq!(health.not_ready(now()).as_deref(), Some("writer 1 is down: it panicked (3 in a row)"));
+        assert_eq!(health.not_ready(now()).as_deref(), Some("writer 1 is down: failed 3 times in a row: it panicked"));
         assert_eq!(health.not_ready(later), None, "what has not failed for a while is tried again");
         health.done("writer 1");
         health.done("flags");

@@ -53,7 +53,7 @@ impl Supervisor {
                 match tokio::spawn(start()).await {
                     Ok(()) => return,
                     Err(error) => {
-                        let failures = this.health.failed(name, "it panicked; the service's log has the cause");
+                        let failures = this.health.failed(name, "it panicked; Outcrop's log has the cause");
                         tracing::error!(%error, failures, "{name} ended; it is started again");
                         if kind == Kind::Writer && failures >= MOST_RESTARTS {
                             this.give_up(format!("{name} failed {failures} times in a row"));
@@ -88,7 +88,7 @@ impl Supervisor {
                         wait(failures)
                     }
                     Err(error) => {
-                        let failures = this.health.failed(name, "it panicked; the service's log has the cause");
+                        let failures = this.health.failed(name, "it panicked; Outcrop's log has the cause");
                         tracing::error!(%error, failures, "the job `{name}` panicked; it is started again");
                         this.health.restarted(name);
                         wait(failures)

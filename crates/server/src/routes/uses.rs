@@ -165,7 +165,7 @@ pub(super) async fn report_now(_viewer: Viewer, request: HttpRequest, state: web
     told.troubles = state.health.troubles(crate::state::now()).iter().map(TroubleItem::from).collect();
     if let Some(trouble) = told.troubles.first() {
         let how = if trouble.failures > 0 { "fails" } else { "is late" };
-        told.sentence = format!("{} Outcrop itself is not well: `{}` {how}.", told.sentence, trouble.name);
+        told.sentence = format!("{} Outcrop's own job “{}” {how}.", told.sentence, trouble.name);
     }
     Ok(web::Json(told))
 }

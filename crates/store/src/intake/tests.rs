@@ -338,3 +338,84 @@ async fn a_statement_that_takes_too_long_is_tried_with_less_at_once() {
     let error = StoreError::from(sqlx::query("SELECT pg_sleep(9)").execute(&mut *connection).await.unwrap_err());
     assert!(matches!(error, StoreError::TooLong(_)) && error.is_temporary(), "{error}");
 }
+
+/// Counts the statements that are sent to a database.
+struct Statements(std::sync::atomic::AtomicUsize);
+
+impl tracing::Subscriber for Statements {
+    fn enabled(&self, metadata: &tracing::Metadata<'_>) -> bool {
+        metadata.target() == "sqlx::query"
+    }
+
+    fn new_span(&self, _: &tracing::span::Attributes<'_>) -> tracing::span::Id {
+        tracing::span::Id::from_u64(1)
+    }
+
+    fn record(&self, _: &tracing::span::Id, _: &tracing::span::Record<'_>) {}
+
+    fn record_follows_from(&self, _: &tracing::span::Id, _: &tracing::span::Id) {}
+
+    fn event(&self, _: &tracing::Event<'_>) {
+        self.0.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+    }
+
+    fn enter(&self, _: &tracing::span::Id) {}
+
+    fn exit(&self, _: &tracing::span::Id) {}
+}
+
+#[tokio::test]
+async fn a_batch_makes_as_many_round_trips_however_many_names_it_holds() {
+    let database = database().await;
+    let statements = std::sync::Arc::new(Statements(std::sync::atomic::AtomicUsize::new(0)));
+    let _counting = tracing::subscriber::set_default(statements.clone());
+    let mut counts = vec![];
+    for (round, names) in [(0_u64, 2_u64), (1, 600)] {
+        let group = |n: u64| {
+            let number = round * 10_000 + n;
+            let name = format!("service-{round}-{n}");
+            let resource = resource_of(&[
+                ("service.name", &name),
+                ("service.version", &name),
+                ("deployment.environment.name", &format!("e-{}", n % 200)),
+            ]);
+            let mut call = failing(trace(number), number + 1, None, now(), &format!("fault {number}"));
+            call.name = format!("GET /v1/{number}");
+            of(resource, vec![call])
+        };
+        let writer = writer(&database);
+        writer.prepare(now()).await.unwrap();
+        let request = spans((0..names).map(group).collect(), now());
+        let before = statements.0.load(std::sync::atomic::Ordering::Relaxed);
+        store(&writer, &[request]).await;
+        counts.push(statements.0.load(std::sync::atomic::Ordering::Relaxed) - before);
+    }
+    assert!(counts[0] > 10, "statements are counted: {counts:?}");
+    assert!(counts[1] <= counts[0] + 4, "{counts:?}");
+}
+
+#[tokio::test]
+async fn two_processes_that_meet_the_same_new_names_at_once_make_each_once() {
+    let database = database().await;
+    let request = |number: u64| {
+        let group = |n: u64| {
+            of(resource(&format!("service-{n}")), vec![failing(trace(number * 100 + n), number * 100 + n + 1, None, now(), "no berth")])
+        };
+        spans((0..50).map(group).collect(), now())
+    };
+    let tasks = [1, 2, 3].map(|number| {
+        let database = database.clone();
+        tokio::spawn(async move { store(&writer(&database), &[request(number)]).await })
+    });
+    for task in tasks {
+        task.await.unwrap();
+    }
+    for (counting, expected) in [
+        ("SELECT count(*) FROM service", 50),
+        ("SELECT count(*) FROM cause WHERE id IN (SELECT cause_id FROM sighted)", 50),
+        ("SELECT count(*) FROM version", 50),
+    ] {
+        assert_eq!(number(&database, counting).await, expected, "{counting}");
+    }
+    assert_eq!(counted(&database).await, 150);
+}
