@@ -34,6 +34,8 @@ use crate::state::State;
 const MAX_CONNECTIONS: usize = 2_048;
 /// Calls at once on a connection: an exporter has one under way, a collector a few.
 const MAX_STREAMS: u32 = 64;
+/// How long to wait after a connection could not be accepted.
+const ACCEPT_AGAIN: Duration = Duration::from_millis(50);
 /// How often a silent connection is asked whether the other side is still there, and how long it may take to answer.
 const ALIVE_EVERY: Duration = Duration::from_mins(1);
 const ALIVE_WITHIN: Duration = Duration::from_secs(20);
@@ -48,6 +50,10 @@ pub(crate) async fn serve(listener: std::net::TcpListener, state: State, stop: C
     let incoming = stream::unfold((listener, places), |(listener, places)| async move {
         let place = places.clone().acquire_owned().await.ok()?;
         let accepted = listener.accept().await.map(|(stream, _)| Connection { stream, _place: place });
+        if accepted.is_err() {
+            // No socket was free: asked again at once it would answer the same.
+            tokio::time::sleep(ACCEPT_AGAIN).await;
+        }
         Some((accepted, (listener, places)))
     });
     Server::builder()

@@ -212,13 +212,14 @@ async fn read_again(connection: &mut PgConnection, traces: &[Uuid]) -> Result<Re
     }
 }
 
-/// Reads the chunks of several traces, as many as fit into the room for one.
+/// Reads the chunks of several traces, as many as fit into the room for one, and says whether anything is left out.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn read_all(database: &Database, traces: &[Uuid]) -> Result<HashMap<Uuid, Vec<Chunk>>, StoreError> {
+pub async fn read_all(database: &Database, traces: &[Uuid]) -> Result<(HashMap<Uuid, Vec<Chunk>>, bool), StoreError> {
     let mut connection = database.pool.acquire().await?;
-    Ok(read_again(&mut connection, traces).await?.chunks)
+    let read = read_again(&mut connection, traces).await?;
+    Ok((read.chunks, read.is_cut))
 }
 
 /// An occurrence in a trace.
@@ -584,7 +585,8 @@ mod tests {
         let spans: usize = read_trace.chunks.iter().map(|chunk| chunk.spans.len()).sum();
         assert!(read_trace.is_cut);
         assert_eq!(i64::try_from(spans).unwrap(), MAX_SPANS);
-        let all = read_all(&database, &[Uuid::from_bytes(trace(5).0)]).await.unwrap();
+        let (all, is_cut) = read_all(&database, &[Uuid::from_bytes(trace(5).0)]).await.unwrap();
+        assert!(is_cut);
         assert_eq!(all.values().flatten().map(|chunk| chunk.spans.len()).sum::<usize>(), spans);
     }
 

@@ -253,7 +253,7 @@ pub async fn learn_services(database: &Database, now: DateTime<Utc>) -> Result<u
     let ids: Vec<(Uuid,)> =
         sqlx::query_as(AssertSqlSafe(statement)).bind(services).bind(until).bind(LOOKED_AT).fetch_all(&mut *transaction).await?;
     let ids: Vec<Uuid> = ids.into_iter().map(|(id,)| id).collect();
-    let chunks = traces::read_all(database, &ids).await?;
+    let (chunks, _) = traces::read_all(database, &ids).await?;
     let mut behind: BTreeMap<(String, String), String> = BTreeMap::new();
     for trace in chunks.into_values().map(Trace::new).filter(|trace| trace.spans.len() <= LARGEST) {
         behind.extend(services_behind(&trace));

@@ -2035,6 +2035,8 @@ export interface components {
         LeadUp: {
             /** @description Where it was taken from: `trace`, `instance` (what the same instance wrote in the ten seconds before), `nothing`. */
             from: string;
+            /** @description Whether the trace holds more than was read of it. */
+            is_cut: boolean;
             /** @description Earlier steps that are not shown. */
             left_out: number;
             /** @description The steps in the order of time; the failure itself comes after the last. */

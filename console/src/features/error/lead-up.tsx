@@ -18,6 +18,7 @@ export function LeadUp({ occurrence }: { occurrence: OccurrenceDetail }) {
       {leadUp.data && (
         <>
           {leadUp.data.from === "nothing" && <p className="text-faint">{occurrence.trace_id ? "No span or log line of this request before the failure is stored." : "It came without a trace, and its instance wrote nothing in the ten seconds before."}</p>}
+          {leadUp.data.is_cut && <p className="text-ochre">This trace is too large to be read whole: some steps may be missing.</p>}
           {leadUp.data.from === "instance" && <p className="text-faint">It came without a trace: this is what the same instance wrote in the ten seconds before.</p>}
           {leadUp.data.left_out > 0 && <p className="text-faint">{counted(leadUp.data.left_out, "earlier step", "earlier steps")} left out.</p>}
           <ol className="border-l-2 border-line">

@@ -166,17 +166,17 @@ pub(super) async fn show_lead_up(_viewer: Viewer, path: web::Path<String>, state
     let found = state
         .on_main(async move {
             let Some(place) = occurrences::place(&database, id).await? else { return Ok(None) };
-            let (chunks, lines) = match place.trace_id {
+            let ((chunks, is_cut), lines) = match place.trace_id {
                 Some(trace) => futures_util::try_join!(
                     traces::read_all(&database, std::slice::from_ref(&trace)),
                     logs::of_trace(&database, trace, place.at() + TimeDelta::seconds(1))
                 )?,
-                None => (HashMap::new(), logs::of_instance(&database, id).await?),
+                None => ((HashMap::new(), false), logs::of_instance(&database, id).await?),
             };
-            Ok(Some((place, chunks, lines)))
+            Ok(Some((place, chunks, lines, is_cut)))
         })
         .await?;
-    let (place, mut chunks, lines) =
+    let (place, mut chunks, lines, is_cut) =
         found.ok_or_else(|| ApiError::NotFound(format!("there is no occurrence {id}; it may be past its retention")))?;
     let trace = Trace::new(place.trace_id.and_then(|trace| chunks.remove(&trace)).unwrap_or_default());
     let seen: Vec<LineSeen> = lines
@@ -223,5 +223,5 @@ pub(super) async fn show_lead_up(_viewer: Viewer, path: web::Path<String>, state
             times: step.times,
         })
         .collect();
-    Ok(web::Json(LeadUp { from: from.to_owned(), steps, left_out }))
+    Ok(web::Json(LeadUp { from: from.to_owned(), steps, left_out, is_cut }))
 }

@@ -257,9 +257,13 @@ pub(super) async fn list_slow(_viewer: Viewer, request: HttpRequest, state: web:
     let database = state.database.clone();
     let (requests, mut chunks) = state
         .on_main(async move {
-            let requests = traffic::requests(&database, &scope, &wanted, LOOKED_AT).await?;
+            let mut requests = traffic::requests(&database, &scope, &wanted, LOOKED_AT).await?;
             let ids: Vec<_> = requests.iter().map(|request| request.trace_id).collect();
-            let chunks = traces::read_all(&database, &ids).await?;
+            let (chunks, is_cut) = traces::read_all(&database, &ids).await?;
+            if is_cut {
+                // What there was no room for was not looked at, and says nothing.
+                requests.retain(|request| chunks.get(&request.trace_id).is_some_and(|chunks| !chunks.is_empty()));
+            }
             Ok((requests, chunks))
         })
         .await?;

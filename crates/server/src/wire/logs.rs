@@ -125,6 +125,8 @@ pub struct LeadUp {
     pub steps: Vec<LeadUpStep>,
     /// Earlier steps that are not shown.
     pub left_out: usize,
+    /// Whether the trace holds more than was read of it.
+    pub is_cut: bool,
 }
 
 /// One thing that happened before a failure.

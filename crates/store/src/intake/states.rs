@@ -118,7 +118,8 @@ async fn count_alone<'a>(
     now: Timestamp,
     work: &mut Work<'a>,
 ) -> Result<Vec<&'a Report>, StoreError> {
-    let known = stored(connection, reports, now.plus_millis(1)).await?;
+    // Received by any instance, whose clock may be ahead of this one's.
+    let known = stored(connection, reports, now.plus_millis(STATE_KEPT_MS)).await?;
     let new = reports.iter().filter(|id| !known.contains(id)).filter_map(|id| prepared.reports.get(id));
     let mut counted = vec![];
     for numbered in new {
