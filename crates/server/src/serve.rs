@@ -7,7 +7,7 @@ use outcrop_store::{Database, OpenError};
 use tokio::runtime::Handle;
 use tokio_util::sync::CancellationToken;
 
-use crate::intake::Intake;
+use crate::intake::{Closing, Intake};
 use crate::jobs::{Kind, Supervisor, rounds};
 use crate::state::State;
 use crate::{Settings, routes};
@@ -55,6 +55,7 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
     let supervisor = Supervisor::new(stop.clone());
     let (told, telling) = tokio::sync::mpsc::channel(LIVE_QUEUE);
     let (intake, writer) = Intake::start(&database, &settings, &told, &supervisor);
+    let _closing = Closing(intake.line.clone());
     drop(told);
     // Before the first request is taken: a rule that came too late would make errors that are not.
     intake.read_rules(&database).await?;

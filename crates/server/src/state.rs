@@ -63,7 +63,7 @@ pub(crate) fn now() -> Timestamp {
 #[cfg(test)]
 impl State {
     /// The state of a service on a database of its own, with its writers running and no jobs.
-    pub(crate) async fn for_tests(change: impl FnOnce(&mut Settings)) -> (Self, crate::jobs::Supervisor) {
+    pub(crate) async fn for_tests(change: impl FnOnce(&mut Settings)) -> (Self, crate::jobs::Supervisor, crate::intake::Closing) {
         let url = outcrop_testkit::Postgres::shared().database();
         let mut settings = Settings::new(url);
         change(&mut settings);
@@ -74,7 +74,8 @@ impl State {
         let (intake, _) = Intake::start(&database, &settings, &told, &supervisor);
         let (live, _) = broadcast::channel(1);
         let health = supervisor.health().clone();
-        (Self { settings, database, intake, main: Handle::current(), live, health, stop }, supervisor)
+        let closing = crate::intake::Closing(intake.line.clone());
+        (Self { settings, database, intake, main: Handle::current(), live, health, stop }, supervisor, closing)
     }
 
     /// Makes a sender key and returns its secret.

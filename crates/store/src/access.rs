@@ -182,3 +182,72 @@ pub async fn set_password(database: &Database, email: &str, password_hash: &str,
     .await?;
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{database, number};
+
+    fn secret(text: &str) -> Digest {
+        Digest::of(["secret", text])
+    }
+
+    #[tokio::test]
+    async fn a_session_ends_by_sign_out_by_time_and_by_a_new_password_elsewhere() {
+        let database = database().await;
+        add_member(&database, "purser@skerry.example", "engineer", "hash").await.unwrap();
+        assert!(matches!(add_member(&database, "purser@skerry.example", "viewer", "other").await, Err(AccessError::Exists(_))));
+        let member = credentials(&database, "purser@skerry.example").await.unwrap().unwrap();
+        assert!(credentials(&database, "nobody@skerry.example").await.unwrap().is_none());
+        let who = async |session: &str| member_of_session(&database, secret(session)).await.unwrap().map(|member| member.role);
+        for session in ["on the bridge", "in the office", "at home"] {
+            begin_session(&database, member.id, secret(session), secret("attempt")).await.unwrap();
+            assert_eq!(who(session).await.as_deref(), Some("engineer"));
+        }
+        end_session(&database, secret("at home")).await.unwrap();
+        assert_eq!(who("at home").await, None);
+        set_password(&database, "purser@skerry.example", "new hash", secret("on the bridge")).await.unwrap();
+        assert_eq!((who("in the office").await, who("on the bridge").await.as_deref()), (None, Some("engineer")));
+        sqlx::query("UPDATE session SET expires_at = now() - interval '1 second'").execute(&database.pool).await.unwrap();
+        assert_eq!(who("on the bridge").await, None);
+        // The next sign-in clears away what has expired.
+        begin_session(&database, member.id, secret("again"), secret("attempt")).await.unwrap();
+        assert_eq!(number(&database, "SELECT count(*) FROM session").await, 1);
+    }
+
+    #[tokio::test]
+    async fn guesses_wait_ever_longer_and_are_forgotten_by_success_or_an_hour_of_quiet() {
+        let database = database().await;
+        add_member(&database, "purser@skerry.example", "engineer", "hash").await.unwrap();
+        let member = credentials(&database, "purser@skerry.example").await.unwrap().unwrap();
+        let attempt = secret("purser@skerry.example");
+        let mut waits = vec![];
+        for _ in 0..10 {
+            note_failed_sign_in(&database, attempt).await.unwrap();
+            waits.push(sign_in_wait(&database, attempt).await.unwrap());
+        }
+        assert_eq!(waits, [0, 0, 2, 4, 8, 16, 32, 60, 60, 60]);
+        assert_eq!(sign_in_wait(&database, secret("another")).await.unwrap(), 0, "others are not held up");
+        sqlx::query("UPDATE sign_in_failure SET last_at = now() - interval '61 minutes'").execute(&database.pool).await.unwrap();
+        note_failed_sign_in(&database, attempt).await.unwrap();
+        assert_eq!(sign_in_wait(&database, attempt).await.unwrap(), 0, "it counts as the first");
+        begin_session(&database, member.id, secret("session"), attempt).await.unwrap();
+        assert_eq!(number(&database, "SELECT count(*) FROM sign_in_failure").await, 0);
+    }
+
+    #[tokio::test]
+    async fn a_token_is_its_members_and_a_pipelines_is_good_for_deploys_alone() {
+        let database = database().await;
+        add_member(&database, "purser@skerry.example", "viewer", "hash").await.unwrap();
+        add_token(&database, "purser@skerry.example", secret("own"), false).await.unwrap();
+        add_token(&database, "purser@skerry.example", secret("pipeline"), true).await.unwrap();
+        assert!(matches!(add_token(&database, "nobody@skerry.example", secret("none"), false).await, Err(AccessError::Missing(_))));
+        let of =
+            async |token: &str| member_of_token(&database, secret(token)).await.unwrap().map(|member| (member.role, member.is_pipeline));
+        assert_eq!(of("own").await, Some(("viewer".to_owned(), false)));
+        assert_eq!(of("pipeline").await, Some(("viewer".to_owned(), true)));
+        assert_eq!(of("guess").await, None);
+        sqlx::query("UPDATE token SET revoked_at = now()").execute(&database.pool).await.unwrap();
+        assert_eq!((of("own").await, of("pipeline").await), (None, None));
+    }
+}

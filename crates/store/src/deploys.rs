@@ -728,6 +728,69 @@ pub const CHARGED: TimeDelta = TimeDelta::hours(24);
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::testing::{database, failing, now, of, resource, span, spans, store, trace, writer};
+
+    fn announced(version: &str, at: DateTime<Utc>) -> NewDeploy {
+        NewDeploy {
+            service: "fares".to_owned(),
+            environment: "production".to_owned(),
+            version: version.to_owned(),
+            at,
+            ended_at: None,
+            share: None,
+            instance_group: None,
+            revision: String::new(),
+            link: String::new(),
+            by: "pipeline".to_owned(),
+        }
+    }
+
+    #[tokio::test]
+    async fn a_deploy_is_found_by_its_version_and_counts_its_own_requests() {
+        let database = database().await;
+        let start = Utc::now() - TimeDelta::minutes(10);
+        record(&database, &announced("2.4.0", start)).await.unwrap();
+        let requests =
+            (1..=20).map(|n| if n % 4 == 0 { failing(trace(n), n, None, now(), "no tariff") } else { span(trace(n), n, None, now()) });
+        store(&writer(&database), &[spans(vec![of(resource("fares"), requests.collect())], now())]).await;
+        let deploy = of_version(&database, "fares", "2.4.0", "production").await.unwrap().unwrap();
+        assert!(deploy.announced && deploy.version == "2.4.0", "{deploy:?}");
+        let until = Utc::now() + TimeDelta::minutes(1);
+        assert_eq!(traffic(&database, &deploy, (start, until), Some("2.4.0")).await.unwrap(), (20, 5));
+        assert_eq!(traffic(&database, &deploy, (start, until), Some("2.3.9")).await.unwrap(), (0, 0));
+        assert!(of_version(&database, "fares", "2.4.1", "production").await.unwrap().is_none());
+        assert!(of_version(&database, "nobody", "2.4.0", "production").await.unwrap().is_none());
+        // Said again of the same time, the last word holds.
+        record(&database, &NewDeploy { link: "https://ci.skerry.example/7".to_owned(), ..announced("2.4.0", start) }).await.unwrap();
+        let listed = list(&database, (Some("fares"), None), (start - TimeDelta::hours(1), until), 10).await.unwrap();
+        assert_eq!(listed.iter().map(|deploy| deploy.link.as_str()).collect::<Vec<_>>(), ["https://ci.skerry.example/7"]);
+    }
+
+    #[tokio::test]
+    async fn failures_under_the_other_error_since_a_deploy_are_told_of_it_alone() {
+        let database = database().await;
+        record(&database, &announced("2.4.0", Utc::now() - TimeDelta::minutes(10))).await.unwrap();
+        let send = async |number: u64, message: &str| {
+            store(
+                &writer(&database),
+                &[spans(vec![of(resource("fares"), vec![failing(trace(number), number, None, now(), message)])], now())],
+            )
+            .await;
+        };
+        send(1, "no tariff").await;
+        let deploy = of_version(&database, "fares", "2.4.0", "production").await.unwrap().unwrap();
+        assert!(!has_untold_errors(&database, &deploy).await.unwrap());
+        sqlx::query("INSERT INTO error_group (service_id, title, type) SELECT $1, 'fault', '' FROM generate_series(1, $2)")
+            .bind(deploy.service_id)
+            .bind(i32::try_from(crate::causes::MAX_ERRORS).unwrap())
+            .execute(&database.pool)
+            .await
+            .unwrap();
+        send(2, "the ramp is up").await;
+        assert!(has_untold_errors(&database, &deploy).await.unwrap());
+        let later = Deploy { at: Utc::now() + TimeDelta::hours(1), ..deploy };
+        assert!(!has_untold_errors(&database, &later).await.unwrap(), "what was before says nothing of it");
+    }
 
     #[test]
     fn data_that_is_late_again_and_again_has_the_past_told_ever_more_rarely() {

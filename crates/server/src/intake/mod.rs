@@ -23,6 +23,7 @@ pub(crate) use body::{BodyError, Coding, READ_WITHIN, inflate, read};
 pub(crate) use budget::{Budget, Held};
 pub(crate) use keys::Keys;
 pub(crate) use notes::{Notes, Origin};
+pub(crate) use queue::Closing;
 pub use queue::Intake;
 pub(crate) use take::{Refusal, Sender, authenticate, note, take};
 

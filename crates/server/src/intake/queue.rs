@@ -104,6 +104,15 @@ impl Line {
     }
 }
 
+/// Closes the line when it is dropped: the writers' threads end then, and with them the process, however it came to stop.
+pub(crate) struct Closing(pub Arc<Line>);
+
+impl Drop for Closing {
+    fn drop(&mut self) {
+        self.0.close();
+    }
+}
+
 impl State {
     /// The next requests in turn, of few rows together; a large one alone.
     fn batch(&mut self) -> Vec<Queued> {

@@ -40,7 +40,7 @@ async fn answer(state: &State, request: TestRequest) -> (StatusCode, Option<Stri
 
 #[tokio::test]
 async fn what_is_taken_refused_and_too_much_is_answered_in_the_protocols_form() {
-    let (state, _supervisor) = State::for_tests(|settings| settings.max_body_bytes = 4_096).await;
+    let (state, _supervisor, _closing) = State::for_tests(|settings| settings.max_body_bytes = 4_096).await;
     let key = state.key("pier-3", bounds(None)).await;
     let (status, _, said) = answer(&state, post("/v1/logs", &key, logs("no tariff").to_string())).await;
     assert_eq!((status, said), (StatusCode::OK, json!({})));
@@ -55,7 +55,7 @@ async fn what_is_taken_refused_and_too_much_is_answered_in_the_protocols_form() 
 
 #[tokio::test]
 async fn what_an_outage_refuses_is_not_taken_from_what_a_key_may_send() {
-    let (state, _supervisor) = State::for_tests(|_| {}).await;
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
     let body = logs("no tariff").to_string();
     let key = state.key("pier-3", bounds(Some(i64::try_from(body.len()).unwrap() * 2))).await;
     assert_eq!(answer(&state, post("/v1/logs", &key, body.clone())).await.0, StatusCode::OK);
@@ -68,7 +68,7 @@ async fn what_an_outage_refuses_is_not_taken_from_what_a_key_may_send() {
 
 #[tokio::test]
 async fn readiness_covers_the_writers_and_names_jobs_without_failing_for_them() {
-    let (state, supervisor) = State::for_tests(|_| {}).await;
+    let (state, supervisor, _closing) = State::for_tests(|_| {}).await;
     let ready = async || answer(&state, TestRequest::get().uri("/readyz")).await;
     assert_eq!(ready().await, (StatusCode::OK, None, json!({"ready": true, "troubles": []})));
     supervisor
@@ -94,7 +94,7 @@ async fn readiness_covers_the_writers_and_names_jobs_without_failing_for_them() 
 
 #[tokio::test]
 async fn a_key_that_is_known_is_trusted_while_the_database_is_away_and_a_guess_is_not() {
-    let (state, _supervisor) = State::for_tests(|_| {}).await;
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
     let key = state.key("pier-3", bounds(None)).await;
     let digest = crate::access::digest_of(&key);
     assert!(state.intake.keys.check(&state.database, digest).await.unwrap().is_some());
