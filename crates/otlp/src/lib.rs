@@ -14,7 +14,7 @@ mod render;
 mod wire;
 
 use outcrop_core::failure::Refused;
-use outcrop_core::telemetry::{Group, LogRecord, Reading, Span};
+use outcrop_core::telemetry::{Attributes, Group, LogRecord, Reading, Span, SpanId, SpanKind, TraceId};
 
 pub use answer::{StatusCode, export_answer, retry_details, status_body};
 pub use bounds::{MAX_RECORDS, MAX_RESOURCES, Room};
@@ -143,3 +143,23 @@ pub fn decode_metrics(body: &[u8], encoding: Encoding, room: &mut Room<'_>) -> R
 
 /// Why a span without valid ids is left out.
 const INVALID_SPAN: &str = "span without a valid trace id and span id";
+
+/// A span of which nothing is read yet.
+pub(crate) fn empty_span() -> Span {
+    Span {
+        trace_id: TraceId([0; 16]),
+        span_id: SpanId(0),
+        parent_id: None,
+        name: String::new(),
+        kind: SpanKind::Internal,
+        start: None,
+        end: None,
+        attributes: Attributes::default(),
+        events: vec![],
+        links: vec![],
+        is_error: false,
+        status_message: String::new(),
+        flags: 0,
+        one_in: None,
+    }
+}

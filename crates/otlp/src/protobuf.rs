@@ -11,7 +11,7 @@ use outcrop_core::telemetry::{
 
 use crate::bounds::{ATTRIBUTE_BYTES, Bounds, Gathered, RECORD_BYTES, Room};
 use crate::wire::{Fields, Wire};
-use crate::{DecodeError, Decoded, INVALID_SPAN};
+use crate::{DecodeError, Decoded, INVALID_SPAN, empty_span};
 
 pub(crate) fn traces(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<Span>, DecodeError> {
     read(body, room, |message, bounds, records| {
@@ -96,22 +96,7 @@ fn read_scope(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<Scope, Deco
 /// `None` for a span without valid ids.
 fn span(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<Option<Span>, DecodeError> {
     let (mut trace_id, mut span_id) = (None, None);
-    let mut span = Span {
-        trace_id: TraceId([0; 16]),
-        span_id: SpanId(0),
-        parent_id: None,
-        name: String::new(),
-        kind: SpanKind::Internal,
-        start: None,
-        end: None,
-        attributes: Attributes::default(),
-        events: vec![],
-        links: vec![],
-        is_error: false,
-        status_message: String::new(),
-        flags: 0,
-        one_in: None,
-    };
+    let mut span = empty_span();
     let mut attributes = Gathered::default();
     let (mut others, mut is_cut) = (0, false);
     for field in Fields(message) {

@@ -3,14 +3,14 @@
 use outcrop_core::Timestamp;
 use outcrop_core::failure::READINGS;
 use outcrop_core::telemetry::tidy::{CUT_SPAN, MAX_EVENTS, MAX_LINKS};
-use outcrop_core::telemetry::{Attributes, LogRecord, Reading, Span, SpanEvent, SpanId, SpanKind, TraceId, names, sampling};
+use outcrop_core::telemetry::{LogRecord, Reading, Span, SpanEvent, SpanId, SpanKind, TraceId, names, sampling};
 use serde::de::{IgnoredAny, MapAccess, SeqAccess};
 
 use super::read::{Elements, Fields, List, Object, Scalar, Stood};
 use super::values::{attributes, value};
 use super::{Context, Records};
-use crate::INVALID_SPAN;
 use crate::bounds::{Gathered, RECORD_BYTES};
+use crate::{INVALID_SPAN, empty_span};
 
 impl Records for Span {
     const BY_RESOURCE: [&'static str; 2] = ["resourceSpans", "resource_spans"];
@@ -80,25 +80,6 @@ fn is_taken<'de, T: Records, A: SeqAccess<'de>>(stood: Option<Stood>, context: &
             context.bounds.refused.add(1, || format!("an element of {} is no object", T::NAMES[0]));
             Ok(false)
         }
-    }
-}
-
-fn empty_span() -> Span {
-    Span {
-        trace_id: TraceId([0; 16]),
-        span_id: SpanId(0),
-        parent_id: None,
-        name: String::new(),
-        kind: SpanKind::Internal,
-        start: None,
-        end: None,
-        attributes: Attributes::default(),
-        events: vec![],
-        links: vec![],
-        is_error: false,
-        status_message: String::new(),
-        flags: 0,
-        one_in: None,
     }
 }
 
