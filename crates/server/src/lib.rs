@@ -3,6 +3,7 @@
 //! [`serve`] runs everything on listeners that are given to it, until a token is cancelled; then it drains.
 
 mod access;
+mod answers;
 mod api_error;
 mod grpc;
 pub mod intake;

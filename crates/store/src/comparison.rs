@@ -11,7 +11,7 @@ use crate::traffic::hour;
 use crate::{Database, StoreError, groups};
 
 /// How far back an endpoint is looked at before a deploy: a day, so that every hour of it is there.
-const BEFORE: TimeDelta = TimeDelta::hours(24);
+pub(crate) const BEFORE: TimeDelta = TimeDelta::hours(24);
 
 /// An endpoint on both sides of a deploy.
 #[derive(Clone, Debug, Default)]
@@ -20,44 +20,6 @@ pub struct Compared {
     pub before: Side,
     /// The deployed version since.
     pub after: Side,
-}
-
-/// The service's endpoints in the deploy's environment: other versions in the day before it, the deployed one since.
-///
-/// # Errors
-/// [`StoreError`] when the database does not answer in time.
-pub async fn endpoints(database: &Database, deploy: &Deploy, until: DateTime<Utc>) -> Result<BTreeMap<String, Compared>, StoreError> {
-    let counted: Vec<(String, bool, i64, i64)> = sqlx::query_as(
-        "SELECT endpoint.name, version.label = $3, sum(t.requests)::bigint, sum(t.failed)::bigint FROM traffic_minute t \
-         JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id \
-         WHERE t.service_id = $1 AND t.environment_id = $2 AND (version.label = $3 AND t.minute >= date_trunc('minute', $4::timestamptz) AND t.minute < $5 \
-             OR version.label <> $3 AND t.minute >= $6 AND t.minute < $4) GROUP BY 1, 2",
-    )
-    .bind(deploy.service_id)
-    .bind(deploy.environment_id)
-    .bind(&deploy.version)
-    .bind(deploy.at)
-    .bind(until)
-    .bind(deploy.at - BEFORE)
-    .fetch_all(&database.pool)
-    .await?;
-    let sketches: Vec<(String, bool, Vec<u8>)> = sqlx::query_as(
-        "SELECT endpoint.name, version.label = $3, t.sketch FROM (\
-             SELECT hour, service_id, endpoint_id, environment_id, version_id, sketch FROM latency_hour \
-             UNION ALL SELECT hour, service_id, endpoint_id, environment_id, version_id, sketch FROM latency_part) t \
-         JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id \
-         WHERE t.service_id = $1 AND t.environment_id = $2 AND (version.label = $3 AND t.hour >= $4 AND t.hour < $5 \
-             OR version.label <> $3 AND t.hour >= $6 AND t.hour <= $4)",
-    )
-    .bind(deploy.service_id)
-    .bind(deploy.environment_id)
-    .bind(&deploy.version)
-    .bind(hour(deploy.at))
-    .bind(until)
-    .bind(deploy.at - BEFORE)
-    .fetch_all(&database.pool)
-    .await?;
-    Ok(put_together(counted, sketches))
 }
 
 /// The endpoints of a canary against the rest in the same minutes, since the deploy: the instance group that it went to against the

@@ -119,7 +119,7 @@ pub struct Deploy {
 const DEPLOYS: &str = "WITH seen AS (\
          SELECT service_id, environment_id, version_id, first_event_at, last_event_at, \
              rank() OVER (PARTITION BY service_id, environment_id ORDER BY first_event_at) AS place FROM deployed) \
-     SELECT all_of.service_id, service.name AS service, all_of.environment_id, environment.name AS environment, version.label AS version, \
+     SELECT all_of.service_id, service.display_name AS service, all_of.environment_id, environment.name AS environment, version.label AS version, \
          at, ended_at, share, instance_group, announced, rollback, revision, link, by, last_event_at FROM (\
          SELECT d.service_id, d.environment_id, d.version_id, \
              CASE WHEN seen.first_event_at BETWEEN d.at - interval '1 hour' AND d.at THEN seen.first_event_at ELSE d.at END AS at, d.ended_at, d.share, d.instance_group, true AS announced, \
@@ -147,8 +147,8 @@ pub async fn list(
     limit: i64,
 ) -> Result<Vec<Deploy>, StoreError> {
     let statement = format!(
-        "{DEPLOYS} WHERE at >= $1 AND at < $2 AND ($3::text IS NULL OR service.name = $3) AND ($4::text IS NULL OR environment.name = $4) \
-         ORDER BY at DESC, service.name LIMIT $5"
+        "{DEPLOYS} WHERE at >= $1 AND at < $2 AND ($3::text IS NULL OR service.id IN (SELECT services_named($3))) AND ($4::text IS NULL OR environment.name = $4) \
+         ORDER BY at DESC, service.display_name, version.label LIMIT $5"
     );
     Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement))
         .bind(from)
@@ -212,10 +212,16 @@ pub struct Flag {
     pub withdrawn_at: Option<DateTime<Utc>>,
 }
 
-const FLAGS: &str = "SELECT flag.error_id, error_group.title, service.name AS service, environment.name AS environment, flag.kind, flag.version, \
-     flag.by_deploy, flag.since, flag.said_at, flag.ended_at, flag.count, flag.expected, flag.evidence, flag.requests, flag.why, flag.withdrawn_at FROM flag \
-     JOIN error_group ON error_group.id = flag.error_id JOIN service ON service.id = flag.service_id \
-     JOIN environment ON environment.id = flag.environment_id ";
+/// A [`Flag`]'s columns, out of `flag` and [`FLAG_TABLES`].
+pub(crate) const FLAG_COLUMNS: &str = "flag.error_id, error_group.title, service.display_name AS service, environment.name AS environment, flag.kind, flag.version, \
+     flag.by_deploy, flag.since, flag.said_at, flag.ended_at, flag.count, flag.expected, flag.evidence, flag.requests, flag.why, flag.withdrawn_at";
+pub(crate) const FLAG_TABLES: &str = "JOIN error_group ON error_group.id = flag.error_id JOIN service ON service.id = flag.service_id \
+     JOIN environment ON environment.id = flag.environment_id";
+
+/// Selects flags, up to the condition.
+fn select_flags(condition: &str) -> sqlx::AssertSqlSafe<String> {
+    sqlx::AssertSqlSafe(format!("SELECT {FLAG_COLUMNS} FROM flag {FLAG_TABLES} WHERE {condition}"))
+}
 
 /// Flags that stand: of errors that are or were said to be something within a window and did not end before it.
 ///
@@ -227,11 +233,11 @@ pub async fn flags(
     from: DateTime<Utc>,
     to: DateTime<Utc>,
 ) -> Result<HashMap<i32, Vec<Flag>>, StoreError> {
-    let statement = format!(
-        "{FLAGS} WHERE flag.withdrawn_at IS NULL AND flag.error_id = ANY($1) AND flag.said_at < $3 AND (flag.said_at >= $2 OR flag.kind = 'surging' AND flag.ended_at IS NULL) \
-         AND (flag.ended_at IS NULL OR flag.ended_at >= $2) ORDER BY flag.said_at DESC"
+    let statement = select_flags(
+        "flag.withdrawn_at IS NULL AND flag.error_id = ANY($1) AND flag.said_at < $3 AND (flag.said_at >= $2 OR flag.kind = 'surging' AND flag.ended_at IS NULL) \
+         AND (flag.ended_at IS NULL OR flag.ended_at >= $2) ORDER BY flag.said_at DESC",
     );
-    let rows: Vec<Flag> = sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(errors).bind(from).bind(to).fetch_all(&database.pool).await?;
+    let rows: Vec<Flag> = sqlx::query_as(statement).bind(errors).bind(from).bind(to).fetch_all(&database.pool).await?;
     let mut flags: HashMap<i32, Vec<Flag>> = HashMap::new();
     for row in rows {
         flags.entry(row.error_id).or_default().push(row);
@@ -272,24 +278,11 @@ pub async fn standing(
     since: DateTime<Utc>,
     now: DateTime<Utc>,
 ) -> Result<Vec<Flag>, StoreError> {
-    let statement = format!(
-        "{FLAGS} WHERE flag.withdrawn_at IS NULL AND flag.said_at >= $1 AND flag.said_at < $2 AND (flag.ended_at IS NULL OR flag.ended_at >= $2) \
-         AND ($3::text IS NULL OR environment.name = $3) ORDER BY flag.since DESC, flag.error_id LIMIT 200"
+    let statement = select_flags(
+        "flag.withdrawn_at IS NULL AND flag.said_at >= $1 AND flag.said_at < $2 AND (flag.ended_at IS NULL OR flag.ended_at >= $2) \
+         AND ($3::text IS NULL OR environment.name = $3) ORDER BY flag.since DESC, flag.error_id LIMIT 200",
     );
-    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(since).bind(now).bind(environment).fetch_all(&database.pool).await?)
-}
-
-/// Surges that began within a time, without a deploy, the earliest first.
-///
-/// # Errors
-/// [`StoreError`] when the database does not answer in time.
-pub async fn began_within(database: &Database, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<Vec<Flag>, StoreError> {
-    let statement = format!(
-        "{FLAGS} WHERE flag.withdrawn_at IS NULL AND flag.kind = 'surging' AND NOT flag.by_deploy AND flag.said_at >= $1 \
-         AND flag.since >= $1 - interval '15 minutes' AND flag.since < $2 \
-         ORDER BY flag.since, flag.error_id LIMIT 200"
-    );
-    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(from).bind(to).fetch_all(&database.pool).await?)
+    Ok(sqlx::query_as(statement).bind(since).bind(now).bind(environment).fetch_all(&database.pool).await?)
 }
 
 /// Flags of an environment that began within a time, the earliest first.
@@ -301,11 +294,11 @@ pub async fn said_around(
     environment: &str,
     (from, to): (DateTime<Utc>, DateTime<Utc>),
 ) -> Result<Vec<Flag>, StoreError> {
-    let statement = format!(
-        "{FLAGS} WHERE flag.withdrawn_at IS NULL AND environment.name = $1 AND flag.since >= $2 AND flag.since < $3 AND flag.said_at >= $2 \
-         ORDER BY flag.since, flag.error_id LIMIT 50"
+    let statement = select_flags(
+        "flag.withdrawn_at IS NULL AND environment.name = $1 AND flag.since >= $2 AND flag.since < $3 AND flag.said_at >= $2 \
+         ORDER BY flag.since, flag.error_id LIMIT 50",
     );
-    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(environment).bind(from).bind(to).fetch_all(&database.pool).await?)
+    Ok(sqlx::query_as(statement).bind(environment).bind(from).bind(to).fetch_all(&database.pool).await?)
 }
 
 /// Flags of an error that were taken back, said within a window, the newest first.
@@ -313,70 +306,10 @@ pub async fn said_around(
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn withdrawn(database: &Database, error: i32, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<Vec<Flag>, StoreError> {
-    let statement = format!(
-        "{FLAGS} WHERE flag.withdrawn_at IS NOT NULL AND flag.error_id = $1 AND flag.said_at >= $2 AND flag.said_at < $3 ORDER BY flag.said_at DESC"
+    let statement = select_flags(
+        "flag.withdrawn_at IS NOT NULL AND flag.error_id = $1 AND flag.said_at >= $2 AND flag.said_at < $3 ORDER BY flag.said_at DESC",
     );
-    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(error).bind(from).bind(to).fetch_all(&database.pool).await?)
-}
-
-/// Flags charged to a deploy: of its version, from its beginning on, within a time; those too that were taken back.
-///
-/// # Errors
-/// [`StoreError`] when the database does not answer in time.
-pub async fn flags_of(database: &Database, deploy: &Deploy, until: DateTime<Utc>) -> Result<Vec<Flag>, StoreError> {
-    let statement = format!(
-        "{FLAGS} WHERE flag.service_id = $1 AND flag.environment_id = $2 AND flag.version = $3 AND flag.said_at >= date_trunc('minute', $4::timestamptz) \
-         AND flag.said_at < $5 ORDER BY flag.said_at, flag.error_id"
-    );
-    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement))
-        .bind(deploy.service_id)
-        .bind(deploy.environment_id)
-        .bind(&deploy.version)
-        .bind(deploy.at)
-        .bind(until)
-        .fetch_all(&database.pool)
-        .await?)
-}
-
-/// Whether failures of a service were counted under its other error since a time, in an environment: what is new among them cannot be told.
-///
-/// # Errors
-/// [`StoreError`] when the database does not answer in time.
-pub async fn has_untold_errors(database: &Database, deploy: &Deploy) -> Result<bool, StoreError> {
-    let (has,): (bool,) = sqlx::query_as(
-        "SELECT EXISTS (SELECT FROM cause JOIN sighted ON sighted.cause_id = cause.id \
-         WHERE cause.service_id = $1 AND cause.key = $2 AND sighted.environment_id = $3 AND sighted.last_at >= $4)",
-    )
-    .bind(deploy.service_id)
-    .bind(crate::uuid(crate::causes::other_key()))
-    .bind(deploy.environment_id)
-    .bind(deploy.at)
-    .fetch_one(&database.pool)
-    .await?;
-    Ok(has)
-}
-
-/// Requests and failed ones of a service in an environment over a time, of one version or of all.
-///
-/// # Errors
-/// [`StoreError`] when the database does not answer in time.
-pub async fn traffic(
-    database: &Database,
-    deploy: &Deploy,
-    (from, to): (DateTime<Utc>, DateTime<Utc>),
-    version: Option<&str>,
-) -> Result<(i64, i64), StoreError> {
-    Ok(sqlx::query_as(
-        "SELECT coalesce(sum(requests), 0)::bigint, coalesce(sum(failed), 0)::bigint FROM traffic_minute t JOIN version ON version.id = t.version_id \
-         WHERE t.service_id = $1 AND t.environment_id = $2 AND minute >= date_trunc('minute', $3::timestamptz) AND minute < $4 AND ($5::text IS NULL OR version.label = $5)",
-    )
-    .bind(deploy.service_id)
-    .bind(deploy.environment_id)
-    .bind(from)
-    .bind(to)
-    .bind(version)
-    .fetch_one(&database.pool)
-    .await?)
+    Ok(sqlx::query_as(statement).bind(error).bind(from).bind(to).fetch_all(&database.pool).await?)
 }
 
 /// Minutes that are read at once where the past is told: six hours, so that eight days never lie in memory together.
@@ -728,68 +661,22 @@ pub const CHARGED: TimeDelta = TimeDelta::hours(24);
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing::{database, failing, now, of, resource, span, spans, store, trace, writer};
-
-    fn announced(version: &str, at: DateTime<Utc>) -> NewDeploy {
-        NewDeploy {
-            service: "fares".to_owned(),
-            environment: "production".to_owned(),
-            version: version.to_owned(),
-            at,
-            ended_at: None,
-            share: None,
-            instance_group: None,
-            revision: String::new(),
-            link: String::new(),
-            by: "pipeline".to_owned(),
-        }
-    }
+    use crate::testing::{announced, database};
 
     #[tokio::test]
-    async fn a_deploy_is_found_by_its_version_and_counts_its_own_requests() {
+    async fn a_deploy_is_found_by_its_version_and_recorded_once_per_time() {
         let database = database().await;
         let start = Utc::now() - TimeDelta::minutes(10);
         record(&database, &announced("2.4.0", start)).await.unwrap();
-        let requests =
-            (1..=20).map(|n| if n % 4 == 0 { failing(trace(n), n, None, now(), "no tariff") } else { span(trace(n), n, None, now()) });
-        store(&writer(&database), &[spans(vec![of(resource("fares"), requests.collect())], now())]).await;
         let deploy = of_version(&database, "fares", "2.4.0", "production").await.unwrap().unwrap();
         assert!(deploy.announced && deploy.version == "2.4.0", "{deploy:?}");
-        let until = Utc::now() + TimeDelta::minutes(1);
-        assert_eq!(traffic(&database, &deploy, (start, until), Some("2.4.0")).await.unwrap(), (20, 5));
-        assert_eq!(traffic(&database, &deploy, (start, until), Some("2.3.9")).await.unwrap(), (0, 0));
         assert!(of_version(&database, "fares", "2.4.1", "production").await.unwrap().is_none());
         assert!(of_version(&database, "nobody", "2.4.0", "production").await.unwrap().is_none());
         // Said again of the same time, the last word holds.
         record(&database, &NewDeploy { link: "https://ci.skerry.example/7".to_owned(), ..announced("2.4.0", start) }).await.unwrap();
-        let listed = list(&database, (Some("fares"), None), (start - TimeDelta::hours(1), until), 10).await.unwrap();
+        let window = (start - TimeDelta::hours(1), Utc::now());
+        let listed = list(&database, (Some("fares"), None), window, 10).await.unwrap();
         assert_eq!(listed.iter().map(|deploy| deploy.link.as_str()).collect::<Vec<_>>(), ["https://ci.skerry.example/7"]);
-    }
-
-    #[tokio::test]
-    async fn failures_under_the_other_error_since_a_deploy_are_told_of_it_alone() {
-        let database = database().await;
-        record(&database, &announced("2.4.0", Utc::now() - TimeDelta::minutes(10))).await.unwrap();
-        let send = async |number: u64, message: &str| {
-            store(
-                &writer(&database),
-                &[spans(vec![of(resource("fares"), vec![failing(trace(number), number, None, now(), message)])], now())],
-            )
-            .await;
-        };
-        send(1, "no tariff").await;
-        let deploy = of_version(&database, "fares", "2.4.0", "production").await.unwrap().unwrap();
-        assert!(!has_untold_errors(&database, &deploy).await.unwrap());
-        sqlx::query("INSERT INTO error_group (service_id, title, type) SELECT $1, 'fault', '' FROM generate_series(1, $2)")
-            .bind(deploy.service_id)
-            .bind(i32::try_from(crate::causes::MAX_ERRORS).unwrap())
-            .execute(&database.pool)
-            .await
-            .unwrap();
-        send(2, "the ramp is up").await;
-        assert!(has_untold_errors(&database, &deploy).await.unwrap());
-        let later = Deploy { at: Utc::now() + TimeDelta::hours(1), ..deploy };
-        assert!(!has_untold_errors(&database, &later).await.unwrap(), "what was before says nothing of it");
     }
 
     #[test]

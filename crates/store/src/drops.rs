@@ -102,7 +102,7 @@ pub(crate) async fn in_force(database: &Database) -> Result<Vec<Drop>, StoreErro
         keys: Option<Vec<Uuid>>,
     }
     let rows: Vec<Row> = sqlx::query_as(
-        "SELECT rule.id, rule.predicate, service.namespace, service.name AS service, \
+        "SELECT rule.id, rule.predicate, service.namespace, service.display_name AS service, \
              (SELECT array_agg(key) FROM cause WHERE cause.error_id = rule.error_id) AS keys \
          FROM drop_rule rule LEFT JOIN error_group ON error_group.id = rule.error_id LEFT JOIN service ON service.id = error_group.service_id \
          WHERE rule.ended_at IS NULL ORDER BY rule.id",

@@ -25,7 +25,7 @@ impl Found {
     }
 }
 
-const SELECT: &str = "SELECT DISTINCT error_group.id, service.name AS service, error_group.title FROM error_group \
+const SELECT: &str = "SELECT DISTINCT error_group.id, service.display_name AS service, error_group.title FROM error_group \
                       JOIN service ON service.id = error_group.service_id ";
 
 /// The error of a reference.

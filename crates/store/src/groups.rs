@@ -81,7 +81,7 @@ pub async fn served(database: &Database, scope: &Scope, endpoint: Option<&str>) 
 /// [`StoreError`] when the database does not answer.
 pub async fn attributes(database: &Database) -> Result<InstanceGroups, StoreError> {
     let said = settings::all(database).await?;
-    let names: Vec<(i32, String)> = sqlx::query_as("SELECT id, name FROM service WHERE id = ANY($1)")
+    let names: Vec<(i32, String)> = sqlx::query_as("SELECT id, display_name FROM service WHERE id = ANY($1)")
         .bind(said.keys().copied().flatten().collect::<Vec<_>>())
         .fetch_all(&database.pool)
         .await?;

@@ -111,7 +111,7 @@ async fn narrow(sql: &mut QueryBuilder<Postgres>, database: &Database, scope: &S
 pub async fn lines(database: &Database, scope: &Scope, asked: &Asked, limit: i64) -> Result<Vec<Line>, StoreError> {
     let order = if asked.oldest_first { "" } else { " DESC" };
     let mut sql = QueryBuilder::new(
-        "SELECT o.id, service.name AS service, environment.name AS environment, version.label AS version, o.trace_id, o.span_id, o.severity, \
+        "SELECT o.id, service.display_name AS service, environment.name AS environment, version.label AS version, o.trace_id, o.span_id, o.severity, \
              o.template, o.message, o.attributes FROM (SELECT o.* FROM log_record o WHERE ",
     );
     narrow(&mut sql, database, scope, asked).await?;
@@ -175,7 +175,7 @@ pub async fn templates(
     // An hour that both periods touch belongs to the window.
     let end = earlier.to.min(if then < from { from } else { earlier.to });
     let mut sql = QueryBuilder::new(
-        "SELECT l.template, t.template AS text, service.name AS service, max(l.severity) AS severity, \
+        "SELECT l.template, t.template AS text, service.display_name AS service, max(l.severity) AS severity, \
              coalesce(sum(l.n) FILTER (WHERE l.is_now), 0)::bigint AS count, coalesce(sum(l.n) FILTER (WHERE NOT l.is_now), 0)::bigint AS before \
          FROM (SELECT *, true AS is_now FROM log_hour WHERE hour >= ",
     );
@@ -183,7 +183,7 @@ pub async fn templates(
     sql.push(" UNION ALL SELECT *, false FROM log_hour WHERE hour >= ").push_bind(then).push(" AND hour < ").push_bind(end);
     sql.push(") l JOIN log_template t ON t.hash = l.template JOIN service ON service.id = l.service_id WHERE true");
     if let Some(service) = &scope.service {
-        sql.push(" AND service.name = ").push_bind(service.clone());
+        sql.push(" AND service.id IN (SELECT services_named(").push_bind(service.clone()).push("))");
     }
     if let Some(environment) = &scope.environment {
         sql.push(" AND l.environment_id IN (SELECT id FROM environment WHERE name = ").push_bind(environment.clone()).push(")");
@@ -201,7 +201,7 @@ pub async fn templates(
     let mut counts: Vec<TemplateCount> = sql.build_query_as().fetch_all(&database.pool).await?;
     let hashes: Vec<Uuid> = counts.iter().map(|count| count.template).collect();
     let rows: Vec<(Uuid, String, DateTime<Utc>, i64)> = sqlx::query_as(
-        "SELECT l.template, service.name, l.hour, sum(l.n)::bigint FROM log_hour l JOIN service ON service.id = l.service_id \
+        "SELECT l.template, service.display_name, l.hour, sum(l.n)::bigint FROM log_hour l JOIN service ON service.id = l.service_id \
          WHERE l.template = ANY($1) AND l.hour >= $2 AND l.hour < $3 GROUP BY 1, 2, 3 ORDER BY 3",
     )
     .bind(hashes)
@@ -242,7 +242,7 @@ pub async fn of_trace(database: &Database, trace: Uuid, until: DateTime<Utc>) ->
 pub async fn of_instance(database: &Database, occurrence: OccurrenceId) -> Result<Vec<Line>, StoreError> {
     let until = to_utc(occurrence.at());
     let mut sql = QueryBuilder::new(
-        "SELECT o.id, service.name AS service, environment.name AS environment, version.label AS version, o.trace_id, o.span_id, o.severity, \
+        "SELECT o.id, service.display_name AS service, environment.name AS environment, version.label AS version, o.trace_id, o.span_id, o.severity, \
              o.template, o.message, o.attributes FROM log_record o JOIN occurrence c ON c.id = ",
     );
     sql.push_bind(id_uuid(occurrence));

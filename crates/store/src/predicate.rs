@@ -471,11 +471,12 @@ pub(crate) struct Matched {
 /// Where occurrences (as `o`) lie: the window and the scope's service, environment and version.
 pub(crate) fn within(sql: &mut QueryBuilder<Postgres>, scope: &Scope) {
     sql.push("o.id >= first_id_at(").push_bind(scope.from).push(") AND o.id < first_id_at(").push_bind(scope.to).push(")");
-    for (column, table, name, value) in [
-        ("service_id", "service", "name", &scope.service),
-        ("environment_id", "environment", "name", &scope.environment),
-        ("version_id", "version", "label", &scope.version),
-    ] {
+    if let Some(service) = &scope.service {
+        sql.push(" AND o.service_id IN (SELECT services_named(").push_bind(service.clone()).push("))");
+    }
+    for (column, table, name, value) in
+        [("environment_id", "environment", "name", &scope.environment), ("version_id", "version", "label", &scope.version)]
+    {
         if let Some(value) = value {
             sql.push(format!(" AND o.{column} IN (SELECT id FROM {table} WHERE {name} = ")).push_bind(value.clone()).push(")");
         }

@@ -130,11 +130,12 @@ struct Outlook {
 /// # Errors
 /// [`ChangeError::Unfit`] where there is none, or more than one.
 pub async fn service_number(database: &Database, namespace: Option<&str>, service: &str) -> Result<i32, ChangeError> {
-    let found: Vec<(i32,)> = sqlx::query_as("SELECT id FROM service WHERE name = $1 AND ($2::text IS NULL OR namespace = $2)")
-        .bind(service)
-        .bind(namespace)
-        .fetch_all(&database.pool)
-        .await?;
+    let found: Vec<(i32,)> =
+        sqlx::query_as("SELECT id FROM service WHERE id IN (SELECT services_named($1)) AND ($2::text IS NULL OR namespace = $2)")
+            .bind(service)
+            .bind(namespace)
+            .fetch_all(&database.pool)
+            .await?;
     match found.as_slice() {
         [(id,)] => Ok(*id),
         [] => Err(ChangeError::Unfit(format!("there is no service {service}"))),
@@ -392,7 +393,7 @@ pub struct Made {
 /// [`StoreError`] when the database does not answer.
 pub async fn changes(database: &Database, error: Option<Reference>, limit: i64) -> Result<Vec<Made>, StoreError> {
     Ok(sqlx::query_as(
-        "SELECT c.id, c.at, c.by, service.name AS service, c.change, c.sentence, c.undone_at, c.undone_by \
+        "SELECT c.id, c.at, c.by, service.display_name AS service, c.change, c.sentence, c.undone_at, c.undone_by \
          FROM grouping_change c JOIN service ON service.id = c.service_id \
          WHERE $1::int IS NULL OR EXISTS (SELECT 1 FROM jsonb_array_elements(c.moves) m WHERE (m ->> 'from')::int = $1 OR (m ->> 'to')::int = $1) \
             OR (c.change ->> 'error')::int = $1 \
@@ -588,7 +589,7 @@ async fn by_hand(database: &Database, service: i32, into: i32, errors: &[i32]) -
         return Err(ChangeError::Unfit("give at least one other error to join".to_owned()));
     }
     let others: Vec<(i32, String)> = sqlx::query_as(
-        "SELECT error_group.id, service.name FROM error_group JOIN service ON service.id = service_id WHERE error_group.id = ANY($1) AND service_id <> $2",
+        "SELECT error_group.id, service.display_name FROM error_group JOIN service ON service.id = service_id WHERE error_group.id = ANY($1) AND service_id <> $2",
     )
     .bind(errors)
     .bind(service)

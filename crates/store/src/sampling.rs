@@ -59,7 +59,7 @@ pub async fn seen(
 pub async fn notes(database: &Database, scope: &Scope) -> Result<Vec<(String, String)>, StoreError> {
     let seen = seen(database, (scope.from, scope.to), scope.environment.as_deref()).await?;
     let names: Vec<(i32, String)> =
-        sqlx::query_as("SELECT id, name FROM service WHERE id = ANY($1) AND ($2::text IS NULL OR name = $2) ORDER BY name, id")
+        sqlx::query_as("SELECT id, display_name FROM service WHERE id = ANY($1) AND ($2::text IS NULL OR id IN (SELECT services_named($2))) ORDER BY 2, id")
             .bind(seen.keys().copied().collect::<Vec<_>>())
             .bind(&scope.service)
             .fetch_all(&database.pool)

@@ -132,3 +132,19 @@ pub(crate) async fn number(database: &Database, sql: &'static str) -> i64 {
 pub(crate) async fn counted(database: &Database) -> i64 {
     number(database, "SELECT coalesce(sum(n), 0)::bigint FROM tally_hour").await
 }
+
+/// A deploy of fares into production.
+pub(crate) fn announced(version: &str, at: chrono::DateTime<chrono::Utc>) -> crate::deploys::NewDeploy {
+    crate::deploys::NewDeploy {
+        service: "fares".to_owned(),
+        environment: "production".to_owned(),
+        version: version.to_owned(),
+        at,
+        ended_at: None,
+        share: None,
+        instance_group: None,
+        revision: String::new(),
+        link: String::new(),
+        by: "pipeline".to_owned(),
+    }
+}

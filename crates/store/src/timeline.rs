@@ -217,9 +217,9 @@ pub async fn first_seen(
     scope: &Scope,
 ) -> Result<Vec<(String, String, DateTime<Utc>)>, StoreError> {
     Ok(sqlx::query_as(
-        "SELECT service.name, version.label, min(deployed.first_event_at) FROM deployed JOIN version ON version.id = deployed.version_id \
+        "SELECT service.display_name, version.label, min(deployed.first_event_at) FROM deployed JOIN version ON version.id = deployed.version_id \
          JOIN service ON service.id = deployed.service_id JOIN environment ON environment.id = deployed.environment_id \
-         WHERE service.name = ANY($1) AND ($2::text IS NULL OR environment.name = $2) GROUP BY 1, 2 ORDER BY 3",
+         WHERE service.id IN (SELECT services_named(asked) FROM UNNEST($1::text[]) AS asked) AND ($2::text IS NULL OR environment.name = $2) GROUP BY 1, 2 ORDER BY 3",
     )
     .bind(services)
     .bind(&scope.environment)

@@ -251,7 +251,7 @@ impl InTrace {
     }
 }
 
-const IN_TRACE: &str = "SELECT o.id, cause.error_id, error_group.title, o.span_id, o.cause_id, o.environment_id, service.name AS service, o.trace_id \
+const IN_TRACE: &str = "SELECT o.id, cause.error_id, error_group.title, o.span_id, o.cause_id, o.environment_id, service.display_name AS service, o.trace_id \
      FROM occurrence o JOIN cause ON cause.id = o.cause_id JOIN error_group ON error_group.id = cause.error_id \
      JOIN service ON service.id = o.service_id WHERE o.trace_id = ANY($1) ORDER BY o.id LIMIT 5000";
 
@@ -500,7 +500,7 @@ pub struct Tie {
 pub async fn ties(database: &Database, error: i32, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<(Vec<Tie>, Vec<Tie>), StoreError> {
     let statement = |own: &str, other: &str| {
         format!(
-            "SELECT cause.error_id, service.name AS service, error_group.title, count(*) AS count FROM occurrence_origin tie \
+            "SELECT cause.error_id, service.display_name AS service, error_group.title, count(*) AS count FROM occurrence_origin tie \
              JOIN cause own ON own.id = tie.{own} JOIN cause ON cause.id = tie.{other} JOIN error_group ON error_group.id = cause.error_id \
              JOIN service ON service.id = error_group.service_id \
              WHERE own.error_id = $1 AND cause.error_id <> $1 AND tie.at >= $2 AND tie.at < $3 GROUP BY 1, 2, 3 ORDER BY count DESC, 1 LIMIT 20"

@@ -47,7 +47,7 @@ struct Counted {
 
 pub(crate) fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, table: &str) {
     if let Some(service) = &scope.service {
-        sql.push(format!(" AND {table}.service_id IN (SELECT id FROM service WHERE name = ")).push_bind(service.clone()).push(")");
+        sql.push(format!(" AND {table}.service_id IN (SELECT services_named(")).push_bind(service.clone()).push("))");
     }
     if let Some(environment) = &scope.environment {
         sql.push(format!(" AND {table}.environment_id IN (SELECT id FROM environment WHERE name = "))
@@ -82,7 +82,7 @@ fn in_parts(sql: &mut QueryBuilder<Postgres>, scope: &Scope, columns: &str, name
 /// [`StoreError`] when the database does not answer in time.
 pub async fn endpoints(database: &Database, scope: &Scope) -> Result<Vec<Endpoint>, StoreError> {
     let mut sql = QueryBuilder::new(
-        "SELECT endpoint.id AS endpoint_id, service.namespace, service.name AS service, endpoint.name, requests, failed FROM (\
+        "SELECT endpoint.id AS endpoint_id, service.namespace, service.display_name AS service, endpoint.name, requests, failed FROM (\
              SELECT endpoint_id, sum(requests)::bigint AS requests, sum(failed)::bigint AS failed FROM (",
     );
     in_parts(&mut sql, scope, "endpoint_id, requests, failed", "traffic");
@@ -280,15 +280,14 @@ pub async fn set_thresholds(database: &Database, now: DateTime<Utc>) -> Result<(
 /// such an endpoint.
 ///
 /// # Errors
-/// [`StoreError`] when the database does not answer.
+/// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the database does not answer.
 pub async fn set_slow(database: &Database, service: &str, endpoint: &str, threshold_us: Option<i64>) -> Result<bool, StoreError> {
-    let found: Option<(i32,)> = sqlx::query_as(
-        "SELECT endpoint.id FROM endpoint JOIN service ON service.id = endpoint.service_id WHERE service.name = $1 AND endpoint.name = $2 LIMIT 1",
-    )
-    .bind(service)
-    .bind(endpoint)
-    .fetch_optional(&database.pool)
-    .await?;
+    let Some(service) = crate::service_names::named(database, service).await? else { return Ok(false) };
+    let found: Option<(i32,)> = sqlx::query_as("SELECT id FROM endpoint WHERE service_id = $1 AND name = $2")
+        .bind(service.id)
+        .bind(endpoint)
+        .fetch_optional(&database.pool)
+        .await?;
     let Some((id,)) = found else { return Ok(false) };
     if let Some(micros) = threshold_us {
         sqlx::query(
@@ -381,7 +380,7 @@ impl Request {
 /// [`StoreError`] when the database does not answer in time.
 pub async fn requests(database: &Database, scope: &Scope, wanted: &Wanted, limit: i64) -> Result<Vec<Request>, StoreError> {
     let mut sql = QueryBuilder::new(
-        "SELECT t.id, t.trace_id, t.span_id, service.name AS service, environment.name AS environment, version.label AS version, \
+        "SELECT t.id, t.trace_id, t.span_id, service.display_name AS service, environment.name AS environment, version.label AS version, \
              endpoint.name AS endpoint, t.status, t.failed, t.marks, t.duration_us, t.attributes \
          FROM request t JOIN service ON service.id = t.service_id JOIN environment ON environment.id = t.environment_id \
              JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id WHERE t.id >= first_id_at(",

@@ -40,7 +40,7 @@ pub struct CallCount {
 
 fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, counts: &str) {
     if let Some(service) = &scope.service {
-        sql.push(" AND service.name = ").push_bind(service.clone());
+        sql.push(" AND service.id IN (SELECT services_named(").push_bind(service.clone()).push("))");
     }
     of_place(sql, scope, counts);
 }
@@ -60,7 +60,7 @@ async fn counted(database: &Database, scope: &Scope, earlier: &Scope, kinds: &st
     let from = hour(scope.from);
     let end = if hour(scope.to) < scope.to { hour(scope.to) + TimeDelta::hours(1) } else { scope.to };
     let mut sql = QueryBuilder::new(
-        "SELECT service.name AS service, called.kind, called.name, other.name AS to_service, \
+        "SELECT service.display_name AS service, called.kind, called.name, other.display_name AS to_service, \
              coalesce(sum(c.n) FILTER (WHERE c.is_now), 0)::bigint AS count, coalesce(sum(c.failed) FILTER (WHERE c.is_now), 0)::bigint AS failed, \
              coalesce(sum(c.total_us) FILTER (WHERE c.is_now), 0)::bigint AS total_us, coalesce(sum(c.n) FILTER (WHERE NOT c.is_now), 0)::bigint AS before, \
              coalesce(sum(c.total_us) FILTER (WHERE NOT c.is_now), 0)::bigint AS before_us, \
@@ -89,7 +89,7 @@ async fn counted(database: &Database, scope: &Scope, earlier: &Scope, kinds: &st
     );
     sql.push(kinds);
     if let Some(service) = &scope.service {
-        sql.push(" AND service.name = ").push_bind(service.clone());
+        sql.push(" AND service.id IN (SELECT services_named(").push_bind(service.clone()).push("))");
     }
     sql.push(" GROUP BY 1, 2, 3, 4 HAVING sum(c.n) FILTER (WHERE c.is_now) > 0 ORDER BY 7 DESC, 1, 3 LIMIT ").push_bind(limit);
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
@@ -151,7 +151,7 @@ pub struct Instance {
 pub async fn instances(database: &Database, scope: &Scope, earlier: Option<&Scope>, limit: i64) -> Result<Vec<Instance>, StoreError> {
     let from = hour(scope.from);
     let mut sql = QueryBuilder::new(
-        "SELECT service.name AS service, environment.name AS environment, version.label AS version, i.name, i.host, i.region, i.first_at, i.last_at, \
+        "SELECT service.display_name AS service, environment.name AS environment, version.label AS version, i.name, i.host, i.region, i.first_at, i.last_at, \
              coalesce(sum(h.requests) FILTER (WHERE h.is_now), 0)::bigint AS requests, coalesce(sum(h.failed) FILTER (WHERE h.is_now), 0)::bigint AS failed, \
              coalesce(sum(h.requests) FILTER (WHERE NOT h.is_now), 0)::bigint AS then_requests, \
              coalesce(sum(h.failed) FILTER (WHERE NOT h.is_now), 0)::bigint AS then_failed, \
@@ -169,7 +169,7 @@ pub async fn instances(database: &Database, scope: &Scope, earlier: Option<&Scop
     sql.push(" WHERE i.last_at >= ").push_bind(scope.from);
     sql.push(" AND i.first_at < ").push_bind(scope.to);
     scoped(&mut sql, scope, "i");
-    sql.push(" GROUP BY i.id, service.name, environment.name, version.label ORDER BY service.name, i.last_at DESC, i.name LIMIT ")
+    sql.push(" GROUP BY i.id, service.display_name, environment.name, version.label ORDER BY service.display_name, i.last_at DESC, i.name LIMIT ")
         .push_bind(limit);
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
 }

@@ -15,7 +15,12 @@ pub const FACTORS: std::ops::RangeInclusive<f32> = 0.1..=4.0;
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn all(database: &Database) -> Result<Weights, StoreError> {
-    let rows: Vec<(String, String, f32)> = sqlx::query_as("SELECT service, endpoint, factor FROM weight").fetch_all(&database.pool).await?;
+    let rows: Vec<(String, String, f32)> = sqlx::query_as(
+        "SELECT coalesce(service.display_name, weight.service), endpoint, factor FROM weight \
+         LEFT JOIN service ON service.id IN (SELECT services_named(weight.service))",
+    )
+    .fetch_all(&database.pool)
+    .await?;
     Ok(rows.into_iter().map(|(service, endpoint, factor)| ((service, endpoint), rounded(factor))).collect())
 }
 

@@ -1,22 +1,21 @@
 //! One deploy in full: its endpoints before and after, what stopped, versions over time, what it brought.
 
-use std::collections::BTreeMap;
-
 use actix_web::{HttpRequest, get, web};
 use chrono::{DateTime, TimeDelta, Utc};
 use ignore::gitignore::GitignoreBuilder;
 use outcrop_core::Reference;
-use outcrop_core::deploy::{Change, changes};
 use outcrop_core::touching::{Commit, Touch, touching};
-use outcrop_store::comparison::{self, Compared};
+use outcrop_store::comparison;
 use outcrop_store::deploy_changes::{self, Changes, Owned};
 use outcrop_store::deploys::{self, Deploy};
 use outcrop_store::timeline::Steps;
 use outcrop_store::{Database, StoreError, errors, markers, occurrences, settings};
 
-use super::deploys::{check, item as deploy_item};
+use super::deploys::item as deploy_item;
 use super::query::parameters;
 use super::viewer::Viewer;
+use crate::answers::deploy_check::{self, Judged};
+use crate::answers::endpoint_changes::{COMPARED, changed};
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{CheckQuery, CommitItem, Course, CourseStep, DeployDetail, EndpointChange, Problem, StoppedError, TouchItem};
@@ -24,8 +23,6 @@ use crate::wire::{CheckQuery, CommitItem, Course, CourseStep, DeployDetail, Endp
 /// How much of the time around a deploy its versions are drawn over.
 const AROUND: TimeDelta = TimeDelta::hours(6);
 const STEPS: usize = 96;
-/// How long after a deploy its endpoints are held against those of before.
-const COMPARED: TimeDelta = TimeDelta::hours(24);
 
 /// One deploy in full.
 #[utoipa::path(operation_id = "show_deploy", tag = "deploys", params(CheckQuery), responses(
@@ -53,22 +50,18 @@ pub(super) async fn show_deploy(
 }
 
 async fn detail(database: &Database, deploy: Deploy, now: DateTime<Utc>) -> Result<DeployDetail, StoreError> {
-    let check = check(database, &deploy, &[], now).await?;
+    let Judged { check, endpoints } = deploy_check::check_one(database, &deploy, &[], now).await?;
     let until = now.min(deploy.at + COMPARED);
     let cut = Steps::cut(deploy.at - AROUND, now.min(deploy.at + AROUND), STEPS);
     let minutes = i32::try_from(cut.step.num_minutes()).unwrap_or(i32::MAX);
-    let (endpoints, beside, stopped, versions, marked, brought) = futures_util::try_join!(
-        compared(database, &deploy, now),
+    let (beside, stopped, versions, marked, brought) = futures_util::try_join!(
         beside(database, &deploy, now),
         comparison::stopped(database, &deploy, until),
         comparison::versions(database, &deploy, (cut.from, cut.to()), minutes),
         markers::list(database, (Some(&deploy.service), Some(&deploy.environment)), (deploy.at - AROUND, deploy.at + AROUND), 20),
         deploy_changes::of_version(database, &deploy.service, &deploy.version),
     )?;
-    let mut around = Vec::with_capacity(marked.len());
-    for marker in marked {
-        around.push(super::markers::item(database, marker, now).await?);
-    }
+    let around = super::markers::items(database, marked, now).await?;
     let commits = match brought {
         Some(brought) => {
             let flagged: Vec<Reference> = check.flags.iter().filter_map(|flag| flag.reference.parse().ok()).collect();
@@ -100,12 +93,6 @@ async fn detail(database: &Database, deploy: Deploy, now: DateTime<Utc>) -> Resu
     })
 }
 
-/// The endpoints of a deploy's service before and after it, those that changed first, worse before better.
-pub(super) async fn compared(database: &Database, deploy: &Deploy, now: DateTime<Utc>) -> Result<Vec<EndpointChange>, StoreError> {
-    let until = deploy.ended_at.filter(|_| deploy.share.is_some()).unwrap_or(now).min(deploy.at + COMPARED);
-    Ok(changed(comparison::endpoints(database, deploy, until).await?))
-}
-
 /// The endpoints of a canary, or of the instance group that a deploy went to, against the rest in the same minutes.
 async fn beside(database: &Database, deploy: &Deploy, now: DateTime<Utc>) -> Result<Vec<EndpointChange>, StoreError> {
     if deploy.instance_group.is_none() && deploy.share.is_none() {
@@ -113,34 +100,6 @@ async fn beside(database: &Database, deploy: &Deploy, now: DateTime<Utc>) -> Res
     }
     let until = deploy.ended_at.unwrap_or(now).min(deploy.at + COMPARED);
     Ok(changed(comparison::beside(database, deploy, until).await?))
-}
-
-/// Those that changed first, worse before better, then by requests.
-fn changed(compared: BTreeMap<String, Compared>) -> Vec<EndpointChange> {
-    let mut found: Vec<(Vec<Change>, EndpointChange)> = compared.into_iter().map(endpoint_change).collect();
-    found.retain(|(_, item)| item.requests > 0);
-    found.sort_by(|(one, a), (other, b)| {
-        let first = |changes: &[Change]| changes.iter().min().map_or(9, |change| *change as u8);
-        first(one).cmp(&first(other)).then(b.requests.cmp(&a.requests))
-    });
-    found.into_iter().map(|(_, item)| item).collect()
-}
-
-fn endpoint_change((endpoint, Compared { before, after }): (String, Compared)) -> (Vec<Change>, EndpointChange) {
-    let found = changes(&before, &after);
-    let count = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
-    let p95 = |latency: &outcrop_core::latency::Latency| latency.quantile(0.95).map(|micros| (micros / 10.0).round() / 100.0);
-    let item = EndpointChange {
-        endpoint,
-        requests_before: count(before.requests),
-        failed_before: count(before.failed),
-        p95_before_ms: p95(&before.latency),
-        requests: count(after.requests),
-        failed: count(after.failed),
-        p95_ms: p95(&after.latency),
-        changes: found.iter().map(|change| change.word().to_owned()).collect(),
-    };
-    (found, item)
 }
 
 async fn commits(database: &Database, service: &str, brought: &Changes, flagged: &[Reference]) -> Result<Vec<CommitItem>, StoreError> {

@@ -1,30 +1,16 @@
 //! Deploys, and whether they did harm.
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
-use chrono::{DateTime, DurationRound, TimeDelta, Utc};
-use futures_util::{StreamExt, TryStreamExt, stream};
+use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_store::deploy_changes::{self, Changes};
-use outcrop_store::deploys::{self, CHARGED, Deploy, Flag};
-use outcrop_store::{Database, StoreError, errors, traces};
+use outcrop_store::deploys::{self, Deploy};
 
 use super::query::{bad, limit, parameters, scope};
 use super::viewer::Pipeline;
+use crate::answers::deploy_check;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{
-    CheckQuery, DeployChanges, DeployCheck, DeployItem, DeployList, DeployQuery, EndpointChange, ErrorQuery, FlagItem, NewDeploy, Problem,
-    Sums,
-};
-
-/// Failures to be expected at the rate of before, from which on a doubling would have shown: of twice as many expected, fewer
-/// than these come by chance in one of twenty cases (Poisson: P(N ≤ 6 | 12) = 0.046).
-const ENOUGH_FAILURES: f64 = 6.0;
-/// Requests that are enough however rarely they failed before: then a failure in a hundred would have shown.
-const ENOUGH_REQUESTS: i64 = 600;
-/// Whole minutes before anything is called clear.
-const LEAST_MINUTES: i64 = 5;
-/// The longest that is looked back before a deploy, in minutes.
-const BEFORE_MINUTES: i64 = 180;
+use crate::wire::{CheckQuery, DeployChanges, DeployCheck, DeployItem, DeployList, DeployQuery, ErrorQuery, NewDeploy, Problem};
 
 /// Records a deploy.
 #[utoipa::path(operation_id = "record_deploy", tag = "deploys", request_body = NewDeploy, responses(
@@ -112,9 +98,6 @@ fn brought(sent: DeployChanges) -> Result<Changes, ApiError> {
     Ok(Changes { repository: clean(&sent.repository), commits, owners })
 }
 
-/// Deploys checked at once for a list: a third of the connections that readers have.
-pub(super) const CHECKED_AT_ONCE: usize = 4;
-
 /// Deploys, announced and seen, each with its answer.
 #[utoipa::path(operation_id = "list_deploys", tag = "deploys", params(DeployQuery), responses(
     (status = 200, body = DeployList),
@@ -138,11 +121,8 @@ pub(super) async fn list_deploys(
             let place = (asked.service.as_deref(), asked.environment.as_deref());
             let limit = i64::try_from(limit).unwrap_or(i64::MAX);
             let rows = deploys::list(&database, place, (window.from, window.to), limit).await?;
-            let checked = rows.into_iter().map(|row| async {
-                let check = check(&database, &row, &[], now).await?;
-                Ok(item(row, check, now))
-            });
-            stream::iter(checked).buffered(CHECKED_AT_ONCE).try_collect().await
+            let checks = deploy_check::check(&database, &rows, &[], now).await?;
+            Ok(rows.into_iter().zip(checks).map(|(row, judged)| item(row, judged.check, now)).collect())
         })
         .await?;
     Ok(web::Json(DeployList { items }))
@@ -191,154 +171,10 @@ pub(super) async fn check_deploy(
         .on_main(async move {
             let deploy = deploys::of_version(&database, &asked.service, &asked.version, &asked.environment).await?;
             match deploy {
-                Some(deploy) => check(&database, &deploy, &kinds, Utc::now()).await.map(Some),
+                Some(deploy) => deploy_check::check_one(&database, &deploy, &kinds, Utc::now()).await.map(|judged| Some(judged.check)),
                 None => Ok(None),
             }
         })
         .await?;
     check.map(web::Json).ok_or(ApiError::NotFound(named))
-}
-
-pub(super) async fn check(database: &Database, deploy: &Deploy, kinds: &[String], now: DateTime<Utc>) -> Result<DeployCheck, StoreError> {
-    let until = deploy.ended_at.filter(|_| deploy.share.is_some()).unwrap_or(now).min(deploy.at + CHARGED);
-    let minutes = (until - deploy.at).num_minutes().max(0);
-    let before_minutes = minutes.clamp(30, BEFORE_MINUTES);
-    let before_from = deploy.at - TimeDelta::minutes(before_minutes);
-    let (has_untold, flags, before, after) = futures_util::try_join!(
-        deploys::has_untold_errors(database, deploy),
-        deploys::flags_of(database, deploy, until),
-        deploys::traffic(database, deploy, (before_from, deploy.at), None),
-        deploys::traffic(database, deploy, (deploy.at, until), Some(&deploy.version)),
-    )?;
-    // A flag bears the beginning of its minute, which may be before the deploy's first telemetry.
-    let from = deploy.at.duration_trunc(TimeDelta::minutes(1)).unwrap_or(deploy.at);
-    let (withdrawn, flags): (Vec<Flag>, Vec<Flag>) = flags.into_iter().partition(|flag| flag.withdrawn_at.is_some());
-    let flags = charged(database, flags, from, until).await?;
-    let flags: Vec<FlagItem> = flags.into_iter().filter(|flag| kinds.is_empty() || kinds.contains(&flag.flag)).collect();
-    let slower: Vec<EndpointChange> = super::deploy_detail::compared(database, deploy, now)
-        .await?
-        .into_iter()
-        .filter(|endpoint| endpoint.changes.iter().any(|change| change == "slower"))
-        .collect();
-    let counts_slower = kinds.iter().any(|kind| kind == "slower");
-    let needs = needs(before, after);
-    let named = format!("{} {} in {}", deploy.service, deploy.version, deploy.environment);
-    let (outcome, sentence) = if !flags.is_empty() {
-        let count = |kind: &str| flags.iter().filter(|flag| flag.flag == kind).count();
-        let kinds: Vec<String> = ["new", "surging", "returned"]
-            .into_iter()
-            .filter(|kind| count(kind) > 0)
-            .map(|kind| format!("{} {kind}", count(kind)))
-            .collect();
-        let errors = if flags.len() == 1 { "error" } else { "errors" };
-        let besides = if slower.is_empty() { String::new() } else { format!("; {} slower", endpoints(slower.len())) };
-        ("flagged", format!("{named}: {} {errors}{besides} since this deploy.", kinds.join(", ")))
-    } else if counts_slower && !slower.is_empty() {
-        ("flagged", format!("{named}: {} slower since this deploy.", endpoints(slower.len())))
-    } else if minutes < LEAST_MINUTES {
-        ("too early", format!("{named}: {minutes} min since this deploy; it takes at least {LEAST_MINUTES}."))
-    } else if needs > 0 && until == now {
-        ("too early", format!("{named}: nothing so far; {needs} more requests are needed to rule out that failures doubled."))
-    } else if needs > 0 && until < deploy.at + CHARGED {
-        let reached = after.0;
-        (
-            "too early",
-            format!(
-                "{named}: nothing until the canary ended, of {reached} requests; {needs} more are needed to rule out that failures doubled."
-            ),
-        )
-    } else if has_untold {
-        (
-            "too early",
-            format!(
-                "{named}: this service has more errors than are told apart, so nobody can say that none is new; join errors, or drop what is noise."
-            ),
-        )
-    } else {
-        let share = |(requests, failed): (i64, i64)| outcrop_core::attention::percent(ratio(failed, requests));
-        let besides = if slower.is_empty() { String::new() } else { format!(" But {} slower.", endpoints(slower.len())) };
-        (
-            "clear",
-            format!(
-                "{named}: nothing new, surging or back; {} of {} requests failed ({} before).{besides}",
-                share(after),
-                after.0,
-                share(before)
-            ),
-        )
-    };
-    Ok(DeployCheck {
-        outcome: outcome.to_owned(),
-        sentence,
-        flags,
-        withdrawn: withdrawn.iter().map(flag_item).collect(),
-        slower,
-        before: Sums { requests: before.0, failed: before.1, minutes: before_minutes },
-        after: Sums { requests: after.0, failed: after.1, minutes },
-        needs_requests: needs,
-    })
-}
-
-fn endpoints(n: usize) -> String {
-    if n == 1 { "1 endpoint is".to_owned() } else { format!("{n} endpoints are") }
-}
-
-/// A deploy's own flags, without those of errors that follow from another service's, and with those of errors elsewhere
-/// that follow from its own: an echo counts against the deploy that caused its origin.
-async fn charged(database: &Database, own: Vec<Flag>, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<Vec<FlagItem>, StoreError> {
-    let numbers: Vec<i32> = own.iter().map(|flag| flag.error_id).collect();
-    let origins = traces::main_origins(database, &numbers, from, to).await?;
-    let mut items: Vec<FlagItem> = vec![];
-    for flag in own.iter().filter(|flag| !origins.contains_key(&flag.error_id)) {
-        items.push(flag_item(flag));
-        let (_, echoes) = traces::ties(database, flag.error_id, from, to).await?;
-        let echoes: Vec<i32> = echoes.iter().map(|echo| echo.error_id).collect();
-        let flags = deploys::flags(database, &echoes, from, to).await?;
-        for echo in echoes.iter().filter_map(|echo| flags.get(echo)).flatten().filter(|echo| echo.said_at >= flag.since) {
-            let item = flag_item(echo);
-            let evidence = format!("follows from {}: {}", errors::reference(flag.error_id), item.evidence);
-            items.push(FlagItem { evidence, ..item });
-        }
-    }
-    Ok(items)
-}
-
-#[expect(clippy::cast_precision_loss, reason = "a share of requests")]
-pub(super) fn ratio(part: i64, all: i64) -> f64 {
-    if all == 0 { 0.0 } else { part as f64 / all as f64 }
-}
-
-/// How many more requests it takes until a doubling of the failures would have shown.
-#[expect(clippy::cast_possible_truncation, reason = "held to a number of requests")]
-fn needs(before: (i64, i64), after: (i64, i64)) -> i64 {
-    let rate = ratio(before.1, before.0);
-    let enough = if rate > 0.0 { ((ENOUGH_FAILURES / rate).ceil().min(1e12) as i64).min(ENOUGH_REQUESTS) } else { ENOUGH_REQUESTS };
-    (enough - after.0).max(0)
-}
-
-/// A flag with its evidence in words.
-pub(super) fn flag_item(flag: &Flag) -> FlagItem {
-    let minutes = ((flag.said_at - flag.since).num_minutes() + 1).max(1);
-    let at_requests = flag.requests.filter(|n| *n > 0).map(|n| format!(" at {n} requests")).unwrap_or_default();
-    let since = if flag.by_deploy { format!("; since {} {}", flag.service, flag.version) } else { String::new() };
-    let evidence = match flag.kind.as_str() {
-        "surging" => format!("{} in {minutes} min{at_requests}; expected {:.1}{since}", flag.count, flag.expected),
-        "returned" => format!("it was settled, and occurs in {} {}", flag.service, flag.version),
-        _ => format!("never seen before in {}; first in {} {}", flag.environment, flag.service, flag.version),
-    };
-    FlagItem {
-        flag: flag.kind.clone(),
-        reference: errors::reference(flag.error_id).to_string(),
-        title: flag.title.clone(),
-        service: flag.service.clone(),
-        environment: flag.environment.clone(),
-        version: flag.version.clone(),
-        by_deploy: flag.by_deploy,
-        since: flag.since,
-        said_at: flag.said_at,
-        ended_at: flag.ended_at,
-        evidence,
-        why: flag.why.clone().unwrap_or_default(),
-        withdrawn_at: flag.withdrawn_at,
-    }
 }

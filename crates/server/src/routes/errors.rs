@@ -130,7 +130,7 @@ pub(super) async fn one(
             let withdrawn = deploys::withdrawn(&database, number, scope.from, scope.to).await?;
             let (flags, since_deploy) = (words(Some(&flagged)), is_since_deploy(Some(&flagged)));
             Ok(Some(ErrorDetail {
-                flagged: flagged.iter().chain(&withdrawn).map(super::deploys::flag_item).collect(),
+                flagged: flagged.iter().chain(&withdrawn).map(crate::answers::deploy_check::flag_item).collect(),
                 error: ErrorItem { flags, since_deploy, origin, against: then, ..item(latest, summary, attention) },
                 begins_in: begins_in.into_iter().map(tied).collect(),
                 followed_by: followed_by.into_iter().map(tied).collect(),

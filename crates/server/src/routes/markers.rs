@@ -2,13 +2,12 @@
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{DateTime, TimeDelta, Utc};
-use futures_util::{StreamExt, TryStreamExt, stream};
-use outcrop_store::markers::{self, Marker};
+use outcrop_store::markers::{self, Asked, Facts, Marker};
 use outcrop_store::{Database, StoreError};
 
-use super::deploys::{flag_item, ratio};
 use super::query::{bad, limit, parameters, scope};
 use super::viewer::{Pipeline, Viewer};
+use crate::answers::deploy_check::{flag_item, ratio};
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{DeployQuery, ErrorQuery, FlagItem, MarkerCheck, MarkerItem, MarkerList, NewMarker, Problem, Sums};
@@ -17,6 +16,8 @@ use crate::wire::{DeployQuery, ErrorQuery, FlagItem, MarkerCheck, MarkerItem, Ma
 const KINDS: [&str; 4] = ["database", "configuration", "provisioning", "other"];
 /// How long after a change a surge without a deploy is held against it.
 const CHARGED: TimeDelta = TimeDelta::hours(2);
+/// How long before a change its traffic is compared with, at least.
+const LEAST_BEFORE: TimeDelta = TimeDelta::minutes(30);
 /// Minutes before anything is called clear.
 const LEAST_MINUTES: i64 = 5;
 
@@ -65,7 +66,7 @@ pub(super) async fn mark_change(
         .on_main(async move {
             let Some(id) = markers::mark(&database, &marker).await? else { return Ok(None) };
             match markers::one(&database, id).await? {
-                Some(marker) => item(&database, marker, now).await.map(Some),
+                Some(marker) => Ok(items(&database, vec![marker], now).await?.pop()),
                 None => Ok(None),
             }
         })
@@ -95,8 +96,7 @@ pub(super) async fn list_markers(
         .on_main(async move {
             let place = (asked.service.as_deref(), asked.environment.as_deref());
             let rows = markers::list(&database, place, (window.from, window.to), i64::try_from(limit).unwrap_or(i64::MAX)).await?;
-            let checked = rows.into_iter().map(|row| item(&database, row, now));
-            stream::iter(checked).buffered(super::deploys::CHECKED_AT_ONCE).try_collect().await
+            items(&database, rows, now).await
         })
         .await?;
     Ok(web::Json(MarkerList { items }))
@@ -118,9 +118,16 @@ pub(super) async fn remove_marker(viewer: Viewer, path: web::Path<i32>, state: w
     Err(ApiError::NotFound(format!("there is no marker {id}")))
 }
 
-pub(super) async fn item(database: &Database, marker: Marker, now: DateTime<Utc>) -> Result<MarkerItem, StoreError> {
-    let check = check(database, &marker, now).await?;
-    Ok(MarkerItem {
+/// Markers with what happened after each, in their order.
+pub(super) async fn items(database: &Database, markers: Vec<Marker>, now: DateTime<Utc>) -> Result<Vec<MarkerItem>, StoreError> {
+    let asked: Vec<Asked<'_>> = markers.iter().map(|marker| asked(marker, now)).collect();
+    let facts = markers::facts(database, &asked).await?;
+    let checks: Vec<MarkerCheck> = asked.iter().zip(&facts).map(|(asked, facts)| check(asked, facts)).collect();
+    Ok(markers.into_iter().zip(checks).map(|(marker, check)| item(marker, check)).collect())
+}
+
+fn item(marker: Marker, check: MarkerCheck) -> MarkerItem {
+    MarkerItem {
         id: marker.id,
         title: marker.title,
         kind: marker.kind,
@@ -131,31 +138,29 @@ pub(super) async fn item(database: &Database, marker: Marker, now: DateTime<Utc>
         link: marker.link,
         by: marker.by,
         check,
-    })
+    }
 }
 
-async fn check(database: &Database, marker: &Marker, now: DateTime<Utc>) -> Result<MarkerCheck, StoreError> {
+fn asked(marker: &Marker, now: DateTime<Utc>) -> Asked<'_> {
     let until = now.min(marker.at + CHARGED);
-    let minutes = (until - marker.at).num_minutes().max(0);
-    let length = TimeDelta::minutes(minutes.max(30));
-    let (flags, before, after) = futures_util::try_join!(
-        markers::flags_after(database, marker, until),
-        markers::traffic(database, marker, (marker.at - length, marker.at)),
-        markers::traffic(database, marker, (marker.at, until)),
-    )?;
+    Asked { marker, before_from: marker.at - (until - marker.at).max(LEAST_BEFORE), until }
+}
+
+fn check(Asked { marker, before_from, until }: &Asked<'_>, Facts { flags, before, after }: &Facts) -> MarkerCheck {
+    let minutes = (*until - marker.at).num_minutes().max(0);
     let flags: Vec<FlagItem> = flags.iter().map(flag_item).collect();
-    let share = |(requests, failed): (i64, i64)| outcrop_core::attention::percent(ratio(failed, requests));
+    let share = |(requests, failed): &(i64, i64)| outcrop_core::attention::percent(ratio(*failed, *requests));
     let (outcome, sentence) = match flags.len() {
         0 if minutes < LEAST_MINUTES => ("too early", format!("{minutes} min since it; it takes at least {LEAST_MINUTES}.")),
         0 => ("clear", format!("No error surged after it; {} of {} requests failed ({} before).", share(after), after.0, share(before))),
         1 => ("flagged", "1 error surged after it without a deploy.".to_owned()),
         n => ("flagged", format!("{n} errors surged after it without a deploy.")),
     };
-    Ok(MarkerCheck {
+    MarkerCheck {
         outcome: outcome.to_owned(),
         sentence,
         flags,
-        before: Sums { requests: before.0, failed: before.1, minutes: length.num_minutes() },
+        before: Sums { requests: before.0, failed: before.1, minutes: (marker.at - *before_from).num_minutes() },
         after: Sums { requests: after.0, failed: after.1, minutes },
-    })
+    }
 }

@@ -8,7 +8,7 @@ use outcrop_core::unwell;
 use outcrop_store::deploys::Flag;
 use outcrop_store::errors::Scope;
 use outcrop_store::uses::{self, CallCount};
-use outcrop_store::{Database, StoreError, errors, from_utc, now, to_utc};
+use outcrop_store::{Database, StoreError, errors, from_utc, now, service_names, to_utc};
 
 use super::query::{against, against_or_before, limit, parameters};
 use super::traces::millis;
@@ -179,7 +179,7 @@ impl From<&crate::jobs::Trouble> for TroubleItem {
 async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreError> {
     let at = Utc::now();
     let environment = scope.environment.as_deref();
-    let is_asked = |service: &str| scope.service.as_deref().is_none_or(|asked| asked == service);
+    let is_asked = |service: &str| scope.service.as_deref().is_none_or(|asked| service_names::is_meant(asked, service));
     let (endpoints, flags, busy) = futures_util::try_join!(
         now::endpoints(database, environment, at),
         now::flags(database, environment, at),

@@ -14,9 +14,9 @@ use outcrop_store::traces::Tie;
 use outcrop_store::{Database, StoreError, deploy_changes, markers, occurrences, settings, stands_out, traces};
 
 use super::deploy_detail::{owners, touches};
-use super::deploys::ratio;
 use super::query::error_of;
 use super::viewer::Viewer;
+use crate::answers::deploy_check::ratio;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{Problem, TouchItem, Why, WhySentence};

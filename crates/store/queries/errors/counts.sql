@@ -47,12 +47,12 @@ SELECT ever.error_id,
             AND EXISTS (SELECT 1 FROM deployed earlier WHERE earlier.service_id = service.id AND earlier.environment_id = deployed.environment_id
                 AND earlier.version_id <> deployed.version_id AND earlier.first_event_at < deployed.first_event_at)
     ) AS came_with_version,
-    service.namespace, service.name AS service, error_group.type AS type_name, error_group.title, error_group.own_frame,
+    service.namespace, service.display_name AS service, error_group.type AS type_name, error_group.title, error_group.own_frame,
     COALESCE(counted.count, 0) AS count, COALESCE(counted.recent, 0) AS recent, COALESCE(counted.environments, '{}') AS environments, COALESCE(counted.versions, '{}') AS versions,
     service.id AS service_id, ever.first_seen, ever.last_seen, ever.first_version, ever.uncaught, ever.severity
 FROM ever
 JOIN error_group ON error_group.id = ever.error_id
 JOIN service ON service.id = error_group.service_id
 LEFT JOIN counted ON counted.error_id = ever.error_id
-WHERE $5::text IS NULL OR service.name = $5
+WHERE $5::text IS NULL OR service.id IN (SELECT services_named($5))
 ORDER BY ever.error_id

@@ -9,5 +9,5 @@ FROM (
     UNION ALL
     SELECT service_id, endpoint_id, environment_id, version_id, requests FROM traffic_minute WHERE minute >= $3 AND minute < $4
 ) AS traffic
-WHERE ($7::int IS NULL OR service_id = (SELECT service_id FROM error_group WHERE id = $7)) AND ($5::text IS NULL OR service_id IN (SELECT id FROM service WHERE name = $5)) AND ($6::text IS NULL OR version_id IN (SELECT id FROM version WHERE label = $6))
+WHERE ($7::int IS NULL OR service_id = (SELECT service_id FROM error_group WHERE id = $7)) AND ($5::text IS NULL OR service_id IN (SELECT services_named($5))) AND ($6::text IS NULL OR version_id IN (SELECT id FROM version WHERE label = $6))
 GROUP BY 1, 2, 3

@@ -7,6 +7,6 @@ FROM (
     UNION ALL
     SELECT service_id, environment_id, version_id, requests, failed FROM traffic_minute WHERE minute >= $3 AND minute < $4
 ) AS traffic
-WHERE ($5::text IS NULL OR service_id IN (SELECT id FROM service WHERE name = $5))
+WHERE ($5::text IS NULL OR service_id IN (SELECT services_named($5)))
     AND ($6::text IS NULL OR environment_id = (SELECT id FROM environment WHERE name = $6))
     AND ($7::text IS NULL OR version_id IN (SELECT id FROM version WHERE label = $7))

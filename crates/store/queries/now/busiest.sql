@@ -1,5 +1,5 @@
 -- Errors with most occurrences between $1 and $2; $3 an environment or NULL, $4 how many.
-SELECT error_group.id AS error_id, error_group.title, service.name AS service, newest.n AS count, newest.since,
+SELECT error_group.id AS error_id, error_group.title, service.display_name AS service, newest.n AS count, newest.since,
     coalesce((SELECT sum(t.n) FROM tally_hour t JOIN cause c ON c.id = t.cause_id WHERE c.error_id = error_group.id
         AND t.hour >= $2 - interval '25 hours' AND t.hour < $2 - interval '1 hour'), 0)::float8 / 96 AS usual
 FROM (

@@ -1,5 +1,5 @@
 -- Keyset paging down the index (cause_id, id). $1 error, $2 before this id, $3 limit.
-SELECT o.id, service.name AS service, environment.name AS environment, version.label AS version, endpoint.name AS endpoint,
+SELECT o.id, service.display_name AS service, environment.name AS environment, version.label AS version, endpoint.name AS endpoint,
     o.type AS type_name, o.message, o.severity, o.uncaught, o.trace_id, o.span_id, o.received_at,
     resource.body ->> 'host.name' AS host,
     COALESCE(o.attributes ->> 'user.id', o.attributes ->> 'enduser.id', o.attributes ->> 'user.name', o.attributes ->> 'user.email') AS "user"

@@ -1,5 +1,5 @@
 -- $1 since when requests and occurrences are counted.
-SELECT service.id, service.namespace, service.name, seen.environments, seen.versions, seen.first_received_at, seen.last_event_at,
+SELECT service.id, service.namespace, service.display_name AS name, seen.environments, seen.versions, seen.first_received_at, seen.last_event_at,
     COALESCE((SELECT sum(requests) FROM traffic_hour WHERE service_id = service.id AND hour >= $1), 0)::bigint AS requests,
     COALESCE((SELECT sum(n) FROM tally_hour JOIN cause ON cause.id = tally_hour.cause_id WHERE cause.service_id = service.id AND hour >= $1), 0)::bigint AS occurrences,
     EXISTS (SELECT FROM reach_hour JOIN cause ON cause.id = reach_hour.cause_id
@@ -22,4 +22,4 @@ LEFT JOIN LATERAL (
     SELECT sum(sent) AS sent, sum(known) AS known, sum(stand_for) AS stand_for, sum(lines) AS lines, sum(lines_unsampled) AS lines_unsampled
     FROM sampling_hour WHERE service_id = service.id AND hour >= date_trunc('hour', $1::timestamptz)
 ) AS sampling ON true
-ORDER BY service.name, service.namespace
+ORDER BY service.display_name, service.namespace

@@ -1,0 +1,327 @@
+//! What speaks for and against deploys, read for many at once: a list of deploys costs a constant number of statements.
+
+use std::collections::BTreeMap;
+
+use chrono::{DateTime, Utc};
+use outcrop_core::deploy::Side;
+use sqlx::{AssertSqlSafe, FromRow};
+
+use crate::comparison::{BEFORE, Compared};
+use crate::deploys::{Deploy, FLAG_COLUMNS, FLAG_TABLES, Flag};
+use crate::{Database, StoreError, causes, uuid};
+
+/// A deploy and the times that are compared.
+#[derive(Clone, Copy, Debug)]
+pub struct Asked<'a> {
+    /// The deploy.
+    pub deploy: &'a Deploy,
+    /// Where the time before it begins.
+    pub before_from: DateTime<Utc>,
+    /// The end of the time after it, excluded.
+    pub until: DateTime<Utc>,
+    /// The end of the time over which its endpoints are compared, excluded.
+    pub compared_until: DateTime<Utc>,
+}
+
+/// What is known of one deploy.
+#[derive(Clone, Debug, Default)]
+pub struct Facts {
+    /// Flags of its version said since it began, those too that were taken back.
+    pub flags: Vec<Flag>,
+    /// Errors among those flags that follow from an error of another service.
+    pub followers: Vec<i32>,
+    /// Standing flags of errors that follow from one of its flags' errors: the origin, the flag.
+    pub echoes: Vec<(i32, Flag)>,
+    /// Whether failures were counted under the service's other error since it began: what is new among them cannot be told.
+    pub has_untold: bool,
+    /// Requests before it and failed ones, of all versions.
+    pub before: (i64, i64),
+    /// Requests since and failed ones, of its version.
+    pub after: (i64, i64),
+    /// The service's endpoints in its environment: other versions in the day before, the deployed one since.
+    pub endpoints: BTreeMap<String, Compared>,
+}
+
+/// The deploys asked for as columns `n`, `service`, `environment`, `version`, `at`, `before_from`, `until`, `compared_until`.
+const ASKED: &str = "WITH asked AS (SELECT * FROM UNNEST($1::int[], $2::int[], $3::text[], $4::timestamptz[], $5::timestamptz[], $6::timestamptz[], $7::timestamptz[]) \
+     WITH ORDINALITY AS asked (service, environment, version, at, before_from, until, compared_until, n)) ";
+
+/// A flag of the n-th deploy or marker asked for, from 1 on; `origin` is the error it follows from.
+#[derive(FromRow)]
+pub(crate) struct FlagRow {
+    pub n: i64,
+    pub origin: Option<i32>,
+    #[sqlx(flatten)]
+    pub flag: Flag,
+}
+
+/// Reads the facts of deploys, in their order.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn read(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<Facts>, StoreError> {
+    let mut facts = vec![Facts::default(); asked.len()];
+    if asked.is_empty() {
+        return Ok(facts);
+    }
+    let (flags, counts, latencies, untold) =
+        futures_util::try_join!(flags_of(database, asked), counts(database, asked), latencies(database, asked), untold(database, asked),)?;
+    for row in flags {
+        at(&mut facts, row.n).flags.push(row.flag);
+    }
+    for row in counts {
+        let facts = at(&mut facts, row.n);
+        facts.before = (facts.before.0 + row.requests_before, facts.before.1 + row.failed_before);
+        facts.after = (facts.after.0 + row.requests_since, facts.after.1 + row.failed_since);
+        let side = side(facts, row.endpoint, row.is_deployed);
+        side.requests += row.requests.unsigned_abs();
+        side.failed += row.failed.unsigned_abs();
+    }
+    for (n, endpoint, is_deployed, sketch) in latencies {
+        side(at(&mut facts, n), endpoint, is_deployed).latency.merge_bytes(&sketch);
+    }
+    for (n,) in untold {
+        at(&mut facts, n).has_untold = true;
+    }
+    tie(database, asked, &mut facts).await?;
+    Ok(facts)
+}
+
+/// The facts of the n-th deploy, from 1 on, as the database counts.
+fn at(facts: &mut [Facts], n: i64) -> &mut Facts {
+    let place = usize::try_from(n - 1).unwrap_or_default();
+    &mut facts[place]
+}
+
+fn side(facts: &mut Facts, endpoint: String, is_deployed: bool) -> &mut Side {
+    let compared = facts.endpoints.entry(endpoint).or_default();
+    if is_deployed { &mut compared.after } else { &mut compared.before }
+}
+
+fn bound<'q, O>(
+    query: sqlx::query::QueryAs<'q, sqlx::Postgres, O, sqlx::postgres::PgArguments>,
+    asked: &[Asked<'_>],
+) -> sqlx::query::QueryAs<'q, sqlx::Postgres, O, sqlx::postgres::PgArguments> {
+    query
+        .bind(asked.iter().map(|one| one.deploy.service_id).collect::<Vec<_>>())
+        .bind(asked.iter().map(|one| one.deploy.environment_id).collect::<Vec<_>>())
+        .bind(asked.iter().map(|one| one.deploy.version.clone()).collect::<Vec<_>>())
+        .bind(asked.iter().map(|one| one.deploy.at).collect::<Vec<_>>())
+        .bind(asked.iter().map(|one| one.before_from).collect::<Vec<_>>())
+        .bind(asked.iter().map(|one| one.until).collect::<Vec<_>>())
+        .bind(asked.iter().map(|one| one.compared_until).collect::<Vec<_>>())
+}
+
+async fn flags_of(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<FlagRow>, StoreError> {
+    let statement = format!(
+        "{ASKED} SELECT asked.n, NULL::int AS origin, {FLAG_COLUMNS} FROM asked JOIN flag ON flag.service_id = asked.service AND flag.environment_id = asked.environment \
+         AND flag.version = asked.version AND flag.said_at >= date_trunc('minute', asked.at) AND flag.said_at < asked.until {FLAG_TABLES} \
+         ORDER BY flag.said_at, flag.error_id"
+    );
+    Ok(bound(sqlx::query_as(AssertSqlSafe(statement)), asked).fetch_all(&database.pool).await?)
+}
+
+/// The deploys since which failures of their service were counted under its other error.
+async fn untold(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<(i64,)>, StoreError> {
+    let statement = format!(
+        "{ASKED} SELECT n FROM asked WHERE EXISTS (SELECT FROM cause JOIN sighted ON sighted.cause_id = cause.id \
+         WHERE cause.service_id = asked.service AND cause.key = $8 AND sighted.environment_id = asked.environment AND sighted.last_at >= asked.at)"
+    );
+    Ok(bound(sqlx::query_as(AssertSqlSafe(statement)), asked).bind(uuid(causes::other_key())).fetch_all(&database.pool).await?)
+}
+
+/// Requests of one endpoint of one deploy's service in its environment: of the deployed version or of others.
+#[derive(FromRow)]
+struct CountRow {
+    n: i64,
+    endpoint: String,
+    is_deployed: bool,
+    /// On this version's side of the comparison.
+    requests: i64,
+    failed: i64,
+    /// Just before the deploy.
+    requests_before: i64,
+    failed_before: i64,
+    /// Since the deploy, of its version.
+    requests_since: i64,
+    failed_since: i64,
+}
+
+/// Counts the requests of each deploy's service around it. All are read in one pass over the minutes, which the bounds `$8` and `$9` keep to
+/// the partitions that any of them needs.
+async fn counts(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<CountRow>, StoreError> {
+    let sums = |name: &str, filter: &str| {
+        ["requests", "failed"].map(|of| format!("coalesce(sum({of}) FILTER (WHERE {filter}), 0)::bigint AS {of}{name}")).join(", ")
+    };
+    let is_after = "t.minute >= date_trunc('minute', asked.at)";
+    let statement = format!(
+        "{ASKED} SELECT asked.n, endpoint.name AS endpoint, version.label = asked.version AS is_deployed, {}, {}, {} FROM asked \
+         JOIN traffic_minute t ON t.service_id = asked.service AND t.environment_id = asked.environment AND t.minute >= $8 AND t.minute < $9 \
+             AND t.minute >= asked.at - $10 AND t.minute < greatest(asked.until, asked.compared_until) \
+         JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id GROUP BY 1, 2, 3",
+        sums(
+            "",
+            &format!(
+                "version.label = asked.version AND {is_after} AND t.minute < asked.compared_until OR version.label <> asked.version AND t.minute < asked.at"
+            )
+        ),
+        sums("_before", "t.minute >= date_trunc('minute', asked.before_from) AND t.minute < asked.at"),
+        sums("_since", &format!("version.label = asked.version AND {is_after} AND t.minute < asked.until")),
+    );
+    let (from, to) = around(asked);
+    Ok(bound(sqlx::query_as(AssertSqlSafe(statement)), asked).bind(from).bind(to).bind(BEFORE).fetch_all(&database.pool).await?)
+}
+
+/// How long requests of each deploy's endpoints took, by the hour: deploy, endpoint, whether of the deployed version, sketch.
+async fn latencies(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<(i64, String, bool, Vec<u8>)>, StoreError> {
+    let part = "SELECT hour, service_id, endpoint_id, environment_id, version_id, sketch FROM";
+    let statement = format!(
+        "{ASKED} SELECT asked.n, endpoint.name, version.label = asked.version, t.sketch FROM asked \
+         JOIN ({part} latency_hour WHERE hour >= date_trunc('hour', $8::timestamptz) AND hour < $9 \
+             UNION ALL {part} latency_part WHERE hour >= date_trunc('hour', $8::timestamptz) AND hour < $9) t \
+             ON t.service_id = asked.service AND t.environment_id = asked.environment AND t.hour >= asked.at - $10 AND t.hour < asked.compared_until \
+         JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id \
+         WHERE version.label = asked.version AND t.hour >= date_trunc('hour', asked.at) OR version.label <> asked.version AND t.hour <= asked.at"
+    );
+    let (from, to) = around(asked);
+    Ok(bound(sqlx::query_as(AssertSqlSafe(statement)), asked).bind(from).bind(to).bind(BEFORE).fetch_all(&database.pool).await?)
+}
+
+/// The window that holds what is read of all deploys asked for.
+fn around(asked: &[Asked<'_>]) -> (DateTime<Utc>, DateTime<Utc>) {
+    let from = asked.iter().map(|one| one.deploy.at - BEFORE).min().unwrap_or_default();
+    (from, asked.iter().map(|one| one.until.max(one.compared_until)).max().unwrap_or_default())
+}
+
+/// Finds which of the flags' errors follow from others, and the standing flags of errors that follow from them.
+async fn tie(database: &Database, asked: &[Asked<'_>], facts: &mut [Facts]) -> Result<(), StoreError> {
+    let mut wanted: (Vec<i64>, Vec<i32>, Vec<DateTime<Utc>>, Vec<DateTime<Utc>>) = Default::default();
+    for ((n, one), facts) in (1..).zip(asked).zip(facts.iter()) {
+        for flag in facts.flags.iter().filter(|flag| flag.withdrawn_at.is_none()) {
+            wanted.0.push(n);
+            wanted.1.push(flag.error_id);
+            wanted.2.push(one.deploy.at);
+            wanted.3.push(one.until);
+        }
+    }
+    if wanted.0.is_empty() {
+        return Ok(());
+    }
+    const WANTED: &str = "WITH wanted AS (SELECT DISTINCT * FROM UNNEST($1::bigint[], $2::int[], $3::timestamptz[], $4::timestamptz[]) AS w (n, error, since, until)) ";
+    // A flag bears the beginning of its minute, which may be before the deploy's first telemetry.
+    let within = "tie.at >= date_trunc('minute', w.since) AND tie.at < w.until";
+    let followers = format!(
+        "{WANTED} SELECT DISTINCT w.n, w.error FROM wanted w JOIN cause own ON own.error_id = w.error \
+         JOIN occurrence_origin tie ON tie.cause_id = own.id AND {within} JOIN cause ON cause.id = tie.origin_cause_id \
+         WHERE cause.error_id <> w.error"
+    );
+    let echoes = format!(
+        "{WANTED}, ties AS (SELECT DISTINCT w.n, w.error AS origin, w.since, w.until, cause.error_id AS echo FROM wanted w JOIN cause own ON own.error_id = w.error \
+         JOIN occurrence_origin tie ON tie.origin_cause_id = own.id AND {within} JOIN cause ON cause.id = tie.cause_id WHERE cause.error_id <> w.error) \
+         SELECT ties.n, ties.origin, {FLAG_COLUMNS} FROM ties JOIN flag ON flag.error_id = ties.echo AND flag.withdrawn_at IS NULL \
+             AND flag.said_at < ties.until AND (flag.said_at >= date_trunc('minute', ties.since) OR flag.kind = 'surging' AND flag.ended_at IS NULL) \
+             AND (flag.ended_at IS NULL OR flag.ended_at >= ties.since) {FLAG_TABLES} ORDER BY flag.said_at DESC, flag.error_id"
+    );
+    let followers = async {
+        let query = sqlx::query_as::<_, (i64, i32)>(AssertSqlSafe(followers));
+        query.bind(&wanted.0).bind(&wanted.1).bind(&wanted.2).bind(&wanted.3).fetch_all(&database.pool).await
+    };
+    let echoes = async {
+        let query = sqlx::query_as::<_, FlagRow>(AssertSqlSafe(echoes));
+        query.bind(&wanted.0).bind(&wanted.1).bind(&wanted.2).bind(&wanted.3).fetch_all(&database.pool).await
+    };
+    let (followers, echoes) = futures_util::try_join!(followers, echoes)?;
+    for (n, error) in followers {
+        at(facts, n).followers.push(error);
+    }
+    for row in echoes {
+        at(facts, row.n).echoes.push((row.origin.unwrap_or_default(), row.flag));
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use chrono::TimeDelta;
+
+    use super::*;
+    use crate::deploys::{list, record};
+    use crate::testing::{announced, database, failing, now, of, resource, resource_of, span, spans, store, trace, writer};
+
+    /// Facts of all deploys in the order of their times, asked for together; asked for alone each must have the same.
+    async fn facts(database: &Database) -> Vec<Facts> {
+        let until = Utc::now() + TimeDelta::minutes(1);
+        let mut deploys = list(database, (None, None), (until - TimeDelta::days(2), until), 50).await.unwrap();
+        deploys.reverse();
+        let asked: Vec<Asked<'_>> = deploys
+            .iter()
+            .map(|deploy| Asked { deploy, before_from: deploy.at - TimeDelta::minutes(30), until, compared_until: until })
+            .collect();
+        let together = read(database, &asked).await.unwrap();
+        for (one, expected) in asked.iter().zip(&together) {
+            assert_eq!(format!("{:?}", read(database, &[*one]).await.unwrap()), format!("{:?}", [expected]));
+        }
+        together
+    }
+
+    #[tokio::test]
+    async fn each_deploy_has_its_own_requests_flags_and_endpoints() {
+        let database = database().await;
+        let start = Utc::now() - TimeDelta::minutes(10);
+        record(&database, &announced("2.3.9", start - TimeDelta::minutes(50))).await.unwrap();
+        record(&database, &announced("2.4.0", start)).await.unwrap();
+        let old = resource_of(&[("service.name", "fares"), ("service.version", "2.3.9"), ("deployment.environment.name", "production")]);
+        let before = crate::from_utc(start - TimeDelta::minutes(5));
+        let requests =
+            (1..=20).map(|n| if n % 4 == 0 { failing(trace(n), n, None, now(), "no tariff") } else { span(trace(n), n, None, now()) });
+        let batch = [
+            spans(vec![of(old, vec![span(trace(90), 90, None, before), failing(trace(91), 91, None, before, "no ramp")])], now()),
+            spans(vec![of(resource("fares"), requests.collect())], now()),
+        ];
+        store(&writer(&database), &batch).await;
+        let number = async |statement: &'static str| sqlx::query_scalar::<_, i32>(statement).fetch_one(&database.pool).await.unwrap();
+        let error = number("SELECT id FROM error_group WHERE title LIKE '%no tariff%'").await;
+        for (since, withdrawn) in [(1, false), (2, true), (200, false)] {
+            sqlx::query(
+                "INSERT INTO flag (error_id, service_id, environment_id, kind, version, by_deploy, since, said_at, count, expected, evidence, withdrawn_at) \
+                 SELECT $1, service_id, (SELECT id FROM environment), 'surging', '2.4.0', true, $2, $2, 5, 1, 9, CASE WHEN $3 THEN now() END FROM error_group WHERE id = $1",
+            )
+            .bind(error)
+            .bind(start + TimeDelta::minutes(since))
+            .bind(withdrawn)
+            .execute(&database.pool)
+            .await
+            .unwrap();
+        }
+        let facts = facts(&database).await;
+        let [old, new] = facts.as_slice() else { panic!("two deploys: {facts:?}") };
+        assert_eq!((old.before, old.after), ((0, 0), (2, 1)));
+        assert_eq!((new.before, new.after), ((2, 1), (20, 5)));
+        assert_eq!(new.flags.iter().map(|flag| flag.withdrawn_at.is_some()).collect::<Vec<_>>(), [false, true], "none of a time to come");
+        assert!(old.flags.is_empty(), "flags go by their version");
+        let compared: Vec<_> = new.endpoints.values().map(|both| (both.before.requests, both.after.requests, both.after.failed)).collect();
+        assert_eq!(compared, [(2, 20, 5)]);
+        assert!(new.endpoints.values().all(|both| both.after.latency.quantile(0.5).is_some()));
+    }
+
+    #[tokio::test]
+    async fn failures_under_the_other_error_since_a_deploy_are_told_of_it_alone() {
+        let database = database().await;
+        record(&database, &announced("2.4.0", Utc::now() - TimeDelta::minutes(10))).await.unwrap();
+        record(&database, &announced("2.4.1", Utc::now() + TimeDelta::seconds(30))).await.unwrap();
+        let send = async |number: u64, message: &str| {
+            let batch = [spans(vec![of(resource("fares"), vec![failing(trace(number), number, None, now(), message)])], now())];
+            store(&writer(&database), &batch).await;
+        };
+        send(1, "no tariff").await;
+        assert!(facts(&database).await.iter().all(|facts| !facts.has_untold));
+        sqlx::query("INSERT INTO error_group (service_id, title, type) SELECT min(id), 'fault', '' FROM service, generate_series(1, $1) GROUP BY generate_series")
+            .bind(i32::try_from(causes::MAX_ERRORS).unwrap())
+            .execute(&database.pool)
+            .await
+            .unwrap();
+        send(2, "the ramp is up").await;
+        let told: Vec<bool> = facts(&database).await.iter().map(|facts| facts.has_untold).collect();
+        assert_eq!(told, [true, false], "what was before a deploy says nothing of it");
+    }
+}
