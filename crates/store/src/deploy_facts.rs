@@ -193,21 +193,30 @@ fn around(asked: &[Asked<'_>]) -> (DateTime<Utc>, DateTime<Utc>) {
     (from, asked.iter().map(|one| one.until.max(one.compared_until)).max().unwrap_or_default())
 }
 
+/// Errors of the standing flags of deploys, and the time in which others may follow from them.
+#[derive(Default)]
+struct Wanted {
+    deploys: Vec<i64>,
+    errors: Vec<i32>,
+    since: Vec<DateTime<Utc>>,
+    until: Vec<DateTime<Utc>>,
+}
+
 /// Finds which of the flags' errors follow from others, and the standing flags of errors that follow from them.
 async fn tie(database: &Database, asked: &[Asked<'_>], facts: &mut [Facts]) -> Result<(), StoreError> {
-    let mut wanted: (Vec<i64>, Vec<i32>, Vec<DateTime<Utc>>, Vec<DateTime<Utc>>) = Default::default();
+    const WANTED: &str = "WITH wanted AS (SELECT DISTINCT * FROM UNNEST($1::bigint[], $2::int[], $3::timestamptz[], $4::timestamptz[]) AS w (n, error, since, until)) ";
+    let mut wanted = Wanted::default();
     for ((n, one), facts) in (1..).zip(asked).zip(facts.iter()) {
         for flag in facts.flags.iter().filter(|flag| flag.withdrawn_at.is_none()) {
-            wanted.0.push(n);
-            wanted.1.push(flag.error_id);
-            wanted.2.push(one.deploy.at);
-            wanted.3.push(one.until);
+            wanted.deploys.push(n);
+            wanted.errors.push(flag.error_id);
+            wanted.since.push(one.deploy.at);
+            wanted.until.push(one.until);
         }
     }
-    if wanted.0.is_empty() {
+    if wanted.deploys.is_empty() {
         return Ok(());
     }
-    const WANTED: &str = "WITH wanted AS (SELECT DISTINCT * FROM UNNEST($1::bigint[], $2::int[], $3::timestamptz[], $4::timestamptz[]) AS w (n, error, since, until)) ";
     // A flag bears the beginning of its minute, which may be before the deploy's first telemetry.
     let within = "tie.at >= date_trunc('minute', w.since) AND tie.at < w.until";
     let followers = format!(
@@ -224,11 +233,11 @@ async fn tie(database: &Database, asked: &[Asked<'_>], facts: &mut [Facts]) -> R
     );
     let followers = async {
         let query = sqlx::query_as::<_, (i64, i32)>(AssertSqlSafe(followers));
-        query.bind(&wanted.0).bind(&wanted.1).bind(&wanted.2).bind(&wanted.3).fetch_all(&database.pool).await
+        query.bind(&wanted.deploys).bind(&wanted.errors).bind(&wanted.since).bind(&wanted.until).fetch_all(&database.pool).await
     };
     let echoes = async {
         let query = sqlx::query_as::<_, FlagRow>(AssertSqlSafe(echoes));
-        query.bind(&wanted.0).bind(&wanted.1).bind(&wanted.2).bind(&wanted.3).fetch_all(&database.pool).await
+        query.bind(&wanted.deploys).bind(&wanted.errors).bind(&wanted.since).bind(&wanted.until).fetch_all(&database.pool).await
     };
     let (followers, echoes) = futures_util::try_join!(followers, echoes)?;
     for (n, error) in followers {

@@ -661,7 +661,7 @@ pub const CHARGED: TimeDelta = TimeDelta::hours(24);
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing::{announced, database};
+    use crate::testing::{announced, database, failing, of, resource, span, spans, store, trace, writer};
 
     #[tokio::test]
     async fn a_deploy_is_found_by_its_version_and_recorded_once_per_time() {
@@ -684,5 +684,63 @@ mod tests {
         let looks: Vec<Minute> = std::iter::successors(Some(0), |last| Some(next_look(*last, true))).take(9).collect();
         assert_eq!(looks, [0, 1, 2, 4, 8, 16, 32, 60, 60]);
         assert_eq!(next_look(60, false), 1);
+    }
+
+    /// Three days of a service: requests every hour, one of them failing as it always did, and a new failure in the last minutes.
+    async fn three_days(database: &Database) -> DateTime<Utc> {
+        let now = Utc::now();
+        let writer = writer(database);
+        for hour in (1..72).rev() {
+            let at = crate::from_utc(now - TimeDelta::hours(hour));
+            let id = u64::try_from(hour).unwrap() * 10;
+            let requests = (1..6).map(|n| span(trace(id + n), id + n, None, at));
+            let group = of(resource("fares"), requests.chain([failing(trace(id), id, None, at, "no tariff")]).collect());
+            store(&writer, &[spans(vec![group], at)]).await;
+        }
+        let at = crate::from_utc(now - TimeDelta::minutes(5));
+        let group = of(resource("fares"), (2_000..2_040).map(|n| failing(trace(n), n, None, at, "the ramp is up")).collect());
+        store(&writer, &[spans(vec![group], at)]).await;
+        now
+    }
+
+    async fn said(database: &Database) -> Vec<(String, i64)> {
+        sqlx::query_as("SELECT e.title || ' ' || kind, count(*) FROM flag JOIN error_group e ON e.id = error_id GROUP BY 1 ORDER BY 1")
+            .fetch_all(&database.pool)
+            .await
+            .unwrap()
+    }
+
+    #[tokio::test]
+    async fn two_instances_that_take_turns_say_each_flag_once() {
+        let database = database().await;
+        let now = three_days(&database).await;
+        let (mut one, mut other) = (Watch::default(), Watch::default());
+        one.round(&database, now).await.unwrap();
+        let first = said(&database).await;
+        assert_eq!(first, [("BerthTaken: the ramp is up new".to_owned(), 1)]);
+        for minute in 1..5 {
+            let watch = if minute % 2 == 0 { &mut one } else { &mut other };
+            watch.round(&database, now + TimeDelta::minutes(minute)).await.unwrap();
+        }
+        assert_eq!(said(&database).await, first);
+    }
+
+    #[tokio::test]
+    async fn a_late_request_of_a_past_hour_has_the_past_told_anew_once() {
+        let database = database().await;
+        let now = three_days(&database).await;
+        let mut watch = Watch::default();
+        watch.round(&database, now).await.unwrap();
+        let mut connection = database.pool.acquire().await.unwrap();
+        let (begun, next) = (watch.begun, watch.next.unwrap());
+        assert!(!watch.has_late(&mut connection, next).await.unwrap());
+        let late = crate::from_utc(now - TimeDelta::hours(30));
+        store(&writer(&database), &[spans(vec![of(resource("fares"), vec![span(trace(9_000), 9_000, None, late)])], late)]).await;
+        assert!(watch.has_late(&mut connection, next).await.unwrap());
+        watch.round(&database, now + TimeDelta::minutes(2)).await.unwrap();
+        assert_eq!(watch.begun, begun + 2, "told anew");
+        watch.round(&database, now + TimeDelta::minutes(6)).await.unwrap();
+        assert_eq!((watch.begun, watch.next), (begun + 2, Some(next + 6)), "and then only what is new");
+        assert_eq!(said(&database).await, [("BerthTaken: the ramp is up new".to_owned(), 1)]);
     }
 }

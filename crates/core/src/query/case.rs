@@ -165,12 +165,31 @@ fn holds_for_sent(check: &Check, sent: &Json) -> bool {
         Check::Between(from, to) => from.number.is_some() && to.number.is_some(),
         _ => false,
     };
-    match (is_of_numbers, text.parse::<f64>()) {
-        (true, Ok(number)) => check.holds_for_number(number),
-        (true, Err(_)) => matches!(check, Check::Is(Comparison::NotEqual, _)),
+    match (is_of_numbers, number_in(&text)) {
+        (true, Some(number)) => check.holds_for_number(number),
+        (true, None) => matches!(check, Check::Is(Comparison::NotEqual, _)),
         (false, _) if *check == Check::IsSet => !sent.is_null(),
         (false, _) => check.holds_for_text(&text),
     }
+}
+
+/// The number that an attribute's text says: digits with a sign and a fraction, up to 15 of each. Exponents, `inf` and `nan` are texts, since
+/// a commit's or an order's id may look like them.
+///
+/// # Example
+/// ```
+/// use outcrop_core::query::number_in;
+/// assert_eq!((number_in("-12.5"), number_in("1e3"), number_in("nan"), number_in("12.")), (Some(-12.5), None, None, None));
+/// ```
+#[must_use]
+pub fn number_in(text: &str) -> Option<f64> {
+    let digits = |part: &str| (1..=15).contains(&part.len()) && part.bytes().all(|byte| byte.is_ascii_digit());
+    let unsigned = text.strip_prefix('-').unwrap_or(text);
+    let is_number = match unsigned.split_once('.') {
+        Some((whole, fraction)) => digits(whole) && digits(fraction),
+        None => digits(unsigned),
+    };
+    is_number.then(|| text.parse().ok()).flatten()
 }
 
 /// The order of deploys is not known where an occurrence comes in: dotted numbers stand in for it.
