@@ -28,6 +28,10 @@ pub(crate) enum ApiError {
     TooMany(i64),
     #[error("this key has sent what it may send a minute; there is room again in {0} s")]
     OverQuota(u64),
+    #[error("the body must be JSON: send it with Content-Type: application/json")]
+    NotJson,
+    #[error("the body is larger than what is taken here")]
+    TooLarge,
     #[error("{0}")]
     Forbidden(String),
     #[error("{0}")]
@@ -51,6 +55,8 @@ impl ApiError {
             Self::WrongPassword => "wrong_password",
             Self::TooMany(_) => "too_many_attempts",
             Self::OverQuota(_) => "over_quota",
+            Self::NotJson => "not_json",
+            Self::TooLarge => "too_large",
             Self::Forbidden(_) => "forbidden",
             Self::Conflict(_) => "conflict",
             Self::NotFound(_) => "not_found",
@@ -85,6 +91,8 @@ impl ResponseError for ApiError {
             Self::BadRequest(_) | Self::Predicate { .. } => StatusCode::BAD_REQUEST,
             Self::NoToken | Self::UnknownToken | Self::SenderKey(_) | Self::WrongPassword => StatusCode::UNAUTHORIZED,
             Self::TooMany(_) | Self::OverQuota(_) => StatusCode::TOO_MANY_REQUESTS,
+            Self::NotJson => StatusCode::UNSUPPORTED_MEDIA_TYPE,
+            Self::TooLarge => StatusCode::PAYLOAD_TOO_LARGE,
             Self::Forbidden(_) => StatusCode::FORBIDDEN,
             Self::Conflict(_) => StatusCode::CONFLICT,
             Self::NotFound(_) => StatusCode::NOT_FOUND,

@@ -469,6 +469,7 @@ pub struct TimelineQuery {
     /// End of the window; now where not given.
     pub to: Option<DateTime<Utc>>,
     /// Steps at most, 2 to 400; 60 where not given.
+    #[param(minimum = 2, maximum = 400)]
     pub steps: Option<u32>,
     /// Only occurrences for which this predicate holds.
     #[serde(rename = "where")]
@@ -521,8 +522,10 @@ pub struct Layer {
 #[derive(Deserialize, ToSchema)]
 pub struct SignIn {
     /// The address.
+    #[schema(max_length = 320)]
     pub email: String,
     /// The password.
+    #[schema(max_length = 1_000)]
     pub password: String,
 }
 
@@ -539,8 +542,10 @@ pub struct Member {
 #[derive(Deserialize, ToSchema)]
 pub struct NewPassword {
     /// The password until now.
+    #[schema(max_length = 1_000)]
     pub current: String,
     /// The password from now on, at least 10 characters.
+    #[schema(min_length = 10, max_length = 1_000)]
     pub new: String,
 }
 

@@ -10,6 +10,7 @@ mod decide;
 mod demo;
 mod deploys;
 mod faults;
+mod fuzzed;
 mod hostile;
 mod logs;
 mod one_page;

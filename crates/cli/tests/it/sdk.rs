@@ -3,31 +3,15 @@
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use crate::support::service;
+use crate::support::{python_with, service};
 
 /// The SDK's release this was last run with; docs and guides name the same.
 const PACKAGES: &[&str] =
     &["opentelemetry-sdk==1.45.1", "opentelemetry-exporter-otlp-proto-http==1.45.1", "opentelemetry-exporter-otlp-proto-grpc==1.45.1"];
 
-/// A virtual environment below `target`, made once.
+/// The SDK in an environment of its own.
 fn python() -> PathBuf {
-    static MADE: std::sync::OnceLock<PathBuf> = std::sync::OnceLock::new();
-    MADE.get_or_init(make_python).clone()
-}
-
-fn make_python() -> PathBuf {
-    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("python-sdk-1.45.1-grpc");
-    let python = folder.join("bin/python");
-    if !folder.join("complete").exists() {
-        let run = |command: &mut Command| {
-            let output = command.output().expect("python3 with venv is installed (script/test does it)");
-            assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
-        };
-        run(Command::new("python3").args(["-m", "venv"]).arg(&folder));
-        run(Command::new(&python).args(["-m", "pip", "install", "--quiet"]).args(PACKAGES));
-        std::fs::write(folder.join("complete"), "").unwrap();
-    }
-    python
+    python_with("python-sdk-1.45.1-grpc", PACKAGES)
 }
 
 const APP: &str = r#"

@@ -33,3 +33,21 @@ pub fn outline(errors: &[Value]) -> Vec<String> {
     lines.sort();
     lines
 }
+
+/// Python in a virtual environment below `target` with packages from PyPI, made once: the first to come makes it, others wait.
+pub fn python_with(name: &str, packages: &[&str]) -> std::path::PathBuf {
+    static MAKING: std::sync::Mutex<()> = std::sync::Mutex::new(());
+    let folder = std::path::Path::new(env!("CARGO_TARGET_TMPDIR")).join(name);
+    let python = folder.join("bin/python");
+    let _one_at_a_time = MAKING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    if !folder.join("complete").exists() {
+        let run = |command: &mut std::process::Command| {
+            let output = command.output().expect("python3 with venv is installed (script/test does it)");
+            assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
+        };
+        run(std::process::Command::new("python3").args(["-m", "venv"]).arg(&folder));
+        run(std::process::Command::new(&python).args(["-m", "pip", "install", "--quiet"]).args(packages));
+        std::fs::write(folder.join("complete"), "").unwrap();
+    }
+    python
+}

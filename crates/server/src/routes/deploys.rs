@@ -5,6 +5,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_store::deploy_changes::{self, Changes};
 use outcrop_store::deploys::{self, Deploy};
 
+use super::input::Body;
 use super::query::{bad, limit, parameters, scope};
 use super::viewer::Pipeline;
 use crate::answers::deploy_check;
@@ -21,7 +22,7 @@ use crate::wire::{CheckQuery, DeployChanges, DeployCheck, DeployItem, DeployList
 #[post("/deploys")]
 pub(super) async fn record_deploy(
     Pipeline(viewer): Pipeline,
-    body: web::Json<NewDeploy>,
+    body: Body<NewDeploy>,
     state: web::Data<State>,
 ) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
@@ -49,8 +50,13 @@ pub(super) async fn record(announced: NewDeploy, by: String, state: &State) -> R
     if share.is_some_and(|share| !(share > 0.0 && share < 1.0)) {
         return Err(bad("share is a canary's part of the traffic: above 0 and below 1"));
     }
-    if revision.len() > 200 || link.len() > 2_000 || !(link.is_empty() || link.starts_with("https://") || link.starts_with("http://")) {
-        return Err(bad("revision is at most 200 bytes long, link an http or https address of at most 2,000"));
+    if revision.len() > 200
+        || revision.contains('\0')
+        || link.len() > 2_000
+        || link.contains('\0')
+        || !(link.is_empty() || link.starts_with("https://") || link.starts_with("http://"))
+    {
+        return Err(bad("revision is at most 200 bytes long and without NUL, link an http or https address of at most 2,000"));
     }
     let deploy = deploys::NewDeploy {
         service: named("service", service)?,

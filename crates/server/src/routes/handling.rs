@@ -6,6 +6,7 @@ use outcrop_core::Reference;
 use outcrop_store::handling::{self, Action};
 use outcrop_store::{Database, StoreError};
 
+use super::input::Body;
 use super::query::{bad, error_of, predicate};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
@@ -44,7 +45,7 @@ pub(super) async fn show_handling(
 pub(super) async fn handle_error(
     viewer: Viewer,
     path: web::Path<String>,
-    body: web::Json<HandlingAction>,
+    body: Body<HandlingAction>,
     state: web::Data<State>,
 ) -> Result<web::Json<HandlingState>, ApiError> {
     viewer.must_engineer()?;

@@ -5,6 +5,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_store::markers::{self, Asked, Facts, Marker};
 use outcrop_store::{Database, StoreError};
 
+use super::input::Body;
 use super::query::{bad, limit, parameters, scope};
 use super::viewer::{Pipeline, Viewer};
 use crate::answers::deploy_check::{flag_item, ratio};
@@ -30,7 +31,7 @@ const LEAST_MINUTES: i64 = 5;
 #[post("/markers")]
 pub(super) async fn mark_change(
     Pipeline(viewer): Pipeline,
-    body: web::Json<NewMarker>,
+    body: Body<NewMarker>,
     state: web::Data<State>,
 ) -> Result<web::Json<MarkerItem>, ApiError> {
     viewer.must_engineer()?;

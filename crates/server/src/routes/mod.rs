@@ -4,11 +4,13 @@ mod cdevents;
 mod console;
 mod deploy_detail;
 mod deploys;
+mod document;
 mod errors;
 mod explanation;
 mod find;
 mod handling;
 mod health;
+mod input;
 mod live;
 mod logs;
 mod markers;
@@ -32,6 +34,7 @@ mod uses;
 mod viewer;
 pub(crate) mod why;
 
+use actix_web::middleware::from_fn;
 use actix_web::{HttpResponse, web};
 use utoipa::OpenApi;
 use utoipa_actix_web::AppExt;
@@ -51,13 +54,16 @@ struct Document;
 /// The OpenAPI document, made from the handlers.
 #[must_use]
 pub fn openapi() -> utoipa::openapi::OpenApi {
-    let (_app, document) = actix_web::App::new().into_utoipa_app().openapi(Document::openapi()).configure(api).split_for_parts();
+    let (_app, mut document) = actix_web::App::new().into_utoipa_app().openapi(Document::openapi()).configure(api).split_for_parts();
+    document::complete(&mut document);
     document
 }
 
 fn api(config: &mut ServiceConfig<'_>) {
     config.service(
         scope("/api/v1")
+            .wrap(from_fn(input::guard))
+            .app_data(web::PathConfig::default().error_handler(|error, _| ApiError::BadRequest(format!("the address: {error}")).into()))
             .service(errors::list)
             .service(errors::one)
             .service(timeline::of_error)
@@ -129,8 +135,9 @@ fn api(config: &mut ServiceConfig<'_>) {
 /// Everything, for the main listener.
 pub(crate) fn everything(config: &mut web::ServiceConfig) {
     let document = openapi();
+    let methods = web::Data::new(document::Methods::of(&document));
     config
-        .app_data(web::JsonConfig::default().error_handler(|error, _| ApiError::BadRequest(error.to_string()).into()))
+        .app_data(methods)
         .app_data(web::PayloadConfig::new(cdevents::MAX_BODY))
         .configure(intake)
         .configure(|config| api(&mut ServiceConfig::new(config)))
@@ -172,5 +179,7 @@ pub(crate) async fn nothing_here() -> HttpResponse {
     )
 }
 
+#[cfg(test)]
+mod strangers;
 #[cfg(test)]
 mod tests;

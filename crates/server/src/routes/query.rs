@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, Datelike, Utc};
 use outcrop_core::Reference;
 use outcrop_core::query::Predicate;
 use outcrop_store::errors::Scope;
@@ -19,10 +19,25 @@ use crate::wire::ErrorQuery;
 /// The window where none is asked for.
 const DEFAULT_WINDOW: Duration = Duration::from_hours(24);
 /// Items per page where no number is asked for, and at most.
-const PAGE: (u32, u32) = (50, 500);
+pub(super) const PAGE: (u32, u32) = (50, 500);
 
 pub(super) fn bad(message: impl Into<String>) -> ApiError {
     ApiError::BadRequest(message.into())
+}
+
+/// The longest window asked for: as long as days are counted.
+const LONGEST_WINDOW: chrono::TimeDelta = chrono::TimeDelta::days(RETENTION_DAYS * 13);
+/// The years that a time may lie in: neither a database nor arithmetic reaches its end there.
+const YEARS: std::ops::RangeInclusive<i32> = 1970..=2200;
+
+/// A time that a caller sent, within the years that are taken.
+pub(super) fn time(what: &str, sent: Option<DateTime<Utc>>) -> Result<Option<DateTime<Utc>>, ApiError> {
+    match sent {
+        Some(time) if !YEARS.contains(&time.year()) => {
+            Err(bad(format!("{what} must lie in the years {} to {}", YEARS.start(), YEARS.end())))
+        }
+        sent => Ok(sent),
+    }
 }
 
 /// Query parameters, with actix's error told in the API's form.
@@ -38,25 +53,25 @@ pub(super) fn limit(asked: Option<u32>) -> Result<usize, ApiError> {
 }
 
 pub(super) fn scope(query: &ErrorQuery, now: DateTime<Utc>) -> Result<Scope, ApiError> {
-    let to = query.to.unwrap_or(now);
+    let to = time("to", query.to)?.unwrap_or(now);
     let from = match (&query.since, query.from) {
         (Some(_), Some(_)) => return Err(bad("give since or from, not both")),
-        (_, Some(from)) => from,
+        (_, from @ Some(_)) => time("from", from)?.unwrap_or(now),
         (since, None) => {
             let window = match since {
                 None => DEFAULT_WINDOW,
                 Some(since) => humantime::parse_duration(since)
                     .map_err(|error| bad(format!("since is `{since}`: {error}; write it like 30m, 24h or 7d")))?,
             };
-            to - chrono::TimeDelta::from_std(window).map_err(|error| bad(format!("since: {error}")))?
+            let length = chrono::TimeDelta::from_std(window).ok().filter(|length| *length <= LONGEST_WINDOW);
+            to - length.ok_or_else(|| bad(format!("since: the window may be {} days long", LONGEST_WINDOW.num_days())))?
         }
     };
     if from >= to {
         return Err(bad("the window is empty: from must be before to"));
     }
-    let longest = chrono::TimeDelta::days(RETENTION_DAYS * 13);
-    if to - from > longest {
-        return Err(bad(format!("the window is longer than {} days", longest.num_days())));
+    if to - from > LONGEST_WINDOW {
+        return Err(bad(format!("the window is longer than {} days", LONGEST_WINDOW.num_days())));
     }
     let named = |name: &Option<String>| name.clone().filter(|name| !name.is_empty());
     Ok(Scope {
@@ -75,8 +90,9 @@ pub(super) fn against(asked: Option<&str>, scope: &Scope) -> Result<Option<Scope
     let length = scope.to - scope.from;
     let read = |text: &str| {
         DateTime::parse_from_rfc3339(text)
-            .map(|time| time.with_timezone(&Utc))
             .map_err(|error| bad(format!("against: `{text}` is no time such as 2026-11-20T08:00:00Z: {error}")))
+            .and_then(|read| time("against", Some(read.with_timezone(&Utc))))
+            .map(Option::unwrap_or_default)
     };
     let (from, to) = if asked == "before" {
         (scope.from - length, scope.from)
@@ -84,7 +100,7 @@ pub(super) fn against(asked: Option<&str>, scope: &Scope) -> Result<Option<Scope
         (read(from)?, read(to)?)
     } else {
         let earlier = humantime::parse_duration(asked).ok().and_then(|earlier| chrono::TimeDelta::from_std(earlier).ok());
-        let earlier = earlier.filter(|earlier| *earlier < chrono::TimeDelta::days(RETENTION_DAYS * 13));
+        let earlier = earlier.filter(|earlier| *earlier < LONGEST_WINDOW);
         let earlier = earlier.ok_or_else(|| bad(format!("against is `{asked}`; write before, 1d or 7d, or BEGINNING/END")))?;
         (scope.from - earlier, scope.to - earlier)
     };

@@ -6,6 +6,7 @@ use outcrop_core::Reference;
 use outcrop_store::errors::number;
 use outcrop_store::regrouping::{self, Change, ChangeError, Over, Trial};
 
+use super::input::Body;
 use super::query::{bad, error_of, parameters};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
@@ -34,7 +35,7 @@ const PLACES: (usize, usize) = (100, 500);
 pub(super) async fn make_change(
     viewer: Viewer,
     request: HttpRequest,
-    body: web::Json<GroupingChange>,
+    body: Body<GroupingChange>,
     state: web::Data<State>,
 ) -> Result<HttpResponse, ApiError> {
     let query: ChangeQuery = parameters(request.query_string())?;

@@ -59,6 +59,7 @@ fn refused(refusal: Refusal) -> ApiError {
         Refusal::NoKey | Refusal::UnknownKey => ApiError::SenderKey(refusal.to_string()),
         Refusal::Quota(seconds) => ApiError::OverQuota(seconds),
         Refusal::Away | Refusal::Body(BodyError::OverBudget | BodyError::TooSlow(_)) => ApiError::Away,
+        Refusal::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy) => ApiError::TooLarge,
         refusal => bad(refusal.to_string()),
     }
 }

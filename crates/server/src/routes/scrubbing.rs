@@ -4,6 +4,7 @@ use actix_web::{HttpResponse, delete, get, post, web};
 use outcrop_core::scrub::{Rule, Scrubbing};
 use outcrop_store::scrub_rules;
 
+use super::input::Body;
 use super::query::bad;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
@@ -70,7 +71,7 @@ fn checked(asked: NewScrubRule) -> Result<(Rule, NewScrubRule), ApiError> {
     (status = 409, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/scrubbing")]
-pub(super) async fn make_rule(viewer: Viewer, body: web::Json<NewScrubRule>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn make_rule(viewer: Viewer, body: Body<NewScrubRule>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     let (_, NewScrubRule { service, verb, what, reason }) = checked(body.into_inner())?;
     let (database, by, reason) = (state.database.clone(), viewer.email, reason.unwrap_or_default());
@@ -107,7 +108,7 @@ pub(super) async fn end_rule(viewer: Viewer, path: web::Path<i64>, state: web::D
 #[post("/scrubbing/try")]
 pub(super) async fn try_rules(
     _viewer: Viewer,
-    body: web::Json<ScrubTrial>,
+    body: Body<ScrubTrial>,
     state: web::Data<State>,
 ) -> Result<web::Json<ScrubbedText>, ApiError> {
     let ScrubTrial { service, text, rule } = body.into_inner();

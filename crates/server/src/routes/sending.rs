@@ -7,6 +7,7 @@ use outcrop_store::drops;
 use outcrop_store::errors::{self, number};
 use outcrop_store::keys::{self, Bounds};
 
+use super::input::Body;
 use super::query::{bad, error_of, parameters, predicate};
 use super::viewer::Viewer;
 use crate::access::Secret;
@@ -60,7 +61,7 @@ pub(super) async fn list_keys(_viewer: Viewer, state: web::Data<State>) -> Resul
     (status = 409, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/keys")]
-pub(super) async fn make_key(viewer: Viewer, body: web::Json<NewKey>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn make_key(viewer: Viewer, body: Body<NewKey>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     let NewKey { name, services, environments, bytes_per_minute } = body.into_inner();
     let name = name.trim().to_owned();
@@ -91,7 +92,7 @@ pub(super) async fn make_key(viewer: Viewer, body: web::Json<NewKey>, state: web
 pub(super) async fn rotate_key(
     viewer: Viewer,
     path: web::Path<String>,
-    body: web::Json<Rotation>,
+    body: Body<Rotation>,
     state: web::Data<State>,
 ) -> Result<web::Json<MadeKey>, ApiError> {
     viewer.must_engineer()?;
@@ -205,7 +206,7 @@ pub(super) async fn list_drops(_viewer: Viewer, state: web::Data<State>) -> Resu
     (status = 409, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/drops")]
-pub(super) async fn make_drop(viewer: Viewer, body: web::Json<NewDrop>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn make_drop(viewer: Viewer, body: Body<NewDrop>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     let NewDrop { predicate: text, error, note } = body.into_inner();
     if note.len() > LONGEST || text.as_ref().is_some_and(|text| text.len() > LONGEST) {

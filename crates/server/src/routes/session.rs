@@ -3,6 +3,7 @@ use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
 use outcrop_core::Digest;
 use outcrop_store::access as store;
 
+use super::input::Body;
 use super::viewer::{COOKIE, Viewer};
 use crate::access::{MIN_PASSWORD, Secret, digest_of, hash_password, hashing, verify_password};
 use crate::api_error::ApiError;
@@ -16,7 +17,7 @@ use crate::wire::{Member, NewPassword, Problem, SignIn};
     (status = 429, body = Problem, content_type = "application/problem+json", description = "Too many failed attempts; see Retry-After"),
 ))]
 #[post("/session")]
-pub(super) async fn sign_in(body: web::Json<SignIn>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn sign_in(body: Body<SignIn>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
     let SignIn { email, password } = body.into_inner();
     let email = email.trim().to_owned();
     let attempt = Digest::of(["sign in", &email.to_lowercase()]);
@@ -77,7 +78,7 @@ pub(super) async fn sign_out(request: HttpRequest, state: web::Data<State>) -> R
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 #[put("/session/password")]
-pub(super) async fn set_password(viewer: Viewer, body: web::Json<NewPassword>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn set_password(viewer: Viewer, body: Body<NewPassword>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
     let session = viewer.session.ok_or_else(|| ApiError::Forbidden("sign in to set a password; a token cannot".to_owned()))?;
     let NewPassword { current, new } = body.into_inner();
     if new.chars().count() < MIN_PASSWORD {

@@ -8,6 +8,7 @@ use outcrop_store::parts;
 use outcrop_store::settings::{self, ServiceSetting};
 use outcrop_store::weights::{self, FACTORS};
 
+use super::input::Body;
 use super::query::{bad, cursor, error_of, limit, parameters, predicate, read_cursor, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
@@ -41,7 +42,7 @@ pub(super) async fn list_slices(_viewer: Viewer, state: web::Data<State>) -> Res
 pub(super) async fn save_slice(
     viewer: Viewer,
     path: web::Path<String>,
-    body: web::Json<NewSlice>,
+    body: Body<NewSlice>,
     state: web::Data<State>,
 ) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
@@ -214,7 +215,7 @@ const ALL: &str = "all";
 pub(super) async fn set_settings(
     viewer: Viewer,
     path: web::Path<String>,
-    body: web::Json<ServiceSettings>,
+    body: Body<ServiceSettings>,
     state: web::Data<State>,
 ) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;

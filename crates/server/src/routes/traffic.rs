@@ -15,6 +15,7 @@ use outcrop_store::timeline::Steps;
 use outcrop_store::traces;
 use outcrop_store::traffic::{self, Endpoint, Wanted};
 
+use super::input::Body;
 use super::query::{against, bad, cursor, limit, parameters, read_cursor, scope};
 use super::traces::{kept_because, millis};
 use super::viewer::Viewer;
@@ -172,7 +173,7 @@ fn held_against(now: &Endpoint, then: &[Endpoint]) -> EndpointThen {
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[put("/endpoints/slow")]
-pub(super) async fn set_slow(viewer: Viewer, body: web::Json<SlowSetting>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn set_slow(viewer: Viewer, body: Body<SlowSetting>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     let SlowSetting { service, endpoint, slow_from_ms } = body.into_inner();
     if slow_from_ms.is_some_and(|millis| !(0.001..=86_400_000.0).contains(&millis)) {

@@ -10,10 +10,13 @@ use super::{DeployChanges, EndpointChange};
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewDeploy {
     /// The service.
+    #[schema(min_length = 1, max_length = 200)]
     pub service: String,
     /// The version.
+    #[schema(min_length = 1, max_length = 200)]
     pub version: String,
     /// The environment.
+    #[schema(min_length = 1, max_length = 200)]
     pub environment: String,
     /// When it began; now where not given.
     #[serde(default)]
@@ -23,15 +26,19 @@ pub struct NewDeploy {
     pub ended_at: Option<DateTime<Utc>>,
     /// The share of the traffic that a canary takes, above 0 and below 1.
     #[serde(default)]
+    #[schema(exclusive_minimum = 0, exclusive_maximum = 1)]
     pub share: Option<f32>,
     /// The instance group that it goes to, as the service's attribute for groups names it.
     #[serde(default)]
+    #[schema(min_length = 1, max_length = 200)]
     pub instance_group: Option<String>,
     /// The commit.
     #[serde(default)]
+    #[schema(max_length = 200)]
     pub revision: String,
     /// The pipeline's page.
     #[serde(default)]
+    #[schema(max_length = 2_000)]
     pub link: String,
     /// What it brought: commits with the lines they changed, and who owns which files.
     #[serde(default)]

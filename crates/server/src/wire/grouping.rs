@@ -63,6 +63,7 @@ pub struct ChangeQuery {
     /// Only say what it would do.
     pub dry_run: Option<bool>,
     /// Over how many days back it is worked out, 1 to 30; 7 where none is given.
+    #[param(minimum = 1, maximum = 30)]
     pub days: Option<u32>,
 }
 

@@ -10,9 +10,11 @@ use super::{FlagItem, Sums};
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewMarker {
     /// In a few words: `database upgraded to 17`.
+    #[schema(min_length = 1, max_length = 200)]
     pub title: String,
     /// `database`, `configuration`, `provisioning` or `other`.
     #[serde(default = "other")]
+    #[schema(pattern = "^(database|configuration|provisioning|other)$")]
     pub kind: String,
     /// When it began; now where not given.
     #[serde(default)]
@@ -22,12 +24,15 @@ pub struct NewMarker {
     pub ended_at: Option<DateTime<Utc>>,
     /// The service it may touch; all where not given.
     #[serde(default)]
+    #[schema(max_length = 200)]
     pub service: Option<String>,
     /// The environment it may touch; all where not given.
     #[serde(default)]
+    #[schema(max_length = 200)]
     pub environment: Option<String>,
     /// Where more is said.
     #[serde(default)]
+    #[schema(max_length = 2_000)]
     pub link: String,
 }
 

@@ -8,15 +8,19 @@ use utoipa::{IntoParams, ToSchema};
 #[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct NewKey {
     /// What it is called.
+    #[schema(min_length = 1, max_length = 200)]
     pub name: String,
     /// The services it may write for; empty for all.
     #[serde(default)]
+    #[schema(max_items = 100)]
     pub services: Vec<String>,
     /// The environments it may write for; empty for all.
     #[serde(default)]
+    #[schema(max_items = 100)]
     pub environments: Vec<String>,
     /// How many bytes of bodies it may send a minute and instance of Outcrop, inflated; null for no limit of its own.
     #[serde(default)]
+    #[schema(minimum = 1)]
     pub bytes_per_minute: Option<i64>,
 }
 
@@ -33,6 +37,7 @@ pub struct MadeKey {
 #[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 pub struct Rotation {
     /// How many hours the secret before is taken too; 24 where not given, 0 ends it at once, at most 720.
+    #[schema(minimum = 0, maximum = 720)]
     pub overlap_hours: Option<u32>,
 }
 
@@ -76,6 +81,7 @@ pub struct KeyList {
 #[serde(deny_unknown_fields)]
 pub struct RefusedQuery {
     /// How many minutes back, 1 to 1440; 15 where not given.
+    #[param(minimum = 1, maximum = 1_440)]
     pub minutes: Option<u32>,
 }
 
@@ -110,11 +116,13 @@ pub struct RefusedList {
 pub struct NewDrop {
     /// What is dropped: a predicate over single occurrences. Give this or `error`.
     #[serde(rename = "where")]
+    #[schema(max_length = 2_000)]
     pub predicate: Option<String>,
     /// The reference of an error to drop.
     pub error: Option<String>,
     /// Why.
     #[serde(default)]
+    #[schema(max_length = 2_000)]
     pub note: String,
 }
 

@@ -130,6 +130,7 @@ pub struct ServiceSettings {
     pub keep_addresses: Option<bool>,
     /// What attention to the service's errors is multiplied with, 0.1 to 4; `null` and 1 change nothing. Not for `all`.
     #[serde(default)]
+    #[schema(minimum = 0.1, maximum = 4)]
     pub weight: Option<f64>,
     /// The same for single endpoints; where an error has one of these, it wins over the service's.
     #[serde(default)]
@@ -143,6 +144,7 @@ pub struct EndpointWeight {
     /// The endpoint, as it is listed.
     pub endpoint: String,
     /// 0.1 to 4.
+    #[schema(minimum = 0.1, maximum = 4)]
     pub factor: f64,
 }
 
