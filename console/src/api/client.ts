@@ -31,6 +31,7 @@ export type PlatformEventItem = components["schemas"]["PlatformEventItem"];
 export type NowItem = components["schemas"]["NowItem"];
 export type LeadUpStep = components["schemas"]["LeadUpStep"];
 export type KeyItem = components["schemas"]["KeyItem"];
+export type TokenItem = components["schemas"]["TokenItem"];
 export type ScrubRuleItem = components["schemas"]["ScrubRuleItem"];
 export type ServiceItem = components["schemas"]["ServiceItem"];
 
@@ -76,6 +77,17 @@ export function windowOf({ since, from, to }: Scope) {
 
 export function useMember() {
   return useQuery({ queryKey: ["session"], queryFn: () => taken(api.GET("/api/v1/session")), staleTime: 60_000 });
+}
+
+/** Whether whoever is signed in may act on errors, deploys and grouping; not before that is known. */
+export function useMayAct() {
+  const role = useMember().data?.role;
+  return role === "engineer" || role === "admin";
+}
+
+/** Whether whoever is signed in manages keys, discarding and scrubbing. */
+export function useIsAdmin() {
+  return useMember().data?.role === "admin";
 }
 
 export function useServices() {

@@ -1,5 +1,6 @@
 //! The command line, whole.
 
+mod admin;
 mod handling;
 mod logs;
 mod markers;
@@ -7,7 +8,9 @@ mod markers;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use serde::Deserialize;
 
+pub use admin::{Admin, AuditList, KeyCommand, MemberAdd, MemberCommand, Role, SessionCommand, TokenCommand, Weight};
 pub use handling::{Note, Quiet, Reopen, Settle, Take};
 pub use logs::{Calls, Instances, Logs, Now, Statements};
 pub use markers::{ListMarkers, MarkerCommand, RecordMarker};
@@ -35,6 +38,15 @@ pub enum Command {
         command: Admin,
         #[command(flatten)]
         database: DatabaseArgs,
+    },
+    /// Say what is kept, for how long, and how much room it takes.
+    Storage(Storage),
+    /// Sender keys, by an admin's token.
+    Key {
+        #[command(subcommand)]
+        command: KeyCommand,
+        #[command(flatten)]
+        client: Client,
     },
     /// List errors, those that matter most first.
     Errors(Errors),
@@ -173,6 +185,43 @@ pub struct Demo {
     pub seed: u64,
 }
 
+/// How long data is kept and how much room it takes. All instances on one database must be given the same.
+#[derive(Args, Default, Deserialize)]
+#[command(next_help_heading = "What is kept")]
+pub struct Keep {
+    /// Days for which occurrences, their bodies and counts by the minute are kept, 1 to 30 [default: 30].
+    #[arg(long, env = "OUTCROP_OCCURRENCE_DAYS", value_name = "N")]
+    pub occurrence_days: Option<i64>,
+    /// Days for which log lines are kept, 1 to 30 [default: 7].
+    #[arg(long, env = "OUTCROP_LOG_DAYS", value_name = "N")]
+    pub log_days: Option<i64>,
+    /// Days for which kept traces are kept, 1 to 30 [default: 30].
+    #[arg(long, env = "OUTCROP_TRACE_DAYS", value_name = "N")]
+    pub trace_days: Option<i64>,
+    /// Days for which counts by hour and day are kept, 30 to 400 [default: 400].
+    #[arg(long, env = "OUTCROP_COUNT_DAYS", value_name = "N")]
+    pub count_days: Option<i64>,
+    /// Room for spans of the last 45 minutes; past it the oldest go [default: 8GiB].
+    #[arg(long, env = "OUTCROP_HOT_BYTES", value_name = "SIZE")]
+    pub hot_bytes: Option<String>,
+    /// Room for kept traces; past it the oldest days go [default: no limit].
+    #[arg(long, env = "OUTCROP_TRACE_BYTES", value_name = "SIZE")]
+    pub trace_bytes: Option<String>,
+    /// Room for log lines; past it the oldest days go [default: no limit].
+    #[arg(long, env = "OUTCROP_LOG_BYTES", value_name = "SIZE")]
+    pub log_bytes: Option<String>,
+    /// Room for bodies of occurrences; past it the oldest days go [default: no limit].
+    #[arg(long, env = "OUTCROP_BODY_BYTES", value_name = "SIZE")]
+    pub body_bytes: Option<String>,
+    /// Room for the whole database; past it senders are told to come back later [default: no limit].
+    #[arg(long, env = "OUTCROP_DATABASE_BYTES", value_name = "SIZE")]
+    pub database_bytes: Option<String>,
+    /// What must stay free on the database's disk, where it is on this host; below it senders are told to come back later
+    /// [default: 1GiB].
+    #[arg(long, env = "OUTCROP_MIN_FREE", value_name = "SIZE")]
+    pub min_free: Option<String>,
+}
+
 #[derive(Args, Default)]
 pub struct DatabaseArgs {
     /// Where the database is: `postgres://user@host:5432/name`.
@@ -210,140 +259,24 @@ pub struct Serve {
     /// up to 200 MB beside it [default: 256MiB].
     #[arg(long, env = "OUTCROP_BUDGET", value_name = "SIZE")]
     pub budget: Option<String>,
-    /// Days for which log lines are kept, 1 to 30 [default: 7].
-    #[arg(long, env = "OUTCROP_LOG_DAYS", value_name = "N")]
-    pub log_days: Option<i64>,
+    #[command(flatten)]
+    pub keep: Keep,
     /// Occurrences of one error and version in a minute whose exact data is kept; past that one in 50, beside the first, the latest and
     /// the fullest of each version; 1 to 10000 [default: 20].
     #[arg(long, env = "OUTCROP_BODIES_PER_MINUTE", value_name = "N")]
     pub bodies_per_minute: Option<u32>,
+    /// The address under which people reach this installation, such as `https://outcrop.skerry.example`: links begin with it.
+    #[arg(long, env = "OUTCROP_PUBLIC_URL", value_name = "URL")]
+    pub public_url: Option<String>,
+    /// A proxy, or a network of proxies, whose `X-Forwarded-For` or `Forwarded` header is believed; may be given several times.
+    #[arg(long, env = "OUTCROP_TRUSTED_PROXY", value_name = "ADDR[/BITS]", value_delimiter = ',')]
+    pub trusted_proxy: Vec<String>,
     /// A local Git checkout of a service, to show lines of source from; may be given several times.
     #[arg(long, env = "OUTCROP_CHECKOUT", value_name = "SERVICE=DIR", value_delimiter = ',')]
     pub checkout: Vec<String>,
     /// What is logged: error, warn, info, debug, or by module [default: info].
     #[arg(long, env = "OUTCROP_LOG", value_name = "FILTER")]
     pub log: Option<String>,
-}
-
-#[derive(Subcommand)]
-pub enum Admin {
-    /// People who may sign in.
-    Member {
-        #[command(subcommand)]
-        command: MemberCommand,
-    },
-    /// Secrets of people for the API.
-    Token {
-        #[command(subcommand)]
-        command: TokenCommand,
-    },
-    /// Secrets that senders of telemetry authenticate with.
-    Key {
-        #[command(subcommand)]
-        command: KeyCommand,
-    },
-    /// How much errors of a service or endpoint weigh in the ranking.
-    #[command(
-        after_help = "Examples:\n  outcrop admin weight fares 1.5\n  outcrop admin weight gangway --endpoint 'GET /internal/health' 0.2\n  outcrop admin weight fares 1     takes it away\n  outcrop admin weight             lists what is set"
-    )]
-    Weight(Weight),
-}
-
-#[derive(Args)]
-pub struct Weight {
-    /// The service; nothing lists what is set.
-    pub service: Option<String>,
-    /// What attention is multiplied with, 0.1 to 4; 1 takes the weight away.
-    #[arg(requires = "service")]
-    pub factor: Option<f32>,
-    /// Only this endpoint of the service.
-    #[arg(long, value_name = "E", requires = "service")]
-    pub endpoint: Option<String>,
-}
-
-#[derive(Subcommand)]
-pub enum MemberCommand {
-    /// Add a member; the password is read from standard input.
-    #[command(after_help = "Example:\n  outcrop admin member add purser@skerry.example --role engineer --password-stdin < password.txt")]
-    Add(MemberAdd),
-}
-
-#[derive(Args)]
-pub struct MemberAdd {
-    /// The address they sign in with.
-    pub email: String,
-    /// What they may do.
-    #[arg(long, value_enum)]
-    pub role: Role,
-    /// Read the password from standard input.
-    #[arg(long, required = true)]
-    pub password_stdin: bool,
-}
-
-#[derive(Clone, Copy, ValueEnum)]
-pub enum Role {
-    /// Reads.
-    Viewer,
-    /// Reads and acts on errors.
-    Engineer,
-    /// Also manages members and keys.
-    Admin,
-}
-
-#[derive(Subcommand)]
-pub enum TokenCommand {
-    /// Make a token for a member; prints only the token.
-    #[command(
-        after_help = "Examples:\n  export OUTCROP_TOKEN=$(outcrop admin token create purser@skerry.example)\n  outcrop admin token create purser@skerry.example --pipeline"
-    )]
-    Create {
-        /// The member's address.
-        email: String,
-        /// For a pipeline: it records and checks deploys and marks changes, and does nothing else.
-        #[arg(long)]
-        pipeline: bool,
-    },
-}
-
-#[derive(Subcommand)]
-pub enum KeyCommand {
-    /// Make a sender key; prints only the key.
-    #[command(
-        after_help = "Examples:\n  outcrop admin key create pier-3\n  outcrop admin key create fares --service fares --service ledger\n  outcrop admin key create trials --environment staging --per-minute 20MiB"
-    )]
-    Create {
-        /// What the key is called.
-        name: String,
-        /// Let it write only for this service; may be given several times.
-        #[arg(long = "service", value_name = "S")]
-        services: Vec<String>,
-        /// Let it write only for this environment; may be given several times.
-        #[arg(long = "environment", value_name = "E")]
-        environments: Vec<String>,
-        /// Let it send so much a minute, inflated, to each instance of Outcrop; past it senders are told to wait.
-        #[arg(long, value_name = "SIZE")]
-        per_minute: Option<String>,
-    },
-    /// Give a key another secret; prints only the secret. The one before is taken for a while yet.
-    #[command(after_help = "Example:\n  outcrop admin key rotate fares --overlap-hours 48")]
-    Rotate {
-        /// The key's name.
-        name: String,
-        /// How long the secret before is taken too; 0 ends it at once.
-        #[arg(long, value_name = "N", default_value_t = 24, value_parser = clap::value_parser!(u32).range(0..=720))]
-        overlap_hours: u32,
-    },
-    /// List the keys.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
-    /// Revoke a key: it is refused everywhere within two seconds.
-    Revoke {
-        /// The key's name.
-        name: String,
-    },
 }
 
 #[derive(Args)]
@@ -357,6 +290,13 @@ pub struct Client {
     /// Print one JSON document instead of a table.
     #[arg(long, global = true)]
     pub json: bool,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop storage\n\nWhat is kept is set with `outcrop serve`: see its options under \"What is kept\".")]
+pub struct Storage {
+    #[command(flatten)]
+    pub client: Client,
 }
 
 #[derive(Args)]

@@ -96,7 +96,11 @@ impl Api {
         };
         let detail = serde_json::from_slice::<Problem>(&body).map_or_else(|_| format!("{url} answered {status}"), asked);
         // What the caller wrote wrongly is usage; everything else is the service's answer.
-        Err(if status == StatusCode::BAD_REQUEST { Fault::Usage(detail) } else { Fault::Refused(detail) })
+        Err(match status {
+            StatusCode::BAD_REQUEST => Fault::Usage(detail),
+            StatusCode::BAD_GATEWAY | StatusCode::SERVICE_UNAVAILABLE | StatusCode::GATEWAY_TIMEOUT => Fault::Away(detail),
+            _ => Fault::Refused(detail),
+        })
     }
 }
 
@@ -118,7 +122,7 @@ pub fn unreachable(url: &str, error: &reqwest::Error) -> Fault {
     while let Some(deeper) = cause.source() {
         cause = deeper;
     }
-    Fault::Refused(format!("{url} cannot be reached: {cause}; is `outcrop serve` running there? (OUTCROP_URL, --url)"))
+    Fault::Away(format!("{url} cannot be reached: {cause}; is `outcrop serve` running there? (OUTCROP_URL, --url)"))
 }
 
 /// A name as one segment of a path.

@@ -10,6 +10,9 @@ pub enum Fault {
     /// The service, or the database of `admin`, cannot be reached or refused.
     #[error("{0}")]
     Refused(String),
+    /// The service cannot be reached, or cannot answer now; it may later.
+    #[error("{0}")]
+    Away(String),
     /// A deploy check found harm; it was said already.
     #[error("flagged")]
     Flagged,

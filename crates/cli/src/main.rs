@@ -12,7 +12,7 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
-use args::{Admin, Arguments, Command, KeyCommand, MemberCommand, TokenCommand};
+use args::{Admin, Arguments, Command};
 
 /// An intake makes and frees many small things on many threads: a tenth of its time with the system's allocator.
 #[global_allocator]
@@ -24,20 +24,16 @@ async fn main() -> ExitCode {
     let done = match arguments.command {
         Command::Serve(serve) => commands::serve::run(serve).await,
         Command::Admin { command, database } => match command {
-            Admin::Member { command: MemberCommand::Add(add) } => commands::admin::member::add(database, add).await,
-            Admin::Token { command: TokenCommand::Create { email, pipeline } } => {
-                commands::admin::token::create(database, &email, pipeline).await
-            }
-            Admin::Key { command: KeyCommand::Create { name, services, environments, per_minute } } => {
-                commands::admin::key::create(database, &name, services, environments, per_minute).await
-            }
-            Admin::Key { command: KeyCommand::Rotate { name, overlap_hours } } => {
-                commands::admin::key::rotate(database, &name, overlap_hours).await
-            }
-            Admin::Key { command: KeyCommand::List { json } } => commands::admin::key::list(database, json).await,
+            Admin::Member { command } => commands::admin::member::run(database, command).await,
+            Admin::Token { command } => commands::admin::token::run(database, command).await,
+            Admin::Session { command } => commands::admin::session::run(database, command).await,
+            Admin::Key { command, json } => commands::admin::key::run(database, command, json).await,
+            Admin::Audit(list) => commands::admin::audit::run(database, list).await,
+            Admin::Migrate => commands::admin::migrate::run(database).await,
             Admin::Weight(weight) => commands::admin::weight::run(database, weight).await,
-            Admin::Key { command: KeyCommand::Revoke { name } } => commands::admin::key::revoke(database, &name).await,
         },
+        Command::Storage(storage) => commands::storage::run(storage).await,
+        Command::Key { command, client } => commands::key::run(command, client).await,
         Command::Errors(errors) => commands::errors::run(errors).await,
         Command::Show(show) => commands::show::run(show).await,
         Command::Occurrences(occurrences) => commands::occurrences::run(occurrences).await,

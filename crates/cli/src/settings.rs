@@ -5,9 +5,10 @@ use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 
 use outcrop_server::Settings;
+use outcrop_store::upkeep::{COUNT_DAYS, Policy, RETENTION_DAYS};
 use serde::Deserialize;
 
-use crate::args::{DatabaseArgs, Serve};
+use crate::args::{DatabaseArgs, Keep, Serve};
 use crate::fault::Fault;
 
 #[derive(Default, Deserialize)]
@@ -20,9 +21,13 @@ struct File {
     max_body: Option<String>,
     max_inflated: Option<String>,
     budget: Option<String>,
-    log_days: Option<i64>,
+    #[serde(flatten)]
+    keep: Keep,
     bodies_per_minute: Option<u32>,
     log: Option<String>,
+    public_url: Option<String>,
+    #[serde(default)]
+    trusted_proxy: Vec<String>,
     #[serde(default)]
     checkout: BTreeMap<String, PathBuf>,
 }
@@ -44,14 +49,14 @@ pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
     settings.max_inflated_bytes = size("max-inflated", arguments.max_inflated.or(file.max_inflated), settings.max_inflated_bytes)?;
     settings.budget_bytes = size("budget", arguments.budget.or(file.budget), settings.budget_bytes)?;
     settings.check().map_err(Fault::Usage)?;
-    settings.log_days = arguments.log_days.or(file.log_days).unwrap_or(settings.log_days);
-    if !(1..=30).contains(&settings.log_days) {
-        return Err(Fault::Usage(format!("log-days is {}; it must be 1 to 30, as long as occurrences are kept", settings.log_days)));
-    }
+    settings.policy = policy(arguments.keep, file.keep)?;
     settings.bodies_per_minute = arguments.bodies_per_minute.or(file.bodies_per_minute).unwrap_or(settings.bodies_per_minute);
     if !(1..=10_000).contains(&settings.bodies_per_minute) {
         return Err(Fault::Usage(format!("bodies-per-minute is {}; it must be 1 to 10000", settings.bodies_per_minute)));
     }
+    settings.public_url = arguments.public_url.or(file.public_url).map(|text| public_url(&text)).transpose()?;
+    let proxies = if arguments.trusted_proxy.is_empty() { file.trusted_proxy } else { arguments.trusted_proxy };
+    settings.trusted_proxies = proxies.iter().map(|text| network(text)).collect::<Result<_, _>>()?;
     settings.checkouts = file.checkout;
     for given in arguments.checkout {
         let (service, folder) = given
@@ -87,6 +92,51 @@ fn read(file: Option<&Path>) -> Result<File, Fault> {
     toml::from_str(&text).map_err(|error| Fault::Usage(format!("{}: {error}", file.display())))
 }
 
+/// How long data is kept and how much room it may take: from the command line and the environment, else the file, else by default.
+fn policy(given: Keep, file: Keep) -> Result<Policy, Fault> {
+    let default = Policy::default();
+    let days = |name: &str, given: Option<i64>, file: Option<i64>, default: i64, bounds: std::ops::RangeInclusive<i64>| {
+        let days = given.or(file).unwrap_or(default);
+        let refused = || Fault::Usage(format!("{name} is {days}; it must be {} to {}", bounds.start(), bounds.end()));
+        if bounds.contains(&days) { Ok(days) } else { Err(refused()) }
+    };
+    let size = |name: &str, given: Option<String>, file: Option<String>| {
+        let text = given.or(file);
+        text.map(|text| bytes(name, &text)).transpose().map(|size| size.map(|bytes| i64::try_from(bytes).unwrap_or(i64::MAX)))
+    };
+    let month = 1..=RETENTION_DAYS;
+    Ok(Policy {
+        occurrence_days: days("occurrence-days", given.occurrence_days, file.occurrence_days, default.occurrence_days, month.clone())?,
+        log_days: days("log-days", given.log_days, file.log_days, default.log_days, month.clone())?,
+        trace_days: days("trace-days", given.trace_days, file.trace_days, default.trace_days, month)?,
+        count_days: days("count-days", given.count_days, file.count_days, default.count_days, RETENTION_DAYS..=COUNT_DAYS)?,
+        hot_bytes: size("hot-bytes", given.hot_bytes, file.hot_bytes)?.unwrap_or(default.hot_bytes),
+        trace_bytes: size("trace-bytes", given.trace_bytes, file.trace_bytes)?,
+        log_bytes: size("log-bytes", given.log_bytes, file.log_bytes)?,
+        body_bytes: size("body-bytes", given.body_bytes, file.body_bytes)?,
+        database_bytes: size("database-bytes", given.database_bytes, file.database_bytes)?,
+        min_free_bytes: size("min-free", given.min_free, file.min_free)?.unwrap_or(default.min_free_bytes),
+    })
+}
+
+/// Reads the address under which people reach the installation: http or https, a host, no query.
+fn public_url(text: &str) -> Result<String, Fault> {
+    let refused = || Fault::Usage(format!("--public-url is `{text}`; write it like https://outcrop.skerry.example"));
+    let url = reqwest::Url::parse(text.trim()).ok().filter(|url| matches!(url.scheme(), "http" | "https")).ok_or_else(refused)?;
+    let is_bare =
+        url.host_str().is_some() && url.path() == "/" && url.query().is_none() && url.fragment().is_none() && url.username().is_empty();
+    if is_bare { Ok(url.as_str().trim_end_matches('/').to_owned()) } else { Err(refused()) }
+}
+
+/// Reads an address, or a network as `10.0.0.0/8`.
+fn network(text: &str) -> Result<ipnet::IpNet, Fault> {
+    let text = text.trim();
+    text.parse()
+        .ok()
+        .or_else(|| text.parse::<std::net::IpAddr>().ok().map(Into::into))
+        .ok_or_else(|| Fault::Usage(format!("--trusted-proxy is `{text}`; write it like 10.0.0.7 or 10.0.0.0/8")))
+}
+
 /// Reads `16MiB`, `512 KiB`, `1048576`.
 pub fn bytes(name: &str, text: &str) -> Result<usize, Fault> {
     let refused = || Fault::Usage(format!("--{name} is `{text}`; write it like 512KiB, 16MiB or 1GiB"));
@@ -109,4 +159,51 @@ pub fn listen(option: &str, address: &str) -> Result<TcpListener, Fault> {
         let hint = if option.starts_with("otlp-") { "; give another address or `none`" } else { "" };
         Fault::Usage(format!("--{option} {address}: {error}{hint}"))
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("https://outcrop.skerry.example/", Some("https://outcrop.skerry.example"))]
+    #[case("http://10.0.0.7:8471", Some("http://10.0.0.7:8471"))]
+    #[case("outcrop.skerry.example", None)]
+    #[case("ftp://outcrop.skerry.example", None)]
+    #[case("https://skerry.example/outcrop", None)]
+    #[case("https://outcrop.skerry.example/?a=b", None)]
+    fn a_public_address_is(#[case] text: &str, #[case] expected: Option<&str>) {
+        assert_eq!(public_url(text).ok().as_deref(), expected);
+    }
+
+    #[test]
+    fn what_is_kept_comes_from_the_command_line_before_the_file_within_bounds() {
+        let given = Keep { log_days: Some(3), body_bytes: Some("2GiB".to_owned()), ..Keep::default() };
+        let file = Keep { log_days: Some(14), trace_days: Some(10), ..Keep::default() };
+        let policy_of = policy(given, file).unwrap();
+        let expected = Policy { log_days: 3, trace_days: 10, body_bytes: Some(2 << 30), ..Policy::default() };
+        assert_eq!(policy_of, expected);
+        for keep in [
+            Keep { occurrence_days: Some(31), ..Keep::default() },
+            Keep { log_days: Some(0), ..Keep::default() },
+            Keep { count_days: Some(29), ..Keep::default() },
+            Keep { trace_bytes: Some("much".to_owned()), ..Keep::default() },
+        ] {
+            assert!(policy(keep, Keep::default()).is_err());
+        }
+        assert!(toml::from_str::<File>("log_days = 7\nbody_bytes = \"2GiB\"").is_ok_and(|file| file.keep.log_days == Some(7)));
+        assert!(toml::from_str::<File>("log_dayz = 7").is_err(), "a slip is told");
+    }
+
+    #[rstest]
+    #[case("10.0.0.7", Some("10.0.0.7/32"))]
+    #[case("10.0.0.0/8", Some("10.0.0.0/8"))]
+    #[case("2001:db8::/32", Some("2001:db8::/32"))]
+    #[case("10.0.0.0/33", None)]
+    #[case("proxy.skerry.example", None)]
+    fn a_network_of_proxies_is(#[case] text: &str, #[case] expected: Option<&str>) {
+        assert_eq!(network(text).ok().map(|network| network.to_string()).as_deref(), expected);
+    }
 }

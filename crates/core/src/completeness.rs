@@ -26,11 +26,15 @@ pub enum Limit {
     FailuresInFull,
     /// Failures compared in one trace.
     FailuresInTrace,
+    /// Room for log lines.
+    LogLines,
+    /// Room for bodies of occurrences.
+    Bodies,
 }
 
 impl Limit {
     /// All limits, in the order in which they are said.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 12] = [
         Self::Services,
         Self::Environments,
         Self::Versions,
@@ -41,6 +45,8 @@ impl Limit {
         Self::Templates,
         Self::FailuresInFull,
         Self::FailuresInTrace,
+        Self::LogLines,
+        Self::Bodies,
     ];
 
     /// The name under which it is stored.
@@ -57,6 +63,8 @@ impl Limit {
             Self::Templates => "templates",
             Self::FailuresInFull => "failures in full",
             Self::FailuresInTrace => "failures in trace",
+            Self::LogLines => "log lines",
+            Self::Bodies => "bodies",
         }
     }
 
@@ -78,6 +86,8 @@ impl Limit {
             Self::Templates => "too many kinds of log lines: further ones are counted together".to_owned(),
             Self::FailuresInFull => format!("{count} failures counted without details: too many in one span or request"),
             Self::FailuresInTrace => format!("{count} failures of crowded traces counted one by one: some may be counted twice"),
+            Self::LogLines => format!("{count} log lines were not kept: log lines take all the room they may"),
+            Self::Bodies => format!("{count} occurrences were kept without their data in full: bodies take all the room they may"),
         }
     }
 }

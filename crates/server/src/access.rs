@@ -1,6 +1,7 @@
 //! Secrets: made here, kept as digests, compared by digest.
 
 use std::fmt;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use base64::Engine;
@@ -46,15 +47,42 @@ const HASHED_AT_ONCE: usize = 2;
 
 static HASHING: tokio::sync::Semaphore = tokio::sync::Semaphore::const_new(HASHED_AT_ONCE);
 
-/// Runs work that hashes passwords on a thread of its own, few at once. `None` where it panicked.
-pub(crate) async fn hashing<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Option<T> {
-    let turn = HASHING.acquire().await.ok()?;
+/// Attempts that wait for their turn; more are answered that there are too many, so that waiting ones never fill the memory.
+const WAITING: usize = 64;
+
+static WAITERS: AtomicUsize = AtomicUsize::new(0);
+
+/// What came of work that hashes passwords.
+pub(crate) enum Hashing<T> {
+    /// It is done.
+    Done(T),
+    /// Too many wait already.
+    Busy,
+    /// It panicked.
+    Failed,
+}
+
+/// Runs work that hashes passwords on a thread of its own, few at once.
+pub(crate) async fn hashing<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Hashing<T> {
+    struct Waiter;
+    impl Drop for Waiter {
+        fn drop(&mut self) {
+            WAITERS.fetch_sub(1, Ordering::Relaxed);
+        }
+    }
+    let place = WAITERS.fetch_add(1, Ordering::Relaxed);
+    let waiter = Waiter;
+    if place >= WAITING {
+        return Hashing::Busy;
+    }
+    let Ok(turn) = HASHING.acquire().await else { return Hashing::Failed };
     let done = tokio::task::spawn_blocking(move || {
         // The turn ends with the work, also where whoever asked has gone away.
         let _turn = turn;
         work()
     });
-    done.await.ok()
+    drop(waiter);
+    done.await.map_or(Hashing::Failed, Hashing::Done)
 }
 
 /// The digest of a secret as somebody presents it.
@@ -116,7 +144,10 @@ mod hashing_tests {
                 now.fetch_sub(1, Ordering::SeqCst);
             })
         });
-        assert!(futures_util::future::join_all(guesses).await.iter().all(Option::is_some));
+        assert!(futures_util::future::join_all(guesses).await.iter().all(|guess| matches!(guess, super::Hashing::Done(()))));
         assert!(most.load(Ordering::SeqCst) <= super::HASHED_AT_ONCE);
+        let flood = (0..500).map(|_| super::hashing(|| std::thread::sleep(std::time::Duration::from_millis(1))));
+        let refused = futures_util::future::join_all(flood).await.iter().filter(|guess| matches!(guess, super::Hashing::Busy)).count();
+        assert!(refused >= 500 - super::WAITING - 2, "{refused} of 500 were refused");
     }
 }

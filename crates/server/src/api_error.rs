@@ -38,6 +38,8 @@ pub(crate) enum ApiError {
     Conflict(String),
     #[error("{0}")]
     NotFound(String),
+    #[error("{0}")]
+    NoRoom(String),
     #[error("the database does not answer; try again shortly")]
     Away,
     #[error("something failed here; the log of the service has it under {0}")]
@@ -60,6 +62,7 @@ impl ApiError {
             Self::Forbidden(_) => "forbidden",
             Self::Conflict(_) => "conflict",
             Self::NotFound(_) => "not_found",
+            Self::NoRoom(_) => "no_room",
             Self::Away => "database_away",
             Self::Internal(_) => "internal",
         }
@@ -96,7 +99,7 @@ impl ResponseError for ApiError {
             Self::Forbidden(_) => StatusCode::FORBIDDEN,
             Self::Conflict(_) => StatusCode::CONFLICT,
             Self::NotFound(_) => StatusCode::NOT_FOUND,
-            Self::Away => StatusCode::SERVICE_UNAVAILABLE,
+            Self::Away | Self::NoRoom(_) => StatusCode::SERVICE_UNAVAILABLE,
             Self::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
@@ -107,6 +110,7 @@ impl ResponseError for ApiError {
         let mut answer = placed_problem(status, self.code(), self.to_string(), place);
         let wait = match self {
             Self::Away => Some(2),
+            Self::NoRoom(_) => Some(30),
             Self::TooMany(seconds) => Some(*seconds),
             Self::OverQuota(seconds) => i64::try_from(*seconds).ok(),
             _ => None,

@@ -8,6 +8,7 @@ mod api_error;
 mod grpc;
 pub mod intake;
 mod jobs;
+mod proxies;
 mod routes;
 mod serve;
 mod settings;

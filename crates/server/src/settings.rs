@@ -1,6 +1,8 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use outcrop_store::upkeep::Policy;
+
 /// What the service is told from outside. Defaults are those of the command line.
 #[derive(Clone, Debug)]
 pub struct Settings {
@@ -12,12 +14,14 @@ pub struct Settings {
     pub max_inflated_bytes: usize,
     /// Bytes of memory that requests may take at once, from reading to commit; more are answered 503. The process takes 200 MB beside it.
     pub budget_bytes: usize,
-    /// Room for spans of the last 45 minutes, in bytes of the database; past it the oldest go first.
-    pub hot_bytes: i64,
-    /// Days for which log lines are kept, 1 to 30.
-    pub log_days: i64,
+    /// How long each kind of data is kept, and how much room it may take.
+    pub policy: Policy,
     /// Occurrences of one error and version in a minute whose exact data is kept before it is sampled, 1 to 10,000.
     pub bodies_per_minute: u32,
+    /// The address under which people reach this installation, without a slash at its end: links in what is sent out begin with it.
+    pub public_url: Option<String>,
+    /// Proxies whose word on where a request came from is believed.
+    pub trusted_proxies: Vec<ipnet::IpNet>,
     /// Local Git checkouts by service, to show lines of source from.
     pub checkouts: BTreeMap<String, PathBuf>,
 }
@@ -53,10 +57,10 @@ impl Settings {
             // OTLP deflates to a fifth, but who batches so much at once sends less compressed; an eighth of the budget.
             max_inflated_bytes: 32 << 20,
             budget_bytes: 256 << 20,
-            // 45 minutes of 3,000 spans a second, at the 1 kB a span that small chunks take.
-            hot_bytes: 8 << 30,
-            log_days: outcrop_store::upkeep::LOG_DAYS,
+            policy: Policy::default(),
             bodies_per_minute: outcrop_store::intake::BODIES_PER_MINUTE,
+            public_url: None,
+            trusted_proxies: vec![],
             checkouts: BTreeMap::new(),
         }
     }

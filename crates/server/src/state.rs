@@ -35,6 +35,12 @@ impl State {
         }
     }
 
+    /// Writes down who changed what in the set-up.
+    pub(crate) async fn note_change(&self, by: &str, did: &'static str, subject: &str) -> Result<(), StoreError> {
+        let (database, by, subject) = (self.database.clone(), by.to_owned(), subject.to_owned());
+        self.on_main(async move { outcrop_store::people::audit::note(&database, &by, did, &subject).await }).await
+    }
+
     /// Runs a query on the main runtime: a connection lives on the runtime that opened it, and HTTP workers come and go.
     pub(crate) async fn on_main<T, F>(&self, query: F) -> Result<T, StoreError>
     where

@@ -6,10 +6,12 @@ mod grouping;
 mod handling;
 mod logs;
 mod markers;
+mod people;
 mod report;
 mod scrubbing;
 mod sending;
 mod slices;
+mod storage;
 mod traces;
 mod uses;
 
@@ -19,10 +21,12 @@ pub use grouping::*;
 pub use handling::*;
 pub use logs::*;
 pub use markers::*;
+pub use people::*;
 pub use report::*;
 pub use scrubbing::*;
 pub use sending::*;
 pub use slices::*;
+pub use storage::*;
 pub use traces::*;
 pub use uses::*;
 
@@ -547,6 +551,9 @@ pub struct NewPassword {
     /// The password from now on, at least 10 characters.
     #[schema(min_length = 10, max_length = 1_000)]
     pub new: String,
+    /// Whether one's tokens are revoked too.
+    #[serde(default)]
+    pub revoke_tokens: bool,
 }
 
 /// A service that has sent something.

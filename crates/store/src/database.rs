@@ -1,8 +1,9 @@
 use std::str::FromStr;
 use std::time::Duration;
 
-use sqlx::PgPool;
+use sqlx::migrate::MigrateError;
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
+use sqlx::{Connection, PgConnection, PgPool};
 
 use crate::StoreError;
 
@@ -28,7 +29,17 @@ pub enum OpenError {
     Connect(#[source] sqlx::Error),
     /// The schema cannot be brought up to date.
     #[error("the database's schema cannot be brought up to date: {0}")]
-    Migrate(#[from] sqlx::migrate::MigrateError),
+    Migrate(#[from] MigrateError),
+    /// The schema is of an earlier release.
+    #[error(
+        "this release needs the schema {needed}, and the database has {has}: run `outcrop admin migrate`, or start `outcrop serve` of this release"
+    )]
+    Behind {
+        /// The newest migration of this release.
+        needed: i64,
+        /// The newest that was applied; 0 for an empty database.
+        has: i64,
+    },
 }
 
 /// Writers that commit side by side: while one waits for the disk, the other gathers.
@@ -40,18 +51,90 @@ const CHECKERS: u32 = 2;
 /// How long a reader waits for a free connection.
 const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(2);
 
+/// How long a migration waits for a lock: all who come after it wait as long.
+const LOCK_TIMEOUT: &str = "3s";
+/// How long it then lets others work, and how often it tries: some ten minutes together.
+const LOCK_PAUSE: Duration = Duration::from_secs(2);
+const LOCK_TRIES: u32 = 120;
+
+/// The number of this release's newest migration.
+fn newest() -> i64 {
+    sqlx::migrate!().iter().map(|migration| migration.version).max().unwrap_or_default()
+}
+
+async fn applied(connection: &mut PgConnection) -> Result<i64, sqlx::Error> {
+    let (is_there,): (bool,) = sqlx::query_as("SELECT to_regclass('_sqlx_migrations') IS NOT NULL").fetch_one(&mut *connection).await?;
+    if !is_there {
+        return Ok(0);
+    }
+    sqlx::query_scalar("SELECT count(*) FROM _sqlx_migrations WHERE success").fetch_one(connection).await
+}
+
+fn waited_for_a_lock(error: &MigrateError) -> bool {
+    let (MigrateError::Execute(cause) | MigrateError::ExecuteMigration(cause, _)) = error else { return false };
+    cause.as_database_error().and_then(sqlx::error::DatabaseError::code).is_some_and(|code| code == "55P03")
+}
+
 impl Database {
     /// Connects and brings the schema up to date. Migrations of a newer release are left alone.
     ///
     /// # Errors
     /// [`OpenError`], by step.
     pub async fn open(url: &str) -> Result<Self, OpenError> {
+        Self::migrate(url).await?;
+        Self::lazy(url)
+    }
+
+    /// Connects to a database whose schema is that of this release, or of a newer one.
+    ///
+    /// # Errors
+    /// [`OpenError::Behind`] where the schema is of an earlier release; others by step.
+    pub async fn connect(url: &str) -> Result<Self, OpenError> {
         let database = Self::lazy(url)?;
+        let mut connection = database.pool.acquire().await.map_err(OpenError::Connect)?;
+        let needed = newest();
+        let (is_there,): (bool,) = sqlx::query_as("SELECT to_regclass('_sqlx_migrations') IS NOT NULL")
+            .fetch_one(&mut *connection)
+            .await
+            .map_err(OpenError::Connect)?;
+        let has: i64 = if is_there {
+            let statement = "SELECT coalesce(max(version), 0) FROM _sqlx_migrations WHERE success";
+            sqlx::query_scalar(statement).fetch_one(&mut *connection).await.map_err(OpenError::Connect)?
+        } else {
+            0
+        };
+        if has < needed {
+            return Err(OpenError::Behind { needed, has });
+        }
+        drop(connection);
+        Ok(database)
+    }
+
+    /// Brings the schema up to date, on a connection of its own: no time limit cuts a migration short, and one that waits for a lock longer than
+    /// [`LOCK_TIMEOUT`] gives way to who else waits, and is tried again. Returns how many migrations were applied. Each is one transaction:
+    /// broken off, it is done again as a whole.
+    ///
+    /// # Errors
+    /// [`OpenError`], by step.
+    pub async fn migrate(url: &str) -> Result<i64, OpenError> {
+        let options = PgConnectOptions::from_str(url).map_err(OpenError::Url)?.application_name("outcrop migrations");
+        let options = options.options([("lock_timeout", LOCK_TIMEOUT), ("statement_timeout", "0"), ("client_min_messages", "warning")]);
+        let mut connection = PgConnection::connect_with(&options).await.map_err(OpenError::Connect)?;
         let mut migrator = sqlx::migrate!();
         migrator.set_ignore_missing(true);
-        let mut connection = database.pool.acquire().await.map_err(OpenError::Connect)?;
-        migrator.run(&mut *connection).await?;
-        Ok(database)
+        let before = applied(&mut connection).await.map_err(OpenError::Connect)?;
+        let mut tries = 0;
+        while let Err(error) = migrator.run(&mut connection).await {
+            tries += 1;
+            if tries >= LOCK_TRIES || !waited_for_a_lock(&error) {
+                return Err(error.into());
+            }
+            tracing::warn!(tries, "a migration waits for a lock that others hold, and is tried again");
+            tokio::time::sleep(LOCK_PAUSE).await;
+        }
+        let after = applied(&mut connection).await.map_err(OpenError::Connect)?;
+        connection.close().await.map_err(OpenError::Connect)?;
+        Ok(after - before)
     }
 
     fn lazy(url: &str) -> Result<Self, OpenError> {

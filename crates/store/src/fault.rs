@@ -13,6 +13,9 @@ pub enum StoreError {
     /// What was named is not one thing.
     #[error("{0}")]
     Ambiguous(String),
+    /// There is no room for more: the message says how much there is and must be.
+    #[error("{0}")]
+    NoRoom(String),
     /// It took longer than a batch may: with less at once it may not.
     #[error("the database took too long: {0}")]
     TooLong(#[source] sqlx::Error),
@@ -50,7 +53,7 @@ impl StoreError {
     /// Whether the same may succeed later without anybody doing anything.
     #[must_use]
     pub const fn is_temporary(&self) -> bool {
-        matches!(self, Self::Away(_) | Self::Repeat(_) | Self::TooLong(_))
+        matches!(self, Self::Away(_) | Self::NoRoom(_) | Self::Repeat(_) | Self::TooLong(_))
     }
 }
 

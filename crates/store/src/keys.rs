@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use outcrop_core::{Digest, Hasher};
 use sqlx::{AssertSqlSafe, FromRow};
 
-use crate::access::AccessError;
+use crate::people::AccessError;
 use crate::{Database, StoreError, uuid};
 
 /// A sender key, without its secret.

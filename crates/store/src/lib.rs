@@ -1,11 +1,10 @@
 //! Outcrop's storage: PostgreSQL through SQLx. SQL stands here and nowhere else.
 //!
 //! [`Database`] opens and migrates; [`intake::Writer`] commits batches of requests; [`errors`] and [`occurrences`] read
-//! them back; [`access`] holds members, tokens and sender keys; [`upkeep`] removes what is past its time.
+//! them back; [`people`] holds members, their tokens and sessions, [`keys`] the sender keys; [`upkeep`] removes what is past its time.
 
 #![warn(missing_docs)]
 
-pub mod access;
 pub mod attributes;
 mod causes;
 pub mod comparison;
@@ -20,6 +19,7 @@ mod fault;
 pub mod find;
 pub mod groups;
 pub mod handling;
+pub mod installation;
 pub mod intake;
 mod interned;
 pub mod keys;
@@ -32,6 +32,7 @@ pub mod now;
 pub mod occurrences;
 mod partitions;
 pub mod parts;
+pub mod people;
 mod predicate;
 mod promptly;
 pub mod reach;

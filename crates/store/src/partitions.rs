@@ -114,12 +114,12 @@ async fn make(connection: &mut PgConnection, table: Partitioned, day: i64) -> Re
     transaction.commit().await
 }
 
-/// Drops the partitions of days before `oldest`, of log lines those before `oldest_log`. Returns how many.
-pub(crate) async fn drop_before(pool: &PgPool, oldest: i64, oldest_log: i64) -> Result<usize, StoreError> {
+/// Drops each table's partitions of days before the one that `oldest` names for it. Returns how many.
+pub(crate) async fn drop_past(pool: &PgPool, oldest: impl Fn(&str) -> i64 + Send + Sync) -> Result<usize, StoreError> {
     let mut connection = pool.acquire().await?;
     // A writer waits behind a lock that waits behind a reader: give up quickly, the next round comes soon.
     sqlx::query("SET lock_timeout = '200ms'").execute(&mut *connection).await?;
-    let dropped = drop_old(&mut connection, oldest, oldest_log).await;
+    let dropped = drop_old(&mut connection, &oldest).await;
     // The setting must not stay on a connection that others use: where it cannot be taken back, the connection goes.
     if sqlx::query("RESET lock_timeout").execute(&mut *connection).await.is_err() {
         drop(connection.detach());
@@ -128,10 +128,10 @@ pub(crate) async fn drop_before(pool: &PgPool, oldest: i64, oldest_log: i64) -> 
 }
 
 /// A partition that cannot be removed now holds up no other.
-async fn drop_old(connection: &mut PgConnection, oldest: i64, oldest_log: i64) -> Result<usize, StoreError> {
+async fn drop_old(connection: &mut PgConnection, oldest: &(impl Fn(&str) -> i64 + Sync)) -> Result<usize, StoreError> {
     let mut dropped = 0;
     for table in TABLES {
-        let oldest = if table.table() == "log_record" { oldest_log } else { oldest };
+        let oldest = oldest(table.table());
         for (name, is_attached) in partitions_of(connection, *table).await? {
             if day_of_partition(&name).is_none_or(|day| day >= oldest) {
                 continue;
@@ -206,7 +206,7 @@ mod tests {
         let orphan = partition("payload", today - 29);
         let detach = format!("ALTER TABLE payload DETACH PARTITION {orphan}");
         sqlx::query(AssertSqlSafe(detach)).execute(&database.pool).await.unwrap();
-        let dropped = drop_before(&database.pool, today - 25, today - 25).await.unwrap();
+        let dropped = drop_past(&database.pool, |_| today - 25).await.unwrap();
         // PostgreSQL detaches one partition of a table at a time: the younger ones of this table wait behind it.
         assert_eq!(dropped, 5 * TABLES.len() - 3);
         let names: Vec<(String,)> =
@@ -221,6 +221,6 @@ mod tests {
             let (timeout,): (String,) = sqlx::query_as("SHOW lock_timeout").fetch_one(&database.pool).await.unwrap();
             assert_eq!(timeout, "0");
         }
-        assert_eq!(drop_before(&database.pool, today - 25, today - 25).await.unwrap(), 3);
+        assert_eq!(drop_past(&database.pool, |_| today - 25).await.unwrap(), 3);
     }
 }

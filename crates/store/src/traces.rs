@@ -267,11 +267,12 @@ pub async fn occurrences(database: &Database, trace: [u8; 16]) -> Result<Vec<InT
 const BLOCKS: i64 = 4_096;
 
 /// Keeps what is to be kept of hot tables whose time is over, and drops them. Returns how many. Works in short transactions, each of which
-/// leaves a state from which the next call goes on: what was moved is gone from the hot table.
+/// leaves a state from which the next call goes on: what was moved is gone from the hot table. Where there is no room for kept traces, tables are
+/// dropped as they are.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer, or a reader holds a table that is to be dropped.
-pub async fn drain(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
+pub async fn drain(database: &Database, now: DateTime<Utc>, has_room: bool) -> Result<usize, StoreError> {
     let mut drained = 0;
     loop {
         let tables: Vec<(DateTime<Utc>,)> =
@@ -280,6 +281,13 @@ pub async fn drain(database: &Database, now: DateTime<Utc>) -> Result<usize, Sto
             return Ok(drained);
         };
         let table = hot_name(*begins);
+        if !has_room {
+            if !drop_drained(database, *begins, &table).await? {
+                return Ok(drained);
+            }
+            drained += 1;
+            continue;
+        }
         // A part of a trace that came later may be what makes it worth keeping.
         for marked in std::iter::once(table.clone()).chain(later.iter().map(|(begins,)| hot_name(*begins))) {
             let statement = format!(
@@ -562,15 +570,15 @@ mod tests {
         let table = hot_name(slot(Utc::now()));
         let mut reader = database.pool.begin().await.unwrap();
         sqlx::query(AssertSqlSafe(format!("SELECT count(*) FROM {table}"))).execute(&mut *reader).await.unwrap();
-        assert!(drain(&database, later).await.is_err());
+        assert!(drain(&database, later, true).await.is_err());
         assert_eq!(number(&database, "SELECT count(*) FROM kept_chunk").await, 30);
         let trace_now = read(&database, trace(7).0).await.unwrap().unwrap();
         assert_eq!((trace_now.chunks.len(), trace_now.is_kept), (1, true));
         reader.rollback().await.unwrap();
-        assert_eq!(drain(&database, later).await.unwrap(), 1);
+        assert_eq!(drain(&database, later, true).await.unwrap(), 1);
         assert_eq!(number(&database, "SELECT count(*) FROM hot_table").await, 0);
         assert!(read(&database, trace(1_007).0).await.unwrap().is_none(), "what nothing keeps is gone");
-        assert_eq!(drain(&database, later).await.unwrap(), 0);
+        assert_eq!(drain(&database, later, true).await.unwrap(), 0);
     }
 
     #[tokio::test]

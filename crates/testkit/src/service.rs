@@ -164,7 +164,8 @@ impl Service {
         static COUNT: std::sync::atomic::AtomicU32 = std::sync::atomic::AtomicU32::new(0);
         let number = COUNT.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
         let email = format!("purser{number}@skerry.example");
-        let _said = self.succeed(&["admin", "member", "add", &email, "--role", "engineer", "--password-stdin"], &format!("{PASSWORD}\n"));
+        let _said = self.succeed(&["admin", "migrate"], "");
+        let _said = self.succeed(&["admin", "member", "add", &email, "--role", "admin", "--password-stdin"], &format!("{PASSWORD}\n"));
         let token = self.succeed(&["admin", "token", "create", &email], "");
         let key = self.succeed(&["admin", "key", "create", &format!("pier-{number}")], "");
         let (child, url, log) = self.spawn(options);

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists who changed what in the set-up: members, tokens, keys, discarding, scrubbing, settings. For admins. */
+        get: operations["list_audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/calls": {
         parameters: {
             query?: never;
@@ -841,10 +858,44 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Sets one's own password; all other sessions end. */
+        /** Sets one's own password; all other sessions end, and on demand all tokens. */
         put: operations["set_password"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists one's own open sessions. */
+        get: operations["list_sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends one of one's own sessions: its next request is refused. */
+        delete: operations["end_session"];
         options?: never;
         head?: never;
         patch?: never;
@@ -919,6 +970,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/storage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Says of each kind of data how long it is kept, how much room it takes and may take, and how much room there is. */
+        get: operations["show_storage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists one's own tokens, without their secrets. */
+        get: operations["list_tokens"];
+        put?: never;
+        /** Makes a token of one's own; it is in this answer and nowhere else. */
+        post: operations["make_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revokes one of one's own tokens: its next request is refused, on all instances. */
+        delete: operations["revoke_token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/traces/{id}": {
         parameters: {
             query?: never;
@@ -975,6 +1078,27 @@ export interface components {
             name: string;
             /** @description The 20 most frequent at most. */
             values: components["schemas"]["ValueCount"][];
+        };
+        /** @description A change of the set-up. */
+        AuditItem: {
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            at: string;
+            /** @description Who made it: a member's address, or who ran the command on the database. */
+            by: string;
+            /** @description What was done: `made sender key`. */
+            did: string;
+            /** @description To what. */
+            subject: string;
+        };
+        /** @description Changes of the set-up. */
+        AuditPage: {
+            /** @description The newest first. */
+            items: components["schemas"]["AuditItem"][];
+            /** @description The cursor of the next page, if there is one. */
+            next?: string | null;
         };
         /** @description Calls of a service to one other place, or runs of one statement, over the window's whole hours. */
         CallItem: {
@@ -2152,6 +2276,16 @@ export interface components {
              */
             id: number;
         };
+        /** @description A token that was made. */
+        MadeToken: {
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            id: number;
+            /** @description The token, in this answer and nowhere else. */
+            token: string;
+        };
         /** @description What happened after a marked change, where it may have touched something. */
         MarkerCheck: {
             /** @description Requests since. */
@@ -2314,6 +2448,8 @@ export interface components {
             current: string;
             /** @description The password from now on, at least 10 characters. */
             new: string;
+            /** @description Whether one's tokens are revoked too. */
+            revoke_tokens?: boolean;
         };
         /** @description A rule of scrubbing to be made. */
         NewScrubRule: {
@@ -2333,6 +2469,18 @@ export interface components {
         NewSlice: {
             /** @description The predicate; it may not name another slice. */
             where: string;
+        };
+        /** @description A token to make. */
+        NewToken: {
+            /**
+             * Format: int32
+             * @description After how many days it ends; never where not given.
+             */
+            days?: number | null;
+            /** @description What it is for. */
+            name?: string;
+            /** @description Whether it is a pipeline's: it records and checks deploys, marks changes and does nothing else. */
+            pipeline?: boolean;
         };
         /** @description Something that is unwell. */
         NowItem: {
@@ -2854,6 +3002,38 @@ export interface components {
              */
             weight?: number | null;
         };
+        /** @description A session of one's own. */
+        SessionItem: {
+            /** @description The browser, as it names itself. */
+            agent: string;
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            created_at: string;
+            /**
+             * Format: date-time
+             * @description When it ends at the latest.
+             */
+            expires_at: string;
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Format: date-time
+             * @description When it was last used, to five minutes.
+             */
+            last_used_at: string;
+            /** @description Whether it is the one that asks. */
+            own: boolean;
+        };
+        /** @description Sessions of one's own. */
+        SessionList: {
+            /** @description The latest used first. */
+            items: components["schemas"]["SessionItem"][];
+        };
         /**
          * @description How severe an error is, by OTLP's ranges of severity numbers.
          * @enum {string}
@@ -3152,6 +3332,53 @@ export interface components {
             /** @description Its title. */
             title: string;
         };
+        /** @description What is kept, and the room it takes. */
+        Storage: {
+            /**
+             * Format: int64
+             * @description Bytes of the whole database.
+             */
+            bytes: number;
+            /** @description Why nothing is taken for lack of room; null while telemetry is taken. */
+            closed?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes free on the database's disk; null where that cannot be seen.
+             */
+            free_bytes?: number | null;
+            /** @description Each kind of data. */
+            items: components["schemas"]["StorageItem"][];
+            /**
+             * Format: int64
+             * @description How many bytes it may take; null for as many as there are.
+             */
+            max_bytes?: number | null;
+            /**
+             * Format: int64
+             * @description Bytes that must stay free.
+             */
+            min_free_bytes: number;
+        };
+        /** @description A kind of data that is kept. */
+        StorageItem: {
+            /**
+             * Format: int64
+             * @description Bytes of the database that it takes, with indexes.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description For how many days it is kept; null for less than one, or for good.
+             */
+            days?: number | null;
+            /** @description What it is, in words. */
+            kind: string;
+            /**
+             * Format: int64
+             * @description How many bytes it may take; null for as many as there are.
+             */
+            max_bytes?: number | null;
+        };
         /** @description Requests of a time. */
         Sums: {
             /**
@@ -3223,6 +3450,43 @@ export interface components {
              * @description End of the last step.
              */
             to: string;
+        };
+        /** @description A token of one's own. */
+        TokenItem: {
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            created_at: string;
+            /**
+             * Format: date-time
+             * @description When it ends by itself.
+             */
+            expires_at?: string | null;
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Format: date-time
+             * @description When it was last used, to the minute.
+             */
+            last_used_at?: string | null;
+            /** @description What it is for; may be empty. */
+            name: string;
+            /** @description Whether it is a pipeline's. */
+            pipeline: boolean;
+            /**
+             * Format: date-time
+             * @description When it was revoked.
+             */
+            revoked_at?: string | null;
+        };
+        /** @description Tokens of one's own. */
+        TokenList: {
+            /** @description Those in use first, then the newest. */
+            items: components["schemas"]["TokenItem"][];
         };
         /** @description A commit near an error's frames. */
         TouchItem: {
@@ -3397,6 +3661,74 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list_audit: {
+        parameters: {
+            query?: {
+                /** @description Items per page, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description The cursor of a page. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditPage"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_calls: {
         parameters: {
             query?: {
@@ -8477,6 +8809,152 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Too many wrong passwords; see Retry-After */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionList"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description A fault of the service; its log has the cause under the number in `detail` */
             500: {
                 headers: {
@@ -8915,6 +9393,301 @@ export interface operations {
             };
             /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_storage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Storage"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenList"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,7 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
-import { type ServiceItem, api, taken, useServices } from "../../api/client";
+import { type ServiceItem, api, taken, useServices, useIsAdmin } from "../../api/client";
 import { ago, agoInWords, counted, exact } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
 import { Refusals } from "../senders/refusals";
@@ -45,7 +45,10 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
   };
   const guide = GUIDES.find((guide) => guide.language === language) ?? (GUIDES[0] as Guide);
   const framework = guide.frameworks?.find(({ name }) => name === frameworkName) ?? guide.frameworks?.[0];
-  const known = { service, endpoint: window.location.origin, key: make.data?.key ?? "" };
+  const isAdmin = useIsAdmin();
+  const [pasted, setPasted] = useState("");
+  const key = make.data?.key ?? pasted.trim();
+  const known = { service, endpoint: window.location.origin, key };
   return (
     <section aria-label="Set-up">
       <h2 className="border-b border-line pb-1 font-semibold">1. A sender key</h2>
@@ -54,19 +57,30 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
           <span className="mb-1 block">Name of the service</span>
           <input required maxLength={200} value={service} onChange={(event) => setService(event.target.value.trim())} placeholder="fares" className="rounded-sm border border-line bg-sheet px-3 py-1.5 font-mono" />
         </label>
-        <button type="submit" disabled={make.isPending || service === ""} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
-          Make a key
-        </button>
+        {isAdmin ? (
+          <button type="submit" disabled={make.isPending || service === ""} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
+            Make a key
+          </button>
+        ) : (
+          <label className="min-w-72 flex-1">
+            <span className="mb-1 block">A key that an admin made for the service (only admins make keys)</span>
+            <input value={pasted} onChange={(event) => setPasted(event.target.value)} placeholder="outcrop-key-…" className="w-full rounded-sm border border-line bg-sheet px-3 py-1.5 font-mono" />
+          </label>
+        )}
       </form>
       {make.isError && (
         <p role="alert" className="border-l-4 border-brick bg-sheet px-3 py-2">
           No key was made: {make.error.message}.
         </p>
       )}
-      {make.data && (
+      {key && service && (
         <>
-          <p>The key may write for {service} alone. It is shown this once:</p>
-          <Code label="Sender key">{make.data.key}</Code>
+          {make.data && (
+            <>
+              <p>The key may write for {service} alone. It is shown this once:</p>
+              <Code label="Sender key">{make.data.key}</Code>
+            </>
+          )}
           <h2 className="mt-5 border-b border-line pb-1 font-semibold">2. Set up the service</h2>
           <Choices name="Language" options={GUIDES.map((guide) => guide.language)} value={language} onChange={setLanguage} />
           <p className="text-[13px] text-faint">

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { type ErrorDetail, type HandlingAction, api, taken, useMember } from "../../api/client";
+import { type ErrorDetail, type HandlingAction, api, taken, useMayAct, useMember } from "../../api/client";
 import { agoInWords, exact } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
 
@@ -35,7 +35,7 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
   const [version, setVersion] = useState("");
   const [until, setUntil] = useState("");
   const [note, setNote] = useState("");
-  const mayAct = member.data?.role !== "viewer";
+  const mayAct = useMayAct();
   const submit = (make: () => HandlingAction, clear: () => void) => (event: FormEvent) => {
     event.preventDefault();
     act.mutate(make(), { onSuccess: clear });

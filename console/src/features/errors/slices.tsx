@@ -1,6 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { type Scope, api, queryClient, taken, useMember, windowOf } from "../../api/client";
+import { type Scope, api, queryClient, taken, useMayAct, windowOf } from "../../api/client";
 import { count, counted } from "../../ui/format";
 import { testOf } from "../../ui/predicate-box";
 import { Failed } from "../../ui/states";
@@ -39,7 +39,7 @@ export function Slices({ scope, narrow, apply }: Props) {
 }
 
 function Saved({ name, where, isOn, apply }: { name: string; where: string; isOn: boolean; apply: () => void }) {
-  const member = useMember();
+  const mayChange = useMayAct();
   const remove = useMutation({
     mutationFn: () => taken(api.DELETE("/api/v1/slices/{name}", { params: { path: { name } } })),
     onSuccess: () => queryClient.invalidateQueries({ queryKey: ["slices"] }),
@@ -49,7 +49,7 @@ function Saved({ name, where, isOn, apply }: { name: string; where: string; isOn
       <button type="button" onClick={apply} title={where} aria-pressed={isOn} className="text-accent hover:underline aria-pressed:font-semibold aria-pressed:text-ink">
         {name}
       </button>
-      {isOn && member.data?.role !== "viewer" && (
+      {isOn && mayChange && (
         <button type="button" onClick={() => remove.mutate()} aria-label={`Remove the slice ${name}`} className="ml-1 text-faint hover:underline">
           remove
         </button>

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
-import { type GroupingChange, type GroupingOutcome, api, queryClient, taken, useMember } from "../../api/client";
+import { type GroupingChange, type GroupingOutcome, api, queryClient, taken, useMayAct } from "../../api/client";
 import { agoInWords, count, counted, exact } from "../../ui/format";
 import { Failed } from "../../ui/states";
 
@@ -10,7 +10,7 @@ const PARTS = 10;
 
 /** A change to grouping: tried first, then made. `change` is undefined while the form is not filled in. */
 export function ChangeSteps({ change, isRule, onMade }: { change: GroupingChange | undefined; isRule: boolean; onMade?: () => void }) {
-  const member = useMember();
+  const mayChange = useMayAct();
   const [days, setDays] = useState(7);
   const asked = JSON.stringify([change, days]);
   const send = (dry: boolean) =>
@@ -24,7 +24,6 @@ export function ChangeSteps({ change, isRule, onMade }: { change: GroupingChange
     },
   });
   const isTried = trial.data?.asked === asked;
-  const mayChange = member.data?.role !== "viewer";
   return (
     <div className="mt-2">
       <div className="flex flex-wrap items-center gap-3">
@@ -125,7 +124,7 @@ function Named({ ref, title }: { ref: string; title: string }) {
 
 /** What was changed, of one error or of all, with a way back. */
 export function History({ error }: { error?: string }) {
-  const member = useMember();
+  const mayChange = useMayAct();
   const changes = useQuery({
     queryKey: ["grouping-changes", error],
     queryFn: () => taken(api.GET("/api/v1/grouping/changes", { params: { query: error ? { error } : {} } })),
@@ -156,7 +155,7 @@ export function History({ error }: { error?: string }) {
             ) : (
               <>
                 {item.is_rule && <span className="text-moss">in force</span>}
-                {member.data?.role !== "viewer" && (
+                {mayChange && (
                   <button type="button" disabled={undo.isPending} onClick={() => undo.mutate(item.id)} aria-label={`Undo change ${item.id}`} className="text-accent hover:underline">
                     undo
                   </button>

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { type FormEvent, type ReactNode, useState } from "react";
-import { type KeyItem, api, queryClient, taken, useMember } from "../../api/client";
+import { type KeyItem, api, queryClient, taken, useIsAdmin } from "../../api/client";
 import { agoInWords, count, counted, exact } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
 import { BUTTON, INPUT, Refused } from "./parts";
@@ -12,14 +12,13 @@ const names = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 /** What may send, what was refused, what is dropped. */
 export function SendersPage() {
   const keys = useQuery({ queryKey: ["keys"], queryFn: () => taken(api.GET("/api/v1/keys")) });
-  const member = useMember();
+  const mayChange = useIsAdmin();
   if (keys.isPending) return <Skeleton rows={6} />;
   if (keys.isError) return <Failed what="The sender keys" error={keys.error} retry={() => void keys.refetch()} />;
   const items = keys.data.items;
   const inUse = items.filter((key) => !key.revoked_at);
   const active = inUse.filter((key) => key.requests_24h > 0).length;
   const refused = items.reduce((sum, key) => sum + key.refused_24h, 0);
-  const mayChange = member.data?.role !== "viewer";
   return (
     <>
       <h1 className="text-xl font-bold">

@@ -1,17 +1,21 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, taken } from "../../api/client";
+import { api, taken, useMayAct } from "../../api/client";
 import { agoInWords, count, counted } from "../../ui/format";
 import { Failed } from "../../ui/states";
 
 /** Requests of senders refused in the last minutes, and why. */
 export function Refusals({ minutes }: { minutes: number }) {
+  const mayRead = useMayAct();
   const refused = useQuery({
+    enabled: mayRead,
     queryKey: ["refused", minutes],
     queryFn: () => taken(api.GET("/api/v1/refused", { params: { query: { minutes } } })),
     // A refused request commits nothing, so no live message tells of it.
     refetchInterval: 5_000,
   });
   const items = refused.data?.items ?? [];
+  // Where refused requests came from is not for everybody.
+  if (!mayRead) return null;
   return (
     <section aria-label="Refused">
       <h2 className="border-b border-line pb-1 font-semibold">

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useSearch } from "@tanstack/react-router";
 import { type FormEvent, useEffect, useState } from "react";
-import { type ServiceSettings, api, queryClient, taken, useMember, useServices } from "../../api/client";
+import { type ServiceSettings, api, queryClient, taken, useIsAdmin, useMayAct, useServices } from "../../api/client";
 import { Failed, Skeleton } from "../../ui/states";
 import { Scrubbing } from "./scrubbing";
 
@@ -45,12 +45,13 @@ export function ServicesPage() {
 }
 
 function Settings({ service }: { service: string }) {
-  const member = useMember();
   const [draft, setDraft] = useState<ServiceSettings>();
   const said = useQuery({
     queryKey: ["service-settings", service],
     queryFn: () => taken(api.GET("/api/v1/services/{service}/settings", { params: { path: { service } } })),
   });
+  const mayChange = useMayAct();
+  const isAdmin = useIsAdmin();
   useEffect(() => {
     if (said.data && !draft) setDraft(said.data);
   }, [said.data, draft]);
@@ -64,7 +65,6 @@ function Settings({ service }: { service: string }) {
     event.preventDefault();
     save.mutate(draft);
   };
-  const mayChange = member.data?.role !== "viewer";
   return (
     <form onSubmit={send} className="mt-4 max-w-3xl space-y-4">
       {FIELDS.map(({ name, label, hint, example }) => (
@@ -79,8 +79,8 @@ function Settings({ service }: { service: string }) {
           />
         </label>
       ))}
-      <fieldset disabled={!mayChange}>
-        <legend className="font-semibold">E-mail addresses</legend>
+      <fieldset disabled={!isAdmin}>
+        <legend className="font-semibold">E-mail addresses{isAdmin ? "" : " (an admin can change this)"}</legend>
         {(
           [
             [null, service === ALL ? "hidden behind pseudonyms, as built in" : "as said for all services"],

@@ -1,6 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { type ScrubRuleItem, api, queryClient, taken, useMember } from "../../api/client";
+import { type ScrubRuleItem, api, queryClient, taken, useIsAdmin } from "../../api/client";
 import { agoInWords, exact } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
 import { BUTTON, INPUT, Refused } from "../senders/parts";
@@ -16,9 +16,8 @@ const KEY = ["scrubbing"];
 
 /** What is removed of a service's data before anything is stored; `service` undefined: of all services. */
 export function Scrubbing({ service }: { service: string | undefined }) {
-  const member = useMember();
   const rules = useQuery({ queryKey: KEY, queryFn: () => taken(api.GET("/api/v1/scrubbing")) });
-  const mayChange = member.data?.role !== "viewer";
+  const mayChange = useIsAdmin();
   if (rules.isPending) return <Skeleton rows={3} />;
   if (rules.isError) return <Failed what="The rules of scrubbing" error={rules.error} retry={() => void rules.refetch()} />;
   const inForce = rules.data.items.filter((rule) => !rule.ended_at && (!rule.service || rule.service === service));

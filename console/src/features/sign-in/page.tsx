@@ -3,6 +3,13 @@ import { useSearch } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 import { api, queryClient, taken } from "../../api/client";
 
+/** The address to go back to, where it lies within the console: browsers read `/\\host` as another site's, and leave out tabs and line ends. */
+function within(address: string | undefined): string {
+  const here = window.location.origin;
+  const url = address?.startsWith("/") && URL.canParse(address, here) ? new URL(address, here) : undefined;
+  return url?.origin === here ? url.pathname + url.search + url.hash : "/errors";
+}
+
 export function SignInPage() {
   const { q } = useSearch({ from: "/sign-in" });
   const [email, setEmail] = useState("");
@@ -12,7 +19,7 @@ export function SignInPage() {
     onSuccess: () => {
       queryClient.clear();
       // Only an address within the console is gone back to.
-      window.location.assign(q?.startsWith("/") && !q.startsWith("//") ? q : "/errors");
+      window.location.assign(within(q));
     },
   });
   const send = (event: FormEvent) => {

@@ -5,15 +5,15 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::touching::{ChangedFile, Commit};
 use outcrop_demo::{BAD_DEPLOY, CANARY, Fleet, Progress, RELAY_MOVED, ROLLBACK, SETTLED};
 use outcrop_server::{Listeners, Secret, Settings, hash_password, serve};
-use outcrop_store::access::{self, AccessError};
 use outcrop_store::deploy_changes::{self, Changes};
 use outcrop_store::deploys::{self, NewDeploy};
 use outcrop_store::errors::{self, Scope};
 use outcrop_store::handling::{self, Action};
 use outcrop_store::keys;
 use outcrop_store::markers::{self, NewMarker};
+use outcrop_store::people::{self, AccessError};
 use outcrop_store::settings::{self as service_settings, ServiceSetting};
-use outcrop_store::{Database, timeline};
+use outcrop_store::{Database, installation, timeline};
 use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
 
@@ -34,6 +34,13 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
     let listener = settings::listen("listen", &arguments.listen)?;
     let address = format!("http://{}", listener.local_addr()?);
     let database = Database::open(&url).await.map_err(|error| Fault::Refused(error.to_string()))?;
+    if !installation::become_demo(&database, EMAIL).await.map_err(|error| Fault::Refused(error.to_string()))? {
+        return Err(Fault::Usage(
+            "this database holds members, keys or telemetry of an installation: the demo adds an admin with a known password, and does it to a \
+             database of its own alone; make one: createdb demo"
+                .to_owned(),
+        ));
+    }
     let key = prepare(&database).await?;
     let is_new = timeline::services(&database, Utc::now()).await.map_err(|error| Fault::Refused(error.to_string()))?.is_empty();
     let stop = CancellationToken::new();
@@ -162,7 +169,7 @@ const COMMITS: [Written; 3] = [
 /// Makes the member, where there is none, and a key for this run. Returns the key.
 async fn prepare(database: &Database) -> Result<String, Fault> {
     let hash = hash_password(PASSWORD).map_err(Fault::Usage)?;
-    match access::add_member(database, EMAIL, "admin", &hash).await {
+    match people::add_member(database, EMAIL, "admin", &hash).await {
         Ok(()) | Err(AccessError::Exists(_)) => {}
         Err(error) => return Err(Fault::Refused(error.to_string())),
     }

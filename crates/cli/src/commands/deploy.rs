@@ -1,5 +1,6 @@
 //! Deploys: recorded, listed, checked.
 
+use std::io::Write;
 use std::time::{Duration, Instant};
 
 use chrono::Utc;
@@ -82,7 +83,16 @@ async fn check(arguments: CheckArgs) -> Result<(), Fault> {
     ];
     let until = Instant::now() + wait.unwrap_or_default();
     let answer: DeployCheck = loop {
-        let answer: DeployCheck = api.get("/deploys/check", &query).await?;
+        let answer: DeployCheck = match api.get("/deploys/check", &query).await {
+            Ok(answer) => answer,
+            // A service that is being restarted, or whose database is away, answers again while there is time to wait.
+            Err(fault @ Fault::Away(_)) if Instant::now() < until => {
+                drop(writeln!(std::io::stderr(), "outcrop: {fault}; asked again in {} s", EVERY.as_secs()));
+                tokio::time::sleep(EVERY.min(until - Instant::now())).await;
+                continue;
+            }
+            Err(fault) => return Err(fault),
+        };
         // What is flagged stays so; what is clear may not, while there is time to wait.
         if answer.outcome == "flagged" || Instant::now() >= until {
             break answer;

@@ -147,7 +147,7 @@ async fn a_profile_replaces_the_environment_and_serves_its_own_service_alone() {
     assert_eq!(refused.status.code(), Some(4), "{}", String::from_utf8_lossy(&refused.stderr));
     assert_eq!(run(&["errors"], "").status.code(), Some(2), "nothing was kept");
     let done = run(&["login", &running.url, "--token-stdin"], &format!("{}\n", running.token));
-    assert!(String::from_utf8_lossy(&done.stdout).starts_with(&format!("You are {} (engineer).", running.email)), "{done:?}");
+    assert!(String::from_utf8_lossy(&done.stdout).starts_with(&format!("You are {} (admin).", running.email)), "{done:?}");
     assert!(run(&["errors", "--json"], "").status.success());
     let mode =
         std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(config.path().join("outcrop/profile.toml")).unwrap().permissions());

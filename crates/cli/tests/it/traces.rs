@@ -166,7 +166,7 @@ async fn what_failed_or_was_slow_is_kept_and_the_rest_is_let_go() {
     );
 
     let database = outcrop_store::Database::open(running.service().database()).await.unwrap();
-    let drained = outcrop_store::traces::drain(&database, chrono::Utc::now() + chrono::TimeDelta::hours(2)).await.unwrap();
+    let drained = outcrop_store::traces::drain(&database, chrono::Utc::now() + chrono::TimeDelta::hours(2), true).await.unwrap();
     assert!(drained >= 1);
     let kept = |id: &str| running.client(&["trace", id]).status.success();
     assert_eq!((kept(TRACE), kept(&slow.trace), kept(&first.trace)), (true, true, false));

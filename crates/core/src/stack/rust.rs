@@ -21,7 +21,8 @@ impl Dialect for Rust {
         }
         let (message, place) = match panic.and_then(|at| text.get(at..)) {
             Some(said) => panicked(said.strip_prefix("panicked at ").unwrap_or(said)),
-            None => (text.get(..trace.map_or(0, |at| at - 1))?.trim(), None),
+            // The sign leaves out the first letter, which is a capital or not; a text may also have been cut there.
+            None => (text.get(..trace.map_or(0, |at| at.saturating_sub(1)))?.trim(), None),
         };
         let mut frames = backtrace(text.get(trace.unwrap_or(0)..)?);
         // What prints or raises the panic stands above where it happened.
@@ -257,4 +258,14 @@ fn is_own(file: &str, module: &str) -> bool {
         return !krate.is_empty() && !krate.starts_with('_') && !CRATES.contains(&krate);
     }
     ends_with_any(file, &[".rs"]) && !C_LIBRARY.begin(file) && !LIBRARIES.is_in(file)
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn a_text_that_was_cut_within_its_first_word_is_read() {
+        let cut = "tack backtrace:\n   0: cargo_deck::deck::handle\n             at src/deck.rs:52:29\n";
+        let read = crate::stack::read(cut).unwrap();
+        assert_eq!((read.top().message.as_ref(), read.frame_count()), ("", 1));
+    }
 }

@@ -154,6 +154,8 @@ pub struct Intake {
     /// People's grouping rules, read anew every few seconds and after each change made here.
     rules: Arc<RwLock<Arc<Rules>>>,
     pub(crate) line: Arc<Line>,
+    /// Why nothing is taken, while there is no room.
+    closed: Arc<RwLock<Option<String>>>,
 }
 
 /// Whose turn it is to compute.
@@ -163,6 +165,16 @@ pub(crate) struct Turn {
 }
 
 impl Intake {
+    /// Why nothing is taken, while there is no room.
+    pub(crate) fn closed(&self) -> Option<String> {
+        self.closed.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Takes nothing any more, for a reason, or takes it again.
+    pub(crate) fn close(&self, why: Option<String>) {
+        *self.closed.write().unwrap_or_else(PoisonError::into_inner) = why;
+    }
+
     /// Starts the writers. They end when the line is closed and drained.
     pub(crate) fn start(
         database: &Database,
@@ -171,8 +183,9 @@ impl Intake {
         supervisor: &Supervisor,
     ) -> (Self, Arc<Writer>) {
         let line = Arc::new(Line::default());
-        let writer =
-            Arc::new(Writer::new(database.clone(), render).keeping_logs(settings.log_days).keeping_bodies(settings.bodies_per_minute));
+        let writer = Arc::new(
+            Writer::new(database.clone(), render).keeping_logs(settings.policy.log_days).keeping_bodies(settings.bodies_per_minute),
+        );
         for name in WRITERS {
             let (writer, line, told, health) = (writer.clone(), line.clone(), told.clone(), supervisor.health().clone());
             supervisor.keep(name, Kind::Writer, move || apart(write(name, writer.clone(), line.clone(), told.clone(), health.clone())));
@@ -182,6 +195,7 @@ impl Intake {
             budget: Budget::new(settings.budget_bytes),
             keys: Keys::default(),
             notes: Notes::default(),
+            closed: Arc::default(),
             cores: Gate::new(cores),
             large: Gate::new(cores - 1),
             rules: Arc::default(),

@@ -33,10 +33,14 @@ pub(crate) enum Refusal {
     Unusable(String),
     #[error("this key has sent what it may send a minute; there is room again in {0} s")]
     Quota(u64),
+    #[error("not stored: {0}")]
+    NoRoom(String),
     #[error("not stored: the database does not answer; send it again")]
     Away,
 }
 
+/// How long a sender is told to wait where there is no room: somebody must make some, in seconds.
+const NO_ROOM_SECS: u64 = 30;
 /// How long a sender is told to wait before it tries again where the service is behind, in seconds.
 const RETRY_AFTER_SECS: u64 = 2;
 
@@ -48,7 +52,7 @@ impl Refusal {
             Self::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy) | Self::Quota(_) => {
                 RpcCode::ResourceExhausted
             }
-            Self::Body(BodyError::OverBudget | BodyError::TooSlow(_)) | Self::Away => RpcCode::Unavailable,
+            Self::Body(BodyError::OverBudget | BodyError::TooSlow(_)) | Self::Away | Self::NoRoom(_) => RpcCode::Unavailable,
             Self::ContentType | Self::ContentEncoding(_) | Self::Body(_) | Self::Decode(_) | Self::Unusable(_) => RpcCode::InvalidArgument,
         }
     }
@@ -58,6 +62,7 @@ impl Refusal {
         match self {
             Self::Body(BodyError::OverBudget | BodyError::TooSlow(_)) | Self::Away => Some(RETRY_AFTER_SECS),
             Self::Quota(seconds) => Some(*seconds),
+            Self::NoRoom(_) => Some(NO_ROOM_SECS),
             _ => None,
         }
     }
@@ -89,7 +94,8 @@ pub(crate) async fn authenticate(state: &State, credentials: Option<&str>) -> Re
         tracing::warn!(%error, "a sender key could not be checked");
         Refusal::Away
     })?;
-    checked.map(|key| Sender { digest, key }).ok_or(Refusal::UnknownKey)
+    let sender = checked.map(|key| Sender { digest, key }).ok_or(Refusal::UnknownKey)?;
+    state.intake.closed().map_or(Ok(sender), |why| Err(Refusal::NoRoom(why)))
 }
 
 /// How many times its size a coded body may be expected to inflate to, for judging how long it takes to read.
@@ -176,6 +182,7 @@ mod tests {
     #[case::over_the_budget(Refusal::Body(BodyError::OverBudget), RpcCode::Unavailable, Some(2))]
     #[case::too_slow(Refusal::Body(BodyError::TooSlow(Duration::from_secs(30))), RpcCode::Unavailable, Some(2))]
     #[case::over_the_quota(Refusal::Quota(7), RpcCode::ResourceExhausted, Some(7))]
+    #[case::no_room(Refusal::NoRoom("full".to_owned()), RpcCode::Unavailable, Some(30))]
     #[case::away(Refusal::Away, RpcCode::Unavailable, Some(2))]
     #[case::unusable(Refusal::Unusable("no".to_owned()), RpcCode::InvalidArgument, None)]
     fn what_may_be_sent_again_says_when_and_what_may_not_is_final(

@@ -135,13 +135,15 @@ impl Standing {
 }
 
 /// What went wrong, for people who may not read the log.
-pub(crate) fn cause(error: &StoreError) -> &'static str {
+pub(crate) fn cause(error: &StoreError) -> String {
     match error {
+        StoreError::NoRoom(why) => why.as_str(),
         StoreError::Away(_) => "the database does not answer",
         StoreError::TooLong(_) => "the database takes too long",
         StoreError::Repeat(_) => "other transactions stand in the way",
         StoreError::Data(_) | StoreError::Unusable(_) | StoreError::Ambiguous(_) | StoreError::Other(_) => "Outcrop's log has the cause",
     }
+    .to_owned()
 }
 
 #[cfg(test)]

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use outcrop_store::intake::Writer;
 use outcrop_store::live::{self, Committed, Listener};
+use outcrop_store::upkeep::{Policy, space};
 use outcrop_store::{Database, StoreError, deploys, groups, handling, reach, traces, traffic, upkeep, uses};
 use tokio::sync::{Mutex, broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
@@ -17,6 +18,8 @@ use crate::state::now;
 
 /// How often upkeep looks for work.
 const UPKEEP_EVERY: Duration = Duration::from_mins(1);
+/// How often it is looked how much room there is: at 100 MB a second, the fastest a disk is filled, a tenth of what must stay free.
+const ROOM_EVERY: Duration = Duration::from_secs(1);
 /// How often it is asked whether a minute is whole.
 const FLAGS_EVERY: Duration = Duration::from_secs(5);
 /// How often it is said anew from when on requests are slow.
@@ -43,13 +46,15 @@ pub(crate) fn start(
     writer: &Arc<Writer>,
     stop: &CancellationToken,
 ) {
-    let (hot_bytes, log_days) = (settings.hot_bytes, settings.log_days);
+    let policy = Arc::new(settings.policy.clone());
     let made = writer.clone();
     supervisor.run("partitions", UPKEEP_EVERY, move || prepare(made.clone()));
-    let (db, kept) = (database.clone(), writer.clone());
-    supervisor.run("retention", UPKEEP_EVERY, move || remove_expired(db.clone(), kept.clone(), log_days));
-    let db = database.clone();
-    supervisor.run("traces", UPKEEP_EVERY, move || sort_traces(db.clone(), hot_bytes));
+    let (db, kept, by) = (database.clone(), writer.clone(), policy.clone());
+    supervisor.run("retention", UPKEEP_EVERY, move || remove_expired(db.clone(), kept.clone(), by.clone()));
+    let (db, kept, by) = (database.clone(), writer.clone(), policy.clone());
+    supervisor.run("traces", UPKEEP_EVERY, move || sort_traces(db.clone(), kept.clone(), by.clone()));
+    let (db, kept, by, opened) = (database.clone(), writer.clone(), policy, intake.clone());
+    supervisor.run("room", ROOM_EVERY, move || look_for_room(db.clone(), kept.clone(), opened.clone(), by.clone()));
     let (db, slow) = (database.clone(), writer.clone());
     supervisor.run("slow requests", SLOW_EVERY, move || set_thresholds(db.clone(), slow.clone()));
     let (db, watch) = (database.clone(), Arc::new(Mutex::new(Watching::default())));
@@ -76,9 +81,33 @@ async fn prepare(writer: Arc<Writer>) -> Result<Waiting, StoreError> {
     Ok(UPKEEP_EVERY)
 }
 
-async fn remove_expired(database: Database, writer: Arc<Writer>, log_days: i64) -> Result<Waiting, StoreError> {
+/// Holds each kind of data to the room it may take, and closes the intake where there is none left at all.
+async fn look_for_room(database: Database, writer: Arc<Writer>, intake: Intake, policy: Arc<Policy>) -> Result<Waiting, StoreError> {
+    let room = space::room(&database).await?;
+    let before = intake.closed();
+    let closed = space::closed(room, &policy, before.is_some());
+    if before.is_some() != closed.is_some() {
+        if let Some(why) = &closed {
+            tracing::error!("the intake is closed: {why}");
+        } else {
+            tracing::info!("the intake is open again: there is room");
+        }
+    }
+    intake.close(closed.clone());
+    let (full, emptied) = space::hold_to(&database, &policy, now().day()).await?;
+    if full != writer.full() {
+        tracing::warn!(?full, "what more data there is room for has changed");
+    }
+    writer.set_full(full);
+    if !emptied.is_empty() {
+        tracing::warn!(?emptied, "the oldest days were emptied: their kind takes more room than it may");
+    }
+    closed.map_or(Ok(ROOM_EVERY), |why| Err(StoreError::NoRoom(why)))
+}
+
+async fn remove_expired(database: Database, writer: Arc<Writer>, policy: Arc<Policy>) -> Result<Waiting, StoreError> {
     let at = now();
-    let round = upkeep::remove_expired(&database, at, log_days).await?;
+    let round = upkeep::remove_expired(&database, at, &policy).await?;
     writer.forget_days_before(at.plus_millis(-upkeep::RETENTION_DAYS * 86_400_000));
     if round.removed > 0 {
         tracing::info!(removed = round.removed, "removed what was past its time");
@@ -93,12 +122,16 @@ async fn remove_expired(database: Database, writer: Arc<Writer>, log_days: i64) 
 }
 
 /// Lets go of spans that are not kept.
-async fn sort_traces(database: Database, hot_bytes: i64) -> Result<Waiting, StoreError> {
+async fn sort_traces(database: Database, writer: Arc<Writer>, policy: Arc<Policy>) -> Result<Waiting, StoreError> {
     // The cap holds whatever the sorting comes to: a flood must not fill the disk.
-    let sorted = traces::drain(&database, chrono::Utc::now()).await;
-    let gone = traces::drop_past_cap(&database, hot_bytes).await?;
+    let sorted = traces::drain(&database, chrono::Utc::now(), !writer.full().traces).await;
+    let gone = traces::drop_past_cap(&database, policy.hot_bytes).await?;
     if !gone.is_empty() {
-        tracing::warn!(?gone, hot_bytes, "more spans came than there is room for: the oldest quarters of an hour were dropped whole");
+        tracing::warn!(
+            ?gone,
+            policy.hot_bytes,
+            "more spans came than there is room for: the oldest quarters of an hour were dropped whole"
+        );
     }
     let tables = sorted?;
     if tables > 0 {

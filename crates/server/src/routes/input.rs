@@ -13,6 +13,7 @@ use serde::de::DeserializeOwned;
 
 use super::document::{Methods, not_allowed};
 use super::query::bad;
+use super::viewer::authenticate;
 use crate::api_error::ApiError;
 
 /// A JSON body, without NUL in any text: PostgreSQL stores none.
@@ -70,7 +71,10 @@ fn holds_nul(json: &[u8]) -> bool {
     false
 }
 
-/// Refuses addresses that hold NUL and methods that an address does not take, and keeps answers out of caches: they are one member's.
+/// What may be asked without a member's token or session: signing in and out, and reports, which come by a sender key.
+const OPEN: [(&str, &str); 3] = [("POST", "/api/v1/session"), ("DELETE", "/api/v1/session"), ("POST", "/api/v1/report")];
+
+/// Lets in who is known, before a body is read. Refuses addresses that hold NUL and methods that an address does not take, and keeps answers out of caches: they are one member's.
 pub(super) async fn guard<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
@@ -87,6 +91,12 @@ pub(super) async fn guard<B: MessageBody + 'static>(
     {
         let refused = not_allowed(request.method(), taken);
         return Ok(request.into_response(refused).map_into_right_body());
+    }
+    if !OPEN.iter().any(|(method, path)| request.method().as_str() == *method && request.path() == *path) {
+        let refused = authenticate(request.request()).await.err();
+        if let Some(refused) = refused {
+            return Ok(request.into_response(refused.error_response()).map_into_right_body());
+        }
     }
     let mut answer = next.call(request).await?.map_into_left_body();
     answer.headers_mut().insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));

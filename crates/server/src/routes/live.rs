@@ -1,40 +1,73 @@
-use actix_web::{HttpResponse, get, web};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use actix_web::{HttpRequest, HttpResponse, get, web};
 use bytes::Bytes;
 use futures_util::stream;
 use outcrop_store::live::Committed;
 use tokio::sync::broadcast::{self, error::RecvError};
 
-use super::viewer::Viewer;
+use super::viewer::{Viewer, may_still_read};
 use crate::state::State;
 
 /// How often a comment is sent on a quiet stream, so that proxies keep it open and a dead one is noticed.
-const HEARTBEAT: std::time::Duration = std::time::Duration::from_secs(15);
+const HEARTBEAT: Duration = Duration::from_secs(15);
+
+/// How often it is looked whether the reader may still read: a token that is revoked is good for no longer than this.
+const CHECKED_EVERY: Duration = Duration::from_millis(1_500);
 
 /// Says what is committed, as server-sent events named `committed`: `{"batches","reports","services"}`.
 #[utoipa::path(operation_id = "live", tag = "live", responses((status = 200, content_type = "text/event-stream", body = String)))]
 #[get("/live")]
-pub(super) async fn events(_viewer: Viewer, state: web::Data<State>) -> HttpResponse {
-    let listener = (state.live.subscribe(), state.stop.clone(), true);
-    let events = stream::unfold(listener, |(mut listener, stop, is_first)| async move {
-        if is_first {
-            return Some((Ok::<Bytes, actix_web::Error>(Bytes::from_static(b"retry: 2000\n\n")), (listener, stop, false)));
-        }
-        let event = tokio::select! {
-            () = stop.cancelled() => return None,
-            event = next(&mut listener) => event?,
-        };
-        Some((Ok(event), (listener, stop, false)))
+pub(super) async fn events(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> HttpResponse {
+    let reader = Reader { listener: state.live.subscribe(), state: state.into_inner(), request, checked: Instant::now(), is_first: true };
+    let events = stream::unfold(reader, |mut reader| async move {
+        let event = reader.next().await?;
+        Some((Ok::<Bytes, actix_web::Error>(event), reader))
     });
     HttpResponse::Ok().content_type("text/event-stream").insert_header(("cache-control", "no-store")).streaming(events)
 }
 
-async fn next(listener: &mut broadcast::Receiver<Committed>) -> Option<Bytes> {
-    match tokio::time::timeout(HEARTBEAT, listener.recv()).await {
-        Err(_) => Some(Bytes::from_static(b": still here\n\n")),
-        Ok(Ok(committed)) => Some(event(&committed)),
+/// Whoever reads a stream.
+struct Reader {
+    listener: broadcast::Receiver<Committed>,
+    state: Arc<State>,
+    /// With the token or session, which may be revoked or end while the stream is open.
+    request: HttpRequest,
+    checked: Instant,
+    is_first: bool,
+}
+
+impl Reader {
+    async fn next(&mut self) -> Option<Bytes> {
+        if std::mem::take(&mut self.is_first) {
+            return Some(Bytes::from_static(b"retry: 2000\n\n"));
+        }
+        let quiet = tokio::time::sleep(HEARTBEAT);
+        tokio::pin!(quiet);
+        loop {
+            if self.checked.elapsed() >= CHECKED_EVERY {
+                if !may_still_read(&self.request).await {
+                    return None;
+                }
+                self.checked = Instant::now();
+            }
+            tokio::select! {
+                () = self.state.stop.cancelled() => return None,
+                () = &mut quiet => return Some(Bytes::from_static(b": still here\n\n")),
+                said = self.listener.recv() => return told(said),
+                () = tokio::time::sleep(CHECKED_EVERY) => {}
+            }
+        }
+    }
+}
+
+fn told(said: Result<Committed, RecvError>) -> Option<Bytes> {
+    match said {
+        Ok(committed) => Some(event(&committed)),
         // A slow reader has missed some: it is told that there is something, which is all it needs to read again.
-        Ok(Err(RecvError::Lagged(_))) => Some(event(&Committed { batches: 1, ..Committed::default() })),
-        Ok(Err(RecvError::Closed)) => None,
+        Err(RecvError::Lagged(_)) => Some(event(&Committed { batches: 1, ..Committed::default() })),
+        Err(RecvError::Closed) => None,
     }
 }
 

@@ -27,7 +27,9 @@ mod session;
 mod slices;
 mod sources;
 mod stands_out;
+mod storage;
 mod timeline;
+mod tokens;
 mod traces;
 mod traffic;
 mod uses;
@@ -112,6 +114,7 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(predicate::complete)
             .service(find::find_text)
             .service(services::list)
+            .service(storage::show_storage)
             .service(sending::list_keys)
             .service(sending::make_key)
             .service(sending::rotate_key)
@@ -128,6 +131,12 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(session::who)
             .service(session::sign_out)
             .service(session::set_password)
+            .service(session::list_sessions)
+            .service(session::end_session)
+            .service(tokens::list_tokens)
+            .service(tokens::make_token)
+            .service(tokens::revoke_token)
+            .service(tokens::list_audit)
             .service(live::events),
     );
 }
@@ -179,6 +188,8 @@ pub(crate) async fn nothing_here() -> HttpResponse {
     )
 }
 
+#[cfg(test)]
+mod roles;
 #[cfg(test)]
 mod strangers;
 #[cfg(test)]

@@ -38,11 +38,10 @@ pub(super) async fn make_change(
     body: Body<GroupingChange>,
     state: web::Data<State>,
 ) -> Result<HttpResponse, ApiError> {
+    // Also where it is only tried: that reads a month of occurrences.
+    viewer.must_engineer()?;
     let query: ChangeQuery = parameters(request.query_string())?;
     let is_dry = query.dry_run.unwrap_or(false);
-    if !is_dry {
-        viewer.must_engineer()?;
-    }
     let days = query.days.unwrap_or(DAYS.0);
     if !(1..=DAYS.1).contains(&days) {
         return Err(bad(format!("days is {days}; it must be 1 to {}", DAYS.1)));

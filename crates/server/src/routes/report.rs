@@ -58,6 +58,7 @@ fn refused(refusal: Refusal) -> ApiError {
     match refusal {
         Refusal::NoKey | Refusal::UnknownKey => ApiError::SenderKey(refusal.to_string()),
         Refusal::Quota(seconds) => ApiError::OverQuota(seconds),
+        Refusal::NoRoom(why) => ApiError::NoRoom(why),
         Refusal::Away | Refusal::Body(BodyError::OverBudget | BodyError::TooSlow(_)) => ApiError::Away,
         Refusal::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy) => ApiError::TooLarge,
         refusal => bad(refusal.to_string()),

@@ -72,13 +72,15 @@ fn checked(asked: NewScrubRule) -> Result<(Rule, NewScrubRule), ApiError> {
 ))]
 #[post("/scrubbing")]
 pub(super) async fn make_rule(viewer: Viewer, body: Body<NewScrubRule>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
-    viewer.must_engineer()?;
+    viewer.must_admin()?;
     let (_, NewScrubRule { service, verb, what, reason }) = checked(body.into_inner())?;
-    let (database, by, reason) = (state.database.clone(), viewer.email, reason.unwrap_or_default());
+    let subject = format!("{verb} {what} of {}", service.as_deref().unwrap_or("all services"));
+    let (database, by, reason) = (state.database.clone(), viewer.email.clone(), reason.unwrap_or_default());
     let made = state.on_main(async move { scrub_rules::make(&database, service.as_deref(), &verb, &what, &reason, &by).await }).await?;
     let id = made.ok_or_else(|| {
         ApiError::Conflict(format!("{} rules are in force, as many as there may be; end one first", scrub_rules::MAX_RULES))
     })?;
+    state.note_change(&viewer.email, "made scrubbing rule", &format!("{id}: {subject}")).await?;
     state.read_rules().await;
     Ok(HttpResponse::Created().json(MadeScrubRule { id }))
 }
@@ -91,11 +93,12 @@ pub(super) async fn make_rule(viewer: Viewer, body: Body<NewScrubRule>, state: w
 ))]
 #[delete("/scrubbing/{id}")]
 pub(super) async fn end_rule(viewer: Viewer, path: web::Path<i64>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
-    viewer.must_engineer()?;
-    let (database, id) = (state.database.clone(), path.into_inner());
-    if !state.on_main(async move { scrub_rules::end(&database, id, &viewer.email).await }).await? {
+    viewer.must_admin()?;
+    let (database, id, by) = (state.database.clone(), path.into_inner(), viewer.email.clone());
+    if !state.on_main(async move { scrub_rules::end(&database, id, &by).await }).await? {
         return Err(ApiError::NotFound(format!("there is no rule of scrubbing {id} in force")));
     }
+    state.note_change(&viewer.email, "ended scrubbing rule", &id.to_string()).await?;
     state.read_rules().await;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -107,10 +110,11 @@ pub(super) async fn end_rule(viewer: Viewer, path: web::Path<i64>, state: web::D
 ))]
 #[post("/scrubbing/try")]
 pub(super) async fn try_rules(
-    _viewer: Viewer,
+    viewer: Viewer,
     body: Body<ScrubTrial>,
     state: web::Data<State>,
 ) -> Result<web::Json<ScrubbedText>, ApiError> {
+    viewer.must_engineer()?;
     let ScrubTrial { service, text, rule } = body.into_inner();
     if text.len() > LONGEST_TEXT {
         return Err(bad(format!("the text has {} bytes; {LONGEST_TEXT} are tried at most", text.len())));

@@ -2,10 +2,10 @@
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{TimeDelta, Utc};
-use outcrop_store::access::AccessError;
 use outcrop_store::drops;
 use outcrop_store::errors::{self, number};
 use outcrop_store::keys::{self, Bounds};
+use outcrop_store::people::AccessError;
 
 use super::input::Body;
 use super::query::{bad, error_of, parameters, predicate};
@@ -31,7 +31,8 @@ const LONGEST: usize = 2_000;
 /// Lists the sender keys, without their secrets.
 #[utoipa::path(operation_id = "list_keys", tag = "intake", responses((status = 200, body = KeyList)))]
 #[get("/keys")]
-pub(super) async fn list_keys(_viewer: Viewer, state: web::Data<State>) -> Result<web::Json<KeyList>, ApiError> {
+pub(super) async fn list_keys(viewer: Viewer, state: web::Data<State>) -> Result<web::Json<KeyList>, ApiError> {
+    viewer.must_engineer()?;
     let database = state.database.clone();
     let rows = state.on_main(async move { keys::list(&database).await }).await?;
     let items = rows
@@ -62,7 +63,7 @@ pub(super) async fn list_keys(_viewer: Viewer, state: web::Data<State>) -> Resul
 ))]
 #[post("/keys")]
 pub(super) async fn make_key(viewer: Viewer, body: Body<NewKey>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
-    viewer.must_engineer()?;
+    viewer.must_admin()?;
     let NewKey { name, services, environments, bytes_per_minute } = body.into_inner();
     let name = name.trim().to_owned();
     if name.is_empty() || name.len() > outcrop_core::telemetry::names::MAX_NAME_BYTES {
@@ -78,6 +79,7 @@ pub(super) async fn make_key(viewer: Viewer, body: Body<NewKey>, state: web::Dat
     let secret = Secret::random("outcrop-key");
     let (database, digest, made) = (state.database.clone(), secret.digest(), name.clone());
     done(&state, async move { keys::add(&database, &made, &bounds, digest).await }).await?;
+    state.note_change(&viewer.email, "made sender key", &name).await?;
     Ok(HttpResponse::Created().json(MadeKey { name, key: secret.expose().to_owned() }))
 }
 
@@ -95,7 +97,7 @@ pub(super) async fn rotate_key(
     body: Body<Rotation>,
     state: web::Data<State>,
 ) -> Result<web::Json<MadeKey>, ApiError> {
-    viewer.must_engineer()?;
+    viewer.must_admin()?;
     let hours = body.overlap_hours.unwrap_or(OVERLAP_HOURS.0);
     if hours > OVERLAP_HOURS.1 {
         return Err(bad(format!("overlap_hours is {hours}; it must be 0 to {}", OVERLAP_HOURS.1)));
@@ -104,6 +106,7 @@ pub(super) async fn rotate_key(
     let secret = Secret::random("outcrop-key");
     let (database, digest, rotated) = (state.database.clone(), secret.digest(), name.clone());
     done(&state, async move { keys::rotate(&database, &rotated, digest, i64::from(hours) * 3_600).await }).await?;
+    state.note_change(&viewer.email, "rotated sender key", &name).await?;
     Ok(web::Json(MadeKey { name, key: secret.expose().to_owned() }))
 }
 
@@ -115,9 +118,11 @@ pub(super) async fn rotate_key(
 ))]
 #[delete("/keys/{name}")]
 pub(super) async fn revoke_key(viewer: Viewer, path: web::Path<String>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
-    viewer.must_engineer()?;
+    viewer.must_admin()?;
     let (database, name) = (state.database.clone(), path.into_inner());
-    done(&state, async move { keys::revoke(&database, &name).await }).await?;
+    let revoked = name.clone();
+    done(&state, async move { keys::revoke(&database, &revoked).await }).await?;
+    state.note_change(&viewer.email, "revoked sender key", &name).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -136,6 +141,7 @@ where
     outcome.map_err(|error| match error {
         AccessError::Exists(name) => ApiError::Conflict(format!("there is a key `{name}` already; take another name")),
         AccessError::Missing(name) => ApiError::NotFound(format!("there is no key `{name}` in use")),
+        AccessError::LastAdmin(_) => ApiError::Conflict(error.to_string()),
         AccessError::Store(error) => error.into(),
     })
 }
@@ -147,10 +153,11 @@ where
 ))]
 #[get("/refused")]
 pub(super) async fn list_refused(
-    _viewer: Viewer,
+    viewer: Viewer,
     request: HttpRequest,
     state: web::Data<State>,
 ) -> Result<web::Json<RefusedList>, ApiError> {
+    viewer.must_engineer()?;
     let asked: RefusedQuery = parameters(request.query_string())?;
     let minutes = asked.minutes.unwrap_or(REFUSED_MINUTES.0);
     if !(1..=REFUSED_MINUTES.1).contains(&minutes) {
@@ -207,11 +214,12 @@ pub(super) async fn list_drops(_viewer: Viewer, state: web::Data<State>) -> Resu
 ))]
 #[post("/drops")]
 pub(super) async fn make_drop(viewer: Viewer, body: Body<NewDrop>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
-    viewer.must_engineer()?;
+    viewer.must_admin()?;
     let NewDrop { predicate: text, error, note } = body.into_inner();
     if note.len() > LONGEST || text.as_ref().is_some_and(|text| text.len() > LONGEST) {
         return Err(bad(format!("a note and a predicate are at most {LONGEST} bytes long")));
     }
+    let named = error.clone();
     let error = match (&text, &error) {
         (Some(text), None) => {
             let parsed = predicate(text)?;
@@ -224,10 +232,12 @@ pub(super) async fn make_drop(viewer: Viewer, body: Body<NewDrop>, state: web::D
         (None, Some(error)) => Some(number(error_of(&state, error).await?)),
         _ => return Err(bad("give either `where`, a predicate, or `error`, a reference")),
     };
-    let (database, by) = (state.database.clone(), viewer.email);
+    let subject = text.clone().or(named).unwrap_or_default();
+    let (database, by) = (state.database.clone(), viewer.email.clone());
     let made = state.on_main(async move { drops::make(&database, text.as_deref(), error, note.trim(), &by).await }).await?;
     let id =
         made.ok_or_else(|| ApiError::Conflict(format!("{} rules are in force, as many as there may be; end one first", drops::MAX_RULES)))?;
+    state.note_change(&viewer.email, "made discard rule", &format!("{id}: {subject}")).await?;
     state.read_rules().await;
     Ok(HttpResponse::Created().json(MadeDrop { id }))
 }
@@ -240,11 +250,12 @@ pub(super) async fn make_drop(viewer: Viewer, body: Body<NewDrop>, state: web::D
 ))]
 #[delete("/drops/{id}")]
 pub(super) async fn end_drop(viewer: Viewer, path: web::Path<i64>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
-    viewer.must_engineer()?;
-    let (database, id) = (state.database.clone(), path.into_inner());
-    if !state.on_main(async move { drops::end(&database, id, &viewer.email).await }).await? {
+    viewer.must_admin()?;
+    let (database, id, by) = (state.database.clone(), path.into_inner(), viewer.email.clone());
+    if !state.on_main(async move { drops::end(&database, id, &by).await }).await? {
         return Err(ApiError::NotFound(format!("there is no drop rule {id} in force")));
     }
+    state.note_change(&viewer.email, "ended discard rule", &id.to_string()).await?;
     state.read_rules().await;
     Ok(HttpResponse::NoContent().finish())
 }

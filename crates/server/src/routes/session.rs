@@ -1,14 +1,21 @@
 use actix_web::cookie::{Cookie, SameSite, time::Duration};
+use actix_web::http::header::USER_AGENT;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
-use outcrop_core::Digest;
-use outcrop_store::access as store;
+use outcrop_core::text::prefix;
+use outcrop_store::people::sign_in::{Attempt, Turn};
+use outcrop_store::people::{self, AccessError, Tokens, audit, sessions, sign_in as store};
 
 use super::input::Body;
-use super::viewer::{COOKIE, Viewer};
-use crate::access::{MIN_PASSWORD, Secret, digest_of, hash_password, hashing, verify_password};
+use super::viewer::{COOKIE, Role, Viewer};
+use crate::access::{Hashing, MIN_PASSWORD, Secret, digest_of, hash_password, hashing, verify_password};
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{Member, NewPassword, Problem, SignIn};
+use crate::wire::{Member, NewPassword, Problem, SessionItem, SessionList, SignIn};
+
+/// Longest password looked at, in bytes.
+const LONGEST_PASSWORD: usize = 1_000;
+/// Bytes kept of what a browser calls itself.
+const LONGEST_AGENT: usize = 200;
 
 /// Signs in: sets the session's cookie.
 #[utoipa::path(operation_id = "sign_in", tag = "session", request_body = SignIn, responses(
@@ -17,33 +24,56 @@ use crate::wire::{Member, NewPassword, Problem, SignIn};
     (status = 429, body = Problem, content_type = "application/problem+json", description = "Too many failed attempts; see Retry-After"),
 ))]
 #[post("/session")]
-pub(super) async fn sign_in(body: Body<SignIn>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn sign_in(request: HttpRequest, body: Body<SignIn>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
     let SignIn { email, password } = body.into_inner();
-    let email = email.trim().to_owned();
-    let attempt = Digest::of(["sign in", &email.to_lowercase()]);
-    let (database, address) = (state.database.clone(), email.clone());
-    let (wait, known) = state
-        .on_main(async move { Ok((store::sign_in_wait(&database, attempt).await?, store::credentials(&database, &address).await?)) })
-        .await?;
-    if wait > 0 {
-        return Err(ApiError::TooMany(wait));
+    if password.len() > LONGEST_PASSWORD {
+        return Err(ApiError::BadRequest(format!("a password is at most {LONGEST_PASSWORD} bytes long")));
     }
+    let attempt = attempt(&request, &state, &email);
     // An unknown address costs the same time as a wrong password, so that the answer does not tell who is a member.
-    let member = known.as_ref().map(|known| known.id);
-    let hash = known.map(|known| known.password_hash);
-    let is_right = hashing(move || verify_password(&password, hash.as_deref())).await.unwrap_or(false);
-    let database = state.database.clone();
-    let Some(member) = member.filter(|_| is_right) else {
-        state.on_main(async move { store::note_failed_sign_in(&database, attempt).await }).await?;
-        return Err(ApiError::WrongPassword);
-    };
+    let member = checked(&state, attempt.clone(), password, |_| ()).await?.0;
     let secret = Secret::random("outcrop-session");
     let digest = secret.digest();
-    state.on_main(async move { store::begin_session(&database, member, digest, attempt).await }).await?;
+    let agent = request.headers().get(USER_AGENT).and_then(|agent| agent.to_str().ok()).unwrap_or_default();
+    let (database, agent) = (state.database.clone(), prefix(agent, LONGEST_AGENT).to_owned());
+    let found = state
+        .on_main(async move {
+            store::succeeded(&database, &attempt, member).await?;
+            sessions::begin(&database, member, digest, &agent).await?;
+            sessions::member(&database, digest).await
+        })
+        .await?
+        .ok_or(ApiError::UnknownToken)?;
+    let answer = Member { email: found.email, role: Role::of(&found.role).word().to_owned() };
+    Ok(HttpResponse::Ok().cookie(cookie(secret.expose(), Duration::days(sessions::LONGEST_DAYS.into()))).json(answer))
+}
+
+fn attempt(request: &HttpRequest, state: &State, email: &str) -> Attempt {
+    let peer = request.peer_addr().map(|peer| peer.ip());
+    let address = crate::proxies::client(peer, request.headers(), &state.settings.trusted_proxies);
+    Attempt::new(email, &crate::proxies::counted(address))
+}
+
+/// Checks a password, slowed by failures before, and does more with it on the same thread where it is right. Returns the member's number.
+async fn checked<T: Send + 'static>(
+    state: &State,
+    attempt: Attempt,
+    password: String,
+    then: impl FnOnce(&str) -> T + Send + 'static,
+) -> Result<(i32, T), ApiError> {
     let database = state.database.clone();
-    let found = state.on_main(async move { store::member_of_session(&database, digest).await }).await?.ok_or(ApiError::UnknownToken)?;
-    let answer = Member { email: found.email, role: found.role };
-    Ok(HttpResponse::Ok().cookie(cookie(secret.expose(), Duration::days(store::SESSION_DAYS.into()))).json(answer))
+    let turn = state.on_main(async move { store::begin(&database, &attempt).await }).await?;
+    let known = match turn {
+        Turn::In(seconds) => return Err(ApiError::TooMany(seconds)),
+        Turn::Now(known) => known,
+    };
+    let member = known.as_ref().map(|known| known.id);
+    let hash = known.map(|known| known.password_hash);
+    match hashing(move || verify_password(&password, hash.as_deref()).then(|| then(&password))).await {
+        Hashing::Done(done) => done.zip(member).map(|(done, member)| (member, done)).ok_or(ApiError::WrongPassword),
+        Hashing::Busy => Err(ApiError::TooMany(1)),
+        Hashing::Failed => Err(ApiError::WrongPassword),
+    }
 }
 
 fn cookie(value: &str, max_age: Duration) -> Cookie<'static> {
@@ -57,7 +87,7 @@ fn cookie(value: &str, max_age: Duration) -> Cookie<'static> {
 ))]
 #[get("/session")]
 pub(super) async fn who(viewer: Viewer) -> web::Json<Member> {
-    web::Json(Member { email: viewer.email, role: viewer.role })
+    web::Json(Member { email: viewer.email, role: viewer.role.word().to_owned() })
 }
 
 /// Signs out.
@@ -66,30 +96,79 @@ pub(super) async fn who(viewer: Viewer) -> web::Json<Member> {
 pub(super) async fn sign_out(request: HttpRequest, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
     if let Some(sent) = request.cookie(COOKIE) {
         let (database, digest) = (state.database.clone(), digest_of(sent.value()));
-        state.on_main(async move { store::end_session(&database, digest).await }).await?;
+        state.on_main(async move { sessions::end(&database, digest).await }).await?;
     }
     Ok(HttpResponse::NoContent().cookie(cookie("", Duration::ZERO)).finish())
 }
 
-/// Sets one's own password; all other sessions end.
+/// Sets one's own password; all other sessions end, and on demand all tokens.
 #[utoipa::path(operation_id = "set_password", tag = "session", request_body = NewPassword, responses(
     (status = 204),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 401, body = Problem, content_type = "application/problem+json"),
+    (status = 429, body = Problem, content_type = "application/problem+json", description = "Too many wrong passwords; see Retry-After"),
 ))]
 #[put("/session/password")]
-pub(super) async fn set_password(viewer: Viewer, body: Body<NewPassword>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn set_password(
+    viewer: Viewer,
+    request: HttpRequest,
+    body: Body<NewPassword>,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
     let session = viewer.session.ok_or_else(|| ApiError::Forbidden("sign in to set a password; a token cannot".to_owned()))?;
-    let NewPassword { current, new } = body.into_inner();
-    if new.chars().count() < MIN_PASSWORD {
-        return Err(ApiError::BadRequest(format!("the new password is too short; take at least {MIN_PASSWORD} characters")));
+    let NewPassword { current, new, revoke_tokens } = body.into_inner();
+    if new.chars().count() < MIN_PASSWORD || new.len() > LONGEST_PASSWORD || current.len() > LONGEST_PASSWORD {
+        let limits = format!("the new password must have at least {MIN_PASSWORD} characters and at most {LONGEST_PASSWORD} bytes");
+        return Err(ApiError::BadRequest(limits));
     }
-    let (database, email) = (state.database.clone(), viewer.email.clone());
-    let known = state.on_main(async move { store::credentials(&database, &email).await }).await?;
-    let hash = known.map(|known| known.password_hash);
-    let hashed = hashing(move || verify_password(&current, hash.as_deref()).then(|| hash_password(&new))).await;
-    let hashed = hashed.flatten().ok_or(ApiError::WrongPassword)?.map_err(ApiError::BadRequest)?;
-    let database = state.database.clone();
-    state.on_main(async move { store::set_password(&database, &viewer.email, &hashed, session).await }).await?;
+    let attempt = attempt(&request, &state, &viewer.email);
+    let (member, hashed) = checked(&state, attempt.clone(), current, move |_| hash_password(&new)).await?;
+    let hashed = hashed.map_err(ApiError::BadRequest)?;
+    let (database, tokens) = (state.database.clone(), if revoke_tokens { Tokens::End } else { Tokens::Stay });
+    let done = state
+        .on_main(async move {
+            store::succeeded(&database, &attempt, member).await?;
+            match people::set_password(&database, &viewer.email, &hashed, Some(session), tokens).await {
+                Ok(()) => audit::note(&database, &viewer.email, "set own password", &viewer.email).await.map(Ok),
+                Err(AccessError::Store(error)) => Err(error),
+                Err(error) => Ok(Err(error)),
+            }
+        })
+        .await?;
+    done.map_err(|error| ApiError::NotFound(error.to_string()))?;
     Ok(HttpResponse::NoContent().finish())
+}
+
+/// Lists one's own open sessions.
+#[utoipa::path(operation_id = "list_sessions", tag = "session", responses((status = 200, body = SessionList)))]
+#[get("/sessions")]
+pub(super) async fn list_sessions(viewer: Viewer, state: web::Data<State>) -> Result<web::Json<SessionList>, ApiError> {
+    let database = state.database.clone();
+    let rows = state.on_main(async move { sessions::list(&database, Some(&viewer.email), viewer.session).await }).await?;
+    let items = rows
+        .into_iter()
+        .map(|row| SessionItem {
+            id: row.id,
+            agent: row.agent,
+            created_at: row.created_at,
+            last_used_at: row.last_used_at,
+            expires_at: row.expires_at,
+            own: row.is_own,
+        })
+        .collect();
+    Ok(web::Json(SessionList { items }))
+}
+
+/// Ends one of one's own sessions: its next request is refused.
+#[utoipa::path(operation_id = "end_session", tag = "session", params(("id" = i32, Path, description = "Its number")), responses(
+    (status = 204),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[delete("/sessions/{id}")]
+pub(super) async fn end_session(viewer: Viewer, path: web::Path<i32>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+    let (database, id) = (state.database.clone(), path.into_inner());
+    match state.on_main(async move { sessions::end_of(&database, &viewer.email, Some(id)).await }).await? {
+        0 => Err(ApiError::NotFound(format!("you have no session {id}"))),
+        _ => Ok(HttpResponse::NoContent().finish()),
+    }
 }

@@ -242,6 +242,12 @@ pub(super) async fn set_settings(
     }
     let weighed = factors(body.weight, &body.endpoint_weights, &path)?;
     let (database, service) = (state.database.clone(), path.clone());
+    let before = state.on_main(async move { settings::own(&database, Some(service.as_str()).filter(|name| *name != ALL)).await }).await?;
+    if before.keep_addresses != setting.keep_addresses {
+        // Whether people's addresses are stored is for those who answer for it.
+        viewer.must_admin()?;
+    }
+    let (database, service) = (state.database.clone(), path.clone());
     let is_known = state
         .on_main(async move {
             let is_known = settings::set(&database, Some(service.as_str()).filter(|name| *name != ALL), &setting).await?;
@@ -254,6 +260,7 @@ pub(super) async fn set_settings(
     if !is_known {
         return Err(ApiError::NotFound(format!("there is no service {path}")));
     }
+    state.note_change(&viewer.email, "changed settings", &path).await?;
     // What comes in from now on is hidden, or kept, as was just said.
     state.read_rules().await;
     Ok(HttpResponse::NoContent().finish())

@@ -4,7 +4,7 @@ use actix_web::http::header::{ALLOW, AUTHORIZATION, CACHE_CONTROL, CONTENT_TYPE}
 use actix_web::http::{Method, StatusCode};
 use actix_web::test::{TestRequest, call_service, init_service, read_body};
 use actix_web::{App, web};
-use outcrop_store::access;
+use outcrop_store::people::{self, tokens};
 use serde_json::Value;
 
 use crate::access::Secret;
@@ -62,9 +62,9 @@ impl Operation {
 
 /// A member's token.
 pub(super) async fn token_of(state: &State, email: &str, role: &str, is_pipeline: bool) -> String {
-    access::add_member(&state.database, email, role, "no password").await.ok();
+    people::add_member(&state.database, email, role, "no password").await.ok();
     let secret = Secret::random("outcrop-token");
-    access::add_token(&state.database, email, secret.digest(), is_pipeline).await.unwrap();
+    tokens::add(&state.database, email, secret.digest(), &tokens::NewToken { is_pipeline, ..Default::default() }).await.unwrap();
     secret.expose().to_owned()
 }
 

@@ -67,6 +67,21 @@ async fn what_an_outage_refuses_is_not_taken_from_what_a_key_may_send() {
 }
 
 #[tokio::test]
+async fn without_room_senders_are_told_why_and_when_to_come_again_and_the_service_stays_ready() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let key = state.key("pier-3", bounds(None)).await;
+    state.intake.close(Some("the database's disk has 7 MiB free".to_owned()));
+    let (status, retry_after, said) = answer(&state, post("/v1/logs", &key, logs("no tariff").to_string())).await;
+    assert_eq!((status, retry_after.as_deref()), (StatusCode::SERVICE_UNAVAILABLE, Some("30")));
+    assert!(said["message"].as_str().unwrap().contains("7 MiB free"), "{said}");
+    let (status, retry_after, said) = answer(&state, post("/api/v1/report", &key, r#"{"service": "fares", "message": "x"}"#)).await;
+    assert_eq!((status, retry_after.as_deref(), said["code"].as_str()), (StatusCode::SERVICE_UNAVAILABLE, Some("30"), Some("no_room")));
+    assert_eq!(answer(&state, TestRequest::get().uri("/readyz")).await.0, StatusCode::OK);
+    state.intake.close(None);
+    assert_eq!(answer(&state, post("/v1/logs", &key, logs("no tariff").to_string())).await.0, StatusCode::OK);
+}
+
+#[tokio::test]
 async fn readiness_covers_the_writers_and_names_jobs_without_failing_for_them() {
     let (state, supervisor, _closing) = State::for_tests(|_| {}).await;
     let ready = async || answer(&state, TestRequest::get().uri("/readyz")).await;

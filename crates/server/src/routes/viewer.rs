@@ -1,31 +1,64 @@
-use std::future::Future;
-use std::pin::Pin;
+use std::future::{Future, Ready, ready};
 
 use actix_web::dev::Payload;
-use actix_web::http::header::AUTHORIZATION;
-use actix_web::{FromRequest, HttpRequest, web};
+use actix_web::http::header::{AUTHORIZATION, HOST, ORIGIN};
+use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use outcrop_core::Digest;
-use outcrop_store::access;
+use outcrop_store::people::{sessions, tokens};
 
 use crate::access::{bearer, digest_of};
 use crate::api_error::ApiError;
 use crate::state::State;
 
 /// The session's cookie.
-pub(super) const COOKIE: &str = "outcrop_session";
+/// Its prefix has browsers take it from this host alone, encrypted, for the whole of it (RFC 6265bis, 4.1.3.2).
+pub(super) const COOKIE: &str = "__Host-outcrop_session";
 
 /// A member who may read: any with a token that is not revoked, or with a session.
+#[derive(Clone)]
 pub(crate) struct Viewer {
     pub email: String,
-    pub role: String,
+    pub role: Role,
     /// The digest of the session's cookie, where there is one.
     pub session: Option<Digest>,
+}
+
+/// What a member may do: each may what those before may.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Role {
+    Viewer,
+    Engineer,
+    Admin,
+}
+
+impl Role {
+    /// The role of a word; one that a later release made may read.
+    pub(super) fn of(word: &str) -> Self {
+        match word {
+            "admin" => Self::Admin,
+            "engineer" => Self::Engineer,
+            _ => Self::Viewer,
+        }
+    }
+
+    pub(super) const fn word(self) -> &'static str {
+        match self {
+            Self::Viewer => "viewer",
+            Self::Engineer => "engineer",
+            Self::Admin => "admin",
+        }
+    }
 }
 
 impl Viewer {
     /// Lets engineers and admins through.
     pub(super) fn must_engineer(&self) -> Result<(), ApiError> {
-        if self.role == "viewer" { Err(ApiError::Forbidden("viewers may not do this; ask an engineer".to_owned())) } else { Ok(()) }
+        if self.role >= Role::Engineer { Ok(()) } else { Err(ApiError::Forbidden("viewers may not do this; ask an engineer".to_owned())) }
+    }
+
+    /// Lets admins through.
+    pub(super) fn must_admin(&self) -> Result<(), ApiError> {
+        if self.role >= Role::Admin { Ok(()) } else { Err(ApiError::Forbidden("only admins may do this; ask one".to_owned())) }
     }
 }
 
@@ -34,29 +67,48 @@ pub(crate) struct Pipeline(pub Viewer);
 
 impl FromRequest for Viewer {
     type Error = ApiError;
-    type Future = Pin<Box<dyn Future<Output = Result<Self, ApiError>>>>;
+    type Future = Ready<Result<Self, ApiError>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
-        let found = who(request);
-        Box::pin(async move {
-            match found.await? {
-                (_, true) => Err(ApiError::Forbidden(
+        ready(asker(request).and_then(|Asker(viewer, is_pipeline)| {
+            if is_pipeline {
+                return Err(ApiError::Forbidden(
                     "this token is a pipeline's: it records and checks deploys, marks changes, and nothing else".to_owned(),
-                )),
-                (viewer, false) => Ok(viewer),
+                ));
             }
-        })
+            Ok(viewer)
+        }))
     }
 }
 
 impl FromRequest for Pipeline {
     type Error = ApiError;
-    type Future = Pin<Box<dyn Future<Output = Result<Self, ApiError>>>>;
+    type Future = Ready<Result<Self, ApiError>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
-        let found = who(request);
-        Box::pin(async move { Ok(Self(found.await?.0)) })
+        ready(asker(request).map(|Asker(viewer, _)| Self(viewer)))
     }
+}
+
+/// Whose request it is, as the guard found out before it read anything else.
+#[derive(Clone)]
+struct Asker(Viewer, bool);
+
+/// Finds out whose request it is, before its body is read: what a stranger sends costs nothing.
+pub(super) async fn authenticate(request: &HttpRequest) -> Result<(), ApiError> {
+    let (viewer, is_pipeline) = who(request).await?;
+    request.extensions_mut().insert(Asker(viewer, is_pipeline));
+    Ok(())
+}
+
+fn asker(request: &HttpRequest) -> Result<Asker, ApiError> {
+    request.extensions().get::<Asker>().cloned().ok_or(ApiError::NoToken)
+}
+
+/// Whether whoever made a request may still read: their token was not revoked and their session did not end. Where the database does not answer,
+/// they may.
+pub(super) async fn may_still_read(request: &HttpRequest) -> bool {
+    !matches!(who(request).await, Err(ApiError::UnknownToken | ApiError::NoToken))
 }
 
 /// Whose request it is, and whether by a pipeline's token.
@@ -64,16 +116,63 @@ fn who(request: &HttpRequest) -> impl Future<Output = Result<(Viewer, bool), Api
     let token = bearer(request.headers().get(AUTHORIZATION)).map(digest_of);
     let session = request.cookie(COOKIE).map(|cookie| digest_of(cookie.value()));
     let state = request.app_data::<web::Data<State>>().cloned();
+    let is_foreign = token.is_none() && is_foreign(request, state.as_ref().and_then(|state| state.settings.public_url.as_deref()));
     async move {
         let state = state.ok_or(ApiError::Away)?;
+        if is_foreign {
+            return Err(ApiError::Forbidden("this was sent by a page of another site".to_owned()));
+        }
         let database = state.database.clone();
         let member = match (token, session) {
-            (Some(token), _) => state.on_main(async move { access::member_of_token(&database, token).await }).await?,
-            (None, Some(session)) => state.on_main(async move { access::member_of_session(&database, session).await }).await?,
+            (Some(token), _) => state.on_main(async move { tokens::member(&database, token).await }).await?,
+            (None, Some(session)) => state.on_main(async move { sessions::member(&database, session).await }).await?,
             (None, None) => return Err(ApiError::NoToken),
         };
         let member = member.ok_or(ApiError::UnknownToken)?;
-        let viewer = Viewer { email: member.email, role: member.role, session: if token.is_none() { session } else { None } };
+        let viewer = Viewer { email: member.email, role: Role::of(&member.role), session: if token.is_none() { session } else { None } };
         Ok((viewer, member.is_pipeline))
+    }
+}
+
+/// Whether a request that changes something was sent by a page of another site: browsers say so, and would send the session's cookie along where
+/// they do not know `SameSite`.
+fn is_foreign(request: &HttpRequest, public_url: Option<&str>) -> bool {
+    if request.method().is_safe() {
+        return false;
+    }
+    let Some(origin) = request.headers().get(ORIGIN) else { return false };
+    let Ok(origin) = origin.to_str() else { return true };
+    let host = request.headers().get(HOST).and_then(|host| host.to_str().ok());
+    let is_own = origin.split_once("://").is_some_and(|(_, authority)| Some(authority) == host);
+    !is_own && public_url != Some(origin)
+}
+
+#[cfg(test)]
+mod tests {
+    use actix_web::test::TestRequest;
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::of_its_own_page("https://outcrop.skerry.example", "outcrop.skerry.example", false)]
+    #[case::of_the_public_address_behind_a_proxy("https://errors.skerry.example", "10.0.0.7:8471", false)]
+    #[case::of_another_site("https://evil.example", "outcrop.skerry.example", true)]
+    #[case::of_a_page_without_a_site("null", "outcrop.skerry.example", true)]
+    #[case::without_a_word("", "outcrop.skerry.example", false)]
+    fn a_change_is_foreign(#[case] origin: &str, #[case] host: &str, #[case] expected: bool) {
+        let mut request = TestRequest::post().insert_header((HOST, host));
+        if !origin.is_empty() {
+            request = request.insert_header((ORIGIN, origin));
+        }
+        assert_eq!(is_foreign(&request.to_http_request(), Some("https://errors.skerry.example")), expected);
+        let read = TestRequest::get().insert_header((HOST, host)).insert_header((ORIGIN, "https://evil.example")).to_http_request();
+        assert!(!is_foreign(&read, None), "reading changes nothing");
+    }
+
+    #[test]
+    fn an_unknown_role_may_read_and_each_role_may_what_those_before_may() {
+        assert!(Role::of("admin") > Role::of("engineer") && Role::of("engineer") > Role::of("viewer"));
+        assert_eq!(Role::of("harbour master"), Role::Viewer);
     }
 }

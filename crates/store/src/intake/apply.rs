@@ -241,6 +241,7 @@ async fn insert(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Wri
     let mut inserted = std::mem::take(&mut work.inserted);
     inserted.sort_by_key(|(numbered, _)| numbered.report.facts.id);
     let mut days: BTreeMap<i64, (Rows, Rows)> = BTreeMap::new();
+    let is_full = writer.full().bodies;
     let (mut kept, mut left_out) = (vec![], vec![]);
     let pack = |numbered: &Numbered<'_>| {
         let body = (writer.render)(numbered.report);
@@ -256,7 +257,10 @@ async fn insert(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Wri
         }
         let (rows, payloads) = days.entry(at.day()).or_insert_with(|| (Rows::new(17), Rows::new(2)));
         put_row(rows.row(), numbered, failure);
-        if writer.bodies.takes((numbered.cause, numbered.sender.version), at) {
+        if is_full {
+            work.reached.add(numbered.sender.service, Limit::Bodies, 1);
+            left_out.push(numbered);
+        } else if writer.bodies.takes((numbered.cause, numbered.sender.version), at) {
             payloads.row().uuid(id_uuid(report.facts.id)).bytes(&pack(numbered)?);
             kept.push(numbered);
         } else {

@@ -71,6 +71,13 @@ pub(super) struct Line<'a> {
     resource: Uuid,
 }
 
+impl Line<'_> {
+    /// The number of its service.
+    pub(super) const fn service(&self) -> i32 {
+        self.service
+    }
+}
+
 /// Lines with the templates they need, by hash, and the limits reached.
 type Numbered<'a> = (Vec<Line<'a>>, BTreeMap<Uuid, &'a str>, Reached);
 

@@ -18,6 +18,7 @@ use std::panic::AssertUnwindSafe;
 use std::sync::{Arc, Mutex};
 
 use futures_util::FutureExt;
+use outcrop_core::completeness::Limit;
 use outcrop_core::failure::{Found, Refused};
 use outcrop_core::{Digest, Timestamp};
 use sqlx::{Acquire, PgConnection};
@@ -26,6 +27,7 @@ use crate::causes::Causes;
 use crate::interned::Interned;
 use crate::names::Names;
 use crate::partitions::Partitions;
+use crate::upkeep::space::Full;
 use crate::{Database, StoreError, to_utc, uuid};
 use batch::Prepared;
 pub use bodies::BODIES_PER_MINUTE;
@@ -79,6 +81,8 @@ pub struct Writer {
     templates: lines::Templates,
     /// Days for which log lines are kept.
     log_days: i64,
+    /// What has no room for now.
+    full: Mutex<Full>,
     /// The hot tables known to be there.
     hot: Mutex<std::collections::BTreeSet<chrono::DateTime<chrono::Utc>>>,
     /// Deployed versions as written last: (first event, last event) in milliseconds.
@@ -105,6 +109,7 @@ impl Writer {
             watch: spans::Watch::default(),
             templates: lines::Templates::default(),
             log_days: crate::upkeep::LOG_DAYS,
+            full: Mutex::default(),
             hot: Mutex::default(),
             deployed: Mutex::default(),
         }
@@ -120,6 +125,16 @@ impl Writer {
     #[must_use]
     pub fn keeping_bodies(self, per_minute: u32) -> Self {
         Self { bodies: bodies::Bodies::new(per_minute), ..self }
+    }
+
+    /// Says of what nothing more is kept for now.
+    pub fn set_full(&self, full: Full) {
+        *self.full.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = full;
+    }
+
+    /// Of what nothing more is kept for now.
+    pub fn full(&self) -> Full {
+        *self.full.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
     /// Makes today's and tomorrow's partitions, ahead of the first request that needs them.
@@ -243,7 +258,12 @@ impl Writer {
         let (causes, reached) = self.causes.resolve(pool, &batch::causes(batch, &numbers)).await?;
         let mut prepared = Prepared::new(batch, numbers, &causes);
         prepared.reached.extend(reached);
-        let (lines, templates, reached) = lines::number(&prepared, &self.templates, self.log_days);
+        let (mut lines, templates, reached) = lines::number(&prepared, &self.templates, self.log_days);
+        if self.full().log_lines {
+            for line in std::mem::take(&mut lines) {
+                prepared.reached.add(line.service(), Limit::LogLines, 1);
+            }
+        }
         prepared.reached.extend(reached);
         prepared.intern_templates(templates);
         let to_intern = prepared.take_to_intern(|hash| self.interned.is_known(hash, today));

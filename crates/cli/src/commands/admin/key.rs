@@ -1,16 +1,26 @@
-use chrono::{DateTime, Utc};
 use outcrop_server::Secret;
-use outcrop_store::access::AccessError;
+use outcrop_server::wire::{KeyItem, KeyList};
 use outcrop_store::keys::{self, Bounds};
-use serde::Serialize;
+use outcrop_store::people::AccessError;
 
-use super::{away, open, refused};
-use crate::args::DatabaseArgs;
+use super::{away, note, open, refused};
+use crate::args::{DatabaseArgs, KeyCommand};
 use crate::fault::Fault;
-use crate::output::{Column, Fit, ago, grouped, json, line, table, time};
+use crate::output::line;
 use crate::settings::bytes;
 
-pub async fn create(
+pub async fn run(database: DatabaseArgs, command: KeyCommand, as_json: bool) -> Result<(), Fault> {
+    match command {
+        KeyCommand::Create { name, services, environments, per_minute } => {
+            create(database, &name, services, environments, per_minute).await
+        }
+        KeyCommand::Rotate { name, overlap_hours } => rotate(database, &name, overlap_hours).await,
+        KeyCommand::List => list(database, as_json).await,
+        KeyCommand::Revoke { name } => revoke(database, &name).await,
+    }
+}
+
+async fn create(
     database: DatabaseArgs,
     name: &str,
     services: Vec<String>,
@@ -26,19 +36,22 @@ pub async fn create(
     let secret = Secret::random("outcrop-key");
     let bounds = Bounds { services, environments, bytes_per_minute };
     keys::add(&database, name, &bounds, secret.digest()).await.map_err(|error| refused(&error))?;
+    note(&database, "made sender key", name).await?;
     line(secret.expose())
 }
 
-pub async fn rotate(database: DatabaseArgs, name: &str, overlap_hours: u32) -> Result<(), Fault> {
+async fn rotate(database: DatabaseArgs, name: &str, overlap_hours: u32) -> Result<(), Fault> {
     let database = open(database).await?;
     let secret = Secret::random("outcrop-key");
     keys::rotate(&database, name, secret.digest(), i64::from(overlap_hours) * 3_600).await.map_err(|error| not_in_use(name, &error))?;
+    note(&database, "rotated sender key", name).await?;
     line(secret.expose())
 }
 
-pub async fn revoke(database: DatabaseArgs, name: &str) -> Result<(), Fault> {
+async fn revoke(database: DatabaseArgs, name: &str) -> Result<(), Fault> {
     let database = open(database).await?;
     keys::revoke(&database, name).await.map_err(|error| not_in_use(name, &error))?;
+    note(&database, "revoked sender key", name).await?;
     line(format!("{name} is revoked; what it sent stays"))
 }
 
@@ -49,72 +62,24 @@ fn not_in_use(name: &str, error: &AccessError) -> Fault {
     }
 }
 
-/// A key in the JSON of `key list`.
-#[derive(Serialize)]
-struct Key {
-    name: String,
-    services: Vec<String>,
-    environments: Vec<String>,
-    bytes_per_minute: Option<i64>,
-    created_at: DateTime<Utc>,
-    last_used_at: Option<DateTime<Utc>>,
-    previous_until: Option<DateTime<Utc>>,
-    revoked_at: Option<DateTime<Utc>>,
-    requests_24h: i64,
-    bytes_24h: i64,
-    refused_24h: i64,
-}
-
-pub async fn list(database: DatabaseArgs, as_json: bool) -> Result<(), Fault> {
+async fn list(database: DatabaseArgs, as_json: bool) -> Result<(), Fault> {
     let database = open(database).await?;
     let keys = keys::list(&database).await.map_err(|error| away(&error))?;
-    if as_json {
-        let items: Vec<Key> = keys
-            .into_iter()
-            .map(|row| Key {
-                name: row.key.name,
-                services: row.key.bounds.services,
-                environments: row.key.bounds.environments,
-                bytes_per_minute: row.key.bounds.bytes_per_minute,
-                created_at: row.key.created_at,
-                last_used_at: row.key.last_used_at,
-                previous_until: row.key.previous_until,
-                revoked_at: row.key.revoked_at,
-                requests_24h: row.requests,
-                bytes_24h: row.bytes,
-                refused_24h: row.refused,
-            })
-            .collect();
-        return json(&serde_json::json!({"items": items}));
-    }
-    if keys.is_empty() {
-        return line("There is no sender key yet. Make one: outcrop admin key create NAME");
-    }
-    let now = Utc::now();
-    let columns = [
-        Column("key", Fit::Whole),
-        Column("writes for", Fit::Text(8)),
-        Column("made", Fit::Whole),
-        Column("last used", Fit::Whole),
-        Column("requests, 24 h", Fit::Number),
-        Column("kB", Fit::Number),
-        Column("refused", Fit::Number),
-        Column("state", Fit::Text(12)),
-    ];
-    table(
-        &columns,
-        keys.into_iter().map(|row| {
-            let key = row.key;
-            let all = |names: Vec<String>, all: &str| if names.is_empty() { all.to_owned() } else { names.join(", ") };
-            let bounds = format!("{} in {}", all(key.bounds.services, "all"), all(key.bounds.environments, "all"));
-            let used = key.last_used_at.map_or_else(|| "never".to_owned(), |at| ago(at, now));
-            let state = match (key.revoked_at, key.previous_until) {
-                (Some(at), _) => format!("revoked {}", time(at)),
-                (None, Some(until)) => format!("in use, the secret before until {}", time(until)),
-                (None, None) => "in use".to_owned(),
-            };
-            let numbers = [row.requests, row.bytes / 1_000, row.refused].map(grouped);
-            [vec![key.name, bounds, time(key.created_at), used], numbers.to_vec(), vec![state]].concat()
-        }),
-    )
+    let items = keys
+        .into_iter()
+        .map(|row| KeyItem {
+            name: row.key.name,
+            services: row.key.bounds.services,
+            environments: row.key.bounds.environments,
+            bytes_per_minute: row.key.bounds.bytes_per_minute,
+            created_at: row.key.created_at,
+            last_used_at: row.key.last_used_at,
+            previous_until: row.key.previous_until,
+            revoked_at: row.key.revoked_at,
+            requests_24h: row.requests,
+            bytes_24h: row.bytes,
+            refused_24h: row.refused,
+        })
+        .collect();
+    crate::commands::key::show(KeyList { items }, as_json)
 }

@@ -1,31 +1,119 @@
 use std::io::Read;
 
+use chrono::Utc;
 use outcrop_server::MIN_PASSWORD;
-use outcrop_store::access;
+use outcrop_store::people::{self, Tokens};
 
-use super::{open, refused};
-use crate::args::{DatabaseArgs, MemberAdd, Role};
+use super::{away, note, open, refused};
+use crate::args::{DatabaseArgs, MemberAdd, MemberCommand, Role};
 use crate::fault::Fault;
-use crate::output::line;
+use crate::output::{Column, Fit, ago, grouped, json, line, table, time};
 
-pub async fn add(database: DatabaseArgs, arguments: MemberAdd) -> Result<(), Fault> {
+/// Longest password taken, in bytes, as where people sign in.
+const LONGEST_PASSWORD: usize = 1_000;
+
+pub async fn run(database: DatabaseArgs, command: MemberCommand) -> Result<(), Fault> {
+    match command {
+        MemberCommand::Add(arguments) => add(database, arguments).await,
+        MemberCommand::List { json } => list(database, json).await,
+        MemberCommand::Role { email, role } => {
+            let database = open(database).await?;
+            people::set_role(&database, &email, word(role)).await.map_err(|error| refused(&error))?;
+            note(&database, "changed role", &format!("{email}: {}", word(role))).await?;
+            line(format!("{email} is {} {} now", article(role), word(role)))
+        }
+        MemberCommand::Remove { email } => {
+            let database = open(database).await?;
+            people::remove(&database, &email).await.map_err(|error| refused(&error))?;
+            note(&database, "removed member", &email).await?;
+            line(format!("{email} is no member any more; their tokens and sessions have ended"))
+        }
+        MemberCommand::Password { email, password_stdin: _, revoke_tokens } => {
+            let hash = hash(&password()?)?;
+            let database = open(database).await?;
+            let tokens = if revoke_tokens { Tokens::End } else { Tokens::Stay };
+            people::set_password(&database, &email, &hash, None, tokens).await.map_err(|error| refused(&error))?;
+            note(&database, "set password", &email).await?;
+            line(format!("{email} has a new password; their sessions have ended"))
+        }
+    }
+}
+
+async fn add(database: DatabaseArgs, arguments: MemberAdd) -> Result<(), Fault> {
     let email = arguments.email.trim();
-    if !email.split_once('@').is_some_and(|(name, host)| !name.is_empty() && !host.is_empty()) {
+    if email.len() > 320 || !email.split_once('@').is_some_and(|(name, host)| !name.is_empty() && !host.is_empty()) {
         return Err(Fault::Usage(format!("`{email}` is no e-mail address")));
     }
-    let mut password = String::new();
-    std::io::stdin().read_to_string(&mut password).map_err(|error| Fault::Usage(format!("the password cannot be read: {error}")))?;
-    let password = password.trim_end_matches(['\n', '\r']);
-    if password.chars().count() < MIN_PASSWORD {
-        return Err(Fault::Usage(format!("the password is too short; take at least {MIN_PASSWORD} characters")));
-    }
-    let hash = outcrop_server::hash_password(password).map_err(|error| Fault::Usage(format!("the password cannot be used: {error}")))?;
-    let role = match arguments.role {
+    let hash = hash(&password()?)?;
+    let role = word(arguments.role);
+    let database = open(database).await?;
+    people::add_member(&database, email, role, &hash).await.map_err(|error| refused(&error))?;
+    note(&database, "added member", &format!("{email}: {role}")).await?;
+    line(format!("{email} is a member now ({role})"))
+}
+
+const fn word(role: Role) -> &'static str {
+    match role {
         Role::Viewer => "viewer",
         Role::Engineer => "engineer",
         Role::Admin => "admin",
-    };
+    }
+}
+
+const fn article(role: Role) -> &'static str {
+    match role {
+        Role::Viewer => "a",
+        Role::Engineer | Role::Admin => "an",
+    }
+}
+
+/// The password on standard input.
+fn password() -> Result<String, Fault> {
+    let mut password = String::new();
+    std::io::stdin().read_to_string(&mut password).map_err(|error| Fault::Usage(format!("the password cannot be read: {error}")))?;
+    let password = password.trim_end_matches(['\n', '\r']);
+    if password.chars().count() < MIN_PASSWORD || password.len() > LONGEST_PASSWORD {
+        return Err(Fault::Usage(format!(
+            "the password must have at least {MIN_PASSWORD} characters and at most {LONGEST_PASSWORD} bytes"
+        )));
+    }
+    Ok(password.to_owned())
+}
+
+fn hash(password: &str) -> Result<String, Fault> {
+    outcrop_server::hash_password(password).map_err(|error| Fault::Usage(format!("the password cannot be used: {error}")))
+}
+
+async fn list(database: DatabaseArgs, as_json: bool) -> Result<(), Fault> {
     let database = open(database).await?;
-    access::add_member(&database, email, role, &hash).await.map_err(|error| refused(&error))?;
-    line(format!("{email} is a member now ({role})"))
+    let members = people::members(&database).await.map_err(|error| away(&error))?;
+    if as_json {
+        let items: Vec<_> = members
+            .into_iter()
+            .map(|row| {
+                serde_json::json!({"email": row.email, "role": row.role, "created_at": row.created_at, "tokens": row.tokens,
+                    "sessions": row.sessions, "last_used_at": row.last_used_at})
+            })
+            .collect();
+        return json(&serde_json::json!({"items": items}));
+    }
+    if members.is_empty() {
+        return line("There is no member yet. Add one: outcrop admin member add EMAIL --role admin --password-stdin");
+    }
+    let now = Utc::now();
+    let columns = [
+        Column("member", Fit::Whole),
+        Column("role", Fit::Whole),
+        Column("added", Fit::Whole),
+        Column("tokens", Fit::Number),
+        Column("sessions", Fit::Number),
+        Column("last seen", Fit::Whole),
+    ];
+    table(
+        &columns,
+        members.into_iter().map(|row| {
+            let seen = row.last_used_at.map_or_else(|| "never".to_owned(), |at| ago(at, now));
+            vec![row.email, row.role, time(row.created_at), grouped(row.tokens), grouped(row.sessions), seen]
+        }),
+    )
 }

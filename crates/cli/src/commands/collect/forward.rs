@@ -56,7 +56,7 @@ impl Forward {
             let growing = Duration::from_millis(250 << tries.min(7)).min(LONGEST_WAIT);
             let (wait, why) = match sent {
                 Ok(answer) if answer.status().is_success() => return refused(&answer.json().await.unwrap_or_default()),
-                Ok(answer) if matches!(answer.status(), StatusCode::SERVICE_UNAVAILABLE | StatusCode::TOO_MANY_REQUESTS) => {
+                Ok(answer) if is_for_later(answer.status()) => {
                     let told =
                         answer.headers().get(RETRY_AFTER).and_then(|value| value.to_str().ok()?.parse().ok()).map(Duration::from_secs);
                     (told.unwrap_or(growing), Fault::Refused(format!("{url} answered {}", answer.status())))
@@ -93,6 +93,14 @@ impl Forward {
             .collect();
         json!({"resourceLogs": resources})
     }
+}
+
+/// Statuses after which a request is sent again, as OTLP/HTTP names them (1.7, "Retryable Response Codes").
+const fn is_for_later(status: StatusCode) -> bool {
+    matches!(
+        status,
+        StatusCode::TOO_MANY_REQUESTS | StatusCode::BAD_GATEWAY | StatusCode::SERVICE_UNAVAILABLE | StatusCode::GATEWAY_TIMEOUT
+    )
 }
 
 fn text(key: &str, value: &str) -> Value {

@@ -105,6 +105,7 @@ impl FileSource {
     pub fn open(path: &Path, known: Option<Position>, follows: bool) -> Result<Self, Fault> {
         let failed = |error: std::io::Error| Fault::Usage(format!("{}: {error}", path.display()));
         let current = File::open(path).map_err(failed)?;
+        stays_within(path, &current)?;
         let is_current = |position: &Position| identity(&current).is_ok_and(|identity| identity == position.identity());
         // Replaced while nobody read: what is left of the old one lies beside it under another name.
         let left = known.filter(|position| !is_current(position)).and_then(|position| Some((renamed(path, &position)?, position)));
@@ -216,6 +217,7 @@ impl FileSource {
             return Ok(vec![]);
         }
         let Ok(next) = File::open(&self.path) else { return Ok(vec![]) };
+        stays_within(&self.path, &next)?;
         let events = self.flush(now);
         *self = Self::start(&self.path.clone(), next, 0, true)?;
         Ok(events)
@@ -226,6 +228,28 @@ fn identity(file: &File) -> std::io::Result<(u64, u64)> {
     file.metadata().map(|metadata| (metadata.dev(), metadata.ino()))
 }
 
+/// Refuses a link that leads out of the folder that a path names: whoever may write into a log's folder would have any file read that whoever
+/// collects may read. What is no file, such as a pipe, is let through.
+fn stays_within(path: &Path, opened: &File) -> Result<(), Fault> {
+    let failed = |error: std::io::Error| Fault::Usage(format!("{}: {error}", path.display()));
+    if !opened.metadata().map_err(failed)?.is_file() {
+        return Ok(());
+    }
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let (folder, target) = (folder.canonicalize().map_err(failed)?, path.canonicalize().map_err(failed)?);
+    // Looked at after it was opened, and held against what was opened: a link that is changed in between is found out.
+    let is_same = std::fs::metadata(&target).is_ok_and(|there| identity(opened).is_ok_and(|own| own == (there.dev(), there.ino())));
+    if is_same && target.starts_with(&folder) {
+        return Ok(());
+    }
+    Err(Fault::Usage(format!(
+        "{} is a link to {}, which lies outside {}: name that file itself to have it read",
+        path.display(),
+        target.display(),
+        folder.display()
+    )))
+}
+
 /// The file of an identity beside a path.
 fn renamed(path: &Path, position: &Position) -> Option<File> {
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
@@ -233,4 +257,52 @@ fn renamed(path: &Path, position: &Position) -> Option<File> {
         entry.metadata().is_ok_and(|metadata| metadata.is_file() && (metadata.dev(), metadata.ino()) == position.identity())
     })?;
     File::open(found.path()).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::symlink;
+
+    use super::*;
+
+    /// A folder of its own, removed at the end.
+    struct Folder(PathBuf);
+
+    impl Folder {
+        fn new() -> Self {
+            let path = std::env::temp_dir().join(format!("outcrop-links-{}", std::process::id()));
+            std::fs::create_dir_all(path.join("logs/old")).unwrap();
+            std::fs::write(path.join("secret"), "a key\n").unwrap();
+            std::fs::write(path.join("logs/old/1.log"), "a line\n").unwrap();
+            Self(path)
+        }
+    }
+
+    impl Drop for Folder {
+        fn drop(&mut self) {
+            drop(std::fs::remove_dir_all(&self.0));
+        }
+    }
+
+    #[test]
+    fn a_link_is_followed_within_its_folder_and_not_out_of_it() {
+        let folder = Folder::new();
+        let at = |name: &str| folder.0.join(name);
+        symlink(at("logs/old/1.log"), at("logs/current.log")).unwrap();
+        symlink(at("secret"), at("logs/evil.log")).unwrap();
+        symlink("../secret", at("logs/relative.log")).unwrap();
+        let open = |name: &str| FileSource::open(&at(name), None, true).map(|source| source.name()).map_err(|fault| fault.to_string());
+        assert_eq!(open("logs/current.log").as_deref(), Ok("current"));
+        assert_eq!(open("logs/old/1.log").as_deref(), Ok("1"));
+        for name in ["logs/evil.log", "logs/relative.log"] {
+            assert!(open(name).is_err_and(|why| why.contains("secret, which lies outside")), "{name}");
+        }
+        // A log that is replaced by such a link while it is followed is not read on.
+        let mut followed = FileSource::open(&at("logs/current.log"), None, true).unwrap();
+        followed.read(1_000, Timestamp(0)).unwrap();
+        std::fs::remove_file(at("logs/current.log")).unwrap();
+        symlink(at("secret"), at("logs/current.log")).unwrap();
+        let read: Vec<_> = (0..3).map(|_| followed.read(1_000, Timestamp(0)).is_err()).collect();
+        assert!(read.contains(&true), "{read:?}");
+    }
 }

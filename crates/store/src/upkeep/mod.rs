@@ -1,27 +1,70 @@
-//! Removing what is past its time: in chunks, by one instance at a time.
-
-use std::time::Duration;
+//! Removing what is past its time, in chunks and by one instance at a time: [`lifetimes`] says how long each table keeps its rows, [`space`] how much
+//! room each kind of data takes and what happens when that is more than it may.
 
 use outcrop_core::Timestamp;
 use sqlx::AssertSqlSafe;
 
+pub mod lifetimes;
+pub mod space;
+
+use self::lifetimes::{Lifetime, NAMES_IN_ORDER, TABLES};
 use crate::{Database, StoreError, partitions};
 
-/// How long occurrences, payloads and minute counts are kept, in days.
+/// The longest that occurrences, payloads and minute counts are kept, in days; telemetry of older events is not taken.
 pub const RETENTION_DAYS: i64 = 30;
 /// How long log lines are kept where nothing else is said, in days: long enough for a weekend and the look back from Monday.
 pub const LOG_DAYS: i64 = 7;
-/// How long receipts are kept: an SDK or collector retries for hours, not for days.
-const RECEIPTS_KEPT: Duration = Duration::from_hours(26);
-/// How long the state of a trace is kept after its last news.
-const STATES_KEPT: Duration = Duration::from_hours(2);
-/// How long it is said which requests of senders were refused.
-const REFUSALS_KEPT: Duration = Duration::from_hours(24);
+/// How long counts by hour and day are kept, in days: the longest window that is asked for, and the look back from it.
+pub const COUNT_DAYS: i64 = 400;
 /// Rows removed per statement, so that no lock is held for long.
 const CHUNK: i64 = 5_000;
 
 /// How far the host's clock may be from the database's, in seconds, for anything to be removed by it.
 const MAX_CLOCK_DIFFERENCE: i64 = 60;
+
+/// How long each kind of data is kept, and how much room it may take. All instances on one database must be told the same.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Policy {
+    /// Days for occurrences, their bodies and counts by the minute, 1 to [`RETENTION_DAYS`].
+    pub occurrence_days: i64,
+    /// Days for log lines, 1 to [`RETENTION_DAYS`].
+    pub log_days: i64,
+    /// Days for traces that are kept, 1 to [`RETENTION_DAYS`].
+    pub trace_days: i64,
+    /// Days for counts by hour and day, [`RETENTION_DAYS`] to [`COUNT_DAYS`].
+    pub count_days: i64,
+    /// Bytes for spans of the last 45 minutes; past them the oldest quarters of an hour go.
+    pub hot_bytes: i64,
+    /// Bytes for traces that are kept; past them the oldest days go, then nothing more is kept.
+    pub trace_bytes: Option<i64>,
+    /// Bytes for log lines, likewise.
+    pub log_bytes: Option<i64>,
+    /// Bytes for bodies of occurrences, likewise.
+    pub body_bytes: Option<i64>,
+    /// Bytes for the database as a whole; past them nothing is taken.
+    pub database_bytes: Option<i64>,
+    /// Bytes that must stay free on the database's disk, where it is on this host; below them nothing is taken.
+    pub min_free_bytes: i64,
+}
+
+impl Default for Policy {
+    fn default() -> Self {
+        Self {
+            occurrence_days: RETENTION_DAYS,
+            log_days: LOG_DAYS,
+            trace_days: RETENTION_DAYS,
+            count_days: COUNT_DAYS,
+            // 45 minutes of 3,000 spans a second, at the 1 kB a span that small chunks take.
+            hot_bytes: 8 << 30,
+            trace_bytes: None,
+            log_bytes: None,
+            body_bytes: None,
+            database_bytes: None,
+            // What PostgreSQL writes ahead by default before it tidies up (`max_wal_size`).
+            min_free_bytes: 1 << 30,
+        }
+    }
+}
 
 /// What a round of upkeep removed, and what it could not do.
 #[derive(Debug, Default)]
@@ -47,7 +90,7 @@ impl Round {
 /// # Errors
 /// [`StoreError`] when the database does not answer, or its clock and the host's differ by more than a minute: a wrong clock must not
 /// remove what is kept. Steps that fail are named in [`Round::failed`].
-pub async fn remove_expired(database: &Database, now: Timestamp, log_days: i64) -> Result<Round, StoreError> {
+pub async fn remove_expired(database: &Database, now: Timestamp, policy: &Policy) -> Result<Round, StoreError> {
     let (of_database,): (chrono::DateTime<chrono::Utc>,) = sqlx::query_as("SELECT now()").fetch_one(&database.pool).await?;
     let difference = (of_database - crate::to_utc(now)).num_seconds();
     if difference.abs() > MAX_CLOCK_DIFFERENCE {
@@ -55,91 +98,39 @@ pub async fn remove_expired(database: &Database, now: Timestamp, log_days: i64) 
         return Err(StoreError::Unusable(differ));
     }
     let mut round = Round::default();
-    let oldest = now.day() - RETENTION_DAYS;
-    let dropped = partitions::drop_before(&database.pool, oldest, now.day() - log_days).await;
+    let dropped = partitions::drop_past(&database.pool, |table| now.day() - days_of(table, policy)).await;
     round.take("partitions", dropped.map(|dropped| dropped as u64));
-    for (table, column, kept) in BY_TIME {
-        let before = crate::to_utc(now.plus_millis(-i64::try_from(kept.as_millis()).unwrap_or(i64::MAX)));
-        round.take(table, in_chunks(database, table, &format!("{column} < $1"), before).await);
-    }
-    let oldest_time = crate::to_utc(now.plus_millis(-RETENTION_DAYS * 86_400_000));
-    for (table, column) in [("request_sample", "id"), ("kept_body", "occurrence_id"), ("platform_event", "id")] {
-        round.take(table, in_chunks(database, table, &format!("{column} < first_id_at($1)"), oldest_time).await);
-    }
-    // Two days of slack: a writer remembers a hash as stored for the day it was used.
-    let unused = i32::try_from(oldest - 2).unwrap_or_default();
-    for table in ["resource", "stack", "log_template"] {
-        round.take(table, in_chunks(database, table, "used_day < $1", unused).await);
+    let before = |kept: lifetimes::Kept| {
+        let millis = i64::try_from(kept.span(policy).as_millis()).unwrap_or(i64::MAX);
+        crate::to_utc(now.plus_millis(-millis))
+    };
+    // Two days of slack: a writer remembers a content as stored for the day it was used.
+    let unused = i32::try_from(now.day() - RETENTION_DAYS - 2).unwrap_or_default();
+    for (table, lifetime) in TABLES {
+        let done = match lifetime {
+            Lifetime::Time(column, kept) => in_chunks(database, table, &format!("{column} < $1"), before(*kept)).await,
+            Lifetime::Id(column, kept) => in_chunks(database, table, &format!("{column} < first_id_at($1)"), before(*kept)).await,
+            Lifetime::Contents => in_chunks(database, table, "used_day < $1", unused).await,
+            Lifetime::When(condition) => in_chunks(database, table, &format!("{condition} AND $1 = 1"), 1).await,
+            Lifetime::Days(_) | Lifetime::Names(_) | Lifetime::With(_) | Lifetime::Stays(_) => continue,
+        };
+        round.take(table, done);
     }
     let unused = i32::try_from(now.day() - crate::names::KEPT_DAYS).unwrap_or_default();
-    for (table, condition) in NAMES {
+    for table in NAMES_IN_ORDER {
+        let Lifetime::Names(condition) = lifetimes::of(table) else { continue };
         round.take(table, in_chunks(database, table, condition, unused).await);
     }
     Ok(round)
 }
 
-const RETENTION: Duration = Duration::from_hours(24 * RETENTION_DAYS.unsigned_abs());
-
-/// Tables whose rows go by a time: table, column, how long they are kept.
-const BY_TIME: [(&str, &str, Duration); 23] = [
-    ("receipt", "received_at", RECEIPTS_KEPT),
-    ("failing", "touched_at", STATES_KEPT),
-    ("pairing", "touched_at", STATES_KEPT),
-    ("also_reported", "received_at", RECEIPTS_KEPT),
-    ("refused_request", "minute", REFUSALS_KEPT),
-    ("key_use", "hour", RETENTION),
-    ("kept_trace", "kept_at", RETENTION),
-    ("latency_hour", "hour", RETENTION),
-    ("latency_day", "hour", RETENTION),
-    ("occurrence_origin", "at", RETENTION),
-    ("dropped", "hour", RETENTION),
-    ("clock_ahead", "at", RECEIPTS_KEPT),
-    ("limit_reached", "hour", RETENTION),
-    ("log_hour", "hour", RETENTION),
-    ("called_hour", "hour", RETENTION),
-    ("called_day", "day", RETENTION),
-    ("status_day", "day", RETENTION),
-    ("status_hour", "hour", RETENTION),
-    ("sampling_hour", "hour", RETENTION),
-    ("instance_hour", "hour", RETENTION),
-    ("instance", "last_at", RETENTION),
-    ("reach_hour", "hour", RETENTION),
-    ("reach_day", "day", RETENTION),
-];
-
-/// Names that nobody used since a day and that nothing refers to which is kept for ever: table and condition. Services that have errors keep
-/// their names, as errors do.
-const NAMES: [(&str, &str); 6] = [
-    (
-        "deployed",
-        "version_id IN (SELECT id FROM version WHERE used_day < $1) AND NOT EXISTS (SELECT FROM sighted s WHERE s.version_id = deployed.version_id) \
-         AND NOT EXISTS (SELECT FROM deploy d WHERE d.version_id = deployed.version_id)",
-    ),
-    ("called", "used_day < $1"),
-    ("endpoint", "used_day < $1 AND NOT EXISTS (SELECT FROM endpoint_slow s WHERE s.endpoint_id = endpoint.id)"),
-    (
-        "version",
-        "used_day < $1 AND NOT EXISTS (SELECT FROM sighted s WHERE s.version_id = version.id) \
-         AND NOT EXISTS (SELECT FROM deployed d WHERE d.version_id = version.id) AND NOT EXISTS (SELECT FROM deploy d WHERE d.version_id = version.id)",
-    ),
-    (
-        "environment",
-        "used_day < $1 AND NOT EXISTS (SELECT FROM sighted s WHERE s.environment_id = environment.id) \
-         AND NOT EXISTS (SELECT FROM deployed d WHERE d.environment_id = environment.id) \
-         AND NOT EXISTS (SELECT FROM deploy d WHERE d.environment_id = environment.id) \
-         AND NOT EXISTS (SELECT FROM marker m WHERE m.environment_id = environment.id)",
-    ),
-    (
-        "service",
-        "used_day < $1 AND NOT EXISTS (SELECT FROM error_group e WHERE e.service_id = service.id) \
-         AND NOT EXISTS (SELECT FROM version v WHERE v.service_id = service.id) AND NOT EXISTS (SELECT FROM endpoint e WHERE e.service_id = service.id) \
-         AND NOT EXISTS (SELECT FROM instance i WHERE i.service_id = service.id) AND NOT EXISTS (SELECT FROM clock_ahead c WHERE c.service_id = service.id) \
-         AND NOT EXISTS (SELECT FROM called c WHERE c.service_id = service.id OR c.to_service_id = service.id) \
-         AND NOT EXISTS (SELECT FROM deploy d WHERE d.service_id = service.id) AND NOT EXISTS (SELECT FROM marker m WHERE m.service_id = service.id) \
-         AND NOT EXISTS (SELECT FROM service_setting s WHERE s.service_id = service.id) \
-         AND NOT EXISTS (SELECT FROM deploy_change d WHERE d.service_id = service.id)",
-    ),
-];
+/// For how many days a partitioned table is kept.
+fn days_of(table: &str, policy: &Policy) -> i64 {
+    match lifetimes::of(table) {
+        Lifetime::Days(kept) => i64::try_from(kept.span(policy).as_secs() / 86_400).unwrap_or(RETENTION_DAYS),
+        _ => RETENTION_DAYS,
+    }
+}
 
 /// Deletes rows of a table that a condition on `$1` holds of, in chunks of a transaction each, by one instance at a time.
 async fn in_chunks<'q, T>(database: &Database, table: &str, condition: &str, value: T) -> Result<u64, StoreError>
@@ -176,11 +167,11 @@ mod tests {
         let database = database().await;
         store(&writer(&database), &[spans(vec![of(resource("fares"), vec![failing(trace(1), 1, None, now(), "no tariff")])], now())]).await;
         for wrong in [now().plus_millis(40 * 86_400_000), now().plus_millis(-120_000)] {
-            let refused = remove_expired(&database, wrong, 7).await;
+            let refused = remove_expired(&database, wrong, &Policy::default()).await;
             assert!(matches!(&refused, Err(StoreError::Unusable(why)) if why.contains("clocks")), "{refused:?}");
         }
         assert_eq!(number(&database, "SELECT count(*) FROM occurrence").await, 1);
-        let round = remove_expired(&database, now().plus_millis(30_000), 7).await.unwrap();
+        let round = remove_expired(&database, now().plus_millis(30_000), &Policy::default()).await.unwrap();
         assert_eq!((round.removed, round.failed.len()), (0, 0));
     }
 
@@ -201,7 +192,7 @@ mod tests {
             .unwrap();
         // Whatever may be wrong with a table one day.
         fill("ALTER TABLE pairing RENAME TO elsewhere".to_owned()).execute(&database.pool).await.unwrap();
-        let round = remove_expired(&database, now(), 7).await.unwrap();
+        let round = remove_expired(&database, now(), &Policy::default()).await.unwrap();
         assert_eq!(round.failed.iter().map(|(step, _)| *step).collect::<Vec<_>>(), ["pairing"]);
         assert_eq!(round.removed, 12_000 + 1 + 6_000);
         assert_eq!(number(&database, "SELECT count(*) FROM receipt").await, 1);
@@ -221,7 +212,7 @@ mod tests {
             sqlx::query(AssertSqlSafe(format!("UPDATE {table} SET used_day = used_day - 40"))).execute(&database.pool).await.unwrap();
         }
         sqlx::query("DELETE FROM instance").execute(&database.pool).await.unwrap();
-        let round = remove_expired(&database, now(), 7).await.unwrap();
+        let round = remove_expired(&database, now(), &Policy::default()).await.unwrap();
         assert!(round.failed.is_empty(), "{:?}", round.failed);
         let names: Vec<(String,)> = sqlx::query_as("SELECT name FROM service").fetch_all(&database.pool).await.unwrap();
         assert_eq!(names, [("fares".to_owned(),)]);
