@@ -75,7 +75,7 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
                 continue;
             }
             let bounds = (start, clock.time(span.end.or(span.start)).max(start));
-            let user = user_hash(names::user(&span.attributes).as_deref());
+            let user = limits.scrubbing.addresses.user_hash(names::user(&span.attributes).as_deref());
             if tidy::span(&mut span) {
                 found.refused.warn(tidy::CUT_SPAN);
             }
@@ -105,6 +105,7 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
                     sender: &sender,
                     scope: &scope,
                     user,
+                    addresses: &limits.scrubbing.addresses,
                     clock,
                     bounds,
                     is_crowded: !surplus.is_empty(),
@@ -150,6 +151,8 @@ struct Failing<'a> {
     sender: &'a Sender,
     scope: &'a Arc<Scope>,
     user: u64,
+    /// Hashes users that events name themselves.
+    addresses: &'a scrub::Addresses,
     clock: Clock,
     bounds: (Timestamp, Timestamp),
     /// Whether it has more exceptions than are told in full.
@@ -261,7 +264,7 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
                 traced += 1;
                 unsampled += u64::from(record.flags & 1 == 0);
             }
-            let user = user_hash(names::user(&record.attributes).as_deref());
+            let user = limits.scrubbing.addresses.user_hash(names::user(&record.attributes).as_deref());
             tidy::log_record(&mut record);
             scrubber.log_record(&mut record);
             let scope = scope.get_or_insert_with(|| clean_scope(&group.scope, scrubber));
@@ -313,11 +316,6 @@ fn clean_scope(scope: &Arc<Scope>, scrubber: scrub::Scrubber<'_>) -> Arc<Scope> 
     tidy::attributes(&mut clean.attributes);
     scrubber.scope(&mut clean);
     Arc::new(clean)
-}
-
-/// The hash by which users are counted; 0 for none.
-fn user_hash(user: Option<&str>) -> u64 {
-    user.filter(|user| !user.is_empty()).map_or(0, |user| Digest::of(["user", user]).short().max(1))
 }
 
 fn is_exception_event(event: &SpanEvent) -> bool {
@@ -438,7 +436,7 @@ fn span_report(failing: &Failing<'_>, event: Option<&SpanEvent>) -> Report {
     if let Some(one_in) = span.one_in.filter(|one_in| *one_in > 1.0) {
         attributes.insert(ONE_IN.to_owned(), one_in.into());
     }
-    let own_user = user_hash(names::user(of_event).as_deref());
+    let own_user = failing.addresses.user_hash(names::user(of_event).as_deref());
     if let Some(what) = failing.touches {
         attributes.insert(names::TOUCHES.to_owned(), what.into());
     }

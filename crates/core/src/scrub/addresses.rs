@@ -39,6 +39,16 @@ impl Addresses {
         format!("{}@{DOMAIN}", crate::text::prefix(&Digest(hash.0).to_string(), 16))
     }
 
+    /// The hash by which users are counted; 0 for none. It is keyed: with a copy of the database alone nobody can try who somebody is.
+    #[must_use]
+    pub fn user_hash(&self, user: Option<&str>) -> u64 {
+        user.filter(|user| !user.is_empty()).map_or(0, |user| {
+            // An address and its pseudonym are one user: whether it was hidden already, and is hidden at all, makes no other of them.
+            let hash = crate::Hasher::default().part(b"user").part(&self.key).part(self.in_text(user).as_bytes()).finish();
+            hash.short().max(1)
+        })
+    }
+
     /// The text with every address replaced; as it was where it holds none.
     ///
     /// # Example
@@ -108,6 +118,10 @@ mod tests {
     #[test]
     fn a_pseudonym_is_of_the_address_and_the_installation() {
         let ours = Addresses { key: [7; 16], ..Addresses::default() };
+        assert_ne!(ours.user_hash(Some("u-7")), HIDDEN.user_hash(Some("u-7")), "users' hashes are this installation's own");
+        assert_eq!((ours.user_hash(None), ours.user_hash(Some(""))), (0, 0));
+        let address = "purser@skerry.example";
+        assert_eq!(ours.user_hash(Some(address)), ours.user_hash(Some(&ours.pseudonym(address))));
         assert_eq!(ours.pseudonym("Purser@Skerry.example"), ours.pseudonym("purser@skerry.example"));
         assert_ne!(ours.pseudonym("purser@skerry.example"), HIDDEN.pseudonym("purser@skerry.example"));
         assert_eq!(crate::grouping::template(&ours.in_text("purser@skerry.example has 31 messages")), "{email} has {n} messages");

@@ -9,6 +9,7 @@ mod client;
 mod rules;
 mod scrubber;
 mod shapes;
+mod tokens;
 
 pub use addresses::{Addresses, HIDDEN};
 pub use rules::{BrokenRule, LONGEST_SHAPE, Rule, Rules, Scrubbing};
@@ -32,9 +33,10 @@ const SECRET_NAMES: &[(&[&str], &str)] = &[
     (&["authorization", "authentication", "proxyauthorization", "auth", "bearer", "credential", "credentials"], "credentials"),
     (&["cookie", "cookies", "setcookie"], "cookie"),
     (&["password", "passwd", "passphrase", "pwd", "passcode", "pin", "otp"], "password"),
+    (&["sig", "amzsignature", "googsignature", "sharedaccesssignature"], "signature"),
     (&["secret", "secrets", "clientsecret", "signingkey", "encryptionkey"], "secret"),
     (&["token", "tokens", "accesstoken", "refreshtoken", "idtoken", "jwt", "csrf", "xsrf", "csrftoken"], "token"),
-    (&["apikey", "apikeys", "accesskey", "secretkey", "privatekey", "sessionkey", "xapikey"], "key"),
+    (&["apikey", "apikeys", "accesskey", "accountkey", "secretkey", "privatekey", "sessionkey", "xapikey"], "key"),
     (&["sid", "sessionid", "session", "phpsessid", "jsessionid"], "session"),
     (&["cardnumber", "creditcard", "cvv", "cvc", "iban"], "payment data"),
 ];
@@ -48,6 +50,9 @@ const SECRET_NAMES: &[(&[&str], &str)] = &[
 /// assert_eq!(secret_name("dbPassword"), Some("password"));
 /// assert_eq!(secret_name("x-api-key"), Some("key"));
 /// assert_eq!(secret_name("http.request.header.x-forwarded-for"), Some("client address"));
+/// assert_eq!(secret_name("SMTP_PASS"), Some("password"));
+/// assert_eq!(secret_name("X-Amz-Signature"), Some("signature"));
+/// assert_eq!(secret_name("boarding.pass"), None);
 /// assert_eq!(secret_name("session.duration"), None);
 /// assert_eq!(secret_name("primary.key"), None);
 /// ```
@@ -76,7 +81,23 @@ pub fn secret_name(name: &str) -> Option<&'static str> {
             return (!HARMLESS_ENDS.iter().any(|end| last.eq_ignore_ascii_case(end))).then_some(*reason);
         }
     }
+    if is_pass(words) {
+        return Some("password");
+    }
     client::is_named(words).then_some(CLIENT_ADDRESS)
+}
+
+/// `pass` alone, or after what one signs in to or as (`db_pass`, `SMTP_PASS`): a boarding pass, a pass of a batch and a first pass are none.
+fn is_pass(words: &[&str]) -> bool {
+    const OF: &[&str] = &[
+        "admin", "auth", "basic", "database", "db", "ftp", "http", "imap", "ldap", "login", "mail", "mysql", "pg", "pop", "postgres",
+        "proxy", "redis", "root", "service", "sftp", "smtp", "ssh", "sudo", "user",
+    ];
+    match words {
+        [only] => only.eq_ignore_ascii_case("pass"),
+        [.., of, last] => last.eq_ignore_ascii_case("pass") && OF.iter().any(|known| of.eq_ignore_ascii_case(known)),
+        [] => false,
+    }
 }
 
 /// Splits `dbPassword`, `DB_PASSWORD`, `http.request.header.x-api-key` into words.

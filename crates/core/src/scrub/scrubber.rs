@@ -163,6 +163,10 @@ impl<'a> Scrubber<'a> {
             return;
         }
         without_public(&mut span.status_message);
+        if !scrubber.is_call {
+            // What calls another names the server there; what serves names who called.
+            without_public(&mut span.name);
+        }
         let clients = client::Clients::new(clients);
         in_attributes(&mut span.attributes, &clients);
         for event in &mut span.events {
