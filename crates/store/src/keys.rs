@@ -197,6 +197,13 @@ pub async fn note(database: &Database, at: DateTime<Utc>, uses: &[KeyUse], refus
         .bind(uses.iter().filter(|used| used.requests > 0).map(|used| used.key).collect::<Vec<_>>())
         .execute(&mut *transaction)
         .await?;
+    let summed;
+    let refused = if has_room(&mut transaction, refused).await? {
+        refused
+    } else {
+        summed = together(refused, at);
+        summed.as_slice()
+    };
     let text = |of: fn(&RefusedRequest) -> &str| refused.iter().map(|(request, _)| of(request).to_owned()).collect::<Vec<_>>();
     sqlx::query(
         "INSERT INTO refused_request AS r (hash, minute, key, path, sender, reason, n, last_at) \
@@ -214,6 +221,31 @@ pub async fn note(database: &Database, at: DateTime<Utc>, uses: &[KeyUse], refus
     .execute(&mut *transaction)
     .await?;
     Ok(transaction.commit().await?)
+}
+
+/// Refusals listed one by one a day: anybody may send anything, known or not, and each takes half a kilobyte.
+pub const MAX_REFUSED: i64 = 20_000;
+
+/// Whether more refusals may be listed one by one; they are kept for a day.
+async fn has_room(connection: &mut sqlx::PgConnection, refused: &[(RefusedRequest, i64)]) -> Result<bool, StoreError> {
+    if refused.is_empty() {
+        return Ok(true);
+    }
+    let (listed,): (i64,) = sqlx::query_as("SELECT count(*) FROM refused_request").fetch_one(connection).await?;
+    Ok(listed < MAX_REFUSED)
+}
+
+/// Refusals as one of the minute.
+fn together(refused: &[(RefusedRequest, i64)], at: DateTime<Utc>) -> Vec<(RefusedRequest, i64)> {
+    let minute = refused.iter().map(|(request, _)| request.minute).max().unwrap_or(at);
+    let request = RefusedRequest {
+        minute,
+        key: String::new(),
+        path: String::new(),
+        sender: "many senders".to_owned(),
+        reason: "more different refusals than are listed one by one".to_owned(),
+    };
+    vec![(request, refused.iter().map(|(_, n)| n).sum())]
 }
 
 fn hash(request: &RefusedRequest) -> Digest {
@@ -265,6 +297,31 @@ mod tests {
         assert!(matches!(revoke(&database, "pier-3").await, Err(AccessError::Missing(_))));
         assert!(matches!(rotate(&database, "pier-3", secret("fifth"), 60).await, Err(AccessError::Missing(_))));
         assert!(list(&database).await.unwrap()[0].key.revoked_at.is_some(), "it stays in the list");
+    }
+
+    #[tokio::test]
+    async fn strangers_fill_no_more_than_so_many_rows_a_day() {
+        let database = database().await;
+        let now = Utc::now();
+        let guess = |number: usize| {
+            let request = RefusedRequest {
+                minute: now,
+                key: String::new(),
+                path: format!("/guess/{number}"),
+                sender: String::new(),
+                reason: "nothing is taken at this path".to_owned(),
+            };
+            (request, 1)
+        };
+        let fill = "INSERT INTO refused_request SELECT gen_random_uuid(), now() - interval '1 hour', '', '', '', '', 1, now() - interval '1 hour' FROM generate_series(1, $1)";
+        sqlx::query(fill).bind(MAX_REFUSED - 1).execute(&database.pool).await.unwrap();
+        note(&database, now, &[], &[guess(1)]).await.unwrap();
+        for _ in 0..3 {
+            note(&database, now, &[], &(2..102).map(guess).collect::<Vec<_>>()).await.unwrap();
+        }
+        let listed = refused_since(&database, now - chrono::TimeDelta::minutes(5), 100).await.unwrap();
+        let told: Vec<(&str, i64)> = listed.iter().map(|row| (row.request.sender.as_str(), row.n)).collect();
+        assert_eq!(told, [("many senders", 300), ("", 1)]);
     }
 
     #[tokio::test]

@@ -36,7 +36,16 @@ impl Postgres {
     /// When Debian's package `postgresql` is not installed, or the server does not start.
     #[must_use]
     pub fn start(durability: Durability) -> Self {
-        let folder = tempfile::Builder::new().prefix("outcrop-postgres-").tempdir().expect("a temporary folder").keep();
+        Self::start_below(&std::env::temp_dir(), durability)
+    }
+
+    /// Like [`Postgres::start`], in a folder below another, such as a small file system.
+    ///
+    /// # Panics
+    /// When Debian's package `postgresql` is not installed, or the server does not start.
+    #[must_use]
+    pub fn start_below(parent: &Path, durability: Durability) -> Self {
+        let folder = tempfile::Builder::new().prefix("outcrop-postgres-").tempdir_in(parent).expect("a temporary folder").keep();
         if is_root() {
             run(Command::new("chown").arg(UNPRIVILEGED).arg(&folder));
         }
@@ -130,6 +139,12 @@ impl Postgres {
         let mut create = Command::new(program("createdb"));
         run(create.args(["-h", "127.0.0.1", "-U", "outcrop", "-p", &self.port.to_string(), &name]));
         format!("postgres://outcrop@127.0.0.1:{}/{name}", self.port)
+    }
+
+    /// The port it listens on.
+    #[must_use]
+    pub const fn port(&self) -> u16 {
+        self.port
     }
 
     /// The server's process id, for reading its use of the processor.

@@ -14,6 +14,7 @@ use crate::Body;
 pub struct Service {
     binary: PathBuf,
     database: String,
+    variables: Vec<(String, String)>,
 }
 
 /// What a service logged so far.
@@ -22,6 +23,7 @@ type Log = std::sync::Arc<std::sync::Mutex<String>>;
 /// The service, running, with a member's token and a sender key.
 pub struct Running {
     service: Service,
+    options: Vec<String>,
     child: Child,
     log: Log,
     /// Where API and OTLP/HTTP are.
@@ -43,7 +45,7 @@ impl Service {
     /// The service of a binary on a database.
     #[must_use]
     pub fn new(binary: impl AsRef<Path>, database: impl Into<String>) -> Self {
-        Self { binary: binary.as_ref().to_owned(), database: database.into() }
+        Self { binary: binary.as_ref().to_owned(), database: database.into(), variables: vec![] }
     }
 
     /// Runs a command of the binary on the database and returns what came of it.
@@ -148,6 +150,13 @@ impl Service {
         text
     }
 
+    /// The same service with a variable of the environment.
+    #[must_use]
+    pub fn with_variable(mut self, name: &str, value: &str) -> Self {
+        self.variables.push((name.to_owned(), value.to_owned()));
+        self
+    }
+
     /// Starts the service with a new member, token and key, and waits until it is ready.
     ///
     /// # Panics
@@ -169,7 +178,8 @@ impl Service {
         let token = self.succeed(&["admin", "token", "create", &email], "");
         let key = self.succeed(&["admin", "key", "create", &format!("pier-{number}")], "");
         let (child, url, log) = self.spawn(options);
-        let running = Running { service: self.clone(), child, log, url, email, token, key, http: reqwest::Client::new() };
+        let options = options.iter().map(|option| (*option).to_owned()).collect();
+        let running = Running { service: self.clone(), options, child, log, url, email, token, key, http: reqwest::Client::new() };
         running.wait_until_ready().await;
         running
     }
@@ -182,6 +192,7 @@ impl Service {
         command
             .env("OUTCROP_DATABASE_URL", &self.database)
             .env("NO_COLOR", "1")
+            .envs(self.variables.iter().map(|(name, value)| (name, value)))
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .stderr(Stdio::piped());
@@ -308,15 +319,25 @@ impl Running {
         self.child.id()
     }
 
-    /// Kills the service with no chance to finish anything, and starts it again on the same address.
+    /// Kills the service with no chance to finish anything, and starts it again on the same address with the same options.
     ///
     /// # Panics
     /// When it does not come back.
     pub async fn kill_and_restart(&mut self) {
-        self.child.kill().expect("the service runs");
+        self.restart_with(&[]).await;
+    }
+
+    /// The same, with other variables of the environment.
+    ///
+    /// # Panics
+    /// When it does not come back.
+    pub async fn restart_with(&mut self, variables: &[(&str, &str)]) {
+        drop(self.child.kill());
         drop(self.child.wait());
         let address = self.url.trim_start_matches("http://").to_owned();
-        let (child, _, log) = self.service.spawn(&["--listen", &address]);
+        let options: Vec<&str> = self.options.iter().map(String::as_str).chain(["--listen", &address]).collect();
+        let service = variables.iter().fold(self.service.clone(), |service, (name, value)| service.with_variable(name, value));
+        let (child, _, log) = service.spawn(&options);
         (self.child, self.log) = (child, log);
         self.wait_until_ready().await;
     }

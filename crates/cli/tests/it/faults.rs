@@ -44,18 +44,18 @@ fn records(records: &[Value]) -> Body {
     Body { name: "made".to_owned(), path: "/v1/logs", content_type: "application/json", bytes: body.to_string().into_bytes() }
 }
 
-fn report(number: u64) -> Body {
+pub fn report(number: u64) -> Body {
     records(&[
         json!({"timeUnixNano": now_ns().to_string(), "severityNumber": 17, "traceId": format!("{:032x}", number + 1), "spanId": "00000000000000aa",
         "attributes": [text("exception.type", "BerthTaken"), text("exception.message", "no berth")]}),
     ])
 }
 
-async fn counted(running: &Running) -> u64 {
+pub async fn counted(running: &Running) -> u64 {
     running.errors().await.iter().filter_map(|error| error["count"].as_u64()).sum()
 }
 
-async fn is_ready(running: &Running) -> bool {
+pub async fn is_ready(running: &Running) -> bool {
     reqwest::get(format!("{}/readyz", running.url)).await.is_ok_and(|answer| answer.status() == 200)
 }
 
@@ -213,7 +213,7 @@ async fn a_flood_by_one_key_lets_anothers_requests_pass() {
     assert!(services[0].as_ref().unwrap().parse::<u64>().unwrap() <= 2_003, "{services:?}");
 }
 
-async fn counted_of_all(running: &Running) -> u64 {
+pub async fn counted_of_all(running: &Running) -> u64 {
     let row = running.service().row("SELECT coalesce(sum(n), 0) AS n FROM tally_hour").await;
     row[0].as_ref().unwrap().parse().unwrap()
 }
@@ -248,7 +248,7 @@ async fn five_hundred_senders_of_a_byte_a_second_hold_up_nobody() {
 }
 
 /// Sends until told to stop, as SDKs do: the same bytes again until they are acknowledged, to one of the addresses.
-fn load(urls: &[String], key: &str, stop: &Arc<AtomicBool>, acknowledged: &Arc<AtomicU64>) -> Vec<tokio::task::JoinHandle<()>> {
+pub fn load(urls: &[String], key: &str, stop: &Arc<AtomicBool>, acknowledged: &Arc<AtomicU64>) -> Vec<tokio::task::JoinHandle<()>> {
     (0..6_u64)
         .map(|sender| {
             let (urls, key, stop, acknowledged) = (urls.to_owned(), key.to_owned(), stop.clone(), acknowledged.clone());
@@ -275,7 +275,7 @@ fn load(urls: &[String], key: &str, stop: &Arc<AtomicBool>, acknowledged: &Arc<A
         .collect()
 }
 
-async fn until_more(acknowledged: &AtomicU64, more: u64) {
+pub async fn until_more(acknowledged: &AtomicU64, more: u64) {
     let from = acknowledged.load(Ordering::Relaxed);
     while acknowledged.load(Ordering::Relaxed) < from + more {
         tokio::time::sleep(Duration::from_millis(5)).await;

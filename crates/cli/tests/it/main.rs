@@ -9,6 +9,7 @@ mod console;
 mod decide;
 mod demo;
 mod deploys;
+mod endurance;
 mod faults;
 mod fuzzed;
 mod hostile;
