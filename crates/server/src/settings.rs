@@ -2,6 +2,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use outcrop_store::upkeep::Policy;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 /// What the service is told from outside. Defaults are those of the command line.
 #[derive(Clone, Debug)]
@@ -47,6 +48,25 @@ impl Settings {
         Ok(())
     }
 
+    /// The address of a page of the console, for what leaves the house; `None` where the installation does not know its own.
+    #[must_use]
+    pub fn page(&self, path: &[&str], query: &[(&str, &str)]) -> Option<String> {
+        // What stands unencoded in a segment and a value alike (RFC 3986, 2.3).
+        const ENCODED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+        let mut page = self.public_url.clone()?;
+        for segment in path {
+            page.push('/');
+            page.extend(utf8_percent_encode(segment, ENCODED));
+        }
+        for ((name, value), mark) in query.iter().zip(std::iter::once('?').chain(std::iter::repeat('&'))) {
+            page.push(mark);
+            page.push_str(name);
+            page.push('=');
+            page.extend(utf8_percent_encode(value, ENCODED));
+        }
+        Some(page)
+    }
+
     /// Settings for a database, all else at its default.
     #[must_use]
     pub fn new(database_url: impl Into<String>) -> Self {
@@ -69,6 +89,18 @@ impl Settings {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_link_that_leaves_the_house_begins_with_the_public_address_and_is_encoded() {
+        let mut settings = Settings::new("postgres://outcrop@localhost/outcrop");
+        let page = |settings: &Settings| {
+            settings.page(&["deploys", "skerry/fares", "2.4.0+b 7"], &[("environment", "pre & live"), ("since", "7d")])
+        };
+        assert_eq!(page(&settings), None, "nobody said where it is");
+        settings.public_url = Some("https://outcrop.skerry.example".to_owned());
+        let expected = "https://outcrop.skerry.example/deploys/skerry%2Ffares/2.4.0%2Bb%207?environment=pre%20%26%20live&since=7d";
+        assert_eq!(page(&settings).as_deref(), Some(expected));
+    }
 
     #[test]
     fn a_budget_that_cannot_hold_the_largest_body_is_refused() {

@@ -220,6 +220,50 @@ mod tests {
     }
 
     #[tokio::test]
+    async fn only_a_migration_changes_the_schema_and_others_say_what_they_need() {
+        let url = outcrop_testkit::Postgres::shared().database();
+        let refused = Database::connect(&url).await;
+        assert!(matches!(&refused, Err(OpenError::Behind { has: 0, needed }) if *needed == newest()), "{refused:?}");
+        assert!(refused.unwrap_err().to_string().contains("outcrop admin migrate"));
+        let there = Database::lazy(&url).unwrap();
+        assert_eq!(number(&there, "SELECT count(*) FROM pg_class WHERE relnamespace = 'public'::regnamespace").await, 0);
+        assert_eq!(Database::migrate(&url).await.unwrap(), i64::try_from(sqlx::migrate!().iter().count()).unwrap());
+        assert_eq!(Database::migrate(&url).await.unwrap(), 0, "again there is nothing to do");
+        Database::connect(&url).await.unwrap();
+        // One of a newer release is none of ours to judge.
+        sqlx::query("INSERT INTO _sqlx_migrations (version, description, success, checksum, execution_time) VALUES (99990101000000, 'later', true, '', 0)")
+            .execute(&there.pool)
+            .await
+            .unwrap();
+        Database::connect(&url).await.unwrap();
+        Database::open(&url).await.unwrap();
+    }
+
+    #[tokio::test]
+    async fn a_migration_that_waits_for_a_lock_gives_way_and_is_tried_again() {
+        let url = outcrop_testkit::Postgres::shared().database();
+        let before = Database::lazy(&url).unwrap();
+        let all = sqlx::migrate!();
+        let mut older = sqlx::migrate!();
+        older.migrations = all.migrations.iter().take_while(|one| one.version < 20_261_129_070_000).cloned().collect::<Vec<_>>().into();
+        older.run(&mut *before.pool.acquire().await.unwrap()).await.unwrap();
+        let mut reader = before.pool.begin().await.unwrap();
+        sqlx::query("SELECT count(*) FROM token").execute(&mut *reader).await.unwrap();
+        let others = async {
+            // Longer than it waits for a lock: who comes behind it is let by.
+            tokio::time::sleep(Duration::from_millis(3_600)).await;
+            let read = sqlx::query("SELECT count(*) FROM token").execute(&before.pool);
+            tokio::time::timeout(Duration::from_secs(1), read).await.unwrap().unwrap();
+            let applied = number(&before, "SELECT count(*) FROM pg_class WHERE relname = 'audit_entry'").await;
+            reader.rollback().await.unwrap();
+            applied
+        };
+        let (migrated, applied) = tokio::join!(Database::migrate(&url), others);
+        assert_eq!(applied, 0, "it waited meanwhile");
+        assert!(migrated.unwrap() >= 3);
+    }
+
+    #[tokio::test]
     async fn what_cannot_be_opened_says_which_step_failed() {
         assert!(matches!(Database::open("no url").await, Err(OpenError::Url(_))));
         assert!(matches!(Database::open("postgres://outcrop@127.0.0.1:1/none").await, Err(OpenError::Connect(_))));

@@ -1329,6 +1329,8 @@ export interface components {
             needs_requests: number;
             /** @description `clear`, `flagged` or `too early`. */
             outcome: string;
+            /** @description The deploy's page in the console, where the installation knows its public address. */
+            page?: string | null;
             /** @description The answer in words. */
             sentence: string;
             /** @description Endpoints that are slower than before, by a test. They make a deploy flagged only where that is asked for. */

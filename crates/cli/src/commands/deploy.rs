@@ -131,7 +131,8 @@ fn show(answer: &DeployCheck) -> Result<(), Fault> {
     line(format!(
         "  before: {} of {} requests failed in {} min; since: {} of {} in {} min",
         before.failed, before.requests, before.minutes, after.failed, after.requests, after.minutes
-    ))
+    ))?;
+    answer.page.as_ref().map_or(Ok(()), |page| line(printable(&format!("  {page}"))))
 }
 
 /// The 95th percentiles on both sides.

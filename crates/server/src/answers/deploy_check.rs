@@ -124,6 +124,7 @@ fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[Strin
         before: Sums { requests: before.0, failed: before.1, minutes: before_minutes },
         after: Sums { requests: after.0, failed: after.1, minutes },
         needs_requests: needs,
+        page: None,
     };
     Judged { check, endpoints }
 }

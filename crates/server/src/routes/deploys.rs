@@ -172,6 +172,7 @@ pub(super) async fn check_deploy(
         return Err(bad(format!("fail_on names `{other}`; it may name new, surging, returned and slower")));
     }
     let named = format!("no deploy of {} {} into {} is known: neither announced nor seen", asked.service, asked.version, asked.environment);
+    let page = state.settings.page(&["deploys", &asked.service, &asked.version], &[("environment", &asked.environment)]);
     let database = state.database.clone();
     let check = state
         .on_main(async move {
@@ -182,5 +183,5 @@ pub(super) async fn check_deploy(
             }
         })
         .await?;
-    check.map(web::Json).ok_or(ApiError::NotFound(named))
+    check.map(|check| web::Json(DeployCheck { page, ..check })).ok_or(ApiError::NotFound(named))
 }

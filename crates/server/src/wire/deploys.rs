@@ -147,6 +147,9 @@ pub struct DeployCheck {
     pub after: Sums,
     /// How many more requests of the version are needed to rule out that failures doubled; 0 where there were enough.
     pub needs_requests: i64,
+    /// The deploy's page in the console, where the installation knows its public address.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub page: Option<String>,
 }
 
 /// Requests of a time.
