@@ -87,6 +87,41 @@ async fn from_sign_in_to_an_occurrence_and_back_by_keyboard_and_by_mouse() {
     browser.sees("Sign in to see what is failing.").await;
     browser.open(&format!("{}/errors", running.url)).await;
     browser.sees("Sign in to see what is failing.").await;
+
+    // Whoever follows a link to here comes back within the console, wherever the link says.
+    browser.open(&format!("{}/sign-in?q={}", running.url, "/%5Cevil.example/errors")).await;
+    browser.sign_in(&running.email, PASSWORD).await;
+    browser.sees("What matters most first").await;
+    assert!(browser.driver.current_url().await.unwrap().as_str().starts_with(&running.url));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tokens_are_made_shown_once_used_and_revoked_and_sessions_ended_on_the_account_page() {
+    let running = service().start().await;
+    let (here, elsewhere) = (Browser::start(1280, 800, "light").await, Browser::start(1280, 800, "light").await);
+    for browser in [&elsewhere, &here] {
+        browser.open(&format!("{}/sign-in?q=/account", running.url)).await;
+        browser.sign_in(&running.email, PASSWORD).await;
+        browser.sees("Set a new password").await;
+    }
+    here.sees("this session").await;
+    here.find("section[aria-label=Tokens] form input").await.send_keys("laptop").await.unwrap();
+    here.named("button", "Make token").await.click().await.unwrap();
+    here.sees("Shown now and never again").await;
+    let token = here.texts("section[aria-label=Tokens] code").await.remove(0);
+    let list = ["errors", "--token", &token];
+    let used = running.service().command_with(&list, "", &[("OUTCROP_URL", &running.url)]);
+    assert!(used.status.success(), "{}", String::from_utf8_lossy(&used.stderr));
+    // The member's own token of the test stands in the list too: the newest is first.
+    here.find("section[aria-label=Tokens] li button").await.click().await.unwrap();
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(10);
+    while running.service().command_with(&list, "", &[("OUTCROP_URL", &running.url)]).status.code() != Some(4) {
+        assert!(std::time::Instant::now() < until, "the token is still good");
+    }
+    here.named("button", "End session").await.click().await.unwrap();
+    elsewhere.open(&format!("{}/errors", running.url)).await;
+    elsewhere.sees("Sign in to see what is failing.").await;
+    here.sees("Set a new password").await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

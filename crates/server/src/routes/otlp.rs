@@ -31,7 +31,7 @@ async fn take(signal: Signal, request: &HttpRequest, payload: web::Payload, stat
         Ok(sender) => store(signal, encoding, request, payload, sender, &mut bytes, state).await,
         Err(refusal) => Err(refusal),
     };
-    intake::note(state, &origin(request), of_key.as_ref(), bytes, &stored);
+    intake::note(state, &origin(request, state), of_key.as_ref(), bytes, &stored);
     match stored {
         Ok((encoding, refused)) => HttpResponse::Ok().content_type(encoding.content_type()).body(export_answer(signal, encoding, &refused)),
         Err(refusal) => {
@@ -66,18 +66,19 @@ async fn store(
 pub(super) async fn elsewhere(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
     if request.method() == Method::POST {
         let reason = "nothing is taken at this path: OTLP goes to /v1/traces, /v1/logs and /v1/metrics";
-        state.intake.notes.refused(None, &origin(&request), reason, chrono::Utc::now());
+        state.intake.notes.refused(None, &origin(&request, &state), reason, chrono::Utc::now());
     }
     super::nothing_here().await
 }
 
 /// Who sent a request.
-pub(super) fn origin(request: &HttpRequest) -> Origin {
+pub(super) fn origin(request: &HttpRequest, state: &State) -> Origin {
     let agent = request.headers().get(USER_AGENT).and_then(|agent| agent.to_str().ok());
+    let client = crate::proxies::client(request.peer_addr().map(|peer| peer.ip()), request.headers(), &state.settings.trusted_proxies);
     Origin {
         path: request.path().to_owned(),
         agent: agent.unwrap_or_default().to_owned(),
-        address: request.peer_addr().map(|address| address.ip().to_string()).unwrap_or_default(),
+        address: client.map(|address| address.to_string()).unwrap_or_default(),
     }
 }
 

@@ -30,7 +30,7 @@ pub(super) async fn report_failure(
     state: web::Data<State>,
 ) -> Result<HttpResponse, ApiError> {
     let sender = intake::authenticate(&state, bearer(request.headers().get(AUTHORIZATION))).await;
-    intake::note(&state, &super::otlp::origin(&request), None, 0, &sender);
+    intake::note(&state, &super::otlp::origin(&request, &state), None, 0, &sender);
     let sender = sender.map_err(refused)?;
     let (body, held) = read(&mut payload, None, state.settings.max_body_bytes, &state.intake.budget, sender.digest)
         .await
@@ -46,7 +46,7 @@ pub(super) async fn report_failure(
     let service = report.service.clone();
     let record = as_otlp(&report, Utc::now()).to_string().into_bytes();
     let taken = intake::take(Signal::Logs, Encoding::Json, Coding::Identity, record.into(), held, sender, &state).await;
-    intake::note(&state, &super::otlp::origin(&request), Some(&of_key), bytes, &taken);
+    intake::note(&state, &super::otlp::origin(&request, &state), Some(&of_key), bytes, &taken);
     let refused_records = taken.map_err(refused)?;
     if refused_records.count > 0 {
         return Err(bad(refused_records.reason));
