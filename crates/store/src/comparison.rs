@@ -20,6 +20,8 @@ pub struct Compared {
     pub before: Side,
     /// The deployed version since.
     pub after: Side,
+    /// Requests of other versions since, and failed ones, where they are known.
+    pub beside: (u64, u64),
 }
 
 /// The endpoints of a canary against the rest in the same minutes, since the deploy: the instance group that it went to against the

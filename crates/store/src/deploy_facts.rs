@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
-use outcrop_core::deploy::Side;
+use outcrop_core::deploy::{Scatter, Side};
 use sqlx::{AssertSqlSafe, FromRow};
 
 use crate::comparison::{BEFORE, Compared};
@@ -38,8 +38,27 @@ pub struct Facts {
     pub before: (i64, i64),
     /// Requests since and failed ones, of its version.
     pub after: (i64, i64),
-    /// The service's endpoints in its environment: other versions in the day before, the deployed one since.
+    /// The service's endpoints in its environment: all versions in the day before, the deployed one since, others beside it.
     pub endpoints: BTreeMap<String, Compared>,
+    /// All endpoints together, without latencies.
+    pub whole: Compared,
+    /// When the service was first seen in the environment.
+    pub known_since: Option<DateTime<Utc>>,
+    /// Errors first seen in the environment in its version, since it began, most occurrences first; at most 50.
+    pub first_seen: Vec<FirstSeen>,
+}
+
+/// An error first seen in a deploy's version.
+#[derive(Clone, Debug)]
+pub struct FirstSeen {
+    /// The error's number.
+    pub error_id: i32,
+    /// Its title.
+    pub title: String,
+    /// Its occurrences in that version.
+    pub count: i64,
+    /// Its first occurrence.
+    pub first_at: DateTime<Utc>,
 }
 
 /// The deploys asked for as columns `n`, `service`, `environment`, `version`, `at`, `before_from`, `until`, `compared_until`.
@@ -64,18 +83,33 @@ pub async fn read(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<Facts>
     if asked.is_empty() {
         return Ok(facts);
     }
-    let (flags, counts, latencies, untold) =
-        futures_util::try_join!(flags_of(database, asked), counts(database, asked), latencies(database, asked), untold(database, asked),)?;
+    let (flags, counts, latencies, untold, known, first_seen) = futures_util::try_join!(
+        flags_of(database, asked),
+        counts(database, asked),
+        latencies(database, asked),
+        untold(database, asked),
+        known(database, asked),
+        first_seen(database, asked),
+    )?;
     for row in flags {
         at(&mut facts, row.n).flags.push(row.flag);
     }
     for row in counts {
         let facts = at(&mut facts, row.n);
-        facts.before = (facts.before.0 + row.requests_before, facts.before.1 + row.failed_before);
-        facts.after = (facts.after.0 + row.requests_since, facts.after.1 + row.failed_since);
-        let side = side(facts, row.endpoint, row.is_deployed);
-        side.requests += row.requests.unsigned_abs();
-        side.failed += row.failed.unsigned_abs();
+        let compared = row.compared();
+        if let Some(endpoint) = row.endpoint {
+            facts.endpoints.insert(endpoint, compared);
+        } else {
+            (facts.before, facts.after) = ((row.requests_before, row.failed_before), (row.requests_since, row.failed_since));
+            facts.whole = compared;
+        }
+    }
+    for (n, since) in known {
+        at(&mut facts, n).known_since = since;
+    }
+    for row in first_seen {
+        let error = FirstSeen { error_id: row.error_id, title: row.title, count: row.count, first_at: row.first_at };
+        at(&mut facts, row.n).first_seen.push(error);
     }
     for (n, endpoint, is_deployed, sketch) in latencies {
         side(at(&mut facts, n), endpoint, is_deployed).latency.merge_bytes(&sketch);
@@ -121,6 +155,38 @@ async fn flags_of(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<FlagRo
     Ok(bound(sqlx::query_as(AssertSqlSafe(statement)), asked).fetch_all(&database.pool).await?)
 }
 
+/// When each deploy's service was first seen in its environment.
+async fn known(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<(i64, Option<DateTime<Utc>>)>, StoreError> {
+    let statement = format!(
+        "{ASKED} SELECT asked.n, min(deployed.first_event_at) FROM asked \
+         JOIN deployed ON deployed.service_id = asked.service AND deployed.environment_id = asked.environment GROUP BY 1"
+    );
+    Ok(bound(sqlx::query_as(AssertSqlSafe(statement)), asked).fetch_all(&database.pool).await?)
+}
+
+#[derive(FromRow)]
+struct FirstSeenRow {
+    n: i64,
+    error_id: i32,
+    title: String,
+    count: i64,
+    first_at: DateTime<Utc>,
+}
+
+/// Errors whose first occurrence in the environment was of a deploy's version, since it began.
+async fn first_seen(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<FirstSeenRow>, StoreError> {
+    let statement = format!(
+        "{ASKED}, seen AS (SELECT asked.n, cause.error_id, sum(sighted.n) FILTER (WHERE version.label = asked.version)::bigint AS count, \
+                 min(sighted.first_at) AS first_at FROM asked \
+             JOIN error_group e ON e.service_id = asked.service JOIN cause ON cause.error_id = e.id \
+             JOIN sighted ON sighted.cause_id = cause.id AND sighted.environment_id = asked.environment JOIN version ON version.id = sighted.version_id \
+             WHERE sighted.n > 0 GROUP BY 1, 2, asked.at HAVING min(sighted.first_at) >= date_trunc('minute', asked.at) \
+                 AND (array_agg(version.label = asked.version ORDER BY sighted.first_at))[1]) \
+         SELECT seen.n, seen.error_id, e.title, seen.count, seen.first_at FROM seen JOIN error_group e ON e.id = seen.error_id ORDER BY seen.n, seen.count DESC, 2 LIMIT 1000"
+    );
+    Ok(bound(sqlx::query_as(AssertSqlSafe(statement)), asked).fetch_all(&database.pool).await?)
+}
+
 /// The deploys since which failures of their service were counted under its other error.
 async fn untold(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<(i64,)>, StoreError> {
     let statement = format!(
@@ -130,16 +196,26 @@ async fn untold(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<(i64,)>,
     Ok(bound(sqlx::query_as(AssertSqlSafe(statement)), asked).bind(uuid(causes::other_key())).fetch_all(&database.pool).await?)
 }
 
-/// Requests of one endpoint of one deploy's service in its environment: of the deployed version or of others.
+/// Requests of one deploy's service in its environment: at one endpoint, or at all.
 #[derive(FromRow)]
 struct CountRow {
     n: i64,
-    endpoint: String,
-    is_deployed: bool,
-    /// On this version's side of the comparison.
-    requests: i64,
-    failed: i64,
-    /// Just before the deploy.
+    /// `None` for all together.
+    endpoint: Option<String>,
+    /// In the day before, of all versions.
+    requests_day: i64,
+    failed_day: i64,
+    /// That day in blocks of ten minutes: how many had requests, their failures squared by requests, the worst one's share.
+    blocks: i64,
+    squares: f64,
+    worst: f64,
+    /// Since, of its version, as long as endpoints are compared.
+    requests_compared: i64,
+    failed_compared: i64,
+    /// In the same time, of other versions.
+    requests_beside: i64,
+    failed_beside: i64,
+    /// Just before the deploy, of all versions.
     requests_before: i64,
     failed_before: i64,
     /// Since the deploy, of its version.
@@ -147,26 +223,47 @@ struct CountRow {
     failed_since: i64,
 }
 
+impl CountRow {
+    fn compared(&self) -> Compared {
+        let scatter = Scatter { blocks: self.blocks.unsigned_abs(), squares: self.squares, worst: self.worst };
+        let side =
+            |requests: i64, failed: i64| Side { requests: requests.unsigned_abs(), failed: failed.unsigned_abs(), ..Side::default() };
+        Compared {
+            before: Side { scatter, ..side(self.requests_day, self.failed_day) },
+            after: side(self.requests_compared, self.failed_compared),
+            beside: (self.requests_beside.unsigned_abs(), self.failed_beside.unsigned_abs()),
+        }
+    }
+}
+
 /// Counts the requests of each deploy's service around it. All are read in one pass over the minutes, which the bounds `$8` and `$9` keep to
 /// the partitions that any of them needs.
 async fn counts(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<CountRow>, StoreError> {
-    let sums = |name: &str, filter: &str| {
-        ["requests", "failed"].map(|of| format!("coalesce(sum({of}) FILTER (WHERE {filter}), 0)::bigint AS {of}{name}")).join(", ")
+    let own = "version.label = asked.version";
+    let (is_before, is_after) = ("t.minute < date_trunc('minute', asked.at)", "t.minute >= date_trunc('minute', asked.at)");
+    let parts = [
+        ("day", is_before.to_owned()),
+        ("compared", format!("{own} AND {is_after} AND t.minute < asked.compared_until")),
+        ("beside", format!("NOT {own} AND {is_after} AND t.minute < asked.compared_until")),
+        ("before", "t.minute >= date_trunc('minute', asked.before_from) AND t.minute < asked.at".to_owned()),
+        ("since", format!("{own} AND {is_after} AND t.minute < asked.until")),
+    ];
+    let each = |make: &dyn Fn(&str, &str, &str) -> String| {
+        let of_part = |(name, filter): &(&str, String)| ["requests", "failed"].map(|of| make(of, name, filter)).join(", ");
+        parts.iter().map(of_part).collect::<Vec<_>>().join(", ")
     };
-    let is_after = "t.minute >= date_trunc('minute', asked.at)";
+    let of_block = each(&|of, name, filter| format!("coalesce(sum(t.{of}) FILTER (WHERE {filter}), 0)::bigint AS {of}_{name}"));
+    let of_sum = each(&|of, name, _| format!("sum({of}_{name})::bigint AS {of}_{name}"));
+    let scatter = "count(*) FILTER (WHERE requests_day > 0) AS blocks, \
+         coalesce(sum(failed_day::float8 ^ 2 / nullif(requests_day, 0)), 0) AS squares, coalesce(max(failed_day::float8 / nullif(requests_day, 0)), 0) AS worst";
     let statement = format!(
-        "{ASKED} SELECT asked.n, endpoint.name AS endpoint, version.label = asked.version AS is_deployed, {}, {}, {} FROM asked \
-         JOIN traffic_minute t ON t.service_id = asked.service AND t.environment_id = asked.environment AND t.minute >= $8 AND t.minute < $9 \
-             AND t.minute >= asked.at - $10 AND t.minute < greatest(asked.until, asked.compared_until) \
-         JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id GROUP BY 1, 2, 3",
-        sums(
-            "",
-            &format!(
-                "version.label = asked.version AND {is_after} AND t.minute < asked.compared_until OR version.label <> asked.version AND t.minute < asked.at"
-            )
-        ),
-        sums("_before", "t.minute >= date_trunc('minute', asked.before_from) AND t.minute < asked.at"),
-        sums("_since", &format!("version.label = asked.version AND {is_after} AND t.minute < asked.until")),
+        "{ASKED}, block AS MATERIALIZED (SELECT asked.n, t.endpoint_id, date_bin('10 minutes', t.minute, 'epoch') AS at, {of_block} FROM asked \
+             JOIN traffic_minute t ON t.service_id = asked.service AND t.environment_id = asked.environment AND t.minute >= $8 AND t.minute < $9 \
+                 AND t.minute >= asked.at - $10 AND t.minute < greatest(asked.until, asked.compared_until) \
+             JOIN version ON version.id = t.version_id GROUP BY 1, 2, 3), \
+         whole AS (SELECT n, at, {of_sum} FROM block GROUP BY 1, 2) \
+         SELECT n, endpoint.name AS endpoint, {scatter}, {of_sum} FROM block JOIN endpoint ON endpoint.id = block.endpoint_id GROUP BY 1, 2 \
+         UNION ALL SELECT n, NULL, {scatter}, {of_sum} FROM whole GROUP BY 1"
     );
     let (from, to) = around(asked);
     Ok(bound(sqlx::query_as(AssertSqlSafe(statement)), asked).bind(from).bind(to).bind(BEFORE).fetch_all(&database.pool).await?)
@@ -176,12 +273,13 @@ async fn counts(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<CountRow
 async fn latencies(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<(i64, String, bool, Vec<u8>)>, StoreError> {
     let part = "SELECT hour, service_id, endpoint_id, environment_id, version_id, sketch FROM";
     let statement = format!(
-        "{ASKED} SELECT asked.n, endpoint.name, version.label = asked.version, t.sketch FROM asked \
+        "{ASKED} SELECT asked.n, endpoint.name, version.label = asked.version AND t.hour >= date_trunc('hour', asked.at), t.sketch FROM asked \
          JOIN ({part} latency_hour WHERE hour >= date_trunc('hour', $8::timestamptz) AND hour < $9 \
              UNION ALL {part} latency_part WHERE hour >= date_trunc('hour', $8::timestamptz) AND hour < $9) t \
              ON t.service_id = asked.service AND t.environment_id = asked.environment AND t.hour >= asked.at - $10 AND t.hour < asked.compared_until \
          JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id \
-         WHERE version.label = asked.version AND t.hour >= date_trunc('hour', asked.at) OR version.label <> asked.version AND t.hour <= asked.at"
+         WHERE version.label = asked.version AND t.hour >= date_trunc('hour', asked.at) OR version.label <> asked.version AND t.hour <= asked.at \
+             OR t.hour < date_trunc('hour', asked.at)"
     );
     let (from, to) = around(asked);
     Ok(bound(sqlx::query_as(AssertSqlSafe(statement)), asked).bind(from).bind(to).bind(BEFORE).fetch_all(&database.pool).await?)
@@ -308,6 +406,10 @@ mod tests {
         assert_eq!((new.before, new.after), ((2, 1), (20, 5)));
         assert_eq!(new.flags.iter().map(|flag| flag.withdrawn_at.is_some()).collect::<Vec<_>>(), [false, true], "none of a time to come");
         assert!(old.flags.is_empty(), "flags go by their version");
+        assert_eq!((new.whole.before.requests, new.whole.after.requests, new.whole.before.scatter.blocks), (2, 20, 1));
+        assert!(new.known_since.is_some_and(|since| since < start));
+        let first: Vec<_> = new.first_seen.iter().map(|error| (error.error_id, error.count)).collect();
+        assert_eq!(first, [(error, 5)], "the older version's error was seen before");
         let compared: Vec<_> = new.endpoints.values().map(|both| (both.before.requests, both.after.requests, both.after.failed)).collect();
         assert_eq!(compared, [(2, 20, 5)]);
         assert!(new.endpoints.values().all(|both| both.after.latency.quantile(0.5).is_some()));

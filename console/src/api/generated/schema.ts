@@ -1320,6 +1320,10 @@ export interface components {
             after: components["schemas"]["Sums"];
             /** @description Requests of the same length of time before, of all versions. */
             before: components["schemas"]["Sums"];
+            /** @description Endpoints that fail more than before. They make a deploy flagged unless other kinds of harm are asked for. */
+            failing: components["schemas"]["EndpointChange"][];
+            /** @description Errors first seen in this version that are not called new: its place was too young to say so. */
+            first_seen: components["schemas"]["StoppedError"][];
             /** @description The flags that are charged to the deploy. */
             flags: components["schemas"]["FlagItem"][];
             /**
@@ -1331,9 +1335,11 @@ export interface components {
             outcome: string;
             /** @description The deploy's page in the console, where the installation knows its public address. */
             page?: string | null;
+            /** @description How often the answer is wrong, in words; null where no requests are reported. */
+            rates?: string | null;
             /** @description The answer in words. */
             sentence: string;
-            /** @description Endpoints that are slower than before, by a test. They make a deploy flagged only where that is asked for. */
+            /** @description Endpoints that are slower than before. They make a deploy flagged unless other kinds of harm are asked for. */
             slower: components["schemas"]["EndpointChange"][];
             /** @description Flags that were charged to it and were taken back: they count no more. */
             withdrawn: components["schemas"]["FlagItem"][];

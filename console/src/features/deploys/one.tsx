@@ -58,8 +58,8 @@ function Shown({ detail }: { detail: DeployDetail }) {
           </>
         )}{" "}
         · {share(check.after)} in {check.after.minutes} min since, {share(check.before)} in {check.before.minutes} min before
-        {check.outcome === "too early" && check.needs_requests > 0 && ` · ${count(check.needs_requests)} more requests are needed to rule out a doubling`}
       </p>
+      {check.rates && <p className="mt-1 text-faint">{check.rates}</p>}
       {layers.length > 0 && (
         <Strata
           timeline={{ from: versions.from, to: new Date(Date.parse(versions.from) + versions.step_ms * versions.count).toISOString(), step_ms: versions.step_ms, layers }}
@@ -74,6 +74,23 @@ function Shown({ detail }: { detail: DeployDetail }) {
           <ul>
             {check.flags.map((flag) => (
               <Flag key={`${flag.flag} ${flag.ref}`} flag={flag} />
+            ))}
+          </ul>
+        </section>
+      )}
+      {check.first_seen.length > 0 && (
+        <section aria-label="First seen in it" className="mb-5">
+          <h2 className="border-b border-line pb-1 font-semibold">
+            First seen in this version<span className="ml-2 font-normal text-faint">its place was too young to call them new</span>
+          </h2>
+          <ul>
+            {check.first_seen.map((error) => (
+              <li key={error.ref} className="border-b border-line py-1 break-words">
+                <Link to="/errors/$ref" params={{ ref: error.ref }}>
+                  {error.title}
+                </Link>{" "}
+                <span className="text-faint">{counted(error.count, "occurrence", "occurrences")}</span>
+              </li>
             ))}
           </ul>
         </section>

@@ -124,15 +124,32 @@ fn show(answer: &DeployCheck) -> Result<(), Fault> {
         line(printable(&format!("  taken back: {} {} {}", flag.flag, flag.reference, flag.title)))?;
         line("           data that came late showed that it was none")?;
     }
+    for endpoint in &answer.failing {
+        let share = |failed: i64, requests: i64| percent(failed, requests);
+        let (after, before) = (share(endpoint.failed, endpoint.requests), share(endpoint.failed_before, endpoint.requests_before));
+        line(printable(&format!("  fails more  {}: {after} of {} requests; {before} before", endpoint.endpoint, endpoint.requests)))?;
+    }
     for endpoint in &answer.slower {
-        line(printable(&format!("  slower   {}: {}", endpoint.endpoint, p95s(endpoint))))?;
+        line(printable(&format!("  slower      {}: {}", endpoint.endpoint, p95s(endpoint))))?;
+    }
+    for error in &answer.first_seen {
+        let times = counted(error.count, "occurrence", "occurrences");
+        line(printable(&format!("  first seen  {} {} ({times}); its place was too young to call it new", error.reference, error.title)))?;
     }
     let (before, after) = (answer.before, answer.after);
     line(format!(
         "  before: {} of {} requests failed in {} min; since: {} of {} in {} min",
         before.failed, before.requests, before.minutes, after.failed, after.requests, after.minutes
     ))?;
+    if let Some(rates) = &answer.rates {
+        line(printable(&format!("  {rates}")))?;
+    }
     answer.page.as_ref().map_or(Ok(()), |page| line(printable(&format!("  {page}"))))
+}
+
+#[expect(clippy::cast_precision_loss, reason = "a share of requests")]
+fn percent(failed: i64, requests: i64) -> String {
+    outcrop_core::attention::percent(if requests == 0 { 0.0 } else { failed as f64 / requests as f64 })
 }
 
 /// The 95th percentiles on both sides.

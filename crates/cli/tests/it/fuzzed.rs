@@ -29,6 +29,7 @@ async fn ask(examples: u32) {
         .unwrap();
     let said = String::from_utf8_lossy(&asked.stdout);
     assert!(asked.status.success(), "{said}\n{}", String::from_utf8_lossy(&asked.stderr));
+    eprintln!("the API: {}", said.lines().find(|line| line.contains(" generated")).unwrap_or_default().trim());
     assert!(!running.log().contains("panicked"), "{}", running.log());
 }
 

@@ -43,7 +43,10 @@ pub enum BadCdEvent {
 /// assert_eq!((read.service.as_str(), read.environment.as_str(), read.version.as_str()), ("fares", "production", "2.4.0"));
 /// ```
 pub fn announced(event: &Value) -> Result<Announced, BadCdEvent> {
-    let text = |path: &str| event.pointer(path).and_then(Value::as_str).map(str::trim).filter(|text| !text.is_empty());
+    // An id is a path: what stands behind its last `/`, where anything does, is the name.
+    let text = |path: &str| {
+        event.pointer(path).and_then(Value::as_str).map(|text| text.trim().trim_end_matches('/')).filter(|text| !text.is_empty())
+    };
     let kind = text("/context/type").ok_or(BadCdEvent::Missing("context.type"))?;
     let told = kind.strip_prefix("dev.cdevents.service.").and_then(|rest| rest.split('.').next());
     if !matches!(told, Some("deployed" | "upgraded" | "rolledback")) {
@@ -97,6 +100,10 @@ mod tests {
         let deployed = "dev.cdevents.service.deployed.0.1.1";
         assert_eq!(announced(&serde_json::json!({})), Err(BadCdEvent::Missing("context.type")));
         assert_eq!(announced(&event(deployed, serde_json::json!({}))), Err(BadCdEvent::Missing("subject.id")));
+        assert_eq!(announced(&event(deployed, serde_json::json!({"id": " // "}))), Err(BadCdEvent::Missing("subject.id")));
+        let content = serde_json::json!({"environment": {"id": "production/"}, "artifactId": "fares:2.4.0"});
+        let named = announced(&event(deployed, serde_json::json!({"id": "/skerry/fares/", "content": content})));
+        assert_eq!(named.map(|read| (read.service, read.environment)), Ok(("fares".to_owned(), "production".to_owned())));
         let removed = "dev.cdevents.service.removed.0.1.1";
         assert_eq!(announced(&event(removed, serde_json::json!({"id": "fares"}))), Err(BadCdEvent::NoDeploy(removed.to_owned())));
     }

@@ -21,6 +21,45 @@ pub struct Side {
     pub failed: u64,
     /// How long they took.
     pub latency: Latency,
+    /// How unevenly failures came.
+    pub scatter: Scatter,
+}
+
+/// How unevenly failures came: sums over blocks of ten minutes, from which the over-dispersion follows.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Scatter {
+    /// Blocks with requests.
+    pub blocks: u64,
+    /// Over the blocks: failures squared, by requests.
+    pub squares: f64,
+    /// The largest share of a block's requests that failed.
+    pub worst: f64,
+}
+
+impl Scatter {
+    /// Adds a block.
+    #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
+    pub fn add(&mut self, requests: u64, failed: u64) {
+        if requests > 0 {
+            self.blocks += 1;
+            self.squares += (failed * failed) as f64 / requests as f64;
+            self.worst = self.worst.max(failed as f64 / requests as f64);
+        }
+    }
+
+    /// How many times as much the failures scatter as chance alone makes them: Pearson's statistic of a binomial share by its degrees of freedom
+    /// (McCullagh and Nelder 1989, 4.5), at least 1. Few blocks tell little: four of no over-dispersion are put beside them.
+    #[must_use]
+    #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
+    pub fn dispersion(&self, requests: u64, failed: u64) -> f64 {
+        const PRIOR: f64 = 4.0;
+        if self.blocks < 2 || failed == 0 || failed >= requests {
+            return 1.0;
+        }
+        let share = failed as f64 / requests as f64;
+        let statistic = (self.squares - failed as f64 * share) / (share * (1.0 - share));
+        ((statistic + PRIOR) / (self.blocks as f64 - 1.0 + PRIOR)).max(1.0)
+    }
 }
 
 /// What changed at an endpoint.
@@ -96,7 +135,7 @@ fn failures(before: &Side, after: &Side) -> (f64, f64) {
 }
 
 #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "microseconds of a request")]
-fn above(before: &Latency, after: &Latency, share: f64) -> Option<(u64, u64)> {
+pub(super) fn above(before: &Latency, after: &Latency, share: f64) -> Option<(u64, u64)> {
     if before.count() < LEAST_REQUESTS || after.count() < LEAST_REQUESTS {
         return None;
     }
@@ -126,7 +165,7 @@ mod tests {
     fn side(requests: u64, failed: u64, millis: impl Fn(u64) -> u64) -> Side {
         let mut latency = Latency::default();
         (0..requests).for_each(|n| latency.add(millis(n) * 1_000));
-        Side { requests, failed, latency }
+        Side { requests, failed, latency, ..Side::default() }
     }
 
     #[test]

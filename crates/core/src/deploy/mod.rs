@@ -18,11 +18,13 @@ mod replay;
 mod rise;
 mod series;
 mod traffic;
+mod verdict;
 
 pub use cdevents::{Announced, BadCdEvent, announced};
-pub use compare::{Change, Side, changes};
+pub use compare::{Change, Scatter, Side, changes};
 pub use detector::{Detector, Ended};
 pub use event::{BadEvent, Event, FlagKind, FlagLine, Minute, parse_minute};
 pub use order::VersionOrder;
 pub use replay::{Corrected, Said, corrected};
 pub use rise::{Usual, rise_evidence};
+pub use verdict::{Harm, Judged, KNOWN_MINUTES, Outcome, Watched, judge, judge_endpoint};

@@ -10,3 +10,4 @@ mod grouping;
 mod ledger;
 mod order;
 mod traces;
+mod verdicts;

@@ -1,20 +1,15 @@
 //! Whether deploys did harm: the answer of `deploy check`, of the list of deploys and of a deploy's page.
 
 use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_core::deploy::{self as judged, Harm, KNOWN_MINUTES, Outcome, Watched, judge, judge_endpoint};
+use outcrop_store::comparison::Compared;
 use outcrop_store::deploy_facts::{self, Asked, Facts};
 use outcrop_store::deploys::{CHARGED, Deploy, Flag};
 use outcrop_store::{Database, StoreError, errors};
 
 use super::endpoint_changes::{COMPARED, changed};
-use crate::wire::{DeployCheck, EndpointChange, FlagItem, Sums};
+use crate::wire::{DeployCheck, EndpointChange, FlagItem, StoppedError, Sums};
 
-/// Failures to be expected at the rate of before, from which on a doubling would have shown: of twice as many expected, fewer
-/// than these come by chance in one of twenty cases (Poisson: P(N ≤ 6 | 12) = 0.046).
-const ENOUGH_FAILURES: f64 = 6.0;
-/// Requests that are enough however rarely they failed before: then a failure in a hundred would have shown.
-const ENOUGH_REQUESTS: i64 = 600;
-/// Whole minutes before anything is called clear.
-const LEAST_MINUTES: i64 = 5;
 /// The longest that is looked back before a deploy, in minutes.
 const BEFORE_MINUTES: i64 = 180;
 
@@ -62,65 +57,56 @@ fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[Strin
     let minutes = (until - deploy.at).num_minutes().max(0);
     let before_minutes = minutes_before(minutes);
     let Facts { before, after, has_untold, .. } = facts;
+    let counts = |kind: &str| kinds.is_empty() || kinds.iter().any(|named| named == kind);
     let withdrawn = facts.flags.iter().filter(|flag| flag.withdrawn_at.is_some()).map(flag_item).collect();
     let mut flags = charged(&facts);
-    flags.retain(|flag| kinds.is_empty() || kinds.contains(&flag.flag));
+    flags.retain(|flag| counts(&flag.flag));
+    let told: Vec<&str> = flags.iter().map(|flag| flag.reference.as_str()).collect();
+    // Later ones are flagged new, or follow from another service's.
+    let young_until = facts.known_since.unwrap_or(now) + TimeDelta::minutes(KNOWN_MINUTES);
+    let first_seen: Vec<StoppedError> = (facts.first_seen.iter().filter(|error| error.first_at < young_until).take(FIRST_SEEN))
+        .map(|error| StoppedError {
+            reference: errors::reference(error.error_id).to_string(),
+            title: error.title.clone(),
+            count: error.count,
+        })
+        .filter(|error| !told.contains(&error.reference.as_str()))
+        .collect();
+    let watch = Watch::over(&facts, minutes, &counts);
+    let known_minutes = facts.known_since.map_or(0, |since| (now - since).num_minutes());
+    let has_requests = facts.whole.before.requests + facts.whole.after.requests > 0;
+    let outcome = judge(flags.len(), minutes, known_minutes, &watch.whole, &watch.endpoints, has_requests);
     let endpoints = changed(facts.endpoints);
-    let is_slower = |endpoint: &&EndpointChange| endpoint.changes.iter().any(|change| change == "slower");
-    let slower: Vec<EndpointChange> = endpoints.iter().filter(is_slower).cloned().collect();
-    let counts_slower = kinds.iter().any(|kind| kind == "slower");
-    let needs = needs(before, after);
-    let named = format!("{} {} in {}", deploy.service, deploy.version, deploy.environment);
-    let (outcome, sentence) = if !flags.is_empty() {
-        let count = |kind: &str| flags.iter().filter(|flag| flag.flag == kind).count();
-        let kinds: Vec<String> = ["new", "surging", "returned"]
-            .into_iter()
-            .filter(|kind| count(kind) > 0)
-            .map(|kind| format!("{} {kind}", count(kind)))
-            .collect();
-        let errors = if flags.len() == 1 { "error" } else { "errors" };
-        let besides = if slower.is_empty() { String::new() } else { format!("; {} slower", endpoints_are(slower.len())) };
-        ("flagged", format!("{named}: {} {errors}{besides} since this deploy.", kinds.join(", ")))
-    } else if counts_slower && !slower.is_empty() {
-        ("flagged", format!("{named}: {} slower since this deploy.", endpoints_are(slower.len())))
-    } else if minutes < LEAST_MINUTES {
-        ("too early", format!("{named}: {minutes} min since this deploy; it takes at least {LEAST_MINUTES}."))
-    } else if needs > 0 && until == now {
-        ("too early", format!("{named}: nothing so far; {needs} more requests are needed to rule out that failures doubled."))
-    } else if needs > 0 && until < deploy.at + CHARGED {
-        let reached = after.0;
-        (
+    let named = |names: &[String]| endpoints.iter().filter(|endpoint| names.contains(&endpoint.endpoint)).cloned().collect::<Vec<_>>();
+    let (failing, slower) = (named(&watch.failing), named(&watch.slower));
+    let subject = format!("{} {} in {}", deploy.service, deploy.version, deploy.environment);
+    let is_over = until < now;
+    let said = Said { flags: &flags, failing: &failing, slower: &slower, first_seen: &first_seen, before, after, minutes };
+    let (outcome, sentence) = match outcome {
+        Outcome::Flagged => ("flagged", said.harm(watch.whole.harm.contains(&Harm::FailsMore) && counts("failing"))),
+        Outcome::Unknown => ("too early", said.unknown(deploy, facts.known_since, known_minutes)),
+        Outcome::TooEarly(least) => ("too early", format!("{minutes} min since this deploy; it takes at least {least}.")),
+        Outcome::TooFew(needs) => ("too early", said.too_few(needs, facts.whole.before.requests, is_over)),
+        Outcome::Clear if has_untold => (
             "too early",
-            format!(
-                "{named}: nothing until the canary ended, of {reached} requests; {needs} more are needed to rule out that failures doubled."
-            ),
-        )
-    } else if has_untold {
-        (
-            "too early",
-            format!(
-                "{named}: this service has more errors than are told apart, so nobody can say that none is new; join errors, or drop what is noise."
-            ),
-        )
-    } else {
-        let share = |(requests, failed): (i64, i64)| outcrop_core::attention::percent(ratio(failed, requests));
-        let besides = if slower.is_empty() { String::new() } else { format!(" But {} slower.", endpoints_are(slower.len())) };
-        (
-            "clear",
-            format!(
-                "{named}: nothing new, surging or back; {} of {} requests failed ({} before).{besides}",
-                share(after),
-                after.0,
-                share(before)
-            ),
-        )
+            "this service has more errors than are told apart, so nobody can say that none is new; join errors, or drop what is noise."
+                .to_owned(),
+        ),
+        Outcome::Clear => ("clear", said.clear(has_requests)),
+    };
+    let needs = match judge(0, minutes, known_minutes, &watch.whole, &watch.endpoints, has_requests) {
+        Outcome::TooFew(needs) => i64::try_from(needs).unwrap_or(i64::MAX),
+        _ => 0,
     };
     let check = DeployCheck {
         outcome: outcome.to_owned(),
-        sentence,
+        sentence: format!("{subject}: {sentence}"),
+        rates: has_requests.then(|| rates(outcome == "flagged", needs)),
         flags,
         withdrawn,
+        failing,
         slower,
+        first_seen,
         before: Sums { requests: before.0, failed: before.1, minutes: before_minutes },
         after: Sums { requests: after.0, failed: after.1, minutes },
         needs_requests: needs,
@@ -129,8 +115,159 @@ fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[Strin
     Judged { check, endpoints }
 }
 
-fn endpoints_are(n: usize) -> String {
-    if n == 1 { "1 endpoint is".to_owned() } else { format!("{n} endpoints are") }
+/// Errors listed that were first seen in a version.
+const FIRST_SEEN: usize = 10;
+
+/// What was judged of a version and its endpoints, of the kinds of harm that count.
+struct Watch {
+    whole: judged::Judged,
+    /// Each with its share of the version's requests.
+    endpoints: Vec<(f64, judged::Judged)>,
+    /// Endpoints that fail more, and that are slower, whether these count or not.
+    failing: Vec<String>,
+    slower: Vec<String>,
+}
+
+impl Watch {
+    fn over(facts: &Facts, minutes: i64, counts: &dyn Fn(&str) -> bool) -> Self {
+        // Twice each endpoint, by its failures and latency, and the failures of all.
+        let tests = 2 * facts.endpoints.len() + 1;
+        let judged = |compared: &Compared| {
+            let Compared { before, after, beside } = compared;
+            judge_endpoint(&Watched { before, after, beside: *beside, minutes }, tests)
+        };
+        let counted = |mut judged: judged::Judged| {
+            judged.harm.retain(|harm| counts(if *harm == Harm::FailsMore { "failing" } else { "slower" }));
+            judged
+        };
+        let all = facts.whole.after.requests.max(1);
+        let mut this = Self { whole: counted(judged(&facts.whole)), endpoints: vec![], failing: vec![], slower: vec![] };
+        for (name, compared) in &facts.endpoints {
+            let judged = judged(compared);
+            if judged.harm.contains(&Harm::FailsMore) {
+                this.failing.push(name.clone());
+            }
+            if judged.harm.contains(&Harm::Slower) {
+                this.slower.push(name.clone());
+            }
+            let requests = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
+            this.endpoints.push((ratio(requests(compared.after.requests), requests(all)), counted(judged)));
+        }
+        this
+    }
+}
+
+/// The error rates of the answer, as the model has them.
+fn rates(is_flagged: bool, needs: i64) -> String {
+    if is_flagged {
+        return "A harmless deploy is flagged in fewer than 1 of 100.".to_owned();
+    }
+    let harm = "a doubling of the failure share, or a 95th percentile half as long again,";
+    if needs > 0 {
+        format!("A harmless deploy is flagged in fewer than 1 of 100. With so few requests {harm} could be missed in more than 1 of 20.")
+    } else {
+        format!("A harmless deploy is flagged in fewer than 1 of 100; at this traffic {harm} is missed in fewer than 1 of 20.")
+    }
+}
+
+/// What the sentence of an answer is made of.
+struct Said<'a> {
+    flags: &'a [FlagItem],
+    failing: &'a [EndpointChange],
+    slower: &'a [EndpointChange],
+    first_seen: &'a [StoppedError],
+    before: (i64, i64),
+    after: (i64, i64),
+    minutes: i64,
+}
+
+impl Said<'_> {
+    fn share((requests, failed): (i64, i64)) -> String {
+        outcrop_core::attention::percent(ratio(failed, requests))
+    }
+
+    fn failed(&self) -> String {
+        format!(
+            "{} of {} requests failed ({} before)",
+            Self::share(self.after),
+            grouped(self.after.0.unsigned_abs()),
+            Self::share(self.before)
+        )
+    }
+
+    fn harm(&self, fails_as_a_whole: bool) -> String {
+        let count = |kind: &str| self.flags.iter().filter(|flag| flag.flag == kind).count();
+        let kinds: Vec<String> = ["new", "surging", "returned"]
+            .into_iter()
+            .filter(|kind| count(kind) > 0)
+            .map(|kind| format!("{} {kind}", count(kind)))
+            .collect();
+        let errors = format!("{} {}", kinds.join(", "), if self.flags.len() == 1 { "error" } else { "errors" });
+        let mut parts = vec![];
+        if !kinds.is_empty() {
+            parts.push(errors);
+        }
+        if !self.failing.is_empty() {
+            parts.push(format!("{} more", endpoints_do(self.failing.len(), "fails", "fail")));
+        }
+        if !self.slower.is_empty() {
+            parts.push(format!("{} slower", endpoints_do(self.slower.len(), "is", "are")));
+        }
+        if fails_as_a_whole {
+            parts.push(self.failed());
+        }
+        format!("{} since this deploy.", parts.join("; "))
+    }
+
+    fn first_seen(&self) -> String {
+        match self.first_seen.len() {
+            0 => String::new(),
+            1 => " Meanwhile 1 error was first seen in this version.".to_owned(),
+            n => format!(" Meanwhile {n} errors were first seen in this version."),
+        }
+    }
+
+    fn unknown(&self, deploy: &Deploy, since: Option<DateTime<Utc>>, minutes: i64) -> String {
+        let known = since.map_or_else(
+            || format!("{} has sent nothing from {} yet", deploy.service, deploy.environment),
+            |since| format!("{} is known in {} since {} UTC ({minutes} min)", deploy.service, deploy.environment, since.format("%H:%M")),
+        );
+        format!("{known}; what is new there can be told after {KNOWN_MINUTES} min.{}", self.first_seen())
+    }
+
+    fn too_few(&self, needs: u64, before: u64, is_over: bool) -> String {
+        if before == 0 {
+            return format!("nothing ran here in the day before, so there is nothing to compare with.{}", self.first_seen());
+        }
+        let until = if is_over { "until it ended" } else { "so far" };
+        format!(
+            "no harm {until} in {} requests; {} more are needed before a doubling of the failure share or a p95 half as long again would show.{}",
+            grouped(self.after.0.unsigned_abs()),
+            grouped(needs),
+            self.first_seen()
+        )
+    }
+
+    fn clear(&self, has_requests: bool) -> String {
+        let first_seen = self.first_seen().replace(" Meanwhile", " While its place was young");
+        if has_requests {
+            format!("nothing new, surging or back, no endpoint that fails more or is slower; {}.{first_seen}", self.failed())
+        } else {
+            let minutes = self.minutes;
+            format!("nothing new, surging or back in {minutes} min; it reports no requests, so its errors alone were judged.{first_seen}")
+        }
+    }
+}
+
+/// A number with its thousands apart.
+fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let parts: Vec<&str> = digits.as_bytes().rchunks(3).rev().filter_map(|part| std::str::from_utf8(part).ok()).collect();
+    parts.join(",")
+}
+
+fn endpoints_do(n: usize, one: &str, many: &str) -> String {
+    if n == 1 { format!("1 endpoint {one}") } else { format!("{n} endpoints {many}") }
 }
 
 /// A deploy's own flags, without those of errors that follow from another service's, and with those of errors elsewhere
@@ -139,12 +276,15 @@ fn charged(facts: &Facts) -> Vec<FlagItem> {
     let mut items: Vec<FlagItem> = vec![];
     for flag in facts.flags.iter().filter(|flag| flag.withdrawn_at.is_none() && !facts.followers.contains(&flag.error_id)) {
         items.push(flag_item(flag));
-        let echoes = facts.echoes.iter().filter(|(origin, echo)| *origin == flag.error_id && echo.said_at >= flag.since);
-        items.extend(echoes.map(|(origin, echo)| {
+        for (origin, echo) in facts.echoes.iter().filter(|(origin, echo)| *origin == flag.error_id && echo.said_at >= flag.since) {
             let item = flag_item(echo);
-            let evidence = format!("follows from {}: {}", errors::reference(*origin), item.evidence);
-            FlagItem { evidence, ..item }
-        }));
+            // An origin that is both new and surging has its echoes once.
+            let is_told = |other: &FlagItem| (&other.reference, &other.flag, other.said_at) == (&item.reference, &item.flag, item.said_at);
+            if !items.iter().any(is_told) {
+                let evidence = format!("follows from {}: {}", errors::reference(*origin), item.evidence);
+                items.push(FlagItem { evidence, ..item });
+            }
+        }
     }
     items
 }
@@ -154,14 +294,6 @@ fn charged(facts: &Facts) -> Vec<FlagItem> {
 #[expect(clippy::cast_precision_loss, reason = "a share of requests")]
 pub fn ratio(part: i64, all: i64) -> f64 {
     if all == 0 { 0.0 } else { part as f64 / all as f64 }
-}
-
-/// How many more requests it takes until a doubling of the failures would have shown.
-#[expect(clippy::cast_possible_truncation, reason = "held to a number of requests")]
-fn needs(before: (i64, i64), after: (i64, i64)) -> i64 {
-    let rate = ratio(before.1, before.0);
-    let enough = if rate > 0.0 { ((ENOUGH_FAILURES / rate).ceil().min(1e12) as i64).min(ENOUGH_REQUESTS) } else { ENOUGH_REQUESTS };
-    (enough - after.0).max(0)
 }
 
 /// A flag with its evidence in words.
@@ -189,5 +321,123 @@ pub fn flag_item(flag: &Flag) -> FlagItem {
         evidence,
         why: flag.why.clone().unwrap_or_default(),
         withdrawn_at: flag.withdrawn_at,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use outcrop_core::deploy::{Scatter, Side};
+
+    use outcrop_store::deploy_facts::FirstSeen;
+
+    use super::*;
+
+    fn deploy(at: DateTime<Utc>) -> Deploy {
+        Deploy {
+            service_id: 1,
+            service: "manifest".to_owned(),
+            environment_id: 1,
+            environment: "production".to_owned(),
+            version: "1.1.0".to_owned(),
+            at,
+            ended_at: None,
+            share: None,
+            instance_group: None,
+            announced: true,
+            rollback: false,
+            revision: String::new(),
+            link: String::new(),
+            by: String::new(),
+            last_event_at: None,
+        }
+    }
+
+    fn compared(before: (u64, u64), after: (u64, u64)) -> Compared {
+        let side = |(requests, failed)| Side { requests, failed, ..Side::default() };
+        let scatter = Scatter { blocks: 10, squares: 0.0, worst: 0.0 };
+        Compared { before: Side { scatter, ..side(before) }, after: side(after), beside: (0, 0) }
+    }
+
+    /// A deploy of 40 minutes ago, in a place that is known for so many.
+    fn answer(known: i64, facts: Facts, kinds: &[&str]) -> DeployCheck {
+        let now = Utc::now();
+        let deploy = deploy(now - TimeDelta::minutes(40));
+        let asked = asked(&deploy, now);
+        let whole = |of: fn(&Compared) -> &Side| {
+            facts.endpoints.values().fold(Side::default(), |sum, compared| {
+                let side = of(compared);
+                Side { requests: sum.requests + side.requests, failed: sum.failed + side.failed, scatter: side.scatter, ..sum }
+            })
+        };
+        let whole = Compared { before: whole(|compared| &compared.before), after: whole(|compared| &compared.after), beside: (0, 0) };
+        let requests = |side: &Side| (i64::try_from(side.requests).unwrap(), i64::try_from(side.failed).unwrap());
+        let facts = Facts {
+            before: requests(&whole.before),
+            after: requests(&whole.after),
+            whole,
+            known_since: Some(now - TimeDelta::minutes(known)),
+            ..facts
+        };
+        let kinds: Vec<String> = kinds.iter().map(|kind| (*kind).to_owned()).collect();
+        decide(&asked, facts, &kinds, now).check
+    }
+
+    fn endpoints(all: &[(&str, Compared)]) -> Facts {
+        Facts { endpoints: all.iter().map(|(name, compared)| ((*name).to_owned(), compared.clone())).collect(), ..Facts::default() }
+    }
+
+    fn first_seen(minutes_ago: i64) -> FirstSeen {
+        FirstSeen { error_id: 7, title: "BerthTaken".to_owned(), count: 100, first_at: Utc::now() - TimeDelta::minutes(minutes_ago) }
+    }
+
+    #[test]
+    fn an_endpoint_that_fails_more_decides_and_is_named_where_other_kinds_are_asked_for() {
+        // Seen in use, and called clear: 27 % of 476 requests failed, 8 % before.
+        let facts = || endpoints(&[("GET /ok", compared((400, 0), (238, 60))), ("GET /late", compared((400, 64), (238, 68)))]);
+        let check = answer(600, facts(), &[]);
+        assert_eq!(check.outcome, "flagged");
+        assert_eq!(check.failing.iter().map(|endpoint| endpoint.endpoint.as_str()).collect::<Vec<_>>(), ["GET /ok"]);
+        assert!(
+            check.sentence.ends_with("1 endpoint fails more; 27 % of 476 requests failed (8.0 % before) since this deploy."),
+            "{}",
+            check.sentence
+        );
+        let check = answer(600, facts(), &["new", "surging"]);
+        assert_ne!(check.outcome, "flagged");
+        assert_eq!(check.failing.len(), 1, "named all the same");
+        assert_eq!(answer(600, facts(), &["failing"]).outcome, "flagged");
+    }
+
+    #[test]
+    fn a_young_place_is_too_early_and_lists_what_was_first_seen_meanwhile() {
+        let fine = || Facts { first_seen: vec![first_seen(10)], ..endpoints(&[("GET /ok", compared((90_000, 900), (9_000, 90)))]) };
+        let check = answer(12, fine(), &[]);
+        assert_eq!((check.outcome.as_str(), check.first_seen.len()), ("too early", 1));
+        let said = "(12 min); what is new there can be told after 30 min. Meanwhile 1 error was first seen in this version.";
+        assert!(check.sentence.ends_with(said), "{}", check.sentence);
+        let check = answer(35, fine(), &[]);
+        assert_eq!((check.outcome.as_str(), check.first_seen.len()), ("clear", 1), "{}", check.sentence);
+        assert!(check.sentence.ends_with("While its place was young 1 error was first seen in this version."), "{}", check.sentence);
+        assert_eq!(answer(600, fine(), &[]).first_seen.len(), 0, "an error of a place that is known is flagged, or follows from another");
+    }
+
+    #[test]
+    fn clear_waits_for_enough_requests_and_says_how_often_it_is_wrong() {
+        let check = answer(600, endpoints(&[("GET /ok", compared((90_000, 900), (9_000, 90)))]), &[]);
+        assert_eq!((check.outcome.as_str(), check.needs_requests), ("clear", 0), "{}", check.sentence);
+        assert!(check.rates.unwrap().contains("missed in fewer than 1 of 20"));
+        let check = answer(600, endpoints(&[("GET /ok", compared((90_000, 900), (100, 1)))]), &[]);
+        assert!(check.outcome == "too early" && check.needs_requests > 2_000, "{}", check.sentence);
+        assert!(check.rates.unwrap().contains("could be missed in more than 1 of 20"));
+        let nothing_before = answer(600, endpoints(&[("GET /ok", compared((0, 0), (9_000, 90)))]), &[]);
+        assert!(nothing_before.sentence.contains("nothing to compare with"), "{}", nothing_before.sentence);
+        let without_requests = answer(600, Facts::default(), &[]);
+        assert_eq!((without_requests.outcome.as_str(), without_requests.rates), ("clear", None));
+        assert!(without_requests.sentence.contains("it reports no requests"), "{}", without_requests.sentence);
+    }
+
+    #[test]
+    fn numbers_have_their_thousands_apart() {
+        assert_eq!([0, 999, 1_000, 1_234_567].map(grouped), ["0", "999", "1,000", "1,234,567"]);
     }
 }

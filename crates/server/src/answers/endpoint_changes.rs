@@ -23,7 +23,7 @@ pub fn changed(compared: BTreeMap<String, Compared>) -> Vec<EndpointChange> {
     found.into_iter().map(|(_, item)| item).collect()
 }
 
-fn endpoint_change((endpoint, Compared { before, after }): (String, Compared)) -> (Vec<Change>, EndpointChange) {
+fn endpoint_change((endpoint, Compared { before, after, .. }): (String, Compared)) -> (Vec<Change>, EndpointChange) {
     let found = changes(&before, &after);
     let count = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
     let p95 = |latency: &outcrop_core::latency::Latency| latency.quantile(0.95).map(|micros| (micros / 10.0).round() / 100.0);

@@ -168,8 +168,8 @@ pub(super) async fn check_deploy(
     let asked: CheckQuery = parameters(request.query_string())?;
     let kinds: Vec<String> =
         asked.fail_on.iter().flat_map(|text| text.split(',')).map(|kind| kind.trim().to_owned()).filter(|kind| !kind.is_empty()).collect();
-    if let Some(other) = kinds.iter().find(|kind| !["new", "surging", "returned", "slower"].contains(&kind.as_str())) {
-        return Err(bad(format!("fail_on names `{other}`; it may name new, surging, returned and slower")));
+    if let Some(other) = kinds.iter().find(|kind| !["new", "surging", "returned", "failing", "slower"].contains(&kind.as_str())) {
+        return Err(bad(format!("fail_on names `{other}`; it may name new, surging, returned, failing and slower")));
     }
     let named = format!("no deploy of {} {} into {} is known: neither announced nor seen", asked.service, asked.version, asked.environment);
     let page = state.settings.page(&["deploys", &asked.service, &asked.version], &[("environment", &asked.environment)]);

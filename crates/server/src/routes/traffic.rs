@@ -127,6 +127,7 @@ pub(super) async fn list_groups(_viewer: Viewer, request: HttpRequest, state: we
         requests: served.requests.unsigned_abs(),
         failed: served.failed.unsigned_abs(),
         latency: served.latency.clone(),
+        ..Side::default()
     };
     let quantile = |served: &Served, share: f64| served.latency.quantile(share).map(|micros| (micros / 10.0).round() / 100.0);
     let mut items: Vec<GroupItem> = by_group
@@ -154,8 +155,12 @@ pub(super) async fn list_groups(_viewer: Viewer, request: HttpRequest, state: we
 /// An endpoint then, and what is different now.
 fn held_against(now: &Endpoint, then: &[Endpoint]) -> EndpointThen {
     let before = then.iter().find(|row| (&row.namespace, &row.service, &row.name) == (&now.namespace, &now.service, &now.name));
-    let side =
-        |row: &Endpoint| Side { requests: row.requests.unsigned_abs(), failed: row.failed.unsigned_abs(), latency: row.latency.clone() };
+    let side = |row: &Endpoint| Side {
+        requests: row.requests.unsigned_abs(),
+        failed: row.failed.unsigned_abs(),
+        latency: row.latency.clone(),
+        ..Side::default()
+    };
     let found = before.map(|before| changes(&side(before), &side(now))).unwrap_or_default();
     EndpointThen {
         count: before.map_or(0, |row| row.requests),

@@ -139,8 +139,15 @@ pub struct DeployCheck {
     pub flags: Vec<FlagItem>,
     /// Flags that were charged to it and were taken back: they count no more.
     pub withdrawn: Vec<FlagItem>,
-    /// Endpoints that are slower than before, by a test. They make a deploy flagged only where that is asked for.
+    /// How often the answer is wrong, in words; null where no requests are reported.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rates: Option<String>,
+    /// Endpoints that fail more than before. They make a deploy flagged unless other kinds of harm are asked for.
+    pub failing: Vec<EndpointChange>,
+    /// Endpoints that are slower than before. They make a deploy flagged unless other kinds of harm are asked for.
     pub slower: Vec<EndpointChange>,
+    /// Errors first seen in this version that are not called new: its place was too young to say so.
+    pub first_seen: Vec<super::StoppedError>,
     /// Requests of the same length of time before, of all versions.
     pub before: Sums,
     /// Requests of the version since.
