@@ -249,7 +249,8 @@ async fn a_flag_that_late_data_proves_wrong_is_taken_back_for_all_to_see() {
     minutes.extend((3..40).map(|ago| minute(ago, "2.4.0", 20, &[("Timeout", ago % 2), ("DivisionByZero", 1)])));
     send(&running, minutes).await;
     let check = || {
-        let output = running.client(&["deploy", "check", "fares@2.4.0", "--environment", "production", "--fail-on", "new,surging", "--json"]);
+        let output =
+            running.client(&["deploy", "check", "fares@2.4.0", "--environment", "production", "--fail-on", "new,surging", "--json"]);
         serde_json::from_slice::<Value>(&output.stdout).unwrap_or_default()
     };
     let until = std::time::Instant::now() + std::time::Duration::from_secs(40);
