@@ -78,7 +78,7 @@ pub async fn endpoints(database: &Database, environment: Option<&str>, now: Date
     Ok(counted
         .into_iter()
         .map(|row| {
-            let threshold = thresholds.get(&row.endpoint_id).copied();
+            let threshold = thresholds.own(row.endpoint_id);
             let above = |sketch: Option<&Latency>| {
                 let (sketch, threshold) = sketch.zip(threshold)?;
                 Some(Share { part: sketch.above(threshold.unsigned_abs()), of: sketch.count() })

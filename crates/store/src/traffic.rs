@@ -31,13 +31,14 @@ pub struct Endpoint {
     pub latency: Latency,
     /// Answers of 4xx and 5xx by status, with how many requests of each are kept.
     pub statuses: BTreeMap<i16, (i64, i64)>,
-    /// From when on a request is slow, in microseconds, and whether people set it.
-    pub slow: Option<(i64, bool)>,
+    /// From when on a request is slow, in microseconds, and where that comes from.
+    pub slow: (i64, SlowBy),
 }
 
 #[derive(FromRow)]
 struct Counted {
     endpoint_id: i32,
+    service_id: i32,
     namespace: String,
     service: String,
     name: String,
@@ -82,7 +83,7 @@ fn in_parts(sql: &mut QueryBuilder<Postgres>, scope: &Scope, columns: &str, name
 /// [`StoreError`] when the database does not answer in time.
 pub async fn endpoints(database: &Database, scope: &Scope) -> Result<Vec<Endpoint>, StoreError> {
     let mut sql = QueryBuilder::new(
-        "SELECT endpoint.id AS endpoint_id, service.namespace, service.display_name AS service, endpoint.name, requests, failed FROM (\
+        "SELECT endpoint.id AS endpoint_id, endpoint.service_id, service.namespace, service.display_name AS service, endpoint.name, requests, failed FROM (\
              SELECT endpoint_id, sum(requests)::bigint AS requests, sum(failed)::bigint AS failed FROM (",
     );
     in_parts(&mut sql, scope, "endpoint_id, requests, failed", "traffic");
@@ -91,13 +92,8 @@ pub async fn endpoints(database: &Database, scope: &Scope) -> Result<Vec<Endpoin
          ORDER BY requests DESC, endpoint.id",
     );
     let counted = async { Ok::<Vec<Counted>, StoreError>(sql.build_query_as().fetch_all(&database.pool).await?) };
-    let slow = async {
-        let thresholds = sqlx::query_as("SELECT endpoint_id, threshold_us, is_set FROM endpoint_slow");
-        Ok::<Vec<(i32, i64, bool)>, StoreError>(thresholds.fetch_all(&database.pool).await?)
-    };
     let (counted, mut latencies, mut statuses, slow) =
-        futures_util::try_join!(counted, latencies(database, scope, None), statuses(database, scope), slow)?;
-    let slow: HashMap<i32, (i64, bool)> = slow.into_iter().map(|(endpoint, threshold, is_set)| (endpoint, (threshold, is_set))).collect();
+        futures_util::try_join!(counted, latencies(database, scope, None), statuses(database, scope), thresholds(database))?;
     Ok(counted
         .into_iter()
         .map(|row| Endpoint {
@@ -109,7 +105,7 @@ pub async fn endpoints(database: &Database, scope: &Scope) -> Result<Vec<Endpoin
             failed: row.failed,
             latency: latencies.remove(&row.endpoint_id).unwrap_or_default(),
             statuses: statuses.remove(&row.endpoint_id).unwrap_or_default(),
-            slow: slow.get(&row.endpoint_id).copied(),
+            slow: slow.of(row.service_id, row.endpoint_id),
         })
         .collect())
 }
@@ -236,44 +232,132 @@ async fn write(connection: &mut PgConnection, table: &'static str, mut sketches:
     Ok(())
 }
 
-/// Days of an endpoint's own history that its threshold is made from.
+/// Days of history that thresholds are made from.
 const HISTORY_DAYS: i64 = 7;
-/// Requests an endpoint must have had for a threshold of its own.
+/// Requests that a history must hold for a threshold of its own.
 const LEAST_REQUESTS: u64 = 100;
 /// No request is slow below this, in microseconds.
 const LEAST_US: f64 = 20_000.0;
+/// From when on a request is slow where there is no history at all, in microseconds: so long nobody waits gladly.
+pub const DEFAULT_SLOW_US: i64 = 2_000_000;
+/// What stands for all services.
+const FLEET: i32 = 0;
 
-/// Says for each endpoint from when on a request is slow: twice the time that 95 % of its requests of the last seven days
-/// stayed below, at least 20 ms, once it had 100 requests. What people set stays.
+/// Twice the time that 95 % of a history's requests stayed below, at least 20 ms; `None` where it is too short.
+fn slow_from(history: &Latency) -> Option<i64> {
+    #[expect(clippy::cast_possible_truncation, reason = "durations of requests are far below 2^53 µs")]
+    (history.count() >= LEAST_REQUESTS).then(|| Some((history.quantile(0.95)? * 2.0).max(LEAST_US) as i64)).flatten()
+}
+
+/// Says for each endpoint, each service and all together from when on a request is slow: twice the time that 95 % of the requests of the last
+/// seven days stayed below, at least 20 ms, once there were 100. What people set stays.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn set_thresholds(database: &Database, now: DateTime<Utc>) -> Result<(), StoreError> {
-    let rows: Vec<Sketch> = sqlx::query_as("SELECT endpoint_id, sketch FROM latency_day WHERE hour >= $1")
+    let rows: Vec<(i32, i32, Vec<u8>)> = sqlx::query_as("SELECT endpoint_id, service_id, sketch FROM latency_day WHERE hour >= $1")
         .bind(now - TimeDelta::days(HISTORY_DAYS))
         .fetch_all(&database.pool)
         .await?;
-    let mut histories: BTreeMap<i32, Latency> = BTreeMap::new();
-    for (endpoint, sketch) in rows {
-        histories.entry(endpoint).or_default().merge(&Latency::from_bytes(&sketch).unwrap_or_default());
+    let (mut of_endpoints, mut of_services): (BTreeMap<i32, Latency>, BTreeMap<i32, Latency>) = Default::default();
+    for (endpoint, service, sketch) in rows {
+        of_endpoints.entry(endpoint).or_default().merge_bytes(&sketch);
+        of_services.entry(service).or_default().merge_bytes(&sketch);
     }
-    #[expect(clippy::cast_possible_truncation, reason = "durations of requests are far below 2^53 µs")]
-    let thresholds: Vec<(i32, i64)> = histories
-        .into_iter()
-        .filter(|(_, history)| history.count() >= LEAST_REQUESTS)
-        .filter_map(|(endpoint, history)| Some((endpoint, (history.quantile(0.95)? * 2.0).max(LEAST_US) as i64)))
-        .collect();
-    let (endpoints, micros): (Vec<i32>, Vec<i64>) = thresholds.into_iter().unzip();
+    let mut fleet = Latency::default();
+    for history in of_services.values() {
+        fleet.merge(history);
+    }
+    of_services.insert(FLEET, fleet);
+    let made = |histories: BTreeMap<i32, Latency>| -> (Vec<i32>, Vec<i64>) {
+        histories.into_iter().filter_map(|(id, history)| Some((id, slow_from(&history)?))).unzip()
+    };
+    let (endpoints, micros) = made(of_endpoints);
     sqlx::query(
         "INSERT INTO endpoint_slow AS s (endpoint_id, threshold_us, is_set) SELECT endpoint, micros, false \
-         FROM UNNEST($1::int[], $2::bigint[]) AS new (endpoint, micros) ORDER BY 1 \
+         FROM UNNEST($1::int[], $2::bigint[]) AS new (endpoint, micros) WHERE EXISTS (SELECT FROM endpoint WHERE id = endpoint) ORDER BY 1 \
          ON CONFLICT (endpoint_id) DO UPDATE SET threshold_us = excluded.threshold_us WHERE NOT s.is_set AND s.threshold_us <> excluded.threshold_us",
     )
     .bind(endpoints)
     .bind(micros)
     .execute(&database.pool)
     .await?;
+    let (services, micros) = made(of_services);
+    sqlx::query(
+        "WITH new AS (SELECT * FROM UNNEST($1::int[], $2::bigint[]) AS new (service, micros)), \
+             gone AS (DELETE FROM service_slow WHERE service_id NOT IN (SELECT service FROM new)) \
+         INSERT INTO service_slow AS s (service_id, threshold_us) SELECT service, micros FROM new ORDER BY 1 \
+         ON CONFLICT (service_id) DO UPDATE SET threshold_us = excluded.threshold_us WHERE s.threshold_us <> excluded.threshold_us",
+    )
+    .bind(services)
+    .bind(micros)
+    .execute(&database.pool)
+    .await?;
     Ok(())
+}
+
+/// Where a threshold comes from.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum SlowBy {
+    /// People set it.
+    Set,
+    /// The endpoint's own history.
+    Endpoint,
+    /// The history of its service: its own is too short.
+    Service,
+    /// The history of all services: its service's is too short.
+    Fleet,
+    /// Nothing is known yet.
+    #[default]
+    Default,
+}
+
+impl SlowBy {
+    /// Its word.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Set => "set",
+            Self::Endpoint => "endpoint",
+            Self::Service => "service",
+            Self::Fleet => "fleet",
+            Self::Default => "default",
+        }
+    }
+}
+
+/// From when on requests are slow, in microseconds.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Thresholds {
+    endpoints: HashMap<i32, (i64, bool)>,
+    services: HashMap<i32, i64>,
+}
+
+impl Thresholds {
+    /// That of an endpoint's own history, or as people set it.
+    pub(crate) fn own(&self, endpoint: i32) -> Option<i64> {
+        self.endpoints.get(&endpoint).map(|(micros, _)| *micros)
+    }
+
+    /// That of an endpoint of a service, and where it comes from.
+    pub(crate) fn of(&self, service: i32, endpoint: i32) -> (i64, SlowBy) {
+        if let Some((micros, is_set)) = self.endpoints.get(&endpoint) {
+            return (*micros, if *is_set { SlowBy::Set } else { SlowBy::Endpoint });
+        }
+        let of_service = self.services.get(&service).map(|micros| (*micros, SlowBy::Service));
+        of_service.or_else(|| Some((*self.services.get(&FLEET)?, SlowBy::Fleet))).unwrap_or((DEFAULT_SLOW_US, SlowBy::Default))
+    }
+}
+
+/// Reads all thresholds.
+pub(crate) async fn thresholds(database: &Database) -> Result<Thresholds, StoreError> {
+    let endpoints = sqlx::query_as::<_, (i32, i64, bool)>("SELECT endpoint_id, threshold_us, is_set FROM endpoint_slow");
+    let services = sqlx::query_as::<_, (i32, i64)>("SELECT service_id, threshold_us FROM service_slow");
+    let (endpoints, services) = futures_util::try_join!(endpoints.fetch_all(&database.pool), services.fetch_all(&database.pool))?;
+    Ok(Thresholds {
+        endpoints: endpoints.into_iter().map(|(endpoint, micros, is_set)| (endpoint, (micros, is_set))).collect(),
+        services: services.into_iter().collect(),
+    })
 }
 
 /// Sets from when on a request of an endpoint is slow, or with `None` leaves it to its history again. Returns whether there is
@@ -302,12 +386,6 @@ pub async fn set_slow(database: &Database, service: &str, endpoint: &str, thresh
         sqlx::query("DELETE FROM endpoint_slow WHERE endpoint_id = $1").bind(id).execute(&database.pool).await?;
     }
     Ok(true)
-}
-
-/// From when on requests are slow, by endpoint, in microseconds.
-pub(crate) async fn thresholds(database: &Database) -> Result<HashMap<i32, i64>, StoreError> {
-    let rows: Vec<(i32, i64)> = sqlx::query_as("SELECT endpoint_id, threshold_us FROM endpoint_slow").fetch_all(&database.pool).await?;
-    Ok(rows.into_iter().collect())
 }
 
 /// Which kept requests to list.
@@ -444,4 +522,53 @@ pub async fn course(database: &Database, scope: &Scope, endpoint: &str, minutes:
     scoped(&mut sql, scope, "t");
     sql.push(" GROUP BY 1, 2 ORDER BY 1, 2");
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{database, now, number, of, resource, span, spans, store, trace, writer};
+
+    #[test]
+    fn a_threshold_comes_from_the_nearest_history_there_is() {
+        let thresholds =
+            Thresholds { endpoints: [(1, (50_000, false)), (2, (70_000, true))].into(), services: [(7, 200_000), (FLEET, 300_000)].into() };
+        assert_eq!(thresholds.of(7, 1), (50_000, SlowBy::Endpoint));
+        assert_eq!(thresholds.of(7, 2), (70_000, SlowBy::Set));
+        assert_eq!(thresholds.of(7, 3), (200_000, SlowBy::Service));
+        assert_eq!(thresholds.of(8, 3), (300_000, SlowBy::Fleet));
+        assert_eq!(Thresholds::default().of(8, 3), (DEFAULT_SLOW_US, SlowBy::Default));
+    }
+
+    #[tokio::test]
+    async fn a_slow_request_of_a_new_endpoint_is_kept_from_the_first_on() {
+        let database = database().await;
+        let writer = writer(&database);
+        let request = |number: u64, name: &str, millis: i64| {
+            let mut request = span(trace(number), number, None, now());
+            request.name = name.to_owned();
+            request.start = request.end.map(|end| end.plus_millis(-millis));
+            request
+        };
+        let send = async |requests: Vec<outcrop_core::telemetry::Span>| {
+            store(&writer, &[spans(vec![of(resource("fares"), requests)], now())]).await;
+        };
+        let kept = "SELECT count(*) FROM request WHERE marks & 2 = 2";
+        // Nothing is known: two seconds.
+        send(vec![request(1, "GET /v1/piers", 1_900), request(2, "GET /v1/piers", 3_200)]).await;
+        assert_eq!(number(&database, kept).await, 1);
+        // The service is: 95 of 100 requests take 100 ms.
+        send((10..210).map(|number| request(number, "GET /v1/quotes", 100)).collect()).await;
+        while fold(&database).await.unwrap() {}
+        set_thresholds(&database, Utc::now()).await.unwrap();
+        writer.read_thresholds().await.unwrap();
+        send(vec![request(300, "GET /v1/berths", 150), request(301, "GET /v1/berths", 900)]).await;
+        assert_eq!(number(&database, kept).await, 2);
+        let to = Utc::now() + TimeDelta::minutes(1);
+        let scope = Scope { service: None, environment: None, version: None, from: to - TimeDelta::hours(1), to, predicate: None };
+        let by: BTreeMap<String, SlowBy> =
+            endpoints(&database, &scope).await.unwrap().into_iter().map(|endpoint| (endpoint.name, endpoint.slow.1)).collect();
+        assert_eq!(by["GET /v1/berths"], SlowBy::Service);
+        assert_eq!(by["GET /v1/quotes"], SlowBy::Endpoint);
+    }
 }

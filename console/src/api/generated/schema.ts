@@ -1528,12 +1528,15 @@ export interface components {
             /** @description The service. */
             service: string;
             /**
-             * Format: double
-             * @description From when on a request is slow; null while its history is too short.
+             * @description Where that comes from: `set` by people, the `endpoint`'s own history, its `service`'s or the `fleet`'s while its own is too short, a `default` of 2 s
+             *     while nothing is known.
              */
-            slow_from_ms?: number | null;
-            /** @description Whether people set that. */
-            slow_is_set: boolean;
+            slow_by: string;
+            /**
+             * Format: double
+             * @description From when on a request is slow.
+             */
+            slow_from_ms: number;
             /** @description Answers of 4xx and 5xx by status. */
             statuses: components["schemas"]["StatusCount"][];
         };

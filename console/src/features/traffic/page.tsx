@@ -33,6 +33,9 @@ const HEAD = "py-1 text-left font-normal text-faint";
 const CELL = "py-1.5 pr-3 align-top";
 
 /** Traffic: endpoints, what made requests slow, requests, log lines, who calls whom, statements, instances. */
+/** Where the threshold of a slow request comes from, unless from the endpoint's own history. */
+const SLOW_BY: Record<string, string> = { set: "set", service: "as its service", fleet: "as all services", default: "nothing known yet" };
+
 export function TrafficPage() {
   const search = useSearch({ from: "/inside/traffic" });
   const navigate = useNavigate({ from: "/traffic" });
@@ -152,14 +155,8 @@ function Endpoints() {
                   </td>
                 ))}
                 <td className={`${CELL} text-right`}>
-                  {item.slow_from_ms == null ? (
-                    <span className="text-faint">too young</span>
-                  ) : (
-                    <To search={{ ...search, view: "requests", service: item.service, endpoint: item.endpoint, only: "slow" }}>
-                      {duration(item.slow_from_ms)}
-                      {item.slow_is_set && " (set)"}
-                    </To>
-                  )}
+                  <To search={{ ...search, view: "requests", service: item.service, endpoint: item.endpoint, only: "slow" }}>{duration(item.slow_from_ms)}</To>
+                  {SLOW_BY[item.slow_by] && <span className="block text-[13px] text-faint">{SLOW_BY[item.slow_by]}</span>}
                 </td>
                 <td className={`${CELL} pl-4`}>
                   {item.statuses.map((status) => (

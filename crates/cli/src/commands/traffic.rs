@@ -150,7 +150,10 @@ fn rate(item: &EndpointItem) -> f64 {
 
 fn endpoint(item: EndpointItem) -> Vec<String> {
     let statuses: Vec<String> = item.statuses.iter().map(|status| format!("{} {}", grouped(status.count), status.status)).collect();
-    let slow = if item.slow_is_set { format!("{} (set)", took(item.slow_from_ms)) } else { took(item.slow_from_ms) };
+    let slow = match item.slow_by.as_str() {
+        "endpoint" => took(Some(item.slow_from_ms)),
+        by => format!("{} ({by})", took(Some(item.slow_from_ms))),
+    };
     let failed = if item.failed > 0 { format!("{} ({})", grouped(item.failed), share(item.failed, item.count)) } else { "0".to_owned() };
     let mut cells = vec![
         item.service,

@@ -278,10 +278,11 @@ pub struct EndpointItem {
     pub p95_ms: Option<f64>,
     /// 99 of 100 took no longer.
     pub p99_ms: Option<f64>,
-    /// From when on a request is slow; null while its history is too short.
-    pub slow_from_ms: Option<f64>,
-    /// Whether people set that.
-    pub slow_is_set: bool,
+    /// From when on a request is slow.
+    pub slow_from_ms: f64,
+    /// Where that comes from: `set` by people, the `endpoint`'s own history, its `service`'s or the `fleet`'s while its own is too short, a `default` of 2 s
+    /// while nothing is known.
+    pub slow_by: String,
     /// Answers of 4xx and 5xx by status.
     pub statuses: Vec<StatusCount>,
     /// The period asked for by `against`.

@@ -16,6 +16,7 @@ use crate::copy::Rows;
 use crate::groups::Served;
 use crate::names::{Sender, name_hash};
 use crate::traces::{Marks, hot_name, pack, slot};
+use crate::traffic::Thresholds;
 use crate::{StoreError, from_utc, id_uuid, signed, to_utc};
 
 /// Requests kept by themselves per endpoint, version, kind of answer and minute, on this instance: enough to look into.
@@ -26,15 +27,15 @@ const MAX_COUNTED: usize = 50_000;
 /// Which requests are slow, and how many of a minute were kept.
 #[derive(Default)]
 pub(super) struct Watch {
-    /// Thresholds by endpoint, in microseconds; read anew every minute.
-    pub slow: Mutex<HashMap<i32, i64>>,
+    /// Thresholds; read anew every 15 seconds.
+    pub slow: Mutex<Thresholds>,
     kept: Mutex<HashMap<(i32, i32, u16, i64), u32>>,
 }
 
 impl Watch {
-    fn is_slow(&self, endpoint: i32, micros: u64) -> bool {
+    fn is_slow(&self, service: i32, endpoint: i32, micros: u64) -> bool {
         let slow = self.slow.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        slow.get(&endpoint).is_some_and(|threshold| i64::try_from(micros).unwrap_or(i64::MAX) > *threshold)
+        i64::try_from(micros).unwrap_or(i64::MAX) > slow.of(service, endpoint).0
     }
 
     fn keeps(&self, key: (i32, i32, u16, i64)) -> bool {
@@ -66,7 +67,7 @@ pub(super) async fn chunks(
                 .and_then(|(endpoint, micros)| Some((prepared.endpoint_of(sender.service, name_hash(endpoint))?, *micros)));
             let marks = Marks {
                 failed: chunk.has_failure,
-                slow: longest.is_some_and(|(endpoint, micros)| watch.is_slow(endpoint, micros)),
+                slow: longest.is_some_and(|(endpoint, micros)| watch.is_slow(sender.service, endpoint, micros)),
                 sampled: Marks::is_sampled(chunk.trace_id),
             };
             let packed = pack(&chunk.body).map_err(|error| StoreError::Other(sqlx::Error::Io(error)))?;
@@ -119,7 +120,7 @@ pub(super) async fn requests(connection: &mut PgConnection, work: &Work<'_>, wat
     let mut kept = Answers::new();
     for (sender, endpoint, span) in &work.requests {
         let Some(entry) = &span.entry else { continue };
-        let is_slow = watch.is_slow(*endpoint, entry.duration_us);
+        let is_slow = watch.is_slow(sender.service, *endpoint, entry.duration_us);
         let marks = Marks { failed: entry.failed, slow: is_slow, sampled: Marks::is_sampled(span.trace_id) };
         // A status of its own is a kind of its own: each count opens its requests.
         let kind = entry.status.filter(|status| *status >= 400).unwrap_or(u16::from(is_slow));

@@ -155,6 +155,7 @@ pub const TABLES: &[(&str, Lifetime)] = &[
         ),
     ),
     ("service_setting", Stays("set by hand: one row a service")),
+    ("service_slow", With("made anew from latency_day every 15 seconds: one row a service")),
     ("session", Time("last_used_at", Hours(14 * 24))),
     ("sighted", Stays("when a cause was first and last seen in a version, without which it would come back falsely new")),
     ("sign_in_failure", Time("last_at", Hours(1))),
