@@ -125,7 +125,7 @@ function Shown({ detail }: { detail: DeployDetail }) {
       <section aria-label="Endpoints" className="mb-5">
         <h2 className="border-b border-line pb-1 font-semibold">
           {endpoints.length === 0 ? "No request has come to it yet" : changed === 0 ? `None of ${counted(endpoints.length, "endpoint", "endpoints")} is shown to have changed` : `${counted(changed, "endpoint", "endpoints")} of ${endpoints.length} changed`}
-          <span className="ml-2 font-normal text-faint">against other versions in the day before; by chance once in ten thousand looks</span>
+          <span className="ml-2 font-normal text-faint">against all requests of the day before; by chance once in ten thousand looks</span>
         </h2>
         {endpoints.length > 0 && <EndpointTable items={endpoints} detail={detail} rest="before" />}
       </section>

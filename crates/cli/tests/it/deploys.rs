@@ -64,7 +64,7 @@ async fn a_deploy_that_brings_an_error_is_flagged_and_one_that_does_not_is_clear
     ]);
     assert!(recorded.status.success(), "{}", String::from_utf8_lossy(&recorded.stderr));
 
-    let until = std::time::Instant::now() + std::time::Duration::from_secs(30);
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(90);
     let flagged = loop {
         let answer = check("2.4.0");
         if answer.1["flags"].as_array().is_some_and(|flags| !flags.is_empty()) || std::time::Instant::now() > until {

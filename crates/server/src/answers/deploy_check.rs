@@ -61,6 +61,7 @@ fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[Strin
     let withdrawn = facts.flags.iter().filter(|flag| flag.withdrawn_at.is_some()).map(flag_item).collect();
     let mut flags = charged(&facts);
     flags.retain(|flag| counts(&flag.flag));
+    let flags = once_an_error(flags);
     let told: Vec<&str> = flags.iter().map(|flag| flag.reference.as_str()).collect();
     // Later ones are flagged new, or follow from another service's.
     let young_until = facts.known_since.unwrap_or(now) + TimeDelta::minutes(KNOWN_MINUTES);
@@ -289,6 +290,20 @@ fn charged(facts: &Facts) -> Vec<FlagItem> {
     items
 }
 
+/// Each error once: a new or returned one surges too as soon as it occurs often, and is still one error.
+fn once_an_error(flags: Vec<FlagItem>) -> Vec<FlagItem> {
+    let strength = |flag: &FlagItem| ["surging", "returned", "new"].iter().position(|kind| *kind == flag.flag);
+    let mut kept: Vec<FlagItem> = vec![];
+    for flag in flags {
+        match kept.iter_mut().find(|other| other.reference == flag.reference && other.environment == flag.environment) {
+            Some(other) if strength(other) < strength(&flag) => *other = flag,
+            Some(_) => {}
+            None => kept.push(flag),
+        }
+    }
+    kept
+}
+
 /// A part of all, 0 where there is none.
 #[must_use]
 #[expect(clippy::cast_precision_loss, reason = "a share of requests")]
@@ -434,6 +449,33 @@ mod tests {
         let without_requests = answer(600, Facts::default(), &[]);
         assert_eq!((without_requests.outcome.as_str(), without_requests.rates), ("clear", None));
         assert!(without_requests.sentence.contains("it reports no requests"), "{}", without_requests.sentence);
+    }
+
+    #[test]
+    fn an_error_that_is_new_and_surges_is_one_error() {
+        let flag = |kind: &str, error_id| Flag {
+            error_id,
+            title: "BerthTaken".to_owned(),
+            service: "manifest".to_owned(),
+            environment: "production".to_owned(),
+            kind: kind.to_owned(),
+            version: "1.1.0".to_owned(),
+            by_deploy: true,
+            since: Utc::now(),
+            said_at: Utc::now(),
+            ended_at: None,
+            count: 11,
+            expected: 0.0,
+            evidence: 20.0,
+            requests: Some(66),
+            why: None,
+            withdrawn_at: None,
+        };
+        let facts = || Facts { flags: vec![flag("surging", 7), flag("new", 7), flag("surging", 8)], ..Facts::default() };
+        let check = answer(600, facts(), &[]);
+        assert_eq!(check.flags.iter().map(|flag| flag.flag.as_str()).collect::<Vec<_>>(), ["new", "surging"]);
+        assert!(check.sentence.contains("1 new, 1 surging errors"), "{}", check.sentence);
+        assert_eq!(answer(600, facts(), &["surging"]).flags.len(), 2, "asked for surging ones alone, it is one of them");
     }
 
     #[test]

@@ -19,6 +19,7 @@ pub enum HandlingAction {
     /// It must not occur from a version on; where it does, it returned.
     Settle {
         /// The version; it need not be deployed yet.
+        #[schema(min_length = 1, max_length = 200)]
         version: String,
     },
     /// Nobody is told of it for a time, or until something holds for it. One of the two must be given.

@@ -10,15 +10,18 @@ use utoipa::ToSchema;
 pub struct NewScrubRule {
     /// The service it is for; without one, all.
     #[serde(default)]
+    #[schema(max_length = 200)]
     pub service: Option<String>,
     /// `remove`: values under names that end with these words; `keep`: the same stay, though a built-in name says otherwise;
     /// `shape`: what a regular expression finds in any text is removed.
     #[schema(pattern = "^(remove|keep|shape)$")]
     pub verb: String,
     /// The name in words, whatever its dress (`passport number` finds `passportNumber`), or the regular expression.
+    #[schema(min_length = 1)]
     pub what: String,
     /// What the mark says in the place of the value; without one, what was said.
     #[serde(default)]
+    #[schema(max_length = 200)]
     pub reason: Option<String>,
 }
 
@@ -67,6 +70,7 @@ pub struct ScrubTrial {
     #[serde(default)]
     pub service: Option<String>,
     /// The text: a message, a form, a header, JSON.
+    #[schema(max_length = 65_536)]
     pub text: String,
     /// A rule that is tried beside those in force.
     #[serde(default)]

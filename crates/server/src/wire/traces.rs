@@ -309,6 +309,7 @@ pub struct SlowSetting {
     /// The endpoint.
     pub endpoint: String,
     /// In milliseconds; null leaves it to its history again.
+    #[schema(minimum = 0.001, maximum = 86_400_000)]
     pub slow_from_ms: Option<f64>,
 }
 
