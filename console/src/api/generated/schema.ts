@@ -1839,7 +1839,7 @@ export interface components {
             library?: string[];
             /** @description Its namespace, needed only where several have a service of this name. */
             namespace?: string | null;
-            /** @description Beginnings of paths, modules or functions that are own code. */
+            /** @description Beginnings of paths, modules or functions that are own code, of 1 to 500 bytes; with `library` at most 100. */
             own?: string[];
             /** @description The service. */
             service: string;

@@ -22,6 +22,10 @@ const DAYS: (u32, u32) = (7, 30);
 const LISTED: i64 = 200;
 /// Beginnings of places in one rule, and the longest of them in bytes.
 const PLACES: (usize, usize) = (100, 500);
+/// Errors joined, or causes split off, by one change.
+const BY_HAND: usize = 1_000;
+/// The longest name of an attribute, in bytes.
+const LONGEST_ATTRIBUTE: usize = 500;
 
 /// Makes a change, or tries it.
 #[utoipa::path(operation_id = "change_grouping", tag = "grouping", params(ChangeQuery), request_body = GroupingChange, responses(
@@ -168,6 +172,15 @@ async fn resolved(database: &outcrop_store::Database, asked: GroupingChange) -> 
         GroupingChange::JoinWhere { service, namespace, predicate } => {
             let id = regrouping::service_number(database, namespace.as_deref(), &service).await?;
             (id, Change::JoinWhere { predicate })
+        }
+        GroupingChange::SplitBy { attribute, .. } if attribute.len() > LONGEST_ATTRIBUTE => {
+            return Err(ChangeError::Unfit(format!("an attribute's name has at most {LONGEST_ATTRIBUTE} bytes")));
+        }
+        GroupingChange::JoinErrors { with, .. } if with.len() > BY_HAND => {
+            return Err(ChangeError::Unfit(format!("join at most {BY_HAND} errors at once")));
+        }
+        GroupingChange::SplitOff { causes, .. } if causes.len() > BY_HAND => {
+            return Err(ChangeError::Unfit(format!("split off at most {BY_HAND} causes at once")));
         }
         GroupingChange::SplitBy { error, attribute } => {
             let error = numbered(&error)?;

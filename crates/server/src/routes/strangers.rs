@@ -193,3 +193,26 @@ async fn a_report_that_cannot_be_taken_is_refused_in_the_apis_form() {
     let taken = report(r#"{"service": "fares", "message": "no\u0000 tariff"}"#.to_owned()).await;
     assert_eq!(taken.status, StatusCode::OK, "NUL is left out of telemetry: {}", taken.body);
 }
+
+#[tokio::test]
+async fn what_a_member_may_make_large_is_bounded() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = token_of(&state, "harbour@skerry.example", "engineer", false).await;
+    let many: Vec<String> = (0..1_001).map(|_| "kobal-tirun".to_owned()).collect();
+    let places: Vec<String> = (0..101).map(|n| format!("app/{n}")).collect();
+    let changes = [
+        (serde_json::json!({ "kind": "join_errors", "error": "kobal-tirun", "with": many }), "at most 1000 errors"),
+        (serde_json::json!({ "kind": "split_off", "error": "kobal-tirun", "causes": vec![1; 1_001] }), "at most 1000 causes"),
+        (serde_json::json!({ "kind": "split_by", "error": "kobal-tirun", "attribute": "a".repeat(501) }), "at most 500 bytes"),
+        (serde_json::json!({ "kind": "own_code", "service": "fares", "own": places }), "at most 100 beginnings"),
+    ];
+    for (change, said) in changes {
+        let asked = change["kind"].to_string();
+        let answer = ask(&state, &token, &Method::POST, "/api/v1/grouping/changes", Some(("application/json", change.to_string()))).await;
+        must_refuse(&answer, StatusCode::BAD_REQUEST, &asked);
+        assert!(answer.body.to_string().contains(said), "{asked}: {}", answer.body);
+    }
+    let slice = serde_json::json!({ "where": format!("type = {}", "a".repeat(4_097)) });
+    let answer = ask(&state, &token, &Method::PUT, "/api/v1/slices/long", Some(("application/json", slice.to_string()))).await;
+    must_refuse(&answer, StatusCode::BAD_REQUEST, "slice");
+}

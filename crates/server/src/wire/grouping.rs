@@ -15,11 +15,13 @@ pub enum GroupingChange {
         /// Its namespace, needed only where several have a service of this name.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         namespace: Option<String>,
-        /// Beginnings of paths, modules or functions that are own code.
+        /// Beginnings of paths, modules or functions that are own code, of 1 to 500 bytes; with `library` at most 100.
         #[serde(default)]
+        #[schema(max_items = 100)]
         own: Vec<String>,
         /// Such that belong to libraries.
         #[serde(default)]
+        #[schema(max_items = 100)]
         library: Vec<String>,
     },
     /// Whatever a predicate holds for is one error: a rule.
@@ -31,6 +33,7 @@ pub enum GroupingChange {
         namespace: Option<String>,
         /// The predicate, of what is known of a single occurrence.
         #[serde(rename = "where")]
+        #[schema(max_length = 4_096)]
         predicate: String,
     },
     /// An error is told apart by an attribute's value: a rule.
@@ -38,6 +41,7 @@ pub enum GroupingChange {
         /// The error's reference.
         error: String,
         /// The attribute, of the record or its resource; at most 50 values.
+        #[schema(max_length = 500)]
         attribute: String,
     },
     /// Errors of one service are joined by hand.
@@ -45,6 +49,7 @@ pub enum GroupingChange {
         /// The reference that stays.
         error: String,
         /// References of those that become part of it.
+        #[schema(min_items = 1, max_items = 1_000)]
         with: Vec<String>,
     },
     /// Causes become an error of their own, by hand.
@@ -52,6 +57,7 @@ pub enum GroupingChange {
         /// The error's reference.
         error: String,
         /// Numbers of its causes.
+        #[schema(min_items = 1, max_items = 1_000)]
         causes: Vec<i64>,
     },
 }

@@ -30,6 +30,7 @@ pub struct SliceItem {
 pub struct NewSlice {
     /// The predicate; it may not name another slice.
     #[serde(rename = "where")]
+    #[schema(max_length = 4_096)]
     pub predicate: String,
 }
 
