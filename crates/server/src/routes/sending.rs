@@ -28,16 +28,9 @@ const MAX_BOUNDS: usize = 100;
 /// Longest note and predicate of a drop rule, in bytes.
 const LONGEST: usize = 2_000;
 
-/// Lists the sender keys, without their secrets.
-#[utoipa::path(operation_id = "list_keys", tag = "intake", responses((status = 200, body = KeyList)))]
-#[get("/keys")]
-pub(super) async fn list_keys(viewer: Viewer, state: web::Data<State>) -> Result<web::Json<KeyList>, ApiError> {
-    viewer.must_engineer()?;
-    let database = state.database.clone();
-    let rows = state.on_main(async move { keys::list(&database).await }).await?;
-    let items = rows
-        .into_iter()
-        .map(|row| KeyItem {
+impl From<keys::KeyInUse> for KeyItem {
+    fn from(row: keys::KeyInUse) -> Self {
+        Self {
             name: row.key.name,
             services: row.key.bounds.services,
             environments: row.key.bounds.environments,
@@ -49,8 +42,18 @@ pub(super) async fn list_keys(viewer: Viewer, state: web::Data<State>) -> Result
             requests_24h: row.requests,
             bytes_24h: row.bytes,
             refused_24h: row.refused,
-        })
-        .collect();
+        }
+    }
+}
+
+/// Lists the sender keys, without their secrets.
+#[utoipa::path(operation_id = "list_keys", tag = "intake", responses((status = 200, body = KeyList)))]
+#[get("/keys")]
+pub(super) async fn list_keys(viewer: Viewer, state: web::Data<State>) -> Result<web::Json<KeyList>, ApiError> {
+    viewer.must_engineer()?;
+    let database = state.database.clone();
+    let rows = state.on_main(async move { keys::list(&database).await }).await?;
+    let items = rows.into_iter().map(KeyItem::from).collect();
     Ok(web::Json(KeyList { items }))
 }
 

@@ -65,21 +65,6 @@ fn not_in_use(name: &str, error: &AccessError) -> Fault {
 async fn list(database: DatabaseArgs, as_json: bool) -> Result<(), Fault> {
     let database = open(database).await?;
     let keys = keys::list(&database).await.map_err(|error| away(&error))?;
-    let items = keys
-        .into_iter()
-        .map(|row| KeyItem {
-            name: row.key.name,
-            services: row.key.bounds.services,
-            environments: row.key.bounds.environments,
-            bytes_per_minute: row.key.bounds.bytes_per_minute,
-            created_at: row.key.created_at,
-            last_used_at: row.key.last_used_at,
-            previous_until: row.key.previous_until,
-            revoked_at: row.key.revoked_at,
-            requests_24h: row.requests,
-            bytes_24h: row.bytes,
-            refused_24h: row.refused,
-        })
-        .collect();
+    let items = keys.into_iter().map(KeyItem::from).collect();
     crate::commands::key::show(KeyList { items }, as_json)
 }
