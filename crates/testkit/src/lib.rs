@@ -2,6 +2,7 @@
 //! request bodies that real SDKs sent.
 
 mod browser;
+pub mod fleet;
 mod planting;
 mod postgres;
 mod recorded;
