@@ -3,11 +3,13 @@
 #![expect(clippy::print_stdout, reason = "a benchmark's output is its result")]
 #![expect(clippy::cast_precision_loss, reason = "rates need three digits")]
 
+mod conditions;
 mod core;
 mod flags;
 mod intake;
 mod processor;
 mod query;
+mod thresholds;
 mod traces;
 
 use clap::{Parser, Subcommand};
@@ -26,6 +28,30 @@ enum Command {
         /// Seconds to measure for.
         #[arg(long, default_value_t = 5)]
         seconds: u64,
+    },
+    /// Flags on simulated fleets, held against what is true: a row for each condition that operators meet.
+    Conditions {
+        /// The first seed.
+        #[arg(long, default_value_t = 1_000)]
+        first: u64,
+        /// Fleets of each condition: six services over five days each.
+        #[arg(long, default_value_t = 20)]
+        fleets: u64,
+        /// Only conditions whose name has this in it.
+        #[arg(long)]
+        only: Option<String>,
+        /// Also list what was said wrongly and what was missed.
+        #[arg(long)]
+        notes: bool,
+    },
+    /// What changing each threshold of flags costs, on simulated fleets.
+    Thresholds {
+        /// The first seed.
+        #[arg(long, default_value_t = 1)]
+        first: u64,
+        /// Fleets of each of three conditions.
+        #[arg(long, default_value_t = 8)]
+        fleets: u64,
     },
     /// Processor time of all flags per minute of data.
     Flags {
@@ -90,6 +116,8 @@ enum Command {
 async fn main() {
     match Arguments::parse().command {
         Command::Core { seconds } => core::run(seconds),
+        Command::Conditions { first, fleets, only, notes } => conditions::run(first, fleets, only.as_deref(), notes),
+        Command::Thresholds { first, fleets } => thresholds::run(first, fleets),
         Command::Flags { services, errors, minutes } => flags::run(services, errors, minutes.max(1)),
         Command::Intake { of, grpc, binary, prefill, rounds, seconds } => {
             intake::run(&binary, intake::Options { load: of, grpc, prefill, rounds, seconds }).await;

@@ -1,5 +1,6 @@
 //! What a service's telemetry lacks for good answers.
 
+use crate::deploy::{Disturbed, Measured, Minute};
 use crate::telemetry::names::{NO_ENVIRONMENT, NO_VERSION};
 use crate::telemetry::sampling::Sampling;
 
@@ -111,6 +112,10 @@ pub struct Telemetry<'a> {
     pub clock_ahead_ms: i64,
     /// Limits that it reached, and how many names or failures came past each.
     pub limits: &'a [(Limit, i64)],
+    /// The times of these 24 hours in which its reports could not be taken as they were, with the environment where it has several.
+    pub disturbed: &'a [(Option<String>, Disturbed)],
+    /// The minute at which this is said.
+    pub now: Minute,
 }
 
 /// Says what is missing and what cannot be answered without it; nothing where all is there.
@@ -145,8 +150,66 @@ pub fn missing(telemetry: &Telemetry<'_>) -> Vec<String> {
     if telemetry.clock_ahead_ms > 0 {
         missing.push(format!("clock {} s ahead: its times were moved back", (telemetry.clock_ahead_ms + 500) / 1_000));
     }
+    missing.extend(disturbed(telemetry.disturbed, telemetry.now));
     missing.extend(telemetry.limits.iter().map(|(limit, count)| limit.note(*count)));
     missing
+}
+
+/// What is said of disturbed reports: a line for each kind and environment, with how long it lasted in these 24 hours.
+fn disturbed(times: &[(Option<String>, Disturbed)], now: Minute) -> Vec<String> {
+    let mut said: Vec<(&Option<String>, String, Minute, bool)> = vec![];
+    for (environment, of) in times {
+        let (from, until) = (of.from.max(now - DAY), of.until.unwrap_or(now).min(now));
+        if until <= from {
+            continue;
+        }
+        let (what, is_on) = (words(of.measured), of.until.is_none());
+        match said.iter_mut().find(|(place, other, _, _)| *place == environment && *other == what) {
+            Some((_, _, minutes, goes_on)) => (*minutes, *goes_on) = (*minutes + until - from, *goes_on || is_on),
+            None => said.push((environment, what, until - from, is_on)),
+        }
+    }
+    let is_worth_saying = |minutes: Minute, is_on: bool| minutes >= if is_on { SHORTEST_NOW } else { SHORTEST };
+    let lines =
+        said.into_iter().filter(|(_, _, minutes, is_on)| is_worth_saying(*minutes, *is_on)).map(|(environment, what, minutes, is_on)| {
+            let place = environment.as_ref().map_or_else(String::new, |environment| format!("{environment}: "));
+            let length = match minutes {
+                2..120 => format!("{minutes} minutes"),
+                _ => format!("{} hours", (minutes + 30) / 60),
+            };
+            let (what, therefore) = what.split_once(';').unwrap_or((&what, ""));
+            let when = if is_on { "until now" } else { "of the last 24 hours" };
+            format!("{place}{what} for {length} {when}:{therefore}")
+        });
+    lines.collect()
+}
+
+const DAY: Minute = 1_440;
+/// Minutes of a day that reports must be disturbed for to be told of, and those of one that goes on.
+const SHORTEST: Minute = 10;
+const SHORTEST_NOW: Minute = 5;
+
+/// What happened to reports, and what follows of it.
+fn words(measured: Measured) -> String {
+    let part = |times: f64| {
+        if times < 1.0 {
+            format!("about 1 in {:.0} requests counted", (1.0 / times).max(2.0))
+        } else {
+            format!("requests counted about {times:.1} times over")
+        }
+    };
+    match measured {
+        Measured::Missing => "no request counts; flags suppose as many requests as on the days before".to_owned(),
+        Measured::Lumped => "request counts of several minutes in one; flags spread them over these minutes".to_owned(),
+        Measured::Times(times) if (0.67..1.0).contains(&times) => {
+            "a part of the requests not counted; flags allow for it, shares of requests do not".to_owned()
+        }
+        Measured::Times(times) => format!("{}, by what its errors say; flags allow for it, shares of requests do not", part(times)),
+        Measured::Unsure(_) => {
+            "request counts stepped, and its errors do not say whether traffic did; flags take the larger of both".to_owned()
+        }
+        Measured::NoErrors => "no errors reported while requests were; nothing is known of errors then".to_owned(),
+    }
 }
 
 #[cfg(test)]
@@ -168,5 +231,31 @@ mod tests {
             });
             assert_eq!(said, [limit.note(7)]);
         }
+    }
+
+    #[test]
+    fn disturbed_reports_are_summed_by_kind_and_said_with_what_follows() {
+        let of = |measured, from, until| (None, Disturbed { measured, from, until });
+        let now = 10_000;
+        let times = [
+            of(Measured::Missing, now - 2_000, Some(now - 1_420)),
+            of(Measured::Missing, now - 300, Some(now - 280)),
+            of(Measured::Lumped, now - 200, Some(now - 191)),
+            of(Measured::Unsure(2.0), now - 4, None),
+            of(Measured::Times(0.1), now - 180, None),
+            of(Measured::NoErrors, now - 1_500, Some(now - 1_445)),
+        ];
+        assert_eq!(
+            disturbed(&times, now),
+            [
+                "no request counts for 40 minutes of the last 24 hours: flags suppose as many requests as on the days before",
+                "about 1 in 10 requests counted, by what its errors say for 3 hours until now: flags allow for it, shares of requests do not",
+            ]
+        );
+        let staging = [(Some("staging".to_owned()), Disturbed { measured: Measured::Lumped, from: now - 5, until: None })];
+        assert_eq!(
+            disturbed(&staging, now),
+            ["staging: request counts of several minutes in one for 5 minutes until now: flags spread them over these minutes"]
+        );
     }
 }

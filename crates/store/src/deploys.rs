@@ -6,7 +6,7 @@ use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_core::deploy::{Detector, Event, FlagKind, FlagLine, Minute, Said, corrected};
 use sqlx::FromRow;
 
-use crate::{Database, StoreError};
+use crate::{Database, StoreError, disturbed};
 
 /// Days of the past that the detector is told when it starts: what it remembers, and a day to learn.
 const REPLAYED_DAYS: i64 = 8;
@@ -343,6 +343,8 @@ pub struct Watch {
     /// Flags that a past told anew says at another minute than they were said at: error, environment and that minute, with what
     /// tells the flag apart.
     elsewhere: HashMap<(String, String, Minute), i64>,
+    /// The disturbed times that are written down.
+    disturbed: Option<Vec<disturbed::Known>>,
 }
 
 #[derive(FromRow)]
@@ -465,6 +467,7 @@ impl Watch {
         }
         let said = write(&mut transaction, &flags).await? + self.foretell(&mut transaction, whole).await?;
         self.end(&mut transaction).await?;
+        self.disturb(&mut transaction, whole).await?;
         transaction.commit().await?;
         self.next = Some(whole);
         Ok(said)
@@ -520,6 +523,18 @@ impl Watch {
             }
         }
         write(connection, &said).await
+    }
+
+    /// Writes down in which times of the last day what services report could not be taken as it was, where more is known of them.
+    async fn disturb(&mut self, connection: &mut sqlx::PgConnection, whole: Minute) -> Result<(), StoreError> {
+        let known = self.detector.disturbed().filter(|(_, _, of)| of.until.is_none_or(|until| whole - until <= 1_440));
+        let number = |name: &str| name.parse::<i32>().unwrap_or_default();
+        let known: Vec<disturbed::Known> = known.map(|(service, environment, of)| (number(service), number(environment), of)).collect();
+        if self.disturbed.as_ref() != Some(&known) {
+            disturbed::write(connection, &known).await?;
+            self.disturbed = Some(known);
+        }
+        Ok(())
     }
 
     /// Writes down which surges are over.
@@ -660,6 +675,8 @@ pub const CHARGED: TimeDelta = TimeDelta::hours(24);
 
 #[cfg(test)]
 mod tests {
+    use outcrop_core::deploy::Measured;
+
     use super::*;
     use crate::testing::{announced, database, failing, of, resource, span, spans, store, trace, writer};
 
@@ -742,5 +759,38 @@ mod tests {
         watch.round(&database, now + TimeDelta::minutes(6)).await.unwrap();
         assert_eq!((watch.begun, watch.next), (begun + 2, Some(next + 6)), "and then only what is new");
         assert_eq!(said(&database).await, [("BerthTaken: the ramp is up new".to_owned(), 1)]);
+    }
+
+    #[tokio::test]
+    async fn reports_that_cease_are_written_down_until_they_come_again() {
+        let database = database().await;
+        let now = Utc::now();
+        let writer = writer(&database);
+        for (id, hours) in [(1, 4), (2, 0)] {
+            let at = crate::from_utc(now - TimeDelta::hours(hours));
+            store(&writer, &[spans(vec![of(resource("fares"), vec![span(trace(id), id, None, at)])], at)]).await;
+        }
+        sqlx::query("DELETE FROM traffic_minute WHERE minute > $1").bind(now - TimeDelta::hours(1)).execute(&database.pool).await.unwrap();
+        // A hundred requests a minute, up to half an hour ago.
+        let report = "INSERT INTO traffic_minute SELECT minute, service_id, endpoint_id, environment_id, version_id, 100, 0, statuses \
+             FROM (SELECT * FROM traffic_minute LIMIT 1) one, \
+                 generate_series(date_trunc('minute', $1::timestamptz), $2::timestamptz, '1 minute') minute_of(minute) ON CONFLICT DO NOTHING"
+            .replace("SELECT minute,", "SELECT minute_of.minute,");
+        let fill = async |from: TimeDelta, until: TimeDelta| {
+            sqlx::query(sqlx::AssertSqlSafe(report.clone())).bind(now - from).bind(now - until).execute(&database.pool).await.unwrap();
+        };
+        fill(TimeDelta::hours(4), TimeDelta::minutes(30)).await;
+        Watch::default().round(&database, now).await.unwrap();
+        let told = disturbed::of_services(&database, now).await.unwrap();
+        let [(None, of)] = told.values().next().unwrap().as_slice() else { panic!("{told:?}") };
+        assert!(of.measured == Measured::Missing && of.until.is_none(), "{of:?}");
+        assert!((now.timestamp() / 60 - of.from - 29).abs() <= 1, "{of:?}");
+
+        fill(TimeDelta::minutes(9), TimeDelta::zero()).await;
+        Watch::default().round(&database, now).await.unwrap();
+        let told = disturbed::of_services(&database, now).await.unwrap();
+        let [(None, of)] = told.values().next().unwrap().as_slice() else { panic!("{told:?}") };
+        assert!(of.until.is_some_and(|until| (until - of.from - 20).abs() <= 1), "{of:?}");
+        assert!(disturbed::of_services(&database, now + TimeDelta::hours(25)).await.unwrap().is_empty(), "told for a day");
     }
 }

@@ -13,6 +13,7 @@ mod database;
 pub mod deploy_changes;
 pub mod deploy_facts;
 pub mod deploys;
+pub mod disturbed;
 pub mod drops;
 pub mod errors;
 mod fault;

@@ -24,6 +24,8 @@ const BY_CHANCE: f64 = 3.0;
 const OWN_WAY: f64 = 0.02;
 /// How many times as much as by the course it may be.
 const MOST: f64 = 4.0;
+/// Occurrences due below which an error is not heard.
+const LEAST_DUE: f64 = 1e-6;
 /// The least that a course falls to.
 const LEAST: f64 = 0.05;
 
@@ -93,25 +95,13 @@ impl Course {
         1.0 / (self.anticipated.between(until - LATELY, until) + WEIGHT) + OWN_WAY / self.voices
     }
 
-    /// How today stands to the course by what several errors say: the mean of their ratios, each with its weight, without those that
-    /// go their own way: errors that were mended, or rise. No error has more than a fifth of the say.
+    /// How today stands to the course by what several errors say.
     pub fn hear(&mut self, voices: &mut Vec<Voice>) -> f64 {
-        voices.sort_by(|a, b| a.ratio().total_cmp(&b.ratio()));
-        let most = voices.iter().map(|voice| voice.due).sum::<f64>() * MOST_SAY;
-        let say = |voice: &Voice| voice.due.min(most);
-        let all: f64 = voices.iter().map(say).sum();
-        let mut passed = 0.0;
-        let is_half = |voice: &&Voice| {
-            passed += say(voice);
-            passed >= all / 2.0
-        };
-        let Some(median) = voices.iter().find(is_half).map(|voice| voice.ratio()) else { return 1.0 };
-        voices.retain(|voice| voice.agrees(median));
-        let total: f64 = voices.iter().map(say).sum();
-        let squares: f64 = voices.iter().map(|voice| say(voice).powi(2)).sum();
+        let height = heard(voices);
+        let total: f64 = voices.iter().map(|voice| voice.due).sum();
+        let squares: f64 = voices.iter().map(|voice| voice.due.powi(2)).sum();
         self.voices = if squares > 0.0 { total * total / squares } else { 1.0 };
-        let said: f64 = voices.iter().map(|voice| say(voice) * voice.ratio()).sum();
-        ((said + WEIGHT) / (total + WEIGHT)).clamp(1.0 / MOST, MOST)
+        height
     }
 
     /// Learns the course from the whole days before a minute: the coefficients of Fourier's series, each wave less what chance makes of it.
@@ -150,11 +140,38 @@ impl Course {
     }
 }
 
+/// By how many times more there is than was due by what several errors say: the mean of their ratios, each with its weight, without
+/// those that go their own way: errors that were mended, or rise. No error has more than a fifth of the say. What is left of `voices`
+/// are those that were heard, each with what it had to say in `due`.
+pub(super) fn heard(voices: &mut Vec<Voice>) -> f64 {
+    voices.retain(|voice| voice.due > LEAST_DUE);
+    voices.sort_by(|a, b| a.ratio().total_cmp(&b.ratio()));
+    let most = voices.iter().map(|voice| voice.due).sum::<f64>() * MOST_SAY;
+    let say = |voice: &Voice| voice.due.min(most);
+    let all: f64 = voices.iter().map(say).sum();
+    let mut passed = 0.0;
+    let is_half = |voice: &&Voice| {
+        passed += say(voice);
+        passed >= all / 2.0
+    };
+    let Some(median) = voices.iter().find(is_half).map(|voice| voice.ratio()) else { return 1.0 };
+    voices.retain(|voice| voice.agrees(median));
+    let said: f64 = voices.iter().map(|voice| say(voice) * voice.ratio()).sum();
+    for voice in voices.iter_mut() {
+        let (ratio, due) = (voice.ratio(), voice.due.min(most));
+        (voice.seen, voice.due) = (ratio * due, due);
+    }
+    let total: f64 = voices.iter().map(|voice| voice.due).sum();
+    ((said + WEIGHT) / (total + WEIGHT)).clamp(1.0 / MOST, MOST)
+}
+
 /// What one error, or some rare ones together, had over the latest minutes, and what was due of it by the course; with its weight.
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Voice {
     pub seen: f64,
     pub due: f64,
+    /// How likely it is that it follows the requests.
+    pub follows: f64,
 }
 
 impl Voice {

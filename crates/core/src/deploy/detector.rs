@@ -2,39 +2,21 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use super::asked::Asked;
 use super::event::{Event, FlagKind, FlagLine, Minute};
 use super::group::{Episode, Group};
+use super::measure::Disturbed;
 use super::place::{PAST, Place, Told};
 use super::rise::Rise;
-use super::series::span;
 
-/// Evidence, in nats, from which on a rise that begins with a deploy is a surge.
-const AFTER_DEPLOY: f64 = 7.6;
-/// What is asked for more of a rise of one minute, and so much less of longer ones: single minutes are wild.
-const BRIEF: f64 = 2.0;
-/// Minutes within which most of what a deploy changed shows, and what is asked for more for each hour after that.
-const SOON: Minute = 90;
-const LATER: f64 = 0.5;
-/// The same for a rise that begins anywhere: there are many of them.
-const ANYWHERE: f64 = 13.5;
-/// What is asked for more of rises longer than an hour.
-const DRIFT: f64 = 1.5;
-const HOUR: Minute = 60;
-/// What a rise must tell by itself, however much others tell of one that began with it: after a deploy, and anywhere.
-const ALONE_AFTER_DEPLOY: f64 = 5.5;
-const ALONE_ANYWHERE: f64 = 8.5;
-/// What chance often tells of one that begins with another, in nats; what an error tells that is flagged already; and the part of what others tell that counts.
-const HINT: f64 = 3.5;
+/// What an error tells that is flagged already, in nats.
 const FLAGGED: f64 = 8.0;
-const JOINED: f64 = 0.7;
 /// Minutes by which the beginnings of rises may lie apart that have one cause.
 const NEAR: Minute = 10;
 /// Minutes for which what was told is of late.
 const LATELY: Minute = 12;
 /// Minutes after a deploy for which it is asked what it changed.
 const WATCHED: Minute = 180;
-/// The share of a service's flags that may be false: α of [`of_many`].
-const FALSE_SHARE: f64 = 0.05;
 /// The smallest rise that is worth a flag, and the fewest occurrences.
 const LEAST_RATIO: f64 = 1.3;
 const LEAST_ANYWHERE: f64 = 1.4;
@@ -52,6 +34,7 @@ const AFTERWARDS: Minute = 180;
 /// Says flags from what it is told, in order of time.
 #[derive(Clone, Debug, Default)]
 pub struct Detector {
+    asked: Asked,
     places: BTreeMap<(String, String), Place>,
     /// Errors that people settled: service and error, with the version.
     settled: HashMap<(String, String), String>,
@@ -80,6 +63,12 @@ pub struct Ended {
 }
 
 impl Detector {
+    /// A detector that asks for other evidence than usual.
+    #[must_use]
+    pub fn asking(asked: Asked) -> Self {
+        Self { asked, ..Self::default() }
+    }
+
     /// Makes an error known that occurred before what will be told: it is not new.
     pub fn know(&mut self, service: &str, environment: &str, error: &str) {
         self.place(service, environment).groups.entry(error.to_owned()).or_default();
@@ -102,6 +91,14 @@ impl Detector {
     /// The surges that ended since this was asked last.
     pub fn take_ends(&mut self) -> Vec<Ended> {
         std::mem::take(&mut self.ends)
+    }
+
+    /// The times in which what services report could not be taken as it is: service and
+    /// environment with each.
+    pub fn disturbed(&self) -> impl Iterator<Item = (&str, &str, Disturbed)> {
+        self.places.iter().flat_map(|((service, environment), place)| {
+            place.disturbed().map(move |disturbed| (service.as_str(), environment.as_str(), disturbed))
+        })
     }
 
     /// Takes one event; returns the flags that the minutes before it told of.
@@ -159,6 +156,7 @@ impl Detector {
         #[expect(clippy::cast_precision_loss, reason = "occurrences of a minute")]
         let occurred = count as f64;
         place.traffic.occur(number, occurred);
+        place.occurred.add(minute, occurred);
         let is_learning = place.is_learning(minute);
         let group = place.groups.entry(error.to_owned()).or_default();
         group.add(minute, number, occurred);
@@ -226,7 +224,7 @@ impl Detector {
         touched.dedup();
         for (service, environment, error) in touched {
             if let Some(place) = self.places.get_mut(&(service.clone(), environment.clone()))
-                && let Some(flag) = surge(place, &error, minute)
+                && let Some(flag) = surge(place, &error, minute, &self.asked)
             {
                 self.flags.push(FlagLine { service, environment, group: error, ..flag });
             }
@@ -244,34 +242,14 @@ impl Detector {
     }
 }
 
-/// Evidence from which on a rise of this length that begins with a deploy is a surge: what a deploy changes shows soon.
-fn after_deploy(length: Minute) -> f64 {
-    AFTER_DEPLOY + span(SOON, length) / span(0, HOUR) * LATER
-}
-
-/// The same of a rise that begins anywhere: over hours rates drift by themselves.
-fn anywhere(length: Minute) -> f64 {
-    if length > HOUR { ANYWHERE + DRIFT } else { ANYWHERE }
-}
-
 /// A rise with the version that its deploy brought, and by how much it exceeds what is asked of it.
 type Lead = (Told, Option<u32>, f64);
 
-/// How many nats more are asked of each of many errors, so that of the flags of a service the same share is false however many errors it has: the
-/// e-BH procedure (Wang and Ramdas, "False discovery rate control with e-values", 2022) takes the k-th strongest of K hypotheses where its e-value
-/// is K / (α k) or more. What is asked after a deploy is that of 73 errors at α = 0.02: fewer ask for no more. `watched`: K; `strong`: k, this one
-/// among them.
-fn of_many(watched: usize, strong: usize) -> f64 {
-    #[expect(clippy::cast_precision_loss, reason = "errors of a service")]
-    let share = watched as f64 / strong as f64;
-    ((share / FALSE_SHARE).ln() - AFTER_DEPLOY).max(0.0)
-}
-
 /// How many errors of a service occurred in its past, and how many have strong evidence of late with this one.
-fn many(place: &Place, error: &str, minute: Minute) -> (usize, usize) {
+fn many(place: &Place, error: &str, minute: Minute, asked: &Asked) -> (usize, usize) {
     let watched = place.groups.values().filter(|group| group.events.last().is_some_and(|(at, _, _)| minute - at <= PAST)).count();
     let is_strong =
-        |(name, group): &(&String, &Group)| *name != error && minute - group.lately.1 <= LATELY && group.lately.0 >= AFTER_DEPLOY;
+        |(name, group): &(&String, &Group)| *name != error && minute - group.lately.1 <= LATELY && group.lately.0 >= asked.after_deploy;
     (watched, 1 + place.groups.iter().filter(is_strong).count())
 }
 
@@ -281,7 +259,7 @@ fn is_alike(rise: &Rise, since: Minute, by_deploy: bool) -> bool {
 }
 
 /// What other errors of the service tell of a rise that began with one, in nats: each what it has above what chance often makes.
-fn others(place: &Place, error: &str, rise: &Rise, minute: Minute) -> f64 {
+fn others(place: &Place, error: &str, rise: &Rise, minute: Minute, asked: &Asked) -> f64 {
     let told = |group: &Group| {
         if group.episode.as_ref().is_some_and(|episode| is_alike(rise, episode.since, episode.by_deploy)) {
             return FLAGGED;
@@ -294,7 +272,7 @@ fn others(place: &Place, error: &str, rise: &Rise, minute: Minute) -> f64 {
         let told = alike.map(|other| {
             let nats = group.nats(other);
             let hurdle = group.habits.hurdle(minute + 1 - other.since, minute, other.clumps);
-            nats.least(other.clumps).min(nats.of(other.clumps) - hurdle) - HINT
+            nats.least(other.clumps).min(nats.of(other.clumps) - hurdle) - asked.hint
         });
         told.fold(0.0, f64::max)
     };
@@ -302,23 +280,28 @@ fn others(place: &Place, error: &str, rise: &Rise, minute: Minute) -> f64 {
 }
 
 /// The rise that exceeds most what is asked of it, since a deploy or anywhere.
-fn strongest(place: &Place, error: &str, group: &Group, minute: Minute) -> Option<Lead> {
+fn strongest(place: &Place, error: &str, group: &Group, minute: Minute, nats: &Asked) -> Option<Lead> {
     let until = minute + 1;
     let mut strongest: Option<Lead> = None;
     for rise in &group.rises {
         let told = place.told(group, rise);
         let length = until - rise.since;
-        let (ratio, asked, alone) = match rise.versions {
-            Some(_) => (LEAST_RATIO, after_deploy(length), ALONE_AFTER_DEPLOY),
-            None => (LEAST_ANYWHERE, anywhere(length), ALONE_ANYWHERE),
+        let (ratio, alone) = match rise.versions {
+            Some(_) => (LEAST_RATIO, nats.alone_after_deploy),
+            None => (LEAST_ANYWHERE, nats.alone_anywhere),
         };
-        if told.count < LEAST_COUNT || told.count <= ratio * told.expected || told.evidence() < ALONE_AFTER_DEPLOY {
+        if told.expected <= 0.0
+            || told.count < LEAST_COUNT
+            || told.count <= ratio * told.expected
+            || told.evidence() < nats.alone_after_deploy
+        {
             continue;
         }
+        let (is_by_deploy, is_reported) = (rise.versions.is_some(), place.traffic.reports(minute));
         // Where no requests are reported, errors that rise together speak for more of them.
-        let is_joined = rise.versions.is_some() || place.traffic.reports(minute);
-        let joined = if is_joined { JOINED * others(place, error, rise, minute) } else { 0.0 };
-        let asked = asked - joined.min(asked - alone) + BRIEF / span(rise.since, until);
+        let joined = if is_by_deploy || is_reported { nats.joined * others(place, error, rise, minute, nats) } else { 0.0 };
+        let asked = nats.of(length, is_by_deploy);
+        let asked = asked - joined.min(asked - alone) + nats.besides(length, is_by_deploy, is_reported);
         let hurdle = group.habits.hurdle(length, minute, told.clumps);
         let lead = (told.nats.of(told.clumps) - hurdle).min(told.evidence() - asked);
         if strongest.as_ref().is_none_or(|(_, _, best)| lead > *best) {
@@ -329,13 +312,13 @@ fn strongest(place: &Place, error: &str, group: &Group, minute: Minute) -> Optio
 }
 
 /// Whether an error surges, by the end of a minute in which it occurred.
-fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
+fn surge(place: &mut Place, error: &str, minute: Minute, asked: &Asked) -> Option<FlagLine> {
     place.learn(error, minute);
     place.follow(error, minute, WATCHED);
     let group = place.groups.get(error)?;
     let anywhere: Vec<_> = group.rises.iter().filter(|rise| rise.versions.is_none()).map(|rise| group.nats(rise)).collect();
-    let strongest = strongest(place, error, group, minute);
-    let (watched, strong) = many(place, error, minute);
+    let strongest = strongest(place, error, group, minute, asked);
+    let (watched, strong) = many(place, error, minute, asked);
     let running = group.events.last().map(|(_, version, _)| *version).unwrap_or_default();
     let (quiet_until, is_learning) = (group.quiet_until, place.is_learning(minute));
     let group = place.groups.get_mut(error)?;
@@ -348,7 +331,7 @@ fn surge(place: &mut Place, error: &str, minute: Minute) -> Option<FlagLine> {
     }
     let (told, version, lead) = strongest.filter(|_| minute >= quiet_until && !is_learning)?;
     group.lately = (told.evidence(), minute);
-    if lead < of_many(watched, strong) {
+    if lead < asked.of_many(watched, strong) {
         return None;
     }
     group.episode = Some(Episode {
@@ -412,20 +395,4 @@ fn end_episodes(place: &mut Place, minute: Minute) -> Vec<(String, Minute, Minut
         }
     }
     ended
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn many_errors_are_asked_for_as_much_more_as_there_are_more_of_them() {
-        assert!(of_many(1, 1) < f64::EPSILON && of_many(72, 1) < f64::EPSILON, "few ask for no more");
-        // Ten times as many: ln 10 more. Ten strong ones among them: no more than one among a tenth.
-        assert!((of_many(7_300, 1) - of_many(730, 1) - 10.0_f64.ln()).abs() < 1e-9);
-        assert!((of_many(7_300, 10) - of_many(730, 1)).abs() < 1e-9);
-        // The e-value that is asked for of the k-th of K is K / (α k).
-        let asked = (AFTER_DEPLOY + of_many(1_000, 4)).exp();
-        assert!((asked / (1_000.0 / (FALSE_SHARE * 4.0)) - 1.0).abs() < 1e-9, "{asked}");
-    }
 }

@@ -169,11 +169,11 @@ impl Group {
     }
 
     fn see(&self, rise: &mut Rise, (from, until): (Minute, Minute), traffic: &Traffic) {
-        let all = traffic.exposure.between(from, until);
+        let (all, known) = (traffic.most.between(from, until), traffic.exposure.between(from, until));
         if all <= 0.0 {
             return;
         }
-        let share = rise.versions.map(|versions| (versions, traffic.of(versions, from, until) / all));
+        let share = rise.versions.map(|versions| (versions, if known > 0.0 { traffic.of(versions, from, until) / known } else { 1.0 }));
         let count = self.counts.between(from, until);
         let split = traffic.split(from, until, count);
         let seen = Seen {
@@ -188,7 +188,7 @@ impl Group {
         // While one goes on no other begins.
         let latest = self.incident_log.partition_point(|(began, _)| *began < from).checked_sub(1).and_then(|at| self.incident_log.get(at));
         let from = latest.map_or(from, |(began, _)| from.max(began + INCIDENT));
-        let free = traffic.exposure.between(from, until);
+        let free = traffic.most.between(from, until);
         if free > 0.0 {
             process.see(&Seen {
                 minutes: span(from, until),
@@ -234,7 +234,7 @@ impl Group {
     }
 
     /// Forgets where its rate stands, and what may have begun.
-    fn forget_rises(&mut self) {
+    pub fn forget_rises(&mut self) {
         self.rises.clear();
         self.standing = None;
     }

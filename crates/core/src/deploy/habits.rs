@@ -107,7 +107,7 @@ impl Habits {
             } else if hours(OFTEN) >= MANY_HOURS {
                 HABIT * strongest + HABIT_BESIDES
             } else {
-                strongest + 1.0
+                strongest
             };
         }
         // Of few bursts it is not known how large they get.

@@ -4,6 +4,7 @@
 //! was needed to say it. Requests are the exposure: an error surges when there are more of it than its own past and the
 //! requests explain. `docs/flags.md` has the model, the formulas and what is guaranteed.
 
+mod asked;
 mod cdevents;
 mod compare;
 mod course;
@@ -11,6 +12,7 @@ mod detector;
 mod event;
 mod group;
 mod habits;
+mod measure;
 mod nature;
 mod order;
 mod place;
@@ -20,10 +22,12 @@ mod series;
 mod traffic;
 mod verdict;
 
+pub use asked::Asked;
 pub use cdevents::{Announced, BadCdEvent, announced};
 pub use compare::{Change, Scatter, Side, changes};
 pub use detector::{Detector, Ended};
 pub use event::{BadEvent, Event, FlagKind, FlagLine, Minute, parse_minute};
+pub use measure::{Disturbed, Measured};
 pub use order::VersionOrder;
 pub use replay::{Corrected, Said, corrected};
 pub use rise::{Usual, rise_evidence};

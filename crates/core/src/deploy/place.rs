@@ -2,14 +2,16 @@
 
 use std::collections::BTreeMap;
 
+use super::course::{Voice, heard};
 use super::event::Minute;
 use super::group::{Clumps, Group, Standing};
 use super::habits::Nats;
+use super::measure::{Disturbed, Measured};
 use super::nature::{self, Nature};
 use super::order::VersionOrder;
 use super::rise::{Belief, Process, Rise, Usual, Versions};
 use super::series::{Sums, span};
-use super::traffic::{Telling, Traffic};
+use super::traffic::{Split, Telling, Traffic};
 
 /// Minutes of the past that a rate is learnt from.
 pub(super) const PAST: Minute = 3 * 1_440;
@@ -21,6 +23,8 @@ const TELLING: f64 = 5.0;
 const SLOW_WEIGHT: f64 = 120.0;
 /// How far slow changes move a rate.
 const MOST_SLOW: f64 = 1.3;
+/// The share of its usual rate that an error is held against at least, however rarely it occurs of late.
+const LOWEST: f64 = 0.9;
 /// Minutes from the first on in which a place is learnt.
 const LEARNING: Minute = 1_440;
 /// Minutes from the first on in which nothing is called new.
@@ -30,6 +34,22 @@ const LEARNT: Minute = 30;
 /// Minutes for which an error must be known, and occurrences a minute from which on it tells how busy its service is.
 const HEARD: Minute = 360;
 const LEAST_HEARD: f64 = 0.01;
+/// Occurrences that must be known of it where requests are reported.
+const LEAST_KNOWN: f64 = 10.0;
+/// Minutes in which errors tell which versions their occurrences are of, and occurrences of one error that count in them, at most.
+const SPLIT_OVER: Minute = 10;
+const SPLIT_SAY: f64 = 3.0;
+/// Occurrences due without a single one for errors not to be reported: chance leaves so many out once in e^14 times; and those of one
+/// error that count, at most.
+const TOLD_ENOUGH: f64 = 14.0;
+const TOLD_BY_ONE: f64 = 5.0;
+/// By how many times more occurrences a minute has than those before it where several are reported at once, how many it has at least,
+/// the share of what errors tell that must agree, and minutes in a row that may be so.
+const PILE: f64 = 1.4;
+const PILE_BEFORE: Minute = 10;
+const LEAST_PILE: f64 = 20.0;
+const ALIKE: f64 = 0.75;
+const MOST_PILED: u32 = 3;
 /// How finely the ages of rises that begin anywhere are told apart: so many steps for twice the age; and the highest age.
 const AGES: f64 = 1.5;
 const LONGEST: Minute = 180;
@@ -48,6 +68,12 @@ pub(super) struct Place {
     pub traffic: Traffic,
     pub groups: BTreeMap<String, Group>,
     first: Option<Minute>,
+    /// Occurrences of all errors by minute.
+    pub occurred: Sums,
+    /// Since when no error occurred, and whether that is known to be for none being reported.
+    silence: Option<(Minute, bool)>,
+    /// Minutes in a row in which many more occurred than before.
+    piled: u32,
     /// The relative variance of hours that is usual among its errors, and when that was learnt.
     usual_slow: Option<(f64, Minute)>,
 }
@@ -93,24 +119,82 @@ impl Place {
     pub fn deploy(&mut self, at: Minute, version: u32, share: Option<f64>) {
         let later = self.deploys.iter().all(|deploy| deploy.versions.first <= version);
         self.deploys.push(Deployed { at, versions: Versions { first: version, later } });
-        self.traffic.deploy(version, share);
+        self.traffic.deploy(at, version, share);
     }
 
     /// Ends a minute: its exposure is what was reported, else what the past or the errors say of it.
     pub fn close(&mut self, minute: Minute) {
         let first = *self.first.get_or_insert(minute);
-        if self.traffic.close(minute) {
+        let report = self.traffic.report(minute);
+        if self.traffic.reports(minute + 1) {
+            let groups = &self.groups;
+            let voices = |exposure: &Sums, since| voices(groups, exposure, (first, since), minute + 1);
+            self.traffic.close((minute, first), &report, voices, |version| split(groups, version, minute));
+            self.hear(minute, first);
             return;
         }
-        let estimate = if self.traffic.reports(minute) {
-            self.traffic.missing(minute, first)
-        } else if self.is_learning(minute) {
+        let estimate = if self.is_learning(minute) {
             1.0
         } else {
             let telling = telling(&self.groups, &self.traffic.exposure, (first, minute));
             self.traffic.activity(minute, first, &telling)
         };
         self.traffic.close_by(minute, estimate);
+    }
+
+    /// The times in which what is reported could not be taken as it is, the newest last.
+    pub fn disturbed(&self) -> impl Iterator<Item = Disturbed> {
+        let silent = self.silence.filter(|(_, is_known)| *is_known);
+        let silent = silent.map(|(from, _)| Disturbed { measured: Measured::NoErrors, from, until: None });
+        let measure = &self.traffic.measure;
+        measure.disturbed.iter().copied().chain(measure.now()).chain(silent)
+    }
+
+    /// Whether errors are reported as they occur: a minute without one where many were due tells nothing of them, and one in which
+    /// each occurred so many times as often is one of several that are reported at once.
+    fn hear(&mut self, minute: Minute, first: Minute) {
+        let until = minute + 1;
+        let occurred = self.occurred.between(minute, until);
+        if occurred > 0.0 {
+            if let Some((since, true)) = self.silence {
+                let measured = Measured::NoErrors;
+                self.traffic.measure.push(Disturbed { measured, from: since, until: Some(minute) });
+            }
+            self.silence = None;
+            let before = self.occurred.between(minute - PILE_BEFORE, minute) / span(0, PILE_BEFORE);
+            let is_pile = occurred >= LEAST_PILE && occurred > PILE * before;
+            self.piled = if is_pile { self.piled + 1 } else { 0 };
+            if is_pile && self.piled <= MOST_PILED {
+                let exposed = self.traffic.most.between(minute, until);
+                let mut voices: Vec<Voice> = voices(&self.groups, &self.traffic.exposure, (first, minute), until)
+                    .into_iter()
+                    .map(|voice| Voice { due: voice.due * exposed, ..voice })
+                    .collect();
+                let all = told_by(&voices);
+                let times = heard(&mut voices);
+                if told_by(&voices) >= ALIKE * all && all >= TOLD_ENOUGH && times > 1.0 {
+                    self.traffic.pile_up(minute, times);
+                }
+            }
+            return;
+        }
+        let (since, is_known) = *self.silence.get_or_insert((minute, false));
+        if is_known {
+            self.traffic.unhear(minute, until);
+        } else if minute - since < 3 || minute % 5 == 0 {
+            let exposed = self.traffic.exposure.between(since, until);
+            let due: Vec<Voice> = voices(&self.groups, &self.traffic.exposure, (first, since), until)
+                .into_iter()
+                .map(|voice| Voice { due: voice.due * exposed, ..voice })
+                .collect();
+            if told_by(&due) >= TOLD_ENOUGH {
+                self.silence = Some((since, true));
+                self.traffic.unhear(since, until);
+                for group in self.groups.values_mut() {
+                    group.forget_rises();
+                }
+            }
+        }
     }
 
     /// Where the past of a group begins that a window from `until` on is held against.
@@ -253,7 +337,7 @@ impl Place {
             versions,
             clumps,
             until: since,
-            by_count: Process::new(of_counts, belief(&of_counts, &past)),
+            by_count: Process::new(of_counts, belief(&of_counts, &past).at_least(LOWEST * of_counts.rate)),
             by_incident: (clumps != Clumps::None).then(|| Process::new(of_incidents, of_incidents.belief())),
             size: group.size(since),
             follows: group.nature.follows,
@@ -277,7 +361,7 @@ impl Place {
     /// What an error is exposed to in a minute.
     fn exposed(&self, group: &Group, mean_exposure: f64, minute: Minute) -> f64 {
         let follows = group.nature.follows;
-        follows * self.traffic.exposure.between(minute, minute + 1) + (1.0 - follows) * mean_exposure
+        follows * self.traffic.most.between(minute, minute + 1) + (1.0 - follows) * mean_exposure
     }
 
     /// Where the rate of an error stands before a minute, by where it stood before.
@@ -311,7 +395,7 @@ impl Place {
             None => self.stands(&group, usual, past, minute),
         });
         let rise = rise.map(|rise| match group.standing {
-            Some(Standing { usual, belief, .. }) => Rise { by_count: Process::new(usual, belief), ..rise },
+            Some(Standing { usual, belief, .. }) => Rise { by_count: Process::new(usual, belief.at_least(LOWEST * usual.rate)), ..rise },
             None => rise,
         });
         if let Some(rise) = rise.as_ref().filter(|_| group.standing.is_none()) {
@@ -330,8 +414,9 @@ impl Place {
     /// A rise as it is said: its count and what was due.
     pub fn told(&self, group: &Group, rise: &Rise) -> Told {
         let (from, until) = (rise.since, rise.until);
-        let all = self.traffic.exposure.between(from, until);
-        let of_versions = rise.versions.map(|versions| (versions, self.traffic.of(versions, from, until)));
+        let all = self.traffic.most.between(from, until);
+        let share = |versions| self.traffic.of(versions, from, until) / self.traffic.exposure.between(from, until).max(1e-9);
+        let of_versions = rise.versions.map(|versions| (versions, share(versions) * all));
         let (count, exposure) = match of_versions {
             // A version beside another is held against its own share.
             Some((versions, exposure)) if exposure < 0.5 * all => (group.of_versions(versions, from, until), exposure),
@@ -365,6 +450,51 @@ fn telling<'a>(groups: &'a BTreeMap<String, Group>, exposure: &Sums, (first, kno
     // Where most are raised it is rather the service that is busier.
     let raised = if due(&calm) < due(&raised) { raised } else { vec![] };
     calm.into_iter().chain(raised).map(|(_, telling)| telling).collect()
+}
+
+/// What each error that follows the requests had from a minute to another, and what is due of it at an exposure of 1.
+fn voices(groups: &BTreeMap<String, Group>, exposure: &Sums, (first, since): (Minute, Minute), until: Minute) -> Vec<Voice> {
+    let voice = |group: &Group| {
+        let counts = match group.clumps(since) {
+            Clumps::None => &group.counts,
+            Clumps::Incidents => &group.incidents,
+            Clumps::Bursts => return None,
+        };
+        let from = past_of(group, (first, since));
+        let (known, exposed) = (counts.between(from, since), exposure.between(from, since));
+        let tells = known >= LEAST_KNOWN && exposed > 0.0 && since - from >= HEARD && group.nature.follows > 0.5;
+        tells.then(|| {
+            (group.episode.is_none(), Voice { seen: counts.between(since, until), due: known / exposed, follows: group.nature.follows })
+        })
+    };
+    let (calm, raised): (Vec<_>, Vec<_>) = groups.values().filter_map(voice).partition(|(is_calm, _)| *is_calm);
+    // Where most are raised it is rather the service that is busier.
+    let raised = if calm.len() < raised.len() { raised } else { vec![] };
+    calm.into_iter().chain(raised).map(|(_, voice)| voice).collect()
+}
+
+/// How much errors tell together of whether they are reported: occurrences that are due, of each no more than some.
+fn told_by(voices: &[Voice]) -> f64 {
+    voices.iter().map(|voice| (voice.due * voice.follows).min(TOLD_BY_ONE)).sum()
+}
+
+/// Of how many of the latest occurrences a version's are, by all errors but one, none of which has more to say than another.
+fn split(groups: &BTreeMap<String, Group>, version: u32, minute: Minute) -> Split {
+    let mut splits: Vec<Split> = groups
+        .values()
+        .filter_map(|group| {
+            let all = group.counts.between(minute + 1 - SPLIT_OVER, minute + 1);
+            (all > 0.0).then(|| {
+                let versions = Versions { first: version, later: false };
+                let of_version = group.of_versions(versions, minute + 1 - SPLIT_OVER, minute + 1);
+                let say = all.min(SPLIT_SAY) / all;
+                Split { of_version: of_version * say, all: all * say }
+            })
+        })
+        .collect();
+    splits.sort_by(|a, b| b.of_version.total_cmp(&a.of_version));
+    let others = splits.iter().skip(1);
+    others.fold(Split::default(), |sum, split| Split { of_version: sum.of_version + split.of_version, all: sum.all + split.all })
 }
 
 /// Keeps of rises that begin anywhere the strongest of about each age.

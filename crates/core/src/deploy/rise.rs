@@ -50,6 +50,11 @@ pub(super) struct Belief {
 }
 
 impl Belief {
+    /// The same belief of a rate that is no lower than another: what comes back to what is usual does not rise.
+    pub fn at_least(self, rate: f64) -> Self {
+        Self { exposure: self.exposure.min(self.shape / rate.max(1e-12)), ..self }
+    }
+
     /// Some minutes go by, in which a rate that moves forgets a share of where it stood: it tends to what is usual.
     fn move_on(&mut self, usual: &Usual, lost: f64) {
         let all = usual.variance();

@@ -31,6 +31,16 @@ impl Sums {
         }
     }
 
+    /// Puts other amounts in place of those of the latest minutes, which are all from the first of these on.
+    pub fn replace(&mut self, amounts: &[(Minute, f64)]) {
+        let Some((first, _)) = amounts.first() else { return };
+        let kept = usize::try_from(first - self.start + 1).unwrap_or_default().max(1);
+        self.sums.truncate(kept);
+        for (minute, amount) in amounts {
+            self.add(*minute, *amount);
+        }
+    }
+
     fn before(&self, minute: Minute) -> f64 {
         if self.sums.is_empty() || minute <= self.start {
             return 0.0;

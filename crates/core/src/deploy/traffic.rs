@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use super::course::{Course, Voice};
+use super::course::{Course, Voice, heard};
 use super::event::Minute;
+use super::measure::Measure;
 use super::rise::Versions;
 use super::series::Sums;
 
@@ -25,8 +26,19 @@ const LONGEST: Minute = 120;
 const ENOUGH: f64 = 150.0;
 /// Occurrences due of an error in them from which on it is heard by itself.
 const LEAST_VOICE: f64 = 3.0;
-const DAY: Minute = 1_440;
 const HOUR: Minute = 60;
+/// Standard deviations, and occurrences besides, by which errors contradict the shares of versions that are reported.
+const CONTRADICTS: f64 = 3.5;
+const LEAST_CONTRADICTING: f64 = 3.0;
+/// Occurrences of a version or of the others that errors must have to confirm shares; the variance of the logarithm of the odds of
+/// those that nothing confirms, and of those that are not known.
+const LEAST_CONFIRMING: f64 = 5.0;
+const UNCONFIRMED: f64 = 0.1;
+const UNKNOWN: f64 = 1e6;
+/// Minutes after a deploy in which its version may still be rolling out.
+const ROLLOUT: Minute = 45;
+/// The share from which on a version runs alone.
+const WHOLE: f64 = 0.98;
 
 /// An error that tells how busy its service is.
 pub(super) struct Telling<'a> {
@@ -36,10 +48,31 @@ pub(super) struct Telling<'a> {
     pub weight: f64,
 }
 
+/// Of how many occurrences of late, over several errors, a version's are; without the error that has most of them.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Split {
+    pub of_version: f64,
+    pub all: f64,
+}
+
+impl Split {
+    /// Whether they are hardly by chance so many where the version has a share of the requests.
+    fn contradicts(self, share: f64) -> bool {
+        let due = self.all * share;
+        self.of_version > due + CONTRADICTS * (due * (1.0 - share)).sqrt() + LEAST_CONTRADICTING
+    }
+}
+
 #[derive(Clone, Debug, Default)]
 pub(super) struct Traffic {
-    /// Requests, or what stands in for them, per minute.
+    /// What errors were exposed to per minute, as far as is known: requests, or what stands in for them.
     pub exposure: Sums,
+    /// What they were exposed to at most, by what may be: a rise is held against that.
+    pub most: Sums,
+    /// Requests per minute as far as is known, whether errors were heard of or not.
+    requests: Sums,
+    /// How the requests are measured.
+    pub measure: Measure,
     by_version: HashMap<u32, Sums>,
     /// Minutes for which requests were reported.
     reported: Sums,
@@ -48,12 +81,14 @@ pub(super) struct Traffic {
     /// Requests of the minute that is being read, by version.
     now: BTreeMap<u32, f64>,
     last_shares: Vec<(u32, f64)>,
+    /// The minute that these are of.
+    last_report: Minute,
     /// Which versions run by what was announced, with their shares: what there is where no requests are reported.
     announced: Vec<(u32, f64)>,
     main: Option<u32>,
     /// Occurrences of late by version.
     mix: BTreeMap<u32, f64>,
-    /// Minutes in which the shares of the versions are not known.
+    /// The variance of the logarithm of the odds of the versions' shares in a minute, beyond what counts tell.
     unsplit: Sums,
 }
 
@@ -64,7 +99,8 @@ impl Traffic {
     }
 
     /// A version is put in; as a canary, with a share of the traffic beside the one that runs.
-    pub fn deploy(&mut self, version: u32, share: Option<f64>) {
+    pub fn deploy(&mut self, minute: Minute, version: u32, share: Option<f64>) {
+        self.measure.deploy(minute, version);
         match (share, self.main) {
             (Some(share), Some(main)) if main != version => self.announced = vec![(main, 1.0 - share), (version, share)],
             _ => self.run_alone(version),
@@ -93,49 +129,128 @@ impl Traffic {
         *self.mix.entry(version).or_default() += count.min(MOST_MIXED);
     }
 
-    /// Ends a minute for which requests were reported; whether they were.
-    pub fn close(&mut self, minute: Minute) -> bool {
+    /// Ends a minute; returns the requests that were reported of it.
+    pub fn report(&mut self, minute: Minute) -> BTreeMap<u32, f64> {
         for seen in self.mix.values_mut() {
             *seen *= MIX_KEPT;
         }
-        let now = std::mem::take(&mut self.now);
-        let all: f64 = now.values().sum();
-        if all <= 0.0 {
-            return false;
+        let mut report = std::mem::take(&mut self.now);
+        report.retain(|_, count| *count > 0.0);
+        if !report.is_empty() {
+            self.reported.add(minute, 1.0);
         }
-        self.exposure.add(minute, all);
-        self.reported.add(minute, 1.0);
-        for (version, n) in &now {
-            self.by_version.entry(*version).or_default().add(minute, *n);
+        report
+    }
+
+    /// Ends a minute of a service that reports requests. `voices`: what each error that tells how busy the service is had since
+    /// a minute, and what is due of it at an exposure of 1.
+    pub fn close(
+        &mut self,
+        (minute, first): (Minute, Minute),
+        report: &BTreeMap<u32, f64>,
+        voices: impl Fn(&Sums, Minute) -> Vec<Voice>,
+        split: impl Fn(u32) -> Split,
+    ) {
+        let counts = self.measure.corrected(report);
+        let (all, counted) = (counts.values().sum::<f64>(), report.values().sum::<f64>());
+        let due = self.measure.due(&self.requests, minute, first);
+        let reading = self.measure.read(&self.requests, (minute, first), all, counted, due);
+        let mut most = reading.most;
+        if counted <= 0.0 && most > 0.0 {
+            let since = self.measure.heard_since(minute);
+            let exposed = self.requests.between(since, minute) + reading.requests.max(most);
+            let mut voices: Vec<Voice> =
+                voices(&self.exposure, since).into_iter().map(|voice| Voice { due: voice.due * exposed, ..voice }).collect();
+            most *= heard(&mut voices).max(1.0);
         }
-        self.last_shares = now.into_iter().map(|(version, n)| (version, n / all)).collect();
-        true
+        self.requests.add(minute, reading.requests);
+        self.exposure.add(minute, reading.requests);
+        self.most.add(minute, most);
+        if all > 0.0 {
+            self.last_shares = counts.into_iter().map(|(version, count)| (version, count / all)).collect();
+            self.last_report = minute;
+        }
+        for (version, share) in self.shares(minute, split) {
+            self.by_version.entry(version).or_default().add(minute, reading.requests * share);
+        }
+        let mixed = || mixed(&self.mix, &self.announced);
+        let known = self.measure.decide((minute, first), &self.requests, report, mixed, |since| voices(&self.exposure, since));
+        self.rewrite(&known);
+    }
+
+    /// Some of the latest minutes tell nothing of errors: none were heard of.
+    pub fn unhear(&mut self, from: Minute, until: Minute) {
+        let nothing: Vec<(Minute, f64)> = (from..until).map(|minute| (minute, 0.0)).collect();
+        for sums in self.by_version.values_mut().filter(|sums| sums.between(from, Minute::MAX) > 0.0) {
+            sums.replace(&nothing);
+        }
+        self.exposure.replace(&nothing);
+        self.most.replace(&nothing);
+    }
+
+    /// In the latest minute all errors occurred so many times as often as requests explain.
+    pub fn pile_up(&mut self, minute: Minute, times: f64) {
+        let most = self.most.between(minute, minute + 1) * times;
+        self.most.replace(&[(minute, most)]);
+    }
+
+    /// The shares of the versions in a minute: as reported, where that is of this minute or of one since the last deploy, and the
+    /// errors do not say that more of them are of the deployed version.
+    fn shares(&mut self, minute: Minute, split: impl Fn(u32) -> Split) -> Vec<(u32, f64)> {
+        let Some((deployed, version)) = self.measure.deployed else { return self.last_shares.clone() };
+        let share = |shares: &[(u32, f64)]| shares.iter().find(|(of, _)| *of == version).map_or(0.0, |(_, share)| *share);
+        let reported = share(&self.last_shares);
+        let is_late = self.measure.is_late(minute, deployed);
+        let is_known = !is_late && (self.last_report == minute || self.last_report > deployed + ROLLOUT);
+        let said = if is_known && reported < WHOLE && minute - deployed <= HOUR { Some(split(version)) } else { None };
+        if is_known && (reported >= 0.5 || !said.is_some_and(|said| said.contradicts(reported))) {
+            let is_confirmed = match said {
+                None => true,
+                Some(_) if self.announced.len() > 1 => (reported / share(&self.announced)).ln().abs() < 2.0_f64.ln(),
+                Some(said) => said.all * reported.min(1.0 - reported) >= LEAST_CONFIRMING,
+            };
+            self.unsplit.add(minute, if is_confirmed { 0.0 } else { UNCONFIRMED });
+            return self.last_shares.clone();
+        }
+        let is_split = self.announced.len() > 1 && !is_late;
+        self.unsplit.add(minute, if is_split { 0.0 } else { UNKNOWN });
+        mixed(&self.mix, &self.announced)
+    }
+
+    /// Puts what is known now of the latest minutes in place of what was supposed of them.
+    fn rewrite(&mut self, known: &[(Minute, f64)]) {
+        let Some((first, _)) = known.first() else { return };
+        for sums in self.by_version.values_mut().filter(|sums| sums.between(*first, Minute::MAX) > 0.0) {
+            let scaled: Vec<(Minute, f64)> = known
+                .iter()
+                .map(|(minute, requests)| {
+                    let before = self.requests.between(*minute, minute + 1);
+                    let of = sums.between(*minute, minute + 1);
+                    (*minute, if before > 0.0 { of / before * requests } else { 0.0 })
+                })
+                .collect();
+            sums.replace(&scaled);
+        }
+        self.requests.replace(known);
+        self.exposure.replace(known);
+        self.most.replace(known);
     }
 
     /// Ends a minute for which none were reported, by what stands in for them.
     pub fn close_by(&mut self, minute: Minute, estimate: f64) {
+        self.requests.add(minute, estimate);
         self.exposure.add(minute, estimate);
+        self.most.add(minute, estimate);
         let shares = if self.last_shares.is_empty() {
             let is_canary = self.announced.len() > 1;
-            self.unsplit.add(minute, if is_canary { 0.0 } else { 1.0 });
-            self.mixed(if is_canary { CANARY_WEIGHT } else { ANNOUNCED_WEIGHT })
+            self.unsplit.add(minute, if is_canary { 0.0 } else { UNKNOWN });
+            mixed(&self.mix, &self.announced)
         } else {
             self.last_shares.clone()
         };
         for (version, share) in shares {
             self.by_version.entry(version).or_default().add(minute, estimate * share);
         }
-    }
-
-    /// The shares of the versions by what was announced, which weighs as so many occurrences, and by the occurrences of all errors
-    /// of late.
-    fn mixed(&self, weight: f64) -> Vec<(u32, f64)> {
-        let all = weight + self.mix.values().sum::<f64>();
-        let mut shares: BTreeMap<u32, f64> = self.mix.iter().map(|(version, seen)| (*version, seen / all)).collect();
-        for (version, share) in &self.announced {
-            *shares.entry(*version).or_default() += weight * share / all;
-        }
-        shares.into_iter().filter(|(_, share)| *share > LEAST_SHARE).collect()
     }
 
     /// The exposure of some versions.
@@ -147,23 +262,12 @@ impl Traffic {
     /// from the requests only, and never quite the same for requests that fail. The variance of the logarithm of the odds is
     /// `1 / (n q (1 − q))` for `n` occurrences, and the same again for so many requests.
     pub fn split(&self, from: Minute, until: Minute, count: f64) -> f64 {
-        if self.unsplit.between(from, until) > 0.0 {
+        let unsure = self.unsplit.between(from, until);
+        if unsure >= UNKNOWN {
             return 0.0;
         }
         let known = if self.last_shares.is_empty() { 0.0 } else { 1.0 / self.exposure.between(from, until) };
-        1.0 / (1.0 + count * (known + 1.0 / MOST_SPLIT))
-    }
-
-    /// Requests of a minute whose report is missing: as yesterday at this time, times how today stands to yesterday.
-    pub fn missing(&self, minute: Minute, first: Minute) -> f64 {
-        let lately = self.exposure.between(minute - 30, minute) / 30.0;
-        let yesterday = minute - DAY;
-        if yesterday - 30 < first {
-            return lately;
-        }
-        let then = self.exposure.between(yesterday - 2, yesterday + 3) / 5.0;
-        let before = self.exposure.between(yesterday - 30, yesterday) / 30.0;
-        if before > 0.0 { lately * (then / before).clamp(0.5, 2.0) } else { lately }
+        1.0 / (1.0 + count * (known + 1.0 / MOST_SPLIT + unsure))
     }
 
     /// How busy a service is that reports no requests: by the course of its days, and by what its errors do of late.
@@ -174,11 +278,17 @@ impl Traffic {
         let tells = |length: &Minute| due * self.course.says(until - length, until) >= ENOUGH;
         let length = LENGTHS.into_iter().find(tells).unwrap_or(LONGEST);
         let says = self.course.says(until - length, until);
-        let voice =
-            |of: &Telling<'_>| Voice { seen: of.weight * of.counts.between(until - length, until), due: of.weight * of.usual * says };
+        let voice = |of: &Telling<'_>| Voice {
+            seen: of.weight * of.counts.between(until - length, until),
+            due: of.weight * of.usual * says,
+            follows: 1.0,
+        };
         let (loud, faint): (Vec<&Telling<'_>>, Vec<&Telling<'_>>) = telling.iter().partition(|of| voice(of).due >= LEAST_VOICE);
-        let together =
-            faint.iter().map(|of| voice(of)).fold(Voice::default(), |all, one| Voice { seen: all.seen + one.seen, due: all.due + one.due });
+        let together = faint.iter().map(|of| voice(of)).fold(Voice::default(), |all, one| Voice {
+            seen: all.seen + one.seen,
+            due: all.due + one.due,
+            follows: 1.0,
+        });
         let mut voices: Vec<Voice> = loud.iter().map(|of| voice(of)).chain([together]).filter(|voice| voice.due > 0.0).collect();
         let height = self.course.hear(&mut voices);
         // What goes its own way tells nothing of the course.
@@ -206,6 +316,18 @@ impl Traffic {
         for at in first..=minute {
             exposure.add(at, self.course.at(at) * self.course.height(at - HOUR, at + HOUR + 1));
         }
+        self.most = exposure.clone();
         exposure
     }
+}
+
+/// The shares of the versions by what was announced, which weighs as so many occurrences, and by the occurrences of all errors of late.
+fn mixed(mix: &BTreeMap<u32, f64>, announced: &[(u32, f64)]) -> Vec<(u32, f64)> {
+    let weight = if announced.len() > 1 { CANARY_WEIGHT } else { ANNOUNCED_WEIGHT };
+    let all = weight + mix.values().sum::<f64>();
+    let mut shares: BTreeMap<u32, f64> = mix.iter().map(|(version, seen)| (*version, seen / all)).collect();
+    for (version, share) in announced {
+        *shares.entry(*version).or_default() += weight * share / all;
+    }
+    shares.into_iter().filter(|(_, share)| *share > LEAST_SHARE).collect()
 }

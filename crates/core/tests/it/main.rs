@@ -8,6 +8,7 @@ mod deploys;
 mod failures;
 mod grouping;
 mod ledger;
+mod measured;
 mod order;
 mod traces;
 mod verdicts;

@@ -160,14 +160,12 @@ impl Watch {
 
 /// The error rates of the answer, as the model has them.
 fn rates(is_flagged: bool, needs: i64) -> String {
-    if is_flagged {
-        return "A harmless deploy is flagged in fewer than 1 of 100.".to_owned();
-    }
+    let wrong = "A harmless deploy is flagged by its requests in fewer than 1 of 100, by an error in about 1 of 100";
     let harm = "a doubling of the failure share, or a 95th percentile half as long again,";
-    if needs > 0 {
-        format!("A harmless deploy is flagged in fewer than 1 of 100. With so few requests {harm} could be missed in more than 1 of 20.")
-    } else {
-        format!("A harmless deploy is flagged in fewer than 1 of 100; at this traffic {harm} is missed in fewer than 1 of 20.")
+    match needs {
+        _ if is_flagged => format!("{wrong}."),
+        1.. => format!("{wrong}. With so few requests {harm} could be missed in more than 1 of 20."),
+        _ => format!("{wrong}; at this traffic {harm} is missed in fewer than 1 of 20."),
     }
 }
 
@@ -261,7 +259,7 @@ impl Said<'_> {
 }
 
 /// A number with its thousands apart.
-fn grouped(number: u64) -> String {
+pub(super) fn grouped(number: u64) -> String {
     let digits = number.to_string();
     let parts: Vec<&str> = digits.as_bytes().rchunks(3).rev().filter_map(|part| std::str::from_utf8(part).ok()).collect();
     parts.join(",")

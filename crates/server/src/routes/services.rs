@@ -1,7 +1,7 @@
 use actix_web::{get, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_core::completeness::{Telemetry, missing};
-use outcrop_store::{limits, timeline};
+use outcrop_store::{disturbed, limits, timeline};
 
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
@@ -13,9 +13,13 @@ use crate::wire::{ServiceItem, ServiceList};
 #[get("/services")]
 pub(super) async fn list(_viewer: Viewer, state: web::Data<State>) -> Result<web::Json<ServiceList>, ApiError> {
     let database = state.database.clone();
-    let since = Utc::now() - TimeDelta::hours(24);
-    let (rows, limits) = state
-        .on_main(async move { futures_util::try_join!(timeline::services(&database, Utc::now()), limits::reached_since(&database, since)) })
+    let now = Utc::now();
+    let since = now - TimeDelta::hours(24);
+    let (rows, limits, disturbed) = state
+        .on_main(async move {
+            let services = timeline::services(&database, now);
+            futures_util::try_join!(services, limits::reached_since(&database, since), disturbed::of_services(&database, now))
+        })
         .await?;
     let items = rows
         .into_iter()
@@ -30,6 +34,8 @@ pub(super) async fn list(_viewer: Viewer, state: web::Data<State>) -> Result<web
                 sampling: row.sampling(),
                 clock_ahead_ms: row.clock_ahead_ms,
                 limits: limits.get(&row.id).map_or(&[], Vec::as_slice),
+                disturbed: disturbed.get(&row.id).map_or(&[], Vec::as_slice),
+                now: now.timestamp().div_euclid(60),
             }),
             namespace: row.namespace,
             service: row.name,
