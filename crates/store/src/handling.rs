@@ -156,6 +156,70 @@ pub struct Change {
     pub what: String,
 }
 
+/// What is known of an error before and since the version that it was settled in, in the environments it occurred in.
+#[derive(Clone, Debug, Default, PartialEq, FromRow)]
+pub struct SinceSettled {
+    /// Its service.
+    pub service: String,
+    /// The version.
+    pub version: String,
+    /// When the first telemetry of that version occurred; none where there is none.
+    pub began_at: Option<DateTime<Utc>>,
+    /// Occurrences, requests and hours with data of older versions in the seven days before that.
+    pub before: i64,
+    /// Requests of the service then.
+    pub requests_before: i64,
+    /// Hours then in which the service reported requests or the error occurred.
+    pub hours_before: i64,
+    /// The sum of the squares of its hourly counts then.
+    pub squares_before: f64,
+    /// Its occurrences in that version and later ones.
+    pub since: i64,
+    /// Requests of these versions.
+    pub requests_since: i64,
+    /// Its occurrences in older versions meanwhile: they may still run.
+    pub of_older: i64,
+}
+
+/// Reads what is known of a settled error; nothing of one that is not.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn since_settled(database: &Database, error: i32) -> Result<Option<SinceSettled>, StoreError> {
+    let statement = "WITH settled AS (\
+             SELECT h.settled_in, e.service_id, service.display_name FROM handling h JOIN error_group e ON e.id = h.error_id \
+             JOIN service ON service.id = e.service_id WHERE h.error_id = $1 AND h.settled_in IS NOT NULL), \
+         seen AS (\
+             SELECT version.id, version.label, min(deployed.first_event_at) AS first_at \
+             FROM settled JOIN version USING (service_id) LEFT JOIN deployed ON deployed.version_id = version.id GROUP BY version.id), \
+         began AS (SELECT first_at FROM seen, settled WHERE label = settled_in), \
+         later AS (SELECT id FROM seen WHERE first_at >= (SELECT first_at FROM began)), \
+         place AS (SELECT DISTINCT environment_id FROM sighted JOIN cause ON cause.id = sighted.cause_id WHERE cause.error_id = $1), \
+         tallied AS (\
+             SELECT hour, sum(n) FILTER (WHERE version_id IN (SELECT id FROM later)) AS later_n, \
+                 sum(n) FILTER (WHERE version_id NOT IN (SELECT id FROM later)) AS older_n \
+             FROM tally_hour JOIN cause ON cause.id = tally_hour.cause_id, began \
+             WHERE cause.error_id = $1 AND hour >= first_at - interval '7 days' GROUP BY hour), \
+         requested AS (\
+             SELECT hour, sum(requests) FILTER (WHERE version_id IN (SELECT id FROM later)) AS later_n, \
+                 sum(requests) FILTER (WHERE version_id NOT IN (SELECT id FROM later)) AS older_n \
+             FROM traffic_hour t JOIN settled USING (service_id), began \
+             WHERE environment_id IN (SELECT environment_id FROM place) AND hour >= first_at - interval '7 days' GROUP BY hour), \
+         hourly AS (\
+             SELECT hour, coalesce(tallied.later_n, 0) AS later_n, coalesce(tallied.older_n, 0) AS older_n, \
+                 coalesce(requested.later_n, 0) AS later_requests, coalesce(requested.older_n, 0) AS older_requests \
+             FROM tallied FULL JOIN requested USING (hour)) \
+         SELECT display_name AS service, settled_in AS version, (SELECT first_at FROM began) AS began_at, \
+             coalesce(sum(older_n) FILTER (WHERE hour < first_at), 0)::bigint AS before, \
+             coalesce(sum(older_requests) FILTER (WHERE hour < first_at), 0)::bigint AS requests_before, \
+             count(hour) FILTER (WHERE hour < first_at) AS hours_before, \
+             coalesce(sum(older_n::float8 * older_n::float8) FILTER (WHERE hour < first_at), 0)::float8 AS squares_before, \
+             coalesce(sum(later_n), 0)::bigint AS since, coalesce(sum(later_requests), 0)::bigint AS requests_since, \
+             coalesce(sum(older_n) FILTER (WHERE hour >= first_at), 0)::bigint AS of_older \
+         FROM settled LEFT JOIN began ON true LEFT JOIN hourly ON true GROUP BY display_name, settled_in";
+    Ok(sqlx::query_as(statement).bind(error).fetch_optional(&database.pool).await?)
+}
+
 /// Changes shown of one error.
 const CHANGES: i64 = 100;
 
@@ -297,5 +361,42 @@ mod tests {
         let (first,): (i32,) = sqlx::query_as("SELECT min(id) FROM error_group").fetch_one(&database.pool).await.unwrap();
         let one = super::of(&database, Some(first)).await.unwrap();
         assert_eq!(one.keys().copied().collect::<Vec<_>>(), [first]);
+    }
+
+    #[tokio::test]
+    async fn what_is_known_of_a_settled_error_is_counted_before_and_since_its_version() {
+        let database = database().await;
+        let writer = writer(&database);
+        let of_version = |version: &str| {
+            let entries = [("service.name", "fares"), ("service.version", version), ("deployment.environment.name", "production")];
+            crate::testing::resource_of(&entries)
+        };
+        // Thirty requests in older versions, ten of them failing; then twenty in the version it is settled in, then one failing in an older one.
+        for id in 0..30 {
+            let at = now().plus_millis(-3_600_000 * (30 - i64::try_from(id).unwrap()));
+            let failed = if id % 3 == 0 { Some("no tariff") } else { None };
+            let made = match failed {
+                Some(message) => failing(trace(id + 1), id + 1, None, at, message),
+                None => crate::testing::span(trace(id + 1), id + 1, None, at),
+            };
+            store(&writer, &[spans(vec![of(of_version("2.3.9"), vec![made])], at)]).await;
+        }
+        let fixed = (100..120).map(|id| crate::testing::span(trace(id), id, None, now())).collect();
+        store(&writer, &[spans(vec![of(of_version("2.4.0"), fixed)], now())]).await;
+        let (error,): (i32,) = sqlx::query_as("SELECT id FROM error_group").fetch_one(&database.pool).await.unwrap();
+        assert_eq!(since_settled(&database, error).await.unwrap(), None, "it is open");
+        let settle = async |version: &str| {
+            act(&database, errors::reference(error), &Action::Settle(version.to_owned()), "ada@skerry.example", Utc::now()).await.unwrap();
+            since_settled(&database, error).await.unwrap().unwrap()
+        };
+        let known = settle("2.4.0").await;
+        assert_eq!((known.service.as_str(), known.version.as_str()), ("fares", "2.4.0"));
+        assert!(known.began_at.is_some());
+        assert_eq!((known.before, known.requests_before, known.since, known.requests_since), (10, 30, 0, 20), "{known:?}");
+        assert!((known.squares_before - 10.0).abs() < 1e-9 && (29..=31).contains(&known.hours_before), "{known:?}");
+        store(&writer, &[spans(vec![of(of_version("2.3.9"), vec![failing(trace(200), 200, None, now(), "no tariff")])], now())]).await;
+        assert_eq!(since_settled(&database, error).await.unwrap().unwrap().since, 0, "an older version is no return");
+        let unseen = settle("9.0.0").await;
+        assert_eq!((unseen.began_at, unseen.before, unseen.requests_since), (None, 0, 0));
     }
 }

@@ -1994,6 +1994,7 @@ export interface components {
             settled_in?: string | null;
             /** @description Who has it. */
             taken_by?: string | null;
+            verdict?: components["schemas"]["SettledVerdict"] | null;
         };
         /** @description An endpoint that an error occurs at. */
         HitEndpoint: {
@@ -3044,6 +3045,33 @@ export interface components {
         SessionList: {
             /** @description The latest used first. */
             items: components["schemas"]["SessionItem"][];
+        };
+        /**
+         * @description Whether a settled error is gone.
+         * @enum {string}
+         */
+        SettledOutcome: "gone" | "too_early" | "back" | "unknown";
+        /** @description What is said of a settled error. */
+        SettledVerdict: {
+            /**
+             * Format: double
+             * @description How often an error as before would have stayed away so long, 0 to 1; `null` where that is not known.
+             */
+            chance?: number | null;
+            /** @description What is said. */
+            outcome: components["schemas"]["SettledOutcome"];
+            /**
+             * Format: int64
+             * @description Requests of that version and later ones.
+             */
+            requests: number;
+            /** @description The same in a sentence, with what it rests on. */
+            sentence: string;
+            /**
+             * Format: date-time
+             * @description When the first telemetry of the version that it is settled in occurred; `null` where there is none.
+             */
+            since?: string | null;
         };
         /**
          * @description How severe an error is, by OTLP's ranges of severity numbers.

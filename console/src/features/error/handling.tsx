@@ -54,6 +54,7 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
             {state.data.quiet_until && `; quiet until ${state.data.quiet_until}`}
             {state.data.open && "; open"}.
           </p>
+          {state.data.verdict && <p className="pb-1">{state.data.verdict.sentence}</p>}
           {mayAct && (
             <div className="space-y-1.5 text-[13px]">
               <div className="flex flex-wrap gap-1.5">

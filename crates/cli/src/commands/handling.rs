@@ -52,5 +52,6 @@ async fn act(client: &Client, reference: &str, action: &HandlingAction) -> Resul
     .into_iter()
     .flatten()
     .collect();
-    line(printable(&format!("{}: {}.", state.reference, facts.join(", "))))
+    line(printable(&format!("{}: {}.", state.reference, facts.join(", "))))?;
+    state.verdict.map_or(Ok(()), |verdict| line(printable(&verdict.sentence)))
 }

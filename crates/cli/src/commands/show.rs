@@ -1,7 +1,7 @@
 use chrono::Utc;
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
-use outcrop_server::wire::{Common, ErrorDetail, Explanation, OccurrenceDetail};
+use outcrop_server::wire::{Common, ErrorDetail, Explanation, HandlingState, OccurrenceDetail};
 
 use super::errors::{then, window_query};
 use super::stack;
@@ -34,6 +34,11 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
         if error.last_seen > now - chrono::TimeDelta::minutes(1) { "now".to_owned() } else { format!("{} ago", ago(error.last_seen, now)) },
     ))?;
     line(format!("Attention {}: {}.", error.attention.score, printable(&error.attention.reasons.join(", "))))?;
+    if let Some(version) = &error.settled_in {
+        let handling: HandlingState = api.get(&format!("/errors/{}/handling", arguments.reference), &[]).await?;
+        let verdict = handling.verdict.map_or_else(String::new, |verdict| format!(" {}", verdict.sentence));
+        line(printable(&format!("Settled in {version}.{verdict}")))?;
+    }
     if let Some(against) = &error.against {
         let share = against.request_share.map(|share| format!(", {} of its requests", percent(share))).unwrap_or_default();
         line(format!("Then: {}{share}.", then(against)))?;

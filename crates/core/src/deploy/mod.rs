@@ -19,6 +19,7 @@ mod place;
 mod replay;
 mod rise;
 mod series;
+mod settled;
 mod traffic;
 mod verdict;
 
@@ -31,4 +32,5 @@ pub use measure::{Disturbed, Measured};
 pub use order::VersionOrder;
 pub use replay::{Corrected, Said, corrected};
 pub use rise::{Usual, rise_evidence};
+pub use settled::{Exposed, Settled, settled};
 pub use verdict::{Harm, Judged, KNOWN_MINUTES, Outcome, Watched, judge, judge_endpoint};

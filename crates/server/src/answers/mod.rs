@@ -2,3 +2,4 @@
 
 pub mod deploy_check;
 pub mod endpoint_changes;
+pub(crate) mod settled;

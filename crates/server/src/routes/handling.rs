@@ -9,6 +9,7 @@ use outcrop_store::{Database, StoreError};
 use super::input::Body;
 use super::query::{bad, error_of, predicate};
 use super::viewer::Viewer;
+use crate::answers::settled;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{HandlingAction, HandlingChange, HandlingState, Problem};
@@ -103,7 +104,9 @@ async fn read(database: &Database, reference: Reference) -> Result<HandlingState
     let number = outcrop_store::errors::number(reference);
     let handling = handling::of(database, Some(number)).await?.remove(&number).unwrap_or_default();
     let history = handling::changes(database, reference).await?;
+    let known = handling::since_settled(database, number).await?;
     Ok(HandlingState {
+        verdict: known.map(|known| settled::verdict(&known, now)),
         reference: reference.to_string(),
         quiet_until: handling.quiet_in_words(now),
         open: handling.is_open(now),

@@ -54,8 +54,40 @@ pub struct HandlingState {
     pub quiet_until: Option<String>,
     /// Neither settled nor quiet.
     pub open: bool,
+    /// Whether it is gone, where it is settled.
+    #[serde(default)]
+    pub verdict: Option<SettledVerdict>,
     /// What was done, the newest first.
     pub history: Vec<HandlingChange>,
+}
+
+/// Whether a settled error is gone.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum SettledOutcome {
+    /// It did not occur, and an error as before would hardly have stayed away so long.
+    Gone,
+    /// It did not occur, and an error as before may well have stayed away so long.
+    TooEarly,
+    /// It occurred since.
+    Back,
+    /// Nothing is known of it before, or of the version.
+    Unknown,
+}
+
+/// What is said of a settled error.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SettledVerdict {
+    /// What is said.
+    pub outcome: SettledOutcome,
+    /// The same in a sentence, with what it rests on.
+    pub sentence: String,
+    /// When the first telemetry of the version that it is settled in occurred; `null` where there is none.
+    pub since: Option<DateTime<Utc>>,
+    /// Requests of that version and later ones.
+    pub requests: i64,
+    /// How often an error as before would have stayed away so long, 0 to 1; `null` where that is not known.
+    pub chance: Option<f64>,
 }
 
 /// One thing that was done.
