@@ -84,6 +84,7 @@ pub const TABLES: &[(&str, Lifetime)] = &[
              AND NOT EXISTS (SELECT FROM deploy d WHERE d.version_id = deployed.version_id)",
         ),
     ),
+    ("disturbed", Stays("rewritten by the detector of flags with the last day: 64 a service and environment at most")),
     ("drop_rule", Stays("what people discard, and what they discarded: 1,000 in force at most, each made by hand")),
     ("dropped", Time("hour", Occurrences)),
     ("endpoint", Names("used_day < $1 AND NOT EXISTS (SELECT FROM endpoint_slow s WHERE s.endpoint_id = endpoint.id AND s.is_set)")),
