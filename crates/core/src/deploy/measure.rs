@@ -100,6 +100,20 @@ struct Doubt {
     as_before: Sums,
 }
 
+/// What sums hold in each minute of a time.
+fn minutes(sums: &Sums, from: Minute, until: Minute) -> Vec<(Minute, f64)> {
+    (from..until).map(|at| (at, sums.between(at, at + 1))).collect()
+}
+
+/// Sums of a quantity over some minutes.
+fn sums(minutes: std::ops::Range<Minute>, quantity: impl Fn(Minute) -> f64) -> Sums {
+    let mut sums = Sums::default();
+    for at in minutes {
+        sums.add(at, quantity(at));
+    }
+    sums
+}
+
 /// How many requests a minute there were from one minute up to another.
 #[derive(Clone, Copy, Debug)]
 struct Level {
@@ -217,8 +231,8 @@ impl Measure {
         self.late.is_some_and(|(late, until)| minute <= until && minute - deployed <= late + 2)
     }
 
-    /// Reads the report of a minute. `report`: requests by version, as they are believed; `counted`: as they were reported;
-    /// `due`: what [`Self::due`] says; `voices`: what errors had and were due of an exposure of 1, over some minutes.
+    /// Reads the report of a minute. `all`: its requests as they are believed; `counted`: as they were reported; `due`: what
+    /// [`Self::due`] says.
     pub fn read(&mut self, requests: &Sums, (minute, first): (Minute, Minute), all: f64, counted: f64, due: f64) -> Reading {
         if counted <= 0.0 {
             let level = self.level(requests, minute, first);
@@ -349,20 +363,8 @@ impl Measure {
                 is_sudden: length < LEAST_BEFORE,
                 decided: None,
                 before: level,
-                reported: {
-                    let mut reported = Sums::default();
-                    for at in since..minute {
-                        reported.add(at, self.plain.between(at, at + 1));
-                    }
-                    reported
-                },
-                as_before: {
-                    let mut as_before = Sums::default();
-                    for at in since..minute {
-                        as_before.add(at, level.due(requests, at, first));
-                    }
-                    as_before
-                },
+                reported: sums(since..minute, |at| self.plain.between(at, at + 1)),
+                as_before: sums(since..minute, |at| level.due(requests, at, first)),
             })
         })
     }
@@ -408,7 +410,7 @@ impl Measure {
             let stands = (counted / due.max(1e-9)).ln();
             let stood = (counted / due.max(1e-9) / lately).ln();
             if counted > 0.0 && stands.abs() < NEARLY_FIRST.min(stood.abs() / 2.0) {
-                let known: Vec<_> = (since..until).map(|at| (at, doubt.as_before.between(at, at + 1))).collect();
+                let known = minutes(&doubt.as_before, since, until);
                 self.end_times(since);
                 self.factors.clear();
                 (self.newest, self.at_first, self.doubt) = (1.0, None, None);
@@ -427,13 +429,13 @@ impl Measure {
         if let Some((decided, times)) = doubt.decided {
             if said >= DECIDED {
                 // What followed says otherwise.
-                let known: Vec<_> = (since..until).map(|at| (at, doubt.reported.between(at, at + 1))).collect();
+                let known = minutes(&doubt.reported, since, until);
                 (self.stable_since, self.doubt) = (since, None);
                 self.plain.replace(&known);
                 return known;
             }
             if is_back || minute >= decided + SETTLING {
-                let known: Vec<_> = (since..until).map(|at| (at, doubt.as_before.between(at, at + 1))).collect();
+                let known = minutes(&doubt.as_before, since, until);
                 let before = doubt.before;
                 if is_back {
                     self.note(Measured::Times(times), since, until - BRIEF);
@@ -449,21 +451,21 @@ impl Measure {
             }
             return vec![];
         }
-        let told = |sums: &Sums| (since..until).map(|at| (at, sums.between(at, at + 1))).collect::<Vec<_>>();
         let known = if is_back {
             // It stepped, and stepped back: what it was in between the errors have not decided.
             let is_brief = until - since <= 3 * BRIEF;
-            let known = if said > 0.0 && !is_brief { told(&doubt.reported) } else { told(&doubt.as_before) };
+            let known =
+                if said > 0.0 && !is_brief { minutes(&doubt.reported, since, until) } else { minutes(&doubt.as_before, since, until) };
             if !is_brief && said <= 0.0 {
                 self.note(Measured::Unsure(reported / before), since, until - BRIEF);
             }
             known
         } else if said >= DECIDED || (is_late && said >= -LEANING) {
-            let known = told(&doubt.reported);
+            let known = minutes(&doubt.reported, since, until);
             self.stable_since = since;
             known
         } else if said <= -DECIDED || is_late {
-            let known = told(&doubt.as_before);
+            let known = minutes(&doubt.as_before, since, until);
             if let Some(doubt) = &mut self.doubt {
                 doubt.decided = Some((minute, lately));
             }

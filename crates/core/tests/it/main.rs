@@ -5,6 +5,7 @@
 mod app_logs;
 mod bounds;
 mod deploys;
+mod dice;
 mod failures;
 mod grouping;
 mod ledger;

@@ -8,6 +8,8 @@ use outcrop_testkit::fleet::{Condition, Fleet, Score};
 use proptest::prelude::*;
 use rstest::rstest;
 
+use crate::dice::Dice;
+
 /// 2026-11-02T00:00Z, in minutes.
 const START: i64 = 29_366_640;
 /// The stretch in which reports are disturbed, and the deploy within it.
@@ -20,18 +22,7 @@ fn time(minute: i64) -> DateTime<Utc> {
     DateTime::from_timestamp((START + minute) * 60, 0).unwrap()
 }
 
-/// `SplitMix64`: the same numbers in every run.
-struct Dice(u64);
-
 impl Dice {
-    fn next(&mut self) -> f64 {
-        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
-        let mut mixed = self.0;
-        mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-        mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-        f64::from(u32::try_from((mixed ^ (mixed >> 31)) >> 32).unwrap()) / f64::from(u32::MAX)
-    }
-
     /// A number of events by chance around a mean (Knuth's method).
     fn poisson(&mut self, mean: f64) -> u64 {
         let limit = (-mean).exp();

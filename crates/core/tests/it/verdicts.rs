@@ -11,18 +11,9 @@
 use outcrop_core::deploy::{Judged, Outcome, Side, Watched, judge, judge_endpoint};
 use rstest::rstest;
 
-/// `SplitMix64`: the same numbers in every run.
-struct Dice(u64);
+use crate::dice::Dice;
 
 impl Dice {
-    fn next(&mut self) -> f64 {
-        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
-        let mut mixed = self.0;
-        mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-        mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-        f64::from(u32::try_from((mixed ^ (mixed >> 31)) >> 32).unwrap()) / f64::from(u32::MAX)
-    }
-
     fn normal(&mut self) -> f64 {
         (-2.0 * (self.next() + 1e-12).ln()).sqrt() * (std::f64::consts::TAU * self.next()).cos()
     }
