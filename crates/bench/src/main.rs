@@ -6,6 +6,7 @@
 mod conditions;
 mod core;
 mod flags;
+mod grouping;
 mod intake;
 mod processor;
 mod query;
@@ -65,6 +66,21 @@ enum Command {
         #[arg(long, default_value_t = 120)]
         minutes: i64,
     },
+    /// How well errors survive edits of their code between two versions, on labelled real stacks.
+    Grouping {
+        /// The first seed.
+        #[arg(long, default_value_t = 1)]
+        first: u64,
+        /// Versions drawn for all services.
+        #[arg(long, default_value_t = 10)]
+        rounds: u64,
+        /// Two thirds of the errors do not occur in the next version, rather than a sixth: nearly all could be meant.
+        #[arg(long)]
+        few: bool,
+        /// Also list what was lost and what was joined wrongly.
+        #[arg(long)]
+        notes: bool,
+    },
     /// Occurrences, spans or log lines taken per second, durable, against the reference floor.
     Intake {
         /// What is sent.
@@ -119,6 +135,7 @@ async fn main() {
         Command::Conditions { first, fleets, only, notes } => conditions::run(first, fleets, only.as_deref(), notes),
         Command::Thresholds { first, fleets } => thresholds::run(first, fleets),
         Command::Flags { services, errors, minutes } => flags::run(services, errors, minutes.max(1)),
+        Command::Grouping { first, rounds, few, notes } => grouping::run(first, rounds, few, notes),
         Command::Intake { of, grpc, binary, prefill, rounds, seconds } => {
             intake::run(&binary, intake::Options { load: of, grpc, prefill, rounds, seconds }).await;
         }

@@ -1070,7 +1070,8 @@ pub enum LinesArg {
 #[derive(Args)]
 #[command(
     after_help = "Reads JSON Lines {\"id\",\"service\",\"runtime\",\"version\",\"type\",\"message\",\"stacktrace\"}, writes per line\n\
-    {\"id\",\"group\",\"title\",\"own_frame\",\"runtime\"}: `group` is equal exactly when two would be one error.\n\n\
+    {\"id\",\"group\",\"title\",\"own_frame\",\"runtime\"}: `group` is equal exactly when two would be one error.\n\
+    Versions are compared in the order of their numbers: where code has moved, \"moved\" says what was edited, \"may_be\" which groups it could be.\n\n\
     Examples:\n  outcrop group stacks.jsonl\n  jq -c . report.json | outcrop group"
 )]
 pub struct Group {

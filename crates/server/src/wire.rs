@@ -242,6 +242,21 @@ pub struct ErrorDetail {
     pub latest_occurrence: Option<String>,
     /// What must be said beside its share of requests; null where its service sends every request, or none.
     pub sampling: Option<String>,
+    /// How its code has moved between versions, the newest first, as far as that was taken for the same error.
+    pub moved: Vec<MovedCause>,
+    /// Errors of earlier versions that it may be, its code having moved, the likeliest first; 3 at most.
+    pub may_be: Vec<NamedError>,
+}
+
+/// A cause that a version brought and that is taken for an error known before.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MovedCause {
+    /// The number of the change, by which it is undone.
+    pub change: i64,
+    /// What was edited, in words: `moved in 3.5.0: a frame watch: timed was added`.
+    pub sentence: String,
+    /// When it was found.
+    pub at: DateTime<Utc>,
 }
 
 /// An endpoint that an error occurs at.

@@ -5,10 +5,12 @@ use std::sync::Mutex;
 
 use outcrop_core::Digest;
 use outcrop_core::completeness::Limit;
+use outcrop_core::failure::Report;
 use outcrop_core::grouping::{ALGORITHM, Grouping};
 use sqlx::{PgConnection, PgPool};
 
 use crate::limits::Reached;
+use crate::moved::{self, Coming};
 use crate::{StoreError, uuid};
 
 /// A grouping key in a service.
@@ -41,17 +43,26 @@ pub(crate) struct Naming<'a> {
     pub title: &'a str,
     pub type_name: &'a str,
     pub own_frame: Option<&'a str>,
+    /// A report with this key and the version it came in; `None` where no algorithm made the key.
+    pub example: Option<(&'a Report, i32)>,
 }
 
 impl<'a> Naming<'a> {
-    pub(crate) fn of(grouping: &'a Grouping, type_name: &'a str) -> Self {
+    pub(crate) fn of(report: &'a Report, version: i32) -> Self {
+        let grouping: &Grouping = &report.grouping;
         let previous = (!grouping.by_rule).then_some(grouping.previous);
-        Self { previous, title: &grouping.title, type_name, own_frame: grouping.own_frame.as_deref() }
+        Self {
+            previous,
+            title: &grouping.title,
+            type_name: &report.type_name,
+            own_frame: grouping.own_frame.as_deref(),
+            example: previous.map(|_| (report, version)),
+        }
     }
 
     /// A service's other error.
     pub(crate) const fn other() -> Self {
-        Self { previous: None, title: OTHER_ERRORS, type_name: "", own_frame: None }
+        Self { previous: None, title: OTHER_ERRORS, type_name: "", own_frame: None, example: None }
     }
 }
 
@@ -116,7 +127,7 @@ type Made = (HashMap<CauseKey, i64>, Reached, Vec<CauseKey>);
 /// Makes causes under a lock, so that two writers never give one key two errors.
 async fn make(pool: &PgPool, mut missing: BTreeMap<CauseKey, Naming<'_>>) -> Result<Made, StoreError> {
     let mut transaction = pool.begin().await?;
-    sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop causes'))").execute(&mut *transaction).await?;
+    moved::lock(&mut transaction).await?;
     let mut made = look_up(&mut transaction, missing.keys()).await?;
     missing.retain(|key, _| !made.contains_key(key));
     // An error that the previous algorithm's releases know stays the same error.
@@ -152,8 +163,37 @@ async fn make(pool: &PgPool, mut missing: BTreeMap<CauseKey, Naming<'_>>) -> Res
     .execute(&mut *transaction)
     .await?;
     made.extend(look_up(&mut transaction, missing.keys()).await?);
+    compare(&mut transaction, &missing, &made, &errors, &known).await?;
     transaction.commit().await?;
     Ok((made, reached, surplus))
+}
+
+/// Keeps the shapes of new causes, and puts those that are errors of versions before where they belong.
+async fn compare(
+    connection: &mut PgConnection,
+    missing: &BTreeMap<CauseKey, Naming<'_>>,
+    made: &HashMap<CauseKey, i64>,
+    errors: &HashMap<CauseKey, i32>,
+    known: &HashMap<CauseKey, i32>,
+) -> Result<(), StoreError> {
+    let mut shapes = vec![];
+    let mut coming: BTreeMap<i32, Vec<Coming>> = BTreeMap::new();
+    for (key, naming) in missing {
+        let (Some((report, version)), Some(cause)) = (naming.example, made.get(key)) else { continue };
+        let Some(shape) = moved::shape(report) else { continue };
+        shapes.push((*cause, shape.clone()));
+        if !known.contains_key(key) {
+            coming.entry(key.0).or_default().push(Coming { cause: *cause, error: errors[key], shape, version });
+        }
+    }
+    if shapes.is_empty() {
+        return Ok(());
+    }
+    moved::keep(connection, &shapes).await?;
+    for (service, coming) in coming {
+        moved::place(connection, service, &coming).await?;
+    }
+    Ok(())
 }
 
 /// Of keys not known: the errors that the previous algorithm's keys belong to. These count only where they have occurred: the one written for

@@ -28,6 +28,7 @@ pub mod limits;
 pub mod live;
 pub mod logs;
 pub mod markers;
+pub mod moved;
 mod names;
 pub mod now;
 pub mod occurrences;

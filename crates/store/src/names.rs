@@ -42,7 +42,7 @@ const MAX_REMEMBERED: usize = 100_000;
 
 const OTHER_SERVICES: &str = "(other services)";
 const OTHER_ENVIRONMENTS: &str = "(other environments)";
-const OTHER_VERSIONS: &str = "(other versions)";
+pub(crate) const OTHER_VERSIONS: &str = "(other versions)";
 const OTHER_ENDPOINTS: &str = "(other endpoints)";
 const OTHER_CALLED: &str = "(others)";
 

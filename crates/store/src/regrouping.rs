@@ -55,6 +55,15 @@ pub enum Change {
         /// Its causes that become an error of their own.
         causes: Vec<i64>,
     },
+    /// A cause that a version brought is an error that was known, whose code was edited: found by comparing versions.
+    Moved {
+        /// The error it is.
+        error: i32,
+        /// The cause.
+        cause: i64,
+        /// The version that brought it.
+        version: String,
+    },
 }
 
 impl Change {
@@ -194,7 +203,7 @@ pub async fn rules(database: &Database) -> Result<Rules, StoreError> {
                     sqlx::query_as("SELECT key FROM cause WHERE error_id = $1").bind(error).fetch_all(&database.pool).await?;
                 of_service.splits.push(Split { attribute, keys: keys.iter().map(|(key,)| Digest(*key.as_bytes())).collect() });
             }
-            Ok(Change::JoinErrors { .. } | Change::SplitOff { .. }) | Err(_) => {}
+            Ok(Change::JoinErrors { .. } | Change::SplitOff { .. } | Change::Moved { .. }) | Err(_) => {}
         }
     }
     rules.drops = crate::drops::in_force(database).await?;
@@ -243,7 +252,7 @@ pub async fn make(
             .await?;
     let outlook = outlook(database, service, change, over, join_key(id)).await?;
     // The lock under which causes are made: none of this service comes or goes meanwhile.
-    sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop cause'), $1)").bind(service).execute(&mut *transaction).await?;
+    crate::moved::lock(&mut transaction).await?;
     let mut moves = outlook.plan.moves.clone();
     if let Change::SplitOff { error, causes } = change {
         let new = new_error(&mut transaction, service, outlook.names.values().next().cloned().unwrap_or_default()).await?;
@@ -306,7 +315,7 @@ async fn new_error(connection: &mut PgConnection, service: i32, name: Name) -> R
 }
 
 /// Moves causes, and lets references of errors left without any lead to where they went.
-async fn carry_out(connection: &mut PgConnection, moves: &[Move]) -> Result<(), ChangeError> {
+pub(crate) async fn carry_out(connection: &mut PgConnection, moves: &[Move]) -> Result<(), ChangeError> {
     for one in moves {
         let moved = sqlx::query("UPDATE cause SET error_id = $3 WHERE id = $1 AND error_id = $2")
             .bind(one.cause)
@@ -342,16 +351,16 @@ async fn carry_out(connection: &mut PgConnection, moves: &[Move]) -> Result<(), 
 /// [`ChangeError`] where there is no such change, it was undone, or a later one stands in the way.
 pub async fn undo(database: &Database, id: i64, by: &str) -> Result<String, ChangeError> {
     let mut transaction = database.pool.begin().await?;
-    let found: Option<(i32, serde_json::Value, String, Option<DateTime<Utc>>)> =
-        sqlx::query_as("SELECT service_id, moves, sentence, undone_at FROM grouping_change WHERE id = $1 FOR UPDATE")
+    let found: Option<(serde_json::Value, String, Option<DateTime<Utc>>)> =
+        sqlx::query_as("SELECT moves, sentence, undone_at FROM grouping_change WHERE id = $1 FOR UPDATE")
             .bind(id)
             .fetch_optional(&mut *transaction)
             .await?;
-    let (service, moves, sentence, undone) = found.ok_or_else(|| ChangeError::Unfit(format!("there is no change {id}")))?;
+    let (moves, sentence, undone) = found.ok_or_else(|| ChangeError::Unfit(format!("there is no change {id}")))?;
     if undone.is_some() {
         return Err(ChangeError::Conflict(format!("change {id} was undone already")));
     }
-    sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop cause'), $1)").bind(service).execute(&mut *transaction).await?;
+    crate::moved::lock(&mut transaction).await?;
     let moves: Vec<Move> = serde_json::from_value(moves)
         .map_err(|error| ChangeError::Conflict(format!("change {id} was written by another release: {error}")))?;
     let back: Vec<Move> = moves.iter().map(|one| Move { cause: one.cause, from: one.to, to: one.from }).collect();
@@ -446,6 +455,7 @@ async fn outlook(database: &Database, service: i32, change: &Change, over: Over,
             return by_hand(database, service, *into, errors).await;
         }
         Change::SplitOff { error, causes } => return split_off(database, *error, causes).await,
+        Change::Moved { .. } => return Err(ChangeError::Unfit("what has moved between versions is found, not asked for".to_owned())),
     };
     let plan = plan(&portions);
     let titles = titles(database, portions.iter().map(|portion| portion.error)).await?;

@@ -6,7 +6,9 @@ pub mod fleet;
 mod planting;
 mod postgres;
 mod recorded;
+pub mod refactoring;
 mod service;
+pub mod survival;
 
 pub use browser::Browser;
 pub use planting::{Planted, planted};

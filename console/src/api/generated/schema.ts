@@ -1591,6 +1591,10 @@ export interface components {
             followed_by: components["schemas"]["TiedError"][];
             /** @description The latest occurrence's id, as far as one is kept. */
             latest_occurrence?: string | null;
+            /** @description Errors of earlier versions that it may be, its code having moved, the likeliest first; 3 at most. */
+            may_be: components["schemas"]["NamedError"][];
+            /** @description How its code has moved between versions, the newest first, as far as that was taken for the same error. */
+            moved: components["schemas"]["MovedCause"][];
             /** @description What must be said beside its share of requests; null where its service sends every request, or none. */
             sampling?: string | null;
             /** @description Of all time, per environment and version, the latest version first. */
@@ -2369,6 +2373,21 @@ export interface components {
             length: number;
             /** @description What is wrong, and what would be right. */
             message: string;
+        };
+        /** @description A cause that a version brought and that is taken for an error known before. */
+        MovedCause: {
+            /**
+             * Format: date-time
+             * @description When it was found.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description The number of the change, by which it is undone.
+             */
+            change: number;
+            /** @description What was edited, in words: `moved in 3.5.0: a frame watch: timed was added`. */
+            sentence: string;
         };
         /** @description An error by reference and title. */
         NamedError: {

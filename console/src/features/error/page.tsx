@@ -10,6 +10,7 @@ import { PredicateBox, narrowed } from "../../ui/predicate-box";
 import { StandsOut, WhyOne } from "./common";
 import { Handling } from "./handling";
 import { OccurrenceView } from "./occurrence";
+import { Moved } from "./moved";
 import { Users } from "./users";
 import { Why } from "./why";
 
@@ -52,6 +53,7 @@ export function ErrorPage() {
         )}
         {detail.users === 0 ? "no user named" : <a href="#users">{counted(detail.users, "user", "users")}</a>} · {detail.uncaught ? "uncaught" : "caught"}, {detail.severity}
       </p>
+      <Moved detail={detail} />
       {search.where && (
         <PredicateBox
           label="Narrow this error"

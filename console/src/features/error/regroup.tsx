@@ -27,7 +27,7 @@ export function Regroup({ reference, service }: { reference: string; service: st
       {way === "join" && <Join reference={reference} />}
       {way === "by" && <SplitBy reference={reference} />}
       {way === "off" && <SplitOff reference={reference} />}
-      <h3 className="mt-3 font-semibold">Changed by people</h3>
+      <h3 className="mt-3 font-semibold">What was changed</h3>
       <History error={reference} />
     </div>
   );

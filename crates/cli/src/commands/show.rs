@@ -34,6 +34,13 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
         if error.last_seen > now - chrono::TimeDelta::minutes(1) { "now".to_owned() } else { format!("{} ago", ago(error.last_seen, now)) },
     ))?;
     line(format!("Attention {}: {}.", error.attention.score, printable(&error.attention.reasons.join(", "))))?;
+    for moved in &detail.moved {
+        line(printable(&format!("Known from before: it {} (not so? outcrop grouping undo {}).", moved.sentence, moved.change)))?;
+    }
+    for other in &detail.may_be {
+        let join = format!("outcrop grouping join {} {}", other.reference, error.reference);
+        line(printable(&format!("May be {}, its code having moved: {} (so? {join}).", other.reference, other.title)))?;
+    }
     if let Some(version) = &error.settled_in {
         let handling: HandlingState = api.get(&format!("/errors/{}/handling", arguments.reference), &[]).await?;
         let verdict = handling.verdict.map_or_else(String::new, |verdict| format!(" {}", verdict.sentence));

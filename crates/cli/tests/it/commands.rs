@@ -136,6 +136,33 @@ fn grouping_needs_no_server() {
     assert_eq!(groups[0]["own_frame"], "tariff.quote fares/tariff.py:7");
 }
 
+#[test]
+fn grouping_follows_code_over_the_versions_in_any_order_of_lines() {
+    let service = outcrop_testkit::Service::new(env!("CARGO_BIN_EXE_outcrop"), "");
+    let line = |id: &str, version: &str, functions: &[&str]| {
+        let frames: String =
+            functions.iter().map(|function| format!("  File \"/srv/fares/tariff.py\", line 9, in {function}\n    x\n")).collect();
+        let stack = format!("Traceback (most recent call last):\n{frames}KeyError: 'season'");
+        serde_json::json!({"id": id, "service": "fares", "version": version, "type": "KeyError", "message": "'season'", "stacktrace": stack})
+            .to_string()
+    };
+    let mut lines = vec![
+        line("new", "2.10.0", &["main", "quote", "timed", "per_metre"]),
+        line("old", "2.9.0", &["main", "quote", "per_metre"]),
+        line("other", "2.10.0", &["main", "refund", "share"]),
+    ];
+    for _ in 0..2 {
+        let output = service.command(&["group"], &lines.join("\n"));
+        let read = |line: &str| serde_json::from_str::<serde_json::Value>(line).unwrap();
+        let mut groups: Vec<serde_json::Value> = String::from_utf8(output.stdout).unwrap().lines().map(read).collect();
+        groups.sort_by_key(|group| group["id"].as_str().unwrap().to_owned());
+        assert_eq!(groups[0]["group"], groups[1]["group"]);
+        assert_eq!(groups[0]["moved"], "a frame tariff: timed was added");
+        assert_ne!(groups[1]["group"], groups[2]["group"]);
+        lines.reverse();
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_profile_replaces_the_environment_and_serves_its_own_service_alone() {
     let running = service().start().await;

@@ -72,7 +72,9 @@ impl<'a> Described<'a> {
         explain(&self.subject())
     }
 
-    fn subject(&self) -> Subject<'_> {
+    /// What is grouped.
+    #[must_use]
+    pub fn subject(&self) -> Subject<'_> {
         Subject { type_name: &self.type_name, sent_type: self.sent_type, message: self.stated_message(), stack: self.stack.as_ref() }
     }
 }

@@ -7,6 +7,7 @@
 mod codes;
 mod described;
 mod kind;
+pub mod moved;
 pub mod regrouping;
 pub mod rules;
 mod template;

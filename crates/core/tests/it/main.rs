@@ -10,6 +10,7 @@ mod failures;
 mod grouping;
 mod ledger;
 mod measured;
+mod moved;
 mod order;
 mod traces;
 mod verdicts;

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use outcrop_store::intake::Writer;
 use outcrop_store::live::{self, Committed, Listener};
 use outcrop_store::upkeep::{Policy, space};
-use outcrop_store::{Database, StoreError, deploys, groups, handling, reach, traces, traffic, upkeep, uses};
+use outcrop_store::{Database, StoreError, deploys, groups, handling, moved, reach, traces, traffic, upkeep, uses};
 use tokio::sync::{Mutex, broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -32,6 +32,8 @@ const REST: u32 = 5;
 const LEARN_EVERY: Duration = Duration::from_secs(10);
 /// How often it is looked whether errors stop being quiet.
 const QUIET_EVERY: Duration = Duration::from_secs(20);
+/// How often it is looked whether what a version brought is an error that was known.
+const MOVED_EVERY: Duration = Duration::from_secs(30);
 /// How often grouping rules that another instance may have changed are read.
 const RULES_EVERY: Duration = Duration::from_secs(2);
 /// How often it is written down what came by which key and what was refused.
@@ -69,6 +71,8 @@ pub(crate) fn start(
     supervisor.run("quiet", QUIET_EVERY, move || end_quiet(db.clone()));
     let db = database.clone();
     supervisor.run("callees", LEARN_EVERY, move || learn(db.clone()));
+    let db = database.clone();
+    supervisor.run("moved errors", MOVED_EVERY, move || look_at_moved(db.clone()));
     let (db, ruled) = (database.clone(), intake.clone());
     supervisor.run("rules", RULES_EVERY, move || read_rules(db.clone(), ruled.clone()));
     let (db, noted, stopped) = (database.clone(), intake.clone(), stop.clone());
@@ -208,6 +212,16 @@ async fn learn(database: Database) -> Result<Waiting, StoreError> {
 async fn end_quiet(database: Database) -> Result<Waiting, StoreError> {
     handling::end_quiet(&database, chrono::Utc::now()).await?;
     Ok(QUIET_EVERY)
+}
+
+/// Looks again at what new versions brought: errors whose code has moved.
+async fn look_at_moved(database: Database) -> Result<Waiting, StoreError> {
+    moved::read_shapes(&database).await?;
+    let went = moved::review(&database, chrono::Utc::now()).await?;
+    if went > 0 {
+        tracing::info!(went, "causes went to the errors that they are by comparing versions");
+    }
+    Ok(MOVED_EVERY)
 }
 
 /// Keeps the grouping rules current. While they cannot be read, those read last hold.

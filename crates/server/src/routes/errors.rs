@@ -7,6 +7,7 @@ use outcrop_core::Reference;
 use outcrop_core::deploy::{Change, Side, changes};
 use outcrop_store::deploys::{self, Flag};
 use outcrop_store::errors::{self, HitEndpoint, Latest, Scope, Summary};
+use outcrop_store::moved;
 use outcrop_store::traces::{self, Tie};
 use outcrop_store::{Database, StoreError};
 
@@ -15,7 +16,8 @@ use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    self, Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, Period, Problem, RequestCounts, Severity, Sighting, Then, TiedError,
+    self, Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, MovedCause, NamedError, Period, Problem, RequestCounts, Severity,
+    Sighting, Then, TiedError,
 };
 
 /// Lists the errors that occurred in a window, those that matter most first.
@@ -127,6 +129,8 @@ pub(super) async fn one(
             let (_, summary, attention) = rank(summary, &origins, now);
             let origin = origin_of(&summary, &origins);
             let flagged = deploys::flags(&database, &[number], scope.from, scope.to).await?.remove(&number).unwrap_or_default();
+            let moved = moved::of_error(&database, reference).await?;
+            let may_be = moved::may_be(&database, reference, now).await?;
             let withdrawn = deploys::withdrawn(&database, number, scope.from, scope.to).await?;
             let (flags, since_deploy) = (words(Some(&flagged)), is_since_deploy(Some(&flagged)));
             Ok(Some(ErrorDetail {
@@ -138,6 +142,8 @@ pub(super) async fn one(
                 sightings: sightings.into_iter().map(sighting).collect(),
                 latest_occurrence: latest.map(|latest| latest.occurrence().to_string()),
                 sampling: sampling.filter(|_| has_requests),
+                moved: moved.into_iter().map(|made| MovedCause { change: made.id, sentence: made.sentence, at: made.at }).collect(),
+                may_be: may_be.into_iter().map(|(error, title)| NamedError { reference: error.to_string(), title }).collect(),
             }))
         })
         .await?;

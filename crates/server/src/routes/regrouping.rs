@@ -266,5 +266,6 @@ fn asked_in_words(change: &Change) -> String {
             1 => format!("a cause taken out of {}", named(error)),
             count => format!("{count} causes taken out of {}", named(error)),
         },
+        Change::Moved { error, version, .. } => format!("a cause that {version} brought put to {}", named(error)),
     }
 }

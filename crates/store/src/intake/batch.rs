@@ -36,8 +36,8 @@ pub(super) fn names(batch: &[Submission]) -> Wanted<'_> {
 pub(super) fn causes<'a>(batch: &'a [Submission], numbers: &Numbers) -> BTreeMap<CauseKey, Naming<'a>> {
     let found = || batch.iter().map(|submission| &submission.found);
     let reports = found().flat_map(|found| &found.reports).filter(|report| report.dropped_by.is_none()).map(|report| {
-        let key = (numbers.senders[&*report.identity].service, report.grouping.key);
-        (key, Naming::of(&report.grouping, &report.type_name))
+        let sender = numbers.senders[&*report.identity];
+        ((sender.service, report.grouping.key), Naming::of(report, sender.version))
     });
     let counted = found().flat_map(|found| &found.counted_only).filter(|counted| counted.like.is_none());
     let others = counted.map(|counted| ((numbers.senders[&*counted.identity].service, other_key()), Naming::other()));

@@ -74,6 +74,7 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("called_day", Time("day", Occurrences)),
     ("called_hour", Time("hour", Occurrences)),
     ("cause", Stays("a cause that was forgotten would come back falsely new; 10,000 errors a service at most")),
+    ("cause_shape", Stays("one a cause that has a place in the code: what a later version of it is known by")),
     ("clock_ahead", Time("at", RECEIPTS)),
     ("deploy", Time("at", YEAR_AND_MORE)),
     ("deploy_change", Time("sent_at", YEAR_AND_MORE)),

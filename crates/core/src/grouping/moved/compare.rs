@@ -1,0 +1,272 @@
+//! How one shape could have become another by editing the code.
+
+use serde::{Deserialize, Serialize};
+
+use super::shape::{Link, Shape, Spot};
+
+// What each edit costs. One edit that teams make every week costs less than 1; what hardly happens twice in one version, or is
+// as likely another defect, costs more. Only sums are compared, with the bounds in `mod.rs`.
+/// A function in another file, module or class; the first time for each pair of places, since a renamed file moves all of its functions.
+const MOVED: f64 = 0.6;
+/// A frame more or less: a helper was extracted, wrapped around, or inlined.
+const FRAME: f64 = 0.8;
+/// The same, where the exception is thrown: it was thrown by a caller, or by one that was called.
+const THROWER: f64 = 1.0;
+/// A function in the same place under another name.
+const RENAMED: f64 = 1.2;
+/// Another type, with all frames alike.
+const TYPE: f64 = 1.2;
+/// A message none of whose words stayed; in proportion for less.
+const MESSAGE: f64 = 1.2;
+/// Thrown by a function that is not on the way to where it was thrown before: as likely another defect.
+const ELSEWHERE: f64 = 1.0;
+/// How far from where it was thrown the function that threw it may be now.
+const MAX_DEPTH: usize = 2;
+
+/// What an edit did to an error's place in the code.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "change", rename_all = "snake_case")]
+pub enum Change {
+    /// A frame is there that was not.
+    Added {
+        /// The frame.
+        frame: String,
+    },
+    /// A frame is gone.
+    Removed {
+        /// The frame.
+        frame: String,
+    },
+    /// Functions are in another file, module or class.
+    Moved {
+        /// Where they were.
+        from: String,
+        /// Where they are.
+        to: String,
+    },
+    /// A function has another name.
+    Renamed {
+        /// Its name before.
+        from: String,
+        /// Its name now.
+        to: String,
+    },
+    /// The exception's type has another name.
+    Type {
+        /// Its name before.
+        from: String,
+        /// Its name now.
+        to: String,
+    },
+    /// The message is worded otherwise.
+    Reworded,
+}
+
+impl std::fmt::Display for Change {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Added { frame } => write!(f, "a frame {frame} was added"),
+            Self::Removed { frame } => write!(f, "the frame {frame} is gone"),
+            Self::Moved { from, to } => write!(f, "{from} became {to}"),
+            Self::Renamed { from, to } => write!(f, "{from} is called {to}"),
+            Self::Type { from, to } => write!(f, "the type {from} is called {to}"),
+            Self::Reworded => f.write_str("the message is worded otherwise"),
+        }
+    }
+}
+
+/// The edits that lead from one shape to another.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) struct Edits {
+    /// The sum of their costs, from 0.
+    pub cost: f64,
+    /// Whether the function that threw it then is on the way to where it is thrown now, or the other way round.
+    pub is_thrown_alike: bool,
+    /// Frames found in both: the position of the exception, and of the frame in the later shape.
+    pub kept: Vec<(usize, usize)>,
+    /// What was done, from where it was thrown outwards.
+    pub changes: Vec<Change>,
+}
+
+/// The edits that lead from a shape to a later one; `None` where none do: other exceptions, other codes.
+pub(super) fn edits(before: &Shape, after: &Shape) -> Option<Edits> {
+    if before.exceptions.len() != after.exceptions.len() {
+        return None;
+    }
+    let mut edits = Edits { cost: 0.0, is_thrown_alike: true, kept: vec![], changes: vec![] };
+    let mut places: Vec<(&str, &str)> = vec![];
+    let mut types: Vec<(&str, &str)> = vec![];
+    for (at, (old, new)) in before.exceptions.iter().zip(&after.exceptions).enumerate() {
+        if old.relation != new.relation || old.codes != new.codes {
+            return None;
+        }
+        if old.type_name != new.type_name {
+            types.push((&old.type_name, &new.type_name));
+        }
+        align(at, old, new, &mut places, &mut edits);
+    }
+    for (from, to) in places {
+        edits.cost += MOVED;
+        edits.changes.push(Change::Moved { from: from.to_owned(), to: to.to_owned() });
+    }
+    if !edits.is_thrown_alike {
+        edits.cost += ELSEWHERE;
+    }
+    let shared = shared_words(&before.message, &after.message);
+    if let Some((from, to)) = types.first() {
+        // A type by another name is told from another type by all else being as it was, and by what is left of its name.
+        let is_of_top = types.len() == 1 && before.exceptions[0].type_name != after.exceptions[0].type_name;
+        let is_all_else_alike = edits.changes.is_empty() && before.message == after.message && has_words(&after.message);
+        if !is_of_top || !is_all_else_alike || !is_like(from, to) {
+            return None;
+        }
+        edits.cost += TYPE;
+        edits.changes.push(Change::Type { from: (*from).to_owned(), to: (*to).to_owned() });
+    }
+    if shared < 1.0 {
+        edits.cost += MESSAGE * (1.0 - shared);
+        edits.changes.push(Change::Reworded);
+    }
+    Some(edits)
+}
+
+/// Whether a template says something in words of its own.
+pub(super) fn has_words(template: &str) -> bool {
+    words(template).filter(|word| word.chars().all(char::is_alphabetic)).nth(1).is_some()
+}
+
+fn words(template: &str) -> impl Iterator<Item = &str> {
+    template.split(|c: char| c.is_whitespace() || matches!(c, ',' | ':' | ';' | '(' | ')' | '=')).filter(|word| !word.is_empty())
+}
+
+/// The share of the words of two templates that they have in common, 0 to 1.
+fn shared_words(one: &str, other: &str) -> f64 {
+    if one == other {
+        return 1.0;
+    }
+    let mut left: Vec<&str> = words(other).collect();
+    let (mut both, mut count) = (0_u32, 0_u32);
+    for word in words(one) {
+        count += 1;
+        if let Some(at) = left.iter().position(|there| *there == word) {
+            left.swap_remove(at);
+            both += 1;
+        }
+    }
+    let all = count + u32::try_from(left.len()).unwrap_or(u32::MAX);
+    if all == 0 { 1.0 } else { f64::from(both) / f64::from(all) }
+}
+
+/// Whether two names of types have a word in common, beside those that most have.
+fn is_like(one: &str, other: &str) -> bool {
+    let words = |name: &str| {
+        let mut words: Vec<String> = vec![];
+        for c in name.chars() {
+            if c.is_uppercase() || words.is_empty() || !c.is_alphanumeric() {
+                words.push(String::new());
+            }
+            if let Some(word) = words.last_mut().filter(|_| c.is_alphanumeric()) {
+                word.extend(c.to_lowercase());
+            }
+        }
+        words.retain(|word| word.len() > 2 && !matches!(word.as_str(), "error" | "exception" | "failure" | "fault" | "invalid" | "not"));
+        words
+    };
+    let there = words(other);
+    words(one).iter().any(|word| there.contains(word))
+}
+
+/// What became of a frame.
+#[derive(Clone, Copy, PartialEq)]
+enum Step {
+    Match,
+    Removed,
+    Added,
+}
+
+/// The cheapest way to make one list of frames into another: the edit distance by dynamic programming, on lists of a dozen.
+fn align<'a>(exception: usize, old: &'a Link, new: &'a Link, places: &mut Vec<(&'a str, &'a str)>, edits: &mut Edits) {
+    let (from, to) = (&old.spots, &new.spots);
+    let (rows, columns) = (from.len(), to.len());
+    let mut costs = vec![vec![(0.0_f64, Step::Match); columns + 1]; rows + 1];
+    // Innermost frames last, so that the way back lists them first.
+    for row in 0..=rows {
+        for column in 0..=columns {
+            if row + column == 0 {
+                continue;
+            }
+            let (was, is) = (rows.checked_sub(row), columns.checked_sub(column));
+            let mut best = (f64::INFINITY, Step::Match);
+            let mut offer = |cost: f64, step: Step| {
+                if cost < best.0 {
+                    best = (cost, step);
+                }
+            };
+            if row > 0 && column > 0 {
+                let (was, is) = (was.unwrap_or_default(), is.unwrap_or_default());
+                if let Some(cost) = of_match(&from[was], &to[is]) {
+                    offer(costs[row - 1][column - 1].0 + cost, Step::Match);
+                }
+            }
+            if row > 0 {
+                offer(costs[row - 1][column].0 + of_frame(was.unwrap_or_default()), Step::Removed);
+            }
+            if column > 0 {
+                offer(costs[row][column - 1].0 + of_frame(is.unwrap_or_default()), Step::Added);
+            }
+            costs[row][column] = best;
+        }
+    }
+    let (mut row, mut column) = (rows, columns);
+    let mut first_kept = None;
+    while row + column > 0 {
+        let (was, is) = (rows - row, columns - column);
+        match costs[row][column].1 {
+            Step::Match => {
+                let (before, after) = (&from[was], &to[is]);
+                if before.function == after.function {
+                    if before.place != after.place && !places.contains(&(&before.place, &after.place)) {
+                        places.push((&before.place, &after.place));
+                    }
+                    first_kept.get_or_insert((was, is));
+                    if !after.function.is_empty() {
+                        edits.kept.push((exception, is));
+                    }
+                } else {
+                    edits.cost += RENAMED;
+                    edits.changes.push(Change::Renamed { from: before.to_string(), to: after.to_string() });
+                }
+                row -= 1;
+                column -= 1;
+            }
+            Step::Removed => {
+                edits.cost += of_frame(was);
+                edits.changes.push(Change::Removed { frame: from[was].to_string() });
+                row -= 1;
+            }
+            Step::Added => {
+                edits.cost += of_frame(is);
+                edits.changes.push(Change::Added { frame: to[is].to_string() });
+                column -= 1;
+            }
+        }
+    }
+    if rows + columns > 0 {
+        edits.is_thrown_alike &= first_kept.is_some_and(|(was, is)| was.min(is) == 0 && was.max(is) <= MAX_DEPTH);
+    }
+}
+
+const fn of_frame(depth: usize) -> f64 {
+    if depth == 0 { THROWER } else { FRAME }
+}
+
+fn of_match(before: &Spot, after: &Spot) -> Option<f64> {
+    match (before.function == after.function, before.place == after.place) {
+        (true, true) => Some(0.0),
+        // Charged once for each pair of places, when the cheapest way is known.
+        (true, false) if !before.function.is_empty() => Some(MOVED / 2.0),
+        (true, false) => Some(MOVED),
+        (false, true) => Some(RENAMED),
+        (false, false) => None,
+    }
+}
