@@ -280,6 +280,7 @@ mod tests {
     #[case::node_async("node_async")]
     #[case::node_cause_by_logger("node_cause_by_logger")]
     #[case::node_cause_by_inspect("node_cause_by_inspect")]
+    #[case::node_aggregate_inspected("node_aggregate_inspected")]
     #[case::node_crash("node_crash")]
     #[case::java_cause("java_cause")]
     #[case::go_panic("go_panic")]

@@ -31,6 +31,8 @@ struct Reader<'a> {
     current: Exception<'a>,
     /// Lines of the headline so far; a message may have several.
     head: Option<Cow<'a, str>>,
+    /// Whether what follows are the errors of an inspected aggregate.
+    in_members: bool,
 }
 
 impl<'a> Reader<'a> {
@@ -43,10 +45,12 @@ impl<'a> Reader<'a> {
             self.complete();
             self.current.relation = Relation::Cause;
             self.head = Some(Cow::Borrowed(head));
-        } else if let Some(head) = member(content) {
+        } else if let Some(head) = self.member(content) {
             self.complete();
             self.current.relation = Relation::Member;
             self.head = Some(Cow::Borrowed(head));
+        } else if content == "[errors]: [" {
+            self.in_members = true;
         } else if self.current.frames.is_empty() {
             match &mut self.head {
                 // A crash prints the place and the source line first, then an empty line.
@@ -61,6 +65,16 @@ impl<'a> Reader<'a> {
             }
         }
         // Lines after the frames are properties of an inspected error, or another text: neither is a frame.
+    }
+
+    /// The headline of an error within `[errors]: [ … ]` of an inspected aggregate: on the same line, or on one of its own.
+    fn member(&mut self, content: &'a str) -> Option<&'a str> {
+        if let Some(head) = content.strip_prefix("[errors]: [").map(str::trim).filter(|head| !head.is_empty()) {
+            self.in_members = true;
+            return Some(head);
+        }
+        let begins = self.in_members && is_headline(content) && (self.head.is_none() || self.current.relation != Relation::Member);
+        begins.then_some(content)
     }
 
     fn take_head(&mut self) {
@@ -89,12 +103,6 @@ fn cause(content: &str) -> Option<&str> {
     Some(head.trim_end_matches(" {"))
 }
 
-/// An error within `[errors]: [ … ]` of an inspected aggregate.
-fn member(content: &str) -> Option<&str> {
-    let head = content.strip_prefix("[errors]: [")?.trim();
-    (!head.is_empty()).then_some(head)
-}
-
 fn is_headline(content: &str) -> bool {
     let (type_name, _) = split(Cow::Borrowed(content));
     type_name.ends_with("Error") || type_name.ends_with("Exception")
@@ -116,6 +124,8 @@ fn split(head: Cow<'_, str>) -> (Cow<'_, str>, Cow<'_, str>) {
 
 fn split_str(head: &str) -> (&str, &str) {
     let head = head.strip_prefix("Uncaught ").unwrap_or(head);
+    // An error without frames is inspected in brackets.
+    let head = head.strip_prefix('[').and_then(|inner| inner.trim_end_matches([' ', '{']).strip_suffix(']')).unwrap_or(head);
     let (name, message) = head.split_at_mark(": ").unwrap_or((head.trim_end().trim_end_matches(':'), ""));
     let bare = match name.split_at_mark(" [") {
         Some((bare, code)) if code.ends_with(']') => bare,

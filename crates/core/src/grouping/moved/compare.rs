@@ -1,5 +1,7 @@
 //! How one shape could have become another by editing the code.
 
+use std::collections::BTreeSet;
+
 use serde::{Deserialize, Serialize};
 
 use super::shape::{Link, Shape, Spot};
@@ -12,6 +14,10 @@ const MOVED: f64 = 0.6;
 const FRAME: f64 = 0.8;
 /// The same, where the exception is thrown: it was thrown by a caller, or by one that was called.
 const THROWER: f64 = 1.0;
+/// The same where only what dispatches to the failing code is: it is the same for many errors, and no key holds it.
+const FAR_OUT: f64 = 0.3;
+/// From which frame on that is.
+const FAR: usize = 4;
 /// A function in the same place under another name.
 const RENAMED: f64 = 1.2;
 /// Another type, with all frames alike.
@@ -24,7 +30,7 @@ const ELSEWHERE: f64 = 1.0;
 const MAX_DEPTH: usize = 2;
 
 /// What an edit did to an error's place in the code.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(tag = "change", rename_all = "snake_case")]
 pub enum Change {
     /// A frame is there that was not.
@@ -88,8 +94,17 @@ pub(super) struct Edits {
     pub changes: Vec<Change>,
 }
 
+/// Edits that several errors of a version had alike: those cost no other error of it anything.
+#[derive(Debug, Default)]
+pub(super) struct Known {
+    /// Places and what they are called now.
+    pub moved: BTreeSet<(String, String)>,
+    /// Frames that were added or are gone.
+    pub frames: BTreeSet<String>,
+}
+
 /// The edits that lead from a shape to a later one; `None` where none do: other exceptions, other codes.
-pub(super) fn edits(before: &Shape, after: &Shape) -> Option<Edits> {
+pub(super) fn edits(before: &Shape, after: &Shape, known: &Known) -> Option<Edits> {
     if before.exceptions.len() != after.exceptions.len() {
         return None;
     }
@@ -103,11 +118,14 @@ pub(super) fn edits(before: &Shape, after: &Shape) -> Option<Edits> {
         if old.type_name != new.type_name {
             types.push((&old.type_name, &new.type_name));
         }
-        align(at, old, new, &mut places, &mut edits);
+        align(at, old, new, known, &mut places, &mut edits);
     }
     for (from, to) in places {
-        edits.cost += MOVED;
-        edits.changes.push(Change::Moved { from: from.to_owned(), to: to.to_owned() });
+        let (from, to) = (from.to_owned(), to.to_owned());
+        if !known.moved.contains(&(from.clone(), to.clone())) {
+            edits.cost += MOVED;
+        }
+        edits.changes.push(Change::Moved { from, to });
     }
     if !edits.is_thrown_alike {
         edits.cost += ELSEWHERE;
@@ -185,17 +203,19 @@ enum Step {
 }
 
 /// The cheapest way to make one list of frames into another: the edit distance by dynamic programming, on lists of a dozen.
-fn align<'a>(exception: usize, old: &'a Link, new: &'a Link, places: &mut Vec<(&'a str, &'a str)>, edits: &mut Edits) {
+fn align<'a>(exception: usize, old: &'a Link, new: &'a Link, known: &Known, places: &mut Vec<(&'a str, &'a str)>, edits: &mut Edits) {
     let (from, to) = (&old.spots, &new.spots);
     let (rows, columns) = (from.len(), to.len());
     let mut costs = vec![vec![(0.0_f64, Step::Match); columns + 1]; rows + 1];
+    // What a list that was cut off does not show may have been there.
+    let of_removed = |row: usize, column: usize| if column == 0 && new.is_cut { 0.0 } else { of_frame(&from[rows - row], rows - row, known) };
+    let of_added = |row: usize, column: usize| if row == 0 && old.is_cut { 0.0 } else { of_frame(&to[columns - column], columns - column, known) };
     // Innermost frames last, so that the way back lists them first.
     for row in 0..=rows {
         for column in 0..=columns {
             if row + column == 0 {
                 continue;
             }
-            let (was, is) = (rows.checked_sub(row), columns.checked_sub(column));
             let mut best = (f64::INFINITY, Step::Match);
             let mut offer = |cost: f64, step: Step| {
                 if cost < best.0 {
@@ -203,16 +223,15 @@ fn align<'a>(exception: usize, old: &'a Link, new: &'a Link, places: &mut Vec<(&
                 }
             };
             if row > 0 && column > 0 {
-                let (was, is) = (was.unwrap_or_default(), is.unwrap_or_default());
-                if let Some(cost) = of_match(&from[was], &to[is]) {
+                if let Some(cost) = of_match(&from[rows - row], &to[columns - column], known) {
                     offer(costs[row - 1][column - 1].0 + cost, Step::Match);
                 }
             }
             if row > 0 {
-                offer(costs[row - 1][column].0 + of_frame(was.unwrap_or_default()), Step::Removed);
+                offer(costs[row - 1][column].0 + of_removed(row, column), Step::Removed);
             }
             if column > 0 {
-                offer(costs[row][column - 1].0 + of_frame(is.unwrap_or_default()), Step::Added);
+                offer(costs[row][column - 1].0 + of_added(row, column), Step::Added);
             }
             costs[row][column] = best;
         }
@@ -240,13 +259,11 @@ fn align<'a>(exception: usize, old: &'a Link, new: &'a Link, places: &mut Vec<(&
                 column -= 1;
             }
             Step::Removed => {
-                edits.cost += of_frame(was);
-                edits.changes.push(Change::Removed { frame: from[was].to_string() });
+                edits.note(of_removed(row, column), Change::Removed { frame: from[was].to_string() }, column == 0 && new.is_cut);
                 row -= 1;
             }
             Step::Added => {
-                edits.cost += of_frame(is);
-                edits.changes.push(Change::Added { frame: to[is].to_string() });
+                edits.note(of_added(row, column), Change::Added { frame: to[is].to_string() }, row == 0 && old.is_cut);
                 column -= 1;
             }
         }
@@ -256,13 +273,32 @@ fn align<'a>(exception: usize, old: &'a Link, new: &'a Link, places: &mut Vec<(&
     }
 }
 
-const fn of_frame(depth: usize) -> f64 {
-    if depth == 0 { THROWER } else { FRAME }
+impl Edits {
+    /// Notes a frame more or less: once, though each exception of a chain has it.
+    fn note(&mut self, cost: f64, change: Change, is_unseen: bool) {
+        if !is_unseen && !self.changes.contains(&change) {
+            self.cost += cost;
+            self.changes.push(change);
+        }
+    }
 }
 
-fn of_match(before: &Spot, after: &Spot) -> Option<f64> {
+fn of_frame(spot: &Spot, depth: usize, known: &Known) -> f64 {
+    if known.frames.contains(&spot.to_string()) {
+        return 0.0;
+    }
+    match depth {
+        0 => THROWER,
+        FAR.. => FAR_OUT,
+        _ => FRAME,
+    }
+}
+
+fn of_match(before: &Spot, after: &Spot, known: &Known) -> Option<f64> {
+    let is_moved = || known.moved.contains(&(before.place.clone(), after.place.clone()));
     match (before.function == after.function, before.place == after.place) {
         (true, true) => Some(0.0),
+        (true, false) if is_moved() => Some(0.0),
         // Charged once for each pair of places, when the cheapest way is known.
         (true, false) if !before.function.is_empty() => Some(MOVED / 2.0),
         (true, false) => Some(MOVED),

@@ -13,7 +13,7 @@ mod shape;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 pub use compare::Change;
-use compare::{Edits, edits, has_words};
+use compare::{Edits, Known, edits, has_words};
 pub use shape::{Link, Shape, Spot};
 
 /// The most that the edits of one version may cost together, for an error to be the same: three edits of the usual kind.
@@ -136,25 +136,61 @@ fn of_version(version: usize, causes: &[Sighted<'_>], errors: &HashMap<i64, i64>
         return BTreeMap::new();
     }
     let rarity = Rarity::of(&earlier);
-    let mut pairs: Vec<Pair> = vec![];
+    let found = settle(&new, pairs(&new, &earlier, errors, &rarity, &Known::default()));
+    // What several errors had done to them alike was done to the service: once more, with that known.
+    let known = in_common(&found);
+    if known.moved.is_empty() && known.frames.is_empty() {
+        return found;
+    }
+    settle(&new, pairs(&new, &earlier, errors, &rarity, &known))
+}
+
+/// Edits that were found of more than one error.
+fn in_common(found: &BTreeMap<i64, Finding>) -> Known {
+    let mut counts: HashMap<&Change, usize> = HashMap::new();
+    for finding in found.values() {
+        if let Finding::Moved { changes, .. } = finding {
+            changes.iter().for_each(|change| *counts.entry(change).or_default() += 1);
+        }
+    }
+    let mut known = Known::default();
+    for (change, _) in counts.into_iter().filter(|(_, count)| *count > 1) {
+        match change {
+            Change::Moved { from, to } => drop(known.moved.insert((from.clone(), to.clone()))),
+            Change::Added { frame } | Change::Removed { frame } => drop(known.frames.insert(frame.clone())),
+            Change::Renamed { .. } | Change::Type { .. } | Change::Reworded => {}
+        }
+    }
+    known
+}
+
+/// All new causes with the errors that they could be.
+fn pairs(
+    new: &[&Sighted<'_>],
+    earlier: &BTreeMap<i64, Earlier<'_>>,
+    errors: &HashMap<i64, i64>,
+    rarity: &Rarity<'_>,
+    known: &Known,
+) -> Vec<Pair> {
+    // A type that was known beside the other is no new name of it.
+    let is_known_type = |edits: &Edits| {
+        edits.changes.iter().any(|change| matches!(change, Change::Type { to, .. } if rarity.types.contains_key(to.as_str())))
+    };
+    let mut pairs = vec![];
     for (at, cause) in new.iter().enumerate() {
-        for (error, known) in &earlier {
-            let nearest = known
+        for (error, before) in earlier.iter().filter(|(error, _)| **error != errors[&cause.cause]) {
+            let nearest = before
                 .causes
                 .iter()
-                .filter_map(|before| Some((before, edits(before.shape, cause.shape)?)))
+                .filter_map(|before| Some((before, edits(before.shape, cause.shape, known)?)))
                 .min_by(|one, other| one.1.cost.total_cmp(&other.1.cost));
-            // A type that was known beside the other is no new name of it.
-            let is_known_type = |edits: &Edits| {
-                edits.changes.iter().any(|change| matches!(change, Change::Type { to, .. } if rarity.types.contains_key(to.as_str())))
-            };
-            if let Some((before, edits)) = nearest.filter(|(_, edits)| edits.cost <= MAX_COST_NAMED && !is_known_type(edits)) {
-                let kept = rarity.kept(*error, cause.shape, &edits, before.shape.message == cause.shape.message);
-                pairs.push(Pair { new: at, error: *error, goes_on: known.goes_on, kept, edits });
+            if let Some((then, edits)) = nearest.filter(|(_, edits)| edits.cost <= MAX_COST_NAMED && !is_known_type(edits)) {
+                let kept = rarity.kept(*error, cause.shape, &edits, then.shape.message == cause.shape.message);
+                pairs.push(Pair { new: at, error: *error, goes_on: before.goes_on, kept, edits });
             }
         }
     }
-    settle(&new, pairs)
+    pairs
 }
 
 /// A new cause and an error that it could be.
@@ -168,7 +204,7 @@ struct Pair {
 
 impl Pair {
     fn is_enough(&self) -> bool {
-        !self.goes_on && self.edits.is_thrown_alike && self.edits.cost <= MAX_COST && self.kept >= LEAST_KEPT
+        !self.goes_on && self.edits.is_thrown_alike && self.edits.cost <= MAX_COST && (self.kept >= LEAST_KEPT || self.edits.cost <= 0.0)
     }
 
     /// Whether another pair could as well be meant.

@@ -9,6 +9,10 @@ use crate::stack::{Frame, Relation, base_name};
 const MAX_EXCEPTIONS: usize = 6;
 /// Own frames compared per exception: beyond, what dispatches requests is the same for every error.
 const MAX_SPOTS: usize = 12;
+/// Frames that V8 takes down where nobody asks for more (`Error.stackTraceLimit`).
+const V8_LIMIT: usize = 10;
+/// Longest name of a class that may be a minifier's: another in every build.
+const MINIFIED: usize = 2;
 /// Longest part of a shape in bytes, so that one stays below a few kilobytes whatever is sent.
 const MAX_TEXT: usize = 200;
 
@@ -35,6 +39,9 @@ pub struct Link {
     pub codes: Vec<String>,
     /// Its own frames, the innermost first.
     pub spots: Vec<Spot>,
+    /// Whether there were more further out that are not known.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub is_cut: bool,
 }
 
 /// An own frame, apart from its line.
@@ -60,15 +67,15 @@ impl Shape {
                 if spots.last() != Some(&spot) {
                     spots.push(spot);
                 }
-                if spots.len() == MAX_SPOTS {
-                    break;
-                }
             }
+            let is_cut = spots.len() > MAX_SPOTS || exception.frames.len() == V8_LIMIT && stack.runtime == "nodejs";
+            spots.truncate(MAX_SPOTS);
             Link {
                 relation: exception.relation,
                 type_name: cut(&kind::of(&type_name, &message, super::super::ALGORITHM)),
                 codes: codes::in_message(&message).iter().map(|code| cut(code)).collect(),
                 spots,
+                is_cut,
             }
         });
         let shape = Self { exceptions: links.collect(), message: cut(&template(subject.message)) };
@@ -95,6 +102,7 @@ impl Spot {
             return Self { place: cut(file), function: cut(function) };
         }
         let scope = scope.trim_end_matches([':', '.', '#', '/']);
+        let scope = if scope.len() <= MINIFIED { "" } else { scope };
         let place = if scope.is_empty() { place.to_owned() } else { format!("{place} {scope}") };
         Self { place: cut(&place), function: cut(function) }
     }
