@@ -22,12 +22,45 @@ impl Dialect for CPython {
         if !has_frame && !sign!(HEADER).is_in(text) {
             return None;
         }
+        if sign!(FIRST).is_in(text) {
+            return dumped(text);
+        }
         let mut reader = Reader::default();
         for line in lines(text) {
             reader.line(line);
         }
         reader.finish()
     }
+}
+
+/// How a dump begins that the interpreter writes when it dies.
+const FIRST: &str = "(most recent call first):";
+
+/// What `faulthandler` writes: one list of frames a thread, the innermost first; that of the current thread counts.
+fn dumped(text: &str) -> Option<Vec<Exception<'_>>> {
+    let mut exception = Exception::default();
+    let mut in_current = false;
+    for content in lines(text).map(str::trim) {
+        if content.ends_with(FIRST) {
+            if !exception.frames.is_empty() {
+                break;
+            }
+            in_current = content.starts_with("Current thread") || content.starts_with("Stack");
+        } else if let Some((file, rest)) = content.strip_prefix("File \"").and_then(|rest| rest.split_once("\", line ")).filter(|_| in_current) {
+            let (number, function) = rest.split_once(" in ")?;
+            exception.frames.push(Frame {
+                function: Cow::Borrowed(function),
+                module: Cow::Borrowed(module(file)),
+                file: Cow::Borrowed(file),
+                line: number.parse().ok(),
+                own: is_own(file),
+                repeats: 0,
+            });
+        } else if exception.message.is_empty() && !content.is_empty() && exception.frames.is_empty() {
+            exception.message = Cow::Borrowed(content.strip_prefix("Fatal Python error: ").unwrap_or(content));
+        }
+    }
+    (!exception.frames.is_empty()).then(|| vec![exception])
 }
 
 /// What the last lines were.
@@ -194,7 +227,10 @@ fn is_own(file: &str) -> bool {
             "/lib64/pypy",
         ])
     });
-    let is_generated = file.starts_with('<') && file != "<stdin>" && file != "<string>";
+    // Compiled modules name the source they were made from, as it lay where they were built: no service's own file is there.
+    let is_compiled = [".pyx", ".pxd", ".pxi", ".pyi"].iter().any(|ending| file.ends_with(ending)) && !file.starts_with(['/', '\\']);
+    let is_generated = is_compiled
+        || file.starts_with('<') && file != "<stdin>" && file != "<string>";
     !is_generated && !LIBRARIES.is_in(file)
 }
 

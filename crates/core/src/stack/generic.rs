@@ -21,20 +21,33 @@ impl Dialect for Generic {
         let mut exception = Exception::default();
         let mut has_mark = false;
         let mut head_lines = 0;
+        // How far the last frame that has a place is indented: what stands deeper below it is the source it quotes.
+        let mut placed_at: Option<usize> = None;
+        let mut begins_with_frames = begins_with_frames(text);
         for line in lines(text) {
+            // Loggers of some runtimes put their level before each line.
+            let line = line.strip_prefix("ERROR: ").or_else(|| line.strip_prefix("Warning: ")).unwrap_or(line);
             let content = line.trim();
-            if content.is_empty() {
+            if content.is_empty() || content.bytes().all(|b| b == b'-') {
                 continue;
             }
+            let indent = line.len() - line.trim_start().len();
             match frame(content) {
+                Some((frame, _)) if frame.file.is_empty() && placed_at.is_some_and(|placed| indent > placed) => {}
                 Some((frame, is_marked))
-                    if is_marked || !exception.frames.is_empty() || line.starts_with([' ', '\t']) || head_lines > 0 =>
+                    if is_marked
+                        || begins_with_frames
+                        || !exception.frames.is_empty()
+                        || line.starts_with([' ', '\t'])
+                        || head_lines > 0 =>
                 {
                     has_mark |= is_marked;
+                    placed_at = if frame.file.is_empty() { None } else { Some(indent) };
                     exception.frames.push(frame);
                 }
                 // A place under the name it belongs to, on a line of its own.
                 _ if exception.frames.is_empty() => {
+                    begins_with_frames = false;
                     head_lines += 1;
                     headline(&mut exception, content);
                 }
@@ -46,8 +59,9 @@ impl Dialect for Generic {
             }
         }
         join_places(&mut exception.frames);
-        // Those who print a stack outermost first say so.
-        if sign!("most recent call last").is_in(text) {
+        // Those who print a stack outermost first say so, or name the exception last, beside where it was thrown.
+        let is_named_last = head_lines == 0 && !(exception.type_name.is_empty() && exception.message.is_empty());
+        if is_named_last || sign!("most recent call last").is_in(text) {
             exception.frames.reverse();
         }
         if !exception.frames.iter().any(|frame| frame.own) {
@@ -59,6 +73,13 @@ impl Dialect for Generic {
         let is_stack = exception.frames.len() > 1 || has_mark && !exception.frames.is_empty();
         is_stack.then(|| vec![exception])
     }
+}
+
+/// Whether a text begins with frames: its first two lines begin with places.
+fn begins_with_frames(text: &str) -> bool {
+    let mut first = lines(text).map(str::trim).filter(|line| !line.is_empty());
+    let is_placed = |line: &str| place(line).is_some_and(|place| place.from == 0) && !line.holds(": ");
+    first.next().is_some_and(is_placed) && first.next().is_some_and(is_placed)
 }
 
 /// A frame with a place alone belongs to the name on the line before it.
@@ -101,6 +122,22 @@ fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
     // A place in front: `Dock.swift:12: Fatal error: …`.
     if let Some((_, rest)) = content.split_at_mark(": ").filter(|(before, _)| place(before).is_some_and(|place| place.from == 0)) {
         content = rest;
+    }
+    // `SeasonClosed@source/rates.d(3): season high is closed`: the place of the exception's making stands behind its type.
+    if let Some((name, rest)) = content.split_once('@')
+        && looks_like_type(name)
+        && let Some(place) = place(rest).filter(|place| place.from == 0)
+    {
+        exception.type_name = Cow::Borrowed(name);
+        exception.message = Cow::Borrowed(rest.get(place.to..).unwrap_or_default().trim_start_matches([':', ' ']));
+        return;
+    }
+    // What is said to be an exception is its type, whatever it looks like: `exception Not_found`, `exception Failure("…")`.
+    if let Some(rest) = content.strip_prefix("Fatal error: exception ") {
+        let end = rest.find(|c: char| !(c.is_alphanumeric() || matches!(c, '_' | '.'))).unwrap_or(rest.len());
+        let (name, message) = rest.split_at_checked(end).unwrap_or((rest, ""));
+        (exception.type_name, exception.message) = (Cow::Borrowed(name), Cow::Borrowed(message.trim_start_matches([':', ' '])));
+        return;
     }
     while let Some(rest) = INTRODUCTIONS.iter().find_map(|introduction| content.strip_prefix(introduction)) {
         content = rest.trim_start();
@@ -223,6 +260,11 @@ fn unmarked(content: &str) -> (&str, bool) {
                 is_marked = true;
             }
         }
+        // No place is known: D's way of saying so.
+        if let Some(after) = rest.strip_prefix("??:? ") {
+            rest = after;
+            is_marked = true;
+        }
         if rest.starts_with("expression starting at ") {
             return ("", false);
         }
@@ -323,6 +365,8 @@ fn line_after(text: &str, at: usize) -> Option<(u32, usize)> {
     let rest = text.get(at..)?;
     let skipped = rest.trim_start_matches(['"', '\'', '`', ',', ')', '>']);
     let skipped = skipped.trim_start();
+    // OCaml says so of calls that the compiler did away with.
+    let skipped = skipped.strip_prefix("(inlined), ").unwrap_or(skipped);
     let number = [":line ", ": line ", ":", "(", "[", "line ", "lines ", "#", "@"]
         .iter()
         .find_map(|mark| skipped.strip_prefix(mark))

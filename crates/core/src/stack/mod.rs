@@ -3,21 +3,28 @@
 //! A runtime is one file here: it implements [`Dialect`] and stands in [`DIALECTS`].
 
 mod cpython;
+mod d;
 mod dotnet;
 mod elixir;
 mod erlang;
 mod gecko;
 mod generic;
+mod gnu_r;
 mod go;
+mod guile;
+mod haskell;
 mod jvm;
+mod lisp;
 mod lists;
 mod lua;
 mod nodejs;
 mod perl;
 mod php;
+mod racket;
 mod ruby;
 mod rust;
 mod search;
+mod tcl;
 
 pub(crate) use erlang::class_and_atom as erlang_reason;
 
@@ -112,6 +119,13 @@ pub const DIALECTS: &[&dyn Dialect] = &[
     &erlang::Erlang,
     &perl::Perl,
     &gecko::Gecko,
+    &d::D,
+    &haskell::Haskell,
+    &tcl::Tcl,
+    &racket::Racket,
+    &guile::Guile,
+    &lisp::Lisp,
+    &gnu_r::GnuR,
     &generic::Generic,
 ];
 

@@ -15,7 +15,8 @@ impl Dialect for Perl {
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
         let is_perl = sign!(" called at ").is_in(text) && sign!(" line ").is_in(text)
-            || [".pl line ", ".pm line ", ".t line "].iter().any(|sign| text.contains(sign));
+            || [".pl line ", ".pm line ", ".t line "].iter().any(|sign| text.contains(sign))
+            || sign!(FIRST).is_in(text) && sign!(", in \"").is_in(text);
         if !is_perl {
             return None;
         }
@@ -25,7 +26,7 @@ impl Dialect for Perl {
         let mut calls: Vec<(&'a str, &'a str, Option<u32>)> = vec![];
         for line in lines(text) {
             let content = line.trim();
-            if let Some((name, file, number)) = call(content) {
+            if let Some((name, file, number)) = call(content).or_else(|| listed(content)) {
                 calls.push((name, file, number));
             } else if calls.is_empty()
                 && let Some((said, file, number)) = place(content, "at ")
@@ -34,21 +35,36 @@ impl Dialect for Perl {
                 if thrown.len() == 1 {
                     push_line(&mut message, said.trim_end());
                 }
-            } else if calls.is_empty() && !content.is_empty() && thrown.is_empty() {
+            } else if calls.is_empty() && !content.is_empty() && thrown.is_empty() && !content.ends_with(FIRST) {
                 push_line(&mut message, content);
             }
         }
+        let is_listed = sign!(FIRST).is_in(text);
+        if thrown.is_empty() && is_listed {
+            thrown.extend(calls.first().map(|(_, file, number)| (*file, *number)));
+        }
         let first = *thrown.first()?;
-        // Frames of the handler stand above the place where it happened.
-        let start = calls.iter().position(|(_, file, number)| thrown.len() > 1 && (*file, *number) == first).map_or(0, |at| at + 1);
+        // Frames of the handler, or of what throws, stand above the place where it happened.
+        let is_above = thrown.len() > 1 || is_listed;
+        let start = calls.iter().position(|(_, file, number)| is_above && (*file, *number) == first).map_or(0, |at| at + 1);
         let mut places = vec![first];
         places.extend(calls.iter().skip(start).map(|(_, file, number)| (*file, *number)));
         let mut names: Vec<&'a str> = calls.iter().skip(start).map(|(name, _, _)| *name).collect();
         names.push("main");
         let frames =
-            places.into_iter().zip(names).filter(|(_, name)| *name != "eval").map(|((file, line), name)| frame(name, file, line)).collect();
+            places.into_iter().zip(names).filter(|(_, name)| !matches!(*name, "eval" | "(eval)")).map(|((file, line), name)| frame(name, file, line)).collect();
         Some(vec![Exception { message: Cow::Owned(message), frames, ..Exception::default() }])
     }
+}
+
+/// How a web framework begins its list of calls, which then looks like CPython's, but with the innermost first.
+const FIRST: &str = "(most recent call first):";
+
+/// `File "lib/Fares.pm", line 12, in "Skerry::Fares::quote"`: the function was called there.
+fn listed(content: &str) -> Option<(&str, &str, Option<u32>)> {
+    let (file, rest) = content.strip_prefix("File \"")?.split_at_mark("\", line ")?;
+    let (number, name) = rest.split_at_mark(", in \"")?;
+    Some((name.trim_end_matches('"'), file, number.parse().ok()))
 }
 
 fn push_line(message: &mut String, line: &str) {

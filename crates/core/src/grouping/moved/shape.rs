@@ -54,7 +54,7 @@ pub struct Spot {
 }
 
 impl Shape {
-    /// The shape of what is grouped; `None` where no named own frame says where in the code it failed.
+    /// The shape of what is grouped; `None` where no own frame says where in the code it failed.
     #[must_use]
     pub fn of(subject: &Subject<'_>) -> Option<Self> {
         let stack = subject.stack?;
@@ -79,7 +79,7 @@ impl Shape {
             }
         });
         let shape = Self { exceptions: links.collect(), message: cut(&template(subject.message)) };
-        let is_placed = shape.spots().any(|spot| !spot.function.is_empty());
+        let is_placed = shape.spots().next().is_some();
         is_placed.then_some(shape)
     }
 
