@@ -140,13 +140,13 @@ fn grouping_needs_no_server() {
 fn grouping_follows_code_over_the_versions_in_any_order_of_lines() {
     let service = outcrop_testkit::Service::new(env!("CARGO_BIN_EXE_outcrop"), "");
     let line = |id: &str, version: &str, functions: &[&str]| {
-        let frames: String =
-            functions.iter().map(|function| format!("  File \"/srv/fares/tariff.py\", line 9, in {function}\n    x\n")).collect();
-        let stack = format!("Traceback (most recent call last):\n{frames}KeyError: 'season'");
+        let frame = |function: &&str| format!("  File \"/srv/fares/tariff.py\", line 9, in {function}\n    x\n");
+        let frames: Vec<String> = functions.iter().map(frame).collect();
+        let stack = format!("Traceback (most recent call last):\n{}KeyError: 'season'", frames.concat());
         serde_json::json!({"id": id, "service": "fares", "version": version, "type": "KeyError", "message": "'season'", "stacktrace": stack})
             .to_string()
     };
-    let mut lines = vec![
+    let mut lines = [
         line("new", "2.10.0", &["main", "quote", "timed", "per_metre"]),
         line("old", "2.9.0", &["main", "quote", "per_metre"]),
         line("other", "2.10.0", &["main", "refund", "share"]),

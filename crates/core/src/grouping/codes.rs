@@ -5,8 +5,65 @@ use std::sync::LazyLock;
 
 use aho_corasick::AhoCorasick;
 
-/// HTTP statuses, SQLSTATEs and errno names that a message states as such, in the order they stand.
+/// HTTP statuses, SQLSTATEs, errno names and statuses of RPCs that a message states as such, in the order they stand.
 pub(super) fn in_message(message: &str) -> Vec<Cow<'_, str>> {
+    by(message, super::ALGORITHM)
+}
+
+/// Statuses of RPCs in a message, as gRPC names them: after a word that says so (`code = Unavailable`, `StatusCode.NOT_FOUND`), or in front of
+/// all else (`UNAVAILABLE: io exception`).
+pub(super) fn of_rpc(message: &str) -> Vec<&'static str> {
+    const STATUSES: &[&str] = &[
+        "CANCELLED",
+        "UNKNOWN",
+        "INVALID_ARGUMENT",
+        "DEADLINE_EXCEEDED",
+        "NOT_FOUND",
+        "ALREADY_EXISTS",
+        "PERMISSION_DENIED",
+        "RESOURCE_EXHAUSTED",
+        "FAILED_PRECONDITION",
+        "ABORTED",
+        "OUT_OF_RANGE",
+        "UNIMPLEMENTED",
+        "INTERNAL",
+        "UNAVAILABLE",
+        "DATA_LOSS",
+        "UNAUTHENTICATED",
+    ];
+    let is_same = |word: &str, status: &str| {
+        let bare = || status.chars().filter(|c| *c != '_');
+        word == status
+            || word.starts_with(|c: char| c.is_ascii_uppercase())
+                && word.chars().any(|c| c.is_ascii_lowercase())
+                && bare().map(|c| c.to_ascii_lowercase()).eq(word.chars().map(|c| c.to_ascii_lowercase()))
+    };
+    let mut found = vec![];
+    let mut previous = "";
+    for (at, word) in message.split(|c: char| !(c.is_alphanumeric() || c == '_')).filter(|word| !word.is_empty()).enumerate() {
+        let is_said = ["statuscode", "code", "status", "grpc"].iter().any(|known| previous.eq_ignore_ascii_case(known));
+        let is_first = at == 0
+            && message.get(word.len()..).is_some_and(|rest| rest.starts_with(':'))
+            && word.chars().all(|c| c.is_ascii_uppercase() || c == '_');
+        if is_said || is_first {
+            found.extend(STATUSES.iter().find(|status| is_same(word, status)).filter(|status| !found.contains(*status)).copied());
+        }
+        previous = word;
+    }
+    found
+}
+
+/// The codes as an algorithm of grouping finds them.
+pub(super) fn by(message: &str, algorithm: i16) -> Vec<Cow<'_, str>> {
+    let mut found = codes(message, algorithm > 2);
+    if algorithm > 2 {
+        found.extend(of_rpc(message).into_iter().map(Cow::Borrowed));
+    }
+    found
+}
+
+fn codes(message: &str, knows_terms: bool) -> Vec<Cow<'_, str>> {
+    let names_a_status = |word: &str| names_a_status(word) || knows_terms && word.split('_').any(names_a_status);
     let mut found: Vec<Cow<'_, str>> = Vec::new();
     // All codes hold a digit or begin with two capitals.
     if !message.as_bytes().windows(2).any(|pair| pair[0].is_ascii_digit() || pair[0] == b'E' && pair[1].is_ascii_uppercase()) {
@@ -29,6 +86,9 @@ pub(super) fn in_message(message: &str) -> Vec<Cow<'_, str>> {
     found.extend(broken_constraint(message).map(Cow::Borrowed));
     // `500 Server Error: …` begins with its status.
     let first = message.split(' ').next().unwrap_or_default();
+    // In a tuple or a term it may stand first too: `(404, 'Not Found')`, `{503,…}`.
+    let in_term = || message.strip_prefix(['(', '{', '[']).and_then(|rest| rest.split([',', ' ']).next()).unwrap_or(first);
+    let first = if knows_terms { in_term() } else { first };
     if is_http_error(first) && found.is_empty() {
         found.push(Cow::Borrowed(first));
     }
@@ -123,4 +183,33 @@ fn is_errno_name(word: &str) -> bool {
         "EPROTO",
     ];
     word.starts_with('E') && NAMES.contains(&word)
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::sentence("the ledger answered 503", &["503"])]
+    #[case::tuple("(404, 'Not Found')", &["404"])]
+    #[case::term("{badmatch,{error,{http_status,404,<<\"gone\">>}}}", &["404"])]
+    #[case::other_status("{badmatch,{error,{http_status,503,<<\"busy\">>}}}", &["503"])]
+    #[case::second_line("RPC terminated with:\n\tstatus = StatusCode.UNAVAILABLE\n\tdetails = \"x\"", &["UNAVAILABLE"])]
+    #[case::in_words("rpc error: code = NotFound desc = no such berth", &["NOT_FOUND"])]
+    #[case::in_front("DEADLINE_EXCEEDED: deadline exceeded after 1.9s", &["DEADLINE_EXCEEDED"])]
+    #[case::no_status("internal error: the unknown berth is not found", &[])]
+    #[case::a_count("404 vehicles were turned away", &["404"])]
+    #[case::no_code("berth 404 is taken", &[])]
+    fn codes_are_found_where_a_message_states_them(#[case] message: &str, #[case] expected: &[&str]) {
+        assert_eq!(in_message(message), expected);
+    }
+
+    #[test]
+    fn the_algorithm_before_knew_neither_terms_nor_statuses_of_rpcs() {
+        assert_eq!(by("{badmatch,{http_status,404}}", 2), Vec::<&str>::new());
+        assert_eq!(by("code = Unavailable", 2), Vec::<&str>::new());
+        assert_eq!(by("the ledger answered 503", 2), ["503"]);
+    }
 }

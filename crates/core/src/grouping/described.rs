@@ -1,6 +1,6 @@
 use std::borrow::Cow;
 
-use super::{Explanation, Grouping, READ_BY_FIRST, Subject, explain, group, previous_key_unread};
+use super::{Explanation, Grouping, Subject, explain, group};
 use crate::stack::{self, Stack};
 
 /// What a sender said of an exception, with its stack read and the contradictions between type, message and stack
@@ -15,8 +15,6 @@ pub struct Described<'a> {
     pub message: Cow<'a, str>,
     /// The stack, where its runtime is known.
     pub stack: Option<Stack<'a>>,
-    /// What an algorithm that does not read this stack takes for the message.
-    pub unread_message: &'a str,
 }
 
 impl<'a> Described<'a> {
@@ -35,15 +33,14 @@ impl<'a> Described<'a> {
             None if sent_message.is_empty() => Cow::Borrowed(first_line(stacktrace)),
             _ => Cow::Borrowed(sent_message),
         };
-        let unread_message = if sent_message.is_empty() { first_line(stacktrace) } else { sent_message };
-        Self { type_name, sent_type, message, stack, unread_message }
+        Self { type_name, sent_type, message, stack }
     }
 
     /// What was sent, from what was kept of it: the type as shown, `exception.type` where it was another, the stack as read.
     #[must_use]
     pub fn again(type_name: &'a str, sent_type: Option<&'a str>, message: &'a str, stack: Option<Stack<'a>>) -> Self {
         let sent_type = sent_type.unwrap_or(type_name);
-        Self { type_name: type_name.into(), sent_type, message: message.into(), stack, unread_message: message }
+        Self { type_name: type_name.into(), sent_type, message: message.into(), stack }
     }
 
     /// The message as every report of this exception states it: the stack text's own, else as sent.
@@ -58,12 +55,7 @@ impl<'a> Described<'a> {
     /// Groups it.
     #[must_use]
     pub fn group(&self) -> Grouping {
-        let grouping = group(&self.subject());
-        if self.stack.as_ref().is_none_or(|stack| READ_BY_FIRST.contains(&stack.runtime.as_ref())) {
-            return grouping;
-        }
-        let type_name = self.sent_type.strip_prefix("__main__.").unwrap_or(self.sent_type);
-        Grouping { previous: previous_key_unread(type_name, self.unread_message), ..grouping }
+        group(&self.subject())
     }
 
     /// Says why it is grouped so.

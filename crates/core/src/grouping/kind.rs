@@ -8,22 +8,18 @@ use crate::stack::erlang_reason;
 const MAX_WORDS: usize = 3;
 
 /// The type without its module; without a type, how the message begins.
-pub(super) fn of<'a>(type_name: &'a str, message: &'a str, algorithm: i16) -> Cow<'a, str> {
-    if algorithm == 1 {
-        return Cow::Borrowed(bare_type(type_name, algorithm));
-    }
+pub(super) fn of<'a>(type_name: &'a str, message: &'a str) -> Cow<'a, str> {
     match type_name.split_once(':') {
         // Erlang: the class and the reason's first atom; the rest of the reason is data.
         Some((class @ ("error" | "exit" | "throw"), reason)) if !reason.starts_with(':') => erlang_reason(class, reason),
         _ if type_name.is_empty() || matches!(type_name, "error" | "exit" | "throw") => Cow::Owned(beginning(message)),
-        _ => Cow::Borrowed(bare_type(type_name, algorithm)),
+        _ => Cow::Borrowed(bare_type(type_name)),
     }
 }
 
 /// The type without its module: SDKs disagree on whether to send it.
-pub(super) fn bare_type(type_name: &str, algorithm: i16) -> &str {
-    let bare = if algorithm == 1 { type_name.rsplit('.').next() } else { type_name.rsplit(['.', '\\']).next() };
-    bare.unwrap_or(type_name)
+pub(super) fn bare_type(type_name: &str) -> &str {
+    type_name.rsplit(['.', '\\']).next().unwrap_or(type_name)
 }
 
 /// The first words of a message, as far as they are plain words: what the code says itself, before the first value.

@@ -11,6 +11,7 @@ pub mod moved;
 pub mod regrouping;
 pub mod rules;
 mod template;
+pub mod together;
 
 use serde::Serialize;
 
@@ -22,19 +23,19 @@ use crate::{Digest, Hasher};
 
 /// The number of this algorithm. Raised with every change of what goes into a key; causes carry it.
 ///
-/// 1 read the stacks of four runtimes and looked at no message where a type was missing; 2 reads all.
-pub const ALGORITHM: i16 = 2;
+/// 2 gave frames without a name one of the three places, told sources of one module in two languages apart, and knew no codes within terms, no
+/// statuses of RPCs and no ids of letters alone.
+pub const ALGORITHM: i16 = 3;
 /// The one before it, whose keys are made beside its own.
 const PREVIOUS: i16 = ALGORITHM - 1;
-
-/// The runtimes whose stacks the first algorithm read.
-pub(crate) const READ_BY_FIRST: &[&str] = &["cpython", "nodejs", "java", "go"];
 
 /// Own frames that take part per exception, from where it was thrown outwards. Enough to tell call paths apart, few
 /// enough that a text cut off at a maximum depth keeps its key.
 const MAX_OWN_FRAMES: usize = 3;
 /// Library frames that take part where there is no own frame: middleware further out changes with every upgrade.
 const MAX_LIBRARY_FRAMES: usize = 1;
+/// Endings of JavaScript and of what is compiled to it.
+const SCRIPTS: &[&str] = &["js", "mjs", "cjs", "ts", "mts", "cts", "jsx", "tsx"];
 /// Longest title in bytes.
 const MAX_TITLE_BYTES: usize = 200;
 
@@ -98,13 +99,6 @@ pub fn group(subject: &Subject<'_>) -> Grouping {
     made(subject, Key::default()).0
 }
 
-/// The previous algorithm's key of a stack that it could not read: it saw the type and the message alone.
-pub(crate) fn previous_key_unread(type_name: &str, message: &str) -> Digest {
-    let mut hasher = Hasher::default();
-    hasher.part(b"message").part(kind::bare_type(type_name, PREVIOUS).as_bytes()).part(template::by(message, PREVIOUS).as_bytes());
-    hasher.finish()
-}
-
 /// Explains a grouping: the parts are those that [`group`] hashes, taken down as it does.
 #[must_use]
 pub fn explain(subject: &Subject<'_>) -> Explanation {
@@ -165,7 +159,7 @@ fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<Part>) {
         (Tier::LibraryFrames, Some(stack)) => library_frames(&mut key, stack, subject, &template),
         _ => {
             key.part(PartKind::Structure, "message");
-            key.either(PartKind::Type, kind::bare_type(subject.type_name, ALGORITHM), kind::bare_type(subject.type_name, PREVIOUS));
+            key.part(PartKind::Type, kind::bare_type(subject.type_name));
             key.either(PartKind::Message, &template, &template::by(subject.message, PREVIOUS));
         }
     }
@@ -203,6 +197,12 @@ impl Key {
     fn part_of(&mut self, kind: PartKind, pieces: &[&str]) {
         self.current.part_of(pieces);
         self.previous.part_of(pieces);
+        self.note(kind, pieces);
+    }
+
+    /// A part that only the current algorithm sees, in pieces.
+    fn current_of(&mut self, kind: PartKind, pieces: &[&str]) {
+        self.current.part_of(pieces);
         self.note(kind, pieces);
     }
 
@@ -267,8 +267,18 @@ fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>) {
         };
         key.part(PartKind::Structure, relation);
         said.add_kind(key);
-        for name in names(exception.frames.iter().filter(|frame| frame.own)).take(MAX_OWN_FRAMES) {
-            key.part_of(PartKind::Frame, &name.pieces());
+        let own = || exception.frames.iter().filter(|frame| frame.own);
+        for name in names_before(own()).take(MAX_OWN_FRAMES) {
+            key.previous.part_of(&name.pieces());
+        }
+        // Functions without a name take no place from those that have one.
+        let mut named = 0;
+        for name in names(own()) {
+            if named == MAX_OWN_FRAMES {
+                break;
+            }
+            named += usize::from(!name.function.is_empty());
+            key.current_of(PartKind::Frame, &name.pieces());
         }
         said.add_codes(key);
     }
@@ -278,49 +288,34 @@ fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>) {
     if !has_named_own_frame(stack) {
         // Anonymous code at the top of a file: only the message tells its places apart.
         let said = Said::of(stack.top(), subject, true);
-        key.either(PartKind::Message, &template(said.message), &template::by(said.message_before, PREVIOUS));
+        key.either(PartKind::Message, &template(said.message), &template::by(said.message, PREVIOUS));
     }
 }
 
-/// Type and message of an exception: as its text states them, else, for the outermost one, as they were sent; the previous
-/// algorithm knew only what the text states.
+/// Type and message of an exception: as its text states them, else, for the outermost one, as they were sent.
 struct Said<'a> {
     type_name: &'a str,
     message: &'a str,
-    type_before: &'a str,
-    message_before: &'a str,
 }
 
 impl<'a> Said<'a> {
     fn of(exception: &'a Exception<'_>, subject: &Subject<'a>, is_top: bool) -> Self {
         let or_sent = |stated: &'a str, sent: &'a str| if stated.is_empty() && is_top { sent } else { stated };
-        Self {
-            type_name: or_sent(&exception.type_name, subject.type_name),
-            message: or_sent(&exception.message, subject.message),
-            type_before: &exception.type_name,
-            message_before: &exception.message,
-        }
+        Self { type_name: or_sent(&exception.type_name, subject.type_name), message: or_sent(&exception.message, subject.message) }
     }
 
     fn add_kind(&self, key: &mut Key) {
-        let previous = kind::of(self.type_before, self.message_before, PREVIOUS);
-        key.either(PartKind::Type, &kind::of(self.type_name, self.message, ALGORITHM), &previous);
+        key.part(PartKind::Type, &kind::of(self.type_name, self.message));
     }
 
     fn add_codes(&self, key: &mut Key) {
-        let codes = codes::in_message(self.message);
-        if self.message == self.message_before {
-            for code in codes {
-                key.part(PartKind::Code, &code);
-            }
-            return;
-        }
-        for code in codes {
-            key.current.part(code.as_bytes());
-            key.note(PartKind::Code, &[&code]);
-        }
-        for code in codes::in_message(self.message_before) {
+        for code in codes::by(self.message, PREVIOUS) {
             key.previous.part(code.as_bytes());
+        }
+        // A term can stand in the type's place: `error:{status,404}`.
+        let in_type = if self.type_name.contains(['{', '(']) { codes::in_message(self.type_name) } else { vec![] };
+        for code in in_type.into_iter().chain(codes::in_message(self.message)) {
+            key.current_of(PartKind::Code, &[&code]);
         }
     }
 }
@@ -330,7 +325,10 @@ fn library_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>, templ
     for (at, exception) in distinct(stack).enumerate() {
         Said::of(exception, subject, at == 0).add_kind(key);
         for name in names(exception.frames.iter()).take(MAX_LIBRARY_FRAMES) {
-            key.part_of(PartKind::Frame, &name.pieces());
+            key.current_of(PartKind::Frame, &name.pieces());
+        }
+        for name in names_before(exception.frames.iter()).take(MAX_LIBRARY_FRAMES) {
+            key.previous.part_of(&name.pieces());
         }
     }
     key.either(PartKind::Message, template, &template::by(subject.message, PREVIOUS));
@@ -360,6 +358,12 @@ fn names<'a>(frames: impl Iterator<Item = &'a Frame<'a>>) -> impl Iterator<Item 
     frames.map(Name::of).filter(move |name| last.replace(*name) != Some(*name))
 }
 
+/// The same, as the previous algorithm named frames.
+fn names_before<'a>(frames: impl Iterator<Item = &'a Frame<'a>>) -> impl Iterator<Item = Name<'a>> {
+    let mut last = None;
+    frames.map(Name::before).filter(move |name| last.replace(*name) != Some(*name))
+}
+
 /// A frame's name without what changes: the path down to the file's own name, lambdas' and comprehensions' names.
 #[derive(Clone, Copy, PartialEq)]
 struct Name<'a> {
@@ -369,7 +373,14 @@ struct Name<'a> {
 }
 
 impl<'a> Name<'a> {
+    /// One module is known by the same name whether its source or what was compiled from it is named: `rates.ts`, `rates.js`.
     fn of(frame: &'a Frame<'a>) -> Self {
+        let name = Self::before(frame);
+        let bare = name.place.rsplit_once('.').filter(|(stem, ending)| !stem.is_empty() && SCRIPTS.contains(ending));
+        Self { place: bare.map_or(name.place, |(stem, _)| stem), ..name }
+    }
+
+    fn before(frame: &'a Frame<'a>) -> Self {
         let function = frame.function.as_ref();
         let is_unnamed = function.is_empty() || function.starts_with('<');
         let place = if frame.module.is_empty() { base_name(&frame.file) } else { frame.module.as_ref() };

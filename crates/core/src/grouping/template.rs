@@ -17,9 +17,9 @@ pub fn template(message: &str) -> String {
     by(message, super::ALGORITHM)
 }
 
-/// The template as an algorithm of grouping makes it: the first knew no names of several words and no numbers with blanks.
+/// The template as an algorithm of grouping makes it: the second knew no ids of letters alone.
 pub(super) fn by(message: &str, algorithm: i16) -> String {
-    let is_first = algorithm == 1;
+    let knows_letters = algorithm > 2;
     let message = crate::text::prefix(message, MAX_MESSAGE_BYTES);
     let bytes = message.as_bytes();
     let mut out = String::with_capacity(message.len());
@@ -32,8 +32,8 @@ pub(super) fn by(message: &str, algorithm: i16) -> String {
             b'[' => bracketed(bytes, at, b'[', b']').map(|end| (end, "{list}")),
             b'{' => bracketed(bytes, at, b'{', b'}').map(|end| (end, "{json}")),
             b'/' if begins => path(bytes, at).map(|end| (end, "{path}")),
-            _ if begins && is_word(byte) => word(bytes, at, is_first).or_else(|| name(message, at, is_first).map(|end| (end, "{name}"))),
-            b'-' | b'+' if begins && bytes.get(at + 1).is_some_and(u8::is_ascii_digit) => number(bytes, at + 1, is_first),
+            _ if begins && is_word(byte) => word(bytes, at, knows_letters).or_else(|| name(message, at).map(|end| (end, "{name}"))),
+            b'-' | b'+' if begins && bytes.get(at + 1).is_some_and(u8::is_ascii_digit) => number(bytes, at + 1),
             _ => None,
         };
         if let Some((end, name)) = replaced {
@@ -63,7 +63,7 @@ fn run(bytes: &[u8], from: usize, belongs: impl Fn(u8) -> bool) -> usize {
 type Found = Option<(usize, &'static str)>;
 
 /// Whatever begins with a letter, digit or underscore.
-fn word(bytes: &[u8], at: usize, is_first: bool) -> Found {
+fn word(bytes: &[u8], at: usize, knows_letters: bool) -> Found {
     // Everything up to the next blank or bracket, less what a sentence puts after it.
     let mut end = at;
     let (mut slashes, mut has_digit, mut has_at) = (0, false, false);
@@ -89,6 +89,9 @@ fn word(bytes: &[u8], at: usize, is_first: bool) -> Found {
         return Some((end, "{email}"));
     }
     if !has_digit {
+        if knows_letters && is_unspeakable(token) {
+            return Some((end, "{id}"));
+        }
         // A path without a leading slash: `var/lib/scan.bin`; `and/or` has no second slash.
         return (slashes >= 2).then_some((end, "{path}"));
     }
@@ -102,7 +105,7 @@ fn word(bytes: &[u8], at: usize, is_first: bool) -> Found {
         return Some((end, "{address}"));
     }
     if token[0].is_ascii_digit()
-        && let Some(found) = number(bytes, at, is_first)
+        && let Some(found) = number(bytes, at)
     {
         return Some(found);
     }
@@ -112,9 +115,20 @@ fn word(bytes: &[u8], at: usize, is_first: bool) -> Found {
     identifier(bytes, at)
 }
 
+/// Whether a word is an id of letters alone, such as a booking's `SKPSYFEA`: capitals that no word has in this order, having no vowel among
+/// six, or five others in a row. Names of errors (`ECONNREFUSED`) and of SQL have vowels enough.
+fn is_unspeakable(token: &[u8]) -> bool {
+    if token.len() < 6 || token.len() > 32 || !token.iter().all(u8::is_ascii_uppercase) {
+        return false;
+    }
+    let is_vowel = |b: &u8| matches!(b, b'A' | b'E' | b'I' | b'O' | b'U');
+    let longest = token.split(is_vowel).map(<[u8]>::len).max().unwrap_or_default();
+    longest >= 5 && !matches!(token, b"LENGTHS" | b"STRENGTHS" | b"RHYTHMS" | b"POSTSCRIPT")
+}
+
 /// A capitalised word between words that are not (`reload for zone Tern timed out`): somebody's or something's name.
 /// The first word of a sentence, phrases in capitals (`Internal Server Error`) and types (`UpstreamError`) stay.
-fn name(message: &str, at: usize, is_first: bool) -> Option<usize> {
+fn name(message: &str, at: usize) -> Option<usize> {
     let before = message.get(..at)?.strip_suffix(' ')?;
     let previous = before.rsplit(' ').next()?;
     let rest = message.get(at..)?;
@@ -122,7 +136,6 @@ fn name(message: &str, at: usize, is_first: bool) -> Option<usize> {
     let mut letters = token.chars();
     let is_capitalised = letters.next()?.is_uppercase() && token.len() > 1 && letters.all(char::is_lowercase);
     if is_capitalised
-        && !is_first
         && BEFORE_NAMES.contains(&previous)
         && let Some(length) = several_words(rest)
     {
@@ -264,15 +277,13 @@ const DURATIONS: &[&[u8]] =
     &[b"ms", b"s", b"us", b"ns", b"m", b"h", b"sec", b"secs", b"min", b"mins", b"seconds", b"minutes", b"hours", b"milliseconds"];
 
 /// `12`, `1,204`, `3.5`, `1.2e-7`, `250ms`, `0x7f3a`, `12 %`; what follows without a gap and is no unit makes it an id.
-fn number(bytes: &[u8], at: usize, is_first: bool) -> Found {
+fn number(bytes: &[u8], at: usize) -> Found {
     if bytes[at] == b'0' && matches!(bytes.get(at + 1), Some(b'x' | b'X')) {
         let end = run(bytes, at + 2, |b| b.is_ascii_hexdigit());
         return (end > at + 2).then_some((end, "{hex}"));
     }
     let mut end = run(bytes, at, |b| b.is_ascii_digit());
-    if !is_first {
-        end = in_groups(bytes, at, end);
-    }
+    end = in_groups(bytes, at, end);
     while matches!(bytes.get(end), Some(b'.' | b',' | b'_' | b'\'')) && bytes.get(end + 1).is_some_and(u8::is_ascii_digit) {
         end = run(bytes, end + 1, |b| b.is_ascii_digit());
     }
@@ -428,6 +439,9 @@ mod tests {
     #[case("reload for zone Tern timed out", "reload for zone {name} timed out")]
     #[case("500 Server Error: Internal Server Error for url: http://pier-3/x", "{n} Server Error: Internal Server Error for url: {url}")]
     #[case("Cannot read: Berth of UpstreamError in SQL", "Cannot read: Berth of UpstreamError in SQL")]
+    #[case("wipe of SKPSYFEA refused", "wipe of {id} refused")]
+    #[case("crate SKDGDMPF is stuck", "crate {id} is stuck")]
+    #[case("NOT NULL constraint of VARCHAR, TIMESTAMP in TRANSACTION", "NOT NULL constraint of VARCHAR, TIMESTAMP in TRANSACTION")]
     #[case("заказ 42 не найден", "заказ {n} не найден")]
     fn variable_parts_become_words(#[case] message: &str, #[case] expected: &str) {
         assert_eq!(template(message), expected);

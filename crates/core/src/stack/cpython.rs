@@ -46,7 +46,9 @@ fn dumped(text: &str) -> Option<Vec<Exception<'_>>> {
                 break;
             }
             in_current = content.starts_with("Current thread") || content.starts_with("Stack");
-        } else if let Some((file, rest)) = content.strip_prefix("File \"").and_then(|rest| rest.split_once("\", line ")).filter(|_| in_current) {
+        } else if let Some((file, rest)) =
+            content.strip_prefix("File \"").and_then(|rest| rest.split_once("\", line ")).filter(|_| in_current)
+        {
             let (number, function) = rest.split_once(" in ")?;
             exception.frames.push(Frame {
                 function: Cow::Borrowed(function),
@@ -194,7 +196,8 @@ fn frame(content: &str) -> Option<Frame<'_>> {
         module: Cow::Borrowed(module(file)),
         file: Cow::Borrowed(file),
         line: line.parse().ok(),
-        own: is_own(file),
+        // Cython names functions by their module too, which the interpreter never does, and files from where they were built.
+        own: is_own(file) && !(function.contains('.') && !function.contains('<') && !file.starts_with(['/', '\\'])),
         repeats: 0,
     })
 }
@@ -229,8 +232,7 @@ fn is_own(file: &str) -> bool {
     });
     // Compiled modules name the source they were made from, as it lay where they were built: no service's own file is there.
     let is_compiled = [".pyx", ".pxd", ".pxi", ".pyi"].iter().any(|ending| file.ends_with(ending)) && !file.starts_with(['/', '\\']);
-    let is_generated = is_compiled
-        || file.starts_with('<') && file != "<stdin>" && file != "<string>";
+    let is_generated = is_compiled || file.starts_with('<') && file != "<stdin>" && file != "<string>";
     !is_generated && !LIBRARIES.is_in(file)
 }
 

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use super::lists::{Parts, anywhere};
 use super::search::{Search, lines, sign};
-use super::{Dialect, Exception, Frame, Relation};
+use super::{Dialect, Exception, Frame, Relation, ends_with_any};
 
 pub(super) struct D;
 
@@ -54,14 +54,15 @@ fn headline(content: &str) -> Option<(&str, &str)> {
     let is_name = !type_name.is_empty() && type_name.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | '!' | '(' | ')'));
     let (place, message) = rest.split_once(')').filter(|_| is_name)?;
     let (file, line) = place.split_once('(')?;
-    let is_place = file.ends_with(".d") || file.ends_with(".di") || file.ends_with(".dt") || file.holds(".d-mixin");
+    let is_place = ends_with_any(file, &[".d", ".di"]) || file.holds(".d-mixin");
     (is_place && line.bytes().all(|b| b.is_ascii_digit())).then(|| (type_name, message.trim_start_matches([':', ' '])))
 }
 
 /// `source/rates.d:4 int rates.perMetre(immutable(char)[]) [0x564c]`, `??:? _d_arraybounds [0x7f96]`, `rates.d:4 [0x564c]`.
 fn frame(content: &str) -> Option<Frame<'_>> {
     static LIBRARIES: Parts = Parts::new(|| anywhere(&["/usr/", "/opt/", "/include/d/", "/.dub/", "/phobos/", "/druntime/", "/dmd2/"]));
-    let content = content.strip_suffix(']')?.rsplit_at_mark(" [0x").map(|(rest, _)| rest).or_else(|| Some(content.split_at_mark("[0x")?.0))?;
+    let content =
+        content.strip_suffix(']')?.rsplit_at_mark(" [0x").map(|(rest, _)| rest).or_else(|| Some(content.split_at_mark("[0x")?.0))?;
     let (place, rest) = content.split_once(' ').unwrap_or((content, ""));
     let (file, line) = place.rsplit_once(':')?;
     let is_known = file != "??";

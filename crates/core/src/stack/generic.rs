@@ -28,7 +28,10 @@ impl Dialect for Generic {
             // Loggers of some runtimes put their level before each line.
             let line = line.strip_prefix("ERROR: ").or_else(|| line.strip_prefix("Warning: ")).unwrap_or(line);
             let content = line.trim();
-            if content.is_empty() || content.bytes().all(|b| b == b'-') {
+            let is_numbered =
+                content.strip_prefix('[').is_some_and(|rest| rest.trim_start_matches(|c: char| c.is_ascii_digit()).starts_with("] "));
+            let is_nothing = content.is_empty() || content == "In:" || content.bytes().all(|b| b == b'-');
+            if is_nothing || is_numbered && head_lines > 0 && frame(content).is_none() {
                 continue;
             }
             let indent = line.len() - line.trim_start().len();

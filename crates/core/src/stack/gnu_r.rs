@@ -29,8 +29,13 @@ impl Dialect for GnuR {
                 head = Some(message.to_owned());
             } else if let Some(calls) = line.strip_prefix("Calls: ") {
                 // The outermost first; where there are many, the middle is left out.
-                exception.frames = calls.split_at_mark(" Execution halted").map_or(calls, |(calls, _)| calls)
-                    .split(" -> ").filter(|call| !matches!(call.trim(), "..." | "")).map(|call| frame(call.trim(), "", None)).collect();
+                exception.frames = calls
+                    .split_at_mark(" Execution halted")
+                    .map_or(calls, |(calls, _)| calls)
+                    .split(" -> ")
+                    .filter(|call| !matches!(call.trim(), "..." | ""))
+                    .map(|call| frame(call.trim(), "", None))
+                    .collect();
                 exception.frames.reverse();
             } else if let Some(frame) = numbered(line) {
                 exception.frames.push(frame);
@@ -49,7 +54,7 @@ impl Dialect for GnuR {
             return None;
         }
         // The calls end with the function that failed where it is not the one in the headline.
-        if !thrower.is_empty() && exception.frames.first().is_some_and(|first| first.function != thrower) && is_own(thrower) {
+        if !thrower.is_empty() && exception.frames.iter().take(2).all(|frame| frame.function != thrower) && is_own(thrower) {
             exception.frames.insert(0, frame(thrower, "", None));
         }
         Some(vec![exception])
@@ -76,19 +81,85 @@ fn frame<'a>(call: &'a str, file: &'a str, line: Option<u32>) -> Frame<'a> {
 /// The function of a call; empty for an operation such as `x[[3]]`.
 fn function(call: &str) -> &str {
     let name = call.split('(').next().unwrap_or_default().trim();
-    let is_name = name.starts_with(|c: char| c.is_alphabetic() || c == '.') && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '.' | '_' | ':' | '$'));
+    let is_name = name.starts_with(|c: char| c.is_alphabetic() || c == '.')
+        && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '.' | '_' | ':' | '$'));
     if is_name { name } else { "" }
 }
 
 /// Functions of packages, which say so, and those of R itself that stand between own code and what failed.
 fn is_own(name: &str) -> bool {
     const BASE: &[&str] = &[
-        "FUN", "Filter", "Map", "Recall", "Reduce", "apply", "as.Date", "as.POSIXlt", "do.call", "doTryCatch", "eval", "eval.parent", "evalq",
-        "factor", "file", "force", "gzfile", "if", "lapply", "library", "loadNamespace", "local", "mapply", "match.arg", "match.fun", "on.exit",
-        "print", "read.csv", "read.table", "readLines", "readRDS", "require", "rapply", "sapply", "scan", "source", "stop", "stopifnot", "strptime",
-        "suppressMessages", "suppressWarnings", "switch", "sys.function", "tapply", "tryCatch", "tryCatchList", "tryCatchOne", "try", "url", "vapply",
-        "warning", "with", "with.default", "withCallingHandlers", "withVisible", "writeLines", ".handleSimpleError", "simpleError", "standardGeneric",
-        "UseMethod", "NextMethod", "vapply", "outer", "aggregate", "merge", "data.frame", "strsplit", "paste", "sprintf", "open", "connection",
+        "FUN",
+        "Filter",
+        "Map",
+        "Recall",
+        "Reduce",
+        "apply",
+        "as.Date",
+        "as.POSIXlt",
+        "do.call",
+        "doTryCatch",
+        "eval",
+        "eval.parent",
+        "evalq",
+        "factor",
+        "file",
+        "force",
+        "gzfile",
+        "if",
+        "lapply",
+        "library",
+        "loadNamespace",
+        "local",
+        "mapply",
+        "match.arg",
+        "match.fun",
+        "on.exit",
+        "print",
+        "read.csv",
+        "read.table",
+        "readLines",
+        "readRDS",
+        "require",
+        "rapply",
+        "sapply",
+        "scan",
+        "source",
+        "stop",
+        "stopifnot",
+        "strptime",
+        "suppressMessages",
+        "suppressWarnings",
+        "switch",
+        "sys.function",
+        "tapply",
+        "tryCatch",
+        "tryCatchList",
+        "tryCatchOne",
+        "try",
+        "url",
+        "vapply",
+        "warning",
+        "with",
+        "with.default",
+        "withCallingHandlers",
+        "withVisible",
+        "writeLines",
+        ".handleSimpleError",
+        "simpleError",
+        "standardGeneric",
+        "UseMethod",
+        "NextMethod",
+        "vapply",
+        "outer",
+        "aggregate",
+        "merge",
+        "data.frame",
+        "strsplit",
+        "paste",
+        "sprintf",
+        "open",
+        "connection",
     ];
     !name.is_empty() && !name.contains("::") && !BASE.contains(&name)
 }

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use super::lists::{Parts, anywhere};
 use super::search::{Search, lines, sign};
-use super::{Dialect, Exception, Frame};
+use super::{Dialect, Exception, Frame, Relation};
 
 pub(super) struct Go;
 
@@ -16,6 +16,11 @@ impl Dialect for Go {
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
         if !sign!("goroutine ").is_in(text) && !sign!(".go:").is_in(text) {
             return None;
+        }
+        if !sign!("goroutine ").is_in(text)
+            && let Some(chain) = wrapped(text)
+        {
+            return Some(chain);
         }
         let mut exception = Exception::default();
         let mut name: Option<&str> = None;
@@ -43,6 +48,39 @@ impl Dialect for Go {
         exception.frames.drain(..raised.map_or(0, |at| at + 1));
         (!exception.frames.is_empty()).then(|| vec![exception])
     }
+}
+
+/// What libraries print of an error that was wrapped on its way: the message of the root, the calls that led to it, the message that was
+/// put around it, the calls that led there, and so on outwards. `None` where no message stands above the first call.
+fn wrapped(text: &str) -> Option<Vec<Exception<'_>>> {
+    let mut chain: Vec<Exception<'_>> = vec![];
+    let mut all = lines(text).peekable();
+    while let Some(line) = all.next() {
+        let call = all.peek().and_then(|next| next.strip_prefix('\t')).and_then(|place| frame(line, place));
+        match (call, chain.last_mut()) {
+            (Some(_), None) => return None,
+            (Some(frame), Some(exception)) => {
+                all.next();
+                exception.frames.push(frame);
+            }
+            (None, _) if line.trim().is_empty() => {}
+            (None, Some(exception)) if exception.frames.is_empty() => {
+                let message = exception.message.to_mut();
+                message.push('\n');
+                message.push_str(line);
+            }
+            (None, _) => chain.push(Exception { message: Cow::Borrowed(line), relation: Relation::Cause, ..Exception::default() }),
+        }
+    }
+    chain.reverse();
+    // As the error says itself: each message in front of the one that it was put around.
+    let whole: Vec<&str> = chain.iter().flat_map(|exception| exception.message.lines().rev()).collect();
+    let whole = whole.join(": ");
+    if let Some(outermost) = chain.first_mut() {
+        outermost.relation = Relation::Thrown;
+        outermost.message = Cow::Owned(whole);
+    }
+    chain.iter().any(|exception| !exception.frames.is_empty()).then_some(chain)
 }
 
 fn is_raising(frame: &Frame<'_>) -> bool {
@@ -93,7 +131,8 @@ fn bare(function: &str) -> Cow<'_, str> {
 /// Go's own tree, the module cache and vendored code are the library's; so is a path that names no host (`net/http/…`, as
 /// `-trimpath` leaves the standard library's).
 fn is_own(file: &str, name: &str) -> bool {
-    static LIBRARIES: Parts = Parts::new(|| anywhere(&["/go/src/", "/pkg/mod/", "/vendor/", "/usr/local/go/", "/usr/lib/go"]));
+    static LIBRARIES: Parts =
+        Parts::new(|| anywhere(&["/go/src/", "/pkg/mod/", "/vendor/", "/usr/local/go/", "/usr/lib/go", "/gocode/src/"]));
     let is_trimmed_standard = !file.starts_with(['/', '.'])
         && !file.holds(":\\")
         && !name.split('/').next().unwrap_or_default().contains('.')

@@ -59,7 +59,8 @@ fn frame<'a>(line: &'a str, file: &'a str) -> Option<Frame<'a>> {
 
 /// Modules that come with Guile lie in these folders of its load path, and are named from there.
 fn is_own(file: &str) -> bool {
-    const LIBRARIES: &[&str] = &["ice-9/", "srfi/", "rnrs/", "oop/", "system/", "web/", "language/", "scripts/", "sxml/", "texinfo/", "statprof"];
+    const LIBRARIES: &[&str] =
+        &["ice-9/", "srfi/", "rnrs/", "oop/", "system/", "web/", "language/", "scripts/", "sxml/", "texinfo/", "statprof"];
     !file.is_empty() && !LIBRARIES.iter().any(|folder| file.starts_with(folder)) && !file.holds("/share/guile/")
 }
 

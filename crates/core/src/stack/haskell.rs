@@ -30,15 +30,20 @@ impl Dialect for Haskell {
             }
         }
         frames.extend(waiting);
-        let exception =
-            Exception { type_name: Cow::Borrowed(type_name), message: Cow::Borrowed(message), frames, ..Exception::default() };
+        let exception = Exception { type_name: Cow::Borrowed(type_name), message: Cow::Borrowed(message), frames, ..Exception::default() };
         (!exception.frames.is_empty()).then(|| vec![exception])
     }
 }
 
 /// `fares: src/Rates.hs:21:1-13: Non-exhaustive patterns in function partial`: a failure of the language itself names one place.
 fn placed(text: &str) -> Option<Vec<Exception<'_>>> {
-    const FAILURES: &[&str] = &["Non-exhaustive ", "Irrefutable pattern failed", "Pattern match failure", "No instance nor default method", "Missing field in record"];
+    const FAILURES: &[&str] = &[
+        "Non-exhaustive ",
+        "Irrefutable pattern failed",
+        "Pattern match failure",
+        "No instance nor default method",
+        "Missing field in record",
+    ];
     let line = lines(text).find(|line| FAILURES.iter().any(|failure| line.contains(failure)))?;
     let (before, message) = FAILURES.iter().find_map(|failure| line.find_mark(failure)).and_then(|from| line.split_at_checked(from))?;
     let place = before.trim_end_matches([':', ' ']).rsplit(' ').next()?;
@@ -69,13 +74,7 @@ fn place(call: &str) -> Option<Frame<'_>> {
     let (place, unit) = call.split_at_mark(" in ")?;
     let (file, line) = file_and_line(place)?;
     let (package, module) = unit.trim().rsplit_once(':').unwrap_or(("main", unit));
-    Some(Frame {
-        module: Cow::Borrowed(module),
-        file: Cow::Borrowed(file),
-        line,
-        own: is_own(package, module, file),
-        ..Frame::default()
-    })
+    Some(Frame { module: Cow::Borrowed(module), file: Cow::Borrowed(file), line, own: is_own(package, module, file), ..Frame::default() })
 }
 
 /// `Main.handle (src/Main.hs:(10,1)-(12,20))`, of a program built for profiling.
@@ -84,7 +83,14 @@ fn profiled(content: &str) -> Option<Frame<'_>> {
     let (file, line) = file_and_line(place)?;
     let (module, function) = split_scope(name);
     let own = is_own("main", module, file);
-    Some(Frame { function: Cow::Borrowed(function), module: Cow::Borrowed(module), file: Cow::Borrowed(file), line, own, ..Frame::default() })
+    Some(Frame {
+        function: Cow::Borrowed(function),
+        module: Cow::Borrowed(module),
+        file: Cow::Borrowed(file),
+        line,
+        own,
+        ..Frame::default()
+    })
 }
 
 /// `Data.Map.Internal.find.go`: the module is what is capitalised.
@@ -109,7 +115,8 @@ fn file_and_line(place: &str) -> Option<(&str, Option<u32>)> {
 
 fn is_own(package: &str, module: &str, file: &str) -> bool {
     const BASE: &[&str] = &["GHC", "Control", "Data", "System", "Text", "Foreign", "Prelude", "Numeric", "Type", "Unsafe", "Debug"];
-    let is_installed = package != "main" && package.rsplit('-').next().is_some_and(|end| end.starts_with(|c: char| c.is_ascii_digit()) || end.len() > 20);
+    let is_installed =
+        package != "main" && package.rsplit('-').next().is_some_and(|end| end.starts_with(|c: char| c.is_ascii_digit()) || end.len() > 20);
     let root = module.split('.').next().unwrap_or_default();
     let is_base = file.starts_with("libraries/") || package == "main" && BASE.contains(&root) && !file.starts_with("src");
     !is_installed && !is_base

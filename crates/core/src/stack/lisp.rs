@@ -23,11 +23,13 @@ impl Dialect for Lisp {
             let content = line.trim();
             if let Some(frame) = frame(content) {
                 exception.frames.push(frame);
-            } else if content.starts_with("Backtrace for: ") || !exception.frames.is_empty() {
+            } else if !exception.frames.is_empty() {
+                // What an interpreter says below its backtrace.
+                break;
             } else if let Some(head) = content.strip_prefix("Unhandled ").or_else(|| content.strip_prefix("debugger invoked on a ")) {
                 exception.type_name = Cow::Borrowed(head.split(' ').next().unwrap_or_default().trim_end_matches(':'));
                 message.clear();
-            } else if !content.is_empty() && !(content.starts_with('{') && content.ends_with(">:")) {
+            } else if !content.is_empty() && !content.starts_with("Backtrace for: ") && !is_thread(content) {
                 message.push(content);
             }
         }
@@ -37,6 +39,11 @@ impl Dialect for Lisp {
     }
 }
 
+/// The rest of `#<SB-THREAD:THREAD "main thread" RUNNING {1001348003}>:` where that takes two lines.
+fn is_thread(content: &str) -> bool {
+    content.starts_with('{') && content.ends_with(">:")
+}
+
 /// `1: (PER-METRE EBB)`, `6: ((LABELS ADD :IN RATES) 4)`, `2: ((FLET "WITHOUT-GCING-BODY-11" :IN SB-IMPL::X))`.
 fn frame(content: &str) -> Option<Frame<'_>> {
     let (number, call) = content.split_once(": ")?;
@@ -44,18 +51,13 @@ fn frame(content: &str) -> Option<Frame<'_>> {
         return None;
     }
     let call = call.strip_prefix('(')?;
-    let (name, own) = match call.strip_prefix('(') {
+    let name = if let Some(inner) = call.strip_prefix('(') {
         // A function within another: the outer one names the place.
-        Some(inner) => {
-            let inner = inner.split(')').next().unwrap_or(inner);
-            let outer = inner.split_at_mark(":IN ").map_or("", |(_, outer)| outer.trim());
-            (outer, is_own(outer))
-        }
-        None => {
-            let name = call.split([' ', ')']).next().unwrap_or_default();
-            (name, is_own(name))
-        }
+        inner.split(')').next().and_then(|inner| inner.split_at_mark(":IN ")).map_or("", |(_, outer)| outer.trim())
+    } else {
+        call.split([' ', ')']).next().unwrap_or_default()
     };
+    let own = is_own(name);
     let (module, function) = match name.rsplit_once(':') {
         Some((package, function)) => (package.trim_end_matches(':'), function),
         None => ("", name),
@@ -65,12 +67,47 @@ fn frame(content: &str) -> Option<Frame<'_>> {
 
 /// Packages of implementations, and the standard's own functions (ANSI INCITS 226) that stand between own code and what failed.
 fn is_own(name: &str) -> bool {
-    const PACKAGES: &[&str] = &["SB-", "CCL", "SYSTEM:", "SI:", "EXT:", "ASDF", "UIOP", "QL:", "CL:", "COMMON-LISP:", "BORDEAUX-THREADS", "BT:"];
+    const PACKAGES: &[&str] =
+        &["SB-", "CCL", "SYSTEM:", "SI:", "EXT:", "ASDF", "UIOP", "QL:", "CL:", "COMMON-LISP:", "BORDEAUX-THREADS", "BT:"];
     const STANDARD: &[&str] = &[
-        "APPLY", "BREAK", "CERROR", "COMPILE", "ERROR", "EVAL", "EVERY", "FIND-IF", "FUNCALL", "INVOKE-DEBUGGER", "INVOKE-RESTART", "LOAD", "MAP",
-        "MAP-INTO", "MAPC", "MAPCAN", "MAPCAR", "MAPHASH", "OPEN", "PARSE-INTEGER", "READ", "READ-FROM-STRING", "READ-LINE", "REDUCE", "REMOVE-IF",
-        "REMOVE-IF-NOT", "REQUIRE", "SIGNAL", "SLOT-MISSING", "SLOT-UNBOUND", "NO-APPLICABLE-METHOD", "SOME", "SORT", "WARN", "CHANGE-CLASS",
-        "MAKE-INSTANCE", "COERCE", "CALL-WITH-OPEN-FILE",
+        "APPLY",
+        "BREAK",
+        "CERROR",
+        "COMPILE",
+        "ERROR",
+        "EVAL",
+        "EVERY",
+        "FIND-IF",
+        "FUNCALL",
+        "INVOKE-DEBUGGER",
+        "INVOKE-RESTART",
+        "LOAD",
+        "MAP",
+        "MAP-INTO",
+        "MAPC",
+        "MAPCAN",
+        "MAPCAR",
+        "MAPHASH",
+        "OPEN",
+        "PARSE-INTEGER",
+        "READ",
+        "READ-FROM-STRING",
+        "READ-LINE",
+        "REDUCE",
+        "REMOVE-IF",
+        "REMOVE-IF-NOT",
+        "REQUIRE",
+        "SIGNAL",
+        "SLOT-MISSING",
+        "SLOT-UNBOUND",
+        "NO-APPLICABLE-METHOD",
+        "SOME",
+        "SORT",
+        "WARN",
+        "CHANGE-CLASS",
+        "MAKE-INSTANCE",
+        "COERCE",
+        "CALL-WITH-OPEN-FILE",
     ];
     let upper = name.to_ascii_uppercase();
     !name.is_empty() && !PACKAGES.iter().any(|package| upper.starts_with(package)) && !STANDARD.contains(&upper.as_str())

@@ -51,8 +51,12 @@ impl Dialect for Perl {
         places.extend(calls.iter().skip(start).map(|(_, file, number)| (*file, *number)));
         let mut names: Vec<&'a str> = calls.iter().skip(start).map(|(name, _, _)| *name).collect();
         names.push("main");
-        let frames =
-            places.into_iter().zip(names).filter(|(_, name)| !matches!(*name, "eval" | "(eval)")).map(|((file, line), name)| frame(name, file, line)).collect();
+        let frames = places
+            .into_iter()
+            .zip(names)
+            .filter(|(_, name)| !matches!(*name, "eval" | "(eval)"))
+            .map(|((file, line), name)| frame(name, file, line))
+            .collect();
         Some(vec![Exception { message: Cow::Owned(message), frames, ..Exception::default() }])
     }
 }

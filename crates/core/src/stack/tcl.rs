@@ -8,7 +8,8 @@ use super::{Dialect, Exception, Frame};
 pub(super) struct Tcl;
 
 /// What begins the way back from where it failed.
-const BEGINS: &[&str] = &["    while executing", "    while compiling", "    while evaluating", "    invoked from within", "    while constructing"];
+const BEGINS: &[&str] =
+    &["    while executing", "    while compiling", "    while evaluating", "    invoked from within", "    while constructing"];
 
 impl Dialect for Tcl {
     fn runtime(&self) -> &'static str {
@@ -16,7 +17,8 @@ impl Dialect for Tcl {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        if !sign!("    (procedure \"").is_in(text) && !sign!("    invoked from within").is_in(text) && !sign!("\n    (file \"").is_in(text) {
+        if !sign!("    (procedure \"").is_in(text) && !sign!("    invoked from within").is_in(text) && !sign!("\n    (file \"").is_in(text)
+        {
             return None;
         }
         let mut message: Option<&str> = None;
@@ -68,6 +70,23 @@ fn frame(line: &str) -> Option<Frame<'_>> {
 
 /// Namespaces of Tcl and of the packages that come with it.
 fn is_library(name: &str) -> bool {
-    const SPACES: &[&str] = &["tcl::", "http::", "oo::", "msgcat::", "platform::", "tcltest::", "safe::", "auto_", "unknown", "pkg_", "tclPkg", "json::", "tls::", "mime::", "dom::", "struct::"];
+    const SPACES: &[&str] = &[
+        "tcl::",
+        "http::",
+        "oo::",
+        "msgcat::",
+        "platform::",
+        "tcltest::",
+        "safe::",
+        "auto_",
+        "unknown",
+        "pkg_",
+        "tclPkg",
+        "json::",
+        "tls::",
+        "mime::",
+        "dom::",
+        "struct::",
+    ];
     SPACES.iter().any(|space| name.starts_with(space))
 }

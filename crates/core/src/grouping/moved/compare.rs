@@ -208,8 +208,10 @@ fn align<'a>(exception: usize, old: &'a Link, new: &'a Link, known: &Known, plac
     let (rows, columns) = (from.len(), to.len());
     let mut costs = vec![vec![(0.0_f64, Step::Match); columns + 1]; rows + 1];
     // What a list that was cut off does not show may have been there.
-    let of_removed = |row: usize, column: usize| if column == 0 && new.is_cut { 0.0 } else { of_frame(&from[rows - row], rows - row, known) };
-    let of_added = |row: usize, column: usize| if row == 0 && old.is_cut { 0.0 } else { of_frame(&to[columns - column], columns - column, known) };
+    let of_removed =
+        |row: usize, column: usize| if column == 0 && new.is_cut { 0.0 } else { of_frame(&from[rows - row], rows - row, known) };
+    let of_added =
+        |row: usize, column: usize| if row == 0 && old.is_cut { 0.0 } else { of_frame(&to[columns - column], columns - column, known) };
     // Innermost frames last, so that the way back lists them first.
     for row in 0..=rows {
         for column in 0..=columns {
@@ -222,10 +224,11 @@ fn align<'a>(exception: usize, old: &'a Link, new: &'a Link, known: &Known, plac
                     best = (cost, step);
                 }
             };
-            if row > 0 && column > 0 {
-                if let Some(cost) = of_match(&from[rows - row], &to[columns - column], known) {
-                    offer(costs[row - 1][column - 1].0 + cost, Step::Match);
-                }
+            if row > 0
+                && column > 0
+                && let Some(cost) = of_match(&from[rows - row], &to[columns - column], known)
+            {
+                offer(costs[row - 1][column - 1].0 + cost, Step::Match);
             }
             if row > 0 {
                 offer(costs[row - 1][column].0 + of_removed(row, column), Step::Removed);

@@ -150,7 +150,9 @@ fn in_common(found: &BTreeMap<i64, Finding>) -> Known {
     let mut counts: HashMap<&Change, usize> = HashMap::new();
     for finding in found.values() {
         if let Finding::Moved { changes, .. } = finding {
-            changes.iter().for_each(|change| *counts.entry(change).or_default() += 1);
+            for change in changes {
+                *counts.entry(change).or_default() += 1;
+            }
         }
     }
     let mut known = Known::default();

@@ -72,7 +72,7 @@ impl Shape {
             spots.truncate(MAX_SPOTS);
             Link {
                 relation: exception.relation,
-                type_name: cut(&kind::of(&type_name, &message, super::super::ALGORITHM)),
+                type_name: cut(&kind::of(&type_name, &message)),
                 codes: codes::in_message(&message).iter().map(|code| cut(code)).collect(),
                 spots,
                 is_cut,
