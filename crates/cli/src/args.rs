@@ -8,6 +8,7 @@ mod markers;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use outcrop_server::wire::Severity;
 use serde::Deserialize;
 
 pub use admin::{Admin, AuditList, KeyCommand, MemberAdd, MemberCommand, Role, SessionCommand, TokenCommand, Weight};
@@ -417,18 +418,18 @@ pub struct Send {
     /// The sender key; better given by the environment.
     #[arg(long, env = "OUTCROP_KEY", value_name = "KEY", hide_env_values = true)]
     pub key: Option<String>,
-    /// What happened.
-    #[arg(long, value_name = "TEXT")]
-    pub message: String,
-    /// The exception's type, or what kind of failure it is.
-    #[arg(long = "type", value_name = "TYPE", default_value = "Report")]
-    pub type_name: String,
+    /// What happened; may be left out where a stack says it.
+    #[arg(long, value_name = "TEXT", required_unless_present = "stack")]
+    pub message: Option<String>,
+    /// The exception's type, or what kind of failure it is; what the stack says itself goes before it.
+    #[arg(long = "type", value_name = "TYPE")]
+    pub type_name: Option<String>,
     /// The stack's text as the runtime printed it: a file, or - for standard input.
     #[arg(long, value_name = "FILE")]
     pub stack: Option<PathBuf>,
-    /// How severe it is.
-    #[arg(long, value_enum, default_value = "error")]
-    pub severity: SeverityArg,
+    /// How severe it is: trace, debug, info, warn, error or fatal, or by another usual name, such as critical.
+    #[arg(long, value_name = "SEVERITY", default_value = "error")]
+    pub severity: Severity,
     /// The user it happened to.
     #[arg(long, value_name = "ID")]
     pub user: Option<String>,
@@ -447,16 +448,6 @@ pub struct Send {
     /// Print one JSON document.
     #[arg(long)]
     pub json: bool,
-}
-
-#[derive(Clone, Copy, ValueEnum)]
-pub enum SeverityArg {
-    Trace,
-    Debug,
-    Info,
-    Warn,
-    Error,
-    Fatal,
 }
 
 #[derive(Args)]

@@ -22,6 +22,7 @@ pub mod latency;
 pub mod query;
 pub mod reference;
 pub mod scrub;
+pub mod severity;
 pub mod source_link;
 pub mod stack;
 pub mod stands_out;

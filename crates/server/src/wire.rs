@@ -54,7 +54,7 @@ pub struct Problem {
 }
 
 /// How severe an error is, by OTLP's ranges of severity numbers.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// 1 to 4.
@@ -69,6 +69,24 @@ pub enum Severity {
     Error,
     /// 21 to 24.
     Fatal,
+}
+
+/// Read by any of its usual names: `warning`, `critical`.
+impl<'de> Deserialize<'de> for Severity {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
+    }
+}
+
+impl std::str::FromStr for Severity {
+    type Err = String;
+
+    fn from_str(name: &str) -> Result<Self, String> {
+        let number = outcrop_core::severity::number(name);
+        number.map(|number| Self::of_number(number.into())).ok_or_else(|| {
+            format!("`{name}` is no severity; it is one of trace, debug, info, warn (or warning), error, fatal (or critical)")
+        })
+    }
 }
 
 impl Severity {

@@ -1,10 +1,12 @@
 //! Finding whatever was pasted: errors, occurrences, attribute values, services.
 
+use chrono::{DateTime, Utc};
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::{Digest, Reference};
 use sqlx::FromRow;
 use uuid::Uuid;
 
+use crate::errors::reference;
 use crate::{Database, StoreError, id_uuid, uuid};
 
 /// An error that was found.
@@ -99,4 +101,21 @@ pub async fn attributes(database: &Database, text: &str) -> Result<Vec<(String, 
     .bind(text)
     .fetch_all(&database.pool)
     .await?)
+}
+
+/// The error that a service's latest occurrence of one moment belongs to: of a report that was just stored.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn reported(database: &Database, service: &str, at: DateTime<Utc>) -> Result<Option<Reference>, StoreError> {
+    let found: Option<(i32,)> = sqlx::query_as(
+        "SELECT cause.error_id FROM occurrence o JOIN cause ON cause.id = o.cause_id JOIN service ON service.id = o.service_id \
+         WHERE o.id >= first_id_at($1) AND o.id < first_id_at($2) AND service.name = $3 ORDER BY o.id DESC LIMIT 1",
+    )
+    .bind(at)
+    .bind(at + chrono::TimeDelta::milliseconds(1))
+    .bind(service)
+    .fetch_optional(&database.pool)
+    .await?;
+    Ok(found.map(|(error,)| reference(error)))
 }

@@ -2831,6 +2831,10 @@ export interface components {
         };
         /** @description A report that is stored. */
         Reported: {
+            /** @description The error's page, as a path of the service, or a whole address where its public one is set. */
+            link?: string | null;
+            /** @description The error it belongs to; null where it was dropped by a rule. */
+            ref?: string | null;
             /** @description The service it was stored for. */
             service: string;
         };

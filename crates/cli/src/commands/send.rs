@@ -1,35 +1,51 @@
 use std::path::Path;
 
 use outcrop_core::text::printable;
-use reqwest::header::CONTENT_TYPE;
+use outcrop_server::wire::{Report, Reported};
+use reqwest::header::RETRY_AFTER;
 use serde_json::{Value, json};
 
-use crate::args::{Send, SeverityArg};
+use crate::args::Send;
 use crate::client::{http, unreachable};
 use crate::fault::Fault;
 use crate::output;
 
-/// Reports a failure as an OTLP log record, like any other sender.
+/// The type of a report that names none.
+const REPORT: &str = "Report";
+
+/// Reports a failure by hand.
 pub async fn run(arguments: Send) -> Result<(), Fault> {
     let key = arguments.key.clone().filter(|key| !key.is_empty());
     let key = key.ok_or_else(|| Fault::Usage("no sender key: set OUTCROP_KEY; `outcrop admin key create NAME` makes one".to_owned()))?;
-    let request = request(&arguments)?;
-    let url = format!("{}/v1/logs", arguments.url.trim_end_matches('/'));
-    let sent = http()?.post(&url).bearer_auth(key).header(CONTENT_TYPE, "application/json").body(request.to_string()).send().await;
+    let report = report(&arguments)?;
+    let url = arguments.url.trim_end_matches('/');
+    let sent = http()?.post(format!("{url}/api/v1/report")).bearer_auth(key).json(&report).send().await;
     let answer = sent.map_err(|error| unreachable(&arguments.url, &error))?;
     let status = answer.status();
-    let body: Value = answer.json().await.unwrap_or_default();
     if !status.is_success() {
-        let reason = body["message"].as_str().map_or_else(|| format!("{url} answered {status}"), str::to_owned);
-        return Err(Fault::Refused(reason));
+        let wait =
+            answer.headers().get(RETRY_AFTER).and_then(|value| value.to_str().ok()).map(|seconds| format!("; try again in {seconds} s"));
+        let body: Value = answer.json().await.unwrap_or_default();
+        let reason = body["detail"].as_str().map_or_else(|| format!("{url} answered {status}"), str::to_owned);
+        return Err(Fault::Refused(reason + &wait.unwrap_or_default()));
     }
-    if let Some(reason) = body["partialSuccess"]["errorMessage"].as_str() {
-        return Err(Fault::Refused(format!("not taken: {reason}")));
-    }
+    let reported: Reported = answer.json().await.map_err(|error| unreachable(&arguments.url, &error))?;
     if arguments.json {
-        return output::json(&json!({"accepted": true, "service": arguments.service}));
+        let Reported { service, reference, link } = reported;
+        return output::json(&json!({"accepted": true, "service": service, "ref": reference, "link": link.map(|link| whole(url, &link))}));
     }
-    output::line(format!("Stored. See it: outcrop errors --service {}", printable(&arguments.service)))
+    match (reported.reference, reported.link) {
+        (Some(reference), Some(link)) => {
+            output::line(format!("Stored as {reference}: {}", printable(&whole(url, &link))))?;
+            output::line(format!("See it: outcrop show {reference}"))
+        }
+        _ => output::line(format!("Taken, and dropped by a rule. See which: outcrop drops ({})", printable(&reported.service))),
+    }
+}
+
+/// A link as it is opened from here.
+fn whole(url: &str, link: &str) -> String {
+    if link.starts_with('/') { format!("{url}{link}") } else { link.to_owned() }
 }
 
 /// Reads a stack's text.
@@ -38,37 +54,25 @@ fn stack(file: &Path) -> Result<String, Fault> {
     read.map_err(|error| Fault::Usage(format!("{}: {error}", file.display())))
 }
 
-fn request(arguments: &Send) -> Result<Value, Fault> {
-    let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
-    let mut resource = vec![text("service.name", &arguments.service)];
-    resource.extend(arguments.environment.as_deref().map(|name| text("deployment.environment.name", name)));
-    resource.extend(arguments.in_version.as_deref().map(|version| text("service.version", version)));
-    let mut attributes = vec![text("exception.type", &arguments.type_name), text("exception.message", &arguments.message)];
-    if let Some(file) = &arguments.stack {
-        attributes.push(text("exception.stacktrace", &stack(file)?));
-    }
-    attributes.extend(arguments.user.as_deref().map(|user| text("user.id", user)));
+fn report(arguments: &Send) -> Result<Report, Fault> {
+    let stacktrace = arguments.stack.as_deref().map(stack).transpose()?;
+    let mut report = Report {
+        service: arguments.service.clone(),
+        environment: arguments.environment.clone(),
+        version: arguments.in_version.clone(),
+        type_name: arguments.type_name.clone().unwrap_or_else(|| if stacktrace.is_some() { String::new() } else { REPORT.to_owned() }),
+        message: arguments.message.clone().unwrap_or_default(),
+        stacktrace: stacktrace.unwrap_or_default(),
+        severity: Some(arguments.severity),
+        user: arguments.user.clone(),
+        ..Report::default()
+    };
     for pair in &arguments.attributes {
         let (key, value) = pair
             .split_once('=')
             .filter(|(key, _)| !key.is_empty())
             .ok_or_else(|| Fault::Usage(format!("`{pair}` is no attribute; write it as key=value")))?;
-        attributes.push(text(key, value));
+        report.data.insert(key.to_owned(), value.into());
     }
-    let (number, word) = match arguments.severity {
-        SeverityArg::Trace => (1, "TRACE"),
-        SeverityArg::Debug => (5, "DEBUG"),
-        SeverityArg::Info => (9, "INFO"),
-        SeverityArg::Warn => (13, "WARN"),
-        SeverityArg::Error => (17, "ERROR"),
-        SeverityArg::Fatal => (21, "FATAL"),
-    };
-    let now = chrono::Utc::now().timestamp_nanos_opt().unwrap_or_default().to_string();
-    Ok(json!({"resourceLogs": [{
-        "resource": {"attributes": resource},
-        "scopeLogs": [{"scope": {"name": "outcrop send"}, "logRecords": [{
-            "timeUnixNano": now, "observedTimeUnixNano": now, "severityNumber": number, "severityText": word,
-            "body": {"stringValue": arguments.message}, "attributes": attributes,
-        }]}],
-    }]}))
+    Ok(report)
 }

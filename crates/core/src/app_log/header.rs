@@ -95,17 +95,24 @@ pub(super) fn header(line: &str) -> Option<Header> {
     Some(Header { time: time.and_then(|found| read_time(&found)), severity, text_at })
 }
 
+/// Whether a line begins with a time.
+pub(super) fn begins_with_time(line: &str) -> bool {
+    TIME.is_match(crate::text::prefix(line, REACH))
+}
+
 /// The OTLP severity number of a level's name.
 pub(super) fn number(name: &str) -> u8 {
-    match name.to_ascii_lowercase().as_str() {
-        "trace" | "t" | "verbose" | "finest" => 1,
-        "debug" | "d" | "fine" => 5,
-        "info" | "information" | "notice" | "i" => 9,
-        "warn" | "warning" | "w" => 13,
-        "error" | "err" | "e" | "severe" => 17,
-        "fatal" | "critical" | "crit" | "alert" | "emerg" | "emergency" | "panic" | "f" | "a" => 21,
+    // Some loggers write one letter.
+    let of_letter = || match name.to_ascii_lowercase().as_str() {
+        "t" => 1,
+        "d" => 5,
+        "i" => 9,
+        "w" => 13,
+        "e" => 17,
+        "f" | "a" => 21,
         _ => 0,
-    }
+    };
+    crate::severity::number(name).unwrap_or_else(of_letter)
 }
 
 fn read_time(found: &regex::Captures<'_>) -> Option<Timestamp> {

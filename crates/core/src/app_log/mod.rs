@@ -5,6 +5,7 @@
 //! data (JSON, `key=value`); all other lines go on with the event of their process. An exception is found where lines stand that
 //! only stand in stack traces.
 
+mod fields;
 mod header;
 mod structured;
 mod trace;
@@ -13,6 +14,7 @@ mod wrap;
 use std::collections::HashMap;
 
 use crate::Timestamp;
+pub use fields::{Fields, MAX_FIELDS};
 use structured::Structured;
 use wrap::Wrapping;
 
@@ -40,8 +42,10 @@ pub struct Event {
     pub message: String,
     /// The exception it carries.
     pub exception: Option<Exception>,
-    /// The trace and span it belongs to, in hex, where it names them.
+    /// The trace it belongs to and the span, in hex, where it names them; the span may be empty.
     pub trace: Option<(String, String)>,
+    /// What it says beside.
+    pub fields: Fields,
 }
 
 /// An exception found in a log.
@@ -60,6 +64,10 @@ pub struct Exception {
 pub struct Finder {
     line: u64,
     wrapping: Option<Wrapping>,
+    /// The first lines, until it is said how the log is wrapped.
+    first: Vec<String>,
+    /// The process that wrote the last line.
+    last: String,
     open: HashMap<String, Open>,
     /// Processes whose lines have been seen to begin with a time or level.
     with_headers: HashMap<String, bool>,
@@ -77,16 +85,39 @@ struct Open {
 }
 
 impl Finder {
-    /// Takes the next line, without its line end. Returns the events that end before it.
+    /// Takes the next line, without its line end. Returns the events that end before it; the first lines are held back until they tell
+    /// how the log is wrapped.
     pub fn push(&mut self, raw: &str, now: Timestamp) -> Vec<Event> {
-        self.line += 1;
         let raw = raw.trim_end_matches('\r');
-        if self.wrapping.is_none() && raw.trim().is_empty() {
+        if self.wrapping.is_none() {
+            self.first.push(raw.to_owned());
+            return if self.first.len() < wrap::LOOKED_AT { vec![] } else { self.decide(now) };
+        }
+        // A log that had few lines when it was told may show later how it is wrapped.
+        if self.wrapping == Some(Wrapping::None) && self.first.len() < wrap::LOOKED_AT {
+            self.first.push(raw.to_owned());
+            self.wrapping = Some(Wrapping::of(&self.first.iter().map(String::as_str).collect::<Vec<_>>()));
+        }
+        self.take_raw(raw, now)
+    }
+
+    /// Says how the log is wrapped, and takes the lines that were held back.
+    fn decide(&mut self, now: Timestamp) -> Vec<Event> {
+        if self.wrapping.is_some() || self.first.is_empty() {
             return vec![];
         }
-        let wrapping = *self.wrapping.get_or_insert_with(|| Wrapping::of(raw));
-        let unwrapped = wrapping.unwrap(raw);
-        let process = unwrapped.process.into_owned();
+        let first = std::mem::take(&mut self.first);
+        self.wrapping = Some(Wrapping::of(&first.iter().map(String::as_str).collect::<Vec<_>>()));
+        let done = first.iter().flat_map(|line| self.take_raw(line, now)).collect();
+        self.first = first;
+        done
+    }
+
+    fn take_raw(&mut self, raw: &str, now: Timestamp) -> Vec<Event> {
+        self.line += 1;
+        let unwrapped = self.wrapping.unwrap_or(Wrapping::None).unwrap(raw);
+        let process = if unwrapped.is_bare { self.last.clone() } else { unwrapped.process.into_owned() };
+        self.last.clone_from(&process);
         if unwrapped.is_partial {
             self.partial.entry(process).or_insert_with(|| (self.line, String::new())).1.push_str(&unwrapped.text);
             return vec![];
@@ -115,16 +146,19 @@ impl Finder {
 
     /// Ends all events that are open: at the end of a log, or when nothing has come for a while.
     pub fn flush(&mut self, now: Timestamp) -> Vec<Event> {
+        let mut done = self.decide(now);
         let mut open: Vec<(String, Open)> = self.open.drain().collect();
         open.sort_by_key(|(_, open)| open.lines.first().map(|(number, _)| *number));
-        open.into_iter().flat_map(|(process, open)| open.close(&process, now)).collect()
+        done.extend(open.into_iter().flat_map(|(process, open)| open.close(&process, now)));
+        done
     }
 
     /// The first line of the events that may still go on.
     #[must_use]
     pub fn first_open_line(&self) -> Option<u64> {
         let open = self.open.values().filter_map(|open| open.lines.first()).map(|(number, _)| *number);
-        open.chain(self.partial.values().map(|(number, _)| *number)).min()
+        let held = (self.wrapping.is_none() && !self.first.is_empty()).then_some(self.line + 1);
+        open.chain(self.partial.values().map(|(number, _)| *number)).chain(held).min()
     }
 
     fn take(&mut self, line: u64, process: String, text: &str, time: Option<Timestamp>, now: Timestamp) -> Vec<Event> {
@@ -174,6 +208,7 @@ impl Structured {
             message: self.message,
             exception: self.exception,
             trace: self.trace,
+            fields: self.fields,
         }
     }
 }
@@ -218,6 +253,7 @@ impl Open {
             time: self.header.as_ref().and_then(|header| header.time).or_else(|| header::completed(first, now)).or(self.time),
             severity,
             message: message(said, &lines),
+            fields: Fields::in_text(said),
             ..Event::default()
         };
         let is_report = first.starts_with('=');

@@ -3,7 +3,7 @@
 use serde_json::{Map, Value};
 
 use super::header::{instant, number};
-use super::{Exception, trace};
+use super::{Exception, Fields, trace};
 use crate::Timestamp;
 
 /// What a structured line says.
@@ -16,13 +16,14 @@ pub(super) struct Structured {
     pub exception: Option<Exception>,
     /// The trace and span it belongs to, in hex, where it names them.
     pub trace: Option<(String, String)>,
+    pub fields: Fields,
 }
 
 const TIME: &[&str] = &["time", "timestamp", "@timestamp", "ts", "datetime", "date", "eventTime", "Timestamp", "t", "@t", "asctime"];
 const LEVEL: &[&str] = &["level", "severity", "lvl", "log.level", "levelname", "level_name", "Level", "@l", "loglevel", "severityText"];
 const MESSAGE: &[&str] = &["message", "msg", "event", "@m", "body", "Message", "@mt", "short_message", "text"];
 const SERVICE: &[&str] = &["service.name", "service", "serviceName", "app", "application"];
-const TRACE_ID: &[&str] = &["trace_id", "traceId", "trace.id", "TraceId", "otelTraceID"];
+const TRACE_ID: &[&str] = &["trace_id", "traceId", "trace.id", "TraceId", "otelTraceID", "traceid", "trace"];
 const SPAN_ID: &[&str] = &["span_id", "spanId", "span.id", "SpanId", "otelSpanID"];
 /// Names that an exception's type or message goes by, beside its stack.
 const TYPE: &[&str] =
@@ -53,11 +54,24 @@ pub(super) fn read(line: &str) -> Option<Structured> {
     let text = |names: &[&str]| names.iter().find_map(|name| fields.get(*name)).map(plain);
     let severity = LEVEL.iter().find_map(|name| fields.get(*name)).map_or(0, level);
     let message = text(MESSAGE).unwrap_or_default();
-    let trace = text(TRACE_ID).zip(text(SPAN_ID));
+    let hex = |text: String, length: usize| {
+        let bare: String = text.chars().filter(|c| *c != '-').collect();
+        (bare.len() == length && bare.bytes().all(|b| b.is_ascii_hexdigit())).then(|| bare.to_ascii_lowercase())
+    };
+    let trace = text(TRACE_ID).and_then(|id| hex(id, 32)).map(|id| (id, text(SPAN_ID).and_then(|id| hex(id, 16)).unwrap_or_default()));
+    let found = exception(&fields, 0);
+    let holds_stack = |value: &Value| found.is_some() && (value.as_str().is_some_and(|text| text.contains('\n')) || value.is_array());
+    let is_said = |name: &str| {
+        [TIME, LEVEL, MESSAGE, SERVICE, TRACE_ID, SPAN_ID]
+            .iter()
+            .any(|names| names.iter().find(|known| fields.contains_key(**known)) == Some(&name))
+            || fields.get(name).is_some_and(holds_stack)
+    };
+    let kept = Fields::of(&fields, is_said);
     Some(Structured {
         time: TIME.iter().find_map(|name| fields.get(*name)).and_then(time),
         severity,
-        exception: exception(&fields, 0).map(|mut exception| {
+        exception: found.map(|mut exception| {
             if exception.message.is_empty() && exception.type_name.is_empty() {
                 exception.message.clone_from(&message);
             }
@@ -66,6 +80,7 @@ pub(super) fn read(line: &str) -> Option<Structured> {
         message,
         service: text(SERVICE).unwrap_or_default(),
         trace,
+        fields: kept,
     })
 }
 

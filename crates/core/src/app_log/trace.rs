@@ -41,6 +41,17 @@ static FRAMES: LazyLock<RegexSet> = LazyLock::new(|| {
         r", called at \S+:\d+:\d+ in ",
         r"^\s+\[\d+\] \S.*(?:\(|at )",
         r"^\S+\.nim\(\d+\) \S",
+        // D, Tcl, Racket, Guile, SBCL, Prolog, R.
+        r"^(?:\S+\.d:\d+|\?\?:\?) .*\[0x[0-9a-f]+\]$",
+        r#"^    \((?:procedure|file|class|object) ".+" .*line \d+\)$"#,
+        r"^   \S+\.rkt:\d+:\d+: ",
+        r#"^   body of "\S+\.rkt""#,
+        r"^ +\d+:\d+ +\d+ \(",
+        r"^\d{1,4}: \(\(?[A-Z%*][A-Z0-9:%*.+<>=/-]*[ )]",
+        r"^ERROR:   \[\d+\] \S",
+        r"^Calls: \S+(?: -> \S+)+",
+        r"^\d+: [\w.]+\(.*\) at \S+\.[Rr]#\d+$",
+        r"^\S+\.hs:\S+: (?:Non-exhaustive|Irrefutable)",
     ])
     .expect("fixed patterns")
 });
@@ -65,6 +76,13 @@ static STARTS: LazyLock<RegexSet> = LazyLock::new(|| {
         r"^(?:Uncaught )?[A-Za-z_][\w.$\\:]*(?:Error|Exception|Throwable|Fault|Panic)\b(?: \[\w+\])?(?::|$| in )",
         r"^.+ at \S+\.p[lm] line \d+\.$",
         r"^(?:Task|GenServer|Process) .+ terminating",
+        r"^Fatal error: exception ",
+        r"^Fatal Python error: ",
+        r"^Unhandled [A-Z][A-Z0-9:-]+ in thread #<",
+        r"^terminate called (?:after throwing|without)",
+        r"^[a-z][\w.]*\.[A-Z]\w*@\S+\.d\(\d+\): ",
+        r"^Error in .+ :",
+        r"^Backtrace:$",
     ])
     .expect("fixed patterns")
 });
@@ -97,6 +115,13 @@ static TIES: LazyLock<RegexSet> = LazyLock::new(|| {
         r"^[\w./*()·\[\]-]+\(.*\)$",
         r"^[}\])]+[,;]?$",
         r"^\s*\+[-+ ]",
+        r"^    (?:while executing|invoked from within|while compiling)$",
+        r"^  (?:errortrace|context)\.\.\.:$",
+        r"^In \S.*:$",
+        r"^CallStack \(from ",
+        r"^-{16}$",
+        r"^Execution halted$",
+        r"^unhandled condition in ",
     ])
     .expect("fixed patterns")
 });
@@ -125,6 +150,9 @@ fn is_hard_start(line: &str) -> bool {
         "Unhandled Exception:",
         "=CRASH REPORT====",
         "=ERROR REPORT====",
+        "Fatal error: exception ",
+        "Fatal Python error: ",
+        "terminate called ",
     ];
     HARD.iter().any(|start| line.starts_with(start)) || line.starts_with("thread '") && line.contains("panicked at ")
 }
@@ -147,7 +175,8 @@ pub(super) fn find(lines: &[&str], has_header: bool, is_quiet: bool) -> Vec<Rang
         let to = end(lines, first_frame, part.to);
         // A header that speaks of no failure belongs to a trace only where the trace begins in its own line: a frame follows it,
         // or it ends with an exception.
-        let follows = lines.get(body).is_some_and(|line| is_frame(line) && !is_start(line));
+        // Nim's crashes begin with frames, and name the exception last.
+        let follows = lines.get(body).is_some_and(|line| is_frame(line) && !is_start(line) && !line.contains(".nim("));
         let begins_in_header = follows || exception_in(lines[0]).is_some();
         let from = if !has_header || part.from > body || is_quiet && !begins_in_header {
             start(lines, part.from.max(body), first_frame)

@@ -488,7 +488,7 @@ fn log_report(record: &Arc<LogRecord>, parts: &Parts<'_>, sender: &Sender, scope
         place: place.finish().short(),
         at_span_end: false,
         is_unsampled: record.flags & 1 == 0,
-        says_uncaught: record.severity >= FATAL || is_crash_event(record, &described),
+        says_uncaught: record.severity >= FATAL || is_crash_event(record, &described) || crate::stack::is_crash(&parts.stacktrace),
         severity: i16::try_from(record.severity.clamp(0, 24)).unwrap_or_default(),
         user,
         ..exception_facts(&described, sender.instance)

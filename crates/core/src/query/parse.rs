@@ -335,8 +335,7 @@ fn time(text: &str) -> Option<Timestamp> {
 
 /// The lowest OTLP severity number of a severity's name.
 pub(super) fn severity(name: &str) -> Option<i16> {
-    let at = ["trace", "debug", "info", "warn", "error", "fatal"].iter().position(|known| known.eq_ignore_ascii_case(name))?;
-    i16::try_from(at * 4 + 1).ok()
+    crate::severity::number(name).map(i16::from)
 }
 
 /// The known word a slip is closest to.

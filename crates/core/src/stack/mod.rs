@@ -160,6 +160,39 @@ pub fn read(text: &str) -> Option<Stack<'_>> {
     })
 }
 
+/// Whether a text says itself that nobody caught the exception: how runtimes introduce what ended a thread or the process.
+///
+/// # Example: a crash, and a trace that a logger wrote
+/// ```
+/// assert!(outcrop_core::stack::is_crash("Exception in thread \"main\" java.lang.IllegalStateException: berth 7 is taken\n\tat a.B.c(B.java:1)"));
+/// assert!(!outcrop_core::stack::is_crash("java.lang.IllegalStateException: berth 7 is taken\n\tat a.B.c(B.java:1)"));
+/// ```
+#[must_use]
+pub fn is_crash(text: &str) -> bool {
+    const BEGINNINGS: &[&str] = &[
+        "Exception in thread ",
+        "Fatal error: ",
+        "PHP Fatal error: ",
+        "Fatal Python error: ",
+        "fatal error: ",
+        "Unhandled ",
+        "Uncaught ",
+        "unhandled exception",
+        "terminate called ",
+        "terminating due to ",
+        "[ERROR] FATAL UNHANDLED EXCEPTION",
+        "libc++abi: terminating",
+        "Thread crashed",
+        "** (EXIT",
+    ];
+    let text = text.trim_start();
+    let is_panic = text.strip_prefix("panic: ").is_some_and(|rest| !rest.lines().next().unwrap_or_default().ends_with("[recovered]"));
+    let is_rust = text.starts_with("thread '") && text.lines().next().is_some_and(|line| line.contains("panicked at "));
+    // Node.js says so below, Nim in its last line.
+    let says_last = || text.contains("\nNode.js v") || text.contains("\nError: unhandled exception: ");
+    is_panic || is_rust || BEGINNINGS.iter().any(|beginning| text.starts_with(beginning)) || says_last()
+}
+
 /// Folds frames that repeat in a row into one with a count.
 fn fold_recursion(frames: &mut Vec<Frame<'_>>) {
     frames.dedup_by(|next, kept| {
@@ -338,6 +371,20 @@ mod tests {
         insta::with_settings!({snapshot_path => "../../tests/stacks", prepend_module_to_snapshot => false, omit_expression => true}, {
             insta::assert_snapshot!(name, outline(&text));
         });
+    }
+
+    #[rstest]
+    #[case("panic: runtime error: index out of range\n\ngoroutine 1 [running]:", true)]
+    #[case("panic: closed [recovered]\n\tpanic: closed\n\ngoroutine 1 [running]:", false)]
+    #[case("thread 'main' panicked at src/main.rs:3:5:\nno berth", true)]
+    #[case("PHP Fatal error:  Uncaught Exception: x in /srv/a.php:3", true)]
+    #[case("Unhandled exception. System.Exception: x\n   at A.B()", true)]
+    #[case("/srv/a.js:3\n    throw x\n    ^\n\nError: x\n    at f (/srv/a.js:3:9)\n\nNode.js v20.20.2", true)]
+    #[case("goroutine 7 [running]:\nmain.f()\n\t/srv/a.go:3 +0x1d", false)]
+    #[case("Traceback (most recent call last):\n  File \"a.py\", line 3, in f\nKeyError: 'a'", false)]
+    #[case("", false)]
+    fn a_crash_says_so_itself(#[case] text: &str, #[case] expected: bool) {
+        assert_eq!(is_crash(text), expected);
     }
 
     proptest! {

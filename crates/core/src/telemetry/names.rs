@@ -174,8 +174,9 @@ pub fn instance(resource: &Resource) -> String {
     format!("{place}/{process}")
 }
 
-/// The attributes that name a user, the first one there counts.
-pub const USER_ATTRIBUTES: [&str; 6] = ["user.id", "enduser.id", "user.name", "user.email", "user.hash", "enduser.pseudo.id"];
+/// The attributes that name a user, the first one there counts: OpenTelemetry's, then those that loggers write.
+pub const USER_ATTRIBUTES: [&str; 10] =
+    ["user.id", "enduser.id", "user.name", "user.email", "user.hash", "enduser.pseudo.id", "user_id", "userId", "username", "user"];
 
 /// The user a record speaks of: an id, else a name, else an e-mail address.
 #[must_use]

@@ -86,6 +86,55 @@ fn a_crash_is_found_in_any_wrapping(#[case] wrapping: &str, #[case] expected: &s
     assert_eq!(outline(&wrapped.join("\n")), [expected]);
 }
 
+/// The same log through any process manager: each line of it has the prefix, and the same exceptions are found at the same lines.
+#[rstest]
+#[case::numbered_colon("web.1: {line}")]
+#[case::numbered_bar("web-1  | {line}")]
+#[case::bracketed("[web] {line}")]
+#[case::pod("[pod/web-7d9/app] {line}")]
+#[case::process("web[71]: {line}")]
+#[case::spaced("web.1 {line}")]
+#[case::word("web: {line}")]
+#[case::clock_then_name("09:14:09 web.1   | {line}")]
+#[case::time_then_name("2026-11-08T09:14:09.941Z web.1 | {line}")]
+#[case::time_then_brackets("2026-11-08T09:14:09+00:00 [web.1] {line}")]
+#[case::time_then_process("2026-11-08T09:14:09+00:00 app[web.1]: {line}")]
+#[case::time_host_and_name("Nov  8 09:14:09 pier-3 web: {line}")]
+#[case::numbered_app("0|web  | {line}")]
+fn any_prefix_of_a_process_manager_changes_nothing(
+    #[case] prefix: &str,
+    #[values("berths", "crew", "fares", "gangway", "sailings")] name: &str,
+) {
+    let log = read(&format!("{name}.log"));
+    let wrapped: Vec<String> = log.lines().map(|line| prefix.replace("{line}", line)).collect();
+    let of = |log: &str| -> Vec<(u64, u64, String)> {
+        exceptions(log).into_iter().map(|event| (event.first_line, event.last_line, event.exception.unwrap().stacktrace)).collect()
+    };
+    assert_eq!(of(&wrapped.join("\n")), of(&log));
+}
+
+/// Crashes of runtimes whose texts have nothing of a logger's, between ordinary lines.
+#[rstest]
+#[case::haskell("haskell_call_stack", "")]
+#[case::d("d_chain", "rates.SeasonClosed")]
+#[case::tcl("tcl_command", "")]
+#[case::racket("racket_context", "")]
+#[case::sbcl("sbcl_error", "SB-EXT:FILE-DOES-NOT-EXIST")]
+#[case::nim("nim_last", "SeasonClosed")]
+#[case::ocaml("ocaml_inlined", "Not_found")]
+#[case::go("go_panic", "")]
+#[case::python_dump("python_dump", "")]
+fn a_crash_between_ordinary_lines_is_found_with_its_type(#[case] name: &str, #[case] type_name: &str) {
+    let crash = std::fs::read_to_string(format!("{}/tests/stacks/{name}.txt", env!("CARGO_MANIFEST_DIR"))).unwrap();
+    let crash = crash.trim_end();
+    let log = format!("2026-11-08 09:14:08 INFO serving on port 80\n{crash}\n2026-11-08 09:14:10 INFO serving again");
+    let found = exceptions(&log);
+    let ranges: Vec<(u64, u64, &str)> =
+        found.iter().map(|event| (event.first_line, event.last_line, event.exception.as_ref().unwrap().type_name.as_str())).collect();
+    let last = u64::try_from(crash.lines().count()).unwrap() + 1;
+    assert_eq!(ranges, [(2, last, type_name)], "{log}");
+}
+
 #[test]
 fn data_in_a_line_is_read_with_its_stack_wherever_it_stands() {
     let stack = "TypeError: no berth\\n    at take (/srv/berths.js:3:5)\\n    at main (/srv/main.js:9:1)";

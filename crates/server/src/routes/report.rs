@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use actix_web::http::header::AUTHORIZATION;
 use actix_web::{HttpRequest, HttpResponse, post, web};
 use chrono::{DateTime, Utc};
+use outcrop_core::grouping::Described;
 use outcrop_otlp::{Encoding, Signal};
 use serde_json::{Value, json};
 
@@ -43,15 +44,20 @@ pub(super) async fn report_failure(
     if report.message.trim().is_empty() && report.type_name.trim().is_empty() && report.stacktrace.trim().is_empty() {
         return Err(bad("the report says nothing: give a message, a type or a stacktrace"));
     }
-    let service = report.service.clone();
-    let record = as_otlp(&report, Utc::now()).to_string().into_bytes();
+    let service = report.service.trim().to_owned();
+    let at = report.time.unwrap_or_else(Utc::now);
+    let record = as_otlp(&report, at).to_string().into_bytes();
     let taken = intake::take(Signal::Logs, Encoding::Json, Coding::Identity, record.into(), held, sender, &state).await;
     intake::note(&state, &super::otlp::origin(&request, &state), Some(&of_key), bytes, &taken);
     let refused_records = taken.map_err(refused)?;
     if refused_records.count > 0 {
         return Err(bad(refused_records.reason));
     }
-    Ok(HttpResponse::Ok().json(Reported { service }))
+    let (database, of_service) = (state.database.clone(), service.clone());
+    let error = state.on_main(async move { outcrop_store::find::reported(&database, &of_service, at).await }).await?;
+    let page = state.settings.public_url.as_deref().unwrap_or_default().trim_end_matches('/');
+    let link = error.map(|error| format!("{page}/errors/{error}"));
+    Ok(HttpResponse::Ok().json(Reported { service, reference: error.map(|error| error.to_string()), link }))
 }
 
 fn refused(refusal: Refusal) -> ApiError {
@@ -65,8 +71,10 @@ fn refused(refusal: Refusal) -> ApiError {
     }
 }
 
-/// The report as a log record with an exception.
-fn as_otlp(report: &Report, now: DateTime<Utc>) -> Value {
+/// The report as a log record with an exception: of what the stack says itself, with what was said of it beside.
+fn as_otlp(report: &Report, at: DateTime<Utc>) -> Value {
+    let of_stack = Described::new("", "", &report.stacktrace).stated_message().to_owned();
+    let message = if of_stack.is_empty() { &report.message } else { &of_stack };
     let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
     let set = |key: &str, value: &Option<String>| value.as_deref().filter(|value| !value.is_empty()).map(|value| text(key, value));
     let mut resource = vec![text("service.name", report.service.trim())];
@@ -76,7 +84,7 @@ fn as_otlp(report: &Report, now: DateTime<Utc>) -> Value {
     resource.extend(set("host.name", &report.host));
     let mut attributes = vec![];
     for (name, value) in
-        [("exception.type", &report.type_name), ("exception.message", &report.message), ("exception.stacktrace", &report.stacktrace)]
+        [("exception.type", &report.type_name), ("exception.message", message), ("exception.stacktrace", &report.stacktrace)]
     {
         if !value.is_empty() {
             attributes.push(text(name, value));
@@ -85,16 +93,10 @@ fn as_otlp(report: &Report, now: DateTime<Utc>) -> Value {
     attributes.extend(set("user.id", &report.user));
     attributes.extend(report.data.iter().map(|(key, value)| json!({"key": key, "value": any_value(value)})));
     let nanos = |at: DateTime<Utc>| at.timestamp_nanos_opt().unwrap_or_default().to_string();
-    let (number, word) = match report.severity.unwrap_or(Severity::Error) {
-        Severity::Trace => (1, "TRACE"),
-        Severity::Debug => (5, "DEBUG"),
-        Severity::Info => (9, "INFO"),
-        Severity::Warn => (13, "WARN"),
-        Severity::Error => (17, "ERROR"),
-        Severity::Fatal => (21, "FATAL"),
-    };
+    let severity = report.severity.unwrap_or(Severity::Error).word();
+    let number = outcrop_core::severity::number(severity).unwrap_or_default();
     json!({"resourceLogs": [{"resource": {"attributes": resource}, "scopeLogs": [{"scope": {"name": "report"}, "logRecords": [{
-        "timeUnixNano": nanos(report.time.unwrap_or(now)), "observedTimeUnixNano": nanos(now), "severityNumber": number, "severityText": word,
+        "timeUnixNano": nanos(at), "observedTimeUnixNano": nanos(Utc::now()), "severityNumber": number, "severityText": severity.to_uppercase(),
         "body": {"stringValue": report.message}, "attributes": attributes}]}]}]})
 }
 

@@ -53,4 +53,9 @@ pub struct Report {
 pub struct Reported {
     /// The service it was stored for.
     pub service: String,
+    /// The error it belongs to; null where it was dropped by a rule.
+    #[serde(rename = "ref")]
+    pub reference: Option<String>,
+    /// The error's page, as a path of the service, or a whole address where its public one is set.
+    pub link: Option<String>,
 }

@@ -76,17 +76,24 @@ impl Forward {
     }
 
     fn request(&self, events: &[Event], log: &str) -> Value {
-        let mut by_sender: BTreeMap<(String, &str), Vec<Value>> = BTreeMap::new();
+        let mut by_sender: BTreeMap<(String, &str, [String; 3]), Vec<Value>> = BTreeMap::new();
         for event in events {
             let service = self.service.clone().or_else(|| named(event)).unwrap_or_else(|| log.to_owned());
-            by_sender.entry((service, &event.process)).or_default().push(record(event));
+            // What the command line says holds for all lines.
+            let fields = &event.fields;
+            let of_resource = [
+                self.environment.as_ref().unwrap_or(&fields.environment).clone(),
+                self.version.as_ref().unwrap_or(&fields.version).clone(),
+                fields.host.clone(),
+            ];
+            by_sender.entry((service, &event.process, of_resource)).or_default().push(record(event));
         }
         let resources: Vec<Value> = by_sender
             .into_iter()
-            .map(|((service, process), records)| {
+            .map(|((service, process, of_resource), records)| {
                 let mut attributes = vec![text("service.name", &service)];
-                attributes.extend(self.environment.as_deref().map(|name| text("deployment.environment.name", name)));
-                attributes.extend(self.version.as_deref().map(|version| text("service.version", version)));
+                let names = ["deployment.environment.name", "service.version", "host.name"];
+                attributes.extend(names.iter().zip(&of_resource).filter(|(_, value)| !value.is_empty()).map(|(name, value)| text(name, value)));
                 attributes.extend((!process.is_empty()).then(|| text("service.instance.id", process)));
                 json!({"resource": {"attributes": attributes}, "scopeLogs": [{"scope": {"name": "outcrop collect"}, "logRecords": records}]})
             })
@@ -107,6 +114,17 @@ fn text(key: &str, value: &str) -> Value {
     json!({"key": key, "value": {"stringValue": value}})
 }
 
+/// A value in OTLP's form; whole numbers are texts there, since not every reader of JSON holds 64 bits.
+fn typed(value: &Value) -> Value {
+    match value {
+        Value::Bool(is) => json!({"boolValue": is}),
+        Value::Number(number) if number.is_i64() => json!({"intValue": number.to_string()}),
+        Value::Number(number) => json!({"doubleValue": number}),
+        Value::String(text) => json!({"stringValue": text}),
+        other => json!({"stringValue": other.to_string()}),
+    }
+}
+
 /// The service an event names, or its process without number: `ledger.1`, `fares[7051]`.
 fn named(event: &Event) -> Option<String> {
     let of_process = || {
@@ -118,7 +136,9 @@ fn named(event: &Event) -> Option<String> {
 }
 
 fn record(event: &Event) -> Value {
-    let mut attributes = vec![];
+    let is_exception = |name: &str| event.exception.is_some() && name.starts_with("exception.");
+    let fields = event.fields.attributes.iter().filter(|(name, _)| !is_exception(name));
+    let mut attributes: Vec<Value> = fields.map(|(name, value)| json!({"key": name, "value": typed(value)})).collect();
     if let Some(exception) = &event.exception {
         if !exception.type_name.is_empty() {
             attributes.push(text("exception.type", &exception.type_name));
@@ -131,10 +151,12 @@ fn record(event: &Event) -> Value {
     let severity = if event.severity == 0 && event.exception.is_some() { 17 } else { event.severity };
     let mut record = json!({"timeUnixNano": time, "observedTimeUnixNano": observed, "severityNumber": severity,
         "body": {"stringValue": event.message}, "attributes": attributes});
-    if let Some((trace, span)) = event.trace.as_ref().filter(|(trace, span)| trace.len() == 32 && span.len() == 16) {
+    if let Some((trace, span)) = &event.trace {
         record["traceId"] = json!(trace);
-        record["spanId"] = json!(span);
         record["flags"] = json!(1);
+        if !span.is_empty() {
+            record["spanId"] = json!(span);
+        }
     }
     record
 }
@@ -147,5 +169,61 @@ fn refused(body: &Value) -> Result<(), Fault> {
             writeln!(std::io::stderr(), "outcrop: some records were not taken: {reason}").map_err(Fault::from)
         }
         None => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use outcrop_core::app_log::Fields;
+
+    use super::*;
+
+    fn forward(version: Option<&str>) -> Forward {
+        Forward {
+            http: reqwest::Client::new(),
+            url: String::new(),
+            key: String::new(),
+            service: None,
+            environment: None,
+            version: version.map(str::to_owned),
+            is_patient: false,
+        }
+    }
+
+    fn event(host: &str) -> Event {
+        let fields = Fields {
+            version: "2.4.0".to_owned(),
+            host: host.to_owned(),
+            attributes: vec![("user".to_owned(), json!("u-7")), ("order.id".to_owned(), json!(9)), ("ok".to_owned(), json!(true))],
+            ..Fields::default()
+        };
+        Event { service: "fares".to_owned(), message: "quote failed".to_owned(), severity: 17, fields, ..Event::default() }
+    }
+
+    #[test]
+    fn fields_of_a_line_are_attributes_and_what_a_resource_has_is_the_resource_s() {
+        let request = forward(None).request(&[event("pier-3"), event("pier-4"), event("pier-3")], "log");
+        let resources = request["resourceLogs"].as_array().unwrap();
+        assert_eq!(resources.len(), 2, "one for each host");
+        let expected = json!([text("service.name", "fares"), text("service.version", "2.4.0"), text("host.name", "pier-3")]);
+        assert_eq!(resources[0]["resource"]["attributes"], expected);
+        let records = resources[0]["scopeLogs"][0]["logRecords"].as_array().unwrap();
+        let attributes =
+            json!([text("user", "u-7"), {"key": "order.id", "value": {"intValue": "9"}}, {"key": "ok", "value": {"boolValue": true}}]);
+        assert_eq!((records.len(), &records[0]["attributes"]), (2, &attributes));
+    }
+
+    #[test]
+    fn what_the_command_line_says_goes_before_what_a_line_says() {
+        let request = forward(Some("3.0.0")).request(&[event("")], "log");
+        let expected = json!([text("service.name", "fares"), text("service.version", "3.0.0")]);
+        assert_eq!(request["resourceLogs"][0]["resource"]["attributes"], expected);
+    }
+
+    #[test]
+    fn a_trace_without_a_span_is_sent_as_it_is() {
+        let trace = "4bf92f3577b34da6a3ce929d0e0e4736".to_owned();
+        let sent = record(&Event { trace: Some((trace.clone(), String::new())), ..Event::default() });
+        assert_eq!((&sent["traceId"], &sent["spanId"]), (&json!(trace), &Value::Null));
     }
 }

@@ -206,6 +206,14 @@ struct FoundException {
     last_line: u64,
     #[serde(skip_serializing_if = "String::is_empty")]
     process: String,
+    #[serde(skip_serializing_if = "String::is_empty")]
+    service: String,
+    #[serde(skip_serializing_if = "String::is_empty")]
+    version: String,
+    #[serde(skip_serializing_if = "String::is_empty")]
+    host: String,
+    #[serde(skip_serializing_if = "serde_json::Map::is_empty")]
+    attributes: serde_json::Map<String, serde_json::Value>,
     #[serde(skip_serializing_if = "Option::is_none")]
     time: Option<chrono::DateTime<chrono::Utc>>,
 }
@@ -232,6 +240,10 @@ fn dry_run(arguments: &Collect) -> Result<(), Fault> {
                     first_line: event.first_line,
                     last_line: event.last_line,
                     process: event.process,
+                    service: event.service,
+                    version: event.fields.version,
+                    host: event.fields.host,
+                    attributes: event.fields.attributes.into_iter().collect(),
                     time: event.time.map(outcrop_store::to_utc),
                 })
             }));
