@@ -221,6 +221,9 @@ pub struct ErrorPage {
     pub against: Option<Period>,
     /// The cursor of the next page; `null` on the last.
     pub next: Option<String>,
+    /// What must be said of the question where nothing was found: that nothing has an attribute it asks for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
 }
 
 /// Of all time: an error in one environment and version.

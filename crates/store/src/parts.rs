@@ -1,12 +1,15 @@
 //! What occurrences fall into: the values of one field over a window, and the users of one error.
 
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
 use chrono::{DateTime, Utc};
 use outcrop_core::query::Field;
+use outcrop_core::stack::{Frame, Stack, short_path};
 use outcrop_core::{Reference, telemetry::names};
 use sqlx::{FromRow, Postgres, QueryBuilder};
 
 use crate::errors::{self, Scope, number};
-use crate::{Database, StoreError, predicate, settings};
+use crate::{Database, StoreError, occurrences, predicate, settings};
 
 /// One value of a field, with what falls to it.
 #[derive(Clone, Debug, PartialEq, Eq, FromRow)]
@@ -27,8 +30,10 @@ pub struct Part {
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn values(database: &Database, scope: &Scope, field: &Field, limit: usize) -> Result<Vec<Part>, StoreError> {
-    if *field == Field::Kind {
-        return kinds(database, scope, limit).await;
+    match field {
+        Field::Kind => return kinds(database, scope, limit).await,
+        Field::File | Field::Function => return of_frames(database, scope, field, limit).await,
+        _ => {}
     }
     let mut sql = QueryBuilder::new(
         "SELECT value, count(DISTINCT cause.error_id) AS errors, count(*) AS occurrences, count(DISTINCT user_hash) AS users FROM (SELECT ",
@@ -65,12 +70,74 @@ async fn kinds(database: &Database, scope: &Scope, limit: usize) -> Result<Vec<P
     Ok(parts)
 }
 
+#[derive(FromRow)]
+struct ByStack {
+    stack: uuid::Uuid,
+    error_id: i32,
+    user_hash: Option<i64>,
+    occurrences: i64,
+}
+
+/// Stacks of users that are looked at: past these the rarest are left out.
+const MAX_STACKS: i64 = 100_000;
+
+/// Files or functions of own frames: an occurrence falls to each that its stack has.
+async fn of_frames(database: &Database, scope: &Scope, field: &Field, limit: usize) -> Result<Vec<Part>, StoreError> {
+    let mut sql = QueryBuilder::new(
+        "SELECT o.stack, cause.error_id, o.user_hash, count(*) AS occurrences FROM occurrence o JOIN cause ON cause.id = o.cause_id WHERE ",
+    );
+    predicate::within(&mut sql, scope);
+    if let Some(asked) = &scope.predicate {
+        let condition = predicate::resolve(database, asked, scope).await?;
+        sql.push(" AND ");
+        condition.write(&mut sql);
+    }
+    sql.push(" AND o.stack IS NOT NULL GROUP BY 1, 2, 3 ORDER BY 4 DESC LIMIT ").push_bind(MAX_STACKS);
+    let rows: Vec<ByStack> = sql.build_query_as().fetch_all(&database.pool).await?;
+    let hashes: BTreeSet<uuid::Uuid> = rows.iter().map(|row| row.stack).collect();
+    let stored: Vec<(uuid::Uuid, Vec<u8>)> = sqlx::query_as("SELECT hash, frames FROM stack WHERE hash = ANY($1)")
+        .bind(hashes.into_iter().collect::<Vec<_>>())
+        .fetch_all(&database.pool)
+        .await?;
+    let values: HashMap<uuid::Uuid, BTreeSet<String>> =
+        stored.into_iter().filter_map(|(hash, frames)| Some((hash, own(&occurrences::unpack_stack(&frames)?, field)))).collect();
+    let mut sums: BTreeMap<&str, (BTreeSet<i32>, BTreeSet<i64>, i64)> = BTreeMap::new();
+    for row in &rows {
+        for value in values.get(&row.stack).into_iter().flatten() {
+            let sum = sums.entry(value).or_default();
+            sum.0.insert(row.error_id);
+            sum.1.extend(row.user_hash.filter(|user| *user != 0));
+            sum.2 += row.occurrences;
+        }
+    }
+    let count = |length: usize| i64::try_from(length).unwrap_or(i64::MAX);
+    let mut parts: Vec<Part> = sums
+        .into_iter()
+        .map(|(value, (errors, users, occurrences))| Part {
+            value: value.to_owned(),
+            errors: count(errors.len()),
+            occurrences,
+            users: count(users.len()),
+        })
+        .collect();
+    parts.sort_by(|a, b| b.occurrences.cmp(&a.occurrences).then_with(|| a.value.cmp(&b.value)));
+    parts.truncate(limit);
+    Ok(parts)
+}
+
+/// The files or functions of a stack's own frames: files by their last two parts, since each deploy has its own folder.
+fn own(stack: &Stack<'_>, field: &Field) -> BTreeSet<String> {
+    let frames = stack.exceptions.iter().flat_map(|exception| &exception.frames).filter(|frame| frame.own);
+    let value = |frame: &Frame<'_>| match field {
+        Field::File => short_path(&frame.file).to_owned(),
+        _ => frame.function.to_string(),
+    };
+    frames.map(value).filter(|value| !value.is_empty()).collect()
+}
+
 /// Writes the value of a field of an occurrence, as text; whether it has one.
 async fn expression(database: &Database, sql: &mut QueryBuilder<Postgres>, field: &Field) -> Result<bool, StoreError> {
-    let attribute = |sql: &mut QueryBuilder<Postgres>, name: &str| {
-        sql.push("COALESCE(o.attributes ->> ").push_bind(name.to_owned());
-        sql.push(", (SELECT body FROM resource WHERE hash = o.resource) ->> ").push_bind(name.to_owned()).push(")");
-    };
+    let attribute = |sql: &mut QueryBuilder<Postgres>, name: &str| predicate::sent(sql, name, "->>");
     let of_table = match field {
         Field::Service => "(SELECT name FROM service WHERE id = o.service_id)",
         Field::Namespace => "(SELECT namespace FROM service WHERE id = o.service_id)",
@@ -105,8 +172,8 @@ async fn chosen(database: &Database, sql: &mut QueryBuilder<Postgres>, field: &F
     for (name, of) in by_attribute {
         sql.push(" WHEN ");
         of.write(sql);
-        sql.push(" THEN COALESCE(o.attributes ->> ").push_bind(name.clone());
-        sql.push(", (SELECT body FROM resource WHERE hash = o.resource) ->> ").push_bind(name).push(")");
+        sql.push(" THEN ");
+        predicate::sent(sql, &name, "->>");
     }
     sql.push(" END");
     Ok(true)

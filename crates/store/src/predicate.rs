@@ -9,7 +9,8 @@ use std::collections::{BTreeMap, HashMap};
 use futures_util::TryStreamExt;
 use outcrop_core::query::{self, Check, Comparison, Field, Predicate, State, Test, Value, dotted_order};
 use outcrop_core::scrub::Addresses;
-use outcrop_core::telemetry::names;
+use outcrop_core::stack::{base_name, short_path};
+use outcrop_core::telemetry::{facts, names};
 use sqlx::{Postgres, QueryBuilder};
 use uuid::Uuid;
 
@@ -37,7 +38,8 @@ pub(crate) enum Condition {
 
 /// What a user is called in attributes, by the conventions of now and of before.
 pub(crate) const USER: &str = "COALESCE(o.attributes ->> 'user.id', o.attributes ->> 'enduser.id', o.attributes ->> 'user.name', \
-    o.attributes ->> 'user.email', o.attributes ->> 'user.hash', o.attributes ->> 'enduser.pseudo.id')";
+    o.attributes ->> 'user.email', o.attributes ->> 'user.hash', o.attributes ->> 'enduser.pseudo.id', o.attributes ->> 'user_id', \
+    o.attributes ->> 'userId', o.attributes ->> 'username', o.attributes ->> 'user')";
 
 /// Resolves the names of a predicate for a scope.
 pub(crate) async fn resolve(database: &Database, predicate: &Predicate, scope: &Scope) -> Result<Condition, StoreError> {
@@ -176,7 +178,8 @@ impl Resolver<'_> {
             occurrences::unpack_stack(frames).is_some_and(|stack| {
                 stack.exceptions.iter().flat_map(|exception| &exception.frames).any(|frame| {
                     if *field == Field::File {
-                        check.holds_for_text(&frame.file) || check.holds_for_text(outcrop_core::stack::base_name(&frame.file))
+                        let file = frame.file.as_ref();
+                        [file, short_path(file), base_name(file)].into_iter().any(|file| check.holds_for_text(file))
                     } else {
                         check.holds_for_text(&frame.function) || check.holds_for_text(&format!("{}.{}", frame.module, frame.function))
                     }
@@ -412,13 +415,22 @@ fn like(pattern: &str) -> String {
     made
 }
 
+/// What was sent as an attribute of the record, else of its resource, under any of the names of its fact; by `->` or `->>`.
+pub(crate) fn sent(sql: &mut QueryBuilder<Postgres>, name: &str, arrow: &'static str) {
+    sql.push("COALESCE(");
+    for name in facts::names_of(name) {
+        sql.push("o.attributes ").push(arrow).push(" ").push_bind(name.to_owned()).push(", ");
+    }
+    for (at, name) in facts::names_of(name).into_iter().enumerate() {
+        sql.push(if at > 0 { ", " } else { "" });
+        sql.push("(SELECT body FROM resource WHERE hash = o.resource) ").push(arrow).push(" ").push_bind(name.to_owned());
+    }
+    sql.push(")");
+}
+
 /// A check of an attribute of the record, else of its resource. Numbers compare as numbers, also where they were sent as text.
 fn attribute(sql: &mut QueryBuilder<Postgres>, name: &str, check: &Check) {
-    let name = name.to_owned();
-    let sent = |sql: &mut QueryBuilder<Postgres>| {
-        sql.push("COALESCE(o.attributes -> ").push_bind(name.clone());
-        sql.push(", (SELECT body FROM resource WHERE hash = o.resource) -> ").push_bind(name.clone()).push(")");
-    };
+    let sent = |sql: &mut QueryBuilder<Postgres>| sent(sql, name, "->");
     let as_text = |sql: &mut QueryBuilder<Postgres>| {
         sql.push("(");
         sent(sql);

@@ -1682,6 +1682,8 @@ export interface components {
             items: components["schemas"]["ErrorItem"][];
             /** @description The cursor of the next page; `null` on the last. */
             next?: string | null;
+            /** @description What must be said of the question where nothing was found: that nothing has an attribute it asks for. */
+            note?: string | null;
             /**
              * Format: int64
              * @description How many errors there are in the window, on all pages.
@@ -2241,6 +2243,8 @@ export interface components {
             items: components["schemas"]["LogItem"][];
             /** @description The cursor of the next page. */
             next?: string | null;
+            /** @description What must be said of the question where nothing was found: that nothing has an attribute it asks for. */
+            note?: string | null;
         };
         /** @description Lines that differ only in their values. */
         LogTemplate: {
@@ -2662,6 +2666,8 @@ export interface components {
             by: string;
             /** @description Its values, the most frequent first, 50 at most. */
             items: components["schemas"]["PartItem"][];
+            /** @description What must be said beside: that the values are claims, or, where nothing was found, that nothing has an attribute asked for. */
+            note?: string | null;
         };
         /** @description A part of the critical path. */
         PathItem: {

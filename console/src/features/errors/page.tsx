@@ -67,6 +67,7 @@ export function ErrorsPage() {
         {box}
         {slices}
         <Empty title={`Nothing matches in ${when}.`}>
+          {errors.data.note && <p className="[overflow-wrap:anywhere]">In fact {errors.data.note}.</p>}
           <p>
             Choose a longer window above, or{" "}
             <Link from="/errors" to="." search={(now) => ({ ...now, where: undefined })}>

@@ -78,6 +78,10 @@ fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
     if page.items.is_empty() {
         return if arguments.cursor.is_some() {
             "No further errors.".to_owned()
+        } else if let Some(note) = &page.note {
+            format!("No error occurred{place}{environment} {when}: {}", printable(note))
+        } else if window.predicate.is_some() {
+            format!("No error occurred{place}{environment} {when}.")
         } else {
             format!("No error occurred{place}{environment} {when}. A test report: outcrop send --service test --message 'it works'")
         };

@@ -1,5 +1,6 @@
 //! Log lines and what they have in common.
 
+use outcrop_core::text::printable;
 use outcrop_server::wire::{LogItem, LogPage, LogTemplates, Severity};
 
 use super::traffic::query;
@@ -29,6 +30,9 @@ pub async fn run(arguments: Logs) -> Result<(), Fault> {
     let page: LogPage = api.get("/logs", &query).await?;
     if arguments.client.json {
         return json(&page);
+    }
+    if let Some(note) = &page.note {
+        return line(printable(&format!("No such line came in the last {}: {note}", arguments.window.since)));
     }
     if page.items.is_empty() {
         return line(format!("No such line came in the last {}. Lines are kept for a week unless set otherwise.", arguments.window.since));
@@ -62,7 +66,7 @@ fn templates(list: LogTemplates, since: &str, against: Option<&str>) -> Result<(
     line(format!(
         "The most frequent line of the last {since} came {}: {}\n",
         counted(first.count, "time", "times"),
-        outcrop_core::text::printable(&first.text)
+        printable(&first.text)
     ))?;
     let columns = [
         Column("lines", Fit::Number),

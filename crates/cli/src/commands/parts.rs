@@ -16,6 +16,9 @@ pub async fn parts(arguments: Parts) -> Result<(), Fault> {
     if arguments.client.json {
         return json(&list);
     }
+    if let Some(note) = list.note.as_ref().filter(|_| list.items.is_empty()) {
+        return line(printable(&format!("No occurrence of the last {} has {}: {note}", arguments.window.since, list.by)));
+    }
     if list.items.is_empty() {
         return line(printable(&format!("No occurrence of the last {} has {}.", arguments.window.since, list.by)));
     }
@@ -25,6 +28,9 @@ pub async fn parts(arguments: Parts) -> Result<(), Fault> {
         &columns,
         list.items.iter().map(|item| vec![item.value.clone(), grouped(item.errors), grouped(item.occurrences), grouped(item.users)]),
     )?;
+    if let Some(note) = &list.note {
+        line(printable(&format!("\nThese are {note}.")))?;
+    }
     let first = list.items.first().map(|item| item.predicate.replace('\'', "'\\''")).unwrap_or_default();
     line(format!("\n{}", printable(&format!("Narrow to one: outcrop errors --since {} --where '{first}'", arguments.window.since))))
 }

@@ -15,6 +15,7 @@ use super::state::SpanFacts;
 use super::uses::{self, Calls, Instances};
 use crate::grouping::{Described, template};
 use crate::stack::{Exception, Stack, base_name};
+use crate::telemetry::facts;
 use crate::telemetry::names::{self, EXCEPTION_EVENT, EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE};
 use crate::telemetry::{Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, TraceId, Value, sampling, tidy};
 use crate::{Digest, Hasher, Timestamp, scrub};
@@ -337,7 +338,11 @@ fn in_body(body: &Value, text: &str) -> Option<crate::app_log::Exception> {
 fn entry_span(span: &Span, (start, end): (Timestamp, Timestamp), sender: &Sender, groups: &InstanceGroups) -> EntrySpan {
     let status = names::http_status(&span.attributes);
     let failed = span.is_error || status.is_some_and(|code| code >= 500);
-    let sampled = is_sampled(span).then(|| Box::new(Sampled { resource: sender.resource.clone(), attributes: span.attributes.clone() }));
+    let sampled = is_sampled(span).then(|| {
+        let mut attributes = span.attributes.clone();
+        attributes.0.extend(took(span));
+        Box::new(Sampled { resource: sender.resource.clone(), attributes })
+    });
     EntrySpan {
         endpoint: names::endpoint(span),
         at: start,
@@ -347,9 +352,21 @@ fn entry_span(span: &Span, (start, end): (Timestamp, Timestamp), sender: &Sender
         group: groups.of(&sender.identity.service, &sender.resource.attributes, &span.attributes),
         weight: sampling::weight(span),
         is_weighed: span.one_in.is_some(),
-        told: (failed || status.is_some_and(|code| code >= 400)).then(|| Box::new(span.attributes.to_json())),
+        told: (failed || status.is_some_and(|code| code >= 400)).then(|| {
+            let mut told = span.attributes.to_json();
+            facts::settle(&mut told);
+            Box::new(told)
+        }),
         sampled,
     }
+}
+
+/// How long a request took, as an attribute.
+fn took(span: &Span) -> Option<(String, Value)> {
+    let (start, end) = (span.start?, span.end?);
+    #[expect(clippy::cast_precision_loss, reason = "durations of requests are far below 2^53 µs")]
+    let took = (end.micros() - start.micros()) as f64 / 1_000.0;
+    (took >= 0.0).then(|| (facts::DURATION.to_owned(), Value::Double(took)))
 }
 
 type RequestAttributes = HashMap<(TraceId, SpanId), Arc<Attributes>>;
@@ -376,6 +393,7 @@ fn entry_attributes(groups: &[Group<Span>], scrubbing: &scrub::Scrubbing) -> Req
                     let mut clean = Span { events: vec![], ..Span::clone(parent) };
                     tidy::span(&mut clean);
                     scrubbing.of(&names::identity(resource).service).span(&mut clean);
+                    clean.attributes.0.extend(took(&clean));
                     Arc::new(clean.attributes)
                 });
                 by_span.insert(*key, attributes.clone());
@@ -428,6 +446,9 @@ fn span_report(failing: &Failing<'_>, event: Option<&SpanEvent>) -> Report {
     let parts = failing.parts(event);
     let described = parts.describe();
     let mut attributes = span.attributes.to_json();
+    if let Some((name, value)) = took(span).filter(|_| names::is_entry(span)) {
+        attributes.insert(name, value.to_json());
+    }
     let more = of_event.0.iter().filter(|(name, _)| !name.starts_with("exception."));
     let of_request = failing.request.into_iter().flat_map(|attributes| attributes.0.iter());
     for (name, value) in more.chain(of_request) {
@@ -521,6 +542,7 @@ fn report(
         // A code sent as the type: whoever groups this again must see it.
         attributes.insert(EXCEPTION_TYPE.to_owned(), described.sent_type.into());
     }
+    facts::settle(&mut attributes);
     Report {
         facts,
         identity: sender.identity.clone(),

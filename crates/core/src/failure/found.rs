@@ -10,6 +10,7 @@ use super::report::Report;
 use super::state::SpanFacts;
 use super::uses::{FoundCalls, FoundInstance};
 use crate::Timestamp;
+use crate::telemetry::facts;
 use crate::telemetry::names::Identity;
 use crate::telemetry::{Attributes, Resource, TraceId};
 
@@ -77,6 +78,7 @@ impl Sampled {
                 told.insert(name.clone(), value.to_json());
             }
         }
+        facts::settle(&mut told);
         told
     }
 }

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use crate::Timestamp;
 use crate::grouping::template;
+use crate::telemetry::facts;
 use crate::telemetry::names::Identity;
 use crate::telemetry::{LogRecord, Resource, Scope, SpanId, TraceId, Value};
 
@@ -50,6 +51,7 @@ impl FoundLine {
         crate::text::cut(&mut message, MAX_LINE_BYTES);
         let mut attributes = record.attributes.to_json();
         attributes.retain(|name, _| name != "exception.stacktrace");
+        facts::settle(&mut attributes);
         if !scope.name.is_empty() {
             attributes.insert("otel.scope.name".to_owned(), scope.name.clone().into());
         }
@@ -74,13 +76,5 @@ fn severity(record: &LogRecord) -> i16 {
     if (1..=24).contains(&record.severity) {
         return i16::try_from(record.severity).unwrap_or_default();
     }
-    match record.severity_text.to_ascii_lowercase().as_str() {
-        "trace" | "verbose" => 1,
-        "debug" => 5,
-        "info" | "information" | "notice" => 9,
-        "warn" | "warning" => 13,
-        "error" | "err" => 17,
-        "fatal" | "critical" | "crit" | "alert" | "emergency" => 21,
-        _ => 0,
-    }
+    crate::severity::number(&record.severity_text).map_or(0, i16::from)
 }

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use crate::failure::{InstanceGroups, Report};
 use crate::query::{Case, Predicate, plain};
 use crate::stack::{Frame, Stack};
+use crate::telemetry::facts;
 use crate::{Digest, Hasher};
 
 use super::{Described, Grouping};
@@ -189,7 +190,7 @@ impl ServiceRules {
         let joined = self.joins.iter().find(|join| join.predicate.holds(case)).map(|join| join.key);
         let key = joined.unwrap_or(grouping.key);
         let split = self.splits.iter().filter(|split| split.keys.contains(&key)).find_map(|split| {
-            let value = case.attributes.get(&split.attribute).or_else(|| case.resource.get(&split.attribute))?;
+            let value = facts::value(case.attributes, &split.attribute).or_else(|| facts::value(case.resource, &split.attribute))?;
             Some((&split.attribute, plain(value)))
         });
         let Some((attribute, value)) = split else {

@@ -3,7 +3,8 @@
 use serde_json::{Map, Value as Json};
 
 use super::{Check, Comparison, Field, Mistake, Predicate, State, Test, Value, dotted_order};
-use crate::stack::{Stack, base_name};
+use crate::stack::{Stack, base_name, short_path};
+use crate::telemetry::facts;
 use crate::telemetry::names::{TOUCHES, USER_ATTRIBUTES};
 
 /// One occurrence as a rule sees it when it comes in.
@@ -137,10 +138,11 @@ impl Test {
             Field::Trace => !case.trace.is_empty() && text(case.trace),
             Field::User => USER_ATTRIBUTES.iter().find_map(|name| case.attributes.get(*name)).is_some_and(|user| text(&plain(user))),
             Field::Touches => case.attributes.get(TOUCHES).is_some_and(|what| text(&plain(what))),
-            Field::File => frames(case).any(|frame| text(&frame.file) || text(base_name(&frame.file))),
+            Field::File => frames(case).any(|frame| [&frame.file, short_path(&frame.file), base_name(&frame.file)].into_iter().any(text)),
             Field::Function => frames(case).any(|frame| text(&frame.function) || text(&format!("{}.{}", frame.module, frame.function))),
             Field::Attribute(name) => {
-                case.attributes.get(name).or_else(|| case.resource.get(name)).is_some_and(|sent| holds_for_sent(&self.check, sent))
+                let sent = facts::value(case.attributes, name).or_else(|| facts::value(case.resource, name));
+                sent.is_some_and(|sent| holds_for_sent(&self.check, sent))
             }
             _ => false,
         }

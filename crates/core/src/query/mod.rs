@@ -14,7 +14,7 @@ pub use case::{Case, number_in, plain};
 pub use complete::{Completion, Wanted, complete};
 pub use field::{Field, Kind, State};
 pub use holds::dotted_order;
-pub use parse::parse;
+pub use parse::{closest, parse};
 
 use crate::Timestamp;
 

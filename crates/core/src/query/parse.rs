@@ -339,7 +339,8 @@ pub(super) fn severity(name: &str) -> Option<i16> {
 }
 
 /// The known word a slip is closest to.
-pub(super) fn closest<'k>(written: &str, known: impl Iterator<Item = &'k str>) -> Option<&'k str> {
+#[must_use]
+pub fn closest<'k>(written: &str, known: impl Iterator<Item = &'k str>) -> Option<&'k str> {
     let written = written.to_lowercase();
     let most = match written.len() {
         0..=2 => 1,

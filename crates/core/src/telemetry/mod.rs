@@ -1,5 +1,6 @@
 //! The normalised model of what senders say: OTLP's shapes without its encodings.
 
+pub mod facts;
 pub mod frame_data;
 pub mod names;
 pub mod request;

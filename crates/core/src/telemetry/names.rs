@@ -185,10 +185,13 @@ pub fn user(attributes: &Attributes) -> Option<String> {
     Some(value.to_text().into_owned()).filter(|user| !user.is_empty())
 }
 
+/// The names of an answer's HTTP status.
+pub const HTTP_STATUS: &[&str] = &["http.response.status_code", "http.status_code"];
+
 /// The HTTP status code of a span, if it has one.
 #[must_use]
 pub fn http_status(attributes: &Attributes) -> Option<u16> {
-    let status = attributes.first(&["http.response.status_code", "http.status_code"])?.as_int()?;
+    let status = attributes.first(HTTP_STATUS)?.as_int()?;
     u16::try_from(status).ok().filter(|code| (100..600).contains(code))
 }
 

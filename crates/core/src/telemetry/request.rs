@@ -54,6 +54,7 @@ const CLIENT: Rows = &[
     ("agent", &["user_agent.original", "http.user_agent", "http.request.header.user-agent"]),
 ];
 const TIMES: Rows = &[
+    ("took, ms", &["outcrop.request.duration_ms"]),
     ("first byte, ms", &["outcrop.request.first_byte_ms"]),
     ("last byte, ms", &["outcrop.request.last_byte_ms"]),
     ("CPU, ms", &["outcrop.request.cpu_ms"]),
@@ -80,6 +81,7 @@ const HEADERS: [&str; 2] = ["http.request.header.", "http.response.header."];
 pub fn parts(attributes: &Map<String, Value>) -> Vec<Part> {
     let table = |rows: Rows| rows.iter().filter_map(|(label, names)| row(attributes, label, names)).collect::<Vec<_>>();
     let mut client = table(CLIENT);
+    client.extend(claimed(attributes));
     client.extend(referrer(attributes));
     let parts = [
         ("Asked", table(ASKED)),
@@ -141,8 +143,25 @@ fn headers(attributes: &Map<String, Value>) -> Vec<Row> {
     rows
 }
 
-/// The page that led here: one of the same host is the application's own.
-fn referrer(attributes: &Map<String, Value>) -> Option<Row> {
+/// What the agent says of itself, in one row.
+fn claimed(attributes: &Map<String, Value>) -> Option<Row> {
+    let text = |name: &str| attributes.get(name).and_then(Value::as_str);
+    let named = |name: &str, version: &str| {
+        text(name).map(|name| text(version).map_or_else(|| name.to_owned(), |version| format!("{name} {version}")))
+    };
+    let robot = (attributes.get(super::facts::ROBOT) == Some(&Value::Bool(true))).then(|| "a robot".to_owned());
+    let said = [
+        named("user_agent.name", "user_agent.version"),
+        named("user_agent.os.name", "user_agent.os.version"),
+        text("outcrop.agent.device").map(str::to_owned),
+        robot,
+    ];
+    let said: Vec<String> = said.into_iter().flatten().collect();
+    (!said.is_empty()).then(|| Row { label: "agent claims".to_owned(), value: said.join(", "), attribute: "user_agent.name".to_owned() })
+}
+
+/// The page that led here, and whose it is: one of the same host is the application's own.
+fn referring(attributes: &Map<String, Value>) -> Option<(Row, &'static str)> {
     let row = row(attributes, "referrer", &[REFERRER, "http.request.header.referrer"])?;
     let host = |url: &str| url.split_once("://").map(|(_, rest)| rest.split(['/', ':', '?']).next().unwrap_or(rest).to_owned());
     let own = ["server.address", "http.host", "http.request.header.host", "url.domain"]
@@ -150,12 +169,22 @@ fn referrer(attributes: &Map<String, Value>) -> Option<Row> {
         .find_map(|name| attributes.get(*name))
         .map(|value| of("", "", value).value)
         .or_else(|| attributes.get("url.full").and_then(Value::as_str).and_then(host));
-    let owner = match (host(&row.value), own) {
-        (Some(from), Some(own)) if own.split(':').next() == Some(from.as_str()) => "own page",
-        (Some(_), Some(_)) => "foreign page",
-        _ => return Some(row),
-    };
-    Some(Row { label: format!("referrer ({owner})"), ..row })
+    match (host(&row.value), own) {
+        (Some(from), Some(own)) if own.split(':').next() == Some(from.as_str()) => Some((row, "own")),
+        (Some(_), Some(_)) => Some((row, "foreign")),
+        _ => Some((row, "")),
+    }
+}
+
+/// Whose page led here: `own`, `foreign`; `None` where no page did, or it cannot be told.
+pub(super) fn referrer_owner(attributes: &Map<String, Value>) -> Option<&'static str> {
+    referring(attributes).map(|(_, owner)| owner).filter(|owner| !owner.is_empty())
+}
+
+fn referrer(attributes: &Map<String, Value>) -> Option<Row> {
+    let (row, owner) = referring(attributes)?;
+    let label = if owner.is_empty() { row.label } else { format!("referrer ({owner} page)") };
+    Some(Row { label, ..row })
 }
 
 #[cfg(test)]
@@ -168,7 +197,7 @@ mod tests {
             r#"{"http.method": "POST", "http.route": "/v1/quotes/{sailing}", "http.url": "https://skerry.example/v1/quotes/4110?deck=car%20deck#top", "http.status_code": 500,
             "outcrop.request.form": {"metres": 12}, "outcrop.request.body": "{}", "user.id": "u-7", "session.id": "[removed: session]",
             "http.request.header.referer": ["https://skerry.example/book"], "http.request.header.host": ["skerry.example:443"], "http.response.header.retry-after": ["5"],
-            "user_agent.original": "curl/8", "outcrop.request.first_byte_ms": 31.5, "outcrop.request.memory_bytes": 1048576}"#,
+            "user_agent.original": "curl/8", "user_agent.name": "curl", "user_agent.version": "8", "outcrop.agent.robot": true, "outcrop.request.first_byte_ms": 31.5, "outcrop.request.memory_bytes": 1048576}"#,
         )
         .unwrap();
         let shown: Vec<String> = parts(&attributes)
@@ -184,7 +213,7 @@ mod tests {
         Form: metres=12
         Body: body={}
         Who: user=u-7 | session=[removed: session]
-        Client: agent=curl/8 | referrer (own page)=https://skerry.example/book
+        Client: agent=curl/8 | agent claims=curl 8, a robot | referrer (own page)=https://skerry.example/book
         Times and sizes: first byte, ms=31.5 | memory, bytes=1048576
         Headers: host=skerry.example:443 | referer=https://skerry.example/book | retry-after (answer)=5
         ");

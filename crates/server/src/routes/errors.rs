@@ -11,7 +11,7 @@ use outcrop_store::moved;
 use outcrop_store::traces::{self, Tie};
 use outcrop_store::{Database, StoreError};
 
-use super::query::{against, bad, cursor, error_of, limit, parameters, read_cursor, scope};
+use super::query::{against, bad, cursor, error_of, limit, parameters, read_cursor, scope, unknown};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
@@ -82,7 +82,8 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
                     }
                 })
                 .collect();
-            Ok(ErrorPage { items, total, traffic: RequestCounts { requests, failed }, against: period, next })
+            let note = if total == 0 { unknown(&database, scope.predicate.as_deref()).await? } else { None };
+            Ok(ErrorPage { items, total, traffic: RequestCounts { requests, failed }, against: period, next, note })
         })
         .await?;
     Ok(web::Json(page))

@@ -7,7 +7,7 @@ use outcrop_store::handling::{self, Action};
 use outcrop_store::{Database, StoreError};
 
 use super::input::Body;
-use super::query::{bad, error_of, predicate};
+use super::query::{bad, error_of, must_be_known};
 use super::viewer::Viewer;
 use crate::answers::settled;
 use crate::api_error::ApiError;
@@ -52,6 +52,9 @@ pub(super) async fn handle_error(
     viewer.must_engineer()?;
     let reference = error_of(&state, &path).await?;
     let action = action(body.into_inner(), &viewer.email)?;
+    if let Action::QuietWhere(text) = &action {
+        must_be_known(&state, text).await?;
+    }
     let database = state.database.clone();
     let is_known = {
         let database = database.clone();
@@ -89,10 +92,7 @@ fn action(asked: HandlingAction, caller: &str) -> Result<Action, ApiError> {
             }
             Action::QuietUntil(until)
         }
-        HandlingAction::Quiet { until: None, predicate: Some(text) } => {
-            predicate(&text)?;
-            Action::QuietWhere(named("where", &text, 2_000)?)
-        }
+        HandlingAction::Quiet { until: None, predicate: Some(text) } => Action::QuietWhere(named("where", &text, 2_000)?),
         HandlingAction::Quiet { .. } => return Err(bad("quiet takes either until or where")),
         HandlingAction::Reopen => Action::Reopen,
         HandlingAction::Note { text } => Action::Note(named("the note", &text, MAX_NOTE)?),

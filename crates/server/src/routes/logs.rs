@@ -11,7 +11,7 @@ use outcrop_store::errors::Scope;
 use outcrop_store::logs::{self, Asked, AskedTemplates, Line};
 use outcrop_store::{from_utc, occurrences, traces};
 
-use super::query::{against_or_before, bad, cursor, error_of, limit, parameters, read_cursor, scope};
+use super::query::{against_or_before, bad, cursor, error_of, limit, parameters, read_cursor, scope, unknown};
 use super::traces::{millis, trace_id};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
@@ -77,10 +77,14 @@ pub(super) async fn list_lines(_viewer: Viewer, request: HttpRequest, state: web
         oldest_first: false,
     };
     let database = state.database.clone();
-    let lines =
-        state.on_main(async move { logs::lines(&database, &scope, &asked, i64::try_from(limit).unwrap_or(i64::MAX) + 1).await }).await?;
+    let lines_and_note = async move {
+        let lines = logs::lines(&database, &scope, &asked, i64::try_from(limit).unwrap_or(i64::MAX) + 1).await?;
+        let note = if lines.is_empty() { unknown(&database, scope.predicate.as_deref()).await? } else { None };
+        Ok((lines, note))
+    };
+    let (lines, note) = state.on_main(lines_and_note).await?;
     let next = (lines.len() > limit).then(|| lines.get(limit - 1).map(|last| cursor(&last.id().to_string()))).flatten();
-    Ok(web::Json(LogPage { items: lines.into_iter().take(limit).map(item).collect(), next }))
+    Ok(web::Json(LogPage { items: lines.into_iter().take(limit).map(item).collect(), next, note }))
 }
 
 fn item(line: Line) -> LogItem {

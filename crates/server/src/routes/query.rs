@@ -7,10 +7,10 @@ use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use chrono::{DateTime, Datelike, Utc};
 use outcrop_core::Reference;
-use outcrop_core::query::Predicate;
+use outcrop_core::query::{Mistake, Predicate};
 use outcrop_store::errors::Scope;
-use outcrop_store::regrouping;
 use outcrop_store::upkeep::RETENTION_DAYS;
+use outcrop_store::{Database, StoreError, attributes, regrouping};
 
 use crate::api_error::ApiError;
 use crate::state::State;
@@ -121,6 +121,23 @@ pub(super) async fn error_of(state: &State, text: &str) -> Result<Reference, Api
     let asked: Reference = text.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
     let database = state.database.clone();
     Ok(state.on_main(async move { regrouping::standing(&database, asked).await }).await?)
+}
+
+/// What must be said of a predicate that held for nothing: which attributes it asks for that nothing has.
+pub(super) async fn unknown(database: &Database, asked: Option<&Predicate>) -> Result<Option<String>, StoreError> {
+    let Some(asked) = asked else { return Ok(None) };
+    let unknown = attributes::unknown(database, asked).await?;
+    Ok((!unknown.is_empty()).then(|| unknown.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")))
+}
+
+/// Refuses a predicate that waits for what nothing has: it would wait for ever.
+pub(super) async fn must_be_known(state: &State, text: &str) -> Result<(), ApiError> {
+    let (database, asked) = (state.database.clone(), predicate(text)?);
+    let unknown = state.on_main(async move { attributes::unknown(&database, &asked).await }).await?;
+    let Some(unknown) = unknown.first() else { return Ok(()) };
+    let mistake = Mistake { at: unknown.at, length: unknown.name.len(), message: unknown.to_string() };
+    let (at, length) = super::predicate::place(text, &mistake);
+    Err(ApiError::Predicate { message: mistake.message, at, length })
 }
 
 /// Reads a predicate; a mistake becomes the caller's, with its place.

@@ -4,12 +4,13 @@ use actix_web::{HttpRequest, HttpResponse, delete, get, put, web};
 use chrono::Utc;
 use outcrop_core::query::{self, Field, quoted};
 use outcrop_core::source_link;
+use outcrop_core::telemetry::facts;
 use outcrop_store::parts;
 use outcrop_store::settings::{self, ServiceSetting};
 use outcrop_store::weights::{self, FACTORS};
 
 use super::input::Body;
-use super::query::{bad, cursor, error_of, limit, parameters, predicate, read_cursor, scope};
+use super::query::{bad, cursor, error_of, limit, parameters, predicate, read_cursor, scope, unknown};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
@@ -22,6 +23,9 @@ use crate::wire::{
 const VALUES: usize = 50;
 /// Longest name of a slice or attribute, template or folder, in bytes.
 const LONGEST: usize = 500;
+
+/// What is said of parts by what agents say of themselves.
+const CLAIM: &str = "as the senders claim it: a program can say anything of itself";
 
 /// Lists the saved slices.
 #[utoipa::path(operation_id = "list_slices", tag = "slices", responses((status = 200, body = SliceList)))]
@@ -90,7 +94,7 @@ pub(super) async fn list_parts(_viewer: Viewer, request: HttpRequest, state: web
         || matches!(field, Field::State(_) | Field::Slice | Field::Trace)
     {
         return Err(bad(format!(
-            "`{}` does not tell occurrences apart: give namespace, service, environment, version, endpoint, type, kind, touches, group, customer, user or an attribute",
+            "`{}` does not tell occurrences apart: give namespace, service, environment, version, endpoint, type, kind, file, function, touches, group, customer, user or an attribute",
             asked.by
         )));
     }
@@ -106,7 +110,17 @@ pub(super) async fn list_parts(_viewer: Viewer, request: HttpRequest, state: web
     };
     let scope = scope(&window, Utc::now())?;
     let database = state.database.clone();
-    let rows = state.on_main(async move { parts::values(&database, &scope, &field, VALUES).await }).await?;
+    let rows_and_note = async move {
+        let rows = parts::values(&database, &scope, &field, VALUES).await?;
+        if !rows.is_empty() {
+            let is_claimed = facts::names_of(field.name()).iter().any(|name| facts::CLAIMED.contains(name));
+            return Ok((rows, is_claimed.then(|| CLAIM.to_owned())));
+        }
+        let by = query::parse(&format!("{} is set", field.name())).ok();
+        let note = unknown(&database, by.as_ref()).await?;
+        Ok((rows, if note.is_some() { note } else { unknown(&database, scope.predicate.as_deref()).await? }))
+    };
+    let (rows, note) = state.on_main(rows_and_note).await?;
     let items = rows
         .into_iter()
         .map(|row| PartItem {
@@ -117,7 +131,7 @@ pub(super) async fn list_parts(_viewer: Viewer, request: HttpRequest, state: web
             users: row.users,
         })
         .collect();
-    Ok(web::Json(PartList { by, items }))
+    Ok(web::Json(PartList { by, items, note }))
 }
 
 /// The users an error hit.

@@ -52,6 +52,9 @@ pub struct LogPage {
     pub items: Vec<LogItem>,
     /// The cursor of the next page.
     pub next: Option<String>,
+    /// What must be said of the question where nothing was found: that nothing has an attribute it asks for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
 }
 
 /// A log line.

@@ -65,6 +65,9 @@ pub struct PartList {
     pub by: String,
     /// Its values, the most frequent first, 50 at most.
     pub items: Vec<PartItem>,
+    /// What must be said beside: that the values are claims, or, where nothing was found, that nothing has an attribute asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
 }
 
 /// One value, with what falls to it.

@@ -2,7 +2,7 @@
 SELECT o.id, service.display_name AS service, environment.name AS environment, version.label AS version, endpoint.name AS endpoint,
     o.type AS type_name, o.message, o.severity, o.uncaught, o.trace_id, o.span_id, o.received_at,
     resource.body ->> 'host.name' AS host,
-    COALESCE(o.attributes ->> 'user.id', o.attributes ->> 'enduser.id', o.attributes ->> 'user.name', o.attributes ->> 'user.email') AS "user"
+    COALESCE(o.attributes ->> 'user.id', o.attributes ->> 'enduser.id', o.attributes ->> 'user.name', o.attributes ->> 'user.email', o.attributes ->> 'user_id', o.attributes ->> 'userId', o.attributes ->> 'username', o.attributes ->> 'user') AS "user"
 FROM (
     SELECT newest.* FROM cause
     CROSS JOIN LATERAL (SELECT * FROM occurrence WHERE cause_id = cause.id AND id < $2 ORDER BY id DESC LIMIT $3) AS newest
