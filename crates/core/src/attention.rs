@@ -1,25 +1,31 @@
 //! What to open first: attention, 0 to 100, with its reasons.
 //!
-//! A weighted sum of twelve factors, each between 0 and 1 and each only ever raising the score; the weights sum to 100. The sum
+//! A weighted sum of thirteen factors, each between 0 and 1 and each only ever raising the score; the weights sum to 100. The sum
 //! is multiplied by the weight that people have set for the service or endpoint (1 where none) and held to 100. An error that
 //! follows from one in another service has six tenths of that: the other is where to look.
 //!
 //! | factor | weight | value |
 //! | --- | --- | --- |
-//! | uncaught | 20 | 1 if the exception ended a request, job or process |
-//! | severity | 8 | 0 up to WARN, 0.6 for ERROR, 1 for FATAL |
-//! | share | 22 | the share of its endpoints' requests that fail, on a logarithmic scale from 0.01 % (0) to 10 % (1) |
-//! | users | 9 | users on a logarithmic scale from none (0) to 1,000 (1) |
-//! | count | 6 | occurrences on a logarithmic scale from 1 (0) to 10,000 (1) |
-//! | endpoints | 4 | endpoints it occurs at, on a logarithmic scale from 1 (0) to 20 (1) |
+//! | uncaught | 16 | 1 if the exception ended a request, job or process |
+//! | severity | 6 | 0 up to WARN, 0.6 for ERROR, 1 for FATAL |
+//! | share | 20 | the least that the share of its endpoints' requests which fail can be (the lower Jeffreys bound, 95 %), on a logarithmic scale from 0.01 % (0) to 10 % (1); times how many failed, on a logarithmic scale from none (0) to 20 (1) |
+//! | users | 9 | the least number of users that explains those seen, on a logarithmic scale from none (0) to 1,000 (1) |
+//! | count | 6 | the least number of occurrences that explains those seen, on a logarithmic scale from 1 (0) to 10,000 (1) |
+//! | endpoints | 3 | endpoints it occurs at, on a logarithmic scale from 1 (0) to 20 (1) |
 //! | instances | 2 | instances it occurs on, on a logarithmic scale from 1 (0) to 20 (1) |
-//! | kind | 6 | 1 for what points at the code or its memory (null, bounds, type, recursion, memory, …), 0.5 for what points at the data or the state, 0.3 for what points elsewhere (timeouts, connections, answers) |
-//! | young | 8 | 1 when first seen now, halved with every 24 hours |
-//! | deploy | 8 | the same, where it was first seen within an hour of its version, and an earlier version is known |
-//! | trend | 4 | how many times its even share of the window's last quarter it has there, on a logarithmic scale from 1 (0) to 4 (1) |
+//! | kind | 5 | 1 for what points at the code or its memory (null, bounds, type, recursion, memory, …), 0.5 for what points at the data or the state, 0.3 for what points elsewhere (timeouts, connections, answers) |
+//! | flag | 16 | 1 while it is flagged as surging or returned, 0.5 while as new, half of that once the flag has ended |
+//! | young | 5 | 1 when first seen now, halved with every 24 hours |
+//! | deploy | 7 | the same, where it was first seen within an hour of its version, and an earlier version is known |
+//! | trend | 2 | how many times its even share of the window's last quarter it has there, on a logarithmic scale from 1 (0) to 4 (1) |
 //! | edge | 3 | 1 if it occurs in requests that somebody waits for, not in jobs or queues alone |
+//!
+//! Small numbers are doubted: of a count seen, the least Poisson mean that it is likely for (95 %, by the approximation of E. Wilson and
+//! M. Hilferty, 1931) is taken, and of a share the lower bound of L. Brown, T. Cai and A. `DasGupta` (2001). So one failure of one run
+//! ranks below fifty of fifty.
 
 use serde::{Deserialize, Serialize};
+use statrs::distribution::{Beta, ContinuousCDF};
 
 /// What is left of the attention of an error that follows from another.
 const ECHO: f32 = 0.6;
@@ -44,6 +50,10 @@ pub struct Evidence {
     pub users: u64,
     /// The share of requests that failed with it, 0 to 1; `None` where no requests are known.
     pub request_share: Option<f64>,
+    /// The requests that it is a share of.
+    pub requests: u64,
+    /// What was said of it in the window that weighs most: its kind, and whether it still stands.
+    pub flag: Option<(FlagKind, bool)>,
     /// Hours since it was first seen.
     pub age_hours: f64,
     /// The version it came with, as a sentence names it (`fares 2.4.0`).
@@ -60,6 +70,45 @@ pub struct Evidence {
     pub recent: u64,
     /// The weight set by people for its service or endpoint, above 0; `None` where none is set.
     pub weight: Option<f64>,
+}
+
+/// What was said of an error.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum FlagKind {
+    /// Never seen before.
+    New,
+    /// Settled, and back.
+    Returned,
+    /// More often than its past explains.
+    Surging,
+}
+
+impl FlagKind {
+    /// Reads the word of a flag.
+    #[must_use]
+    pub fn of(word: &str) -> Option<Self> {
+        Some(match word {
+            "new" => Self::New,
+            "returned" => Self::Returned,
+            "surging" => Self::Surging,
+            _ => return None,
+        })
+    }
+
+    const fn word(self) -> &'static str {
+        match self {
+            Self::New => "new",
+            Self::Returned => "back though settled",
+            Self::Surging => "surging",
+        }
+    }
+
+    const fn weight(self) -> f64 {
+        match self {
+            Self::New => 0.5,
+            Self::Returned | Self::Surging => 1.0,
+        }
+    }
 }
 
 /// How much an error matters.
@@ -84,26 +133,33 @@ pub fn attention(evidence: &Evidence) -> Attention {
     let (kind, of_kind) = kind(evidence.kind);
     let even = as_float(evidence.count) / 4.0;
     let trend = if evidence.count >= LEAST_FOR_TREND { between(as_float(evidence.recent) / even, 1.0, 4.0) } else { 0.0 };
+    let least_share = least_share(share, evidence.requests);
+    let failed = share * as_float(evidence.requests);
+    let (users, count) = (least_mean(evidence.users), least_mean(evidence.count));
+    let flag = evidence.flag.map_or(0.0, |(kind, stands)| if stands { kind.weight() } else { kind.weight() / 2.0 });
+    let flagged = evidence.flag.map_or(
+        String::new(),
+        |(kind, stands)| {
+            if stands { kind.word().to_owned() } else { format!("{} for a while", kind.word()) }
+        },
+    );
     let factors = [
-        (20.0, f64::from(u8::from(evidence.uncaught)), "uncaught".to_owned()),
-        (8.0, severity, if evidence.severity >= 21 { "fatal" } else { "logged as an error" }.to_owned()),
-        (22.0, between(share, 0.0001, 0.1), format!("{} of its requests", percent(share))),
-        (
-            9.0,
-            between(as_float(evidence.users) + 1.0, 1.0, 1_001.0),
-            format!("{} {}", evidence.users, if evidence.users == 1 { "user" } else { "users" }),
-        ),
-        (6.0, between(as_float(evidence.count), 1.0, 10_000.0), format!("{} occurrences", evidence.count)),
-        (4.0, between(as_float(evidence.endpoints), 1.0, 20.0), format!("{} endpoints", evidence.endpoints)),
+        (16.0, f64::from(u8::from(evidence.uncaught)), "uncaught".to_owned()),
+        (6.0, severity, if evidence.severity >= 21 { "fatal" } else { "logged as an error" }.to_owned()),
+        (20.0, between(least_share, 0.0001, 0.1) * between(failed + 1.0, 1.0, 21.0), format!("{} of its requests", percent(share))),
+        (9.0, between(users + 1.0, 1.0, 1_001.0), format!("{} {}", evidence.users, if evidence.users == 1 { "user" } else { "users" })),
+        (6.0, between(count, 1.0, 10_000.0), format!("{} occurrences", evidence.count)),
+        (3.0, between(as_float(evidence.endpoints), 1.0, 20.0), format!("{} endpoints", evidence.endpoints)),
         (2.0, between(as_float(evidence.instances), 1.0, 20.0), format!("{} instances", evidence.instances)),
-        (6.0, kind, of_kind),
+        (5.0, kind, of_kind),
+        (16.0, flag, flagged),
         (
-            8.0,
+            7.0,
             if evidence.came_with.is_some() { young } else { 0.0 },
             format!("came with {}", evidence.came_with.as_deref().unwrap_or_default()),
         ),
-        (8.0, young, "first seen lately".to_owned()),
-        (4.0, trend, "more of it lately".to_owned()),
+        (5.0, young, "first seen lately".to_owned()),
+        (2.0, trend, "more of it lately".to_owned()),
         (3.0, f64::from(u8::from(evidence.at_edge)), "somebody waits for the answer".to_owned()),
     ];
     let score: f64 = factors.iter().map(|(weight, value, _)| weight * value).sum();
@@ -116,6 +172,28 @@ pub fn attention(evidence: &Evidence) -> Attention {
         reasons.insert(0, format!("weighted {set} here"));
     }
     Attention { score: rounded(score * set), reasons }
+}
+
+/// The least that a share can be, of so many requests: the lower Jeffreys bound, one-sided at 95 %.
+fn least_share(share: f64, requests: u64) -> f64 {
+    let n = as_float(requests);
+    if share <= 0.0 || n <= 0.0 {
+        return 0.0;
+    }
+    let k = (share * n).min(n);
+    Beta::new(k + 0.5, n - k + 0.5).map_or(0.0, |beta| beta.inverse_cdf(0.05)).min(share)
+}
+
+/// The least mean of a Poisson count that one seen is likely for, one-sided at 95 %: half the 5 % quantile of χ² with twice as many degrees
+/// of freedom, approximated by a normal one of its cube root.
+fn least_mean(seen: u64) -> f64 {
+    /// The 95 % quantile of the normal distribution.
+    const Z: f64 = 1.644_853_6;
+    if seen == 0 {
+        return 0.0;
+    }
+    let n = as_float(seen);
+    n * (1.0 - 1.0 / (9.0 * n) - Z / (3.0 * n.sqrt())).max(0.0).powi(3)
 }
 
 /// Points below which a factor is no reason worth reading.
@@ -176,7 +254,7 @@ mod tests {
     proptest! {
         #[test]
         fn more_of_anything_never_lowers_attention(count in 1u64..1_000_000, users in 0u64..10_000, share in 0.0f64..1.0, age in 0.0f64..900.0, severity in 0i16..24) {
-            let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share), age_hours: age, came_with: None, endpoints: 2, instances: 2, at_edge: false, kind: Some("timeout"), recent: count / 5, weight: None };
+            let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share), requests: 5_000, flag: None, age_hours: age, came_with: None, endpoints: 2, instances: 2, at_edge: false, kind: Some("timeout"), recent: count / 5, weight: None };
             let more = [
                 Evidence { uncaught: true, ..base.clone() },
                 Evidence { severity: severity + 1, ..base.clone() },
@@ -191,6 +269,8 @@ mod tests {
                 Evidence { kind: Some("null"), ..base.clone() },
                 Evidence { recent: count / 2, ..base.clone() },
                 Evidence { weight: Some(1.5), ..base.clone() },
+                Evidence { flag: Some((FlagKind::New, true)), ..base.clone() },
+                Evidence { requests: 10_000, ..base.clone() },
             ];
             for evidence in more {
                 prop_assert!(score(&evidence) >= score(&base), "{:?}", evidence);
@@ -206,6 +286,8 @@ mod tests {
             count: 1_204,
             users: 212,
             request_share: Some(0.042),
+            requests: 28_600,
+            flag: Some((FlagKind::New, true)),
             age_hours: 0.4,
             came_with: Some("fares 2.4.0".to_owned()),
             endpoints: 1,
@@ -225,7 +307,41 @@ mod tests {
             came_with: None,
             ..Evidence::default()
         });
-        assert!(bad.score > 78 && noise.score < 20, "{bad:?} {noise:?}");
-        assert_eq!(bad.reasons[..3], ["uncaught", "4.2 % of its requests", "came with fares 2.4.0"]);
+        assert!(bad.score > 70 && noise.score < 20, "{bad:?} {noise:?}");
+        assert_eq!(bad.reasons[..3], ["4.2 % of its requests", "uncaught", "new"]);
+    }
+
+    #[test]
+    fn one_failure_of_one_run_ranks_below_a_surge_that_many_feel() {
+        let once = Evidence { uncaught: true, severity: 17, count: 1, request_share: Some(1.0), requests: 1, ..Evidence::default() };
+        let surge = Evidence {
+            severity: 17,
+            count: 231,
+            users: 222,
+            request_share: Some(0.01),
+            requests: 23_100,
+            age_hours: 400.0,
+            flag: Some((FlagKind::Surging, true)),
+            at_edge: true,
+            ..Evidence::default()
+        };
+        assert!(score(&surge) > score(&once) + 15, "{:?} {:?}", attention(&surge), attention(&once));
+    }
+
+    #[test]
+    fn at_one_share_the_larger_numbers_rank_higher() {
+        let of =
+            |count: u64| score(&Evidence { count, request_share: Some(1.0), requests: count, age_hours: 900.0, ..Evidence::default() });
+        let scores: Vec<u8> = [1, 2, 5, 20, 200].map(of).to_vec();
+        assert!(scores.windows(2).all(|pair| pair[0] < pair[1]), "{scores:?}");
+    }
+
+    #[test]
+    fn bounds_lie_below_what_was_seen_and_draw_near_with_more_of_it() {
+        // χ² quantiles: 5 % of 2 degrees is 0.1026, of 20 is 10.851, of 200 is 168.28.
+        for (seen, exact) in [(1, 0.0513), (10, 5.425), (100, 84.14)] {
+            assert!((least_mean(seen) - exact).abs() < 0.03 * exact + 0.02, "{seen}: {}", least_mean(seen));
+        }
+        assert!(least_share(1.0, 1) < 0.3 && least_share(1.0, 1_000) > 0.99 && least_share(0.0, 10) == 0.0);
     }
 }

@@ -106,7 +106,34 @@ pub fn stands_out(tallies: &[Tally], total: u64, requests: f64) -> Vec<Finding> 
         !is_told
     });
     found.sort_by(|a, b| strength(b).total_cmp(&strength(a)).then_with(|| (&a.name, &a.value).cmp(&(&b.name, &b.value))));
+    let all = found.clone();
+    found.retain(|finding| !all.iter().any(|other| is_implied(finding, other)));
     found
+}
+
+/// What an endpoint says, in its name or by what it is: said again it tells nothing.
+const OF_ENDPOINT: &[&str] = &[
+    "http.request.method",
+    "http.route",
+    "url.path",
+    "url.full",
+    "url.template",
+    "rpc.method",
+    "rpc.service",
+    "messaging.destination.name",
+    "code.function.name",
+    "code.file.path",
+];
+
+/// Whether a finding follows from another one: its value stands in the other's as a word of its own (`POST` in `POST /v1/quotes`), or it says
+/// of an endpoint what the endpoint does, as often.
+fn is_implied(finding: &Finding, by: &Finding) -> bool {
+    if finding.name == by.name || finding.count < by.count {
+        return false;
+    }
+    let is_broader = finding.usual + 1e-9 >= by.usual;
+    let is_part = by.value.len() > finding.value.len() && by.value.split([' ', '/', ':', ',']).any(|word| word == finding.value);
+    is_broader && (by.name == "endpoint" && OF_ENDPOINT.contains(&finding.name.as_str()) || is_part)
 }
 
 /// A bound of a proportion, k of n: the quantile of Beta(k + ½, n − k + ½).
@@ -191,6 +218,21 @@ mod tests {
 
     fn tally(name: &str, value: &str, occurrences: u64, usual: f64) -> Tally {
         Tally { name: name.to_owned(), value: value.to_owned(), occurrences, usual }
+    }
+
+    #[test]
+    fn what_follows_from_what_was_said_is_not_said_again() {
+        let tallies = [
+            tally("endpoint", "POST /v1/quotes/{sailing}", 100, 0.05),
+            tally("http.request.method", "POST", 100, 0.2),
+            tally("http.route", "/v1/quotes/{sailing}", 100, 0.06),
+            tally("season", "winter", 60, 0.1),
+        ];
+        let names: Vec<String> = stands_out(&tallies, 100, 1_000.0).into_iter().map(|finding| finding.name).collect();
+        assert_eq!(names, ["endpoint", "season"]);
+        // What is rarer than the endpoint says more than it: only some of its requests have it.
+        let rarer = [tally("endpoint", "POST /v1/quotes", 100, 0.2), tally("http.request.method", "POST", 100, 0.05)];
+        assert_eq!(stands_out(&rarer, 100, 1_000.0).len(), 2);
     }
 
     #[test]

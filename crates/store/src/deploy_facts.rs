@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::deploy::{Scatter, Side};
 use sqlx::{AssertSqlSafe, FromRow};
 
@@ -345,6 +345,50 @@ async fn tie(database: &Database, asked: &[Asked<'_>], facts: &mut [Facts]) -> R
         at(facts, row.n).echoes.push((row.origin.unwrap_or_default(), row.flag));
     }
     Ok(())
+}
+
+/// Since when telemetry of a service is known, in one environment or any.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn known_since(database: &Database, service: &str, environment: Option<&str>) -> Result<Option<DateTime<Utc>>, StoreError> {
+    let Some(service) = crate::service_names::named(database, service).await? else { return Ok(None) };
+    let (since,): (Option<DateTime<Utc>>,) = sqlx::query_as(
+        "SELECT min(first_event_at) FROM deployed WHERE service_id = $1 \
+         AND ($2::text IS NULL OR environment_id = (SELECT id FROM environment WHERE name = $2))",
+    )
+    .bind(service.id)
+    .bind(environment)
+    .fetch_one(&database.pool)
+    .await?;
+    Ok(since)
+}
+
+/// How lately a version must have been heard of to run still.
+const RUNS: TimeDelta = TimeDelta::minutes(15);
+
+/// Whether another version of a service runs in the environment beside this one.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn runs_beside(
+    database: &Database,
+    (service, environment, version): (&str, &str, &str),
+    now: DateTime<Utc>,
+) -> Result<bool, StoreError> {
+    let Some(service) = crate::service_names::named(database, service).await? else { return Ok(false) };
+    let (runs,): (bool,) = sqlx::query_as(
+        "SELECT count(*) FILTER (WHERE label = $3) > 0 AND count(*) FILTER (WHERE label <> $3) > 0 FROM deployed \
+         JOIN version ON version.id = version_id WHERE deployed.service_id = $1 AND last_event_at >= $4 \
+         AND environment_id = (SELECT id FROM environment WHERE name = $2)",
+    )
+    .bind(service.id)
+    .bind(environment)
+    .bind(version)
+    .bind(now - RUNS)
+    .fetch_one(&database.pool)
+    .await?;
+    Ok(runs)
 }
 
 #[cfg(test)]

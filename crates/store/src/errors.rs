@@ -4,7 +4,7 @@ use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
-use outcrop_core::attention::{Attention, Evidence, attention};
+use outcrop_core::attention::{Attention, Evidence, FlagKind, attention};
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::query::Predicate;
 use outcrop_core::{Distinct, Reference};
@@ -80,6 +80,8 @@ pub struct Summary {
     pub weight: Option<f64>,
     /// Who has it, whether it is settled or quiet.
     pub handling: Handling,
+    /// What was said of it in the window that weighs most, and whether it still stands.
+    pub flag: Option<(FlagKind, bool)>,
     pub(crate) service_id: i32,
 }
 
@@ -106,6 +108,8 @@ impl Summary {
             count: self.count.unsigned_abs(),
             users: self.users.unsigned_abs(),
             request_share: self.request_share(),
+            requests: self.requests.unsigned_abs(),
+            flag: self.flag,
             age_hours: (now - self.first_seen).as_seconds_f64() / 3_600.0,
             came_with: self.came_with_version.then(|| format!("{} {}", self.service, self.first_version)),
             endpoints: self.endpoints.len() as u64,
@@ -253,6 +257,28 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
     }
 }
 
+/// What was said of errors in the window: of each the kind that weighs most.
+async fn flags(database: &Database, bounds: &Bounds, errors: Vec<i32>) -> Result<HashMap<i32, (FlagKind, bool)>, StoreError> {
+    let rows: Vec<(i32, String, bool)> = sqlx::query_as(
+        "SELECT error_id, kind, bool_or(ended_at IS NULL) FROM flag WHERE withdrawn_at IS NULL AND error_id = ANY($1) AND said_at < $3 \
+         AND (said_at >= $2 OR kind = 'surging' AND ended_at IS NULL) AND (ended_at IS NULL OR ended_at >= $2) GROUP BY 1, 2",
+    )
+    .bind(errors)
+    .bind(bounds.from)
+    .bind(bounds.to)
+    .fetch_all(&database.pool)
+    .await?;
+    let mut most: HashMap<i32, (FlagKind, bool)> = HashMap::new();
+    for (error, kind, stands) in rows {
+        let Some(kind) = FlagKind::of(&kind) else { continue };
+        let said = most.entry(error).or_insert((kind, stands));
+        if (stands, kind) > (said.1, said.0) {
+            *said = (kind, stands);
+        }
+    }
+    Ok(most)
+}
+
 async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result<Vec<Summary>, StoreError> {
     let bounds = Bounds::of(scope);
     // None of these waits for another, though together they may read a little more than they need.
@@ -267,16 +293,16 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
     let is_weighed = |row: &&CountRow| sampled.get(&row.service_id).is_some_and(|seen| seen.stand_for > seen.known);
     let one_in = sampling::one_in(database, rows.iter().filter(is_weighed).map(|row| reference(row.error_id)).collect()).await?;
     let hit: Vec<i32> = places.values().flat_map(|place| place.endpoints.iter().copied()).collect();
-    let (names, hit) = futures_util::try_join!(Labels::of(database, &rows), endpoint_names(database, hit))?;
+    let numbers = rows.iter().map(|row| row.error_id).collect();
+    let (names, hit, flags) =
+        futures_util::try_join!(Labels::of(database, &rows), endpoint_names(database, hit), flags(database, &bounds, numbers))?;
     let none = Place::default();
     Ok(rows
         .into_iter()
         .map(|row| {
             let Place { users, endpoints, instances } = places.get(&row.error_id).unwrap_or(&none);
             let is_hit = |service: i32, endpoint: i32, environment: i32| {
-                service == row.service_id
-                    && (endpoints.is_empty() || endpoints.contains(&endpoint))
-                    && row.environments.contains(&environment)
+                service == row.service_id && endpoints.contains(&endpoint) && row.environments.contains(&environment)
             };
             let requests = traffic
                 .iter()
@@ -309,6 +335,7 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
                 one_in: one_in.get(&reference(row.error_id)).copied(),
                 weight,
                 handling: handled.remove(&row.error_id).unwrap_or_default(),
+                flag: flags.get(&row.error_id).copied(),
                 service_id: row.service_id,
             }
         })

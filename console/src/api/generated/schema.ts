@@ -2517,6 +2517,15 @@ export interface components {
             /** @description Whether it is a pipeline's: it records and checks deploys, marks changes and does nothing else. */
             pipeline?: boolean;
         };
+        /** @description What to do next. */
+        NextStep: {
+            /** @description The command that takes it; null where a link does. */
+            command?: string | null;
+            /** @description A page that it leads to: a path of the console, or a whole address. */
+            link?: string | null;
+            /** @description The step, in words. */
+            text: string;
+        };
         /** @description Something that is unwell. */
         NowItem: {
             /**
@@ -3706,6 +3715,8 @@ export interface components {
             ref: string;
             /** @description Sentences, the most telling first. Never empty: where nothing explains it, that is said. */
             sentences: components["schemas"]["WhySentence"][];
+            /** @description What to do next, as the evidence has it; the most promising first, 4 at most. */
+            steps: components["schemas"]["NextStep"][];
             /** @description Commits of that version near its frames, the nearest first. */
             touches: components["schemas"]["TouchItem"][];
             /** @description The version whose changes were looked at; null where none stands at its beginning. */

@@ -39,6 +39,18 @@ export function Why({ detail }: { detail: ErrorDetail }) {
             </p>
           )}
           {why.data.owners.length > 0 && <p className="text-[13px] text-faint">The code is owned by {why.data.owners.join(", ")}.</p>}
+          {why.data.steps.length > 0 && (
+            <>
+              <h3 className="mt-2 font-semibold">Next</h3>
+              <ul className="list-disc pl-6">
+                {why.data.steps.map((step) => (
+                  <li key={step.text} className="py-0.5 break-words marker:text-faint">
+                    {step.link ? <a href={step.link}>{step.text}</a> : step.text} {!step.link && step.command && <code className="font-mono text-[13px] [overflow-wrap:anywhere]">{step.command}</code>}
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
           {detail.flagged.slice(0, 4).map((flag) => (
             <p key={`${flag.flag} ${flag.said_at}`} className="text-[13px] text-faint">
               <span className={flag.withdrawn_at ? "line-through" : "font-semibold text-brick"}>{flag.flag}</span> in {flag.environment},{" "}

@@ -21,5 +21,18 @@ pub async fn run(arguments: Why) -> Result<(), Fault> {
         let id = touch.commit.get(..10).unwrap_or(&touch.commit);
         line(printable(&format!("   also near: {id} {} “{}” at {}:{}", touch.author, touch.summary, touch.path, touch.line)))?;
     }
-    if why.owners.is_empty() { Ok(()) } else { line(printable(&format!("The code is owned by {}.", why.owners.join(", ")))) }
+    if !why.owners.is_empty() {
+        line(printable(&format!("The code is owned by {}.", why.owners.join(", "))))?;
+    }
+    if !why.steps.is_empty() {
+        line("")?;
+        line("Next:")?;
+    }
+    for step in &why.steps {
+        line(printable(&format!("  {}", step.text)))?;
+        if let Some(how) = step.command.as_ref().or(step.link.as_ref()) {
+            line(printable(&format!("    {how}")))?;
+        }
+    }
+    Ok(())
 }

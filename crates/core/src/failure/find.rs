@@ -17,7 +17,9 @@ use crate::grouping::{Described, template};
 use crate::stack::{Exception, Stack, base_name};
 use crate::telemetry::facts;
 use crate::telemetry::names::{self, EXCEPTION_EVENT, EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE};
-use crate::telemetry::{Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, TraceId, Value, sampling, tidy};
+use crate::telemetry::{
+    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, sampling, tidy,
+};
 use crate::{Digest, Hasher, Timestamp, scrub};
 
 /// What a request's times are held against.
@@ -89,7 +91,7 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
                 parent: span.parent_id,
                 start,
                 is_error: span.is_error || entry.as_ref().is_some_and(|entry| entry.failed),
-                is_call: matches!(span.kind, crate::telemetry::SpanKind::Client | crate::telemetry::SpanKind::Producer),
+                is_call: matches!(span.kind, SpanKind::Client | SpanKind::Producer),
                 user,
                 endpoint: None,
             };
@@ -408,7 +410,7 @@ fn entry_attributes(groups: &[Group<Span>], scrubbing: &scrub::Scrubbing) -> Req
 /// Whether a span reports a failure: by an exception, or by its status. An inner span that calls nobody and has an HTTP status has
 /// the request's own answer: its entry span tells of it.
 pub(super) fn tells_of_failure(span: &Span) -> bool {
-    let is_answer = || span.kind == crate::telemetry::SpanKind::Internal && names::http_status(&span.attributes).is_some();
+    let is_answer = || span.kind == SpanKind::Internal && names::http_status(&span.attributes).is_some();
     span.events.iter().any(is_exception_event) || span.is_error && !is_answer()
 }
 
@@ -446,6 +448,16 @@ fn span_report(failing: &Failing<'_>, event: Option<&SpanEvent>) -> Report {
     let parts = failing.parts(event);
     let described = parts.describe();
     let mut attributes = span.attributes.to_json();
+    if matches!(span.kind, SpanKind::Client | SpanKind::Producer) {
+        let mut of_call = attributes.clone();
+        facts::settle(&mut of_call);
+        let of_request = failing.request.map(|request| {
+            let mut request = request.to_json();
+            facts::settle(&mut request);
+            request
+        });
+        facts::note_call(&mut attributes, &of_call, of_request.as_ref());
+    }
     if let Some((name, value)) = took(span).filter(|_| names::is_entry(span)) {
         attributes.insert(name, value.to_json());
     }

@@ -65,6 +65,8 @@ const WORDS: &[(&str, &str)] = &[
 
 /// Under which names stood, by the names they have here, what was sent under older ones.
 pub const SENT_AS: &str = "outcrop.sent_as";
+/// The names of attributes that tell of a call to elsewhere, where the span of the failure is one: they are not the request's.
+pub const OF_CALL: &str = "outcrop.of_call";
 /// How long the request took, in milliseconds.
 pub const DURATION: &str = "outcrop.request.duration_ms";
 /// How many bytes a second the answer had, from its first to its last byte.
@@ -159,6 +161,15 @@ pub fn settle(attributes: &mut Map<String, Value>) {
     derive(attributes);
     if !sent_as.is_empty() {
         attributes.insert(SENT_AS.to_owned(), Value::Object(sent_as));
+    }
+}
+
+/// Notes which attributes are of a call to elsewhere: those of a call's span that the request does not say alike.
+pub fn note_call(attributes: &mut Map<String, Value>, of_call: &Map<String, Value>, of_request: Option<&Map<String, Value>>) {
+    let is_request_s = |name: &str, value: &Value| of_request.is_some_and(|request| request.get(name) == Some(value));
+    let names: Vec<Value> = of_call.iter().filter(|(name, value)| !is_request_s(name, value)).map(|(name, _)| json!(name)).collect();
+    if !names.is_empty() {
+        attributes.insert(OF_CALL.to_owned(), Value::Array(names));
     }
 }
 

@@ -6,12 +6,13 @@ use actix_web::{get, web};
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::Reference;
 use outcrop_core::attention::percent;
+use outcrop_core::query;
 use outcrop_core::stands_out::Finding;
 use outcrop_store::deploys::{self, Flag};
 use outcrop_store::errors::{self, Scope, Summary};
 use outcrop_store::markers::Marker;
 use outcrop_store::traces::Tie;
-use outcrop_store::{Database, StoreError, deploy_changes, markers, occurrences, settings, stands_out, traces};
+use outcrop_store::{Database, StoreError, deploy_changes, deploy_facts, markers, occurrences, settings, stands_out, traces};
 
 use super::deploy_detail::{owners, touches};
 use super::query::error_of;
@@ -19,7 +20,7 @@ use super::viewer::Viewer;
 use crate::answers::deploy_check::ratio;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{Problem, TouchItem, Why, WhySentence};
+use crate::wire::{NextStep, Problem, TouchItem, Why, WhySentence};
 
 /// How much of the past is looked at where nothing was said of the error.
 const WINDOW: TimeDelta = TimeDelta::days(7);
@@ -85,16 +86,123 @@ async fn why(database: &Database, reference: Reference, now: DateTime<Utc>) -> R
     let day = Scope { from: now - TimeDelta::days(1), ..scope.clone() };
     let common = stands_out::of_error(database, reference, &day).await?;
     let telling = common.findings.iter().filter(|finding| finding.name != "version" && finding.name != "service.version");
-    sentences.extend(telling.take(NAMED).map(|finding| said("stands out", in_words(finding))));
+    let telling: Vec<&Finding> = telling.collect();
+    let telling_first = telling.first().copied();
+    sentences.extend(telling.into_iter().take(NAMED).map(|finding| said("stands out", in_words(finding))));
     let (touched, owned) = change(database, &summary, version.as_deref()).await?;
     sentences.extend(touched.first().map(changed));
     if let Some(flag) = &flag {
         sentences.extend(together(database, flag, &[begins_in, followed_by].concat()).await?);
     }
-    if sentences.is_empty() {
-        sentences.push(said("nothing", nothing(&summary)));
+    if let Some(known) = history(database, flag.as_ref(), &summary).await? {
+        sentences.push(said("history", known));
     }
-    Ok(Some(Why { reference: reference.to_string(), version, sentences, touches: touched, owners: owned }))
+    let is_explained = sentences.iter().any(|sentence| sentence.kind != "history");
+    if !is_explained {
+        sentences.insert(0, said("nothing", nothing(&summary)));
+    }
+    let evidence = Evidence {
+        reference: &reference.to_string(),
+        service: &summary.service,
+        flag: flag.as_ref(),
+        origin: sentences.iter().find(|sentence| sentence.kind == "origin").and_then(|sentence| sentence.reference.as_deref()),
+        finding: telling_first,
+        touch: touched.first(),
+        runs_beside: runs_beside(database, flag.as_ref(), now).await?,
+        is_explained,
+    };
+    let steps = next_steps(&evidence);
+    Ok(Some(Why { reference: reference.to_string(), version, sentences, touches: touched, owners: owned, steps }))
+}
+
+/// How long a service must have been known before its past says much of an error.
+const LEAST_HISTORY: TimeDelta = TimeDelta::days(1);
+
+/// That history does not reach back far enough for what is said of it, where it does not.
+async fn history(database: &Database, flag: Option<&Flag>, summary: &Summary) -> Result<Option<String>, StoreError> {
+    if flag.is_some_and(|flag| flag.kind != "new") {
+        return Ok(None);
+    }
+    let (since, environment) = flag.map_or((summary.first_seen, None), |flag| (flag.since, Some(flag.environment.as_str())));
+    let Some(known_since) = deploy_facts::known_since(database, &summary.service, environment).await? else { return Ok(None) };
+    let known = since - known_since;
+    Ok((known < LEAST_HISTORY).then(|| {
+        let before = if known < TimeDelta::minutes(1) { "the very minute".to_owned() } else { format!("{} before it", in_time(known)) };
+        format!(
+            "History does not reach far: the first telemetry of {} came {before}, at {}. What was never seen may be old.",
+            summary.service,
+            known_since.format("%H:%M UTC on %-d %B")
+        )
+    }))
+}
+
+fn in_time(length: TimeDelta) -> String {
+    if length < TimeDelta::hours(2) { format!("{} min", length.num_minutes()) } else { format!("{} h", length.num_hours()) }
+}
+
+/// Whether another version runs beside the one that a flag is charged to.
+async fn runs_beside(database: &Database, flag: Option<&Flag>, now: DateTime<Utc>) -> Result<bool, StoreError> {
+    let Some(flag) = flag.filter(|flag| flag.by_deploy || flag.kind != "surging") else { return Ok(false) };
+    deploy_facts::runs_beside(database, (&flag.service, &flag.environment, &flag.version), now).await
+}
+
+/// What is known of an error, as far as a next step follows from it.
+struct Evidence<'a> {
+    reference: &'a str,
+    service: &'a str,
+    flag: Option<&'a Flag>,
+    origin: Option<&'a str>,
+    finding: Option<&'a Finding>,
+    touch: Option<&'a TouchItem>,
+    runs_beside: bool,
+    is_explained: bool,
+}
+
+/// Steps named at most.
+const STEPS: usize = 4;
+
+/// What to do next: where it began elsewhere that comes first, then the change that touches it, then what narrows it down.
+fn next_steps(evidence: &Evidence<'_>) -> Vec<NextStep> {
+    let reference = evidence.reference;
+    let step = |text: String, command: Option<String>, link: Option<String>| NextStep { text, command, link };
+    let mut steps = vec![];
+    if let Some(origin) = evidence.origin {
+        let text = "Look at where these requests failed first.".to_owned();
+        steps.push(step(text, Some(format!("outcrop why {origin}")), Some(format!("/errors/{origin}"))));
+    }
+    if let Some(touch) = evidence.touch {
+        let id = touch.commit.get(..10).unwrap_or(&touch.commit);
+        steps.push(step(format!("Open commit {id} of {}.", touch.author), Some(format!("git show {id}")), None));
+    }
+    if let Some(flag) = evidence.flag.filter(|flag| flag.by_deploy || flag.kind != "surging") {
+        let release = format!("{}@{}", flag.service, flag.version);
+        let link = Some(format!("/deploys/{}/{}?environment={}", flag.service, flag.version, flag.environment));
+        let (text, command) = if evidence.runs_beside {
+            (format!("Compare {} {} with the version that runs beside it.", flag.service, flag.version), "show")
+        } else {
+            (format!("See what else came with {} {}.", flag.service, flag.version), "check")
+        };
+        steps.push(step(text, Some(format!("outcrop deploy {command} {release} --environment {}", flag.environment)), link));
+    }
+    if let Some(finding) = evidence.finding
+        && query::parse(&format!("{} is set", finding.name)).is_ok()
+    {
+        let predicate = format!("{} = {}", finding.name, query::quoted(&finding.value));
+        let text = format!("Look at a case with {} = {}.", finding.name, finding.value);
+        steps.push(step(text, Some(format!("outcrop occurrences {reference} --where '{}'", predicate.replace('\'', "'\\''"))), None));
+    }
+    if !evidence.is_explained {
+        let text = "Widen the window: what it has in common may show over more cases.".to_owned();
+        steps.push(step(text, Some(format!("outcrop show {reference} --since 30d")), Some(format!("/errors/{reference}?since=30d"))));
+        let text = format!("Look at the logs of {} around its latest case.", evidence.service);
+        steps.push(step(
+            text,
+            Some(format!("outcrop logs --error {reference}")),
+            Some(format!("/traffic?view=logs&service={}", evidence.service)),
+        ));
+    }
+    steps.truncate(STEPS);
+    steps
 }
 
 fn said(kind: &str, text: String) -> WhySentence {
@@ -215,4 +323,42 @@ fn nothing(summary: &Summary) -> String {
         "Nothing that is known explains it: it is neither new nor surging, no change was marked, and its cases have nothing in common that other requests of {} have not.",
         summary.service
     )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn evidence<'a>(origin: Option<&'a str>, finding: Option<&'a Finding>) -> Evidence<'a> {
+        let is_explained = origin.is_some() || finding.is_some();
+        Evidence { reference: "kobal-tirun", service: "fares", flag: None, origin, finding, touch: None, runs_beside: false, is_explained }
+    }
+
+    fn commands(steps: &[NextStep]) -> Vec<&str> {
+        steps.iter().filter_map(|step| step.command.as_deref()).collect()
+    }
+
+    #[test]
+    fn next_steps_follow_from_the_evidence() {
+        let finding = Finding {
+            name: "skerry.season".to_owned(),
+            value: "winter's end".to_owned(),
+            count: 40,
+            share: 1.0,
+            usual: 0.1,
+            ratio_at_least: 8.0,
+        };
+        let steps = next_steps(&evidence(Some("dasup-nivel"), Some(&finding)));
+        let expected = ["outcrop why dasup-nivel", r#"outcrop occurrences kobal-tirun --where 'skerry.season = "winter'\''s end"'"#];
+        assert_eq!(commands(&steps), expected);
+        // A part of the time is no attribute that can be asked for.
+        let time = Finding { name: "minute of the hour".to_owned(), ..finding };
+        assert_eq!(commands(&next_steps(&evidence(None, Some(&time)))), Vec::<&str>::new());
+    }
+
+    #[test]
+    fn where_nothing_explains_it_the_window_is_widened() {
+        let steps = next_steps(&evidence(None, None));
+        assert_eq!(commands(&steps), ["outcrop show kobal-tirun --since 30d", "outcrop logs --error kobal-tirun"]);
+    }
 }

@@ -140,6 +140,19 @@ pub struct Why {
     pub touches: Vec<TouchItem>,
     /// Who owns the files of its own frames, by CODEOWNERS.
     pub owners: Vec<String>,
+    /// What to do next, as the evidence has it; the most promising first, 4 at most.
+    pub steps: Vec<NextStep>,
+}
+
+/// What to do next.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NextStep {
+    /// The step, in words.
+    pub text: String,
+    /// The command that takes it; null where a link does.
+    pub command: Option<String>,
+    /// A page that it leads to: a path of the console, or a whole address.
+    pub link: Option<String>,
 }
 
 /// A sentence of evidence.

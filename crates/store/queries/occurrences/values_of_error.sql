@@ -2,6 +2,8 @@
     SELECT pair.key AS name, pair.value FROM seen
     LEFT JOIN resource ON resource.hash = seen.resource
     CROSS JOIN LATERAL jsonb_each_text(COALESCE(resource.body, '{}'::jsonb) || seen.attributes) AS pair
+    -- What tells of a call to elsewhere is not held against requests; notes of ours tell of nothing.
+    WHERE NOT COALESCE(seen.attributes -> 'outcrop.of_call' ? pair.key, false) AND pair.key NOT IN ('outcrop.of_call', 'outcrop.sent_as', 'outcrop.request.duration_ms')
     UNION ALL
     SELECT 'version', label FROM seen JOIN version ON version.id = seen.version_id
     UNION ALL
