@@ -342,7 +342,7 @@ pub struct Window {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop show kobal-tirun --since 7d\n  outcrop show kobal-tirun --where 'user = u-7'\n  outcrop show kobal-tirun --why"
+    after_help = "Examples:\n  outcrop show kobal-tirun --since 7d\n  outcrop show kobal-tirun --where 'user = u-7'\n  outcrop show kobal-tirun --attributes\n  outcrop show kobal-tirun --why"
 )]
 pub struct Show {
     /// The error's reference.
@@ -355,6 +355,9 @@ pub struct Show {
     /// Say why its occurrences are one error: what counted, what was left out.
     #[arg(long)]
     pub why: bool,
+    /// Show what its occurrences carry: of every attribute the most frequent values, each with its count and share.
+    #[arg(long, conflicts_with = "why")]
+    pub attributes: bool,
     /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
     #[arg(long, value_name = "PERIOD")]
     pub against: Option<String>,
@@ -381,7 +384,7 @@ pub struct Occurrences {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop find kobal-tirun\n  outcrop find 4bf92f3577b34da6a3ce929d0e0e4736\n  outcrop find 'no tariff for sailing 4110'\n  journalctl -u fares -n 30 | outcrop find -"
+    after_help = "Examples:\n  outcrop find kobal-tirun\n  outcrop find 4bf92f3577b34da6a3ce929d0e0e4736\n  outcrop find app/tariff.py:92\n  outcrop find 'fares answered 500'\n  journalctl -u fares -n 30 | outcrop find -"
 )]
 pub struct Find {
     /// What to find; - reads standard input.
@@ -491,7 +494,7 @@ pub struct Users {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop trace 0af7651916cd43dd8448eb211c80319c\n  outcrop trace 0af7651916cd43dd8448eb211c80319c --all --json"
+    after_help = "Examples:\n  outcrop trace 0af7651916cd43dd8448eb211c80319c\n  outcrop trace 0af7651916cd43dd8448eb211c80319c --attributes\n  outcrop trace 0af7651916cd43dd8448eb211c80319c --all --json"
 )]
 pub struct Trace {
     /// The trace's id, 32 hex digits.
@@ -502,6 +505,9 @@ pub struct Trace {
     /// Show every span: runs of the same are summed up else.
     #[arg(long)]
     pub all: bool,
+    /// Show what each span says: its attributes, and the events on it with theirs.
+    #[arg(long)]
+    pub attributes: bool,
 }
 
 /// Which traffic is looked at.

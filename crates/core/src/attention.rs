@@ -175,7 +175,8 @@ pub fn attention(evidence: &Evidence) -> Attention {
 }
 
 /// The least that a share can be, of so many requests: the lower Jeffreys bound, one-sided at 95 %.
-fn least_share(share: f64, requests: u64) -> f64 {
+#[must_use]
+pub fn least_share(share: f64, requests: u64) -> f64 {
     let n = as_float(requests);
     if share <= 0.0 || n <= 0.0 {
         return 0.0;

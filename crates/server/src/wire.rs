@@ -807,7 +807,7 @@ pub struct FoundPage {
 /// Something that the text may mean.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Candidate {
-    /// How it was found: `error`, `occurrence`, `trace`, `attribute`, `stack`, `log line` or `words`.
+    /// How it was found: `error`, `occurrence`, `trace`, `attribute`, `resource`, `version`, `endpoint`, `file`, `function`, `log lines`, `stack`, `log line` or `words`.
     pub by: String,
     /// In words.
     pub title: String,

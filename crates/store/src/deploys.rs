@@ -134,7 +134,7 @@ const DEPLOYS: &str = "WITH seen AS (\
          WHERE place > 1 AND NOT EXISTS (SELECT FROM deploy d WHERE d.service_id = seen.service_id AND d.environment_id = seen.environment_id \
              AND d.version_id = seen.version_id AND d.at BETWEEN seen.first_event_at - interval '1 hour' AND seen.first_event_at + interval '1 hour')) all_of \
      JOIN service ON service.id = all_of.service_id JOIN environment ON environment.id = all_of.environment_id \
-     JOIN version ON version.id = all_of.version_id ";
+     JOIN version ON version.id = all_of.version_id AND version.label <> 'unknown' ";
 
 /// Deploys of a window, the newest first.
 ///

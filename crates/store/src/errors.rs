@@ -258,7 +258,7 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
 }
 
 /// What was said of errors in the window: of each the kind that weighs most.
-async fn flags(database: &Database, bounds: &Bounds, errors: Vec<i32>) -> Result<HashMap<i32, (FlagKind, bool)>, StoreError> {
+async fn flags(database: &Database, bounds: &Bounds, errors: &[i32]) -> Result<HashMap<i32, (FlagKind, bool)>, StoreError> {
     let rows: Vec<(i32, String, bool)> = sqlx::query_as(
         "SELECT error_id, kind, bool_or(ended_at IS NULL) FROM flag WHERE withdrawn_at IS NULL AND error_id = ANY($1) AND said_at < $3 \
          AND (said_at >= $2 OR kind = 'surging' AND ended_at IS NULL) AND (ended_at IS NULL OR ended_at >= $2) GROUP BY 1, 2",
@@ -293,9 +293,13 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
     let is_weighed = |row: &&CountRow| sampled.get(&row.service_id).is_some_and(|seen| seen.stand_for > seen.known);
     let one_in = sampling::one_in(database, rows.iter().filter(is_weighed).map(|row| reference(row.error_id)).collect()).await?;
     let hit: Vec<i32> = places.values().flat_map(|place| place.endpoints.iter().copied()).collect();
-    let numbers = rows.iter().map(|row| row.error_id).collect();
-    let (names, hit, flags) =
-        futures_util::try_join!(Labels::of(database, &rows), endpoint_names(database, hit), flags(database, &bounds, numbers))?;
+    let numbers: Vec<i32> = rows.iter().map(|row| row.error_id).collect();
+    let (names, hit, flags, mut went_to) = futures_util::try_join!(
+        Labels::of(database, &rows),
+        endpoint_names(database, hit),
+        flags(database, &bounds, &numbers),
+        crate::moved::own_frames(database, &numbers)
+    )?;
     let none = Place::default();
     Ok(rows
         .into_iter()
@@ -317,7 +321,7 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
                 service: row.service,
                 type_name: row.type_name,
                 title: row.title,
-                own_frame: row.own_frame,
+                own_frame: went_to.remove(&row.error_id).or(row.own_frame),
                 environments: names.environments(&row.environments),
                 versions: names.versions(&row.versions),
                 count: row.count,

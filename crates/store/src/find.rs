@@ -103,6 +103,79 @@ pub async fn attributes(database: &Database, text: &str) -> Result<Vec<(String, 
     .await?)
 }
 
+/// Attributes of resources and of log lines that hold exactly this text in the newest of each, with the number of these: whether they are
+/// of log lines, the name, the number.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn elsewhere(database: &Database, text: &str) -> Result<Vec<(bool, String, i64)>, StoreError> {
+    Ok(sqlx::query_as(
+        "WITH newest AS (SELECT resource, count(*) AS n FROM (SELECT resource FROM occurrence ORDER BY id DESC LIMIT $1) o GROUP BY 1) \
+         (SELECT false, pair.key, sum(n)::bigint FROM newest JOIN resource ON resource.hash = newest.resource \
+              CROSS JOIN LATERAL jsonb_each_text(resource.body) AS pair WHERE pair.value = $2 GROUP BY 2 ORDER BY 3 DESC, 2 LIMIT 5) \
+         UNION ALL (SELECT true, pair.key, count(*) FROM (SELECT attributes FROM log_record ORDER BY id DESC LIMIT $1) AS line \
+              CROSS JOIN LATERAL jsonb_each_text(line.attributes) AS pair WHERE pair.value = $2 GROUP BY 2 ORDER BY 3 DESC, 2 LIMIT 5)",
+    )
+    .bind(SEARCHED)
+    .bind(text)
+    .fetch_all(&database.pool)
+    .await?)
+}
+
+/// A version of a service in an environment.
+#[derive(Clone, Debug, PartialEq, Eq, FromRow)]
+pub struct Release {
+    /// The service.
+    pub service: String,
+    /// The version.
+    pub version: String,
+    /// The environment.
+    pub environment: String,
+}
+
+/// Releases named at most.
+const RELEASES: i64 = 5;
+
+/// Releases of a version, of `service@version` or that brought a commit, by the first seven or more digits of its id; the newest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn releases(database: &Database, text: &str) -> Result<Vec<Release>, StoreError> {
+    let (service, version) = text.split_once('@').map_or((None, text), |(service, version)| (Some(service), version));
+    let commit =
+        (text.len() >= 7 && text.len() <= 64 && text.bytes().all(|b| b.is_ascii_hexdigit())).then(|| format!("{}%", text.to_lowercase()));
+    Ok(sqlx::query_as(
+        "SELECT service.display_name AS service, version.label AS version, environment.name AS environment FROM deployed \
+         JOIN version ON version.id = deployed.version_id JOIN service ON service.id = deployed.service_id \
+         JOIN environment ON environment.id = deployed.environment_id \
+         WHERE version.label = $1 AND ($2::text IS NULL OR service.name = $2) \
+            OR $3::text IS NOT NULL AND (EXISTS (SELECT FROM deploy WHERE deploy.version_id = version.id AND lower(deploy.revision) LIKE $3) \
+               OR EXISTS (SELECT FROM deploy_change c, jsonb_array_elements(c.commits) commit \
+                          WHERE c.service_id = service.id AND c.version = version.label AND lower(commit ->> 'id') LIKE $3)) \
+         ORDER BY deployed.first_received_at DESC LIMIT $4",
+    )
+    .bind(version)
+    .bind(service)
+    .bind(commit)
+    .bind(RELEASES)
+    .fetch_all(&database.pool)
+    .await?)
+}
+
+/// Endpoints whose name holds a text, with their services: the shortest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn endpoints(database: &Database, text: &str) -> Result<Vec<(String, String)>, StoreError> {
+    Ok(sqlx::query_as(
+        "SELECT service.display_name, endpoint.name FROM endpoint JOIN service ON service.id = endpoint.service_id \
+         WHERE strpos(lower(endpoint.name), lower($1)) > 0 ORDER BY length(endpoint.name), endpoint.name, 1 LIMIT 5",
+    )
+    .bind(text)
+    .fetch_all(&database.pool)
+    .await?)
+}
+
 /// The error that a service's latest occurrence of one moment belongs to: of a report that was just stored.
 ///
 /// # Errors

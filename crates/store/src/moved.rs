@@ -263,6 +263,20 @@ async fn take_back(connection: &mut PgConnection, made: &Earlier) -> Result<(), 
     Ok(())
 }
 
+/// The innermost own frames of those of the errors whose code has moved, as they are in the newest version it moved in.
+pub(crate) async fn own_frames(database: &Database, errors: &[i32]) -> Result<HashMap<i32, String>, StoreError> {
+    let rows: Vec<(i32, String)> = sqlx::query_as(
+        "SELECT DISTINCT ON (1) (made.change ->> 'error')::integer, came.own_frame FROM grouping_change made \
+         JOIN error_group came ON came.id = (made.moves -> 0 ->> 'from')::integer \
+         WHERE made.change ->> 'kind' = 'moved' AND made.undone_at IS NULL AND came.own_frame IS NOT NULL \
+         AND (made.change ->> 'error')::integer = ANY($1) ORDER BY 1, made.id DESC",
+    )
+    .bind(errors)
+    .fetch_all(&database.pool)
+    .await?;
+    Ok(rows.into_iter().collect())
+}
+
 /// The lock under which causes are made and moved.
 pub(crate) async fn lock(connection: &mut PgConnection) -> Result<(), sqlx::Error> {
     sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop causes'))").execute(connection).await?;
@@ -356,6 +370,7 @@ mod tests {
     use outcrop_core::telemetry::{LogRecord, Resource};
 
     use super::*;
+    use crate::errors::{Scope, list};
     use crate::intake::Writer;
     use crate::testing::{attributes, database, logs, now, of, resource_of, store, writer};
 
@@ -365,8 +380,12 @@ mod tests {
 
     /// A failure of a function, reached through others, the outermost first.
     async fn fails(writer: &Writer, version: &str, path: &[&str]) {
+        fails_in(writer, version, "tariff", path).await;
+    }
+
+    async fn fails_in(writer: &Writer, version: &str, module: &str, path: &[&str]) {
         let frames: Vec<String> =
-            path.iter().map(|function| format!("  File \"/srv/fares/tariff.py\", line 9, in {function}\n    x\n")).collect();
+            path.iter().map(|function| format!("  File \"/srv/fares/{module}.py\", line 9, in {function}\n    x\n")).collect();
         let stack = format!("Traceback (most recent call last):\n{}KeyError: 'season'", frames.concat());
         let at = now();
         let record = LogRecord {
@@ -406,6 +425,25 @@ mod tests {
         assert_eq!(history(&database).await, [("moved in 2.5.0: a frame tariff: timed was added".to_owned(), false)]);
         // Nothing that is looked at again changes that.
         assert_eq!(review(&database, Utc::now()).await.unwrap(), 0);
+    }
+
+    #[tokio::test]
+    async fn a_moved_error_is_told_to_be_where_its_code_is_now() {
+        let database = database().await;
+        let writer = writer(&database);
+        fails_in(&writer, "2.4.0", "tariff", &["main", "quote", "per_metre"]).await;
+        fails_in(&writer, "2.5.0", "seasons", &["main", "quote", "per_metre"]).await;
+        let to = Utc::now() + TimeDelta::minutes(1);
+        let scope = Scope { service: None, environment: None, version: None, from: to - TimeDelta::hours(1), to, predicate: None };
+        let places = async || -> Vec<(i64, Option<String>)> {
+            let listed = list(&database, &scope).await.unwrap();
+            listed.into_iter().map(|error| (error.count, error.own_frame)).collect()
+        };
+        let now_in = |module: &str, count: i64| (count, Some(format!("{module}.per_metre fares/{module}.py:9")));
+        assert_eq!(places().await, [now_in("seasons", 2)]);
+        let made = regrouping::changes(&database, None, 10).await.unwrap();
+        regrouping::undo(&database, made[0].id, "purser").await.unwrap();
+        assert_eq!(places().await, [now_in("tariff", 1), now_in("seasons", 1)]);
     }
 
     #[tokio::test]

@@ -1,6 +1,6 @@
 //! What is unwell now.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::latency::Latency;
@@ -151,6 +151,29 @@ async fn sketches(
 /// [`StoreError`] when the database does not answer in time.
 pub async fn flags(database: &Database, environment: Option<&str>, now: DateTime<Utc>) -> Result<Vec<Flag>, StoreError> {
     crate::deploys::standing(database, environment, now - TimeDelta::days(1), now).await
+}
+
+/// Those of the errors that occurred since a time.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn occurred_since(
+    database: &Database,
+    errors: &[i32],
+    environment: Option<&str>,
+    since: DateTime<Utc>,
+) -> Result<HashSet<i32>, StoreError> {
+    let rows: Vec<(i32,)> = sqlx::query_as(
+        "SELECT DISTINCT cause.error_id FROM tally_minute t JOIN cause ON cause.id = t.cause_id \
+         WHERE t.minute >= $2 AND cause.error_id = ANY($1) AND t.n > 0 \
+         AND ($3::text IS NULL OR t.environment_id IN (SELECT id FROM environment WHERE name = $3))",
+    )
+    .bind(errors)
+    .bind(since)
+    .bind(environment)
+    .fetch_all(&database.pool)
+    .await?;
+    Ok(rows.into_iter().map(|(error,)| error).collect())
 }
 
 /// An error with most occurrences in the newest quarter of an hour.

@@ -60,7 +60,9 @@ pub(crate) fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, table: &st
     }
 }
 
-pub(crate) fn hour(at: DateTime<Utc>) -> DateTime<Utc> {
+/// The start of the hour a time is in.
+#[must_use]
+pub fn hour(at: DateTime<Utc>) -> DateTime<Utc> {
     at.duration_trunc(TimeDelta::hours(1)).unwrap_or(at)
 }
 

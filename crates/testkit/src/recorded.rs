@@ -81,15 +81,15 @@ pub fn labelled_stacks() -> Vec<Value> {
     lines.lines().map(|line| serde_json::from_str(line).expect("each line is JSON")).collect()
 }
 
-/// Real stacks of frameworks as people use them, and of runtimes that the others do not have, in up to three versions of each service: lines
-/// moved, a file renamed, a helper put between. Objects as [`labelled_stacks`] has them, with `version`.
+/// Real stacks of frameworks as people use them, of runtimes that the others do not have, and of programs written after the rules were made, in
+/// up to three versions of each service: lines moved, a file renamed, a helper put between. Objects as [`labelled_stacks`] has them, with `version`.
 ///
 /// # Panics
 /// When a file is damaged.
 #[must_use]
 pub fn labelled_versions() -> Vec<Value> {
     let mut all = vec![];
-    for name in ["frameworks.jsonl.gz", "runtimes.jsonl.gz"] {
+    for name in ["frameworks.jsonl.gz", "runtimes.jsonl.gz", "unseen.jsonl.gz"] {
         let file = std::fs::File::open(folder().join(name)).expect("the labelled stacks are there");
         let mut text = String::new();
         flate2::read::GzDecoder::new(file).read_to_string(&mut text).expect("the labelled stacks are whole");

@@ -1153,7 +1153,7 @@ export interface components {
         };
         /** @description Something that the text may mean. */
         Candidate: {
-            /** @description How it was found: `error`, `occurrence`, `trace`, `attribute`, `stack`, `log line` or `words`. */
+            /** @description How it was found: `error`, `occurrence`, `trace`, `attribute`, `resource`, `version`, `endpoint`, `file`, `function`, `log lines`, `stack`, `log line` or `words`. */
             by: string;
             /** @description The console's page, with its view. */
             path: string;
@@ -3198,7 +3198,7 @@ export interface components {
         SlowList: {
             /** @description What made them slow. */
             items: components["schemas"]["SlowItem"][];
-            /** @description How many of the slowest requests were looked at. */
+            /** @description How many of the slowest requests were looked at; a request and what it called elsewhere are one. */
             looked_at: number;
         };
         /** @description From when on a request of an endpoint is slow. */

@@ -32,8 +32,7 @@ const environment = ({ service, endpoint, key }: Known, more: string[] = []) =>
     ...more,
   ].join("\n");
 
-const NO_METRICS = ["export OTEL_METRICS_EXPORTER=none"];
-const setEnvironment = (known: Known, more: string[] = NO_METRICS): Step => ({ title: "Set the environment of the service, with its own version:", code: environment(known, more) });
+const setEnvironment = (known: Known, more: string[] = []): Step => ({ title: "Set the environment of the service, with its own version:", code: environment(known, more) });
 
 export const GUIDES: Guide[] = [
   {
@@ -218,7 +217,7 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
     covers: "Laravel, Symfony, Slim, WordPress, PDO and PSR-18 clients",
     steps: (known) => [
       { title: "Install the extension and the SDK:", code: "pecl install opentelemetry && echo extension=opentelemetry.so > $PHP_INI_DIR/conf.d/opentelemetry.ini\ncomposer require open-telemetry/sdk open-telemetry/exporter-otlp open-telemetry/opentelemetry-auto-laravel" },
-      setEnvironment(known, ["export OTEL_PHP_AUTOLOAD_ENABLED=true", ...NO_METRICS]),
+      setEnvironment(known, ["export OTEL_PHP_AUTOLOAD_ENABLED=true"]),
     ],
     more: [
       { title: "A route that fails on purpose (Laravel):", code: "Route::get('/fails-on-purpose', fn () => throw new RuntimeException('outcrop: does it arrive?'));" },
@@ -382,7 +381,7 @@ export const HOSTING: { place: string; steps: (known: Known) => Step[] }[] = [
     steps: (known) => [
       {
         title: `systemctl edit ${known.service}; a percent sign is written twice there:`,
-        code: `[Service]\n${environment(known, NO_METRICS).replaceAll("export ", "").replaceAll("%", "%%").split("\n").map((line) => `Environment="${line}"`).join("\n")}`,
+        code: `[Service]\n${environment(known).replaceAll("export ", "").replaceAll("%", "%%").split("\n").map((line) => `Environment="${line}"`).join("\n")}`,
       },
     ],
   },
@@ -391,7 +390,7 @@ export const HOSTING: { place: string; steps: (known: Known) => Step[] }[] = [
     steps: (known) => [
       {
         title: "A file of variables, for docker run --env-file or podman run --env-file:",
-        code: environment(known, NO_METRICS).replaceAll("export ", ""),
+        code: environment(known).replaceAll("export ", ""),
       },
     ],
   },

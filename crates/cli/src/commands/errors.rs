@@ -89,8 +89,13 @@ fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
     let number = i64::try_from(page.items.len()).unwrap_or(i64::MAX);
     let uncaught = page.items.iter().filter(|item| item.uncaught).count();
     let occurrences = page.items.iter().map(|item| item.count).sum();
-    let errors =
-        if page.next.is_some() { format!("The first {}", counted(number, "error", "errors")) } else { counted(number, "error", "errors") };
+    let errors = if page.total > number && arguments.cursor.is_none() {
+        format!("The first {} of {}", grouped(number), counted(page.total, "error", "errors"))
+    } else if page.total > number {
+        format!("{} further of {}", grouped(number), counted(page.total, "error", "errors"))
+    } else {
+        counted(number, "error", "errors")
+    };
     format!(
         "{errors}{place}{environment} with {} {when}, {uncaught} uncaught. Open first: {}",
         counted(occurrences, "occurrence", "occurrences"),

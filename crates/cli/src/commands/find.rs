@@ -22,11 +22,21 @@ pub async fn run(arguments: Find) -> Result<(), Fault> {
         return json(&page);
     }
     if page.items.is_empty() {
-        return line("Nothing known holds this: no reference, occurrence, trace, attribute value, title or stack.");
+        return line(
+            "Nothing known holds this: no reference, occurrence, trace, attribute, host, version, commit, route, file, function, title or stack.",
+        );
     }
     for item in &page.items {
         let next = match (&item.reference, &item.predicate) {
             (Some(reference), _) => format!("outcrop show {reference}"),
+            (None, Some(predicate)) if item.by == "log lines" => {
+                format!("outcrop logs --since 7d --where '{}'", predicate.replace('\'', "'\\''"))
+            }
+            (None, _) if item.by == "version" => {
+                let (service, rest) = item.title.split_once(' ').unwrap_or((&item.title, ""));
+                let (version, environment) = rest.split_once(" in ").unwrap_or((rest, ""));
+                format!("outcrop deploy show {service}@{version} --environment {environment}")
+            }
             (None, Some(predicate)) => format!("outcrop errors --since 30d --where '{}'", predicate.replace('\'', "'\\''")),
             (None, None) => String::new(),
         };

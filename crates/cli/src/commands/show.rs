@@ -1,7 +1,7 @@
 use chrono::Utc;
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
-use outcrop_server::wire::{Common, ErrorDetail, Explanation, HandlingState, OccurrenceDetail};
+use outcrop_server::wire::{AttributeValues, Common, ErrorDetail, Explanation, HandlingState, OccurrenceDetail};
 
 use super::errors::{then, window_query};
 use super::stack;
@@ -12,6 +12,9 @@ use crate::output::{Column, Fit, ago, counted, grouped, json, line, table, time}
 
 pub async fn run(arguments: Show) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
+    if arguments.attributes {
+        return attributes(&api, &arguments).await;
+    }
     let mut query = window_query(&arguments.window);
     query.push(("against", arguments.against.clone()));
     let detail: ErrorDetail = api.get(&format!("/errors/{}", arguments.reference), &query).await?;
@@ -82,7 +85,10 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
         stack::print(&occurrence, stack::Frames::OwnFirst)?;
     }
     line("")?;
-    line(format!("More: outcrop occurrences {0} · outcrop show {0} --why · outcrop show {0} --json", error.reference))
+    line(format!(
+        "More: outcrop occurrences {0} · outcrop show {0} --attributes · outcrop show {0} --why · outcrop show {0} --json",
+        error.reference
+    ))
 }
 
 fn print_endpoints(detail: &ErrorDetail) -> Result<(), Fault> {
@@ -127,6 +133,55 @@ fn print_common(common: &Common) -> Result<(), Fault> {
 
 fn counted_u64(number: u64, one: &str, many: &str) -> String {
     counted(i64::try_from(number).unwrap_or(i64::MAX), one, many)
+}
+
+/// Values shown of an attribute: those that are most of it; the document has twenty.
+const VALUES: usize = 5;
+
+/// The plain distribution of every attribute, the one with the fewest values first: by those occurrences are alike.
+async fn attributes(api: &Api, arguments: &Show) -> Result<(), Fault> {
+    let common: Common = api.get(&format!("/errors/{}/stands-out", arguments.reference), &window_query(&arguments.window)).await?;
+    if arguments.client.json {
+        return json(&common);
+    }
+    let since = &arguments.window.since;
+    if common.occurrences == 0 {
+        return line(format!("{} did not occur in the last {since}.", arguments.reference));
+    }
+    line(format!(
+        "{} of {} in the last {since}, by what they carry.",
+        counted_u64(common.occurrences, "occurrence", "occurrences"),
+        arguments.reference
+    ))?;
+    line("")?;
+    let columns =
+        [Column("attribute", Fit::Whole), Column("value", Fit::Text(24)), Column("count", Fit::Number), Column("share", Fit::Number)];
+    let mut sorted: Vec<&AttributeValues> = common.attributes.iter().collect();
+    sorted.sort_by(|a, b| a.kinds.cmp(&b.kinds).then_with(|| a.name.cmp(&b.name)));
+    table(&columns, sorted.into_iter().flat_map(|attribute| values(attribute, common.occurrences)))
+}
+
+fn values(attribute: &AttributeValues, of: u64) -> Vec<Vec<String>> {
+    // A number of each occurrence's own says nothing of the others.
+    if of > 2 && 2 * u64::try_from(attribute.kinds).unwrap_or_default() > of {
+        let one = attribute.values.first().map_or("", |value| value.value.as_str());
+        let value = format!("{} different, such as {one}", grouped(attribute.kinds));
+        return vec![vec![attribute.name.clone(), value, String::new(), String::new()]];
+    }
+    let name = |place: usize| if place == 0 { attribute.name.clone() } else { String::new() };
+    let shown = attribute.values.iter().take(VALUES).enumerate();
+    let mut rows: Vec<Vec<String>> =
+        shown.map(|(place, value)| vec![name(place), value.value.clone(), grouped(value.count), percent(share(value.count, of))]).collect();
+    let more = attribute.kinds - i64::try_from(rows.len()).unwrap_or(i64::MAX);
+    if more > 0 {
+        rows.push(vec![String::new(), format!("… {} more", grouped(more)), String::new(), String::new()]);
+    }
+    rows
+}
+
+#[expect(clippy::cast_precision_loss, reason = "counts far below 2^53")]
+fn share(count: i64, of: u64) -> f64 {
+    count as f64 / of.max(1) as f64
 }
 
 async fn why(api: &Api, arguments: &Show) -> Result<(), Fault> {

@@ -46,7 +46,7 @@ pub async fn run(arguments: Trace) -> Result<(), Fault> {
         line("There are more spans than are shown.")?;
     }
     line("")?;
-    tree(&trace, arguments.all)?;
+    tree(&trace, &arguments)?;
     failures(&trace)
 }
 
@@ -67,9 +67,9 @@ fn kept(trace: &TraceDetail) -> String {
     }
 }
 
-fn tree(trace: &TraceDetail, all: bool) -> Result<(), Fault> {
+fn tree(trace: &TraceDetail, arguments: &Trace) -> Result<(), Fault> {
     let mut hidden = left_out(&trace.spans);
-    if all {
+    if arguments.all {
         hidden.clear();
     }
     let width = usize::from(width());
@@ -88,10 +88,38 @@ fn tree(trace: &TraceDetail, all: bool) -> Result<(), Fault> {
                 let text = format!("{}… {count} more {}, {} together", "  ".repeat(span.depth), span.name, in_words(nanos(*millis)));
                 line(printable(&text))?;
             }
-            None => line(row(trace, span, names, bars))?,
+            None => {
+                line(row(trace, span, names, bars))?;
+                if arguments.attributes {
+                    said(span, width)?;
+                }
+            }
         }
     }
     Ok(())
+}
+
+/// What a span says, below its row: its attributes and its events.
+fn said(span: &SpanItem, width: usize) -> Result<(), Fault> {
+    let indent = "  ".repeat(span.depth.min(20) + 2);
+    let pairs = |of: &serde_json::Value, indent: &str| -> Result<(), Fault> {
+        for (name, value) in of.as_object().into_iter().flatten() {
+            let value = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+            line(fitted(&printable(&format!("{indent}{name} = {value}").replace('\n', "⏎ ")), width))?;
+        }
+        Ok(())
+    };
+    pairs(&span.attributes, &indent)?;
+    for event in &span.events {
+        line(printable(&format!("{indent}{} after {}", event.name, in_words(nanos(event.offset_ms - span.offset_ms)))))?;
+        pairs(&event.attributes, &format!("{indent}  "))?;
+    }
+    Ok(())
+}
+
+/// As much of a text as is so wide, with an ellipsis where it was cut.
+fn fitted(text: &str, width: usize) -> String {
+    if text.chars().count() > width { text.chars().take(width.saturating_sub(1)).chain(['…']).collect() } else { text.to_owned() }
 }
 
 type Sum = Option<(usize, f64)>;
@@ -119,12 +147,8 @@ fn left_out(spans: &[SpanItem]) -> HashMap<usize, Sum> {
 fn row(trace: &TraceDetail, span: &SpanItem, names: usize, bars: usize) -> String {
     let mark = if span.status == "error" { "✗ " } else { "" };
     let name = printable(&format!("{}{mark}{} {}", "  ".repeat(span.depth.min(20)), span.service, span.name));
-    let fitted: String = if name.chars().count() > names {
-        name.chars().take(names.saturating_sub(1)).chain(['…']).collect()
-    } else {
-        format!("{name:<names$}")
-    };
-    format!("{fitted} {:>DURATION$}  {}", in_words(nanos(span.duration_ms)), bar(trace, span, bars)).trim_end().to_owned()
+    let name = fitted(&name, names);
+    format!("{name:<names$} {:>DURATION$}  {}", in_words(nanos(span.duration_ms)), bar(trace, span, bars)).trim_end().to_owned()
 }
 
 /// Where the span lies in the whole: full where the request was waiting for it or what it called, light where not.

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::time::Duration;
 
 use chrono::{DurationRound, TimeDelta, Utc};
-use outcrop_core::attention::percent;
+use outcrop_core::attention::{least_share, percent};
 use outcrop_core::trace::in_words;
 use outcrop_server::wire::{EndpointItem, EndpointList, GroupList, RequestItem, RequestPage, SlowList, SlowSetting};
 use reqwest::Method;
@@ -58,7 +58,7 @@ pub async fn endpoints(arguments: Endpoints) -> Result<(), Fault> {
     if arguments.client.json {
         return json(&list);
     }
-    let Some(worst) = list.items.iter().max_by(|one, other| rate(one).total_cmp(&rate(other))) else {
+    let Some(worst) = list.items.iter().max_by(|one, other| doubted(one).total_cmp(&doubted(other))) else {
         return line(format!("No request came in the last {}.", arguments.window.since));
     };
     let shown = if list.items.len() < list.total { format!(", the {} busiest shown", list.items.len()) } else { String::new() };
@@ -117,7 +117,13 @@ async fn by_group(api: &Api, arguments: Endpoints) -> Result<(), Fault> {
                 "No request of {service} named its group ({attribute}) in the last {since}; it counts from when it was said."
             ));
         }
-        Some(item) => line(format!("{} of {service}, told apart by {attribute}, {}.\n", item.group, item.changes.join(" and is ")))?,
+        Some(_) => {
+            let worst = list.items.iter().find(|item| item.changes.iter().any(|change| matches!(change.as_str(), "fails more" | "slower")));
+            let told = worst.or_else(|| list.items.iter().find(|item| !item.changes.is_empty()));
+            if let Some(item) = told {
+                line(format!("{} of {service}, told apart by {attribute}, {}.\n", item.group, item.changes.join(" and is ")))?;
+            }
+        }
         None => line(format!("No group of {service}, told apart by {attribute}, is shown to differ from the others.\n"))?,
     }
     let columns = [
@@ -144,8 +150,10 @@ async fn by_group(api: &Api, arguments: Endpoints) -> Result<(), Fault> {
 }
 
 #[expect(clippy::cast_precision_loss, reason = "a share")]
-fn rate(item: &EndpointItem) -> f64 {
-    if item.count == 0 { 0.0 } else { item.failed as f64 / item.count as f64 }
+/// The least that the share of failed requests can be: one run that failed says less than many.
+fn doubted(item: &EndpointItem) -> f64 {
+    let rate = if item.count == 0 { 0.0 } else { item.failed as f64 / item.count as f64 };
+    least_share(rate, item.count.unsigned_abs())
 }
 
 fn endpoint(item: EndpointItem) -> Vec<String> {

@@ -176,12 +176,16 @@ pub async fn now(arguments: Now) -> Result<(), Fault> {
         return json(&report);
     }
     line(&report.sentence)?;
-    line(format!(
-        "{} of the last 15 minutes at {}, {} failed.\n",
-        counted(report.requests, "request", "requests"),
-        counted(report.services, "service", "services"),
-        share(report.failed, report.requests)
-    ))?;
+    line(if report.requests == 0 {
+        "No request came in the last 15 minutes.\n".to_owned()
+    } else {
+        format!(
+            "{} of the last 15 minutes at {}, {} failed.\n",
+            counted(report.requests, "request", "requests"),
+            counted(report.services, "service", "services"),
+            share(report.failed, report.requests)
+        )
+    })?;
     for trouble in &report.troubles {
         line(format!("Outcrop's own “{}”, since {}: {}.", trouble.name, time(trouble.since), trouble.says))?;
     }

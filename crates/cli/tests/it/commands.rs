@@ -35,6 +35,9 @@ async fn errors_and_occurrences_read_well_in_a_terminal() {
     let page = running.client_json(&["errors", "--service", "fares"]);
     let reference = page["items"][0]["ref"].as_str().unwrap();
     insta::assert_snapshot!("show", printed(&running, &["show", reference]));
+    let carried = printed(&running, &["show", reference, "--attributes"]);
+    let row = |name: &str| carried.lines().find(|line| line.starts_with(name)).unwrap_or_else(|| panic!("{carried}"));
+    assert!(row("service.name").contains("fares") && row("service.name").ends_with("100 %"), "{carried}");
     insta::assert_snapshot!("occurrences", printed(&running, &["occurrences", reference]));
     let occurrences = running.client_json(&["occurrences", reference]);
     insta::assert_snapshot!("occurrence", printed(&running, &["occurrence", occurrences["items"][0]["id"].as_str().unwrap()]));
@@ -77,6 +80,8 @@ async fn a_report_by_hand_is_counted_and_pages_follow_one_another() {
     seen.sort();
     assert_eq!(seen, ["BatchStoppedA", "BatchStoppedB", "BatchStoppedC", "BatchStoppedD", "BatchStoppedE"]);
     let page = running.client_json(&["errors", "--limit", "1"]);
+    let first = printed(&running, &["errors", "--limit", "1"]);
+    assert!(first.starts_with("The first 1 of 5 errors with 1 occurrence"), "{first}");
     assert_eq!(page["items"][0]["severity"], "fatal");
     assert_eq!(page["items"][0]["users"], 1);
 }

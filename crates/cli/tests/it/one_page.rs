@@ -88,7 +88,12 @@ async fn an_occurrence_shows_its_source_variables_and_request() {
         .iter()
         .map(|part| (part["title"].as_str().unwrap(), part["rows"].as_array().unwrap().len()))
         .collect();
-    assert_eq!(parts, [("Asked", 3), ("Query", 2), ("Who", 1), ("Client", 1), ("Headers", 1)], "{:#}", occurrence["request"]);
+    assert_eq!(
+        parts,
+        [("Asked", 3), ("Query", 2), ("Who", 1), ("Client", 1), ("Times and sizes", 1), ("Headers", 1)],
+        "{:#}",
+        occurrence["request"]
+    );
     assert_eq!(occurrence["request"][3]["rows"][0]["label"], "referrer (foreign page)");
     let shown = String::from_utf8(running.client(&["occurrence", &id]).stdout).unwrap();
     assert!(

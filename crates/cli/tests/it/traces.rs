@@ -120,6 +120,8 @@ async fn a_failing_request_is_one_trace_whose_echo_names_its_origin() {
 
     let shown = String::from_utf8(running.client(&["trace", TRACE]).stdout).unwrap();
     assert!(shown.contains("✗ gangway POST /v1/quotes/{sailing}") && shown.contains(", began in fares"), "{shown}");
+    let said = String::from_utf8(running.client(&["trace", TRACE, "--attributes"]).stdout).unwrap();
+    assert!(said.contains("      http.route = /v1/quotes/{sailing}\n") && said.contains("exception.type = DivisionByZero"), "{said}");
     let none = running.client(&["trace", "00000000000000000000000000000001"]);
     assert_eq!(none.status.code(), Some(4));
     assert!(String::from_utf8_lossy(&none.stderr).contains("nothing of this trace is stored"));

@@ -86,6 +86,8 @@ async fn whatever_is_pasted_is_found() {
         (stack.to_owned(), "stack"),
         ("2026-11-23 04:40:07 ERROR fares: ZeroDivisionError: division by zero".to_owned(), "log line"),
         ("fares zerodivision".to_owned(), "words"),
+        ("fares/tariff.py:92".to_owned(), "file"),
+        ("per_metre()".to_owned(), "function"),
     ] {
         let found = first(&pasted);
         assert_eq!((&found["ref"], &found["by"]), (&reference.as_str().into(), &by.into()), "{pasted}: {found}");

@@ -48,6 +48,7 @@ impl FoundLine {
             },
             said => said.to_owned(),
         };
+        message = without_colours(message);
         crate::text::cut(&mut message, MAX_LINE_BYTES);
         let mut attributes = record.attributes.to_json();
         attributes.retain(|name, _| name != "exception.stacktrace");
@@ -63,10 +64,40 @@ impl FoundLine {
             span_id: record.span_id,
             severity: severity(record),
             // What follows the first line is data of it: a stack, a document.
-            template: template(message.lines().next().unwrap_or_default()),
+            template: template_of(message.lines().next().unwrap_or_default()),
             message,
             attributes,
         }
+    }
+}
+
+/// A line without what colours it on a terminal (ECMA-48, "Select Graphic Rendition" and its like).
+fn without_colours(text: String) -> String {
+    if !text.contains('\u{1b}') {
+        return text;
+    }
+    let mut bare = String::with_capacity(text.len());
+    let mut rest = text.as_str();
+    while let Some((before, after)) = rest.split_once('\u{1b}') {
+        bare.push_str(before);
+        rest = match after.strip_prefix('[') {
+            // Parameters, then one letter.
+            Some(sequence) => sequence.find(|c: char| c.is_ascii_alphabetic()).and_then(|at| sequence.get(at + 1..)).unwrap_or_default(),
+            None => after,
+        };
+    }
+    bare.push_str(rest);
+    bare
+}
+
+/// The template of a line; of an access log's line with its status, by which such lines differ.
+fn template_of(line: &str) -> String {
+    let made = template(line);
+    let status = line.split("\" ").nth(1).and_then(|rest| rest.split(' ').next());
+    let asks = line.split('"').nth(1).is_some_and(|asked| asked.contains(" HTTP/"));
+    match status.filter(|status| asks && status.len() == 3 && status.bytes().all(|b| b.is_ascii_digit())) {
+        Some(status) => made.replacen("{text} {n}", &format!("{{text}} {status}"), 1),
+        None => made,
     }
 }
 

@@ -38,7 +38,8 @@ const SECRET_NAMES: &[(&[&str], &str)] = &[
     (&["token", "tokens", "accesstoken", "refreshtoken", "idtoken", "jwt", "csrf", "xsrf", "csrftoken"], "token"),
     (&["apikey", "apikeys", "accesskey", "accountkey", "secretkey", "privatekey", "sessionkey", "xapikey"], "key"),
     (&["sid", "sessionid", "session", "phpsessid", "jsessionid"], "session"),
-    (&["cardnumber", "creditcard", "cvv", "cvc", "iban"], "payment data"),
+    (&["cardnumber", "creditcard", "cvv", "cvc", "iban", "bankaccount", "accountnumber"], "payment data"),
+    (&["phone", "phonenumber", "telephone", "mobilenumber", "msisdn"], "phone number"),
 ];
 
 /// Says why a value under this name must go, if it must.

@@ -12,10 +12,10 @@ use proptest::prelude::*;
 
 use crate::failures;
 
-const NOW: Timestamp = Timestamp::from_millis(1_795_000_000_000);
+pub const NOW: Timestamp = Timestamp::from_millis(1_795_000_000_000);
 const DAY_MS: i64 = 86_400_000;
 
-fn limits() -> Limits<'static> {
+pub fn limits() -> Limits<'static> {
     Limits {
         received: NOW,
         oldest: NOW.plus_millis(-30 * DAY_MS),
@@ -24,12 +24,12 @@ fn limits() -> Limits<'static> {
     }
 }
 
-fn resource(service: &str, host: &str) -> Arc<Resource> {
+pub fn resource(service: &str, host: &str) -> Arc<Resource> {
     let text = |text: &str| Value::String(text.to_owned());
     Arc::new(Resource { attributes: [("service.name", text(service)), ("host.name", text(host))].into_iter().collect() })
 }
 
-fn of<T>(resource: Arc<Resource>, records: Vec<T>) -> Group<T> {
+pub fn of<T>(resource: Arc<Resource>, records: Vec<T>) -> Group<T> {
     Group { resource, scope: Arc::new(Scope::default()), records }
 }
 
@@ -39,7 +39,7 @@ fn exception(at: Timestamp, message: &str) -> SpanEvent {
     SpanEvent { name: "exception".to_owned(), time: Some(at), attributes }
 }
 
-fn span(id: u64, at: Timestamp, events: Vec<SpanEvent>) -> Span {
+pub fn span(id: u64, at: Timestamp, events: Vec<SpanEvent>) -> Span {
     Span {
         trace_id: TraceId([7; 16]),
         span_id: SpanId(id),

@@ -9,6 +9,7 @@ mod dice;
 mod failures;
 mod grouping;
 mod ledger;
+mod lines;
 mod measured;
 mod moved;
 mod order;

@@ -199,9 +199,9 @@ impl Said<'_> {
         let kinds: Vec<String> = ["new", "surging", "returned"]
             .into_iter()
             .filter(|kind| count(kind) > 0)
-            .map(|kind| format!("{} {kind}", count(kind)))
+            .map(|kind| format!("{} {kind} {}", count(kind), if count(kind) == 1 { "error" } else { "errors" }))
             .collect();
-        let errors = format!("{} {}", kinds.join(", "), if self.flags.len() == 1 { "error" } else { "errors" });
+        let errors = kinds.join(", ");
         let mut parts = vec![];
         if !kinds.is_empty() {
             parts.push(errors);
@@ -472,7 +472,7 @@ mod tests {
         let facts = || Facts { flags: vec![flag("surging", 7), flag("new", 7), flag("surging", 8)], ..Facts::default() };
         let check = answer(600, facts(), &[]);
         assert_eq!(check.flags.iter().map(|flag| flag.flag.as_str()).collect::<Vec<_>>(), ["new", "surging"]);
-        assert!(check.sentence.contains("1 new, 1 surging errors"), "{}", check.sentence);
+        assert!(check.sentence.contains("1 new error, 1 surging error"), "{}", check.sentence);
         assert_eq!(answer(600, facts(), &["surging"]).flags.len(), 2, "asked for surging ones alone, it is one of them");
     }
 

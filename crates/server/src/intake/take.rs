@@ -17,7 +17,7 @@ use crate::state::{State, now};
 /// Why a request is not taken.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum Refusal {
-    #[error("send a sender key: Authorization: Bearer …; `outcrop admin key create NAME` makes one")]
+    #[error("send a sender key in the header Authorization, as Bearer KEY; `outcrop admin key create NAME` makes one")]
     NoKey,
     #[error("this sender key is not known, or was revoked")]
     UnknownKey,

@@ -1,7 +1,10 @@
 use actix_web::{HttpRequest, get, web};
+use chrono::{TimeDelta, Utc};
 use outcrop_core::Reference;
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::grouping::{Described, template};
+use outcrop_core::query::quoted;
+use outcrop_store::errors::{self, Scope};
 use outcrop_store::{Database, StoreError, find, settings};
 
 use super::query::{bad, parameters};
@@ -62,11 +65,12 @@ async fn candidates(database: &Database, text: &str) -> Result<Vec<Candidate>, S
         let hidden = addresses.in_text(text);
         for stored in [text, &hidden].into_iter().take(if hidden == text { 1 } else { 2 }) {
             for (name, count) in find::attributes(database, stored).await? {
-                let predicate = format!("{name} = {}", outcrop_core::query::quoted(stored));
+                let predicate = format!("{name} = {}", quoted(stored));
                 push(&mut found, matching("attribute", &format!("{name} = {text}"), count, &predicate));
             }
         }
     }
+    places(database, text, &mut found).await?;
     // A stack, or a report with its type and message: what it would be grouped as.
     let described = Described::new("", "", text);
     if described.stack.is_some() {
@@ -77,6 +81,127 @@ async fn candidates(database: &Database, text: &str) -> Result<Vec<Candidate>, S
     by_title(database, text, &mut found).await?;
     found.truncate(MAX_CANDIDATES);
     Ok(found)
+}
+
+/// Longest text that may be a name of something.
+const MAX_NAME: usize = 200;
+
+/// Hosts and other facts of resources, order ids in log lines, versions and commits, routes, files with their lines, functions.
+async fn places(database: &Database, text: &str, found: &mut Vec<Candidate>) -> Result<(), StoreError> {
+    if text.len() > MAX_NAME || text.len() < 3 {
+        return Ok(());
+    }
+    let is_one_word = !text.contains(char::is_whitespace);
+    if is_one_word {
+        for (is_line, name, count) in find::elsewhere(database, text).await? {
+            let predicate = format!("{name} = {}", quoted(text));
+            push(
+                found,
+                if is_line {
+                    in_lines(&name, text, count, &predicate)
+                } else {
+                    matching("resource", &format!("{name} = {text}"), count, &predicate)
+                },
+            );
+        }
+        for release in find::releases(database, text).await? {
+            push(found, of_release(&release));
+        }
+    }
+    if is_one_word && text.contains('/')
+        || text.split_once(' ').is_some_and(|(method, route)| method.chars().all(|c| c.is_ascii_uppercase()) && route.starts_with('/'))
+    {
+        for (service, endpoint) in find::endpoints(database, text).await? {
+            push(found, of_endpoint(&service, &endpoint));
+        }
+    }
+    for (by, predicate) in in_stacks(text) {
+        of_predicate(database, by, &predicate, found).await?;
+    }
+    Ok(())
+}
+
+/// What a text asks for as a place in the code: a file, with or without its line, or a function.
+fn in_stacks(text: &str) -> Vec<(&'static str, String)> {
+    let place = text.trim_start_matches("at ");
+    // Brackets around it go, those of a call stay.
+    let place = place.trim_start_matches(['(', '"', '\'']).trim_end_matches(['"', '\'']);
+    let place = if place.ends_with("()") { place } else { place.trim_end_matches(')') };
+    let is_word = !place.contains(char::is_whitespace);
+    let file = place.split(':').next().unwrap_or(place);
+    let is_file = is_word
+        && !place.ends_with("()")
+        && file.rsplit_once('.').is_some_and(|(stem, ending)| {
+            !stem.is_empty()
+                && (1..=5).contains(&ending.len())
+                && ending.chars().all(|c| c.is_ascii_alphanumeric())
+                && ending.starts_with(|c: char| c.is_ascii_alphabetic())
+        });
+    let function = place.trim_end_matches("()");
+    let is_function = is_word && function.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '$' | '#' | '<' | '>'));
+    let mut asked = vec![];
+    if is_file {
+        asked.push(("file", format!("file = {}", quoted(file))));
+    }
+    if is_function {
+        asked.push(("function", format!("function = {}", quoted(function))));
+    }
+    asked
+}
+
+/// Occurrences of the last week that a predicate holds for: the error, where they are of one.
+async fn of_predicate(database: &Database, by: &str, predicate: &str, found: &mut Vec<Candidate>) -> Result<(), StoreError> {
+    let Ok(parsed) = outcrop_core::query::parse(predicate) else { return Ok(()) };
+    let to = Utc::now();
+    let scope =
+        Scope { service: None, environment: None, version: None, from: to - TimeDelta::days(7), to, predicate: Some(parsed.into()) };
+    let errors: Vec<errors::Summary> = errors::list(database, &scope).await?.into_iter().filter(|error| error.count > 0).collect();
+    for error in errors.iter().take(2) {
+        let candidate = Candidate {
+            by: by.to_owned(),
+            reference: Some(error.reference.to_string()),
+            title: format!("{}: {}", error.service, error.title),
+            path: format!("/errors/{}", error.reference),
+            predicate: None,
+        };
+        push(found, candidate);
+    }
+    if errors.len() > 2 {
+        let count = errors.iter().map(|error| error.count).sum();
+        push(found, matching(by, &format!("{predicate}, {} errors", errors.len()), count, predicate));
+    }
+    Ok(())
+}
+
+fn of_release(release: &find::Release) -> Candidate {
+    let find::Release { service, version, environment } = release;
+    Candidate {
+        by: "version".to_owned(),
+        reference: None,
+        title: format!("{service} {version} in {environment}"),
+        path: format!("/deploys/{}/{}?environment={}", encoded(service), encoded(version), encoded(environment)),
+        predicate: Some(format!("service = {} and version = {}", quoted(service), quoted(version))),
+    }
+}
+
+fn of_endpoint(service: &str, endpoint: &str) -> Candidate {
+    Candidate {
+        by: "endpoint".to_owned(),
+        reference: None,
+        title: format!("{service}: {endpoint}"),
+        path: format!("/traffic?view=endpoints&service={}&endpoint={}", encoded(service), encoded(endpoint)),
+        predicate: Some(format!("service = {} and endpoint = {}", quoted(service), quoted(endpoint))),
+    }
+}
+
+fn in_lines(name: &str, text: &str, count: i64, predicate: &str) -> Candidate {
+    Candidate {
+        by: "log lines".to_owned(),
+        reference: None,
+        title: format!("{name} = {text}: {count} log {}", if count == 1 { "line" } else { "lines" }),
+        path: format!("/traffic?view=logs&since=7d&where={}", encoded(predicate)),
+        predicate: Some(predicate.to_owned()),
+    }
 }
 
 /// Errors whose title's message stands in the text as a template, or whose title holds all its words.
@@ -115,26 +240,44 @@ fn of_error(by: &str, error: &find::Found, view: &str) -> Candidate {
 }
 
 fn matching(by: &str, what: &str, count: i64, predicate: &str) -> Candidate {
-    let encoded: String = predicate
-        .bytes()
-        .map(|byte| {
-            if byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'_' | b'-') {
-                char::from(byte).to_string()
-            } else {
-                format!("%{byte:02X}")
-            }
-        })
-        .collect();
     Candidate {
         by: by.to_owned(),
         reference: None,
         title: format!("{what}: {count} {}", if count == 1 { "occurrence" } else { "occurrences" }),
-        path: format!("/errors?since=30d&where={encoded}"),
+        path: format!("/errors?since=30d&where={}", encoded(predicate)),
         predicate: Some(predicate.to_owned()),
     }
+}
+
+/// A text as a part of a link.
+fn encoded(text: &str) -> String {
+    let sign = |byte: u8| {
+        let stays = byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'_' | b'-');
+        if stays { char::from(byte).to_string() } else { format!("%{byte:02X}") }
+    };
+    text.bytes().map(sign).collect::<Vec<_>>().concat()
 }
 
 fn bytes(hex: &str) -> Option<[u8; 16]> {
     let number = u128::from_str_radix(hex, 16).ok()?;
     Some(number.to_be_bytes())
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::in_stacks;
+
+    #[rstest]
+    #[case("app/tariff.py:92", &["file = \"app/tariff.py\""])]
+    #[case("(lib/gate.rb:25:in)", &["file = \"lib/gate.rb\""])]
+    #[case("Tariff.quote()", &["function = \"Tariff.quote\""])]
+    #[case("tariff.py", &["file = \"tariff.py\"", "function = \"tariff.py\""])]
+    #[case("no tide table", &[])]
+    #[case("4110/2026", &[])]
+    fn a_place_in_the_code_is_told_by_its_form(#[case] text: &str, #[case] expected: &[&str]) {
+        let asked: Vec<String> = in_stacks(text).into_iter().map(|(_, predicate)| predicate).collect();
+        assert_eq!(asked, expected);
+    }
 }

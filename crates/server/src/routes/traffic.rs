@@ -1,6 +1,6 @@
 //! Endpoints, kept requests, and what made requests slow.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use actix_web::{HttpRequest, HttpResponse, get, put, web};
 use chrono::Utc;
@@ -283,7 +283,8 @@ fn reasons<F>(requests: Vec<traffic::Request>, limit: usize, mut chunks: F) -> S
 where
     F: FnMut(&outcrop_store::TraceNumber) -> Vec<Chunk>,
 {
-    let looked_at = requests.len();
+    // A request and what it called are one, though each is slow where it is served.
+    let looked_at = requests.iter().map(|request| request.trace_id).collect::<HashSet<_>>().len();
     let mut groups: BTreeMap<(String, String, String, String), SlowItem> = BTreeMap::new();
     let mut known: BTreeMap<_, Trace> = BTreeMap::new();
     for request in requests {

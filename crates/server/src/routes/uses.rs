@@ -8,7 +8,7 @@ use outcrop_core::unwell;
 use outcrop_store::deploys::Flag;
 use outcrop_store::errors::Scope;
 use outcrop_store::uses::{self, CallCount};
-use outcrop_store::{Database, StoreError, errors, from_utc, now, service_names, to_utc};
+use outcrop_store::{Database, StoreError, deploy_facts, errors, from_utc, now, service_names, to_utc, traces};
 
 use super::query::{against, against_or_before, limit, parameters};
 use super::traces::millis;
@@ -93,7 +93,7 @@ pub(super) async fn list_instances(
     let database = state.database.clone();
     let limit = i64::try_from(limit).unwrap_or(i64::MAX);
     let earlier = against(asked.against.as_deref(), &scope)?;
-    let is_against = earlier.is_some();
+    let (is_against, is_of_service) = (earlier.is_some(), scope.service.is_some());
     let (rows, events) = state
         .on_main(async move {
             futures_util::try_join!(
@@ -112,6 +112,8 @@ pub(super) async fn list_instances(
             message: event.message,
             is_warning: event.is_warning,
         })
+        // Of one service, what is about it.
+        .filter(|event: &PlatformEventItem| !is_of_service || event.instance.is_some())
         .collect();
     let items = rows
         .into_iter()
@@ -211,8 +213,15 @@ async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreEr
             }
         })
         .collect();
-    items.extend(endpoints.iter().filter_map(|endpoint| slow(endpoint, at)));
-    items.extend(flags.iter().filter(|flag| is_asked(&flag.service)).map(flagged));
+    for endpoint in endpoints.iter().filter(|endpoint| unwell::is_slow(endpoint.slow, endpoint.slow_before).is_some()) {
+        let known = deploy_facts::known_since(database, &endpoint.service, environment).await?;
+        items.extend(slow(endpoint, at, known));
+    }
+    // What was said of errors that have not occurred for a while is no news of now.
+    let said: Vec<i32> = flags.iter().map(|flag| flag.error_id).collect();
+    let lately = now::occurred_since(database, &said, environment, at - LATELY).await?;
+    let standing: Vec<&Flag> = flags.iter().filter(|flag| is_asked(&flag.service) && lately.contains(&flag.error_id)).collect();
+    items.extend(said_once(&standing));
     for error in busy.into_iter().filter(|error| is_asked(&error.service)) {
         let is_known = flags.iter().any(|flag| flag.error_id == error.error_id);
         #[expect(clippy::cast_precision_loss, reason = "counts of a quarter of an hour")]
@@ -229,6 +238,7 @@ async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreEr
             });
         }
     }
+    without_echoes(database, &mut items, at).await?;
     items.sort_by_key(|item| std::cmp::Reverse((item.since, item.weight)));
     let sum = |of: fn(&now::Endpoint) -> u64| i64::try_from(endpoints.iter().map(of).sum::<u64>()).unwrap_or(i64::MAX);
     let services: std::collections::BTreeSet<&str> = endpoints.iter().map(|endpoint| endpoint.service.as_str()).collect();
@@ -247,8 +257,41 @@ fn weight(share: f64) -> u8 {
     (share.clamp(0.0, 1.0) * 100.0).round() as u8
 }
 
-fn slow(endpoint: &now::Endpoint, at: chrono::DateTime<Utc>) -> Option<NowItem> {
+/// How lately an error must have occurred to be of now.
+const LATELY: chrono::TimeDelta = chrono::TimeDelta::hours(1);
+
+/// One item for each error and environment, though several flags stand at it.
+fn said_once(flags: &[&Flag]) -> Vec<NowItem> {
+    let mut items: Vec<(i32, &str, NowItem)> = vec![];
+    for flag in flags {
+        let item = flagged(flag);
+        match items.iter_mut().find(|(error, environment, _)| *error == flag.error_id && *environment == flag.environment) {
+            Some((_, _, known)) => {
+                known.why = format!("{}; {}", known.why, item.why);
+                known.since = known.since.min(item.since);
+                known.weight = known.weight.max(item.weight);
+            }
+            None => items.push((flag.error_id, &flag.environment, item)),
+        }
+    }
+    items.into_iter().map(|(_, _, item)| item).collect()
+}
+
+/// Leaves out errors that follow from another one that is told: there is where to look.
+async fn without_echoes(database: &Database, items: &mut Vec<NowItem>, at: chrono::DateTime<Utc>) -> Result<(), StoreError> {
+    let number = |item: &NowItem| item.reference.as_deref()?.parse().ok().map(errors::number);
+    let told: Vec<i32> = items.iter().filter_map(number).collect();
+    let origins = traces::main_origins(database, &told, at - LATELY, at).await?;
+    items.retain(|item| {
+        let origin = number(item).and_then(|error| origins.get(&error).map(|(origin, _)| (error, *origin)));
+        origin.is_none_or(|(error, origin)| origin == error || !told.contains(&origin))
+    });
+    Ok(())
+}
+
+fn slow(endpoint: &now::Endpoint, at: chrono::DateTime<Utc>, known: Option<chrono::DateTime<Utc>>) -> Option<NowItem> {
     let share = unwell::is_slow(endpoint.slow, endpoint.slow_before)?;
+    let hour = outcrop_store::traffic::hour(at - now::NOW);
     #[expect(clippy::cast_possible_truncation, reason = "durations of requests")]
     let in_time = |micros: f64| in_words((micros * 1_000.0) as i64);
     #[expect(clippy::cast_precision_loss, reason = "durations of requests")]
@@ -261,7 +304,7 @@ fn slow(endpoint: &now::Endpoint, at: chrono::DateTime<Utc>) -> Option<NowItem> 
         why: format!(
             "{} of the requests since {} take longer than {}, 95 of 100 up to {}",
             percent(share),
-            (at - now::NOW).format("%H:00"),
+            known.map_or(hour, |known| known.max(hour)).format("%H:%M"),
             in_time(threshold),
             in_time(endpoint.p95_us.unwrap_or_default())
         ),

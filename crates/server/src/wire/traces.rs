@@ -356,7 +356,7 @@ pub struct RequestItem {
 /// Slow requests by what made them slow, worst first.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SlowList {
-    /// How many of the slowest requests were looked at.
+    /// How many of the slowest requests were looked at; a request and what it called elsewhere are one.
     pub looked_at: usize,
     /// What made them slow.
     pub items: Vec<SlowItem>,
