@@ -118,7 +118,7 @@ fn is_own(frame: &Frame<'_>) -> Option<bool> {
     if file.is_empty() || file.starts_with('<') || file.contains("/dist/") {
         return None;
     }
-    let is_ours = ["rates", "Rates", "tariffs", "Tariffs", "main", "watch", "app", "defects"].contains(&stem);
+    let is_ours = ["rates", "Rates", "tariffs", "Tariffs", "main", "watch", "app", "defects", "holds", "Holds", "decks"].contains(&stem);
     if file.starts_with("/srv/skerry/") {
         return Some(!file.contains("node_modules"));
     }
