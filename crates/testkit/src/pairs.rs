@@ -110,6 +110,27 @@ pub fn own_frames(records: &[Value]) -> (u64, u64) {
     (right, all)
 }
 
+/// Functions of Ruby and PHP themselves in the labelled stacks: their frames bear the file of what called them.
+const NATIVE: &[&str] = &[
+    "+",
+    "/",
+    "Integer",
+    "concat",
+    "each",
+    "each_key",
+    "each_with_index",
+    "fetch",
+    "first",
+    "intdiv",
+    "json_decode",
+    "map",
+    "sleep",
+    "throw",
+    "times",
+];
+/// Names that both such functions and the services' own have.
+const EITHER: &[&str] = &["__construct", "from", "next", "parse", "read"];
+
 /// Whether the file of a frame is a labelled service's; `None` where it does not tell, as with a bundle.
 fn is_own(frame: &Frame<'_>) -> Option<bool> {
     let file = frame.file.as_ref();
@@ -117,6 +138,13 @@ fn is_own(frame: &Frame<'_>) -> Option<bool> {
     let stem = base.split('.').next().unwrap_or(base);
     if file.is_empty() || file.starts_with('<') || file.contains("/dist/") {
         return None;
+    }
+    if file.ends_with(".rb") || file.ends_with(".php") {
+        match frame.function.as_ref() {
+            function if NATIVE.contains(&function) => return Some(false),
+            function if EITHER.contains(&function) => return None,
+            _ => {}
+        }
     }
     let is_ours = ["rates", "Rates", "tariffs", "Tariffs", "main", "watch", "app", "defects", "holds", "Holds", "decks"].contains(&stem);
     if file.starts_with("/srv/skerry/") {
