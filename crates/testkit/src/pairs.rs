@@ -139,7 +139,7 @@ fn is_own(frame: &Frame<'_>) -> Option<bool> {
     if file.is_empty() || file.starts_with('<') || file.contains("/dist/") {
         return None;
     }
-    if file.ends_with(".rb") || file.ends_with(".php") {
+    if matches!(file.rsplit('.').next(), Some("rb" | "php")) {
         match frame.function.as_ref() {
             function if NATIVE.contains(&function) => return Some(false),
             function if EITHER.contains(&function) => return None,

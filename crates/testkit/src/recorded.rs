@@ -88,14 +88,24 @@ pub fn labelled_stacks() -> Vec<Value> {
 /// When a file is damaged.
 #[must_use]
 pub fn labelled_versions() -> Vec<Value> {
-    let mut all = vec![];
-    for name in ["frameworks.jsonl.gz", "runtimes.jsonl.gz", "unseen.jsonl.gz"] {
-        let file = std::fs::File::open(folder().join(name)).expect("the labelled stacks are there");
-        let mut text = String::new();
-        flate2::read::GzDecoder::new(file).read_to_string(&mut text).expect("the labelled stacks are whole");
-        all.extend(text.lines().map(|line| serde_json::from_str::<Value>(line).expect("each line is JSON")));
-    }
-    all
+    ["frameworks.jsonl.gz", "runtimes.jsonl.gz", "unseen.jsonl.gz"].into_iter().flat_map(compressed).collect()
+}
+
+/// Logs as 24 styles of loggers and crashes write them, five of each, most in the wrapping of a process manager: objects with `style`,
+/// `wrapping`, `log` and `exceptions` (`first_line`, `last_line`, both counted from 1, and `type`, which is `null` where a crash names none).
+///
+/// # Panics
+/// When the file is damaged.
+#[must_use]
+pub fn labelled_logs() -> Vec<Value> {
+    compressed("logs.jsonl.gz")
+}
+
+fn compressed(name: &str) -> Vec<Value> {
+    let file = std::fs::File::open(folder().join(name)).expect("the labelled records are there");
+    let mut text = String::new();
+    flate2::read::GzDecoder::new(file).read_to_string(&mut text).expect("the labelled records are whole");
+    text.lines().map(|line| serde_json::from_str::<Value>(line).expect("each line is JSON")).collect()
 }
 
 /// Moves all times of bodies by the same distance, so that the newest lies a minute back: order and distances stay.

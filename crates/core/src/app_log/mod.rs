@@ -224,6 +224,7 @@ impl Open {
         };
         text.starts_with([' ', '\t'])
             || trace::is_frame(text)
+            || text.starts_with("CallStack (from ")
             || trace::is_tie(text) && self.lines.iter().any(|(_, line)| trace::is_start(line) || trace::is_frame(line))
             || is_open_traceback()
             || has_frames()

@@ -150,7 +150,7 @@ fn exception(fields: &Map<String, Value>, depth: usize) -> Option<Exception> {
                 }
             }
             Value::Object(inner) if depth < MAX_DEPTH => {
-                if let Some(found) = exception(inner, depth + 1) {
+                if let Some(found) = exception(inner, depth + 1).or_else(|| without_frames(inner)) {
                     return Some(found);
                 }
             }
@@ -158,6 +158,14 @@ fn exception(fields: &Map<String, Value>, depth: usize) -> Option<Exception> {
         }
     }
     None
+}
+
+/// An error that a logger wrote as an object, whose stack has no frames: it begins with the type that stands beside it.
+fn without_frames(fields: &Map<String, Value>) -> Option<Exception> {
+    let text = |names: &[&str]| names.iter().filter_map(|name| fields.get(*name)).find_map(Value::as_str).unwrap_or_default();
+    let (type_name, stack) = (text(&["type", "name"]), text(&["stack", "stacktrace", "stack_trace"]));
+    let is_of_type = !type_name.is_empty() && stack.strip_prefix(type_name).is_some_and(|rest| rest.is_empty() || rest.starts_with(':'));
+    is_of_type.then(|| Exception { type_name: type_name.to_owned(), message: text(WHAT).to_owned(), stacktrace: stack.to_owned() })
 }
 
 /// Reads `key=value key="quoted \"value\""`: at least three pairs, one of them a level, time or message.

@@ -2,7 +2,7 @@
 
 use std::sync::LazyLock;
 
-use regex::RegexSet;
+use regex::{Regex, RegexSet};
 
 use super::Exception;
 use crate::grouping::Described;
@@ -49,9 +49,9 @@ static FRAMES: LazyLock<RegexSet> = LazyLock::new(|| {
         r"^ +\d+:\d+ +\d+ \(",
         r"^\d{1,4}: \(\(?[A-Z%*][A-Z0-9:%*.+<>=/-]*[ )]",
         r"^ERROR:   \[\d+\] \S",
-        r"^Calls: \S+(?: -> \S+)+",
+        r"^Calls: \S+(?: (?:->|\.\.\.) \S+)+",
         r"^\d+: [\w.]+\(.*\) at \S+\.[Rr]#\d+$",
-        r"^\S+\.hs:\S+: (?:Non-exhaustive|Irrefutable)",
+        r"^(?:\S+: )?\S+\.hs:\S+: (?:Non-exhaustive|Irrefutable)",
     ])
     .expect("fixed patterns")
 });
@@ -82,6 +82,7 @@ static STARTS: LazyLock<RegexSet> = LazyLock::new(|| {
         r"^terminate called (?:after throwing|without)",
         r"^[a-z][\w.]*\.[A-Z]\w*@\S+\.d\(\d+\): ",
         r"^Error in .+ :",
+        r"^\S+: \S+\.hs:\S+: (?:Non-exhaustive|Irrefutable)",
         r"^Backtrace:$",
     ])
     .expect("fixed patterns")
@@ -157,6 +158,27 @@ fn is_hard_start(line: &str) -> bool {
     HARD.iter().any(|start| line.starts_with(start)) || line.starts_with("thread '") && line.contains("panicked at ")
 }
 
+/// Crash texts that begin anew right below another one of their runtime: nothing ties one to the other there.
+static ANEW: LazyLock<[(Regex, Regex); 6]> = LazyLock::new(|| {
+    let pair = |last: &str, next: &str| (Regex::new(last).expect("a fixed pattern"), Regex::new(next).expect("a fixed pattern"));
+    [
+        // D, Perl, Tcl, R, Nim, Racket: the last line of one crash, the first of the next.
+        pair(r"^\S.* \[0x[0-9a-f]+\]$", r"^[a-z][\w.]*\.[A-Z]\w*@\S+\(\d+\): "),
+        pair(r"^\t.* called at \S+ line \d+\.?$", r"^\S.* at \S+ line \d+\.?$"),
+        pair(r#"^    \(file ".+" line \d+\)$"#, r"^\S"),
+        pair(r"^Calls: ", r"^Error in "),
+        pair(r"^Error: unhandled exception: .*\[\w+\]$", r"^\S+\.nim\(\d+\) \S"),
+        pair(r#"^   (?:\S+\.rkt:\d+:\d+|body of "\S+\.rkt"|\.\.\.$)"#, r"^\S"),
+    ]
+});
+
+fn begins_anew(lines: &[&str], at: usize) -> bool {
+    let (before, line) = (lines[at - 1], lines[at]);
+    // D writes a chain without a word between: its exceptions end where their thread begins, at one address.
+    let is_chained = before.contains(" [0x") && lines[at..].contains(&before);
+    !is_chained && ANEW.iter().any(|(last, next)| last.is_match(before) && next.is_match(line))
+}
+
 /// A trace among the lines of an event: from and to which, both included; the first may be the event's own line.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Range {
@@ -195,7 +217,7 @@ fn parts(lines: &[&str], body: usize) -> Vec<Range> {
     let mut has_frame = false;
     for at in 1..lines.len() {
         let is_tied = || (at.saturating_sub(3)..at).any(|before| is_tie_of_chain(lines[before]));
-        if at > body && has_frame && is_hard_start(lines[at]) && !is_tied() {
+        if at > body && has_frame && (is_hard_start(lines[at]) && !is_tied() || begins_anew(lines, at)) {
             parts.push(Range { from, to: at - 1 });
             (from, has_frame) = (at, false);
         }
@@ -265,7 +287,9 @@ pub(super) fn exception(first: &str, rest: &[&str], said: &str) -> Option<Except
         let found = of_text(&whole(head))?;
         (!found.type_name.is_empty() || is_start(head) && !found.message.is_empty()).then_some(found)
     };
-    let found = heads(first).filter(|head| is_start(head) || names_type(head)).find_map(of_head);
+    // Ruby's logger writes the type behind the message, and its frames bare.
+    let is_ruby_s = first.ends_with(')') && rest.first().is_some_and(|line| line.contains(".rb:") && is_frame(line));
+    let found = heads(first).filter(|head| is_start(head) || names_type(head) || is_ruby_s).find_map(of_head);
     found.or_else(|| of_text(&below)).or_else(|| of_text(&whole(first))).map(|found| or_said(found, said))
 }
 

@@ -34,6 +34,13 @@ static SYSLOG: LazyLock<Regex> = LazyLock::new(|| {
     Regex::new(r"^(?:<\d{1,3}>)?(?:[A-Z][a-z]{2} +\d{1,2} \d\d:\d\d:\d\d(?:\.\d+)?|(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:?\d\d))) \S+ ([\w./@-]{1,80}(?:\[\d+\])?): ")
         .expect("a fixed pattern")
 });
+/// Syslog's line as RFC 5424 has it: priority, version 1, time, host, name, process, message id, structured data or `-`.
+static SYSLOG_5424: LazyLock<Regex> = LazyLock::new(|| {
+    Regex::new(
+        r#"^<\d{1,3}>1 (?:-|(?P<time>\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:\d\d))) \S+ (?P<name>\S{1,48}) (?P<process>\S{1,128}) \S{1,32} (?:-|(?:\[(?:[^\]"\\]|"(?:[^"\\]|\\.)*")*\])+)(?: \x{FEFF}?|$)"#,
+    )
+    .expect("a fixed pattern")
+});
 /// A time that a process manager puts before each line.
 const TIME: &str = r"(?:\[?(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?|\d\d:\d\d:\d\d(?:\.\d+)?|[A-Z][a-z]{2} +\d{1,2} \d\d:\d\d:\d\d)\]? )?";
 /// What process managers put around a name.
@@ -54,6 +61,7 @@ pub(super) enum Wrapping {
     Cri,
     Docker,
     Syslog,
+    Syslog5424,
     /// `name | `, which nothing else writes before each line.
     Bar,
     /// `name.1: `, `name[71]: `.
@@ -90,6 +98,9 @@ impl Wrapping {
         if most(count(&|line| SYSLOG.is_match(line))) {
             return Self::Syslog;
         }
+        if most(count(&|line| SYSLOG_5424.is_match(line))) {
+            return Self::Syslog5424;
+        }
         if most(count(&|line| BAR.is_match(line))) {
             return Self::Bar;
         }
@@ -125,7 +136,7 @@ impl Wrapping {
             Self::Bracketed => Some(&BRACKETED),
             Self::Word => Some(&WORD),
             Self::Spaced => Some(&SPACED),
-            Self::None | Self::Cri | Self::Docker | Self::Syslog => None,
+            Self::None | Self::Cri | Self::Docker | Self::Syslog | Self::Syslog5424 => None,
         }
     }
 
@@ -146,6 +157,16 @@ impl Wrapping {
             Self::Syslog => SYSLOG.captures(line).map_or_else(bare, |found| Unwrapped {
                 process: part(found.get(2)),
                 time: found.get(1).and_then(|time| instant(time.as_str())),
+                text: after(found[0].len()),
+                is_partial: false,
+                is_bare: false,
+            }),
+            Self::Syslog5424 => SYSLOG_5424.captures(line).map_or_else(bare, |found| Unwrapped {
+                process: match &found["process"] {
+                    "-" => part(found.name("name")),
+                    process => Cow::Owned(format!("{}[{process}]", &found["name"])),
+                },
+                time: found.name("time").and_then(|time| instant(time.as_str())),
                 text: after(found[0].len()),
                 is_partial: false,
                 is_bare: false,
@@ -203,10 +224,20 @@ mod tests {
     #[case::bracketed_after_time(&["2026-11-08T09:14:09Z [fares] KeyError", "2026-11-08T09:14:09Z [fares]   File \"a.py\", line 3, in f"], Wrapping::Bracketed)]
     #[case::a_logger_s_brackets(&["[main] ERROR x.Desk - failed", "java.lang.X: y", "\tat a.b.C.d(C.java:1)", "[main] INFO x.Desk - done"], Wrapping::None)]
     #[case::levels(&["[error] x", "[info]   indented", "[error] y"], Wrapping::None)]
+    #[case::rfc_5424(&[r"<14>1 2026-11-08T09:14:09.5Z pier-3 fares 71 - - up", r#"<11>1 - pier-3 fares - ID47 [a@1 b="c\"]"][d@1] \u{feff}down"#], Wrapping::Syslog5424)]
     #[case::a_word(&["fares: Traceback (most recent call last):", "fares:   File \"a.py\", line 3, in f"], Wrapping::Word)]
     #[case::sentences(&["Error: no berth", "note: it is taken"], Wrapping::None)]
     #[case::nothing(&["2026-11-08 09:14:09 INFO a", "2026-11-08 09:14:10 INFO b"], Wrapping::None)]
     fn the_wrapping_is_told_by_the_lines(#[case] lines: &[&str], #[case] expected: Wrapping) {
         assert_eq!(Wrapping::of(lines), expected);
+    }
+
+    #[rstest]
+    #[case(r"<14>1 2026-11-08T09:14:09.5Z pier-3 fares 71 - - [a] b", "fares[71]", "[a] b")]
+    #[case(r#"<14>1 2026-11-08T09:14:09.5+01:00 pier-3 fares - ID47 [a@1 b="]"][d@1] \tat x"#, "fares", r"\tat x")]
+    #[case("<14>1 - pier-3 fares 71 - -", "fares[71]", "")]
+    fn a_line_of_rfc_5424_is_taken_out_of_its_frame(#[case] line: &str, #[case] process: &str, #[case] text: &str) {
+        let found = Wrapping::Syslog5424.unwrap(line);
+        assert_eq!((found.process.as_ref(), found.text.as_ref(), found.is_bare), (process, text, false));
     }
 }

@@ -122,7 +122,7 @@ fn logged(content: &str) -> (Cow<'_, str>, Cow<'_, str>) {
     if let Some((name, message)) = content.split_at_mark(" (").filter(|(name, _)| is_constant(name)) {
         return (Cow::Borrowed(name), Cow::Borrowed(message.trim_end_matches(':').trim_end_matches(')')));
     }
-    (Cow::Borrowed(""), Cow::Borrowed(content))
+    type_behind(content)
 }
 
 /// `Boarding::DeskError`.
