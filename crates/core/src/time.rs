@@ -29,6 +29,23 @@ impl Timestamp {
         self.0.div_euclid(1_000)
     }
 
+    /// Milliseconds until a time that is not earlier, to the microsecond: the same wherever the two lie.
+    ///
+    /// ```
+    /// use outcrop_core::Timestamp;
+    /// for start in [0, 499, 999] {
+    ///     assert_eq!(Timestamp(start).millis_until(Timestamp(start + 62_084_501)), Some(62.085));
+    /// }
+    /// assert_eq!(Timestamp(7).millis_until(Timestamp(7)), Some(0.0));
+    /// assert_eq!(Timestamp(7).millis_until(Timestamp(6)), None);
+    /// ```
+    #[must_use]
+    #[expect(clippy::cast_precision_loss, reason = "microseconds of anything that is timed are far below 2^53")]
+    pub fn millis_until(self, end: Self) -> Option<f64> {
+        let nanos = end.0.checked_sub(self.0).filter(|nanos| *nanos >= 0)?;
+        Some((nanos.saturating_add(500) / 1_000) as f64 / 1_000.0)
+    }
+
     /// The start of this time's minute.
     #[must_use]
     pub const fn minute(self) -> Self {

@@ -192,3 +192,33 @@ pub async fn reported(database: &Database, service: &str, at: DateTime<Utc>) -> 
     .await?;
     Ok(found.map(|(error,)| reference(error)))
 }
+
+#[cfg(test)]
+mod tests {
+    use outcrop_core::telemetry::SpanKind;
+
+    use super::*;
+    use crate::testing::{attributes, database, failing, logged, logs, now, of, resource_of, spans, store, trace, writer};
+
+    #[tokio::test]
+    async fn values_of_resources_and_lines_and_parts_of_endpoints_are_found() {
+        let database = database().await;
+        let writer = writer(&database);
+        let at = now();
+        let fares = resource_of(&[("service.name", "fares"), ("host.name", "pier-3"), ("deployment.environment.name", "production")]);
+        let request = outcrop_core::telemetry::Span {
+            kind: SpanKind::Server,
+            attributes: attributes(&[("http.request.method", "POST"), ("http.route", "/v1/quotes/{sailing}")]),
+            ..failing(trace(1), 1, None, at, "taken")
+        };
+        let mut line = logged(at, "free");
+        line.attributes = attributes(&[("order.id", "4110-7")]);
+        store(&writer, &[spans(vec![of(fares.clone(), vec![request])], at), logs(vec![of(fares, vec![line])], at)]).await;
+        assert_eq!(elsewhere(&database, "pier-3").await.unwrap(), [(false, "host.name".to_owned(), 1)]);
+        assert_eq!(elsewhere(&database, "4110-7").await.unwrap(), [(true, "order.id".to_owned(), 1)]);
+        assert_eq!(elsewhere(&database, "pier-4").await.unwrap(), []);
+        let found = ("fares".to_owned(), "POST /v1/quotes/{sailing}".to_owned());
+        assert_eq!(endpoints(&database, "/V1/Quotes").await.unwrap(), [found]);
+        assert_eq!(endpoints(&database, "/v1/q%").await.unwrap(), []);
+    }
+}

@@ -206,3 +206,26 @@ pub async fn busiest(database: &Database, environment: Option<&str>, now: DateTi
         .fetch_all(&database.pool)
         .await?)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{database, logged, logs, now, number, of, resource, store, writer};
+    use crate::to_utc;
+
+    #[tokio::test]
+    async fn what_occurred_since_a_time_is_told_apart_by_environment() {
+        let database = database().await;
+        let writer = writer(&database);
+        let at = now();
+        store(&writer, &[logs(vec![of(resource("fares"), vec![logged(at.plus_millis(-7_200_000), "taken")])], at)]).await;
+        let error = i32::try_from(number(&database, "SELECT id FROM error_group").await).unwrap();
+        let since = |hours: i64| to_utc(at) - TimeDelta::hours(hours);
+        let occurred = async |environment: Option<&str>, hours: i64| {
+            occurred_since(&database, &[error, error.wrapping_add(1)], environment, since(hours)).await.unwrap().contains(&error)
+        };
+        assert!(occurred(None, 3).await);
+        assert!(!occurred(None, 1).await);
+        assert!(!occurred(Some("elsewhere"), 3).await);
+    }
+}

@@ -28,7 +28,7 @@ export function Groups({ service, endpoint }: { service: string; endpoint: strin
             ? "No instance group is shown to differ from the others"
             : differing.map((item) => `${item.group} ${item.changes.join(" and is ")}`).join("; ")}
         <span className="ml-2 font-normal text-faint">
-          told apart by <code>{attribute}</code>
+          told apart by <code>{attribute}</code>, since that was said
         </span>
       </h2>
       {items.length > 0 && (

@@ -114,7 +114,7 @@ async fn by_group(api: &Api, arguments: Endpoints) -> Result<(), Fault> {
     match list.items.iter().find(|item| !item.changes.is_empty()) {
         _ if list.items.is_empty() => {
             return line(format!(
-                "No request of {service} named its group ({attribute}) in the last {since}; it counts from when it was said."
+                "No request of {service} named its group ({attribute}) in the last {since}; groups are counted since what tells them apart was said."
             ));
         }
         Some(_) => {
@@ -146,11 +146,12 @@ async fn by_group(api: &Api, arguments: Endpoints) -> Result<(), Fault> {
             let (count, four, five) = (grouped(item.count), status(3), status(4));
             vec![item.group, count, failed, took(item.p50_ms), took(item.p95_ms), took(item.p99_ms), four, five, changes]
         }),
-    )
+    )?;
+    line("\nGroups are counted since what tells them apart was said: requests before that are in none.")
 }
 
-#[expect(clippy::cast_precision_loss, reason = "a share")]
 /// The least that the share of failed requests can be: one run that failed says less than many.
+#[expect(clippy::cast_precision_loss, reason = "a share")]
 fn doubted(item: &EndpointItem) -> f64 {
     let rate = if item.count == 0 { 0.0 } else { item.failed as f64 / item.count as f64 };
     least_share(rate, item.count.unsigned_abs())

@@ -365,10 +365,7 @@ fn entry_span(span: &Span, (start, end): (Timestamp, Timestamp), sender: &Sender
 
 /// How long a request took, as an attribute.
 fn took(span: &Span) -> Option<(String, Value)> {
-    let (start, end) = (span.start?, span.end?);
-    #[expect(clippy::cast_precision_loss, reason = "durations of requests are far below 2^53 µs")]
-    let took = (end.micros() - start.micros()) as f64 / 1_000.0;
-    (took >= 0.0).then(|| (facts::DURATION.to_owned(), Value::Double(took)))
+    Some((facts::DURATION.to_owned(), Value::Double(span.start?.millis_until(span.end?)?)))
 }
 
 type RequestAttributes = HashMap<(TraceId, SpanId), Arc<Attributes>>;

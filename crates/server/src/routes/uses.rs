@@ -350,3 +350,52 @@ fn sentence(items: &[NowItem], services: usize) -> String {
         _ => format!("{}.", parts.join(", ")),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use chrono::TimeDelta;
+
+    use super::*;
+
+    fn said(error_id: i32, environment: &str, kind: &str, minutes_ago: i64) -> Flag {
+        let at = chrono::DateTime::UNIX_EPOCH + TimeDelta::days(20_000) - TimeDelta::minutes(minutes_ago);
+        Flag {
+            error_id,
+            title: "no tariff".to_owned(),
+            service: "fares".to_owned(),
+            environment: environment.to_owned(),
+            kind: kind.to_owned(),
+            version: "2.4.0".to_owned(),
+            by_deploy: true,
+            since: at,
+            said_at: at,
+            ended_at: None,
+            count: 36,
+            expected: 0.04,
+            evidence: 20.0,
+            requests: Some(173),
+            why: None,
+            withdrawn_at: None,
+        }
+    }
+
+    #[test]
+    fn an_error_of_an_environment_is_one_item_however_much_was_said_of_it() {
+        let flags = [
+            said(1, "production", "surging", 5),
+            said(2, "production", "new", 9),
+            said(1, "production", "new", 30),
+            said(1, "staging", "new", 3),
+        ];
+        let items = said_once(&flags.iter().collect::<Vec<_>>());
+        let told: Vec<(&str, TimeDelta)> = items.iter().map(|item| (item.why.as_str(), item.since - flags[2].since)).collect();
+        assert_eq!(
+            told,
+            [
+                ("surging since fares 2.4.0: 36 where 0.0 were to be expected; new in fares 2.4.0", TimeDelta::zero()),
+                ("new in fares 2.4.0", TimeDelta::minutes(21)),
+                ("new in fares 2.4.0", TimeDelta::minutes(27)),
+            ]
+        );
+    }
+}
