@@ -219,7 +219,7 @@ mod tests {
         let writer = writer(&database);
         let at = now();
         store(&writer, &[logs(vec![of(resource("fares"), vec![logged(at.plus_millis(-7_200_000), "taken")])], at)]).await;
-        let error = i32::try_from(number(&database, "SELECT id FROM error_group").await).unwrap();
+        let error = i32::try_from(number(&database, "SELECT id::bigint FROM error_group").await).unwrap();
         let since = |hours: i64| to_utc(at) - TimeDelta::hours(hours);
         let occurred = async |environment: Option<&str>, hours: i64| {
             occurred_since(&database, &[error, error.wrapping_add(1)], environment, since(hours)).await.unwrap().contains(&error)
