@@ -39,29 +39,31 @@ pub struct Identity {
 /// What a failing request touched, worked out from its spans: `database`, `queue`, `rpc` or `http`.
 pub const TOUCHES: &str = "outcrop.touches";
 
+/// The statuses of gRPC by their number, 0 to 16 (grpc.io, "Status codes and their use in gRPC").
+pub const GRPC: [&str; 17] = [
+    "OK",
+    "CANCELLED",
+    "UNKNOWN",
+    "INVALID_ARGUMENT",
+    "DEADLINE_EXCEEDED",
+    "NOT_FOUND",
+    "ALREADY_EXISTS",
+    "PERMISSION_DENIED",
+    "RESOURCE_EXHAUSTED",
+    "FAILED_PRECONDITION",
+    "ABORTED",
+    "OUT_OF_RANGE",
+    "UNIMPLEMENTED",
+    "INTERNAL",
+    "UNAVAILABLE",
+    "DATA_LOSS",
+    "UNAUTHENTICATED",
+];
+
 /// What a span that ended in error says of it, without an exception: a type and a message. The type is `error.type` where it
 /// names one, else the HTTP, gRPC or database status.
 #[must_use]
 pub fn status(span: &Span) -> (String, String) {
-    const GRPC: [&str; 17] = [
-        "OK",
-        "CANCELLED",
-        "UNKNOWN",
-        "INVALID_ARGUMENT",
-        "DEADLINE_EXCEEDED",
-        "NOT_FOUND",
-        "ALREADY_EXISTS",
-        "PERMISSION_DENIED",
-        "RESOURCE_EXHAUSTED",
-        "FAILED_PRECONDITION",
-        "ABORTED",
-        "OUT_OF_RANGE",
-        "UNIMPLEMENTED",
-        "INTERNAL",
-        "UNAVAILABLE",
-        "DATA_LOSS",
-        "UNAUTHENTICATED",
-    ];
     let text = |names: &[&str]| span.attributes.first(names).map(|value| value.to_text().into_owned()).filter(|text| !text.is_empty());
     let named = text(&["error.type"]).filter(|name| name != "_OTHER" && name.parse::<u16>().is_err());
     let grpc = || {
