@@ -6,7 +6,8 @@ use outcrop_otlp::{Encoding, Room, decode_logs, decode_metrics, decode_traces};
 /// Takes a body as each signal, as the intake does.
 pub fn take(body: &[u8], encoding: Encoding) {
     let received = Timestamp(1_795_000_000_000_000_000);
-    let limits = || Limits { received, oldest: received.plus_millis(-30 * 86_400_000), scrubbing: &scrub::BUILT_IN, groups: &NO_GROUPS };
+    let limits = || Limits { received, oldest: received.plus_millis(-30 * 86_400_000), scrubbing: &scrub::BUILT_IN,
+        groups: &NO_GROUPS };
     let mut used = 0;
     let mut more = |bytes: usize| {
         used += bytes;

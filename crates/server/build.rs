@@ -1,5 +1,5 @@
-//! The console's built assets are embedded. A checkout that has not built them yet still compiles: `script/console` makes
-//! them, and the service says so where a page should be.
+//! The console's built assets are embedded. A checkout that has not built them yet still compiles:
+//! `script/console` makes them, and the service says so where a page should be.
 
 fn main() {
     println!("cargo:rerun-if-changed=../../console/dist");

@@ -16,6 +16,7 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
     }
     events.extend(finder.flush(now));
     for event in events {
-        assert!(event.first_line >= 1 && event.first_line <= event.last_line && event.last_line <= lines, "{event:?} of {lines} lines");
+        assert!(event.first_line >= 1 && event.first_line <= event.last_line && event.last_line <= lines, "{event:?} \
+            of {lines} lines");
     }
 });

@@ -22,7 +22,8 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
                 attributes: &nothing,
                 resource: &nothing,
             };
-            let (_holds, _single, _line) = (predicate.holds(&case), predicate.for_single_occurrences(), predicate.for_log_lines());
+            let (_holds, _single, _line) = (predicate.holds(&case), predicate.for_single_occurrences(),
+                predicate.for_log_lines());
         }
         Err(mistake) => {
             assert!(mistake.at <= text.len(), "{mistake:?} in {} bytes", text.len());

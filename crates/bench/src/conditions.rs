@@ -24,7 +24,11 @@ pub fn measured(condition: Condition, seeds: std::ops::Range<u64>, detector: imp
                         for note in &mut score.notes[before..] {
                             *note = format!("seed {seed}: {note}");
                         }
-                        score.notes.extend(disturbed(&fleet, &detector).into_iter().map(|line| format!("seed {seed}: {line}")));
+                        score.notes.extend(
+                            disturbed(&fleet, &detector)
+                                .into_iter()
+                                .map(|line| format!("seed {seed}: {line}")),
+                        );
                     }
                     score
                 })
@@ -40,31 +44,48 @@ pub fn measured(condition: Condition, seeds: std::ops::Range<u64>, detector: imp
 /// What was truly disturbed, and what the detector says of it, in order of service and time.
 fn disturbed(fleet: &Fleet, detector: &Detector) -> Vec<String> {
     let day = fleet.scored_from - 1_440;
-    let truly = fleet
-        .disturbed
-        .iter()
-        .map(|(service, from, until, by)| (service.as_str(), from - day, format!("truly disturbed until {}, by {by:.2}", until - day)));
-    let said = detector
-        .disturbed()
-        .map(|(service, _, of)| (service, of.from - day, format!("said {:?} until {:?}", of.measured, of.until.map(|until| until - day))));
+    let truly = fleet.disturbed.iter().map(|(service, from, until, by)| {
+        (
+            service.as_str(),
+            from - day,
+            format!("truly disturbed until {}, by {by:.2}", until - day),
+        )
+    });
+    let said = detector.disturbed().map(|(service, _, of)| {
+        (
+            service,
+            of.from - day,
+            format!("said {:?} until {:?}", of.measured, of.until.map(|until| until - day)),
+        )
+    });
     let mut lines: Vec<_> = truly.chain(said).collect();
     lines.sort();
-    lines.into_iter().map(|(service, from, line)| format!("{service} {from}: {line}")).collect()
+    lines
+        .into_iter()
+        .map(|(service, from, line)| format!("{service} {from}: {line}"))
+        .collect()
 }
 
 fn row(condition: Condition, score: &Score) {
     let [easy, medium, hard] = [0, 1, 2].map(|place| match (score.asked[place], score.by_reader[place]) {
         (0, _) => "-".to_owned(),
-        (asked, reader) => format!("{:.3} ({:.3})", score.found[place] as f64 / asked as f64, reader as f64 / asked as f64),
+        (asked, reader) => format!(
+            "{:.3} ({:.3})",
+            score.found[place] as f64 / asked as f64,
+            reader as f64 / asked as f64
+        ),
     });
     let found: u64 = score.found.iter().sum();
     let precision = found as f64 / (found + score.wrong).max(1) as f64;
     let (least, _) = bounds(found, (found + score.wrong).max(1));
     let per_hundred = 100.0 * score.wrong_of_silent as f64 / score.silent.max(1) as f64;
     let (_, most) = bounds(score.wrong_of_silent.min(score.silent), score.silent.max(1));
-    let delay = score.median_delays().map_or_else(|| "-".to_owned(), |(ours, reader)| format!("{ours} ({reader})"));
+    let delay = score
+        .median_delays()
+        .map_or_else(|| "-".to_owned(), |(ours, reader)| format!("{ours} ({reader})"));
     println!(
-        "| {} | {} | {} | {easy} | {medium} | {hard} | {precision:.3} (≥ {least:.3}) | {per_hundred:.2} (≤ {:.2}) | {delay} |",
+        "| {} | {} | {} | {easy} | {medium} | {hard} | {precision:.3} (≥ {least:.3}) | {per_hundred:.2} (≤ {:.2}) | \
+         {delay} |",
         condition.name(),
         score.asked.iter().sum::<u64>(),
         score.silent,
@@ -73,9 +94,15 @@ fn row(condition: Condition, score: &Score) {
 }
 
 pub fn run(first: u64, fleets: u64, only: Option<&str>, notes: bool) {
-    println!("| condition | changes | silent deploys | easy | medium | hard | precision | wrong per 100 silent deploys | median delay |");
+    println!(
+        "| condition | changes | silent deploys | easy | medium | hard | precision | wrong per 100 silent deploys | \
+         median delay |"
+    );
     println!("| --- | --- | --- | --- | --- | --- | --- | --- | --- |");
-    for condition in Condition::ALL.into_iter().filter(|condition| only.is_none_or(|only| condition.name().contains(only))) {
+    for condition in Condition::ALL
+        .into_iter()
+        .filter(|condition| only.is_none_or(|only| condition.name().contains(only)))
+    {
         let score = measured(condition, first..first + fleets, Detector::default);
         row(condition, &score);
         if notes {

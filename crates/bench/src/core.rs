@@ -12,7 +12,9 @@ const AIM: f64 = 100_000.0;
 
 pub fn run(seconds: u64) {
     let records = labelled_stacks();
-    println!("parse + grouping key, one core, {seconds} s each, the fastest tenth of the rounds; aim {AIM:.0} stacks/s");
+    println!(
+        "parse + grouping key, one core, {seconds} s each, the fastest tenth of the rounds; aim {AIM:.0} stacks/s"
+    );
     let mut runtimes: Vec<&str> = records.iter().filter_map(|record| record["runtime"].as_str()).collect();
     runtimes.sort_unstable();
     runtimes.dedup();
@@ -29,14 +31,24 @@ pub fn run(seconds: u64) {
                 black_box(Described::new(type_name, message, stacktrace).group());
             }
         });
-        println!("{runtime:<8} {rate:>9.0} stacks/s  {:.2} of the aim  ({} stacks, {bytes} bytes on average)", rate / AIM, stacks.len());
+        println!(
+            "{runtime:<8} {rate:>9.0} stacks/s  {:.2} of the aim  ({} stacks, {bytes} bytes on average)",
+            rate / AIM,
+            stacks.len()
+        );
         all += stacks.len() as f64;
         spent += stacks.len() as f64 / rate;
     }
     let rate = all / spent;
-    println!("all      {rate:>9.0} stacks/s  {:.2} of the aim, as mixed in the labelled stacks", rate / AIM);
+    println!(
+        "all      {rate:>9.0} stacks/s  {:.2} of the aim, as mixed in the labelled stacks",
+        rate / AIM
+    );
     adversarial();
-    let texts: Vec<&str> = records.iter().filter_map(|record: &Value| record["message"].as_str()).collect();
+    let texts: Vec<&str> = records
+        .iter()
+        .filter_map(|record: &Value| record["message"].as_str())
+        .collect();
     let rate = best_rate(seconds, texts.len(), || {
         for text in &texts {
             black_box(outcrop_core::grouping::template(text));
@@ -45,8 +57,8 @@ pub fn run(seconds: u64) {
     println!("template {rate:>9.0} messages/s");
 }
 
-/// Items a second over all rounds that fit into the time, by the fastest tenth of the rounds: on a shared machine the others tell of
-/// whoever else was running.
+/// Items a second over all rounds that fit into the time, by the fastest tenth of the rounds: on a
+/// shared machine the others tell of whoever else was running.
 fn best_rate(seconds: u64, items: usize, mut round: impl FnMut()) -> f64 {
     let mut rounds = vec![];
     let start = Instant::now();
@@ -109,12 +121,22 @@ fn adversarial() {
             let (short, long) = (time(250_000), time(1_000_000));
             let growth = long / short;
             if growth > worst.0 && long > 0.005 {
-                worst = (growth, format!("{name} after {:?}: {:.1} ms for 1 MB", head.lines().next().unwrap_or_default(), long * 1_000.0));
+                worst = (
+                    growth,
+                    format!(
+                        "{name} after {:?}: {:.1} ms for 1 MB",
+                        head.lines().next().unwrap_or_default(),
+                        long * 1_000.0
+                    ),
+                );
             }
             if long > 0.5 {
                 println!("slow: {name} after {head:?}: {:.0} ms for 1 MB", long * 1_000.0);
             }
         }
     }
-    println!("adversarial texts: four times the length takes {:.1} times as long at worst ({})", worst.0, worst.1);
+    println!(
+        "adversarial texts: four times the length takes {:.1} times as long at worst ({})",
+        worst.0, worst.1
+    );
 }

@@ -17,7 +17,10 @@ struct Chance(u64);
 
 impl Chance {
     fn next(&mut self) -> f64 {
-        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        self.0 = self
+            .0
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1_442_695_040_888_963_407);
         (self.0 >> 11) as f64 / (1_u64 << 53) as f64
     }
 }
@@ -48,7 +51,9 @@ pub fn run(services: u32, errors: u32, minutes: i64) {
             flags += detector.push(&requests).len();
             events += 1;
             for error in 0..per_service {
-                let Some(rate) = rates.get((service * per_service + error) as usize) else { break };
+                let Some(rate) = rates.get((service * per_service + error) as usize) else {
+                    break;
+                };
                 let count = (0..3).filter(|_| chance.next() < rate / 3.0).count() as u64;
                 if count > 0 {
                     let group = format!("g{error}");
@@ -71,5 +76,9 @@ pub fn run(services: u32, errors: u32, minutes: i64) {
         "{services} services, {errors} errors, {} events a minute, {flags} flags in {minutes} minutes",
         events / minutes.unsigned_abs()
     );
-    println!("processor time per minute of data: {:.0} ms   {:.2} of the aim ({AIM_S} s)", per_minute * 1_000.0, per_minute / AIM_S);
+    println!(
+        "processor time per minute of data: {:.0} ms   {:.2} of the aim ({AIM_S} s)",
+        per_minute * 1_000.0,
+        per_minute / AIM_S
+    );
 }

@@ -56,20 +56,38 @@ pub struct Options {
 }
 
 pub async fn run(binary: &str, options: Options) {
-    let Options { load, grpc, prefill, rounds, seconds } = options;
+    let Options {
+        load,
+        grpc,
+        prefill,
+        rounds,
+        seconds,
+    } = options;
     let postgres = Postgres::start(Durability::Durable);
     let floor_url = postgres.database();
     let mut floor = Floor::new(&floor_url, load).await;
     println!("reference table: {prefill} rows first");
     floor.fill(prefill).await;
-    let port = std::net::TcpListener::bind("127.0.0.1:0").and_then(|free| free.local_addr()).expect("a free port").port();
-    let service = Service::new(binary, postgres.database()).start_with(&["--otlp-grpc", &format!("127.0.0.1:{port}")]).await;
-    let url = if grpc { format!("http://127.0.0.1:{port}") } else { service.url.clone() };
+    let port = std::net::TcpListener::bind("127.0.0.1:0")
+        .and_then(|free| free.local_addr())
+        .expect("a free port")
+        .port();
+    let service = Service::new(binary, postgres.database())
+        .start_with(&["--otlp-grpc", &format!("127.0.0.1:{port}")])
+        .await;
+    let url = if grpc {
+        format!("http://127.0.0.1:{port}")
+    } else {
+        service.url.clone()
+    };
     let way = Way { load, grpc, url };
     let number = Arc::new(AtomicU64::new(1));
     product(&postgres, &service, &way, &number, 2).await;
     println!("fsync of one commit: {:.2} ms", floor.commit_millis().await);
-    println!("{:<8} {:>10} {:>14} {:>14}", "", "rows/s", "database µs/row", "client µs/row");
+    println!(
+        "{:<8} {:>10} {:>14} {:>14}",
+        "", "rows/s", "database µs/row", "client µs/row"
+    );
     let mut ratios = vec![];
     for _ in 0..rounds {
         let of_floor = floor.measure(&postgres, seconds).await;
@@ -80,12 +98,20 @@ pub async fn run(binary: &str, options: Options) {
     }
     ratios.sort_by(f64::total_cmp);
     let median = ratios[ratios.len() / 2];
-    println!("ratio {median:.2} (median of {rounds}, {:.2} to {:.2}); aim {}", ratios[0], ratios[ratios.len() - 1], load.aim());
+    println!(
+        "ratio {median:.2} (median of {rounds}, {:.2} to {:.2}); aim {}",
+        ratios[0],
+        ratios[ratios.len() - 1],
+        load.aim()
+    );
     println!("the product's client µs/row are the service's; the senders' own come on top and share the cores");
 }
 
 fn print(name: &str, measured: &Measured) {
-    println!("{name:<8} {:>10.0} {:>14.1} {:>14.1}", measured.rate, measured.server_micros, measured.client_micros);
+    println!(
+        "{name:<8} {:>10.0} {:>14.1} {:>14.1}",
+        measured.rate, measured.server_micros, measured.client_micros
+    );
 }
 
 /// One connection, binary COPY, the reference row: 660 bytes of jsonb, a time-ordered key, two indexes more.
@@ -103,25 +129,34 @@ impl Floor {
         // Of spans and lines: a row each of 260 bytes of jsonb, found by its trace alone.
         let statements: &[&str] = if load == Load::Failures {
             &[
-                "CREATE TABLE reference (id uuid PRIMARY KEY, cause_id bigint NOT NULL, trace_id uuid NOT NULL, attributes jsonb NOT NULL)",
+                "CREATE TABLE reference (id uuid PRIMARY KEY, cause_id bigint NOT NULL, trace_id uuid NOT NULL, \
+                 attributes jsonb NOT NULL)",
                 "CREATE INDEX ON reference (cause_id, id)",
                 "CREATE INDEX ON reference USING hash (trace_id)",
             ]
         } else {
             &[
-                "CREATE TABLE reference (id uuid NOT NULL, cause_id bigint NOT NULL, trace_id uuid NOT NULL, attributes jsonb NOT NULL)",
+                "CREATE TABLE reference (id uuid NOT NULL, cause_id bigint NOT NULL, trace_id uuid NOT NULL, \
+                 attributes jsonb NOT NULL)",
                 "CREATE INDEX ON reference USING hash (trace_id)",
             ]
         };
         for statement in statements.iter().copied() {
-            sqlx::query(statement).execute(&mut connection).await.expect("the reference table can be made");
+            sqlx::query(statement)
+                .execute(&mut connection)
+                .await
+                .expect("the reference table can be made");
         }
         let attributes: serde_json::Map<String, serde_json::Value> = (0..if load == Load::Failures { 16 } else { 6 })
             .map(|at| (format!("skerry.attribute.{at:02}"), format!("value {at:016}").into()))
             .collect();
         // jsonb's wire form is a version byte and the text.
         let json = [vec![1], serde_json::to_vec(&attributes).expect("a map encodes")].concat();
-        Self { connection, next: 0, json }
+        Self {
+            connection,
+            next: 0,
+            json,
+        }
     }
 
     async fn batch(&mut self) {
@@ -134,15 +169,25 @@ impl Floor {
             self.next += 1;
             let mixed = self.next.wrapping_mul(0x9e37_79b9_7f4a_7c15);
             bytes.extend(4_i16.to_be_bytes());
-            field(&mut bytes, &(u128::from(self.next) << 64 | u128::from(mixed)).to_be_bytes());
+            field(
+                &mut bytes,
+                &(u128::from(self.next) << 64 | u128::from(mixed)).to_be_bytes(),
+            );
             field(&mut bytes, &(mixed % 500).to_be_bytes());
-            field(&mut bytes, &(u128::from(mixed) << 64 | u128::from(self.next)).to_be_bytes());
+            field(
+                &mut bytes,
+                &(u128::from(mixed) << 64 | u128::from(self.next)).to_be_bytes(),
+            );
             let json = std::mem::take(&mut self.json);
             field(&mut bytes, &json);
             self.json = json;
         }
         bytes.extend((-1_i16).to_be_bytes());
-        let mut copy = self.connection.copy_in_raw("COPY reference FROM STDIN (FORMAT binary)").await.expect("COPY begins");
+        let mut copy = self
+            .connection
+            .copy_in_raw("COPY reference FROM STDIN (FORMAT binary)")
+            .await
+            .expect("COPY begins");
         copy.send(bytes).await.expect("COPY takes rows");
         copy.finish().await.expect("COPY commits");
     }
@@ -151,21 +196,34 @@ impl Floor {
         while self.next < rows {
             self.batch().await;
         }
-        sqlx::query("CHECKPOINT").execute(&mut self.connection).await.expect("a checkpoint");
+        sqlx::query("CHECKPOINT")
+            .execute(&mut self.connection)
+            .await
+            .expect("a checkpoint");
     }
 
     /// What one commit of one row costs: the disk's answer.
     async fn commit_millis(&mut self) -> f64 {
-        sqlx::query("CREATE TABLE one (n int)").execute(&mut self.connection).await.expect("a table");
+        sqlx::query("CREATE TABLE one (n int)")
+            .execute(&mut self.connection)
+            .await
+            .expect("a table");
         let start = Instant::now();
         for _ in 0..50 {
-            sqlx::query(AssertSqlSafe("INSERT INTO one VALUES (1)")).execute(&mut self.connection).await.expect("a row");
+            sqlx::query(AssertSqlSafe("INSERT INTO one VALUES (1)"))
+                .execute(&mut self.connection)
+                .await
+                .expect("a row");
         }
         start.elapsed().as_secs_f64() * 1_000.0 / 50.0
     }
 
     async fn measure(&mut self, postgres: &Postgres, seconds: u64) -> Measured {
-        let before = (self.next, processor::micros(postgres.pid()), processor::micros(std::process::id()));
+        let before = (
+            self.next,
+            processor::micros(postgres.pid()),
+            processor::micros(std::process::id()),
+        );
         let start = Instant::now();
         while start.elapsed() < Duration::from_secs(seconds) {
             self.batch().await;
@@ -212,7 +270,13 @@ impl Way {
     }
 }
 
-async fn product(postgres: &Postgres, service: &outcrop_testkit::Running, way: &Way, number: &Arc<AtomicU64>, seconds: u64) -> Measured {
+async fn product(
+    postgres: &Postgres,
+    service: &outcrop_testkit::Running,
+    way: &Way,
+    number: &Arc<AtomicU64>,
+    seconds: u64,
+) -> Measured {
     let before = (processor::micros(postgres.pid()), processor::micros(service.pid()));
     let start = Instant::now();
     let until = start + Duration::from_secs(seconds);
@@ -223,16 +287,29 @@ async fn product(postgres: &Postgres, service: &outcrop_testkit::Running, way: &
             let (way, key) = (way.clone(), service.key.clone());
             tokio::spawn(async move {
                 let http = if way.grpc {
-                    reqwest::Client::builder().http2_prior_knowledge().build().expect("a client")
+                    reqwest::Client::builder()
+                        .http2_prior_knowledge()
+                        .build()
+                        .expect("a client")
                 } else {
                     reqwest::Client::new()
                 };
                 let url = format!("{}{}", way.url, way.path());
-                let content = if way.grpc { "application/grpc" } else { "application/x-protobuf" };
+                let content = if way.grpc {
+                    "application/grpc"
+                } else {
+                    "application/x-protobuf"
+                };
                 while Instant::now() < until {
                     let body = way.body(number.fetch_add(1, Ordering::Relaxed));
-                    let sent =
-                        http.post(&url).bearer_auth(&key).header("content-type", content).header("te", "trailers").body(body).send().await;
+                    let sent = http
+                        .post(&url)
+                        .bearer_auth(&key)
+                        .header("content-type", content)
+                        .header("te", "trailers")
+                        .body(body)
+                        .send()
+                        .await;
                     // A refusal over gRPC stands in the header of an answer without a body.
                     if sent.is_ok_and(|answer| {
                         answer.status() == 200 && answer.headers().get("grpc-status").is_none_or(|status| status == "0")
@@ -255,7 +332,10 @@ async fn product(postgres: &Postgres, service: &outcrop_testkit::Running, way: &
 }
 
 fn library_frame(at: u32) -> String {
-    format!("  File \"/srv/skerry/venv/lib/python3.11/site-packages/web/app.py\", line {at}, in call_{at}\n    return next(request)\n")
+    format!(
+        "  File \"/srv/skerry/venv/lib/python3.11/site-packages/web/app.py\", line {at}, in call_{at}\n    return \
+         next(request)\n"
+    )
 }
 
 /// What a request of the benchmarks holds.
@@ -270,7 +350,12 @@ pub struct Shape {
 }
 
 impl Shape {
-    pub const NOW: Self = Self { service: "fares", functions: 20, spread: Duration::ZERO, ago: Duration::ZERO };
+    pub const NOW: Self = Self {
+        service: "fares",
+        functions: 20,
+        spread: Duration::ZERO,
+        ago: Duration::ZERO,
+    };
 }
 
 /// A request of failing server spans, each of its own trace, with a stack of ten frames.
@@ -279,22 +364,32 @@ pub fn request(number: u64, shape: &Shape) -> ExportTraceServiceRequest {
     let sent = nanos(SystemTime::now().duration_since(UNIX_EPOCH).expect("past 1970"));
     let text = |key: &str, value: String| KeyValue {
         key: key.to_owned(),
-        value: Some(AnyValue { value: Some(any_value::Value::StringValue(value)) }),
+        value: Some(AnyValue {
+            value: Some(any_value::Value::StringValue(value)),
+        }),
         ..KeyValue::default()
     };
     let spans = (0..PER_REQUEST)
         .map(|at| {
             let id = number * PER_REQUEST + at + 1;
             let back = nanos(shape.ago) + nanos(shape.spread) / PER_REQUEST * at;
-            let now = sent - if shape.spread.is_zero() { back } else { back % nanos(shape.spread) };
+            let now = sent
+                - if shape.spread.is_zero() {
+                    back
+                } else {
+                    back % nanos(shape.spread)
+                };
             let function = format!("quote_{}", id % shape.functions);
             let below: String = (0..9).map(library_frame).collect();
             let stack = format!(
-                "Traceback (most recent call last):\n{below}  File \"/srv/skerry/fares/tariff.py\", line 88, in {function}\n    \
+                "Traceback (most recent call last):\n{below}  File \"/srv/skerry/fares/tariff.py\", line 88, in \
+                 {function}\n    \
                  return base / share\nZeroDivisionError: division by zero"
             );
             Span {
-                trace_id: (u128::from(id.wrapping_mul(0x9e37_79b9_7f4a_7c15)) << 64 | u128::from(id)).to_be_bytes().to_vec(),
+                trace_id: (u128::from(id.wrapping_mul(0x9e37_79b9_7f4a_7c15)) << 64 | u128::from(id))
+                    .to_be_bytes()
+                    .to_vec(),
                 span_id: id.to_be_bytes().to_vec(),
                 name: "GET /v1/quotes/{sailing}".to_owned(),
                 kind: 2,
@@ -318,7 +413,10 @@ pub fn request(number: u64, shape: &Shape) -> ExportTraceServiceRequest {
                     ],
                     ..Event::default()
                 }],
-                status: Some(Status { code: 2, message: String::new() }),
+                status: Some(Status {
+                    code: 2,
+                    message: String::new(),
+                }),
                 ..Span::default()
             }
         })
@@ -332,16 +430,25 @@ pub fn request(number: u64, shape: &Shape) -> ExportTraceServiceRequest {
         ],
         ..Resource::default()
     };
-    let of_scope = ScopeSpans { spans, ..ScopeSpans::default() };
+    let of_scope = ScopeSpans {
+        spans,
+        ..ScopeSpans::default()
+    };
     ExportTraceServiceRequest {
-        resource_spans: vec![ResourceSpans { resource: Some(resource), scope_spans: vec![of_scope], ..ResourceSpans::default() }],
+        resource_spans: vec![ResourceSpans {
+            resource: Some(resource),
+            scope_spans: vec![of_scope],
+            ..ResourceSpans::default()
+        }],
     }
 }
 
 fn resource() -> Resource {
     let text = |key: &str, value: &str| KeyValue {
         key: key.to_owned(),
-        value: Some(AnyValue { value: Some(any_value::Value::StringValue(value.to_owned())) }),
+        value: Some(AnyValue {
+            value: Some(any_value::Value::StringValue(value.to_owned())),
+        }),
         ..KeyValue::default()
     };
     Resource {
@@ -356,15 +463,29 @@ fn resource() -> Resource {
 }
 
 pub fn said(key: &str, value: String) -> KeyValue {
-    KeyValue { key: key.to_owned(), value: Some(AnyValue { value: Some(any_value::Value::StringValue(value)) }), ..KeyValue::default() }
+    KeyValue {
+        key: key.to_owned(),
+        value: Some(AnyValue {
+            value: Some(any_value::Value::StringValue(value)),
+        }),
+        ..KeyValue::default()
+    }
 }
 
 fn nanos_now() -> u64 {
-    u64::try_from(SystemTime::now().duration_since(UNIX_EPOCH).expect("past 1970").as_nanos()).expect("before 2554")
+    u64::try_from(
+        SystemTime::now()
+            .duration_since(UNIX_EPOCH)
+            .expect("past 1970")
+            .as_nanos(),
+    )
+    .expect("before 2554")
 }
 
 fn trace_of(id: u64) -> Vec<u8> {
-    (u128::from(id.wrapping_mul(0x9e37_79b9_7f4a_7c15)) << 64 | u128::from(id)).to_be_bytes().to_vec()
+    (u128::from(id.wrapping_mul(0x9e37_79b9_7f4a_7c15)) << 64 | u128::from(id))
+        .to_be_bytes()
+        .to_vec()
 }
 
 /// Spans a trace of [`spans`].
@@ -389,7 +510,10 @@ fn spans(number: u64) -> ExportTraceServiceRequest {
                 vec![
                     said("db.system.name", "postgresql".to_owned()),
                     said("db.namespace", "tariffs".to_owned()),
-                    said("db.query.text", format!("SELECT rate FROM tariff WHERE id = {id} AND day = $1")),
+                    said(
+                        "db.query.text",
+                        format!("SELECT rate FROM tariff WHERE id = {id} AND day = $1"),
+                    ),
                     said("server.address", "pier-3.skerry.example".to_owned()),
                 ]
             };
@@ -397,7 +521,12 @@ fn spans(number: u64) -> ExportTraceServiceRequest {
                 trace_id: trace_of(entry),
                 span_id: id.to_be_bytes().to_vec(),
                 parent_span_id: if is_entry { vec![] } else { entry.to_be_bytes().to_vec() },
-                name: if is_entry { "GET /v1/quotes/{sailing}" } else { "SELECT tariff" }.to_owned(),
+                name: if is_entry {
+                    "GET /v1/quotes/{sailing}"
+                } else {
+                    "SELECT tariff"
+                }
+                .to_owned(),
                 kind: if is_entry { 2 } else { 3 },
                 start_time_unix_nano: now - 5_000_000 + at * 1_000,
                 end_time_unix_nano: now - at * 1_000,
@@ -406,9 +535,16 @@ fn spans(number: u64) -> ExportTraceServiceRequest {
             }
         })
         .collect();
-    let of_scope = ScopeSpans { spans, ..ScopeSpans::default() };
+    let of_scope = ScopeSpans {
+        spans,
+        ..ScopeSpans::default()
+    };
     ExportTraceServiceRequest {
-        resource_spans: vec![ResourceSpans { resource: Some(resource()), scope_spans: vec![of_scope], ..ResourceSpans::default() }],
+        resource_spans: vec![ResourceSpans {
+            resource: Some(resource()),
+            scope_spans: vec![of_scope],
+            ..ResourceSpans::default()
+        }],
     }
 }
 
@@ -423,17 +559,30 @@ fn lines(number: u64) -> ExportLogsServiceRequest {
                 severity_number: 9,
                 severity_text: "INFO".to_owned(),
                 body: Some(AnyValue {
-                    value: Some(any_value::Value::StringValue(format!("quote for sailing {id}: {} metres of deck", id % 19))),
+                    value: Some(any_value::Value::StringValue(format!(
+                        "quote for sailing {id}: {} metres of deck",
+                        id % 19
+                    ))),
                 }),
-                attributes: vec![said("user.id", format!("u-{}", id % 5_000)), said("code.function.name", "quote".to_owned())],
+                attributes: vec![
+                    said("user.id", format!("u-{}", id % 5_000)),
+                    said("code.function.name", "quote".to_owned()),
+                ],
                 trace_id: trace_of(id),
                 span_id: id.to_be_bytes().to_vec(),
                 ..LogRecord::default()
             }
         })
         .collect();
-    let of_scope = ScopeLogs { log_records: records, ..ScopeLogs::default() };
+    let of_scope = ScopeLogs {
+        log_records: records,
+        ..ScopeLogs::default()
+    };
     ExportLogsServiceRequest {
-        resource_logs: vec![ResourceLogs { resource: Some(resource()), scope_logs: vec![of_scope], ..ResourceLogs::default() }],
+        resource_logs: vec![ResourceLogs {
+            resource: Some(resource()),
+            scope_logs: vec![of_scope],
+            ..ResourceLogs::default()
+        }],
     }
 }

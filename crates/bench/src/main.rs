@@ -132,14 +132,50 @@ enum Command {
 async fn main() {
     match Arguments::parse().command {
         Command::Core { seconds } => core::run(seconds),
-        Command::Conditions { first, fleets, only, notes } => conditions::run(first, fleets, only.as_deref(), notes),
+        Command::Conditions {
+            first,
+            fleets,
+            only,
+            notes,
+        } => conditions::run(first, fleets, only.as_deref(), notes),
         Command::Thresholds { first, fleets } => thresholds::run(first, fleets),
-        Command::Flags { services, errors, minutes } => flags::run(services, errors, minutes.max(1)),
-        Command::Grouping { first, rounds, few, notes } => grouping::run(first, rounds, few, notes),
-        Command::Intake { of, grpc, binary, prefill, rounds, seconds } => {
-            intake::run(&binary, intake::Options { load: of, grpc, prefill, rounds, seconds }).await;
+        Command::Flags {
+            services,
+            errors,
+            minutes,
+        } => flags::run(services, errors, minutes.max(1)),
+        Command::Grouping {
+            first,
+            rounds,
+            few,
+            notes,
+        } => grouping::run(first, rounds, few, notes),
+        Command::Intake {
+            of,
+            grpc,
+            binary,
+            prefill,
+            rounds,
+            seconds,
+        } => {
+            intake::run(
+                &binary,
+                intake::Options {
+                    load: of,
+                    grpc,
+                    prefill,
+                    rounds,
+                    seconds,
+                },
+            )
+            .await;
         }
         Command::Traces { binary, spans } => traces::run(&binary, spans).await,
-        Command::Query { binary, occurrences, errors, copies } => query::run(&binary, occurrences, errors.max(1), copies).await,
+        Command::Query {
+            binary,
+            occurrences,
+            errors,
+            copies,
+        } => query::run(&binary, occurrences, errors.max(1), copies).await,
     }
 }

@@ -1,4 +1,5 @@
-//! Reading, at a given number of stored occurrences: the list's API, against counting the occurrences on each read, and the page.
+//! Reading, at a given number of stored occurrences: the list's API, against counting the
+//! occurrences on each read, and the page.
 
 use std::time::{Duration, Instant};
 
@@ -23,13 +24,16 @@ pub const WARM_UP: usize = 100;
 pub const READS: usize = 60;
 
 /// What the list would ask if nothing were folded: the floor.
-const WALK: &str = "SELECT cause.error_id, count(*), count(DISTINCT occurrence.user_hash), array_agg(DISTINCT occurrence.endpoint_id) \
+const WALK: &str = "SELECT cause.error_id, count(*), count(DISTINCT occurrence.user_hash), array_agg(DISTINCT \
+    occurrence.endpoint_id) \
                     FROM occurrence JOIN cause ON cause.id = occurrence.cause_id GROUP BY 1";
 
 /// The same occurrences again at the same times, with ids of their own.
-const COPY: &str = "INSERT INTO occurrence (id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
+const COPY: &str = "INSERT INTO occurrence (id, service_id, cause_id, environment_id, version_id, endpoint_id, \
+    trace_id, span_id, resource, stack, \
     user_hash, uncaught, severity, received_at, type, message, attributes) \
-    SELECT (left(id::text, 13) || substr(gen_random_uuid()::text, 14))::uuid, service_id, cause_id, environment_id, version_id, endpoint_id, \
+    SELECT (left(id::text, 13) || substr(gen_random_uuid()::text, 14))::uuid, service_id, cause_id, environment_id, \
+    version_id, endpoint_id, \
     gen_random_uuid(), span_id, resource, stack, user_hash, uncaught, severity, received_at, type, message, attributes \
     FROM occurrence, generate_series(1, $1)";
 
@@ -40,14 +44,24 @@ pub async fn run(binary: &str, occurrences: u64, errors: u64, copies: u64) {
     fill(&service, occurrences, errors).await;
     let mut connection = PgConnection::connect(&url).await.expect("the database answers");
     if copies > 0 {
-        sqlx::query(COPY).bind(i64::try_from(copies).expect("few")).execute(&mut connection).await.expect("rows can be copied");
+        sqlx::query(COPY)
+            .bind(i64::try_from(copies).expect("few"))
+            .execute(&mut connection)
+            .await
+            .expect("rows can be copied");
     }
-    sqlx::raw_sql("VACUUM ANALYZE").execute(&mut connection).await.expect("statistics are made");
-    let (stored, errors): (i64, i64) = sqlx::query_as("SELECT (SELECT count(*) FROM occurrence), (SELECT count(*) FROM error_group)")
-        .fetch_one(&mut connection)
+    sqlx::raw_sql("VACUUM ANALYZE")
+        .execute(&mut connection)
         .await
-        .expect("counts");
-    println!("{stored} occurrences of {errors} errors over {DAYS} days; median and 95th percentile of {READS} reads, ms");
+        .expect("statistics are made");
+    let (stored, errors): (i64, i64) =
+        sqlx::query_as("SELECT (SELECT count(*) FROM occurrence), (SELECT count(*) FROM error_group)")
+            .fetch_one(&mut connection)
+            .await
+            .expect("counts");
+    println!(
+        "{stored} occurrences of {errors} errors over {DAYS} days; median and 95th percentile of {READS} reads, ms"
+    );
 
     if copies > 0 {
         return stands_out(&service).await;
@@ -55,14 +69,20 @@ pub async fn run(binary: &str, occurrences: u64, errors: u64, copies: u64) {
     let mut walks = vec![];
     for _ in 0..READS {
         let start = Instant::now();
-        sqlx::query(WALK).fetch_all(&mut connection).await.expect("the floor's query runs");
+        sqlx::query(WALK)
+            .fetch_all(&mut connection)
+            .await
+            .expect("the floor's query runs");
         walks.push(millis(start));
     }
     let floor = print("floor: counting occurrences in SQL", &mut walks, None);
     for (name, path) in [
         ("errors, 24 h", "/api/v1/errors?since=24h&strip=48"),
         ("errors, 7 days", "/api/v1/errors?since=7d&strip=48"),
-        ("errors, 7 days, one service", "/api/v1/errors?since=7d&service=fares&strip=48"),
+        (
+            "errors, 7 days, one service",
+            "/api/v1/errors?since=7d&service=fares&strip=48",
+        ),
     ] {
         // Connections plan their first few queries anew: a service that has been running has done so.
         for _ in 0..WARM_UP {
@@ -83,38 +103,51 @@ pub async fn run(binary: &str, occurrences: u64, errors: u64, copies: u64) {
     page(&service).await;
 }
 
-/// A year of one error, in a hundred versions: its tallies in one query over the hours, folded and unfolded, and the chart that is drawn of them.
+/// A year of one error, in a hundred versions: its tallies in one query over the hours, folded and
+/// unfolded, and the chart that is drawn of them.
 async fn year(service: &Running, connection: &mut PgConnection) {
     for statement in [
         "INSERT INTO version (service_id, label, label_hash) SELECT service_id, 'year-' || n, gen_random_uuid() \
              FROM (SELECT service_id FROM cause ORDER BY id LIMIT 1) of_cause, generate_series(0, 99) n",
         "INSERT INTO tally_hour (hour, environment_id, cause_id, version_id, n) \
              SELECT h, (SELECT min(id) FROM environment), (SELECT min(id) FROM cause), version.id, 3 \
-             FROM generate_series(date_trunc('day', now()) - interval '365 days', date_trunc('day', now()) - interval '8 days', interval '1 hour') h \
-             JOIN version ON version.label = 'year-' || (extract(epoch FROM h)::bigint / 345600 % 100) ON CONFLICT DO NOTHING",
-        "INSERT INTO tally_day (day, environment_id, cause_id, version_id, n) SELECT date_trunc('day', hour, 'UTC'), environment_id, cause_id, version_id, sum(n) \
+             FROM generate_series(date_trunc('day', now()) - interval '365 days', date_trunc('day', now()) - interval \
+             '8 days', interval '1 hour') h \
+             JOIN version ON version.label = 'year-' || (extract(epoch FROM h)::bigint / 345600 % 100) ON CONFLICT DO \
+             NOTHING",
+        "INSERT INTO tally_day (day, environment_id, cause_id, version_id, n) SELECT date_trunc('day', hour, 'UTC'), \
+         environment_id, cause_id, version_id, sum(n) \
              FROM tally_hour WHERE hour < now() - interval '8 days' GROUP BY 1, 2, 3, 4 ON CONFLICT DO NOTHING",
         "ANALYZE",
     ] {
-        sqlx::raw_sql(statement).execute(&mut *connection).await.unwrap_or_else(|error| panic!("{statement}: {error}"));
+        sqlx::raw_sql(statement)
+            .execute(&mut *connection)
+            .await
+            .unwrap_or_else(|error| panic!("{statement}: {error}"));
     }
     for (name, table, aim) in [
         ("a year of one error, by the hour", "tally_hour", None),
         ("a year of one error, folded by the day", "tally_day", Some(YEAR_AIM_MS)),
     ] {
         let statement = format!(
-            "SELECT * FROM {table} WHERE cause_id = (SELECT min(id) FROM cause) AND environment_id = (SELECT min(id) FROM environment)"
+            "SELECT * FROM {table} WHERE cause_id = (SELECT min(id) FROM cause) AND environment_id = (SELECT min(id) \
+             FROM environment)"
         );
         let mut reads = vec![];
         for _ in 0..READS {
             let start = Instant::now();
-            sqlx::query(sqlx::AssertSqlSafe(statement.clone())).fetch_all(&mut *connection).await.expect("tallies are read");
+            sqlx::query(sqlx::AssertSqlSafe(statement.clone()))
+                .fetch_all(&mut *connection)
+                .await
+                .expect("tallies are read");
             reads.push(millis(start));
         }
         print(name, &mut reads, aim);
     }
-    let (error,): (i32,) =
-        sqlx::query_as("SELECT error_id FROM cause ORDER BY id LIMIT 1").fetch_one(&mut *connection).await.expect("an error");
+    let (error,): (i32,) = sqlx::query_as("SELECT error_id FROM cause ORDER BY id LIMIT 1")
+        .fetch_one(&mut *connection)
+        .await
+        .expect("an error");
     let path = format!(
         "/api/v1/errors/{}/timeline?since=365d&steps=60",
         outcrop_core::Reference::of_number(u32::from_ne_bytes(error.to_ne_bytes()))
@@ -132,8 +165,12 @@ async fn year(service: &Running, connection: &mut PgConnection) {
 /// What stands out among the occurrences of the error with most of them.
 async fn stands_out(service: &Running) {
     let (_, page) = service.get("/api/v1/errors?since=7d&limit=500").await;
-    let most = page["items"].as_array().and_then(|items| items.iter().max_by_key(|item| item["count"].as_u64()));
-    let Some(reference) = most.and_then(|item| item["ref"].as_str()) else { return };
+    let most = page["items"]
+        .as_array()
+        .and_then(|items| items.iter().max_by_key(|item| item["count"].as_u64()));
+    let Some(reference) = most.and_then(|item| item["ref"].as_str()) else {
+        return;
+    };
     let path = format!("/api/v1/errors/{reference}/stands-out?since=7d");
     let mut reads = vec![];
     for _ in 0..READS {
@@ -154,7 +191,12 @@ async fn page(service: &Running) {
     let mut loads = vec![];
     for _ in 0..10 {
         browser.driver.goto("about:blank").await.expect("an empty page");
-        browser.driver.cdp().send_raw("Network.clearBrowserCache", serde_json::json!({})).await.expect("the cache can be emptied");
+        browser
+            .driver
+            .cdp()
+            .send_raw("Network.clearBrowserCache", serde_json::json!({}))
+            .await
+            .expect("the cache can be emptied");
         let start = Instant::now();
         browser.open(&format!("{}/errors?since=7d", service.url)).await;
         browser.find("main li a").await;
@@ -166,7 +208,16 @@ async fn page(service: &Running) {
 /// Sends occurrences through the intake, spread over services, errors, users and days, and waits until they are folded.
 async fn fill(service: &Running, occurrences: u64, errors: u64) {
     let http = reqwest::Client::new();
-    let services = ["gangway", "sailings", "fares", "stowage", "boarding", "berths", "bulletins", "ledger"];
+    let services = [
+        "gangway",
+        "sailings",
+        "fares",
+        "stowage",
+        "boarding",
+        "berths",
+        "bulletins",
+        "ledger",
+    ];
     let services = &services[..services.len().min(usize::try_from(errors).unwrap_or(services.len()))];
     for number in 0..occurrences.div_ceil(PER_REQUEST) {
         let body: ExportTraceServiceRequest = request(

@@ -20,7 +20,10 @@ fn row(name: &str, value: f64, score: &Score) {
 }
 
 pub fn run(first: u64, fleets: u64) {
-    println!("| threshold | value | easy, of the reader's | medium and hard, of the reader's | precision | wrong per 100 silent deploys |");
+    println!(
+        "| threshold | value | easy, of the reader's | medium and hard, of the reader's | precision | wrong per 100 \
+         silent deploys |"
+    );
     println!("| --- | --- | --- | --- | --- | --- |");
     let score = |asked: Asked| {
         let mut score = Score::default();

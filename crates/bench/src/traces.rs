@@ -36,12 +36,19 @@ pub async fn run(binary: &str, spans: u64) {
     println!("copying what was sent over {DAYS} days, and to {spans} spans");
     copy_counts(&mut connection).await;
     let stored = copy_spans(&mut connection, spans).await;
-    sqlx::raw_sql("VACUUM ANALYZE").execute(&mut connection).await.expect("statistics are made");
-    let (endpoints, hours): (i64, i64) = sqlx::query_as("SELECT (SELECT count(*) FROM endpoint), (SELECT count(*) FROM traffic_hour)")
-        .fetch_one(&mut connection)
+    sqlx::raw_sql("VACUUM ANALYZE")
+        .execute(&mut connection)
         .await
-        .expect("counts");
-    println!("{stored} spans stored; {endpoints} endpoints, {hours} of their hours; median and 95th percentile of {READS} reads, ms");
+        .expect("statistics are made");
+    let (endpoints, hours): (i64, i64) =
+        sqlx::query_as("SELECT (SELECT count(*) FROM endpoint), (SELECT count(*) FROM traffic_hour)")
+            .fetch_one(&mut connection)
+            .await
+            .expect("counts");
+    println!(
+        "{stored} spans stored; {endpoints} endpoints, {hours} of their hours; median and 95th percentile of {READS} \
+         reads, ms"
+    );
 
     let mut floors = vec![];
     for _ in 0..READS {
@@ -55,8 +62,14 @@ pub async fn run(binary: &str, spans: u64) {
     let floor = print("floor: summing their hours in SQL", &mut floors, None);
     for (name, path) in [
         (format!("trace of {LONG} spans"), format!("/api/v1/traces/{long}")),
-        ("endpoints, 7 days".to_owned(), "/api/v1/endpoints?since=7d&limit=500".to_owned()),
-        ("endpoints, 24 h".to_owned(), "/api/v1/endpoints?since=24h&limit=500".to_owned()),
+        (
+            "endpoints, 7 days".to_owned(),
+            "/api/v1/endpoints?since=7d&limit=500".to_owned(),
+        ),
+        (
+            "endpoints, 24 h".to_owned(),
+            "/api/v1/endpoints?since=24h&limit=500".to_owned(),
+        ),
         ("calls, 24 h".to_owned(), "/api/v1/calls?since=24h".to_owned()),
         ("calls, 7 days".to_owned(), "/api/v1/calls?since=7d".to_owned()),
         ("statements, 24 h".to_owned(), "/api/v1/statements?since=24h".to_owned()),
@@ -77,8 +90,8 @@ pub async fn run(binary: &str, spans: u64) {
     page(&service).await;
 }
 
-/// The page of a trace of 10,000 spans, from an empty cache until its first row stands there, and the longest and the median frame
-/// while it scrolls from end to end.
+/// The page of a trace of 10,000 spans, from an empty cache until its first row stands there, and
+/// the longest and the median frame while it scrolls from end to end.
 async fn page(service: &Running) {
     let id = long_trace(service, 9_999_998, WIDE).await;
     let browser = Browser::start(1280, 800, "light").await;
@@ -88,19 +101,40 @@ async fn page(service: &Running) {
     let mut loads = vec![];
     for _ in 0..5 {
         browser.driver.goto("about:blank").await.expect("an empty page");
-        browser.driver.cdp().send_raw("Network.clearBrowserCache", serde_json::json!({})).await.expect("the cache can be emptied");
+        browser
+            .driver
+            .cdp()
+            .send_raw("Network.clearBrowserCache", serde_json::json!({}))
+            .await
+            .expect("the cache can be emptied");
         let start = Instant::now();
         browser.open(&format!("{}/traces/{id}", service.url)).await;
         browser.find("[role=listbox] [role=option]").await;
         loads.push(millis(start));
     }
     print(&format!("page of {WIDE} spans, cold, first row"), &mut loads, None);
-    let script = "const done = arguments[arguments.length - 1]; const box = document.querySelector('[role=listbox]'); const times = []; let last = performance.now(); let at = 0; \
-        const step = (now) => { times.push(now - last); last = now; at += 1; box.scrollTop = (box.scrollHeight * at) / 240; at < 240 ? requestAnimationFrame(step) : done(times.slice(1)); }; requestAnimationFrame(step);";
-    let frames = browser.driver.execute_async(script, vec![]).await.expect("the page scrolls");
-    let mut frames: Vec<f64> = frames.json().as_array().into_iter().flatten().filter_map(serde_json::Value::as_f64).collect();
+    let script = "const done = arguments[arguments.length - 1]; const box = document.querySelector('[role=listbox]'); \
+        const times = []; let last = performance.now(); let at = 0; \
+        const step = (now) => { times.push(now - last); last = now; at += 1; box.scrollTop = (box.scrollHeight * at) \
+        / 240; at < 240 ? requestAnimationFrame(step) : done(times.slice(1)); }; requestAnimationFrame(step);";
+    let frames = browser
+        .driver
+        .execute_async(script, vec![])
+        .await
+        .expect("the page scrolls");
+    let mut frames: Vec<f64> = frames
+        .json()
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(serde_json::Value::as_f64)
+        .collect();
     print("frames while scrolling through it", &mut frames, None);
-    println!("{:<36} {:>8.1} the longest", "", frames.last().copied().unwrap_or_default());
+    println!(
+        "{:<36} {:>8.1} the longest",
+        "",
+        frames.last().copied().unwrap_or_default()
+    );
 }
 
 fn nanos(back: Duration) -> u64 {
@@ -119,10 +153,22 @@ fn request(service: u64, spans: Vec<Span>) -> ExportTraceServiceRequest {
         said("deployment.environment.name", "production".to_owned()),
         said("service.instance.id", format!("{}-1.pier-3", name(service))),
     ];
-    let resource = Resource { attributes, ..Resource::default() };
-    let of_scope = ScopeSpans { spans, ..ScopeSpans::default() };
-    let of_resource = ResourceSpans { resource: Some(resource), scope_spans: vec![of_scope], ..ResourceSpans::default() };
-    ExportTraceServiceRequest { resource_spans: vec![of_resource] }
+    let resource = Resource {
+        attributes,
+        ..Resource::default()
+    };
+    let of_scope = ScopeSpans {
+        spans,
+        ..ScopeSpans::default()
+    };
+    let of_resource = ResourceSpans {
+        resource: Some(resource),
+        scope_spans: vec![of_scope],
+        ..ResourceSpans::default()
+    };
+    ExportTraceServiceRequest {
+        resource_spans: vec![of_resource],
+    }
 }
 
 /// A request to an endpoint: an entry span, queries and a call of the next service below it.
@@ -138,16 +184,29 @@ fn spans_of(trace: u64, service: u64, endpoint: u64, count: u64, back: Duration)
         .map(|at| {
             let id = trace * 10_000 + at + 1;
             let (kind, name, mut attributes) = match at {
-                0 => {
-                    (2, format!("GET /v1/piers/{endpoint}/{{berth}}"), vec![said("http.route", format!("/v1/piers/{endpoint}/{{berth}}"))])
-                }
+                0 => (
+                    2,
+                    format!("GET /v1/piers/{endpoint}/{{berth}}"),
+                    vec![said("http.route", format!("/v1/piers/{endpoint}/{{berth}}"))],
+                ),
                 1 => {
                     let next = name((service + 1) % SERVICES);
-                    (3, "GET".to_owned(), vec![said("server.address", format!("{next}.skerry.example"))])
+                    (
+                        3,
+                        "GET".to_owned(),
+                        vec![said("server.address", format!("{next}.skerry.example"))],
+                    )
                 }
                 _ => {
                     let text = format!("SELECT berth FROM pier_{} WHERE id = {id}", at % 5);
-                    (3, "SELECT pier".to_owned(), vec![said("db.system.name", "postgresql".to_owned()), said("db.query.text", text)])
+                    (
+                        3,
+                        "SELECT pier".to_owned(),
+                        vec![
+                            said("db.system.name", "postgresql".to_owned()),
+                            said("db.query.text", text),
+                        ],
+                    )
                 }
             };
             if at < 2 {
@@ -155,15 +214,28 @@ fn spans_of(trace: u64, service: u64, endpoint: u64, count: u64, back: Duration)
                 attributes.push(said("http.response.status_code", status.to_owned()));
             }
             Span {
-                trace_id: (u128::from(trace.wrapping_mul(0x9e37_79b9_7f4a_7c15)) << 64 | u128::from(trace)).to_be_bytes().to_vec(),
+                trace_id: (u128::from(trace.wrapping_mul(0x9e37_79b9_7f4a_7c15)) << 64 | u128::from(trace))
+                    .to_be_bytes()
+                    .to_vec(),
                 span_id: id.to_be_bytes().to_vec(),
-                parent_span_id: if at == 0 { vec![] } else { (trace * 10_000 + 1).to_be_bytes().to_vec() },
+                parent_span_id: if at == 0 {
+                    vec![]
+                } else {
+                    (trace * 10_000 + 1).to_be_bytes().to_vec()
+                },
                 name,
                 kind,
                 start_time_unix_nano: start + took / count * at,
-                end_time_unix_nano: if at == 0 { start + took } else { start + took / count * (at + 1) },
+                end_time_unix_nano: if at == 0 {
+                    start + took
+                } else {
+                    start + took / count * (at + 1)
+                },
                 attributes,
-                status: (at == 0 && status == "500").then(|| Status { code: 2, message: String::new() }),
+                status: (at == 0 && status == "500").then(|| Status {
+                    code: 2,
+                    message: String::new(),
+                }),
                 ..Span::default()
             }
         })
@@ -171,7 +243,10 @@ fn spans_of(trace: u64, service: u64, endpoint: u64, count: u64, back: Duration)
 }
 
 async fn send(service: &Running, body: ExportTraceServiceRequest) {
-    let post = service.post("/v1/traces").header("content-type", "application/x-protobuf").body(body.encode_to_vec());
+    let post = service
+        .post("/v1/traces")
+        .header("content-type", "application/x-protobuf")
+        .body(body.encode_to_vec());
     let answer = post.send().await.expect("the service answers");
     assert_eq!(answer.status(), 200);
 }
@@ -181,7 +256,11 @@ async fn fill(service: &Running) {
     let mut trace = 1;
     for day in 1..=DAYS.unsigned_abs() {
         trace += 1;
-        send(service, request(0, spans_of(trace, 0, 0, PER_TRACE, Duration::from_secs(day * 86_400)))).await;
+        send(
+            service,
+            request(0, spans_of(trace, 0, 0, PER_TRACE, Duration::from_secs(day * 86_400))),
+        )
+        .await;
     }
     for of in 0..SERVICES {
         for endpoint in 0..ENDPOINTS {
@@ -210,33 +289,58 @@ async fn copy_counts(connection: &mut PgConnection) {
     let hours = DAYS * 24;
     let statements = [
         format!(
-            "INSERT INTO traffic_hour SELECT t.hour - h * interval '1 hour', service_id, endpoint_id, environment_id, version_id, requests, failed \
-             FROM traffic_hour t, generate_series(2, {hours}) h WHERE t.hour = date_trunc('hour', now() - interval '1 hour') ON CONFLICT DO NOTHING"
+            "INSERT INTO traffic_hour SELECT t.hour - h * interval '1 hour', service_id, endpoint_id, environment_id, \
+             version_id, requests, failed \
+             FROM traffic_hour t, generate_series(2, {hours}) h WHERE t.hour = date_trunc('hour', now() - interval '1 \
+             hour') ON CONFLICT DO NOTHING"
         ),
         format!(
-            "INSERT INTO status_hour SELECT t.hour - h * interval '1 hour', service_id, endpoint_id, environment_id, version_id, status, n, kept \
-             FROM status_hour t, generate_series(2, {hours}) h WHERE t.hour = date_trunc('hour', now() - interval '1 hour') ON CONFLICT DO NOTHING"
+            "INSERT INTO status_hour SELECT t.hour - h * interval '1 hour', service_id, endpoint_id, environment_id, \
+             version_id, status, n, kept \
+             FROM status_hour t, generate_series(2, {hours}) h WHERE t.hour = date_trunc('hour', now() - interval '1 \
+             hour') ON CONFLICT DO NOTHING"
         ),
-        "INSERT INTO latency_hour SELECT t.hour - h * interval '1 hour', service_id, endpoint_id, environment_id, version_id, sketch \
-             FROM latency_hour t, generate_series(2, 48) h WHERE t.hour = date_trunc('hour', now() - interval '1 hour') ON CONFLICT DO NOTHING"
+        "INSERT INTO latency_hour SELECT t.hour - h * interval '1 hour', service_id, endpoint_id, environment_id, \
+         version_id, sketch \
+             FROM latency_hour t, generate_series(2, 48) h WHERE t.hour = date_trunc('hour', now() - interval '1 \
+             hour') ON CONFLICT DO NOTHING"
             .to_owned(),
         format!(
-            "INSERT INTO latency_day SELECT t.hour - d * interval '1 day', service_id, endpoint_id, environment_id, version_id, sketch \
-             FROM latency_day t, generate_series(1, {DAYS}) d WHERE t.hour = (SELECT max(hour) FROM latency_day) ON CONFLICT DO NOTHING"
+            "INSERT INTO latency_day SELECT t.hour - d * interval '1 day', service_id, endpoint_id, environment_id, \
+             version_id, sketch \
+             FROM latency_day t, generate_series(1, {DAYS}) d WHERE t.hour = (SELECT max(hour) FROM latency_day) ON \
+             CONFLICT DO NOTHING"
         ),
         format!(
-            "INSERT INTO called_hour SELECT t.hour - h * interval '1 hour', called_id, environment_id, version_id, n, failed, total_us, longest_us \
-             FROM called_hour t, generate_series(2, {}) h WHERE t.hour = date_trunc('hour', now() - interval '1 hour') ON CONFLICT DO NOTHING",
+            "INSERT INTO called_hour SELECT t.hour - h * interval '1 hour', called_id, environment_id, version_id, n, \
+             failed, total_us, longest_us \
+             FROM called_hour t, generate_series(2, {}) h WHERE t.hour = date_trunc('hour', now() - interval '1 \
+             hour') ON CONFLICT DO NOTHING",
             2 * hours
         ),
     ];
     let days = [
-        ("traffic", "service_id, endpoint_id, environment_id, version_id", "sum(requests), sum(failed)"),
-        ("status", "service_id, endpoint_id, environment_id, version_id, status", "sum(n), sum(kept)"),
-        ("called", "called_id, environment_id, version_id", "sum(n), sum(failed), sum(total_us), max(longest_us)"),
+        (
+            "traffic",
+            "service_id, endpoint_id, environment_id, version_id",
+            "sum(requests), sum(failed)",
+        ),
+        (
+            "status",
+            "service_id, endpoint_id, environment_id, version_id, status",
+            "sum(n), sum(kept)",
+        ),
+        (
+            "called",
+            "called_id, environment_id, version_id",
+            "sum(n), sum(failed), sum(total_us), max(longest_us)",
+        ),
     ];
     let days = days.map(|(name, key, sums)| {
-        format!("INSERT INTO {name}_day SELECT date_trunc('day', hour, 'UTC'), {key}, {sums} FROM {name}_hour GROUP BY date_trunc('day', hour, 'UTC'), {key} ON CONFLICT DO NOTHING")
+        format!(
+            "INSERT INTO {name}_day SELECT date_trunc('day', hour, 'UTC'), {key}, {sums} FROM {name}_hour GROUP \
+            BY date_trunc('day', hour, 'UTC'), {key} ON CONFLICT DO NOTHING"
+        )
     });
     for statement in statements.into_iter().chain(days) {
         sqlx::query(AssertSqlSafe(statement.clone()))
@@ -249,7 +353,8 @@ async fn copy_counts(connection: &mut PgConnection) {
 /// The chunks that were sent again under other traces: a fifth in the hot tables, the rest kept over the days.
 async fn copy_spans(connection: &mut PgConnection, spans: u64) -> i64 {
     let (hot,): (String,) = sqlx::query_as(
-        "SELECT 'hot_' || to_char(max(begins) FILTER (WHERE begins <= now()) AT TIME ZONE 'UTC', 'YYYYMMDDHH24MI') FROM hot_table",
+        "SELECT 'hot_' || to_char(max(begins) FILTER (WHERE begins <= now()) AT TIME ZONE 'UTC', 'YYYYMMDDHH24MI') \
+         FROM hot_table",
     )
     .fetch_one(&mut *connection)
     .await
@@ -259,12 +364,18 @@ async fn copy_spans(connection: &mut PgConnection, spans: u64) -> i64 {
     let few = format!("(SELECT * FROM {hot} WHERE spans = {PER_TRACE} LIMIT 1000) of_few");
     for _ in 0..chunks / 5 / 100_000 {
         let statement = format!("INSERT INTO {hot} SELECT {columns} FROM {few}, generate_series(1, 100)");
-        sqlx::query(AssertSqlSafe(statement)).execute(&mut *connection).await.expect("chunks can be copied");
+        sqlx::query(AssertSqlSafe(statement))
+            .execute(&mut *connection)
+            .await
+            .expect("chunks can be copied");
     }
     let back = columns.replace("received_at", &format!("received_at - (g % {DAYS}) * interval '1 day'"));
     for _ in 0..chunks * 4 / 5 / 100_000 {
         let statement = format!("INSERT INTO kept_chunk SELECT {back} FROM {few}, generate_series(1, 100) g");
-        sqlx::query(AssertSqlSafe(statement)).execute(&mut *connection).await.expect("chunks can be copied");
+        sqlx::query(AssertSqlSafe(statement))
+            .execute(&mut *connection)
+            .await
+            .expect("chunks can be copied");
     }
     let (stored,): (i64,) = sqlx::query_as(AssertSqlSafe(format!(
         "SELECT coalesce((SELECT sum(spans) FROM {hot}), 0) + coalesce((SELECT sum(spans) FROM kept_chunk), 0)"

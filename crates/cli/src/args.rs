@@ -111,7 +111,8 @@ pub enum Command {
     Deploys(Deploys),
     /// Say the flags (new, surging, returned) of a recorded stream without a server: a dry run.
     Backtest(Backtest),
-    /// Count errors, occurrences and users by any field: kind, namespace, touches, group, customer, a resource's attribute.
+    /// Count errors, occurrences and users by any field: kind, namespace, touches, group, customer,
+    /// a resource's attribute.
     Parts(Parts),
     /// List the users an error hit.
     Users(Users),
@@ -157,9 +158,11 @@ pub enum Command {
 }
 
 #[derive(Args)]
-#[command(after_help = "Example:\n  outcrop login https://outcrop.skerry.example --token-stdin < token.txt\n\n\
+#[command(
+    after_help = "Example:\n  outcrop login https://outcrop.skerry.example --token-stdin < token.txt\n\n\
     The profile is written to $XDG_CONFIG_HOME/outcrop/profile.toml, readable by you alone.\n\
-    OUTCROP_URL and OUTCROP_TOKEN win over it.")]
+    OUTCROP_URL and OUTCROP_TOKEN win over it."
+)]
 pub struct Login {
     /// Where the service is.
     #[arg(value_name = "URL")]
@@ -170,8 +173,10 @@ pub struct Login {
 }
 
 #[derive(Args)]
-#[command(after_help = "Example:\n  outcrop demo --database-url postgres://outcrop@127.0.0.1/demo\n\n\
-    The history is loaded once; started again, it goes on with what is there.")]
+#[command(
+    after_help = "Example:\n  outcrop demo --database-url postgres://outcrop@127.0.0.1/demo\n\n\
+    The history is loaded once; started again, it goes on with what is there."
+)]
 pub struct Demo {
     #[command(flatten)]
     pub database: DatabaseArgs,
@@ -217,8 +222,8 @@ pub struct Keep {
     /// Room for the whole database; past it senders are told to come back later [default: no limit].
     #[arg(long, env = "OUTCROP_DATABASE_BYTES", value_name = "SIZE")]
     pub database_bytes: Option<String>,
-    /// What must stay free on the database's disk, where it is on this host; below it senders are told to come back later
-    /// [default: 1GiB].
+    /// What must stay free on the database's disk, where it is on this host; below it senders are
+    /// told to come back later [default: 1GiB].
     #[arg(long, env = "OUTCROP_MIN_FREE", value_name = "SIZE")]
     pub min_free: Option<String>,
 }
@@ -226,7 +231,13 @@ pub struct Keep {
 #[derive(Args, Default)]
 pub struct DatabaseArgs {
     /// Where the database is: `postgres://user@host:5432/name`.
-    #[arg(long, env = "OUTCROP_DATABASE_URL", value_name = "URL", global = true, hide_env_values = true)]
+    #[arg(
+        long,
+        env = "OUTCROP_DATABASE_URL",
+        value_name = "URL",
+        global = true,
+        hide_env_values = true
+    )]
     pub database_url: Option<String>,
     /// A TOML file with the same options, names with _ for -.
     #[arg(long, env = "OUTCROP_CONFIG", value_name = "FILE", global = true)]
@@ -256,21 +267,28 @@ pub struct Serve {
     /// Largest request body after inflating [default: 32MiB].
     #[arg(long, env = "OUTCROP_MAX_INFLATED", value_name = "SIZE")]
     pub max_inflated: Option<String>,
-    /// Memory for requests under way, at least 8 times the largest body; past it senders are asked to come back. The process takes
-    /// up to 200 MB beside it [default: 256MiB].
+    /// Memory for requests under way, at least 8 times the largest body; past it senders are asked
+    /// to come back. The process takes up to 200 MB beside it [default: 256MiB].
     #[arg(long, env = "OUTCROP_BUDGET", value_name = "SIZE")]
     pub budget: Option<String>,
     #[command(flatten)]
     pub keep: Keep,
-    /// Occurrences of one error and version in a minute whose exact data is kept; past that one in 50, beside the first, the latest and
-    /// the fullest of each version; 1 to 10000 [default: 20].
+    /// Occurrences of one error and version in a minute whose exact data is kept; past that one in
+    /// 50, beside the first, the latest and the fullest of each version; 1 to 10000 [default: 20].
     #[arg(long, env = "OUTCROP_BODIES_PER_MINUTE", value_name = "N")]
     pub bodies_per_minute: Option<u32>,
-    /// The address under which people reach this installation, such as `https://outcrop.skerry.example`: links begin with it.
+    /// The address under which people reach this installation, such as
+    /// `https://outcrop.skerry.example`: links begin with it.
     #[arg(long, env = "OUTCROP_PUBLIC_URL", value_name = "URL")]
     pub public_url: Option<String>,
-    /// A proxy, or a network of proxies, whose `X-Forwarded-For` or `Forwarded` header is believed; may be given several times.
-    #[arg(long, env = "OUTCROP_TRUSTED_PROXY", value_name = "ADDR[/BITS]", value_delimiter = ',')]
+    /// A proxy, or a network of proxies, whose `X-Forwarded-For` or `Forwarded` header is believed;
+    /// may be given several times.
+    #[arg(
+        long,
+        env = "OUTCROP_TRUSTED_PROXY",
+        value_name = "ADDR[/BITS]",
+        value_delimiter = ','
+    )]
     pub trusted_proxy: Vec<String>,
     /// A local Git checkout of a service, to show lines of source from; may be given several times.
     #[arg(long, env = "OUTCROP_CHECKOUT", value_name = "SERVICE=DIR", value_delimiter = ',')]
@@ -286,7 +304,13 @@ pub struct Client {
     #[arg(long, env = "OUTCROP_URL", value_name = "URL", global = true)]
     pub url: Option<String>,
     /// The token; better given by the environment, where other users of the machine cannot read it.
-    #[arg(long, env = "OUTCROP_TOKEN", value_name = "TOKEN", hide_env_values = true, global = true)]
+    #[arg(
+        long,
+        env = "OUTCROP_TOKEN",
+        value_name = "TOKEN",
+        hide_env_values = true,
+        global = true
+    )]
     pub token: Option<String>,
     /// Print one JSON document instead of a table.
     #[arg(long, global = true)]
@@ -294,7 +318,10 @@ pub struct Client {
 }
 
 #[derive(Args)]
-#[command(after_help = "Example:\n  outcrop storage\n\nWhat is kept is set with `outcrop serve`: see its options under \"What is kept\".")]
+#[command(
+    after_help = "Example:\n  outcrop storage\n\nWhat is kept is set with `outcrop serve`: see its options under \
+        \"What is kept\"."
+)]
 pub struct Storage {
     #[command(flatten)]
     pub client: Client,
@@ -302,7 +329,9 @@ pub struct Storage {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop errors\n  outcrop errors --service fares --environment production --since 7d\n  outcrop errors --where 'uncaught and version >= 2.4.0 and not http.route like \"/internal/*\"'\n  outcrop errors --json | jq -r '.items[0].ref'"
+    after_help = "Examples:\n  outcrop errors\n  outcrop errors --service fares --environment production --since \
+        7d\n  outcrop errors --where 'uncaught and version >= 2.4.0 and not http.route like \"/internal/*\"'\n  \
+        outcrop errors --json | jq -r '.items[0].ref'"
 )]
 pub struct Errors {
     #[command(flatten)]
@@ -334,15 +363,16 @@ pub struct Window {
     /// Only this version.
     #[arg(long = "in-version", value_name = "V")]
     pub in_version: Option<String>,
-    /// Only occurrences for which this holds, such as 'service = fares and version >= 2.4.0 and uncaught'. Any attribute
-    /// can be asked for; docs/language.md has it all.
+    /// Only occurrences for which this holds, such as 'service = fares and version >= 2.4.0 and
+    /// uncaught'. Any attribute can be asked for; docs/language.md has it all.
     #[arg(long = "where", value_name = "PREDICATE")]
     pub predicate: Option<String>,
 }
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop show kobal-tirun --since 7d\n  outcrop show kobal-tirun --where 'user = u-7'\n  outcrop show kobal-tirun --attributes\n  outcrop show kobal-tirun --why"
+    after_help = "Examples:\n  outcrop show kobal-tirun --since 7d\n  outcrop show kobal-tirun --where 'user = \
+        u-7'\n  outcrop show kobal-tirun --attributes\n  outcrop show kobal-tirun --why"
 )]
 pub struct Show {
     /// The error's reference.
@@ -384,7 +414,8 @@ pub struct Occurrences {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop find kobal-tirun\n  outcrop find 4bf92f3577b34da6a3ce929d0e0e4736\n  outcrop find app/tariff.py:92\n  outcrop find 'fares answered 500'\n  journalctl -u fares -n 30 | outcrop find -"
+    after_help = "Examples:\n  outcrop find kobal-tirun\n  outcrop find 4bf92f3577b34da6a3ce929d0e0e4736\n  outcrop \
+        find app/tariff.py:92\n  outcrop find 'fares answered 500'\n  journalctl -u fares -n 30 | outcrop find -"
 )]
 pub struct Find {
     /// What to find; - reads standard input.
@@ -396,7 +427,8 @@ pub struct Find {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop occurrence 0199aa2e5a02b8d1c4f04f6e1c0b7a55\n  outcrop occurrence 0199aa2e5a02b8d1c4f04f6e1c0b7a55 --json | jq .sent"
+    after_help = "Examples:\n  outcrop occurrence 0199aa2e5a02b8d1c4f04f6e1c0b7a55\n  outcrop occurrence \
+        0199aa2e5a02b8d1c4f04f6e1c0b7a55 --json | jq .sent"
 )]
 pub struct Occurrence {
     /// The occurrence's id, 32 hex digits.
@@ -416,7 +448,12 @@ pub struct Occurrence {
     The sender key is read from OUTCROP_KEY.")]
 pub struct Send {
     /// Where the service takes OTLP/HTTP.
-    #[arg(long, env = "OUTCROP_URL", value_name = "URL", default_value = "http://127.0.0.1:8471")]
+    #[arg(
+        long,
+        env = "OUTCROP_URL",
+        value_name = "URL",
+        default_value = "http://127.0.0.1:8471"
+    )]
     pub url: String,
     /// The sender key; better given by the environment.
     #[arg(long, env = "OUTCROP_KEY", value_name = "KEY", hide_env_values = true)]
@@ -455,7 +492,8 @@ pub struct Send {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop parts kind --since 7d\n  outcrop parts touches --service fares\n  outcrop parts cloud.region --where 'slice = edge'"
+    after_help = "Examples:\n  outcrop parts kind --since 7d\n  outcrop parts touches --service fares\n  outcrop \
+        parts cloud.region --where 'slice = edge'"
 )]
 pub struct Parts {
     /// The field or attribute.
@@ -468,7 +506,10 @@ pub struct Parts {
 }
 
 #[derive(Args)]
-#[command(after_help = "Example:\n  outcrop users kobal-tirun --since 7d\n\nAll errors of one user: outcrop errors --where 'user = u-7'")]
+#[command(
+    after_help = "Example:\n  outcrop users kobal-tirun --since 7d\n\nAll errors of one user: outcrop errors --where \
+        'user = u-7'"
+)]
 pub struct Users {
     /// The error's reference.
     #[arg(value_name = "REF")]
@@ -494,7 +535,8 @@ pub struct Users {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop trace 0af7651916cd43dd8448eb211c80319c\n  outcrop trace 0af7651916cd43dd8448eb211c80319c --attributes\n  outcrop trace 0af7651916cd43dd8448eb211c80319c --all --json"
+    after_help = "Examples:\n  outcrop trace 0af7651916cd43dd8448eb211c80319c\n  outcrop trace \
+        0af7651916cd43dd8448eb211c80319c --attributes\n  outcrop trace 0af7651916cd43dd8448eb211c80319c --all --json"
 )]
 pub struct Trace {
     /// The trace's id, 32 hex digits.
@@ -529,9 +571,12 @@ pub struct TrafficWindow {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop endpoints --service fares --since 3h\n  outcrop endpoints --slow-from fares 'POST /v1/quotes/{sailing}' 400ms\n  \
-    outcrop endpoints --slow-from fares 'POST /v1/quotes/{sailing}' auto\n  outcrop endpoints --by-group --service fares\n\n\
-    A request is slow past twice the time that 95 % of its endpoint's requests of the last seven days stayed below, at least 20 ms, or past what was set."
+    after_help = "Examples:\n  outcrop endpoints --service fares --since 3h\n  outcrop endpoints --slow-from fares \
+        'POST /v1/quotes/{sailing}' 400ms\n  \
+    outcrop endpoints --slow-from fares 'POST /v1/quotes/{sailing}' auto\n  outcrop endpoints --by-group --service \
+    fares\n\n\
+    A request is slow past twice the time that 95 % of its endpoint's requests of the last seven days stayed below, \
+    at least 20 ms, or past what was set."
 )]
 pub struct Endpoints {
     #[command(flatten)]
@@ -544,8 +589,8 @@ pub struct Endpoints {
     /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
     #[arg(long, value_name = "PERIOD")]
     pub against: Option<String>,
-    /// What the instance groups of one service serve, each against the others (`outcrop services set --instance-group` says what tells
-    /// them apart); needs --service.
+    /// What the instance groups of one service serve, each against the others (`outcrop services
+    /// set --instance-group` says what tells them apart); needs --service.
     #[arg(long, conflicts_with_all = ["against", "slow_from"])]
     pub by_group: bool,
     /// With --by-group: of this endpoint alone.
@@ -588,7 +633,10 @@ impl Only {
 }
 
 #[derive(Args)]
-#[command(after_help = "Examples:\n  outcrop requests --service gangway --status 404\n  outcrop requests --only slow --since 3h")]
+#[command(
+    after_help = "Examples:\n  outcrop requests --service gangway --status 404\n  outcrop requests --only slow \
+        --since 3h"
+)]
 pub struct Requests {
     #[command(flatten)]
     pub client: Client,
@@ -616,7 +664,8 @@ pub struct Requests {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop watch --service fares\n  outcrop watch --only failed --json      one JSON document a line\n\nWhere more passes than can be read, the rates of the busiest endpoints stand in its place."
+    after_help = "Examples:\n  outcrop watch --service fares\n  outcrop watch --only failed --json      one JSON \
+        document a line\n\nWhere more passes than can be read, the rates of the busiest endpoints stand in its place."
 )]
 pub struct Watch {
     #[command(flatten)]
@@ -642,15 +691,20 @@ pub struct Watch {
 pub enum DeployCommand {
     /// Record a deploy; what runs is seen without it, but later and without who, why and when it ended.
     #[command(
-        after_help = "Examples:\n  outcrop deploy record fares@2.4.0 --environment production --link https://ci.skerry.example/4110\n  outcrop deploy record fares@2.4.1 --environment production --share 0.1      a canary\n  outcrop deploy record fares@2.4.0 --environment production --repo . --from v2.3.9      with the commits it brought"
+        after_help = "Examples:\n  outcrop deploy record fares@2.4.0 --environment production --link \
+            https://ci.skerry.example/4110\n  outcrop deploy record fares@2.4.1 --environment production --share \
+            0.1      a canary\n  outcrop deploy record fares@2.4.0 --environment production --repo . --from \
+            v2.3.9      with the commits it brought"
     )]
     Record(RecordArgs),
     /// Show one deploy in full: its answer, its endpoints before and after, what stopped, what it brought.
     #[command(after_help = "Example:\n  outcrop deploy show fares@2.4.0 --environment production")]
     Show(ShowDeploy),
-    /// Ask whether a deploy did harm. Exit codes: 0 clear, 1 flagged, 3 too early, 2 wrong usage, 4 not reachable or refused.
+    /// Ask whether a deploy did harm. Exit codes: 0 clear, 1 flagged, 3 too early, 2 wrong usage, 4
+    /// not reachable or refused.
     #[command(
-        after_help = "Examples:\n  outcrop deploy check fares@2.4.0 --environment production\n  outcrop deploy check fares@2.4.0 --environment production --wait 30m --fail-on new,surging"
+        after_help = "Examples:\n  outcrop deploy check fares@2.4.0 --environment production\n  outcrop deploy check \
+            fares@2.4.0 --environment production --wait 30m --fail-on new,surging"
     )]
     Check(CheckArgs),
 }
@@ -694,7 +748,8 @@ pub struct RecordArgs {
     /// The part of the traffic that a canary takes, above 0 and below 1.
     #[arg(long, value_name = "S")]
     pub share: Option<f32>,
-    /// The instance group that it goes to, as the service's attribute for groups names it (`outcrop services set --instance-group`).
+    /// The instance group that it goes to, as the service's attribute for groups names it (`outcrop
+    /// services set --instance-group`).
     #[arg(long, value_name = "G")]
     pub group: Option<String>,
     /// The commit; with --repo the deployed revision [default there: HEAD].
@@ -751,9 +806,12 @@ pub struct Deploys {
 }
 
 #[derive(Args)]
-#[command(after_help = "Examples:\n  outcrop backtest week.jsonl.gz > flags.jsonl\n  outcrop backtest - < week.jsonl\n\n\
-    The stream is JSON Lines in order of time: deploys, requests and errors by the minute, and what was settled. docs/flags.md has the format\n\
-    and the model; the code is the one that says the flags of the running service.")]
+#[command(
+    after_help = "Examples:\n  outcrop backtest week.jsonl.gz > flags.jsonl\n  outcrop backtest - < week.jsonl\n\n\
+    The stream is JSON Lines in order of time: deploys, requests and errors by the minute, and what was settled. \
+    docs/flags.md has the format\n\
+    and the model; the code is the one that says the flags of the running service."
+)]
 pub struct Backtest {
     /// The stream, plain or gzip; - reads standard input.
     #[arg(value_name = "FILE")]
@@ -774,11 +832,17 @@ pub struct Refused {
 pub enum Drops {
     /// Drop what a predicate holds of, or a whole error, from now on.
     #[command(
-        after_help = "Examples:\n  outcrop drops add --where 'type = ClientGone and service = gangway' --note 'passengers close the tab'\n  outcrop drops add --error kobal-tirun"
+        after_help = "Examples:\n  outcrop drops add --where 'type = ClientGone and service = gangway' --note \
+            'passengers close the tab'\n  outcrop drops add --error kobal-tirun"
     )]
     Add {
         /// A predicate over single occurrences; `outcrop errors --where` shows what it holds of.
-        #[arg(long = "where", value_name = "PREDICATE", required_unless_present = "error", conflicts_with = "error")]
+        #[arg(
+            long = "where",
+            value_name = "PREDICATE",
+            required_unless_present = "error",
+            conflicts_with = "error"
+        )]
         predicate: Option<String>,
         /// The error's reference.
         #[arg(long, value_name = "REF")]
@@ -814,7 +878,9 @@ pub enum Scrubbing {
         service: Option<String>,
     },
     /// Remove what a regular expression finds, in any text.
-    #[command(after_help = "Example:\n  outcrop scrubbing shape 'SK-[0-9]{8}' --reason 'booking code' --service berths")]
+    #[command(
+        after_help = "Example:\n  outcrop scrubbing shape 'SK-[0-9]{8}' --reason 'booking code' --service berths"
+    )]
     Shape {
         /// The regular expression.
         expression: String,
@@ -827,7 +893,10 @@ pub enum Scrubbing {
         id: i64,
     },
     /// Show what would be stored of a text, read from standard input.
-    #[command(after_help = "Example:\n  echo 'no berth for SK-20260001' | outcrop scrubbing try --service berths --shape 'SK-[0-9]{8}'")]
+    #[command(
+        after_help = "Example:\n  echo 'no berth for SK-20260001' | outcrop scrubbing try --service berths --shape \
+            'SK-[0-9]{8}'"
+    )]
     Try {
         /// The service whose rules hold; without it, those for all.
         #[arg(long)]
@@ -854,7 +923,10 @@ pub struct ScrubRule {
 #[derive(Subcommand)]
 pub enum Slices {
     /// Save a predicate under a name.
-    #[command(after_help = "Example:\n  outcrop slices save edge 'service in (gangway, boarding) and environment = production'")]
+    #[command(
+        after_help = "Example:\n  outcrop slices save edge 'service in (gangway, boarding) and environment = \
+            production'"
+    )]
     Save {
         /// The name.
         name: String,
@@ -872,7 +944,9 @@ pub enum Slices {
 pub enum Services {
     /// Say something of a service, or of `all`; an empty text takes it back.
     #[command(
-        after_help = "Examples:\n  outcrop services set fares --source-root /srv/skerry/fares --source-url 'https://git.skerry.example/fares/{revision}/{path}#L{line}'\n  outcrop services set all --instance-group cloud.region\n  outcrop services set gangway --weight 1.5 --endpoint-weight 'GET /internal/health=0.2'"
+        after_help = "Examples:\n  outcrop services set fares --source-root /srv/skerry/fares --source-url \
+            'https://git.skerry.example/fares/{revision}/{path}#L{line}'\n  outcrop services set all --instance-group \
+            cloud.region\n  outcrop services set gangway --weight 1.5 --endpoint-weight 'GET /internal/health=0.2'"
     )]
     Set {
         /// The service, or `all` for every one that has nothing of its own.
@@ -907,7 +981,9 @@ pub enum Services {
 }
 
 #[derive(Subcommand)]
-#[command(after_help = "Every change can be tried with --dry-run, is kept in the history, and is undone by its number.")]
+#[command(
+    after_help = "Every change can be tried with --dry-run, is kept in the history, and is undone by its number."
+)]
 pub enum Grouping {
     /// Join errors of one service by hand.
     #[command(after_help = "Example:\n  outcrop grouping join kobal-tirun dasup-nivel")]
@@ -922,7 +998,10 @@ pub enum Grouping {
         how: ChangeArgs,
     },
     /// From now on, and for what is known: whatever a predicate holds for is one error.
-    #[command(after_help = "Example:\n  outcrop grouping join-where gangway 'type = ConnectTimeout and function like \"*dial\"' --dry-run")]
+    #[command(
+        after_help = "Example:\n  outcrop grouping join-where gangway 'type = ConnectTimeout and function like \
+            \"*dial\"' --dry-run"
+    )]
     JoinWhere {
         /// The service.
         service: String,
@@ -936,14 +1015,20 @@ pub enum Grouping {
     },
     /// Split an error: by an attribute's value from now on, or off it causes that do not belong there.
     #[command(
-        after_help = "Examples:\n  outcrop grouping split kobal-tirun --by season --dry-run --days 14\n  outcrop grouping split kobal-tirun --cause 12 --cause 15"
+        after_help = "Examples:\n  outcrop grouping split kobal-tirun --by season --dry-run --days 14\n  outcrop \
+            grouping split kobal-tirun --cause 12 --cause 15"
     )]
     Split {
         /// The error; its largest part keeps the reference.
         #[arg(value_name = "REF")]
         error: String,
         /// Tell it apart by the value of this attribute, from now on.
-        #[arg(long, value_name = "ATTRIBUTE", required_unless_present = "causes", conflicts_with = "causes")]
+        #[arg(
+            long,
+            value_name = "ATTRIBUTE",
+            required_unless_present = "causes",
+            conflicts_with = "causes"
+        )]
         by: Option<String>,
         /// Make this cause of it an error of its own; `outcrop grouping causes REF` lists them.
         #[arg(long = "cause", value_name = "N")]
@@ -953,7 +1038,8 @@ pub enum Grouping {
     },
     /// Say which code is a service's own and which belongs to libraries, by beginnings of paths, modules or functions.
     #[command(
-        after_help = "Example:\n  outcrop grouping own-code fares --own vendor/skerry_tariffs --library fares.generated --dry-run\n\n\
+        after_help = "Example:\n  outcrop grouping own-code fares --own vendor/skerry_tariffs --library \
+            fares.generated --dry-run\n\n\
         The longest beginning that fits a frame decides; what was said last of a beginning holds."
     )]
     OwnCode {
@@ -1012,18 +1098,27 @@ pub struct ChangeArgs {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop collect /var/log/fares/*.log --service fares --follow\n  outcrop collect app.log --dry-run\n  \
+    after_help = "Examples:\n  outcrop collect /var/log/fares/*.log --service fares --follow\n  outcrop collect \
+        app.log --dry-run\n  \
     journalctl -u fares -o export -f | outcrop collect - --service fares\n\n\
-    Plain lines of any logger, JSON lines, key=value pairs, container runtimes' files, the lines of several processes in one file, the\n\
-    journal's export. A file is read on from where it was left, also after it was rotated; positions advance once what was found is\n\
-    stored. Without --service: what a line names, else its process, else the file's name. The sender key is read from OUTCROP_KEY."
+    Plain lines of any logger, JSON lines, key=value pairs, container runtimes' files, the lines of several processes \
+    in one file, the\n\
+    journal's export. A file is read on from where it was left, also after it was rotated; positions advance once \
+    what was found is\n\
+    stored. Without --service: what a line names, else its process, else the file's name. The sender key is read from \
+    OUTCROP_KEY."
 )]
 pub struct Collect {
     /// Files; - reads standard input.
     #[arg(value_name = "FILE", required = true)]
     pub files: Vec<PathBuf>,
     /// Where the service takes OTLP/HTTP.
-    #[arg(long, env = "OUTCROP_URL", value_name = "URL", default_value = "http://127.0.0.1:8471")]
+    #[arg(
+        long,
+        env = "OUTCROP_URL",
+        value_name = "URL",
+        default_value = "http://127.0.0.1:8471"
+    )]
     pub url: String,
     /// The sender key; better given by the environment.
     #[arg(long, env = "OUTCROP_KEY", value_name = "KEY", hide_env_values = true)]
@@ -1066,9 +1161,11 @@ pub enum LinesArg {
 
 #[derive(Args)]
 #[command(
-    after_help = "Reads JSON Lines {\"id\",\"service\",\"runtime\",\"version\",\"type\",\"message\",\"stacktrace\"}, writes per line\n\
+    after_help = "Reads JSON Lines {\"id\",\"service\",\"runtime\",\"version\",\"type\",\"message\",\"stacktrace\"}, \
+        writes per line\n\
     {\"id\",\"group\",\"title\",\"own_frame\",\"runtime\"}: `group` is equal exactly when two would be one error.\n\
-    Versions are compared in the order of their numbers: where code has moved, \"moved\" says what was edited, \"may_be\" which groups it could be.\n\n\
+    Versions are compared in the order of their numbers: where code has moved, \"moved\" says what was edited, \
+    \"may_be\" which groups it could be.\n\n\
     Examples:\n  outcrop group stacks.jsonl\n  jq -c . report.json | outcrop group"
 )]
 pub struct Group {

@@ -24,13 +24,18 @@ impl Api {
     pub fn new(arguments: &Client) -> Result<Self, Fault> {
         let profile = profile::read()?;
         let (kept_url, kept_token) = profile.map_or((None, None), |profile| (Some(profile.url), Some(profile.token)));
-        let url = arguments.url.clone().or_else(|| kept_url.clone()).unwrap_or_else(|| "http://127.0.0.1:8471".to_owned());
+        let url = arguments
+            .url
+            .clone()
+            .or_else(|| kept_url.clone())
+            .unwrap_or_else(|| "http://127.0.0.1:8471".to_owned());
         // A profile's token is for the profile's service and for no other.
         let kept_token = kept_token.filter(|_| kept_url.as_deref() == Some(url.as_str()));
         let token = arguments.token.clone().filter(|token| !token.is_empty()).or(kept_token);
         let token = token.ok_or_else(|| {
             Fault::Usage(
-                "no token: `outcrop login URL --token-stdin`, or set OUTCROP_TOKEN; `outcrop admin token create EMAIL` makes one"
+                "no token: `outcrop login URL --token-stdin`, or set OUTCROP_TOKEN; `outcrop admin token create \
+                 EMAIL` makes one"
                     .to_owned(),
             )
         })?;
@@ -39,12 +44,19 @@ impl Api {
 
     /// A connection with a token.
     pub fn with(url: &str, token: String) -> Result<Self, Fault> {
-        Ok(Self { http: http()?, url: url.trim_end_matches('/').to_owned(), token })
+        Ok(Self {
+            http: http()?,
+            url: url.trim_end_matches('/').to_owned(),
+            token,
+        })
     }
 
     /// Asks for one JSON document.
     pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<T, Fault> {
-        let query: Vec<(&str, &String)> = query.iter().filter_map(|(name, value)| Some((*name, value.as_ref()?))).collect();
+        let query: Vec<(&str, &String)> = query
+            .iter()
+            .filter_map(|(name, value)| Some((*name, value.as_ref()?)))
+            .collect();
         let url = format!("{}/api/v1{path}", self.url);
         self.answer(&url, self.http.get(&url).query(&query), &query).await
     }
@@ -56,20 +68,35 @@ impl Api {
         query: &[(&str, Option<String>)],
         body: &(impl serde::Serialize + Sync),
     ) -> Result<T, Fault> {
-        let query: Vec<(&str, &String)> = query.iter().filter_map(|(name, value)| Some((*name, value.as_ref()?))).collect();
+        let query: Vec<(&str, &String)> = query
+            .iter()
+            .filter_map(|(name, value)| Some((*name, value.as_ref()?)))
+            .collect();
         let url = format!("{}/api/v1{path}", self.url);
-        self.answer(&url, self.http.post(&url).query(&query).json(body), &query).await
+        self.answer(&url, self.http.post(&url).query(&query).json(body), &query)
+            .await
     }
 
     /// Sends a request that is answered without a document.
-    pub async fn send(&self, method: reqwest::Method, path: &str, body: Option<&(impl serde::Serialize + Sync)>) -> Result<(), Fault> {
+    pub async fn send(
+        &self,
+        method: reqwest::Method,
+        path: &str,
+        body: Option<&(impl serde::Serialize + Sync)>,
+    ) -> Result<(), Fault> {
         let url = format!("{}/api/v1{path}", self.url);
         let mut request = self.http.request(method, &url);
         if let Some(body) = body {
             request = request.json(body);
         }
         let body = self.body(&url, request, &[]).await?;
-        if body.is_empty() { Ok(()) } else { Err(Fault::Refused(format!("{url} answered something else than this release expects"))) }
+        if body.is_empty() {
+            Ok(())
+        } else {
+            Err(Fault::Refused(format!(
+                "{url} answered something else than this release expects"
+            )))
+        }
     }
 
     async fn answer<T: DeserializeOwned>(
@@ -79,12 +106,24 @@ impl Api {
         query: &[(&str, &String)],
     ) -> Result<T, Fault> {
         let body = self.body(url, request, query).await?;
-        serde_json::from_slice(&body)
-            .map_err(|error| Fault::Refused(format!("{url} answered something else than this release expects: {error}")))
+        serde_json::from_slice(&body).map_err(|error| {
+            Fault::Refused(format!(
+                "{url} answered something else than this release expects: {error}"
+            ))
+        })
     }
 
-    async fn body(&self, url: &str, request: reqwest::RequestBuilder, query: &[(&str, &String)]) -> Result<bytes::Bytes, Fault> {
-        let answer = request.bearer_auth(&self.token).send().await.map_err(|error| unreachable(&self.url, &error))?;
+    async fn body(
+        &self,
+        url: &str,
+        request: reqwest::RequestBuilder,
+        query: &[(&str, &String)],
+    ) -> Result<bytes::Bytes, Fault> {
+        let answer = request
+            .bearer_auth(&self.token)
+            .send()
+            .await
+            .map_err(|error| unreachable(&self.url, &error))?;
         let status = answer.status();
         let body = answer.bytes().await.map_err(|error| unreachable(&self.url, &error))?;
         if status.is_success() {
@@ -94,11 +133,14 @@ impl Api {
             (Some(at), Some((_, text))) => marked(text, at, problem.length.unwrap_or_default(), &problem.detail),
             _ => problem.detail,
         };
-        let detail = serde_json::from_slice::<Problem>(&body).map_or_else(|_| format!("{url} answered {status}"), asked);
+        let detail =
+            serde_json::from_slice::<Problem>(&body).map_or_else(|_| format!("{url} answered {status}"), asked);
         // What the caller wrote wrongly is usage; everything else is the service's answer.
         Err(match status {
             StatusCode::BAD_REQUEST => Fault::Usage(detail),
-            StatusCode::BAD_GATEWAY | StatusCode::SERVICE_UNAVAILABLE | StatusCode::GATEWAY_TIMEOUT => Fault::Away(detail),
+            StatusCode::BAD_GATEWAY | StatusCode::SERVICE_UNAVAILABLE | StatusCode::GATEWAY_TIMEOUT => {
+                Fault::Away(detail)
+            }
             _ => Fault::Refused(detail),
         })
     }
@@ -107,13 +149,21 @@ impl Api {
 /// A predicate with a mark below the place of a mistake in it.
 fn marked(text: &str, at: u32, length: u32, message: &str) -> String {
     let marks = "^".repeat(length.max(1) as usize);
-    format!("in --where:\n  {}\n  {}{marks}\n  {message}", outcrop_core::text::printable(text), " ".repeat(at as usize))
+    format!(
+        "in --where:\n  {}\n  {}{marks}\n  {message}",
+        outcrop_core::text::printable(text),
+        " ".repeat(at as usize)
+    )
 }
 
 /// An HTTP client with a time limit.
 pub fn http() -> Result<reqwest::Client, Fault> {
-    let builder = reqwest::Client::builder().timeout(TIMEOUT).user_agent(concat!("outcrop/", env!("CARGO_PKG_VERSION")));
-    builder.build().map_err(|error| Fault::Usage(format!("cannot make an HTTP client: {error}")))
+    let builder = reqwest::Client::builder()
+        .timeout(TIMEOUT)
+        .user_agent(concat!("outcrop/", env!("CARGO_PKG_VERSION")));
+    builder
+        .build()
+        .map_err(|error| Fault::Usage(format!("cannot make an HTTP client: {error}")))
 }
 
 /// The message for a service that does not answer.
@@ -122,7 +172,9 @@ pub fn unreachable(url: &str, error: &reqwest::Error) -> Fault {
     while let Some(deeper) = cause.source() {
         cause = deeper;
     }
-    Fault::Away(format!("{url} cannot be reached: {cause}; is `outcrop serve` running there? (OUTCROP_URL, --url)"))
+    Fault::Away(format!(
+        "{url} cannot be reached: {cause}; is `outcrop serve` running there? (OUTCROP_URL, --url)"
+    ))
 }
 
 /// A name as one segment of a path.

@@ -47,7 +47,10 @@ pub enum Fit {
 /// Prints a table that fits the terminal's width; long cells wrap within their column.
 pub fn table(columns: &[Column], rows: impl IntoIterator<Item = Vec<String>>) -> Result<(), Fault> {
     let mut table = Table::new();
-    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width());
+    table
+        .load_preset(presets::NOTHING)
+        .set_content_arrangement(ContentArrangement::Dynamic)
+        .set_width(width());
     table.set_header(columns.iter().map(|Column(head, _)| *head));
     for row in rows {
         table.add_row(row.iter().map(|cell| printable(cell)));
@@ -72,7 +75,10 @@ pub fn table(columns: &[Column], rows: impl IntoIterator<Item = Vec<String>>) ->
 
 /// The width to fit into.
 pub fn width() -> u16 {
-    let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok()).filter(|columns| *columns >= 40);
+    let told = std::env::var("COLUMNS")
+        .ok()
+        .and_then(|columns| columns.parse().ok())
+        .filter(|columns| *columns >= 40);
     let measured = || std::io::stdout().is_terminal().then(|| Table::new().width()).flatten();
     told.or_else(measured).unwrap_or(DEFAULT_WIDTH)
 }

@@ -45,30 +45,63 @@ pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
     let file = read(arguments.database.config.as_deref())?;
     let mut settings = Settings::new(database_url(&arguments.database)?);
     let size = |name: &str, given: Option<String>, default: usize| given.map_or(Ok(default), |text| bytes(name, &text));
-    settings.max_body_bytes = size("max-body", arguments.max_body.or(file.max_body), settings.max_body_bytes)?;
-    settings.max_inflated_bytes = size("max-inflated", arguments.max_inflated.or(file.max_inflated), settings.max_inflated_bytes)?;
+    settings.max_body_bytes = size(
+        "max-body",
+        arguments.max_body.or(file.max_body),
+        settings.max_body_bytes,
+    )?;
+    settings.max_inflated_bytes = size(
+        "max-inflated",
+        arguments.max_inflated.or(file.max_inflated),
+        settings.max_inflated_bytes,
+    )?;
     settings.budget_bytes = size("budget", arguments.budget.or(file.budget), settings.budget_bytes)?;
     settings.check().map_err(Fault::Usage)?;
     settings.policy = policy(arguments.keep, file.keep)?;
-    settings.bodies_per_minute = arguments.bodies_per_minute.or(file.bodies_per_minute).unwrap_or(settings.bodies_per_minute);
+    settings.bodies_per_minute = arguments
+        .bodies_per_minute
+        .or(file.bodies_per_minute)
+        .unwrap_or(settings.bodies_per_minute);
     if !(1..=10_000).contains(&settings.bodies_per_minute) {
-        return Err(Fault::Usage(format!("bodies-per-minute is {}; it must be 1 to 10000", settings.bodies_per_minute)));
+        return Err(Fault::Usage(format!(
+            "bodies-per-minute is {}; it must be 1 to 10000",
+            settings.bodies_per_minute
+        )));
     }
-    settings.public_url = arguments.public_url.or(file.public_url).map(|text| public_url(&text)).transpose()?;
-    let proxies = if arguments.trusted_proxy.is_empty() { file.trusted_proxy } else { arguments.trusted_proxy };
+    settings.public_url = arguments
+        .public_url
+        .or(file.public_url)
+        .map(|text| public_url(&text))
+        .transpose()?;
+    let proxies = if arguments.trusted_proxy.is_empty() {
+        file.trusted_proxy
+    } else {
+        arguments.trusted_proxy
+    };
     settings.trusted_proxies = proxies.iter().map(|text| network(text)).collect::<Result<_, _>>()?;
     settings.checkouts = file.checkout;
     for given in arguments.checkout {
-        let (service, folder) = given
-            .split_once('=')
-            .ok_or_else(|| Fault::Usage(format!("--checkout is `{given}`; write it like fares=/srv/checkouts/fares")))?;
+        let (service, folder) = given.split_once('=').ok_or_else(|| {
+            Fault::Usage(format!(
+                "--checkout is `{given}`; write it like fares=/srv/checkouts/fares"
+            ))
+        })?;
         settings.checkouts.insert(service.to_owned(), PathBuf::from(folder));
     }
-    let otlp_http = arguments.otlp_http.or(file.otlp_http).unwrap_or_else(|| "127.0.0.1:4318".to_owned());
-    let otlp_grpc = arguments.otlp_grpc.or(file.otlp_grpc).unwrap_or_else(|| "127.0.0.1:4317".to_owned());
+    let otlp_http = arguments
+        .otlp_http
+        .or(file.otlp_http)
+        .unwrap_or_else(|| "127.0.0.1:4318".to_owned());
+    let otlp_grpc = arguments
+        .otlp_grpc
+        .or(file.otlp_grpc)
+        .unwrap_or_else(|| "127.0.0.1:4317".to_owned());
     Ok(Resolved {
         settings,
-        listen: arguments.listen.or(file.listen).unwrap_or_else(|| "127.0.0.1:8471".to_owned()),
+        listen: arguments
+            .listen
+            .or(file.listen)
+            .unwrap_or_else(|| "127.0.0.1:8471".to_owned()),
         otlp_grpc: (otlp_grpc != "none").then_some(otlp_grpc),
         otlp_http: (otlp_http != "none").then_some(otlp_http),
         log: arguments.log.or(file.log).unwrap_or_else(|| "info".to_owned()),
@@ -82,7 +115,10 @@ pub fn database_url(arguments: &DatabaseArgs) -> Result<String, Fault> {
         None => read(arguments.config.as_deref())?.database_url,
     };
     given.ok_or_else(|| {
-        Fault::Usage("no database: give --database-url, set OUTCROP_DATABASE_URL, or write database_url into the --config file".to_owned())
+        Fault::Usage(
+            "no database: give --database-url, set OUTCROP_DATABASE_URL, or write database_url into the --config file"
+                .to_owned(),
+        )
     })
 }
 
@@ -92,24 +128,62 @@ fn read(file: Option<&Path>) -> Result<File, Fault> {
     toml::from_str(&text).map_err(|error| Fault::Usage(format!("{}: {error}", file.display())))
 }
 
-/// How long data is kept and how much room it may take: from the command line and the environment, else the file, else by default.
+/// How long data is kept and how much room it may take: from the command line and the environment,
+/// else the file, else by default.
 fn policy(given: Keep, file: Keep) -> Result<Policy, Fault> {
     let default = Policy::default();
-    let days = |name: &str, given: Option<i64>, file: Option<i64>, default: i64, bounds: std::ops::RangeInclusive<i64>| {
-        let days = given.or(file).unwrap_or(default);
-        let refused = || Fault::Usage(format!("{name} is {days}; it must be {} to {}", bounds.start(), bounds.end()));
-        if bounds.contains(&days) { Ok(days) } else { Err(refused()) }
-    };
+    let days =
+        |name: &str, given: Option<i64>, file: Option<i64>, default: i64, bounds: std::ops::RangeInclusive<i64>| {
+            let days = given.or(file).unwrap_or(default);
+            let refused = || {
+                Fault::Usage(format!(
+                    "{name} is {days}; it must be {} to {}",
+                    bounds.start(),
+                    bounds.end()
+                ))
+            };
+            if bounds.contains(&days) {
+                Ok(days)
+            } else {
+                Err(refused())
+            }
+        };
     let size = |name: &str, given: Option<String>, file: Option<String>| {
         let text = given.or(file);
-        text.map(|text| bytes(name, &text)).transpose().map(|size| size.map(|bytes| i64::try_from(bytes).unwrap_or(i64::MAX)))
+        text.map(|text| bytes(name, &text))
+            .transpose()
+            .map(|size| size.map(|bytes| i64::try_from(bytes).unwrap_or(i64::MAX)))
     };
     let month = 1..=RETENTION_DAYS;
     Ok(Policy {
-        occurrence_days: days("occurrence-days", given.occurrence_days, file.occurrence_days, default.occurrence_days, month.clone())?,
-        log_days: days("log-days", given.log_days, file.log_days, default.log_days, month.clone())?,
-        trace_days: days("trace-days", given.trace_days, file.trace_days, default.trace_days, month)?,
-        count_days: days("count-days", given.count_days, file.count_days, default.count_days, RETENTION_DAYS..=COUNT_DAYS)?,
+        occurrence_days: days(
+            "occurrence-days",
+            given.occurrence_days,
+            file.occurrence_days,
+            default.occurrence_days,
+            month.clone(),
+        )?,
+        log_days: days(
+            "log-days",
+            given.log_days,
+            file.log_days,
+            default.log_days,
+            month.clone(),
+        )?,
+        trace_days: days(
+            "trace-days",
+            given.trace_days,
+            file.trace_days,
+            default.trace_days,
+            month,
+        )?,
+        count_days: days(
+            "count-days",
+            given.count_days,
+            file.count_days,
+            default.count_days,
+            RETENTION_DAYS..=COUNT_DAYS,
+        )?,
         hot_bytes: size("hot-bytes", given.hot_bytes, file.hot_bytes)?.unwrap_or(default.hot_bytes),
         trace_bytes: size("trace-bytes", given.trace_bytes, file.trace_bytes)?,
         log_bytes: size("log-bytes", given.log_bytes, file.log_bytes)?,
@@ -121,11 +195,25 @@ fn policy(given: Keep, file: Keep) -> Result<Policy, Fault> {
 
 /// Reads the address under which people reach the installation: http or https, a host, no query.
 fn public_url(text: &str) -> Result<String, Fault> {
-    let refused = || Fault::Usage(format!("--public-url is `{text}`; write it like https://outcrop.skerry.example"));
-    let url = reqwest::Url::parse(text.trim()).ok().filter(|url| matches!(url.scheme(), "http" | "https")).ok_or_else(refused)?;
-    let is_bare =
-        url.host_str().is_some() && url.path() == "/" && url.query().is_none() && url.fragment().is_none() && url.username().is_empty();
-    if is_bare { Ok(url.as_str().trim_end_matches('/').to_owned()) } else { Err(refused()) }
+    let refused = || {
+        Fault::Usage(format!(
+            "--public-url is `{text}`; write it like https://outcrop.skerry.example"
+        ))
+    };
+    let url = reqwest::Url::parse(text.trim())
+        .ok()
+        .filter(|url| matches!(url.scheme(), "http" | "https"))
+        .ok_or_else(refused)?;
+    let is_bare = url.host_str().is_some()
+        && url.path() == "/"
+        && url.query().is_none()
+        && url.fragment().is_none()
+        && url.username().is_empty();
+    if is_bare {
+        Ok(url.as_str().trim_end_matches('/').to_owned())
+    } else {
+        Err(refused())
+    }
 }
 
 /// Reads an address, or a network as `10.0.0.0/8`.
@@ -134,13 +222,19 @@ fn network(text: &str) -> Result<ipnet::IpNet, Fault> {
     text.parse()
         .ok()
         .or_else(|| text.parse::<std::net::IpAddr>().ok().map(Into::into))
-        .ok_or_else(|| Fault::Usage(format!("--trusted-proxy is `{text}`; write it like 10.0.0.7 or 10.0.0.0/8")))
+        .ok_or_else(|| {
+            Fault::Usage(format!(
+                "--trusted-proxy is `{text}`; write it like 10.0.0.7 or 10.0.0.0/8"
+            ))
+        })
 }
 
 /// Reads `16MiB`, `512 KiB`, `1048576`.
 pub fn bytes(name: &str, text: &str) -> Result<usize, Fault> {
     let refused = || Fault::Usage(format!("--{name} is `{text}`; write it like 512KiB, 16MiB or 1GiB"));
-    let digits = text.trim().trim_end_matches(|c: char| c.is_ascii_alphabetic() || c == ' ');
+    let digits = text
+        .trim()
+        .trim_end_matches(|c: char| c.is_ascii_alphabetic() || c == ' ');
     let unit = text.trim().strip_prefix(digits).unwrap_or_default().trim();
     let factor: usize = match unit {
         "" | "B" => 1,
@@ -156,7 +250,11 @@ pub fn bytes(name: &str, text: &str) -> Result<usize, Fault> {
 /// Opens a listener, with a message that says what to do when the address is taken.
 pub fn listen(option: &str, address: &str) -> Result<TcpListener, Fault> {
     TcpListener::bind(address).map_err(|error| {
-        let hint = if option.starts_with("otlp-") { "; give another address or `none`" } else { "" };
+        let hint = if option.starts_with("otlp-") {
+            "; give another address or `none`"
+        } else {
+            ""
+        };
         Fault::Usage(format!("--{option} {address}: {error}{hint}"))
     })
 }
@@ -180,20 +278,48 @@ mod tests {
 
     #[test]
     fn what_is_kept_comes_from_the_command_line_before_the_file_within_bounds() {
-        let given = Keep { log_days: Some(3), body_bytes: Some("2GiB".to_owned()), ..Keep::default() };
-        let file = Keep { log_days: Some(14), trace_days: Some(10), ..Keep::default() };
+        let given = Keep {
+            log_days: Some(3),
+            body_bytes: Some("2GiB".to_owned()),
+            ..Keep::default()
+        };
+        let file = Keep {
+            log_days: Some(14),
+            trace_days: Some(10),
+            ..Keep::default()
+        };
         let policy_of = policy(given, file).unwrap();
-        let expected = Policy { log_days: 3, trace_days: 10, body_bytes: Some(2 << 30), ..Policy::default() };
+        let expected = Policy {
+            log_days: 3,
+            trace_days: 10,
+            body_bytes: Some(2 << 30),
+            ..Policy::default()
+        };
         assert_eq!(policy_of, expected);
         for keep in [
-            Keep { occurrence_days: Some(31), ..Keep::default() },
-            Keep { log_days: Some(0), ..Keep::default() },
-            Keep { count_days: Some(29), ..Keep::default() },
-            Keep { trace_bytes: Some("much".to_owned()), ..Keep::default() },
+            Keep {
+                occurrence_days: Some(31),
+                ..Keep::default()
+            },
+            Keep {
+                log_days: Some(0),
+                ..Keep::default()
+            },
+            Keep {
+                count_days: Some(29),
+                ..Keep::default()
+            },
+            Keep {
+                trace_bytes: Some("much".to_owned()),
+                ..Keep::default()
+            },
         ] {
             assert!(policy(keep, Keep::default()).is_err());
         }
-        assert!(toml::from_str::<File>("log_days = 7\nbody_bytes = \"2GiB\"").is_ok_and(|file| file.keep.log_days == Some(7)));
+        assert!(
+            toml::from_str::<File>("log_days = 7\nbody_bytes = \"2GiB\"")
+                .is_ok_and(|file| file.keep.log_days == Some(7))
+        );
         assert!(toml::from_str::<File>("log_dayz = 7").is_err(), "a slip is told");
     }
 
@@ -204,6 +330,9 @@ mod tests {
     #[case("10.0.0.0/33", None)]
     #[case("proxy.skerry.example", None)]
     fn a_network_of_proxies_is(#[case] text: &str, #[case] expected: Option<&str>) {
-        assert_eq!(network(text).ok().map(|network| network.to_string()).as_deref(), expected);
+        assert_eq!(
+            network(text).ok().map(|network| network.to_string()).as_deref(),
+            expected
+        );
     }
 }

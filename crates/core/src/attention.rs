@@ -1,8 +1,9 @@
 //! What to open first: attention, 0 to 100, with its reasons.
 //!
-//! A weighted sum of thirteen factors, each between 0 and 1 and each only ever raising the score; the weights sum to 100. The sum
-//! is multiplied by the weight that people have set for the service or endpoint (1 where none) and held to 100. An error that
-//! follows from one in another service has six tenths of that: the other is where to look.
+//! A weighted sum of thirteen factors, each between 0 and 1 and each only ever raising the score;
+//! the weights sum to 100. The sum is multiplied by the weight that people have set for the service
+//! or endpoint (1 where none) and held to 100. An error that follows from one in another service
+//! has six tenths of that: the other is where to look.
 //!
 //! | factor | weight | value |
 //! | --- | --- | --- |
@@ -20,9 +21,10 @@
 //! | trend | 2 | how many times its even share of the window's last quarter it has there, on a logarithmic scale from 1 (0) to 4 (1) |
 //! | edge | 3 | 1 if it occurs in requests that somebody waits for, not in jobs or queues alone |
 //!
-//! Small numbers are doubted: of a count seen, the least Poisson mean that it is likely for (95 %, by the approximation of E. Wilson and
-//! M. Hilferty, 1931) is taken, and of a share the lower bound of L. Brown, T. Cai and A. `DasGupta` (2001). So one failure of one run
-//! ranks below fifty of fifty.
+//! Small numbers are doubted: of a count seen, the least Poisson mean that it is likely for (95 %,
+//! by the approximation of E. Wilson and M. Hilferty, 1931) is taken, and of a share the lower
+//! bound of L. Brown, T. Cai and A. `DasGupta` (2001). So one failure of one run ranks below fifty
+//! of fifty.
 
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{Beta, ContinuousCDF};
@@ -132,25 +134,66 @@ pub fn attention(evidence: &Evidence) -> Attention {
     let young = 0.5_f64.powf(evidence.age_hours.max(0.0) / 24.0);
     let (kind, of_kind) = kind(evidence.kind);
     let even = as_float(evidence.count) / 4.0;
-    let trend = if evidence.count >= LEAST_FOR_TREND { between(as_float(evidence.recent) / even, 1.0, 4.0) } else { 0.0 };
+    let trend = if evidence.count >= LEAST_FOR_TREND {
+        between(as_float(evidence.recent) / even, 1.0, 4.0)
+    } else {
+        0.0
+    };
     let least_share = least_share(share, evidence.requests);
     let failed = share * as_float(evidence.requests);
     let (users, count) = (least_mean(evidence.users), least_mean(evidence.count));
-    let flag = evidence.flag.map_or(0.0, |(kind, stands)| if stands { kind.weight() } else { kind.weight() / 2.0 });
-    let flagged = evidence.flag.map_or(
-        String::new(),
-        |(kind, stands)| {
-            if stands { kind.word().to_owned() } else { format!("{} for a while", kind.word()) }
-        },
+    let flag = evidence.flag.map_or(
+        0.0,
+        |(kind, stands)| if stands { kind.weight() } else { kind.weight() / 2.0 },
     );
+    let flagged = evidence.flag.map_or(String::new(), |(kind, stands)| {
+        if stands {
+            kind.word().to_owned()
+        } else {
+            format!("{} for a while", kind.word())
+        }
+    });
     let factors = [
         (16.0, f64::from(u8::from(evidence.uncaught)), "uncaught".to_owned()),
-        (6.0, severity, if evidence.severity >= 21 { "fatal" } else { "logged as an error" }.to_owned()),
-        (20.0, between(least_share, 0.0001, 0.1) * between(failed + 1.0, 1.0, 21.0), format!("{} of its requests", percent(share))),
-        (9.0, between(users + 1.0, 1.0, 1_001.0), format!("{} {}", evidence.users, if evidence.users == 1 { "user" } else { "users" })),
-        (6.0, between(count, 1.0, 10_000.0), format!("{} occurrences", evidence.count)),
-        (3.0, between(as_float(evidence.endpoints), 1.0, 20.0), format!("{} endpoints", evidence.endpoints)),
-        (2.0, between(as_float(evidence.instances), 1.0, 20.0), format!("{} instances", evidence.instances)),
+        (
+            6.0,
+            severity,
+            if evidence.severity >= 21 {
+                "fatal"
+            } else {
+                "logged as an error"
+            }
+            .to_owned(),
+        ),
+        (
+            20.0,
+            between(least_share, 0.0001, 0.1) * between(failed + 1.0, 1.0, 21.0),
+            format!("{} of its requests", percent(share)),
+        ),
+        (
+            9.0,
+            between(users + 1.0, 1.0, 1_001.0),
+            format!(
+                "{} {}",
+                evidence.users,
+                if evidence.users == 1 { "user" } else { "users" }
+            ),
+        ),
+        (
+            6.0,
+            between(count, 1.0, 10_000.0),
+            format!("{} occurrences", evidence.count),
+        ),
+        (
+            3.0,
+            between(as_float(evidence.endpoints), 1.0, 20.0),
+            format!("{} endpoints", evidence.endpoints),
+        ),
+        (
+            2.0,
+            between(as_float(evidence.instances), 1.0, 20.0),
+            format!("{} instances", evidence.instances),
+        ),
         (5.0, kind, of_kind),
         (16.0, flag, flagged),
         (
@@ -160,18 +203,31 @@ pub fn attention(evidence: &Evidence) -> Attention {
         ),
         (5.0, young, "first seen lately".to_owned()),
         (2.0, trend, "more of it lately".to_owned()),
-        (3.0, f64::from(u8::from(evidence.at_edge)), "somebody waits for the answer".to_owned()),
+        (
+            3.0,
+            f64::from(u8::from(evidence.at_edge)),
+            "somebody waits for the answer".to_owned(),
+        ),
     ];
     let score: f64 = factors.iter().map(|(weight, value, _)| weight * value).sum();
-    let set = evidence.weight.filter(|weight| weight.is_finite() && *weight > 0.0).unwrap_or(1.0);
-    let mut weighty: Vec<(f64, String)> =
-        factors.into_iter().map(|(weight, value, reason)| (weight * value, reason)).filter(|(points, _)| *points >= LEAST_POINTS).collect();
+    let set = evidence
+        .weight
+        .filter(|weight| weight.is_finite() && *weight > 0.0)
+        .unwrap_or(1.0);
+    let mut weighty: Vec<(f64, String)> = factors
+        .into_iter()
+        .map(|(weight, value, reason)| (weight * value, reason))
+        .filter(|(points, _)| *points >= LEAST_POINTS)
+        .collect();
     weighty.sort_by(|a, b| b.0.total_cmp(&a.0));
     let mut reasons: Vec<String> = weighty.into_iter().map(|(_, reason)| reason).collect();
     if (set - 1.0).abs() > f64::EPSILON {
         reasons.insert(0, format!("weighted {set} here"));
     }
-    Attention { score: rounded(score * set), reasons }
+    Attention {
+        score: rounded(score * set),
+        reasons,
+    }
 }
 
 /// The least that a share can be, of so many requests: the lower Jeffreys bound, one-sided at 95 %.
@@ -182,11 +238,14 @@ pub fn least_share(share: f64, requests: u64) -> f64 {
         return 0.0;
     }
     let k = (share * n).min(n);
-    Beta::new(k + 0.5, n - k + 0.5).map_or(0.0, |beta| beta.inverse_cdf(0.05)).min(share)
+    Beta::new(k + 0.5, n - k + 0.5)
+        .map_or(0.0, |beta| beta.inverse_cdf(0.05))
+        .min(share)
 }
 
-/// The least mean of a Poisson count that one seen is likely for, one-sided at 95 %: half the 5 % quantile of χ² with twice as many degrees
-/// of freedom, approximated by a normal one of its cube root.
+/// The least mean of a Poisson count that one seen is likely for, one-sided at 95 %: half the 5 %
+/// quantile of χ² with twice as many degrees of freedom, approximated by a normal one of its cube
+/// root.
 fn least_mean(seen: u64) -> f64 {
     /// The 95 % quantile of the normal distribution.
     const Z: f64 = 1.644_853_6;
@@ -208,7 +267,9 @@ fn kind(kind: Option<&str>) -> (f64, String) {
         Some(kind @ ("null" | "bounds" | "type" | "recursion" | "memory" | "arithmetic" | "missing")) => {
             (1.0, format!("a fault of the code ({kind})"))
         }
-        Some(kind @ ("parse" | "database" | "argument" | "state" | "permission")) => (0.5, format!("of the data or state ({kind})")),
+        Some(kind @ ("parse" | "database" | "argument" | "state" | "permission")) => {
+            (0.5, format!("of the data or state ({kind})"))
+        }
         Some(kind @ ("timeout" | "connection" | "answer")) => (0.3, format!("of what it calls ({kind})")),
         _ => (0.0, String::new()),
     }
@@ -229,15 +290,26 @@ pub fn percent(share: f64) -> String {
 
 /// Where a value lies between two bounds on a logarithmic scale, held to 0 to 1.
 fn between(value: f64, low: f64, high: f64) -> f64 {
-    if value <= low { 0.0 } else { ((value / low).ln() / (high / low).ln()).min(1.0) }
+    if value <= low {
+        0.0
+    } else {
+        ((value / low).ln() / (high / low).ln()).min(1.0)
+    }
 }
 
-#[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur, and a score needs two digits")]
+#[expect(
+    clippy::cast_precision_loss,
+    reason = "counts beyond 2^53 do not occur, and a score needs two digits"
+)]
 const fn as_float(count: u64) -> f64 {
     count as f64
 }
 
-#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "held to 0 to 100 first")]
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "held to 0 to 100 first"
+)]
 fn rounded(score: f64) -> u8 {
     score.clamp(0.0, 100.0).round() as u8
 }
@@ -254,8 +326,11 @@ mod tests {
 
     proptest! {
         #[test]
-        fn more_of_anything_never_lowers_attention(count in 1u64..1_000_000, users in 0u64..10_000, share in 0.0f64..1.0, age in 0.0f64..900.0, severity in 0i16..24) {
-            let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share), requests: 5_000, flag: None, age_hours: age, came_with: None, endpoints: 2, instances: 2, at_edge: false, kind: Some("timeout"), recent: count / 5, weight: None };
+        fn more_of_anything_never_lowers_attention(count in 1u64..1_000_000, users in 0u64..10_000,
+            share in 0.0f64..1.0, age in 0.0f64..900.0, severity in 0i16..24) {
+            let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share),
+                requests: 5_000, flag: None, age_hours: age, came_with: None, endpoints: 2, instances: 2,
+                    at_edge: false, kind: Some("timeout"), recent: count / 5, weight: None };
             let more = [
                 Evidence { uncaught: true, ..base.clone() },
                 Evidence { severity: severity + 1, ..base.clone() },
@@ -314,7 +389,14 @@ mod tests {
 
     #[test]
     fn one_failure_of_one_run_ranks_below_a_surge_that_many_feel() {
-        let once = Evidence { uncaught: true, severity: 17, count: 1, request_share: Some(1.0), requests: 1, ..Evidence::default() };
+        let once = Evidence {
+            uncaught: true,
+            severity: 17,
+            count: 1,
+            request_share: Some(1.0),
+            requests: 1,
+            ..Evidence::default()
+        };
         let surge = Evidence {
             severity: 17,
             count: 231,
@@ -326,13 +408,25 @@ mod tests {
             at_edge: true,
             ..Evidence::default()
         };
-        assert!(score(&surge) > score(&once) + 15, "{:?} {:?}", attention(&surge), attention(&once));
+        assert!(
+            score(&surge) > score(&once) + 15,
+            "{:?} {:?}",
+            attention(&surge),
+            attention(&once)
+        );
     }
 
     #[test]
     fn at_one_share_the_larger_numbers_rank_higher() {
-        let of =
-            |count: u64| score(&Evidence { count, request_share: Some(1.0), requests: count, age_hours: 900.0, ..Evidence::default() });
+        let of = |count: u64| {
+            score(&Evidence {
+                count,
+                request_share: Some(1.0),
+                requests: count,
+                age_hours: 900.0,
+                ..Evidence::default()
+            })
+        };
         let scores: Vec<u8> = [1, 2, 5, 20, 200].map(of).to_vec();
         assert!(scores.windows(2).all(|pair| pair[0] < pair[1]), "{scores:?}");
     }
@@ -341,7 +435,11 @@ mod tests {
     fn bounds_lie_below_what_was_seen_and_draw_near_with_more_of_it() {
         // χ² quantiles: 5 % of 2 degrees is 0.1026, of 20 is 10.851, of 200 is 168.28.
         for (seen, exact) in [(1, 0.0513), (10, 5.425), (100, 84.14)] {
-            assert!((least_mean(seen) - exact).abs() < 0.03 * exact + 0.02, "{seen}: {}", least_mean(seen));
+            assert!(
+                (least_mean(seen) - exact).abs() < 0.03 * exact + 0.02,
+                "{seen}: {}",
+                least_mean(seen)
+            );
         }
         assert!(least_share(1.0, 1) < 0.3 && least_share(1.0, 1_000) > 0.99 && least_share(0.0, 10) == 0.0);
     }

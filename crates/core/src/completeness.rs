@@ -78,17 +78,27 @@ impl Limit {
     fn note(self, count: i64) -> String {
         match self {
             Self::Services => "too many services by one sender key: further ones are counted together".to_owned(),
-            Self::Environments => "too many environments by one sender key: further ones are counted together".to_owned(),
+            Self::Environments => {
+                "too many environments by one sender key: further ones are counted together".to_owned()
+            }
             Self::Versions => "too many versions: further ones are counted together".to_owned(),
             Self::Endpoints => "too many endpoints: further ones are counted together".to_owned(),
-            Self::Errors => "too many errors: further ones are counted together, and no deploy check says clear".to_owned(),
+            Self::Errors => {
+                "too many errors: further ones are counted together, and no deploy check says clear".to_owned()
+            }
             Self::Instances => "too many instances: further ones are counted together".to_owned(),
             Self::Called => "calls to too many places or statements: further ones are counted together".to_owned(),
             Self::Templates => "too many kinds of log lines: further ones are counted together".to_owned(),
-            Self::FailuresInFull => format!("{count} failures counted without details: too many in one span or request"),
-            Self::FailuresInTrace => format!("{count} failures of crowded traces counted one by one: some may be counted twice"),
+            Self::FailuresInFull => {
+                format!("{count} failures counted without details: too many in one span or request")
+            }
+            Self::FailuresInTrace => {
+                format!("{count} failures of crowded traces counted one by one: some may be counted twice")
+            }
             Self::LogLines => format!("{count} log lines were not kept: log lines take all the room they may"),
-            Self::Bodies => format!("{count} occurrences were kept without their data in full: bodies take all the room they may"),
+            Self::Bodies => {
+                format!("{count} occurrences were kept without their data in full: bodies take all the room they may")
+            }
         }
     }
 }
@@ -112,7 +122,8 @@ pub struct Telemetry<'a> {
     pub clock_ahead_ms: i64,
     /// Limits that it reached, and how many names or failures came past each.
     pub limits: &'a [(Limit, i64)],
-    /// The times of these 24 hours in which its reports could not be taken as they were, with the environment where it has several.
+    /// The times of these 24 hours in which its reports could not be taken as they were, with the
+    /// environment where it has several.
     pub disturbed: &'a [(Option<String>, Disturbed)],
     /// The minute at which this is said.
     pub now: Minute,
@@ -148,7 +159,10 @@ pub fn missing(telemetry: &Telemetry<'_>) -> Vec<String> {
         missing.extend(sampling.note());
     }
     if telemetry.clock_ahead_ms > 0 {
-        missing.push(format!("clock {} s ahead: its times were moved back", (telemetry.clock_ahead_ms + 500) / 1_000));
+        missing.push(format!(
+            "clock {} s ahead: its times were moved back",
+            (telemetry.clock_ahead_ms + 500) / 1_000
+        ));
     }
     missing.extend(disturbed(telemetry.disturbed, telemetry.now));
     missing.extend(telemetry.limits.iter().map(|(limit, count)| limit.note(*count)));
@@ -164,15 +178,22 @@ fn disturbed(times: &[(Option<String>, Disturbed)], now: Minute) -> Vec<String> 
             continue;
         }
         let (what, is_on) = (words(of.measured), of.until.is_none());
-        match said.iter_mut().find(|(place, other, _, _)| *place == environment && *other == what) {
+        match said
+            .iter_mut()
+            .find(|(place, other, _, _)| *place == environment && *other == what)
+        {
             Some((_, _, minutes, goes_on)) => (*minutes, *goes_on) = (*minutes + until - from, *goes_on || is_on),
             None => said.push((environment, what, until - from, is_on)),
         }
     }
     let is_worth_saying = |minutes: Minute, is_on: bool| minutes >= if is_on { SHORTEST_NOW } else { SHORTEST };
-    let lines =
-        said.into_iter().filter(|(_, _, minutes, is_on)| is_worth_saying(*minutes, *is_on)).map(|(environment, what, minutes, is_on)| {
-            let place = environment.as_ref().map_or_else(String::new, |environment| format!("{environment}: "));
+    let lines = said
+        .into_iter()
+        .filter(|(_, _, minutes, is_on)| is_worth_saying(*minutes, *is_on))
+        .map(|(environment, what, minutes, is_on)| {
+            let place = environment
+                .as_ref()
+                .map_or_else(String::new, |environment| format!("{environment}: "));
             let length = match minutes {
                 2..120 => format!("{minutes} minutes"),
                 _ => format!("{} hours", (minutes + 30) / 60),
@@ -204,9 +225,13 @@ fn words(measured: Measured) -> String {
         Measured::Times(times) if (0.67..1.0).contains(&times) => {
             "a part of the requests not counted; flags allow for it, shares of requests do not".to_owned()
         }
-        Measured::Times(times) => format!("{}, by what its errors say; flags allow for it, shares of requests do not", part(times)),
+        Measured::Times(times) => format!(
+            "{}, by what its errors say; flags allow for it, shares of requests do not",
+            part(times)
+        ),
         Measured::Unsure(_) => {
-            "request counts stepped, and its errors do not say whether traffic did; flags take the larger of both".to_owned()
+            "request counts stepped, and its errors do not say whether traffic did; flags take the larger of both"
+                .to_owned()
         }
         Measured::NoErrors => "no errors reported while requests were; nothing is known of errors then".to_owned(),
     }
@@ -248,14 +273,26 @@ mod tests {
         assert_eq!(
             disturbed(&times, now),
             [
-                "no request counts for 40 minutes of the last 24 hours: flags suppose as many requests as on the days before",
-                "about 1 in 10 requests counted, by what its errors say for 3 hours until now: flags allow for it, shares of requests do not",
+                "no request counts for 40 minutes of the last 24 hours: flags suppose as many requests as on the days \
+                 before",
+                "about 1 in 10 requests counted, by what its errors say for 3 hours until now: flags allow for it, \
+                 shares of requests do not",
             ]
         );
-        let staging = [(Some("staging".to_owned()), Disturbed { measured: Measured::Lumped, from: now - 5, until: None })];
+        let staging = [(
+            Some("staging".to_owned()),
+            Disturbed {
+                measured: Measured::Lumped,
+                from: now - 5,
+                until: None,
+            },
+        )];
         assert_eq!(
             disturbed(&staging, now),
-            ["staging: request counts of several minutes in one for 5 minutes until now: flags spread them over these minutes"]
+            [
+                "staging: request counts of several minutes in one for 5 minutes until now: flags spread them over \
+                 these minutes"
+            ]
         );
     }
 }

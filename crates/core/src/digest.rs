@@ -60,7 +60,8 @@ impl Hasher {
 
     /// Adds one part that is in pieces: the same as if they were put together first.
     pub fn part_of(&mut self, pieces: &[&str]) -> &mut Self {
-        self.0.update(&(pieces.iter().map(|piece| piece.len()).sum::<usize>() as u64).to_le_bytes());
+        self.0
+            .update(&(pieces.iter().map(|piece| piece.len()).sum::<usize>() as u64).to_le_bytes());
         for piece in pieces {
             self.0.update(piece.as_bytes());
         }

@@ -76,7 +76,12 @@ impl Distinct {
 
     /// The number of members: exact up to [`EXACT`], else within about 5 % in 95 of 100 cases.
     #[must_use]
-    #[expect(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "an estimate of at most 2^64")]
+    #[expect(
+        clippy::cast_precision_loss,
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "an estimate of at most 2^64"
+    )]
     pub fn count(&self) -> u64 {
         match &self.0 {
             Form::Exact(members) => members.len() as u64,
@@ -86,7 +91,11 @@ impl Distinct {
                 let raw = 0.7213 / (1.0 + 1.079 / m) * m * m / harmonic;
                 let empty = registers.iter().filter(|rank| **rank == 0).count();
                 // Small range: linear counting, as in the paper's figure 3.
-                let estimate = if raw <= 2.5 * m && empty > 0 { m * (m / empty as f64).ln() } else { raw };
+                let estimate = if raw <= 2.5 * m && empty > 0 {
+                    m * (m / empty as f64).ln()
+                } else {
+                    raw
+                };
                 estimate.round() as u64
             }
         }
@@ -96,7 +105,11 @@ impl Distinct {
     #[must_use]
     pub fn to_bytes(&self) -> Vec<u8> {
         match &self.0 {
-            Form::Exact(members) => [vec![0], members.iter().flat_map(|member| member.to_be_bytes()).collect()].concat(),
+            Form::Exact(members) => [
+                vec![0],
+                members.iter().flat_map(|member| member.to_be_bytes()).collect(),
+            ]
+            .concat(),
             Form::Sketch(registers) => [vec![1], registers.clone()].concat(),
         }
     }
@@ -105,9 +118,14 @@ impl Distinct {
     #[must_use]
     pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
         match bytes.split_first()? {
-            (0, members) if members.len() % 8 == 0 => {
-                Some(members.as_chunks::<8>().0.iter().map(|member| u64::from_be_bytes(*member)).collect())
-            }
+            (0, members) if members.len() % 8 == 0 => Some(
+                members
+                    .as_chunks::<8>()
+                    .0
+                    .iter()
+                    .map(|member| u64::from_be_bytes(*member))
+                    .collect(),
+            ),
             (1, registers) if registers.len() == REGISTERS => Some(Self(Form::Sketch(registers.to_vec()))),
             _ => None,
         }
@@ -144,7 +162,8 @@ mod tests {
 
     proptest! {
         #[test]
-        fn parts_merged_in_any_way_are_the_whole(members in prop::collection::vec(0_u64..600, 0..900), cut in 0_usize..900) {
+        fn parts_merged_in_any_way_are_the_whole(members in prop::collection::vec(0_u64..600, 0..900),
+            cut in 0_usize..900) {
             let cut = cut.min(members.len());
             let of = |part: &[u64]| part.iter().map(|n| spread(*n)).collect::<Distinct>();
             let whole = of(&members);

@@ -45,7 +45,11 @@ impl Latency {
     #[must_use]
     pub fn above(&self, micros: u64) -> u64 {
         let limit = bucket(micros);
-        self.0.iter().filter(|(bucket, _)| **bucket > limit).map(|(_, n)| n).sum()
+        self.0
+            .iter()
+            .filter(|(bucket, _)| **bucket > limit)
+            .map(|(_, n)| n)
+            .sum()
     }
 
     /// The duration in microseconds below which a share of all lies (0 to 1, nearest rank), within 1 % of its value.
@@ -58,7 +62,12 @@ impl Latency {
     /// assert!((latency.quantile(0.95).unwrap() / 950_000.0 - 1.0).abs() <= 0.01);
     /// ```
     #[must_use]
-    #[expect(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a rank among counts")]
+    #[expect(
+        clippy::cast_precision_loss,
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "a rank among counts"
+    )]
     pub fn quantile(&self, share: f64) -> Option<f64> {
         let rank = ((self.count() as f64 * share.clamp(0.0, 1.0)).ceil() as u64).max(1);
         let mut below = 0;
@@ -104,17 +113,23 @@ impl Sum {
     #[must_use]
     pub fn finish(self) -> Latency {
         let counted = self.0.into_iter().enumerate().filter(|(_, n)| *n > 0);
-        Latency(counted.filter_map(|(at, n)| Some((i16::try_from(at).ok()?, n))).collect())
+        Latency(
+            counted
+                .filter_map(|(at, n)| Some((i16::try_from(at).ok()?, n)))
+                .collect(),
+        )
     }
 }
 
-/// Reads a written sketch, a map of buckets to counts: its length, then the pairs; numbers as postcard writes them (LEB128, signed ones
-/// zigzag). Whether the bytes were one.
+/// Reads a written sketch, a map of buckets to counts: its length, then the pairs; numbers as
+/// postcard writes them (LEB128, signed ones zigzag). Whether the bytes were one.
 fn each(bytes: &[u8], mut counted: impl FnMut(i16, u64)) -> bool {
     let mut rest = bytes;
     let Some(length) = varint(&mut rest) else { return false };
     for _ in 0..length {
-        let (Some(zigzag), Some(n)) = (varint(&mut rest), varint(&mut rest)) else { return false };
+        let (Some(zigzag), Some(n)) = (varint(&mut rest), varint(&mut rest)) else {
+            return false;
+        };
         let magnitude = i16::try_from(zigzag >> 1).unwrap_or(i16::MAX);
         counted(if zigzag & 1 == 0 { magnitude } else { -magnitude - 1 }, n);
     }
@@ -134,13 +149,22 @@ fn varint(bytes: &mut &[u8]) -> Option<u64> {
     None
 }
 
-#[expect(clippy::cast_precision_loss, clippy::cast_possible_truncation, reason = "the logarithm of 64 bits is below 2,300")]
+#[expect(
+    clippy::cast_precision_loss,
+    clippy::cast_possible_truncation,
+    reason = "the logarithm of 64 bits is below 2,300"
+)]
 fn bucket(micros: u64) -> i16 {
     ((micros.max(1) as f64).ln() / GAMMA.ln()).ceil() as i16
 }
 
 #[cfg(test)]
-#[expect(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "ranks among few values")]
+#[expect(
+    clippy::cast_precision_loss,
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "ranks among few values"
+)]
 mod tests {
     use proptest::prelude::*;
 
@@ -149,10 +173,12 @@ mod tests {
     proptest! {
         #[test]
         fn a_quantile_is_within_one_percent_however_the_durations_are_split(
-            mut micros in proptest::collection::vec(1..4_000_000_000_u64, 1..400), share in 0.0..1.0_f64, split in any::<prop::sample::Index>(),
+            mut micros in proptest::collection::vec(1..4_000_000_000_u64, 1..400), share in 0.0..1.0_f64,
+                split in any::<prop::sample::Index>(),
         ) {
             let (one, other) = micros.split_at(split.index(micros.len()));
-            let sketch = |durations: &[u64]| durations.iter().fold(Latency::default(), |mut sum, micros| { sum.add(*micros); sum });
+            let sketch = |durations: &[u64]| durations.iter().fold(Latency::default(), |mut sum, micros| {
+                sum.add(*micros); sum });
             let mut merged = sketch(other);
             merged.merge(&sketch(one));
             prop_assert_eq!(&merged, &sketch(&micros));

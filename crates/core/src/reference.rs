@@ -35,14 +35,19 @@ impl Reference {
     /// The reference of an error's number.
     #[must_use]
     pub fn of_number(number: u32) -> Self {
-        let (left, right) = ROUND_KEYS.iter().fold(halves(number), |(l, r), key| (r, l ^ round(r, *key)));
+        let (left, right) = ROUND_KEYS
+            .iter()
+            .fold(halves(number), |(l, r), key| (r, l ^ round(r, *key)));
         Self(join(left, right))
     }
 
     /// The number behind the reference.
     #[must_use]
     pub fn number(self) -> u32 {
-        let (left, right) = ROUND_KEYS.iter().rev().fold(halves(self.0), |(l, r), key| (r ^ round(l, *key), l));
+        let (left, right) = ROUND_KEYS
+            .iter()
+            .rev()
+            .fold(halves(self.0), |(l, r), key| (r ^ round(l, *key), l));
         join(left, right)
     }
 }

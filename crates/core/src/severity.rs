@@ -1,6 +1,7 @@
 //! Severities by their names.
 
-/// The lowest OTLP severity number of a severity's name, of OTLP's own six or as loggers and syslog call them; `None` where it is none.
+/// The lowest OTLP severity number of a severity's name, of OTLP's own six or as loggers and syslog
+/// call them; `None` where it is none.
 ///
 /// # Example: names of one severity
 /// ```

@@ -2,8 +2,9 @@
 
 use crate::stack::Frame;
 
-/// The path of a frame's file in its repository, as far as the frame tells: what follows the folder the service runs in; on
-/// a JVM, the package's folders and the file. `None` where it is not known which part of the path is the repository's.
+/// The path of a frame's file in its repository, as far as the frame tells: what follows the folder
+/// the service runs in; on a JVM, the package's folders and the file. `None` where it is not known
+/// which part of the path is the repository's.
 #[must_use]
 pub fn repository_path(frame: &Frame<'_>, root: &str) -> Option<String> {
     let file = frame.file.replace('\\', "/");
@@ -11,14 +12,19 @@ pub fn repository_path(frame: &Frame<'_>, root: &str) -> Option<String> {
     if file.is_empty() || file.starts_with('<') || file.split('/').any(|part| part == "..") {
         return None;
     }
-    if let Some(rest) = file.strip_prefix(root.trim_end_matches('/')).filter(|_| !root.is_empty()) {
+    if let Some(rest) = file
+        .strip_prefix(root.trim_end_matches('/'))
+        .filter(|_| !root.is_empty())
+    {
         let rest = rest.trim_start_matches('/');
         return (!rest.is_empty()).then(|| rest.to_owned());
     }
     if file.starts_with('/') || file.split('/').next().is_some_and(|first| first.ends_with(':')) {
         return None;
     }
-    let is_of_jvm = [".java", ".kt", ".scala", ".clj", ".groovy"].iter().any(|ending| file.ends_with(ending));
+    let is_of_jvm = [".java", ".kt", ".scala", ".clj", ".groovy"]
+        .iter()
+        .any(|ending| file.ends_with(ending));
     if is_of_jvm && !file.contains('/') {
         let package: Vec<&str> = frame.module.split('.').collect();
         let folders = package.get(..package.len().saturating_sub(1)).unwrap_or_default();
@@ -27,7 +33,8 @@ pub fn repository_path(frame: &Frame<'_>, root: &str) -> Option<String> {
     Some(file.to_owned())
 }
 
-/// Fills a URL template: `{path}`, `{line}`, `{revision}`, and `{service}` for templates that hold for many. Each value is percent-encoded, a path's slashes stay.
+/// Fills a URL template: `{path}`, `{line}`, `{revision}`, and `{service}` for templates that hold
+/// for many. Each value is percent-encoded, a path's slashes stay.
 ///
 /// # Example
 /// ```
@@ -59,7 +66,9 @@ pub fn check(template: &str) -> Result<(), String> {
     while let Some((_, after)) = rest.split_once('{') {
         let name = after.split('}').next().unwrap_or(after);
         if !["path", "line", "revision", "service"].contains(&name) {
-            return Err(format!("{{{name}}} is not known; {{path}}, {{line}}, {{revision}} and {{service}} are"));
+            return Err(format!(
+                "{{{name}}} is not known; {{path}}, {{line}}, {{revision}} and {{service}} are"
+            ));
         }
         rest = after;
     }
@@ -88,7 +97,12 @@ mod tests {
     #[case("/srv/skerry/fares/app/tariff.py", "", "/srv/skerry/fares", Some("app/tariff.py"))]
     #[case("/usr/lib/python3/json.py", "", "/srv/skerry/fares", None)]
     #[case("app/tariff.py", "", "", Some("app/tariff.py"))]
-    #[case("Timetable.java", "example.skerry.Timetable", "", Some("example/skerry/Timetable.java"))]
+    #[case(
+        "Timetable.java",
+        "example.skerry.Timetable",
+        "",
+        Some("example/skerry/Timetable.java")
+    )]
     #[case("C:\\fares\\Tariff.cs", "", "C:/fares", Some("Tariff.cs"))]
     #[case("C:\\fares\\Tariff.cs", "", "", None)]
     #[case("../../etc/passwd", "", "", None)]
@@ -99,7 +113,11 @@ mod tests {
         #[case] root: &str,
         #[case] expected: Option<&str>,
     ) {
-        let frame = Frame { file: file.into(), module: module.into(), ..Frame::default() };
+        let frame = Frame {
+            file: file.into(),
+            module: module.into(),
+            ..Frame::default()
+        };
         assert_eq!(repository_path(&frame, root).as_deref(), expected);
     }
 

@@ -1,10 +1,12 @@
 //! What stands out: attribute values over-represented in an error's occurrences against the service's requests.
 //!
-//! For each value, with k of n occurrences and a share of the sampled requests, two bounds are taken, both of the Jeffreys
-//! interval at 95 % (L. Brown, T. Cai, A. `DasGupta`, "Interval Estimation for a Binomial Proportion", 2001): the least that
-//! the share of occurrences can be, and the most that the share of requests can be. The p-value is the binomial chance of k or
-//! more of n at that most. Of all values tested, those are kept that the procedure of Y. Benjamini and Y. Hochberg (1995)
-//! keeps at a false-discovery rate of 1 %, and that are at least [`LEAST_RATIO`] times as frequent by their bounds.
+//! For each value, with k of n occurrences and a share of the sampled requests, two bounds are
+//! taken, both of the Jeffreys interval at 95 % (L. Brown, T. Cai, A. `DasGupta`, "Interval
+//! Estimation for a Binomial Proportion", 2001): the least that the share of occurrences can be,
+//! and the most that the share of requests can be. The p-value is the binomial chance of k or more
+//! of n at that most. Of all values tested, those are kept that the procedure of Y. Benjamini and
+//! Y. Hochberg (1995) keeps at a false-discovery rate of 1 %, and that are at least [`LEAST_RATIO`]
+//! times as frequent by their bounds.
 
 use statrs::distribution::{Beta, ContinuousCDF};
 use statrs::function::beta::beta_reg;
@@ -50,8 +52,8 @@ pub struct Finding {
     pub ratio_at_least: f64,
 }
 
-/// Finds what stands out among `total` occurrences, against as many requests as `requests` are worth (the effective size of
-/// a weighted sample, (Σw)² / Σw²). The strongest first.
+/// Finds what stands out among `total` occurrences, against as many requests as `requests` are
+/// worth (the effective size of a weighted sample, (Σw)² / Σw²). The strongest first.
 ///
 /// # Example
 /// ```
@@ -75,7 +77,11 @@ pub fn stands_out(tallies: &[Tally], total: u64, requests: f64) -> Vec<Finding> 
             let usual = tally.usual.clamp(0.0, 1.0);
             let most = bound(usual * requests, requests, 0.975);
             let least = bound(k, n, 0.025);
-            let p = if k == 0.0 || most >= 1.0 { 1.0 } else { beta_reg(k, n - k + 1.0, most) };
+            let p = if k == 0.0 || most >= 1.0 {
+                1.0
+            } else {
+                beta_reg(k, n - k + 1.0, most)
+            };
             let finding = Finding {
                 name: tally.name.clone(),
                 value: tally.value.clone(),
@@ -89,7 +95,11 @@ pub fn stands_out(tallies: &[Tally], total: u64, requests: f64) -> Vec<Finding> 
         .collect();
     tested.sort_by(|a, b| a.0.total_cmp(&b.0));
     let m = tested.len() as f64;
-    let kept = tested.iter().enumerate().rposition(|(at, (p, _))| *p <= FALSE_DISCOVERIES * (at + 1) as f64 / m).map_or(0, |at| at + 1);
+    let kept = tested
+        .iter()
+        .enumerate()
+        .rposition(|(at, (p, _))| *p <= FALSE_DISCOVERIES * (at + 1) as f64 / m)
+        .map_or(0, |at| at + 1);
     let mut found: Vec<Finding> = tested
         .into_iter()
         .take(kept)
@@ -101,11 +111,17 @@ pub fn stands_out(tallies: &[Tally], total: u64, requests: f64) -> Vec<Finding> 
     // Of values that come and go together (an instance and its version) the first is enough.
     let mut told: Vec<(u64, f64)> = vec![];
     found.retain(|finding| {
-        let is_told = told.iter().any(|(count, usual)| *count == finding.count && (usual - finding.usual).abs() < 1e-9);
+        let is_told = told
+            .iter()
+            .any(|(count, usual)| *count == finding.count && (usual - finding.usual).abs() < 1e-9);
         told.push((finding.count, finding.usual));
         !is_told
     });
-    found.sort_by(|a, b| strength(b).total_cmp(&strength(a)).then_with(|| (&a.name, &a.value).cmp(&(&b.name, &b.value))));
+    found.sort_by(|a, b| {
+        strength(b)
+            .total_cmp(&strength(a))
+            .then_with(|| (&a.name, &a.value).cmp(&(&b.name, &b.value)))
+    });
     let all = found.clone();
     found.retain(|finding| !all.iter().any(|other| is_implied(finding, other)));
     found
@@ -125,14 +141,15 @@ const OF_ENDPOINT: &[&str] = &[
     "code.file.path",
 ];
 
-/// Whether a finding follows from another one: its value stands in the other's as a word of its own (`POST` in `POST /v1/quotes`), or it says
-/// of an endpoint what the endpoint does, as often.
+/// Whether a finding follows from another one: its value stands in the other's as a word of its own
+/// (`POST` in `POST /v1/quotes`), or it says of an endpoint what the endpoint does, as often.
 fn is_implied(finding: &Finding, by: &Finding) -> bool {
     if finding.name == by.name || finding.count < by.count {
         return false;
     }
     let is_broader = finding.usual + 1e-9 >= by.usual;
-    let is_part = by.value.len() > finding.value.len() && by.value.split([' ', '/', ':', ',']).any(|word| word == finding.value);
+    let is_part =
+        by.value.len() > finding.value.len() && by.value.split([' ', '/', ':', ',']).any(|word| word == finding.value);
     is_broader && (by.name == "endpoint" && OF_ENDPOINT.contains(&finding.name.as_str()) || is_part)
 }
 
@@ -151,7 +168,11 @@ impl Finding {
     /// The finding in words.
     #[must_use]
     pub fn sentence(&self, total: u64) -> String {
-        let share = if self.count >= total { "all".to_owned() } else { crate::attention::percent(self.share) };
+        let share = if self.count >= total {
+            "all".to_owned()
+        } else {
+            crate::attention::percent(self.share)
+        };
         let usual = if self.usual == 0.0 {
             "in none of the sampled requests".to_owned()
         } else {
@@ -166,8 +187,8 @@ const LEAST_GAPS: usize = 4;
 /// Occurrences closer together than this are one burst, in milliseconds.
 const BURST_MS: i64 = 60_000;
 
-/// The regular gap between bursts of occurrences, in whole minutes, where there is one: at least four in five gaps within
-/// 10 % (or a minute) of the median.
+/// The regular gap between bursts of occurrences, in whole minutes, where there is one: at least
+/// four in five gaps within 10 % (or a minute) of the median.
 ///
 /// # Example: a job that fails every quarter of an hour
 /// ```
@@ -217,7 +238,12 @@ mod tests {
     use super::*;
 
     fn tally(name: &str, value: &str, occurrences: u64, usual: f64) -> Tally {
-        Tally { name: name.to_owned(), value: value.to_owned(), occurrences, usual }
+        Tally {
+            name: name.to_owned(),
+            value: value.to_owned(),
+            occurrences,
+            usual,
+        }
     }
 
     #[test]
@@ -228,10 +254,16 @@ mod tests {
             tally("http.route", "/v1/quotes/{sailing}", 100, 0.06),
             tally("season", "winter", 60, 0.1),
         ];
-        let names: Vec<String> = stands_out(&tallies, 100, 1_000.0).into_iter().map(|finding| finding.name).collect();
+        let names: Vec<String> = stands_out(&tallies, 100, 1_000.0)
+            .into_iter()
+            .map(|finding| finding.name)
+            .collect();
         assert_eq!(names, ["endpoint", "season"]);
         // What is rarer than the endpoint says more than it: only some of its requests have it.
-        let rarer = [tally("endpoint", "POST /v1/quotes", 100, 0.2), tally("http.request.method", "POST", 100, 0.05)];
+        let rarer = [
+            tally("endpoint", "POST /v1/quotes", 100, 0.2),
+            tally("http.request.method", "POST", 100, 0.05),
+        ];
         assert_eq!(stands_out(&rarer, 100, 1_000.0).len(), 2);
     }
 
@@ -248,16 +280,23 @@ mod tests {
         // Each value has a usual share of one half; occurrences scatter as a fair coin's (a fixed linear generator).
         let mut seed = 7_u64;
         let mut coin = || {
-            seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            seed = seed
+                .wrapping_mul(6_364_136_223_846_793_005)
+                .wrapping_add(1_442_695_040_888_963_407);
             seed >> 63
         };
-        let tallies: Vec<Tally> = (0..1_000).map(|at| tally("a", &at.to_string(), (0..60).map(|_| coin()).sum(), 0.5)).collect();
+        let tallies: Vec<Tally> = (0..1_000)
+            .map(|at| tally("a", &at.to_string(), (0..60).map(|_| coin()).sum(), 0.5))
+            .collect();
         assert!(stands_out(&tallies, 60, 10_000.0).is_empty());
     }
 
     #[test]
     fn without_a_rhythm_there_is_no_gap() {
-        assert_eq!(regular_gap(&[0, 100_000, 900_000, 1_000_000, 4_000_000, 4_200_000]), None);
+        assert_eq!(
+            regular_gap(&[0, 100_000, 900_000, 1_000_000, 4_000_000, 4_200_000]),
+            None
+        );
         assert_eq!(regular_gap(&[0, 900_000, 1_800_000]), None);
         assert_eq!(
             (gap_in_words(15), gap_in_words(360), gap_in_words(1_440)),
@@ -267,7 +306,8 @@ mod tests {
 
     proptest! {
         #[test]
-        fn more_occurrences_with_a_value_never_make_it_stand_out_less(k in 5_u64..60, usual in 0.001_f64..0.5, requests in 50.0_f64..5_000.0) {
+        fn more_occurrences_with_a_value_never_make_it_stand_out_less(k in 5_u64..60, usual in 0.001_f64..0.5,
+            requests in 50.0_f64..5_000.0) {
             let told = |k: u64| stands_out(&[tally("a", "b", k, usual)], 60, requests);
             prop_assert!(told(k).is_empty() || !told(k + 1).is_empty() || k == 60);
         }

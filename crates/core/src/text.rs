@@ -23,7 +23,9 @@ pub fn suffix(text: &str, max: usize) -> &str {
     if text.len() <= max {
         return text;
     }
-    let start = (text.len() - max..=text.len()).find(|at| text.is_char_boundary(*at)).unwrap_or(text.len());
+    let start = (text.len() - max..=text.len())
+        .find(|at| text.is_char_boundary(*at))
+        .unwrap_or(text.len());
     text.get(start..).unwrap_or_default()
 }
 
@@ -44,16 +46,31 @@ pub fn cut(text: &mut String, max: usize) -> bool {
 /// ```
 #[must_use]
 pub fn printable(text: &str) -> String {
-    text.chars().map(|c| if matches!(c, '\n' | '\r' | '\t') { ' ' } else { harmless(c) }).collect()
+    text.chars()
+        .map(|c| {
+            if matches!(c, '\n' | '\r' | '\t') {
+                ' '
+            } else {
+                harmless(c)
+            }
+        })
+        .collect()
 }
 
 /// Like [`printable`], but keeps line breaks and tabs: for blocks of text.
 #[must_use]
 pub fn printable_block(text: &str) -> String {
-    text.chars().map(|c| if matches!(c, '\n' | '\t') { c } else { harmless(c) }).collect()
+    text.chars()
+        .map(|c| if matches!(c, '\n' | '\t') { c } else { harmless(c) })
+        .collect()
 }
 
 fn harmless(c: char) -> char {
-    let steers_direction = matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{061c}');
-    if c.is_control() || steers_direction { '\u{fffd}' } else { c }
+    let steers_direction =
+        matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{061c}');
+    if c.is_control() || steers_direction {
+        '\u{fffd}'
+    } else {
+        c
+    }
 }

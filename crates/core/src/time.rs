@@ -40,7 +40,10 @@ impl Timestamp {
     /// assert_eq!(Timestamp(7).millis_until(Timestamp(6)), None);
     /// ```
     #[must_use]
-    #[expect(clippy::cast_precision_loss, reason = "microseconds of anything that is timed are far below 2^53")]
+    #[expect(
+        clippy::cast_precision_loss,
+        reason = "microseconds of anything that is timed are far below 2^53"
+    )]
     pub fn millis_until(self, end: Self) -> Option<f64> {
         let nanos = end.0.checked_sub(self.0).filter(|nanos| *nanos >= 0)?;
         Some((nanos.saturating_add(500) / 1_000) as f64 / 1_000.0)

@@ -33,7 +33,12 @@ const DIVISION_FRAMES: &str = r#"[{"function": "quote", "variables": {"season": 
 const VESSELS: &[&str] = &["Tern", "Gannet", "Eider", "Petrel", "Kittiwake"];
 
 /// What fails in a request of this service and endpoint at this time, if anything does.
-pub fn of_request(service: &str, endpoint: &Endpoint, (version, ago): (&str, i64), random: &mut fastrand::Rng) -> Option<Failure> {
+pub fn of_request(
+    service: &str,
+    endpoint: &Endpoint,
+    (version, ago): (&str, i64),
+    random: &mut fastrand::Rng,
+) -> Option<Failure> {
     let (fault, share): (fn(&str, &mut fastrand::Rng) -> Failure, f64) = match (service, endpoint.route) {
         ("fares", "/v1/quotes/{sailing}") if version == "2.4.0" => (division, 0.3),
         ("fares", "/v1/tariffs/{route}") => (missing_season, 0.012),
@@ -64,7 +69,10 @@ pub fn upstream(version: &str) -> Failure {
         message: "fares answered 500".to_owned(),
         stack: stacks::node(
             "UpstreamError: fares answered 500",
-            &[("quoteFor", "lib/upstream.js", 14), ("QuoteRoute.post", "lib/quotes.js", 41)],
+            &[
+                ("quoteFor", "lib/upstream.js", 14),
+                ("QuoteRoute.post", "lib/quotes.js", 41),
+            ],
             version,
         ),
         uncaught: true,
@@ -116,7 +124,10 @@ fn crew(version: &str, _: &mut fastrand::Rng) -> Failure {
         message: message.to_owned(),
         stack: stacks::node(
             &format!("TypeError: {message}"),
-            &[("crewOf", "lib/bookings.js", 88), ("BookingRoute.post", "lib/bookings.js", 31)],
+            &[
+                ("crewOf", "lib/bookings.js", 88),
+                ("BookingRoute.post", "lib/bookings.js", 31),
+            ],
             version,
         ),
         uncaught: true,
@@ -129,7 +140,10 @@ fn no_vessel(version: &str, random: &mut fastrand::Rng) -> Failure {
     let stack = stacks::java(
         &format!("example.skerry.sailings.TimetableException: {message}"),
         "example.skerry.sailings",
-        &[("Timetable.assign", "Timetable.java", 204), ("SailingResource.get", "SailingResource.java", 61)],
+        &[
+            ("Timetable.assign", "Timetable.java", 204),
+            ("SailingResource.get", "SailingResource.java", 61),
+        ],
         version,
     );
     Failure {
@@ -148,7 +162,10 @@ fn no_tide(version: &str, random: &mut fastrand::Rng) -> Failure {
     let stack = stacks::java(
         &format!("example.skerry.sailings.TideMissing: {message}"),
         "example.skerry.sailings",
-        &[("Tides.at", "Tides.java", 88), ("SailingResource.list", "SailingResource.java", 47)],
+        &[
+            ("Tides.at", "Tides.java", 88),
+            ("SailingResource.list", "SailingResource.java", 47),
+        ],
         version,
     );
     Failure {
@@ -171,11 +188,23 @@ fn pool(version: &str, random: &mut fastrand::Rng) -> Failure {
         ],
         version,
     );
-    Failure { type_name: "*store.PoolTimeout", frames: "", in_database: true, message, stack, uncaught: true, told: Told::OnSpan }
+    Failure {
+        type_name: "*store.PoolTimeout",
+        frames: "",
+        in_database: true,
+        message,
+        stack,
+        uncaught: true,
+        told: Told::OnSpan,
+    }
 }
 
 fn overweight(version: &str, random: &mut fastrand::Rng) -> Failure {
-    let message = format!("vehicle of {} kg exceeds deck {}", random.u32(3_600..9_000), random.u8(1..=4));
+    let message = format!(
+        "vehicle of {} kg exceeds deck {}",
+        random.u32(3_600..9_000),
+        random.u8(1..=4)
+    );
     let stack = stacks::go(
         &[
             ("skerry.example/stowage/plan.(*Deck).Place", "plan/deck.go", 77),
@@ -183,29 +212,71 @@ fn overweight(version: &str, random: &mut fastrand::Rng) -> Failure {
         ],
         version,
     );
-    Failure { type_name: "*plan.Overweight", frames: "", in_database: false, message, stack, uncaught: false, told: Told::OnSpan }
+    Failure {
+        type_name: "*plan.Overweight",
+        frames: "",
+        in_database: false,
+        message,
+        stack,
+        uncaught: false,
+        told: Told::OnSpan,
+    }
 }
 
 fn no_leg(version: &str, _: &mut fastrand::Rng) -> Failure {
     let message = "undefined method `leg' for nil:NilClass".to_owned();
-    let stack = stacks::ruby(&format!("{message} (NoMethodError)"), &[("scan", "lib/gate.rb", 25), ("call", "lib/scans.rb", 12)], version);
-    Failure { type_name: "NoMethodError", frames: "", in_database: false, message, stack, uncaught: true, told: Told::OnSpan }
+    let stack = stacks::ruby(
+        &format!("{message} (NoMethodError)"),
+        &[("scan", "lib/gate.rb", 25), ("call", "lib/scans.rb", 12)],
+        version,
+    );
+    Failure {
+        type_name: "NoMethodError",
+        frames: "",
+        in_database: false,
+        message,
+        stack,
+        uncaught: true,
+        told: Told::OnSpan,
+    }
 }
 
 fn expired_ticket(version: &str, random: &mut fastrand::Rng) -> Failure {
     let message = format!("ticket SK{} expired", random.u32(100_000..999_999));
-    let stack =
-        stacks::ruby(&format!("{message} (TicketExpired)"), &[("check", "lib/ticket.rb", 40), ("scan", "lib/gate.rb", 19)], version);
-    Failure { type_name: "TicketExpired", frames: "", in_database: false, message, stack, uncaught: false, told: Told::OnSpan }
+    let stack = stacks::ruby(
+        &format!("{message} (TicketExpired)"),
+        &[("check", "lib/ticket.rb", 40), ("scan", "lib/gate.rb", 19)],
+        version,
+    );
+    Failure {
+        type_name: "TicketExpired",
+        frames: "",
+        in_database: false,
+        message,
+        stack,
+        uncaught: false,
+        told: Told::OnSpan,
+    }
 }
 
 fn berth_taken(version: &str, random: &mut fastrand::Rng) -> Failure {
-    let message = format!("berth {} is taken until {:02}:{:02}", random.u8(1..=12), random.u8(0..24), random.u8(0..60));
+    let message = format!(
+        "berth {} is taken until {:02}:{:02}",
+        random.u8(1..=12),
+        random.u8(0..24),
+        random.u8(0..60)
+    );
     Failure {
         type_name: "BerthTaken",
         frames: "",
         in_database: false,
-        stack: stacks::rust(&[("berths::assign::assign", "src/assign.rs", 42), ("berths::worker::run", "src/worker.rs", 71)], version),
+        stack: stacks::rust(
+            &[
+                ("berths::assign::assign", "src/assign.rs", 42),
+                ("berths::worker::run", "src/worker.rs", 71),
+            ],
+            version,
+        ),
         message,
         uncaught: true,
         told: Told::OnSpan,
@@ -220,7 +291,10 @@ fn mailbox_full(version: &str, random: &mut fastrand::Rng) -> Failure {
         in_database: false,
         stack: stacks::php(
             &message,
-            &[("Sender->send", "src/Sender.php", 96), ("BulletinRoute->post", "src/BulletinRoute.php", 33)],
+            &[
+                ("Sender->send", "src/Sender.php", 96),
+                ("BulletinRoute->post", "src/BulletinRoute.php", 33),
+            ],
             version,
         ),
         message,
@@ -230,7 +304,11 @@ fn mailbox_full(version: &str, random: &mut fastrand::Rng) -> Failure {
 }
 
 fn bad_amount(version: &str, random: &mut fastrand::Rng) -> Failure {
-    let message = format!("The input string '{},{:02}' was not in a correct format.", random.u16(10..900), random.u8(0..100));
+    let message = format!(
+        "The input string '{},{:02}' was not in a correct format.",
+        random.u16(10..900),
+        random.u8(0..100)
+    );
     Failure {
         type_name: "System.FormatException",
         frames: "",
@@ -239,7 +317,11 @@ fn bad_amount(version: &str, random: &mut fastrand::Rng) -> Failure {
             &format!("System.FormatException: {message}"),
             &[
                 ("Skerry.Ledger.Amounts.Parse(String text)", "Amounts.cs", 31),
-                ("Skerry.Ledger.Settlements.Post(Settlement settlement)", "Settlements.cs", 64),
+                (
+                    "Skerry.Ledger.Settlements.Post(Settlement settlement)",
+                    "Settlements.cs",
+                    64,
+                ),
             ],
             version,
         ),
@@ -250,14 +332,20 @@ fn bad_amount(version: &str, random: &mut fastrand::Rng) -> Failure {
 }
 
 fn port_silent(version: &str, random: &mut fastrand::Rng) -> Failure {
-    let message = format!("port of {} did not answer within 30 s", VESSELS[random.usize(..VESSELS.len())]);
+    let message = format!(
+        "port of {} did not answer within 30 s",
+        VESSELS[random.usize(..VESSELS.len())]
+    );
     Failure {
         type_name: "System.TimeoutException",
         frames: "",
         in_database: false,
         stack: stacks::dotnet(
             &format!("System.TimeoutException: {message}"),
-            &[("Skerry.Ledger.Ports.Settle(Port port)", "Ports.cs", 118), ("Skerry.Ledger.Nightly.Run()", "Nightly.cs", 22)],
+            &[
+                ("Skerry.Ledger.Ports.Settle(Port port)", "Ports.cs", 118),
+                ("Skerry.Ledger.Nightly.Run()", "Nightly.cs", 22),
+            ],
             version,
         ),
         message,

@@ -48,8 +48,14 @@ impl Fleet {
     /// When the clock stands before 1970.
     #[must_use]
     pub fn new(url: &str, key: &str, seed: u64) -> Self {
-        let now = SystemTime::now().duration_since(UNIX_EPOCH).expect("the clock is past 1970");
-        Self { sender: Sender::new(url, key), seed, now: u64::try_from(now.as_nanos()).expect("before 2554") }
+        let now = SystemTime::now()
+            .duration_since(UNIX_EPOCH)
+            .expect("the clock is past 1970");
+        Self {
+            sender: Sender::new(url, key),
+            seed,
+            now: u64::try_from(now.as_nanos()).expect("before 2554"),
+        }
     }
 
     /// Sends the last `minutes` (a week at most) in order of time, and says how far it is.
@@ -81,7 +87,11 @@ impl Fleet {
         const EVERY: Duration = Duration::from_secs(3);
         let mut round = 0_u64;
         while !stop.is_cancelled() {
-            let present = Self { now: nanos(), seed: self.seed ^ (round + 1), sender: self.sender.clone() };
+            let present = Self {
+                now: nanos(),
+                seed: self.seed ^ (round + 1),
+                sender: self.sender.clone(),
+            };
             let mut batches = Batches::new();
             present.minute(0, EVERY.as_secs_f64() / 60.0, &mut batches);
             present.send(batches, true).await?;
@@ -97,9 +107,12 @@ impl Fleet {
     async fn send(&self, batches: Batches, is_live: bool) -> Result<(), SendError> {
         let requests: Vec<_> = batches
             .into_iter()
-            .flat_map(|((service, version), batch)| batch.requests(&SERVICES[service], version, is_live.then_some(self.now)))
+            .flat_map(|((service, version), batch)| {
+                batch.requests(&SERVICES[service], version, is_live.then_some(self.now))
+            })
             .collect();
-        let mut sent = stream::iter(requests.into_iter().map(|(path, body)| self.sender.post(path, body))).buffer_unordered(AT_ONCE);
+        let mut sent = stream::iter(requests.into_iter().map(|(path, body)| self.sender.post(path, body)))
+            .buffer_unordered(AT_ONCE);
         while let Some(done) = sent.next().await {
             done?;
         }
@@ -114,7 +127,11 @@ impl Fleet {
             && let Some(at) = SERVICES.iter().position(|service| service.name == "berths")
         {
             let service = &SERVICES[at];
-            batches.entry((at, service.version(ago))).or_default().logs.extend(lines::killed(service, start));
+            batches
+                .entry((at, service.version(ago)))
+                .or_default()
+                .logs
+                .extend(lines::killed(service, start));
         }
         for (at, service) in SERVICES.iter().enumerate() {
             let mut random = fastrand::Rng::with_seed(
@@ -131,8 +148,8 @@ impl Fleet {
                     let offset = if part < 1.0 { 0 } else { random.u64(0..MINUTE) };
                     let time = (start + offset).min(self.now) - 1_000_000_000;
                     // Quotes at the edge call fares, scans at the ramp stowage: they are told together with these.
-                    let is_told =
-                        service.name == "gangway" && endpoint.route.contains("quotes") || service.name == "boarding" && random.u8(0..3) > 0;
+                    let is_told = service.name == "gangway" && endpoint.route.contains("quotes")
+                        || service.name == "boarding" && random.u8(0..3) > 0;
                     if !is_told {
                         request(at, endpoint, time, ago, &mut random, batches);
                     }
@@ -150,7 +167,13 @@ fn request(at: usize, endpoint: &Endpoint, time: u64, ago: i64, random: &mut fas
     let runs = queries_of(service.name, endpoint, random);
     // Each run of a query takes its time: a list of every cabin one by one is what makes stowage slow.
     let millis = 20 + random.u64(0..180) + if runs > 1 { runs * 38 } else { 0 };
-    let case = Case { trace: random.u128(1..), user: format!("u-{}", random.u32(1..3_000)), time, millis, ago };
+    let case = Case {
+        trace: random.u128(1..),
+        user: format!("u-{}", random.u32(1..3_000)),
+        time,
+        millis,
+        ago,
+    };
     let is_quote = service.name == "fares" && endpoint.route.contains("quotes");
     let is_list = service.name == "stowage" && endpoint.method == "GET";
     let parent = if is_quote || is_list { random.u64(1..) } else { 0 };
@@ -164,12 +187,31 @@ fn request(at: usize, endpoint: &Endpoint, time: u64, ago: i64, random: &mut fas
         batch.spans.push(query(&case, entry, run, runs, random));
     }
     if is_list {
-        called_from(batches, ("boarding", 0, "stowage.skerry.example"), &case, parent, (failed, None), ago, random);
+        called_from(
+            batches,
+            ("boarding", 0, "stowage.skerry.example"),
+            &case,
+            parent,
+            (failed, None),
+            ago,
+            random,
+        );
     }
     if is_quote {
-        let edge = SERVICES.iter().find(|service| service.name == "gangway").map_or("", |service| service.version(ago));
+        let edge = SERVICES
+            .iter()
+            .find(|service| service.name == "gangway")
+            .map_or("", |service| service.version(ago));
         let failure = (failed && faults::is_story(ago)).then(|| faults::upstream(edge));
-        called_from(batches, ("gangway", 0, "fares.skerry.example"), &case, parent, (failed, failure), ago, random);
+        called_from(
+            batches,
+            ("gangway", 0, "fares.skerry.example"),
+            &case,
+            parent,
+            (failed, failure),
+            ago,
+            random,
+        );
     }
 }
 
@@ -183,9 +225,16 @@ fn called_from(
     ago: i64,
     random: &mut fastrand::Rng,
 ) {
-    let at = SERVICES.iter().position(|service| service.name == caller).unwrap_or_default();
+    let at = SERVICES
+        .iter()
+        .position(|service| service.name == caller)
+        .unwrap_or_default();
     let batch = batches.entry((at, SERVICES[at].version(ago))).or_default();
-    let outer = Case { time: case.time.saturating_sub(3_000_000), millis: case.millis + 9, ..case.clone() };
+    let outer = Case {
+        time: case.time.saturating_sub(3_000_000),
+        millis: case.millis + 9,
+        ..case.clone()
+    };
     let asked = &SERVICES[at].endpoints[endpoint];
     let entry = tell(batch, &outer, (caller, asked), 0, failure, random);
     batch.spans.push(Span {
@@ -201,7 +250,10 @@ fn called_from(
             text("server.address", address),
             number("http.response.status_code", if failed { 500 } else { 200 }),
         ],
-        status: failed.then(|| Status { code: 2, message: String::new() }),
+        status: failed.then(|| Status {
+            code: 2,
+            message: String::new(),
+        }),
         ..whole()
     });
 }
@@ -217,7 +269,10 @@ fn queries_of(service: &str, endpoint: &Endpoint, random: &mut fastrand::Rng) ->
 
 /// A span of a fleet that sends every request, and says so.
 fn whole() -> Span {
-    Span { trace_state: "ot=th:0".to_owned(), ..Span::default() }
+    Span {
+        trace_state: "ot=th:0".to_owned(),
+        ..Span::default()
+    }
 }
 
 /// A berth's job, sent while a ticket was scanned.
@@ -230,7 +285,10 @@ fn message(case: &Case, parent: u64, random: &mut fastrand::Rng) -> Span {
         kind: 4,
         start_time_unix_nano: case.time + 3_000_000,
         end_time_unix_nano: case.time + 4_000_000,
-        attributes: vec![text("messaging.system", "rabbitmq"), text("messaging.destination.name", "berth_jobs")],
+        attributes: vec![
+            text("messaging.system", "rabbitmq"),
+            text("messaging.destination.name", "berth_jobs"),
+        ],
         ..whole()
     }
 }
@@ -252,7 +310,11 @@ fn query(case: &Case, parent: u64, run: u64, runs: u64, random: &mut fastrand::R
         kind: 3,
         start_time_unix_nano: start,
         end_time_unix_nano: start + step * 9 / 10,
-        attributes: vec![text("db.system.name", "postgresql"), text("db.namespace", "sailings"), text("db.query.text", statement)],
+        attributes: vec![
+            text("db.system.name", "postgresql"),
+            text("db.namespace", "sailings"),
+            text("db.query.text", statement),
+        ],
         ..whole()
     }
 }
@@ -286,8 +348,14 @@ fn tell(
 ) -> u64 {
     let id = random.u64(1..);
     if case.ago < WITH_LINES {
-        let fails_by_fare = failure.as_ref().is_some_and(|failure| failure.type_name == "decimal.DivisionByZero");
-        batch.logs.extend(lines::of_request(service, fails_by_fare, random).into_iter().map(|line| line.record(case.trace, id, case.time)));
+        let fails_by_fare = failure
+            .as_ref()
+            .is_some_and(|failure| failure.type_name == "decimal.DivisionByZero");
+        batch.logs.extend(
+            lines::of_request(service, fails_by_fare, random)
+                .into_iter()
+                .map(|line| line.record(case.trace, id, case.time)),
+        );
     }
     let end = case.time + case.millis * 1_000_000;
     let is_uncaught = failure.as_ref().is_some_and(|failure| failure.uncaught);
@@ -297,7 +365,9 @@ fn tell(
     }
     if endpoint.route == "/v1/quotes/{sailing}" {
         // The story's second half: only winter's fares divide by nothing.
-        let fails_by_fare = failure.as_ref().is_some_and(|failure| failure.type_name == "decimal.DivisionByZero");
+        let fails_by_fare = failure
+            .as_ref()
+            .is_some_and(|failure| failure.type_name == "decimal.DivisionByZero");
         let is_winter = random.f64() < WINTER || fails_by_fare;
         attributes.push(text("skerry.season", if is_winter { "winter" } else { "summer" }));
     }
@@ -333,7 +403,11 @@ fn tell(
                 observed_time_unix_nano: end - 300_000,
                 severity_number: if failure.uncaught { 17 } else { 13 },
                 severity_text: if failure.uncaught { "ERROR" } else { "WARN" }.to_owned(),
-                body: Some(body(if failure.uncaught { "request failed" } else { "went on without it" })),
+                body: Some(body(if failure.uncaught {
+                    "request failed"
+                } else {
+                    "went on without it"
+                })),
                 attributes,
                 trace_id: case.trace.to_be_bytes().to_vec(),
                 span_id: id.to_be_bytes().to_vec(),
@@ -349,7 +423,11 @@ fn tell(
     batch.spans.push(Span {
         trace_id: case.trace.to_be_bytes().to_vec(),
         span_id: id.to_be_bytes().to_vec(),
-        parent_span_id: if parent == 0 { vec![] } else { parent.to_be_bytes().to_vec() },
+        parent_span_id: if parent == 0 {
+            vec![]
+        } else {
+            parent.to_be_bytes().to_vec()
+        },
         name,
         kind: match endpoint.kind {
             Kind::Http => 2,
@@ -360,7 +438,10 @@ fn tell(
         end_time_unix_nano: end,
         attributes,
         events,
-        status: is_uncaught.then(|| Status { code: 2, message: String::new() }),
+        status: is_uncaught.then(|| Status {
+            code: 2,
+            message: String::new(),
+        }),
         flags: 0x101,
         ..whole()
     });
@@ -373,22 +454,50 @@ fn asked(endpoint: &Endpoint, case: &Case, is_uncaught: bool, random: &mut fastr
         Kind::Http => vec![
             text("http.request.method", endpoint.method),
             text("http.route", endpoint.route),
-            text("url.path", endpoint.route.replace("{sailing}", &random.u32(4_000..4_400).to_string())),
+            text(
+                "url.path",
+                endpoint
+                    .route
+                    .replace("{sailing}", &random.u32(4_000..4_400).to_string()),
+            ),
             number("http.response.status_code", if is_uncaught { 500 } else { 200 }),
-            text("url.query", format!("deck={}&metres={}", if random.bool() { "car" } else { "lorry" }, random.u8(3..19))),
+            text(
+                "url.query",
+                format!(
+                    "deck={}&metres={}",
+                    if random.bool() { "car" } else { "lorry" },
+                    random.u8(3..19)
+                ),
+            ),
             text("server.address", "api.skerry.example"),
             text(
                 "http.request.header.referer",
-                if random.u8(0..4) == 0 { "https://timetables.example/ferries" } else { "https://api.skerry.example/book" },
+                if random.u8(0..4) == 0 {
+                    "https://timetables.example/ferries"
+                } else {
+                    "https://api.skerry.example/book"
+                },
             ),
             text("user_agent.original", "Skerry ticket machine 4.1"),
             text("client.address", "203.0.113.24"),
             text("session.id", format!("{:016x}", random.u64(..))),
             text("skerry.port", PORTS[random.usize(..PORTS.len())]),
-            number("outcrop.request.first_byte_ms", i64::try_from(case.millis / 2).unwrap_or_default()),
-            number("outcrop.request.last_byte_ms", i64::try_from(case.millis).unwrap_or_default()),
-            number("outcrop.request.cpu_ms", i64::try_from(case.millis / 7).unwrap_or_default()),
-            number("outcrop.request.memory_bytes", i64::from(random.u32(400_000..9_000_000))),
+            number(
+                "outcrop.request.first_byte_ms",
+                i64::try_from(case.millis / 2).unwrap_or_default(),
+            ),
+            number(
+                "outcrop.request.last_byte_ms",
+                i64::try_from(case.millis).unwrap_or_default(),
+            ),
+            number(
+                "outcrop.request.cpu_ms",
+                i64::try_from(case.millis / 7).unwrap_or_default(),
+            ),
+            number(
+                "outcrop.request.memory_bytes",
+                i64::from(random.u32(400_000..9_000_000)),
+            ),
         ],
         Kind::Queue => vec![
             text("messaging.system", "rabbitmq"),
@@ -414,7 +523,10 @@ fn database_call(case: &Case, parent: u64, end: u64, random: &mut fastrand::Rng)
             text("db.namespace", "lists"),
             text("db.query.text", "SELECT * FROM lists WHERE sailing = $1"),
         ],
-        status: Some(Status { code: 2, message: String::new() }),
+        status: Some(Status {
+            code: 2,
+            message: String::new(),
+        }),
         ..whole()
     }
 }

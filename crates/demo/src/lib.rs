@@ -1,7 +1,8 @@
 //! Skerry Line, a made-up ferry operator: a simulated fleet of eight services that speaks OTLP like any other sender.
 //!
-//! [`Fleet::history`] sends a week of it, [`Fleet::live`] goes on in the present. The same seed and the same present make the same
-//! telemetry. There is no special way into the service: everything goes through its intake with a sender key.
+//! [`Fleet::history`] sends a week of it, [`Fleet::live`] goes on in the present. The same seed and
+//! the same present make the same telemetry. There is no special way into the service: everything
+//! goes through its intake with a sender key.
 
 mod faults;
 mod fleet;

@@ -19,25 +19,62 @@ pub struct Line {
 
 /// The lines of one request of a service.
 pub fn of_request(service: &str, fails_by_fare: bool, random: &mut fastrand::Rng) -> Vec<Line> {
-    let info = |after: u64, text: String| Line { after, severity: (9, "INFO"), text };
+    let info = |after: u64, text: String| Line {
+        after,
+        severity: (9, "INFO"),
+        text,
+    };
     let sailing = random.u32(4_000..4_400);
     let mut lines = match service {
         "gangway" => {
-            vec![info(1, format!("request for sailing {sailing} from {}", if random.bool() { "a phone" } else { "a ticket machine" }))]
+            vec![info(
+                1,
+                format!(
+                    "request for sailing {sailing} from {}",
+                    if random.bool() { "a phone" } else { "a ticket machine" }
+                ),
+            )]
         }
         "sailings" => vec![info(4, format!("read {} sailings of the day", random.u32(4..40)))],
-        "fares" => vec![info(2, format!("quote for sailing {sailing}: {} metres of deck", random.u32(3..19)))],
-        "stowage" => vec![info(5, format!("list of sailing {sailing} holds {} vehicles", random.u32(2..120)))],
-        "boarding" => vec![info(1, format!("scanned ticket SK{:04X} at ramp {}", random.u16(..), random.u8(1..5)))],
-        "berths" => vec![info(1, format!("took job {} for berth {}", random.u32(10_000..99_999), random.u8(1..12)))],
-        "bulletins" => vec![info(3, format!("sent bulletin {} to {} subscribers", random.u32(1..900), random.u32(20..400)))],
+        "fares" => vec![info(
+            2,
+            format!("quote for sailing {sailing}: {} metres of deck", random.u32(3..19)),
+        )],
+        "stowage" => vec![info(
+            5,
+            format!("list of sailing {sailing} holds {} vehicles", random.u32(2..120)),
+        )],
+        "boarding" => vec![info(
+            1,
+            format!("scanned ticket SK{:04X} at ramp {}", random.u16(..), random.u8(1..5)),
+        )],
+        "berths" => vec![info(
+            1,
+            format!("took job {} for berth {}", random.u32(10_000..99_999), random.u8(1..12)),
+        )],
+        "bulletins" => vec![info(
+            3,
+            format!(
+                "sent bulletin {} to {} subscribers",
+                random.u32(1..900),
+                random.u32(20..400)
+            ),
+        )],
         _ => vec![info(6, format!("settled {} bookings", random.u32(1..60)))],
     };
     if fails_by_fare {
-        lines.push(Line { after: 9, severity: (13, "WARN"), text: format!("tariff {} has no rate for winter", random.u8(2..9)) });
+        lines.push(Line {
+            after: 9,
+            severity: (13, "WARN"),
+            text: format!("tariff {} has no rate for winter", random.u8(2..9)),
+        });
     }
     if random.u8(0..40) == 0 {
-        lines.push(Line { after: 3, severity: (13, "WARN"), text: format!("pool of connections waited {} ms", random.u32(20..400)) });
+        lines.push(Line {
+            after: 3,
+            severity: (13, "WARN"),
+            text: format!("pool of connections waited {} ms", random.u32(20..400)),
+        });
     }
     lines
 }

@@ -15,15 +15,29 @@ use prost::Message;
 use crate::world::Service;
 
 pub fn text(key: &str, value: impl Into<String>) -> KeyValue {
-    KeyValue { key: key.to_owned(), value: Some(AnyValue { value: Some(Value::StringValue(value.into())) }), ..KeyValue::default() }
+    KeyValue {
+        key: key.to_owned(),
+        value: Some(AnyValue {
+            value: Some(Value::StringValue(value.into())),
+        }),
+        ..KeyValue::default()
+    }
 }
 
 pub fn number(key: &str, value: i64) -> KeyValue {
-    KeyValue { key: key.to_owned(), value: Some(AnyValue { value: Some(Value::IntValue(value)) }), ..KeyValue::default() }
+    KeyValue {
+        key: key.to_owned(),
+        value: Some(AnyValue {
+            value: Some(Value::IntValue(value)),
+        }),
+        ..KeyValue::default()
+    }
 }
 
 pub fn body(content: &str) -> AnyValue {
-    AnyValue { value: Some(Value::StringValue(content.to_owned())) }
+    AnyValue {
+        value: Some(Value::StringValue(content.to_owned())),
+    }
 }
 
 /// What one running version of a service sends at once.
@@ -36,16 +50,29 @@ pub struct Batch {
 impl Batch {
     /// The requests to post: path and body.
     pub fn requests(self, service: &Service, version: &str, live: Option<u64>) -> Vec<(&'static str, Vec<u8>)> {
-        let scope = Some(InstrumentationScope { name: format!("skerry.{}", service.name), ..InstrumentationScope::default() });
+        let scope = Some(InstrumentationScope {
+            name: format!("skerry.{}", service.name),
+            ..InstrumentationScope::default()
+        });
         let resource = Some(Resource {
             attributes: vec![
                 text("service.namespace", "skerry-line"),
                 text("service.name", service.name),
                 text("service.version", version),
-                text("service.instance.id", format!("{}-{version}.{}", service.name, service.host)),
+                text(
+                    "service.instance.id",
+                    format!("{}-{version}.{}", service.name, service.host),
+                ),
                 text("deployment.environment.name", "production"),
                 text("host.name", service.host),
-                text("cloud.region", if matches!(service.host, "pier-1" | "pier-2") { "north" } else { "south" }),
+                text(
+                    "cloud.region",
+                    if matches!(service.host, "pier-1" | "pier-2") {
+                        "north"
+                    } else {
+                        "south"
+                    },
+                ),
                 text("telemetry.sdk.language", service.language),
                 text("telemetry.sdk.name", service.sdk),
             ],
@@ -54,13 +81,32 @@ impl Batch {
         let mut requests = vec![];
         requests.extend(live.map(|now| ("/v1/metrics", load(resource.clone(), now, self.spans.len()))));
         if !self.spans.is_empty() {
-            let scope_spans = vec![ScopeSpans { scope: scope.clone(), spans: self.spans, ..ScopeSpans::default() }];
-            let resource_spans = vec![ResourceSpans { resource: resource.clone(), scope_spans, ..ResourceSpans::default() }];
-            requests.push(("/v1/traces", ExportTraceServiceRequest { resource_spans }.encode_to_vec()));
+            let scope_spans = vec![ScopeSpans {
+                scope: scope.clone(),
+                spans: self.spans,
+                ..ScopeSpans::default()
+            }];
+            let resource_spans = vec![ResourceSpans {
+                resource: resource.clone(),
+                scope_spans,
+                ..ResourceSpans::default()
+            }];
+            requests.push((
+                "/v1/traces",
+                ExportTraceServiceRequest { resource_spans }.encode_to_vec(),
+            ));
         }
         if !self.logs.is_empty() {
-            let scope_logs = vec![ScopeLogs { scope, log_records: self.logs, ..ScopeLogs::default() }];
-            let resource_logs = vec![ResourceLogs { resource, scope_logs, ..ResourceLogs::default() }];
+            let scope_logs = vec![ScopeLogs {
+                scope,
+                log_records: self.logs,
+                ..ScopeLogs::default()
+            }];
+            let resource_logs = vec![ResourceLogs {
+                resource,
+                scope_logs,
+                ..ResourceLogs::default()
+            }];
             requests.push(("/v1/logs", ExportLogsServiceRequest { resource_logs }.encode_to_vec()));
         }
         requests
@@ -73,14 +119,27 @@ fn load(resource: Option<Resource>, now: u64, spans: usize) -> Vec<u8> {
         name: name.to_owned(),
         unit: unit.to_owned(),
         data: Some(Data::Gauge(Gauge {
-            data_points: vec![NumberDataPoint { time_unix_nano: now, value: Some(Number::AsDouble(value)), ..NumberDataPoint::default() }],
+            data_points: vec![NumberDataPoint {
+                time_unix_nano: now,
+                value: Some(Number::AsDouble(value)),
+                ..NumberDataPoint::default()
+            }],
         })),
         ..Metric::default()
     };
     let busy = (f64::from(u32::try_from(spans).unwrap_or(u32::MAX)) / 50.0).min(1.0);
-    let metrics =
-        vec![metric("process.cpu.utilization", "1", 0.08 + 0.5 * busy), metric("process.memory.usage", "By", 180e6 + 60e6 * busy)];
-    let scope_metrics = vec![ScopeMetrics { metrics, ..ScopeMetrics::default() }];
-    let resource_metrics = vec![ResourceMetrics { resource, scope_metrics, ..ResourceMetrics::default() }];
+    let metrics = vec![
+        metric("process.cpu.utilization", "1", 0.08 + 0.5 * busy),
+        metric("process.memory.usage", "By", 180e6 + 60e6 * busy),
+    ];
+    let scope_metrics = vec![ScopeMetrics {
+        metrics,
+        ..ScopeMetrics::default()
+    }];
+    let resource_metrics = vec![ResourceMetrics {
+        resource,
+        scope_metrics,
+        ..ResourceMetrics::default()
+    }];
     ExportMetricsServiceRequest { resource_metrics }.encode_to_vec()
 }

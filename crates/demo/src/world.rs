@@ -33,7 +33,12 @@ pub enum Kind {
 }
 
 const fn http(method: &'static str, route: &'static str, per_minute: f64) -> Endpoint {
-    Endpoint { method, route, per_minute, kind: Kind::Http }
+    Endpoint {
+        method,
+        route,
+        per_minute,
+        kind: Kind::Http,
+    }
 }
 
 /// The minute, before now, at which `fares 2.4.0` came.
@@ -69,7 +74,10 @@ pub const SERVICES: &[Service] = &[
         sdk: "opentelemetry",
         host: "pier-2",
         versions: &[("3.2.4", WEEK + 1), ("3.3.0", 2_900)],
-        endpoints: &[http("GET", "/v1/sailings", 6.0), http("GET", "/v1/sailings/{sailing}", 2.4)],
+        endpoints: &[
+            http("GET", "/v1/sailings", 6.0),
+            http("GET", "/v1/sailings/{sailing}", 2.4),
+        ],
     },
     Service {
         name: "fares",
@@ -77,7 +85,10 @@ pub const SERVICES: &[Service] = &[
         sdk: "opentelemetry",
         host: "pier-3",
         versions: &[("2.3.8", WEEK + 1), ("2.3.9", 4_700), ("2.4.0", BAD_DEPLOY)],
-        endpoints: &[http("POST", "/v1/quotes/{sailing}", 5.2), http("GET", "/v1/tariffs/{route}", 1.6)],
+        endpoints: &[
+            http("POST", "/v1/quotes/{sailing}", 5.2),
+            http("GET", "/v1/tariffs/{route}", 1.6),
+        ],
     },
     Service {
         name: "stowage",
@@ -85,14 +96,22 @@ pub const SERVICES: &[Service] = &[
         sdk: "opentelemetry",
         host: "pier-3",
         versions: &[("1.17.2", WEEK + 1), ("1.18.0", 3_800)],
-        endpoints: &[http("GET", "/v1/lists/{sailing}", 2.2), http("PUT", "/v1/lists/{sailing}/vehicles", 1.0)],
+        endpoints: &[
+            http("GET", "/v1/lists/{sailing}", 2.2),
+            http("PUT", "/v1/lists/{sailing}/vehicles", 1.0),
+        ],
     },
     Service {
         name: "boarding",
         language: "ruby",
         sdk: "opentelemetry",
         host: "pier-4",
-        versions: &[("3.5.1", WEEK + 1), ("3.5.2", 5_900), ("3.6.0", 700), ("3.5.2", ROLLBACK)],
+        versions: &[
+            ("3.5.1", WEEK + 1),
+            ("3.5.2", 5_900),
+            ("3.6.0", 700),
+            ("3.5.2", ROLLBACK),
+        ],
         endpoints: &[http("POST", "/v1/scans", 3.0)],
     },
     Service {
@@ -101,7 +120,12 @@ pub const SERVICES: &[Service] = &[
         sdk: "opentelemetry",
         host: "pier-5",
         versions: &[("1.8.2", WEEK + 1), ("1.9.0", 2_200)],
-        endpoints: &[Endpoint { method: "process", route: "berth_jobs", per_minute: 1.4, kind: Kind::Queue }],
+        endpoints: &[Endpoint {
+            method: "process",
+            route: "berth_jobs",
+            per_minute: 1.4,
+            kind: Kind::Queue,
+        }],
     },
     Service {
         name: "bulletins",
@@ -119,7 +143,12 @@ pub const SERVICES: &[Service] = &[
         versions: &[("7.2.0", WEEK + 1), ("7.3.0", 6_400)],
         endpoints: &[
             http("POST", "/v1/settlements", 0.8),
-            Endpoint { method: "run", route: "nightly settlement", per_minute: 0.0, kind: Kind::Nightly(135) },
+            Endpoint {
+                method: "run",
+                route: "nightly settlement",
+                per_minute: 0.0,
+                kind: Kind::Nightly(135),
+            },
         ],
     },
 ];
@@ -134,7 +163,11 @@ impl Service {
 
     /// The version in place so many minutes before now; negative for after.
     pub fn version(&self, minutes_ago: i64) -> &'static str {
-        self.versions.iter().rev().find(|(_, from)| minutes_ago <= *from).map_or(self.versions[0].0, |(version, _)| version)
+        self.versions
+            .iter()
+            .rev()
+            .find(|(_, from)| minutes_ago <= *from)
+            .map_or(self.versions[0].0, |(version, _)| version)
     }
 }
 

@@ -39,8 +39,9 @@ struct Any {
     value: Vec<u8>,
 }
 
-/// The body of a 200 answer: empty success, or `partial_success` where records were refused, or something was cut of records that
-/// were taken (a message and no rejected records: a warning, as the specification has it).
+/// The body of a 200 answer: empty success, or `partial_success` where records were refused, or
+/// something was cut of records that were taken (a message and no rejected records: a warning, as
+/// the specification has it).
 #[must_use]
 pub fn export_answer(signal: Signal, encoding: Encoding, refused: &Refused) -> Vec<u8> {
     let rejected = i64::try_from(refused.count).unwrap_or(i64::MAX);
@@ -49,7 +50,10 @@ pub fn export_answer(signal: Signal, encoding: Encoding, refused: &Refused) -> V
         (Encoding::Json, true) => b"{}".to_vec(),
         (Encoding::Protobuf, false) => match signal {
             Signal::Traces => trace::ExportTraceServiceResponse {
-                partial_success: Some(trace::ExportTracePartialSuccess { rejected_spans: rejected, error_message: refused.reason.clone() }),
+                partial_success: Some(trace::ExportTracePartialSuccess {
+                    rejected_spans: rejected,
+                    error_message: refused.reason.clone(),
+                }),
             }
             .encode_to_vec(),
             Signal::Logs => logs::ExportLogsServiceResponse {
@@ -73,7 +77,8 @@ pub fn export_answer(signal: Signal, encoding: Encoding, refused: &Refused) -> V
                 Signal::Logs => "rejectedLogRecords",
                 Signal::Metrics => "rejectedDataPoints",
             };
-            let answer = serde_json::json!({"partialSuccess": {counted: rejected.to_string(), "errorMessage": refused.reason}});
+            let answer =
+                serde_json::json!({"partialSuccess": {counted: rejected.to_string(), "errorMessage": refused.reason}});
             answer.to_string().into_bytes()
         }
     }
@@ -92,16 +97,35 @@ pub fn retry_details(code: StatusCode, message: &str, seconds: u64) -> Vec<u8> {
         #[prost(message, optional, tag = "1")]
         retry_delay: Option<Duration>,
     }
-    let retry = RetryInfo { retry_delay: Some(Duration { seconds: i64::try_from(seconds).unwrap_or(i64::MAX) }) };
-    let retry = Any { type_url: "type.googleapis.com/google.rpc.RetryInfo".to_owned(), value: retry.encode_to_vec() };
-    Status { code: code as i32, message: message.to_owned(), details: vec![retry] }.encode_to_vec()
+    let retry = RetryInfo {
+        retry_delay: Some(Duration {
+            seconds: i64::try_from(seconds).unwrap_or(i64::MAX),
+        }),
+    };
+    let retry = Any {
+        type_url: "type.googleapis.com/google.rpc.RetryInfo".to_owned(),
+        value: retry.encode_to_vec(),
+    };
+    Status {
+        code: code as i32,
+        message: message.to_owned(),
+        details: vec![retry],
+    }
+    .encode_to_vec()
 }
 
 /// The body of an answer that is no success: a `google.rpc.Status` in the request's encoding.
 #[must_use]
 pub fn status_body(encoding: Encoding, code: StatusCode, message: &str) -> Vec<u8> {
     match encoding {
-        Encoding::Protobuf => Status { code: code as i32, message: message.to_owned(), details: vec![] }.encode_to_vec(),
-        Encoding::Json => serde_json::json!({"code": code as i32, "message": message}).to_string().into_bytes(),
+        Encoding::Protobuf => Status {
+            code: code as i32,
+            message: message.to_owned(),
+            details: vec![],
+        }
+        .encode_to_vec(),
+        Encoding::Json => serde_json::json!({"code": code as i32, "message": message})
+            .to_string()
+            .into_bytes(),
     }
 }

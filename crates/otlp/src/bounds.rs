@@ -53,7 +53,12 @@ pub(crate) struct Bounds<'r, 'm> {
 
 impl<'r, 'm> Bounds<'r, 'm> {
     pub(crate) fn new(room: &'r mut Room<'m>) -> Self {
-        Self { room, records: 0, resources: 0, refused: Refused::default() }
+        Self {
+            room,
+            records: 0,
+            resources: 0,
+            refused: Refused::default(),
+        }
     }
 
     /// Takes memory.
@@ -72,11 +77,15 @@ impl<'r, 'm> Bounds<'r, 'm> {
     pub(crate) fn takes_record(&mut self) -> Result<bool, DecodeError> {
         self.records += 1;
         if self.resources > MAX_RESOURCES {
-            self.refused.add(1, || format!("records of resources past {MAX_RESOURCES} of a request are not taken; send smaller batches"));
+            self.refused.add(1, || {
+                format!("records of resources past {MAX_RESOURCES} of a request are not taken; send smaller batches")
+            });
             return Ok(false);
         }
         if self.records > MAX_RECORDS {
-            self.refused.add(1, || format!("records past {MAX_RECORDS} of a request are not taken; send smaller batches"));
+            self.refused.add(1, || {
+                format!("records past {MAX_RECORDS} of a request are not taken; send smaller batches")
+            });
             return Ok(false);
         }
         self.take(RECORD_BYTES)?;
@@ -94,7 +103,11 @@ pub(crate) struct Gathered {
 impl Gathered {
     /// Whether an attribute of this name is to be read.
     pub(crate) fn wants(&mut self, name: &str) -> bool {
-        let room = if tidy::matters(name) { 2 * MAX_ATTRIBUTES } else { MAX_ATTRIBUTES };
+        let room = if tidy::matters(name) {
+            2 * MAX_ATTRIBUTES
+        } else {
+            MAX_ATTRIBUTES
+        };
         let is_wanted = self.kept.len() < room;
         self.left_out += i64::from(!is_wanted);
         is_wanted

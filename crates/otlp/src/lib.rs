@@ -1,8 +1,8 @@
 //! OTLP's encodings: request bodies into the model of `outcrop-core`, and the answers OTLP prescribes.
 //!
 //! [`decode_traces`] and [`decode_logs`] take protobuf and JSON alike. One unusable record never fails its neighbours:
-//! it is left out and counted in [`Decoded::refused`]. Both encodings are read in one pass straight into the model, within the limits of
-//! `bounds.rs` and the memory that a [`Room`] grants.
+//! it is left out and counted in [`Decoded::refused`]. Both encodings are read in one pass straight
+//! into the model, within the limits of `bounds.rs` and the memory that a [`Room`] grants.
 
 #![warn(missing_docs)]
 
@@ -87,7 +87,10 @@ pub struct Decoded<T> {
 
 impl<T> Default for Decoded<T> {
     fn default() -> Self {
-        Self { groups: vec![], refused: Refused::default() }
+        Self {
+            groups: vec![],
+            refused: Refused::default(),
+        }
     }
 }
 

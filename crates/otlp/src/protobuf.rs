@@ -6,7 +6,8 @@ use outcrop_core::Timestamp;
 use outcrop_core::failure::READINGS;
 use outcrop_core::telemetry::tidy::{CUT_SPAN, MAX_DEPTH, MAX_ELEMENTS, MAX_EVENTS, MAX_LINKS, TOO_DEEP};
 use outcrop_core::telemetry::{
-    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, names, sampling,
+    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, names,
+    sampling,
 };
 
 use crate::bounds::{ATTRIBUTE_BYTES, Bounds, Gathered, RECORD_BYTES, Room};
@@ -74,15 +75,25 @@ fn read<T>(
                 }
             }
             if takes_resource {
-                groups.push(Group { resource: resource.clone(), scope: Arc::new(scope), records });
+                groups.push(Group {
+                    resource: resource.clone(),
+                    scope: Arc::new(scope),
+                    records,
+                });
             }
         }
     }
-    Ok(Decoded { groups, refused: bounds.refused })
+    Ok(Decoded {
+        groups,
+        refused: bounds.refused,
+    })
 }
 
 fn read_scope(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<Scope, DecodeError> {
-    let mut scope = Scope { attributes: attributes_of(message, 3, bounds)?, ..Scope::default() };
+    let mut scope = Scope {
+        attributes: attributes_of(message, 3, bounds)?,
+        ..Scope::default()
+    };
     for field in Fields(message) {
         match field? {
             (1, name) => scope.name = text(name, bounds)?,
@@ -142,8 +153,14 @@ fn span(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<Option<Span>, Dec
         bounds.refused.warn(CUT_SPAN);
     }
     span.attributes = attributes.finish(&mut bounds.refused);
-    let (Some(trace_id), Some(span_id)) = (trace_id, span_id) else { return Ok(None) };
-    Ok(Some(Span { trace_id, span_id, ..span }))
+    let (Some(trace_id), Some(span_id)) = (trace_id, span_id) else {
+        return Ok(None);
+    };
+    Ok(Some(Span {
+        trace_id,
+        span_id,
+        ..span
+    }))
 }
 
 fn event_name(message: &[u8]) -> Result<std::borrow::Cow<'_, str>, DecodeError> {
@@ -158,7 +175,10 @@ fn event_name(message: &[u8]) -> Result<std::borrow::Cow<'_, str>, DecodeError> 
 
 fn event(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<SpanEvent, DecodeError> {
     bounds.take(size_of::<SpanEvent>())?;
-    let mut event = SpanEvent { attributes: attributes_of(message, 3, bounds)?, ..SpanEvent::default() };
+    let mut event = SpanEvent {
+        attributes: attributes_of(message, 3, bounds)?,
+        ..SpanEvent::default()
+    };
     for field in Fields(message) {
         match field? {
             (1, time) => event.time = Timestamp::from_otlp(time.fixed64()?),
@@ -182,7 +202,10 @@ fn link(message: &[u8]) -> Result<Option<(TraceId, SpanId)>, DecodeError> {
 }
 
 fn log_record(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<LogRecord, DecodeError> {
-    let mut record = LogRecord { attributes: attributes_of(message, 6, bounds)?, ..LogRecord::default() };
+    let mut record = LogRecord {
+        attributes: attributes_of(message, 6, bounds)?,
+        ..LogRecord::default()
+    };
     for field in Fields(message) {
         match field? {
             (1, time) => record.time = Timestamp::from_otlp(time.fixed64()?),
@@ -226,7 +249,11 @@ fn metric(message: &[u8], bounds: &mut Bounds<'_, '_>, readings: &mut Vec<Readin
             }
             if let Some(value) = value {
                 bounds.take(RECORD_BYTES)?;
-                readings.push(Reading { name: (*name).to_owned(), value, at });
+                readings.push(Reading {
+                    name: (*name).to_owned(),
+                    value,
+                    at,
+                });
             }
         }
     }

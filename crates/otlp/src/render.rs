@@ -12,9 +12,12 @@ pub fn sent_as_json(report: &Report) -> Json {
     let resource = json!({"attributes": attributes(&report.resource.attributes)});
     let scope = scope(&report.scope);
     match &report.sent {
-        Sent::Span(sent) => json!({"resourceSpans": [{"resource": resource, "scopeSpans": [{"scope": scope, "spans": [span(sent)]}]}]}),
+        Sent::Span(sent) => {
+            json!({"resourceSpans": [{"resource": resource, "scopeSpans": [{"scope": scope, "spans": [span(sent)]}]}]})
+        }
         Sent::Log(sent) => {
-            json!({"resourceLogs": [{"resource": resource, "scopeLogs": [{"scope": scope, "logRecords": [log_record(sent)]}]}]})
+            json!({"resourceLogs": [{"resource": resource, "scopeLogs": [{"scope": scope,
+                "logRecords": [log_record(sent)]}]}]})
         }
     }
 }
@@ -31,7 +34,10 @@ fn span(span: &Span) -> Json {
     let events: Vec<Json> = span
         .events
         .iter()
-        .map(|event| json!({"name": event.name, "timeUnixNano": time(event.time), "attributes": attributes(&event.attributes)}))
+        .map(|event| {
+            json!({"name": event.name, "timeUnixNano": time(event.time),
+            "attributes": attributes(&event.attributes)})
+        })
         .collect();
     json!({
         "traceId": hex(&span.trace_id.0),
@@ -68,7 +74,10 @@ fn attributes(attributes: &Attributes) -> Json {
 }
 
 fn entries(entries: &[(String, Value)]) -> Json {
-    entries.iter().map(|(key, content)| json!({"key": key, "value": value(content)})).collect()
+    entries
+        .iter()
+        .map(|(key, content)| json!({"key": key, "value": value(content)}))
+        .collect()
 }
 
 fn value(content: &Value) -> Json {
@@ -88,8 +97,10 @@ fn value(content: &Value) -> Json {
 /// Lower-case hex.
 fn hex(bytes: &[u8]) -> String {
     use std::fmt::Write as _;
-    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
-        write!(text, "{byte:02x}").expect("writing to a string cannot fail");
-        text
-    })
+    bytes
+        .iter()
+        .fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
+            write!(text, "{byte:02x}").expect("writing to a string cannot fail");
+            text
+        })
 }

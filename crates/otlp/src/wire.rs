@@ -1,7 +1,8 @@
 //! The fields of a protobuf message, read where they stand (protobuf's encoding specification).
 //!
-//! Messages are read field by field instead of being built whole by prost: what is past a limit is then never built, and text that is no
-//! UTF-8, which some SDKs send and protobuf forbids, is replaced instead of failing the request.
+//! Messages are read field by field instead of being built whole by prost: what is past a limit is
+//! then never built, and text that is no UTF-8, which some SDKs send and protobuf forbids, is
+//! replaced instead of failing the request.
 
 use prost::encoding::{DecodeContext, WireType, decode_key, decode_varint, skip_field};
 
@@ -19,7 +20,11 @@ pub(crate) enum Wire<'a> {
 impl<'a> Wire<'a> {
     /// The content of a text, message or list of bytes.
     pub(crate) fn bytes(self) -> Result<&'a [u8], DecodeError> {
-        if let Self::Bytes(bytes) = self { Ok(bytes) } else { Err(wrong_type()) }
+        if let Self::Bytes(bytes) = self {
+            Ok(bytes)
+        } else {
+            Err(wrong_type())
+        }
     }
 
     /// Text, with U+FFFD where it is no UTF-8.
@@ -28,15 +33,27 @@ impl<'a> Wire<'a> {
     }
 
     pub(crate) fn varint(self) -> Result<u64, DecodeError> {
-        if let Self::Varint(number) = self { Ok(number) } else { Err(wrong_type()) }
+        if let Self::Varint(number) = self {
+            Ok(number)
+        } else {
+            Err(wrong_type())
+        }
     }
 
     pub(crate) fn fixed64(self) -> Result<u64, DecodeError> {
-        if let Self::Fixed64(number) = self { Ok(number) } else { Err(wrong_type()) }
+        if let Self::Fixed64(number) = self {
+            Ok(number)
+        } else {
+            Err(wrong_type())
+        }
     }
 
     pub(crate) fn fixed32(self) -> Result<u32, DecodeError> {
-        if let Self::Fixed32(number) = self { Ok(number) } else { Err(wrong_type()) }
+        if let Self::Fixed32(number) = self {
+            Ok(number)
+        } else {
+            Err(wrong_type())
+        }
     }
 }
 
@@ -105,7 +122,12 @@ mod tests {
         // 1: varint 150; 2: "testing"; 3: fixed32 1; 4: fixed64 1.
         let message = b"\x08\x96\x01\x12\x07testing\x1d\x01\0\0\0\x21\x01\0\0\0\0\0\0\0";
         let fields: Vec<_> = Fields(message).collect::<Result<_, _>>().unwrap();
-        let expected = [(1, Wire::Varint(150)), (2, Wire::Bytes(b"testing")), (3, Wire::Fixed32(1)), (4, Wire::Fixed64(1))];
+        let expected = [
+            (1, Wire::Varint(150)),
+            (2, Wire::Bytes(b"testing")),
+            (3, Wire::Fixed32(1)),
+            (4, Wire::Fixed64(1)),
+        ];
         assert_eq!(fields, expected);
         for cut in 1..message.len() {
             let whole = [3, 12, 17].contains(&cut);

@@ -20,7 +20,10 @@ impl Secret {
     pub fn random(prefix: &str) -> Self {
         let mut bytes = [0; 32];
         getrandom::fill(&mut bytes).expect("the operating system gives random bytes");
-        Self(format!("{prefix}-{}", base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(bytes)))
+        Self(format!(
+            "{prefix}-{}",
+            base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(bytes)
+        ))
     }
 
     /// The digest to store.
@@ -42,12 +45,14 @@ impl fmt::Debug for Secret {
     }
 }
 
-/// Passwords hashed at once: each takes 19 MB and a core for some 30 ms. Those who wait wait; the intake's memory and cores stay its own.
+/// Passwords hashed at once: each takes 19 MB and a core for some 30 ms. Those who wait wait; the
+/// intake's memory and cores stay its own.
 const HASHED_AT_ONCE: usize = 2;
 
 static HASHING: tokio::sync::Semaphore = tokio::sync::Semaphore::const_new(HASHED_AT_ONCE);
 
-/// Attempts that wait for their turn; more are answered that there are too many, so that waiting ones never fill the memory.
+/// Attempts that wait for their turn; more are answered that there are too many, so that waiting
+/// ones never fill the memory.
 const WAITING: usize = 64;
 
 static WAITERS: AtomicUsize = AtomicUsize::new(0);
@@ -75,7 +80,9 @@ pub(crate) async fn hashing<T: Send + 'static>(work: impl FnOnce() -> T + Send +
     if place >= WAITING {
         return Hashing::Busy;
     }
-    let Ok(turn) = HASHING.acquire().await else { return Hashing::Failed };
+    let Ok(turn) = HASHING.acquire().await else {
+        return Hashing::Failed;
+    };
     let done = tokio::task::spawn_blocking(move || {
         // The turn ends with the work, also where whoever asked has gone away.
         let _turn = turn;
@@ -113,7 +120,9 @@ pub fn hash_password(password: &str) -> Result<String, String> {
     let mut salt = [0; 16];
     getrandom::fill(&mut salt).expect("the operating system gives random bytes");
     let salt = SaltString::encode_b64(&salt).map_err(|error| error.to_string())?;
-    let hash = argon2::Argon2::default().hash_password(password.as_bytes(), &salt).map_err(|error| error.to_string())?;
+    let hash = argon2::Argon2::default()
+        .hash_password(password.as_bytes(), &salt)
+        .map_err(|error| error.to_string())?;
     Ok(hash.to_string())
 }
 
@@ -123,9 +132,15 @@ pub const MIN_PASSWORD: usize = 10;
 /// Checks a password against its hash; without a hash takes as long and says no.
 pub(crate) fn verify_password(password: &str, hash: Option<&str>) -> bool {
     // The hash of nobody's password, so that an unknown member is not answered faster.
-    const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$c29tZXNhbHRzb21lc2FsdA$QmFja3dhdGVyc0F0SGlnaFRpZGUtTm9ib2R5MDAwMDE";
-    let Ok(parsed) = PasswordHash::new(hash.unwrap_or(NOBODY)) else { return false };
-    argon2::Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok() && hash.is_some()
+    const NOBODY: &str =
+        "$argon2id$v=19$m=19456,t=2,p=1$c29tZXNhbHRzb21lc2FsdA$QmFja3dhdGVyc0F0SGlnaFRpZGUtTm9ib2R5MDAwMDE";
+    let Ok(parsed) = PasswordHash::new(hash.unwrap_or(NOBODY)) else {
+        return false;
+    };
+    argon2::Argon2::default()
+        .verify_password(password.as_bytes(), &parsed)
+        .is_ok()
+        && hash.is_some()
 }
 
 #[cfg(test)]
@@ -144,10 +159,19 @@ mod hashing_tests {
                 now.fetch_sub(1, Ordering::SeqCst);
             })
         });
-        assert!(futures_util::future::join_all(guesses).await.iter().all(|guess| matches!(guess, super::Hashing::Done(()))));
+        assert!(
+            futures_util::future::join_all(guesses)
+                .await
+                .iter()
+                .all(|guess| matches!(guess, super::Hashing::Done(())))
+        );
         assert!(most.load(Ordering::SeqCst) <= super::HASHED_AT_ONCE);
         let flood = (0..500).map(|_| super::hashing(|| std::thread::sleep(std::time::Duration::from_millis(1))));
-        let refused = futures_util::future::join_all(flood).await.iter().filter(|guess| matches!(guess, super::Hashing::Busy)).count();
+        let refused = futures_util::future::join_all(flood)
+            .await
+            .iter()
+            .filter(|guess| matches!(guess, super::Hashing::Busy))
+            .count();
         assert!(refused >= 500 - super::WAITING - 2, "{refused} of 500 were refused");
     }
 }

@@ -106,7 +106,11 @@ impl ResponseError for ApiError {
 
     fn error_response(&self) -> HttpResponse {
         let status = self.status_code();
-        let place = if let Self::Predicate { at, length, .. } = self { Some((*at, *length)) } else { None };
+        let place = if let Self::Predicate { at, length, .. } = self {
+            Some((*at, *length))
+        } else {
+            None
+        };
         let mut answer = placed_problem(status, self.code(), self.to_string(), place);
         let wait = match self {
             Self::Away => Some(2),
@@ -128,9 +132,23 @@ pub(crate) fn problem(status: StatusCode, code: &'static str, detail: impl Into<
 }
 
 /// The same, with the place in a text that was sent: where, and how many characters.
-fn placed_problem(status: StatusCode, code: &'static str, detail: impl Into<Cow<'static, str>>, place: Option<(u32, u32)>) -> HttpResponse {
+fn placed_problem(
+    status: StatusCode,
+    code: &'static str,
+    detail: impl Into<Cow<'static, str>>,
+    place: Option<(u32, u32)>,
+) -> HttpResponse {
     let title = status.canonical_reason().unwrap_or("Error").to_owned();
     let (at, length) = (place.map(|(at, _)| at), place.map(|(_, length)| length));
-    let body = Problem { title, status: status.as_u16(), code: code.to_owned(), detail: detail.into().into_owned(), at, length };
-    HttpResponse::build(status).content_type("application/problem+json").body(serde_json::to_vec(&body).unwrap_or_default())
+    let body = Problem {
+        title,
+        status: status.as_u16(),
+        code: code.to_owned(),
+        detail: detail.into().into_owned(),
+        at,
+        length,
+    };
+    HttpResponse::build(status)
+        .content_type("application/problem+json")
+        .body(serde_json::to_vec(&body).unwrap_or_default())
 }

@@ -1,8 +1,8 @@
 //! OTLP over gRPC: its frames are read here, and the messages go the way of OTLP/HTTP.
 //!
-//! tonic serves connections and streams. Its codec is left out on purpose: it reads and inflates a whole message, on the runtime's threads,
-//! before anybody knows who sent it. Here the key is looked at first, a message is read against the budget, and it is inflated where all
-//! bodies are.
+//! tonic serves connections and streams. Its codec is left out on purpose: it reads and inflates a
+//! whole message, on the runtime's threads, before anybody knows who sent it. Here the key is
+//! looked at first, a message is read against the budget, and it is inflated where all bodies are.
 
 use std::convert::Infallible;
 use std::future::Future;
@@ -43,13 +43,20 @@ const ALIVE_WITHIN: Duration = Duration::from_secs(20);
 const PREFIX: usize = 5;
 
 /// Serves the three export services until cancelled; calls under way are finished.
-pub(crate) async fn serve(listener: std::net::TcpListener, state: State, stop: CancellationToken) -> Result<(), std::io::Error> {
+pub(crate) async fn serve(
+    listener: std::net::TcpListener,
+    state: State,
+    stop: CancellationToken,
+) -> Result<(), std::io::Error> {
     listener.set_nonblocking(true)?;
     let listener = tokio::net::TcpListener::from_std(listener)?;
     let places = Arc::new(Semaphore::new(MAX_CONNECTIONS));
     let incoming = stream::unfold((listener, places), |(listener, places)| async move {
         let place = places.clone().acquire_owned().await.ok()?;
-        let accepted = listener.accept().await.map(|(stream, _)| Connection { stream, _place: place });
+        let accepted = listener
+            .accept()
+            .await
+            .map(|(stream, _)| Connection { stream, _place: place });
         if accepted.is_err() {
             // No socket was free: asked again at once it would answer the same.
             tokio::time::sleep(ACCEPT_AGAIN).await;
@@ -83,7 +90,11 @@ impl Connected for Connection {
 }
 
 impl AsyncRead for Connection {
-    fn poll_read(mut self: Pin<&mut Self>, context: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<std::io::Result<()>> {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        buffer: &mut ReadBuf<'_>,
+    ) -> Poll<std::io::Result<()>> {
         Pin::new(&mut self.stream).poll_read(context, buffer)
     }
 }
@@ -179,7 +190,13 @@ async fn export(signal: Signal, request: http::Request<Body>, state: &State) -> 
 }
 
 /// Reads the one message of a call, taking budget as it comes. Returns it as it was sent, and how it is coded.
-async fn read(mut body: Body, coding: Coding, max: usize, sender: &Sender, state: &State) -> Result<(Bytes, Coding, Held), BodyError> {
+async fn read(
+    mut body: Body,
+    coding: Coding,
+    max: usize,
+    sender: &Sender,
+    state: &State,
+) -> Result<(Bytes, Coding, Held), BodyError> {
     let mut held = state.intake.budget.take(sender.digest, PREFIX).await?;
     let mut message = BytesMut::new();
     let mut length: Option<usize> = None;
@@ -189,7 +206,8 @@ async fn read(mut body: Body, coding: Coding, max: usize, sender: &Sender, state
         held.hold_at_least(2 * (message.len() + data.len())).await?;
         message.extend_from_slice(&data);
         if length.is_none() && message.len() >= PREFIX {
-            let announced = usize::try_from(u32::from_be_bytes([message[1], message[2], message[3], message[4]])).unwrap_or(usize::MAX);
+            let announced = usize::try_from(u32::from_be_bytes([message[1], message[2], message[3], message[4]]))
+                .unwrap_or(usize::MAX);
             if announced > max {
                 return Err(BodyError::TooLarge(max));
             }
@@ -217,17 +235,30 @@ fn answer(message: &[u8]) -> http::Response<Body> {
     trailers.insert("grpc-status", http::HeaderValue::from_static("0"));
     let body = Full::new(framed.freeze()).with_trailers(std::future::ready(Some(Ok(trailers))));
     let mut answer = http::Response::new(Body::new(body));
-    answer.headers_mut().insert(http::header::CONTENT_TYPE, http::HeaderValue::from_static("application/grpc"));
+    answer.headers_mut().insert(
+        http::header::CONTENT_TYPE,
+        http::HeaderValue::from_static("application/grpc"),
+    );
     answer
 }
 
 /// Who made a call.
 fn origin(request: &http::request::Parts, signal: Signal) -> Origin {
-    let address = request.extensions.get::<TcpConnectInfo>().and_then(TcpConnectInfo::remote_addr);
+    let address = request
+        .extensions
+        .get::<TcpConnectInfo>()
+        .and_then(TcpConnectInfo::remote_addr);
     Origin {
         path: format!("gRPC, {}", signal.name()),
-        agent: request.headers.get("user-agent").and_then(|agent| agent.to_str().ok()).unwrap_or_default().to_owned(),
-        address: address.map(|address: SocketAddr| address.ip().to_string()).unwrap_or_default(),
+        agent: request
+            .headers
+            .get("user-agent")
+            .and_then(|agent| agent.to_str().ok())
+            .unwrap_or_default()
+            .to_owned(),
+        address: address
+            .map(|address: SocketAddr| address.ip().to_string())
+            .unwrap_or_default(),
     }
 }
 

@@ -5,8 +5,9 @@ use std::net::IpAddr;
 use actix_web::http::header::HeaderMap;
 use ipnet::IpNet;
 
-/// The address of whoever sent a request: the peer's, or where the peer is a trusted proxy, the last address that proxies name which is not
-/// itself a trusted one (`X-Forwarded-For`, else `Forwarded` of RFC 7239). What an untrusted peer says of itself is not believed.
+/// The address of whoever sent a request: the peer's, or where the peer is a trusted proxy, the
+/// last address that proxies name which is not itself a trusted one (`X-Forwarded-For`, else
+/// `Forwarded` of RFC 7239). What an untrusted peer says of itself is not believed.
 pub(crate) fn client(peer: Option<IpAddr>, headers: &HeaderMap, trusted: &[IpNet]) -> Option<IpAddr> {
     let is_trusted = |address: IpAddr| trusted.iter().any(|net| net.contains(&address.to_canonical()));
     let mut known = peer?.to_canonical();
@@ -35,14 +36,23 @@ pub(crate) fn counted(address: Option<IpAddr>) -> String {
 
 /// The addresses that proxies name, the first hop first.
 fn forwarded(headers: &HeaderMap) -> Vec<Option<IpAddr>> {
-    let texts =
-        |name: &str| headers.get_all(name).filter_map(|value| value.to_str().ok()).flat_map(|text| text.split(',')).collect::<Vec<_>>();
+    let texts = |name: &str| {
+        headers
+            .get_all(name)
+            .filter_map(|value| value.to_str().ok())
+            .flat_map(|text| text.split(','))
+            .collect::<Vec<_>>()
+    };
     let named = texts("x-forwarded-for");
     if !named.is_empty() {
         return named.into_iter().map(address).collect();
     }
     let for_of = |hop: &str| {
-        let pair = hop.split(';').find_map(|pair| pair.trim().split_once('=').filter(|(name, _)| name.eq_ignore_ascii_case("for")));
+        let pair = hop.split(';').find_map(|pair| {
+            pair.trim()
+                .split_once('=')
+                .filter(|(name, _)| name.eq_ignore_ascii_case("for"))
+        });
         pair.and_then(|(_, value)| address(value.trim_matches('"')))
     };
     texts("forwarded").into_iter().map(for_of).collect()
@@ -78,10 +88,16 @@ mod tests {
     fn a_request_came_from(#[case] peer: &str, #[case] header: &str, #[case] value: &str, #[case] expected: &str) {
         let mut headers = HeaderMap::new();
         if !header.is_empty() {
-            headers.insert(HeaderName::try_from(header).unwrap(), HeaderValue::from_str(value).unwrap());
+            headers.insert(
+                HeaderName::try_from(header).unwrap(),
+                HeaderValue::from_str(value).unwrap(),
+            );
         }
         let trusted = ["10.0.0.0/8".parse().unwrap()];
-        assert_eq!(client(Some(peer.parse().unwrap()), &headers, &trusted), Some(expected.parse().unwrap()));
+        assert_eq!(
+            client(Some(peer.parse().unwrap()), &headers, &trusted),
+            Some(expected.parse().unwrap())
+        );
     }
 
     #[test]

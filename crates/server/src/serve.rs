@@ -64,31 +64,53 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
     let (db, telling) = (database.clone(), Arc::new(tokio::sync::Mutex::new(telling)));
     supervisor.keep("tell", Kind::Job, move || rounds::tell(db.clone(), telling.clone()));
     let (db, pages, stopped) = (database.clone(), live.clone(), stop.clone());
-    supervisor.keep("listen", Kind::Job, move || rounds::listen(db.clone(), pages.clone(), stopped.clone()));
+    supervisor.keep("listen", Kind::Job, move || {
+        rounds::listen(db.clone(), pages.clone(), stopped.clone())
+    });
     let (line, health) = (intake.line.clone(), supervisor.health().clone());
-    let state = State { settings, database: database.clone(), intake, main: Handle::current(), live, health, stop: stop.clone() };
+    let state = State {
+        settings,
+        database: database.clone(),
+        intake,
+        main: Handle::current(),
+        live,
+        health,
+        stop: stop.clone(),
+    };
 
     let for_main = state.clone();
-    let main = HttpServer::new(move || App::new().app_data(web::Data::new(for_main.clone())).configure(routes::everything))
-        .listen(listeners.main)?
-        .disable_signals()
-        .shutdown_timeout(SHUTDOWN_SECS)
-        .run();
+    let main = HttpServer::new(move || {
+        App::new()
+            .app_data(web::Data::new(for_main.clone()))
+            .configure(routes::everything)
+    })
+    .listen(listeners.main)?
+    .disable_signals()
+    .shutdown_timeout(SHUTDOWN_SECS)
+    .run();
     let mut handles = vec![main.handle()];
     let mut servers = vec![watched("the main listener", main, &supervisor)];
     if let Some(listener) = listeners.otlp_http {
         let for_otlp = state.clone();
-        let otlp = HttpServer::new(move || App::new().app_data(web::Data::new(for_otlp.clone())).configure(routes::otlp_alone))
-            .workers(1)
-            .listen(listener)?
-            .disable_signals()
-            .shutdown_timeout(SHUTDOWN_SECS)
-            .run();
+        let otlp = HttpServer::new(move || {
+            App::new()
+                .app_data(web::Data::new(for_otlp.clone()))
+                .configure(routes::otlp_alone)
+        })
+        .workers(1)
+        .listen(listener)?
+        .disable_signals()
+        .shutdown_timeout(SHUTDOWN_SECS)
+        .run();
         handles.push(otlp.handle());
         servers.push(watched("OTLP/HTTP", otlp, &supervisor));
     }
     if let Some(listener) = listeners.otlp_grpc {
-        servers.push(watched("OTLP/gRPC", crate::grpc::serve(listener, state.clone(), stop.clone()), &supervisor));
+        servers.push(watched(
+            "OTLP/gRPC",
+            crate::grpc::serve(listener, state.clone(), stop.clone()),
+            &supervisor,
+        ));
     }
     drop(state);
 
@@ -96,7 +118,10 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
     tracing::info!("stopping: finishing requests under way");
     let stopping = handles.iter().map(|handle| handle.stop(true));
     futures_util::future::join_all(stopping).await;
-    let ended = tokio::time::timeout(Duration::from_secs(SHUTDOWN_SECS), futures_util::future::join_all(servers));
+    let ended = tokio::time::timeout(
+        Duration::from_secs(SHUTDOWN_SECS),
+        futures_util::future::join_all(servers),
+    );
     if ended.await.is_err() {
         tracing::warn!("some requests under way were not finished in time; their senders come again");
     }
@@ -120,7 +145,9 @@ fn watched(
     tokio::spawn(async move {
         let ended = listener.await;
         if !supervisor.is_stopping() {
-            let why = ended.err().map_or_else(|| "it ended by itself".to_owned(), |error| error.to_string());
+            let why = ended
+                .err()
+                .map_or_else(|| "it ended by itself".to_owned(), |error| error.to_string());
             supervisor.give_up(format!("{what}: {why}"));
         }
     })
@@ -134,7 +161,10 @@ mod tests {
     async fn a_listener_that_ends_by_itself_ends_the_service_and_one_that_was_told_to_does_not() {
         for (ended, said) in [
             (Ok(()), Some("OTLP/gRPC: it ended by itself")),
-            (Err(std::io::Error::other("no more sockets")), Some("OTLP/gRPC: no more sockets")),
+            (
+                Err(std::io::Error::other("no more sockets")),
+                Some("OTLP/gRPC: no more sockets"),
+            ),
         ] {
             let stop = CancellationToken::new();
             let supervisor = Supervisor::new(stop.clone());
@@ -145,7 +175,9 @@ mod tests {
         let stop = CancellationToken::new();
         let supervisor = Supervisor::new(stop.clone());
         stop.cancel();
-        watched("the main listener", async { Ok(()) }, &supervisor).await.unwrap();
+        watched("the main listener", async { Ok(()) }, &supervisor)
+            .await
+            .unwrap();
         assert_eq!(supervisor.gave_up(), None);
     }
 }

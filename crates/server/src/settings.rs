@@ -13,13 +13,15 @@ pub struct Settings {
     pub max_body_bytes: usize,
     /// Largest body taken after inflating, in bytes.
     pub max_inflated_bytes: usize,
-    /// Bytes of memory that requests may take at once, from reading to commit; more are answered 503. The process takes 200 MB beside it.
+    /// Bytes of memory that requests may take at once, from reading to commit; more are answered
+    /// 503. The process takes 200 MB beside it.
     pub budget_bytes: usize,
     /// How long each kind of data is kept, and how much room it may take.
     pub policy: Policy,
     /// Occurrences of one error and version in a minute whose exact data is kept before it is sampled, 1 to 10,000.
     pub bodies_per_minute: u32,
-    /// The address under which people reach this installation, without a slash at its end: links in what is sent out begin with it.
+    /// The address under which people reach this installation, without a slash at its end: links in
+    /// what is sent out begin with it.
     pub public_url: Option<String>,
     /// Proxies whose word on where a request came from is believed.
     pub trusted_proxies: Vec<ipnet::IpNet>,
@@ -27,8 +29,9 @@ pub struct Settings {
     pub checkouts: BTreeMap<String, PathBuf>,
 }
 
-/// How many times the largest body's size the budget must be: what is read of a body takes some three times its size, what is made of that
-/// as much again, and one request may have three quarters of the budget.
+/// How many times the largest body's size the budget must be: what is read of a body takes some
+/// three times its size, what is made of that as much again, and one request may have three
+/// quarters of the budget.
 pub const BUDGET_PER_BODY: usize = 8;
 
 impl Settings {
@@ -40,7 +43,8 @@ impl Settings {
         let largest = self.max_body_bytes.max(self.max_inflated_bytes);
         if self.budget_bytes / BUDGET_PER_BODY < largest {
             return Err(format!(
-                "the budget of {} bytes is less than {BUDGET_PER_BODY} times the largest body of {largest} bytes: such a body would never be \
+                "the budget of {} bytes is less than {BUDGET_PER_BODY} times the largest body of {largest} bytes: \
+                 such a body would never be \
                  taken; raise --budget, or lower --max-body and --max-inflated",
                 self.budget_bytes
             ));
@@ -48,7 +52,8 @@ impl Settings {
         Ok(())
     }
 
-    /// The address of a page of the console, for what leaves the house; `None` where the installation does not know its own.
+    /// The address of a page of the console, for what leaves the house; `None` where the
+    /// installation does not know its own.
     #[must_use]
     pub fn page(&self, path: &[&str], query: &[(&str, &str)]) -> Option<String> {
         // What stands unencoded in a segment and a value alike (RFC 3986, 2.3).
@@ -94,11 +99,15 @@ mod tests {
     fn a_link_that_leaves_the_house_begins_with_the_public_address_and_is_encoded() {
         let mut settings = Settings::new("postgres://outcrop@localhost/outcrop");
         let page = |settings: &Settings| {
-            settings.page(&["deploys", "skerry/fares", "2.4.0+b 7"], &[("environment", "pre & live"), ("since", "7d")])
+            settings.page(
+                &["deploys", "skerry/fares", "2.4.0+b 7"],
+                &[("environment", "pre & live"), ("since", "7d")],
+            )
         };
         assert_eq!(page(&settings), None, "nobody said where it is");
         settings.public_url = Some("https://outcrop.skerry.example".to_owned());
-        let expected = "https://outcrop.skerry.example/deploys/skerry%2Ffares/2.4.0%2Bb%207?environment=pre%20%26%20live&since=7d";
+        let expected =
+            "https://outcrop.skerry.example/deploys/skerry%2Ffares/2.4.0%2Bb%207?environment=pre%20%26%20live&since=7d";
         assert_eq!(page(&settings).as_deref(), Some(expected));
     }
 
@@ -106,8 +115,19 @@ mod tests {
     fn a_budget_that_cannot_hold_the_largest_body_is_refused() {
         let settings = Settings::new("postgres://outcrop@localhost/outcrop");
         assert_eq!(settings.check(), Ok(()), "the defaults fit");
-        let small = Settings { budget_bytes: 64 << 20, ..settings.clone() };
+        let small = Settings {
+            budget_bytes: 64 << 20,
+            ..settings.clone()
+        };
         assert!(small.check().is_err_and(|why| why.contains("--budget")));
-        assert_eq!(Settings { max_body_bytes: 8 << 20, max_inflated_bytes: 8 << 20, ..small }.check(), Ok(()));
+        assert_eq!(
+            Settings {
+                max_body_bytes: 8 << 20,
+                max_inflated_bytes: 8 << 20,
+                ..small
+            }
+            .check(),
+            Ok(())
+        );
     }
 }

@@ -42,34 +42,61 @@ impl Checkout {
             }
         };
         let wanted = revisions.iter().map(String::as_str).chain(["HEAD"]);
-        let (revision, named) = wanted
-            .filter(|name| !name.is_empty())
-            .find_map(|name| Some((repository.revparse_single(name).ok()?.peel_to_commit().ok()?.id(), name.to_owned())))?;
-        Some(Self { repository, revision, named })
+        let (revision, named) = wanted.filter(|name| !name.is_empty()).find_map(|name| {
+            Some((
+                repository.revparse_single(name).ok()?.peel_to_commit().ok()?.id(),
+                name.to_owned(),
+            ))
+        })?;
+        Some(Self {
+            repository,
+            revision,
+            named,
+        })
     }
 
-    /// The lines around a frame's line. A path that the root does not explain is looked for by its end; it must be the only one.
+    /// The lines around a frame's line. A path that the root does not explain is looked for by its
+    /// end; it must be the only one.
     pub(crate) fn lines(&self, frame: &Frame<'_>, root: &str) -> Option<Lines> {
         let line = frame.line?;
         let tree = self.repository.find_commit(self.revision).ok()?.tree().ok()?;
-        let path = repository_path(frame, root).filter(|path| tree.get_path(Path::new(path)).is_ok()).or_else(|| by_end(&tree, frame))?;
-        let blob = tree.get_path(Path::new(&path)).ok()?.to_object(&self.repository).ok()?.into_blob().ok()?;
+        let path = repository_path(frame, root)
+            .filter(|path| tree.get_path(Path::new(path)).is_ok())
+            .or_else(|| by_end(&tree, frame))?;
+        let blob = tree
+            .get_path(Path::new(&path))
+            .ok()?
+            .to_object(&self.repository)
+            .ok()?
+            .into_blob()
+            .ok()?;
         if blob.size() > MAX_FILE || blob.is_binary() {
             return None;
         }
         let text = String::from_utf8_lossy(blob.content());
         let first = line.saturating_sub(AROUND).max(1);
-        let lines: Vec<String> =
-            text.lines().skip(first as usize - 1).take((line + AROUND + 1).saturating_sub(first) as usize).map(str::to_owned).collect();
+        let lines: Vec<String> = text
+            .lines()
+            .skip(first as usize - 1)
+            .take((line + AROUND + 1).saturating_sub(first) as usize)
+            .map(str::to_owned)
+            .collect();
         // A line past the end: this is another state of the file.
-        (lines.len() > (line - first) as usize).then_some(Lines { first, text: lines, path })
+        (lines.len() > (line - first) as usize).then_some(Lines {
+            first,
+            text: lines,
+            path,
+        })
     }
 }
 
 /// The only file whose path ends with the most of a frame's path.
 fn by_end(tree: &Tree<'_>, frame: &Frame<'_>) -> Option<String> {
     let told = repository_path(frame, "").unwrap_or_else(|| frame.file.replace('\\', "/"));
-    let told: Vec<&str> = told.split('/').filter(|part| !part.is_empty() && *part != "..").collect();
+    let told: Vec<&str> = told
+        .split('/')
+        .filter(|part| !part.is_empty() && *part != "..")
+        .collect();
     let name = *told.last()?;
     let mut found: Vec<(usize, PathBuf)> = vec![];
     let mut seen = 0;
@@ -80,7 +107,11 @@ fn by_end(tree: &Tree<'_>, frame: &Frame<'_>) -> Option<String> {
         }
         if entry.kind() == Some(ObjectType::Blob) && entry.name() == Some(name) {
             let path = format!("{folder}{name}");
-            let common = path.rsplit('/').zip(told.iter().rev()).take_while(|(one, other)| one == *other).count();
+            let common = path
+                .rsplit('/')
+                .zip(told.iter().rev())
+                .take_while(|(one, other)| one == *other)
+                .count();
             found.push((common, PathBuf::from(path)));
         }
         TreeWalkResult::Ok

@@ -38,10 +38,12 @@ impl State {
     /// Writes down who changed what in the set-up.
     pub(crate) async fn note_change(&self, by: &str, did: &'static str, subject: &str) -> Result<(), StoreError> {
         let (database, by, subject) = (self.database.clone(), by.to_owned(), subject.to_owned());
-        self.on_main(async move { outcrop_store::people::audit::note(&database, &by, did, &subject).await }).await
+        self.on_main(async move { outcrop_store::people::audit::note(&database, &by, did, &subject).await })
+            .await
     }
 
-    /// Runs a query on the main runtime: a connection lives on the runtime that opened it, and HTTP workers come and go.
+    /// Runs a query on the main runtime: a connection lives on the runtime that opened it, and HTTP
+    /// workers come and go.
     pub(crate) async fn on_main<T, F>(&self, query: F) -> Result<T, StoreError>
     where
         F: Future<Output = Result<T, StoreError>> + Send + 'static,
@@ -69,7 +71,9 @@ pub(crate) fn now() -> Timestamp {
 #[cfg(test)]
 impl State {
     /// The state of a service on a database of its own, with its writers running and no jobs.
-    pub(crate) async fn for_tests(change: impl FnOnce(&mut Settings)) -> (Self, crate::jobs::Supervisor, crate::intake::Closing) {
+    pub(crate) async fn for_tests(
+        change: impl FnOnce(&mut Settings),
+    ) -> (Self, crate::jobs::Supervisor, crate::intake::Closing) {
         let url = outcrop_testkit::Postgres::shared().database();
         let mut settings = Settings::new(url);
         change(&mut settings);
@@ -81,13 +85,27 @@ impl State {
         let (live, _) = broadcast::channel(1);
         let health = supervisor.health().clone();
         let closing = crate::intake::Closing(intake.line.clone());
-        (Self { settings, database, intake, main: Handle::current(), live, health, stop }, supervisor, closing)
+        (
+            Self {
+                settings,
+                database,
+                intake,
+                main: Handle::current(),
+                live,
+                health,
+                stop,
+            },
+            supervisor,
+            closing,
+        )
     }
 
     /// Makes a sender key and returns its secret.
     pub(crate) async fn key(&self, name: &str, bounds: outcrop_store::keys::Bounds) -> String {
         let secret = crate::access::Secret::random("outcrop-key");
-        outcrop_store::keys::add(&self.database, name, &bounds, secret.digest()).await.unwrap();
+        outcrop_store::keys::add(&self.database, name, &bounds, secret.digest())
+            .await
+            .unwrap();
         secret.expose().to_owned()
     }
 }

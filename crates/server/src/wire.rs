@@ -74,7 +74,9 @@ pub enum Severity {
 /// Read by any of its usual names: `warning`, `critical`.
 impl<'de> Deserialize<'de> for Severity {
     fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
+        String::deserialize(deserializer)?
+            .parse()
+            .map_err(serde::de::Error::custom)
     }
 }
 
@@ -84,7 +86,10 @@ impl std::str::FromStr for Severity {
     fn from_str(name: &str) -> Result<Self, String> {
         let number = outcrop_core::severity::number(name);
         number.map(|number| Self::of_number(number.into())).ok_or_else(|| {
-            format!("`{name}` is no severity; it is one of trace, debug, info, warn (or warning), error, fatal (or critical)")
+            format!(
+                "`{name}` is no severity; it is one of trace, debug, info, warn (or warning), error, fatal (or \
+                critical)"
+            )
         })
     }
 }
@@ -106,7 +111,11 @@ impl Severity {
     /// Reads OTLP's number; `None` where it says nothing.
     #[must_use]
     pub const fn of(number: i16) -> Option<Self> {
-        if number > 0 { Some(Self::of_number(number)) } else { None }
+        if number > 0 {
+            Some(Self::of_number(number))
+        } else {
+            None
+        }
     }
 
     /// The word, as in JSON.
@@ -459,7 +468,8 @@ pub struct ErrorQuery {
     #[serde(rename = "where")]
     #[param(rename = "where")]
     pub predicate: Option<String>,
-    /// The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Lists and one error.
+    /// The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+    /// `BEGINNING/END`. Lists and one error.
     pub against: Option<String>,
 }
 
@@ -472,7 +482,8 @@ pub struct Then {
     pub users: i64,
     /// The share of the requests to its endpoints that failed with it; `null` without requests.
     pub request_share: Option<f64>,
-    /// `more` or `less` of it now, relative to the requests, where chance would do it once in ten thousand; else `null`.
+    /// `more` or `less` of it now, relative to the requests, where chance would do it once in ten
+    /// thousand; else `null`.
     pub change: Option<String>,
 }
 
@@ -807,7 +818,8 @@ pub struct FoundPage {
 /// Something that the text may mean.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Candidate {
-    /// How it was found: `error`, `occurrence`, `trace`, `attribute`, `resource`, `version`, `endpoint`, `file`, `function`, `log lines`, `stack`, `log line` or `words`.
+    /// How it was found: `error`, `occurrence`, `trace`, `attribute`, `resource`, `version`,
+    /// `endpoint`, `file`, `function`, `log lines`, `stack`, `log line` or `words`.
     pub by: String,
     /// In words.
     pub title: String,

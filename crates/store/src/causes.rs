@@ -18,8 +18,9 @@ pub(crate) type CauseKey = (i32, Digest);
 
 /// Causes remembered; forgotten all at once past this.
 const MAX_REMEMBERED: usize = 200_000;
-/// Errors of a service that are told apart. Errors are never forgotten, so that none comes back falsely new: a service that makes more than
-/// people can look at in years has its further ones counted under one other error, and gets no `clear` from the deploy check.
+/// Errors of a service that are told apart. Errors are never forgotten, so that none comes back
+/// falsely new: a service that makes more than people can look at in years has its further ones
+/// counted under one other error, and gets no `clear` from the deploy check.
 pub(crate) const MAX_ERRORS: i64 = 10_000;
 /// The other error's title.
 const OTHER_ERRORS: &str = "(other errors)";
@@ -62,13 +63,20 @@ impl<'a> Naming<'a> {
 
     /// A service's other error.
     pub(crate) const fn other() -> Self {
-        Self { previous: None, title: OTHER_ERRORS, type_name: "", own_frame: None, example: None }
+        Self {
+            previous: None,
+            title: OTHER_ERRORS,
+            type_name: "",
+            own_frame: None,
+            example: None,
+        }
     }
 }
 
 impl Causes {
-    /// Finds or makes the causes of these keys; a new cause gets a new error, or its service's other error past [`MAX_ERRORS`]. They
-    /// commit by themselves, in a constant number of statements: an error that then gets no occurrence is shown nowhere.
+    /// Finds or makes the causes of these keys; a new cause gets a new error, or its service's
+    /// other error past [`MAX_ERRORS`]. They commit by themselves, in a constant number of
+    /// statements: an error that then gets no occurrence is shown nowhere.
     pub(crate) async fn resolve(
         &self,
         pool: &PgPool,
@@ -89,7 +97,11 @@ impl Causes {
         }
         let there = look_up(&mut *pool.acquire().await?, missing.keys()).await?;
         missing.retain(|key, _| !there.contains_key(key));
-        let (made, reached, surplus) = if missing.is_empty() { Default::default() } else { make(pool, missing).await? };
+        let (made, reached, surplus) = if missing.is_empty() {
+            Default::default()
+        } else {
+            make(pool, missing).await?
+        };
         {
             let mut known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
             if known.len() + there.len() + made.len() > MAX_REMEMBERED {
@@ -108,7 +120,10 @@ impl Causes {
     }
 }
 
-async fn look_up(connection: &mut PgConnection, keys: impl Iterator<Item = &CauseKey>) -> Result<HashMap<CauseKey, i64>, sqlx::Error> {
+async fn look_up(
+    connection: &mut PgConnection,
+    keys: impl Iterator<Item = &CauseKey>,
+) -> Result<HashMap<CauseKey, i64>, sqlx::Error> {
     let (services, hashes): (Vec<i32>, Vec<uuid::Uuid>) = keys.map(|(service, key)| (*service, uuid(*key))).unzip();
     let rows: Vec<(i32, uuid::Uuid, i64)> = sqlx::query_as(
         "SELECT cause.service_id, cause.key, cause.id FROM UNNEST($1::int[], $2::uuid[]) AS w (service, key) \
@@ -118,7 +133,10 @@ async fn look_up(connection: &mut PgConnection, keys: impl Iterator<Item = &Caus
     .bind(hashes)
     .fetch_all(connection)
     .await?;
-    Ok(rows.into_iter().map(|(service, key, id)| ((service, Digest(*key.as_bytes())), id)).collect())
+    Ok(rows
+        .into_iter()
+        .map(|(service, key, id)| ((service, Digest(*key.as_bytes())), id))
+        .collect())
 }
 
 /// What was made, the limits reached, and the keys that are counted under their service's other error.
@@ -136,11 +154,21 @@ async fn make(pool: &PgPool, mut missing: BTreeMap<CauseKey, Naming<'_>>) -> Res
     if !surplus.is_empty() {
         let others: Vec<CauseKey> = surplus.iter().map(|key| (key.0, other_key())).collect();
         made.extend(look_up(&mut transaction, others.iter()).await?);
-        missing.extend(others.into_iter().filter(|key| !made.contains_key(key)).map(|key| (key, Naming::other())));
+        missing.extend(
+            others
+                .into_iter()
+                .filter(|key| !made.contains_key(key))
+                .map(|key| (key, Naming::other())),
+        );
     }
     let new: Vec<CauseKey> = missing.keys().filter(|key| !known.contains_key(key)).copied().collect();
     let numbers = name(&mut transaction, &new, &missing).await?;
-    let errors: HashMap<CauseKey, i32> = new.iter().copied().zip(numbers).chain(known.iter().map(|(key, error)| (*key, *error))).collect();
+    let errors: HashMap<CauseKey, i32> = new
+        .iter()
+        .copied()
+        .zip(numbers)
+        .chain(known.iter().map(|(key, error)| (*key, *error)))
+        .collect();
     // A key that people's rules made is no algorithm's, and no other release makes another of it.
     let mut causes: BTreeMap<CauseKey, (i16, i32)> = BTreeMap::new();
     for (key, naming) in &missing {
@@ -154,7 +182,8 @@ async fn make(pool: &PgPool, mut missing: BTreeMap<CauseKey, Naming<'_>>) -> Res
     }
     sqlx::query(
         "INSERT INTO cause (service_id, key, algorithm, error_id) \
-         SELECT * FROM UNNEST($1::int[], $2::uuid[], $3::smallint[], $4::int[]) AS new ORDER BY 1, 2 ON CONFLICT (service_id, key) DO NOTHING",
+         SELECT * FROM UNNEST($1::int[], $2::uuid[], $3::smallint[], $4::int[]) AS new ORDER BY 1, 2 ON CONFLICT \
+         (service_id, key) DO NOTHING",
     )
     .bind(causes.keys().map(|key| key.0).collect::<Vec<_>>())
     .bind(causes.keys().map(|key| uuid(key.1)).collect::<Vec<_>>())
@@ -179,11 +208,18 @@ async fn compare(
     let mut shapes = vec![];
     let mut coming: BTreeMap<i32, Vec<Coming>> = BTreeMap::new();
     for (key, naming) in missing {
-        let (Some((report, version)), Some(cause)) = (naming.example, made.get(key)) else { continue };
+        let (Some((report, version)), Some(cause)) = (naming.example, made.get(key)) else {
+            continue;
+        };
         let Some(shape) = moved::shape(report) else { continue };
         shapes.push((*cause, shape.clone()));
         if !known.contains_key(key) {
-            coming.entry(key.0).or_default().push(Coming { cause: *cause, error: errors[key], shape, version });
+            coming.entry(key.0).or_default().push(Coming {
+                cause: *cause,
+                error: errors[key],
+                shape,
+                version,
+            });
         }
     }
     if shapes.is_empty() {
@@ -196,15 +232,20 @@ async fn compare(
     Ok(())
 }
 
-/// Of keys not known: the errors that the previous algorithm's keys belong to. These count only where they have occurred: the one written for
-/// a release beside this one says nothing of what belongs together.
+/// Of keys not known: the errors that the previous algorithm's keys belong to. These count only
+/// where they have occurred: the one written for a release beside this one says nothing of what
+/// belongs together.
 async fn of_previous(
     connection: &mut PgConnection,
     missing: &BTreeMap<CauseKey, Naming<'_>>,
 ) -> Result<HashMap<CauseKey, i32>, sqlx::Error> {
-    let previous: Vec<(CauseKey, Digest)> = missing.iter().filter_map(|(key, naming)| Some((*key, naming.previous?))).collect();
+    let previous: Vec<(CauseKey, Digest)> = missing
+        .iter()
+        .filter_map(|(key, naming)| Some((*key, naming.previous?)))
+        .collect();
     let rows: Vec<(i32, uuid::Uuid, i32)> = sqlx::query_as(
-        "SELECT w.service, w.key, cause.error_id FROM UNNEST($1::int[], $2::uuid[], $3::uuid[]) AS w (service, key, previous) \
+        "SELECT w.service, w.key, cause.error_id FROM UNNEST($1::int[], $2::uuid[], $3::uuid[]) AS w (service, key, \
+         previous) \
          JOIN cause ON cause.service_id = w.service AND cause.key = w.previous AND cause.algorithm < $4 \
          WHERE EXISTS (SELECT 1 FROM sighted WHERE cause_id = cause.id)",
     )
@@ -214,7 +255,10 @@ async fn of_previous(
     .bind(ALGORITHM)
     .fetch_all(connection)
     .await?;
-    Ok(rows.into_iter().map(|(service, key, error)| ((service, Digest(*key.as_bytes())), error)).collect())
+    Ok(rows
+        .into_iter()
+        .map(|(service, key, error)| ((service, Digest(*key.as_bytes())), error))
+        .collect())
 }
 
 /// Leaves out keys for which their service has no room. The other error itself always has.
@@ -224,10 +268,11 @@ async fn hold(
     known: &HashMap<CauseKey, i32>,
 ) -> Result<(Reached, Vec<CauseKey>), sqlx::Error> {
     let services: BTreeSet<i32> = missing.keys().map(|key| key.0).collect();
-    let counts: Vec<(i32, i64)> = sqlx::query_as("SELECT service_id, count(*) FROM error_group WHERE service_id = ANY($1) GROUP BY 1")
-        .bind(services.into_iter().collect::<Vec<_>>())
-        .fetch_all(connection)
-        .await?;
+    let counts: Vec<(i32, i64)> =
+        sqlx::query_as("SELECT service_id, count(*) FROM error_group WHERE service_id = ANY($1) GROUP BY 1")
+            .bind(services.into_iter().collect::<Vec<_>>())
+            .fetch_all(connection)
+            .await?;
     let mut counts: HashMap<i32, i64> = counts.into_iter().collect();
     let mut reached = Reached::default();
     let mut surplus = vec![];
@@ -247,7 +292,11 @@ async fn hold(
 }
 
 /// Makes an error for each key; returns their numbers in the same order.
-async fn name(connection: &mut PgConnection, keys: &[CauseKey], naming: &BTreeMap<CauseKey, Naming<'_>>) -> Result<Vec<i32>, sqlx::Error> {
+async fn name(
+    connection: &mut PgConnection,
+    keys: &[CauseKey],
+    naming: &BTreeMap<CauseKey, Naming<'_>>,
+) -> Result<Vec<i32>, sqlx::Error> {
     let numbers: Vec<(i32,)> =
         sqlx::query_as("SELECT nextval(pg_get_serial_sequence('error_group', 'id'))::int FROM generate_series(1, $1)")
             .bind(i32::try_from(keys.len()).unwrap_or(i32::MAX))

@@ -24,12 +24,17 @@ pub struct Compared {
     pub beside: (u64, u64),
 }
 
-/// The endpoints of a canary against the rest in the same minutes, since the deploy: the instance group that it went to against the
-/// service's other groups, else its version against other versions.
+/// The endpoints of a canary against the rest in the same minutes, since the deploy: the instance
+/// group that it went to against the service's other groups, else its version against other
+/// versions.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn beside(database: &Database, deploy: &Deploy, until: DateTime<Utc>) -> Result<BTreeMap<String, Compared>, StoreError> {
+pub async fn beside(
+    database: &Database,
+    deploy: &Deploy,
+    until: DateTime<Utc>,
+) -> Result<BTreeMap<String, Compared>, StoreError> {
     if let Some(group) = &deploy.instance_group {
         let scope = Scope {
             service: Some(deploy.service.clone()),
@@ -49,9 +54,11 @@ pub async fn beside(database: &Database, deploy: &Deploy, until: DateTime<Utc>) 
         return Ok(compared);
     }
     let counted: Vec<(String, bool, i64, i64)> = sqlx::query_as(
-        "SELECT endpoint.name, version.label = $3, sum(t.requests)::bigint, sum(t.failed)::bigint FROM traffic_minute t \
+        "SELECT endpoint.name, version.label = $3, sum(t.requests)::bigint, sum(t.failed)::bigint FROM traffic_minute \
+         t \
          JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id \
-         WHERE t.service_id = $1 AND t.environment_id = $2 AND t.minute >= date_trunc('minute', $4::timestamptz) AND t.minute < $5 GROUP BY 1, 2",
+         WHERE t.service_id = $1 AND t.environment_id = $2 AND t.minute >= date_trunc('minute', $4::timestamptz) AND \
+         t.minute < $5 GROUP BY 1, 2",
     )
     .bind(deploy.service_id)
     .bind(deploy.environment_id)
@@ -77,7 +84,10 @@ pub async fn beside(database: &Database, deploy: &Deploy, until: DateTime<Utc>) 
     Ok(put_together(counted, sketches))
 }
 
-fn put_together(counted: Vec<(String, bool, i64, i64)>, sketches: Vec<(String, bool, Vec<u8>)>) -> BTreeMap<String, Compared> {
+fn put_together(
+    counted: Vec<(String, bool, i64, i64)>,
+    sketches: Vec<(String, bool, Vec<u8>)>,
+) -> BTreeMap<String, Compared> {
     let mut compared: BTreeMap<String, Compared> = BTreeMap::new();
     for (endpoint, is_after, requests, failed) in counted {
         let side = side(&mut compared, endpoint, is_after);
@@ -95,7 +105,8 @@ fn side(compared: &mut BTreeMap<String, Compared>, endpoint: String, is_after: b
     if is_after { &mut of.after } else { &mut of.before }
 }
 
-/// Errors of a service that stopped with a deploy: they occurred in other versions in the day before, and never in it since.
+/// Errors of a service that stopped with a deploy: they occurred in other versions in the day
+/// before, and never in it since.
 #[derive(Clone, Debug, sqlx::FromRow)]
 pub struct Stopped {
     /// The error's number.
@@ -150,9 +161,11 @@ pub async fn versions(
     minutes: i32,
 ) -> Result<Vec<VersionStep>, StoreError> {
     Ok(sqlx::query_as(
-        "SELECT date_bin(make_interval(mins => $5), t.minute, $3) AS at, version.label AS version, sum(requests)::bigint AS requests, \
+        "SELECT date_bin(make_interval(mins => $5), t.minute, $3) AS at, version.label AS version, \
+         sum(requests)::bigint AS requests, \
              sum(failed)::bigint AS failed FROM traffic_minute t JOIN version ON version.id = t.version_id \
-         WHERE t.service_id = $1 AND t.environment_id = $2 AND t.minute >= $3 AND t.minute < $4 GROUP BY 1, 2 ORDER BY 1, 2",
+         WHERE t.service_id = $1 AND t.environment_id = $2 AND t.minute >= $3 AND t.minute < $4 GROUP BY 1, 2 ORDER \
+         BY 1, 2",
     )
     .bind(deploy.service_id)
     .bind(deploy.environment_id)

@@ -19,7 +19,11 @@ const EPOCH_MICROS: i64 = 946_684_800_000_000;
 
 impl Rows {
     pub(crate) fn new(columns: i16) -> Self {
-        Self { bytes: HEADER.to_vec(), columns, count: 0 }
+        Self {
+            bytes: HEADER.to_vec(),
+            columns,
+            count: 0,
+        }
     }
 
     pub(crate) const fn is_empty(&self) -> bool {

@@ -12,7 +12,8 @@ use crate::StoreError;
 pub struct Database {
     /// For readers and jobs.
     pub(crate) pool: PgPool,
-    /// For looking up sender keys and for saying whether the database answers: short questions that nothing may hold up.
+    /// For looking up sender keys and for saying whether the database answers: short questions that
+    /// nothing may hold up.
     pub(crate) checking: PgPool,
     /// For the writers of the intake alone.
     pub(crate) writing: PgPool,
@@ -32,7 +33,8 @@ pub enum OpenError {
     Migrate(#[from] MigrateError),
     /// The schema is of an earlier release.
     #[error(
-        "this release needs the schema {needed}, and the database has {has}: run `outcrop admin migrate`, or start `outcrop serve` of this release"
+        "this release needs the schema {needed}, and the database has {has}: run `outcrop admin migrate`, or start \
+         `outcrop serve` of this release"
     )]
     Behind {
         /// The newest migration of this release.
@@ -59,20 +61,33 @@ const LOCK_TRIES: u32 = 120;
 
 /// The number of this release's newest migration.
 fn newest() -> i64 {
-    sqlx::migrate!().iter().map(|migration| migration.version).max().unwrap_or_default()
+    sqlx::migrate!()
+        .iter()
+        .map(|migration| migration.version)
+        .max()
+        .unwrap_or_default()
 }
 
 async fn applied(connection: &mut PgConnection) -> Result<i64, sqlx::Error> {
-    let (is_there,): (bool,) = sqlx::query_as("SELECT to_regclass('_sqlx_migrations') IS NOT NULL").fetch_one(&mut *connection).await?;
+    let (is_there,): (bool,) = sqlx::query_as("SELECT to_regclass('_sqlx_migrations') IS NOT NULL")
+        .fetch_one(&mut *connection)
+        .await?;
     if !is_there {
         return Ok(0);
     }
-    sqlx::query_scalar("SELECT count(*) FROM _sqlx_migrations WHERE success").fetch_one(connection).await
+    sqlx::query_scalar("SELECT count(*) FROM _sqlx_migrations WHERE success")
+        .fetch_one(connection)
+        .await
 }
 
 fn waited_for_a_lock(error: &MigrateError) -> bool {
-    let (MigrateError::Execute(cause) | MigrateError::ExecuteMigration(cause, _)) = error else { return false };
-    cause.as_database_error().and_then(sqlx::error::DatabaseError::code).is_some_and(|code| code == "55P03")
+    let (MigrateError::Execute(cause) | MigrateError::ExecuteMigration(cause, _)) = error else {
+        return false;
+    };
+    cause
+        .as_database_error()
+        .and_then(sqlx::error::DatabaseError::code)
+        .is_some_and(|code| code == "55P03")
 }
 
 impl Database {
@@ -99,7 +114,10 @@ impl Database {
             .map_err(OpenError::Connect)?;
         let has: i64 = if is_there {
             let statement = "SELECT coalesce(max(version), 0) FROM _sqlx_migrations WHERE success";
-            sqlx::query_scalar(statement).fetch_one(&mut *connection).await.map_err(OpenError::Connect)?
+            sqlx::query_scalar(statement)
+                .fetch_one(&mut *connection)
+                .await
+                .map_err(OpenError::Connect)?
         } else {
             0
         };
@@ -110,15 +128,22 @@ impl Database {
         Ok(database)
     }
 
-    /// Brings the schema up to date, on a connection of its own: no time limit cuts a migration short, and one that waits for a lock longer than
-    /// [`LOCK_TIMEOUT`] gives way to who else waits, and is tried again. Returns how many migrations were applied. Each is one transaction:
-    /// broken off, it is done again as a whole.
+    /// Brings the schema up to date, on a connection of its own: no time limit cuts a migration
+    /// short, and one that waits for a lock longer than [`LOCK_TIMEOUT`] gives way to who else
+    /// waits, and is tried again. Returns how many migrations were applied. Each is one
+    /// transaction: broken off, it is done again as a whole.
     ///
     /// # Errors
     /// [`OpenError`], by step.
     pub async fn migrate(url: &str) -> Result<i64, OpenError> {
-        let options = PgConnectOptions::from_str(url).map_err(OpenError::Url)?.application_name("outcrop migrations");
-        let options = options.options([("lock_timeout", LOCK_TIMEOUT), ("statement_timeout", "0"), ("client_min_messages", "warning")]);
+        let options = PgConnectOptions::from_str(url)
+            .map_err(OpenError::Url)?
+            .application_name("outcrop migrations");
+        let options = options.options([
+            ("lock_timeout", LOCK_TIMEOUT),
+            ("statement_timeout", "0"),
+            ("client_min_messages", "warning"),
+        ]);
         let mut connection = PgConnection::connect_with(&options).await.map_err(OpenError::Connect)?;
         let mut migrator = sqlx::migrate!();
         migrator.set_ignore_missing(true);
@@ -129,7 +154,10 @@ impl Database {
             if tries >= LOCK_TRIES || !waited_for_a_lock(&error) {
                 return Err(error.into());
             }
-            tracing::warn!(tries, "a migration waits for a lock that others hold, and is tried again");
+            tracing::warn!(
+                tries,
+                "a migration waits for a lock that others hold, and is tried again"
+            );
             tokio::time::sleep(LOCK_PAUSE).await;
         }
         let after = applied(&mut connection).await.map_err(OpenError::Connect)?;
@@ -138,7 +166,9 @@ impl Database {
     }
 
     fn lazy(url: &str) -> Result<Self, OpenError> {
-        let options = PgConnectOptions::from_str(url).map_err(OpenError::Url)?.application_name("outcrop");
+        let options = PgConnectOptions::from_str(url)
+            .map_err(OpenError::Url)?
+            .application_name("outcrop");
         let pool = |size: u32, options: PgConnectOptions| {
             let port = options.get_port();
             PgPoolOptions::new()
@@ -153,12 +183,22 @@ impl Database {
                 .connect_lazy_with(options)
         };
         // To start parallel workers takes longer than most questions do: it pays for the large ones alone.
-        let reading = options.clone().options([("statement_timeout", "15s"), ("parallel_setup_cost", "20000")]);
+        let reading = options
+            .clone()
+            .options([("statement_timeout", "15s"), ("parallel_setup_cost", "20000")]);
         // A writer that waits longer for a lock than a batch may take gives way and repeats.
-        let writing =
-            options.options([("lock_timeout", "5s"), ("statement_timeout", "30s"), ("jit", "off"), ("client_min_messages", "warning")]);
+        let writing = options.options([
+            ("lock_timeout", "5s"),
+            ("statement_timeout", "30s"),
+            ("jit", "off"),
+            ("client_min_messages", "warning"),
+        ]);
         let checking = reading.clone();
-        Ok(Self { pool: pool(READERS, reading), checking: pool(CHECKERS, checking), writing: pool(WRITERS + 1, writing) })
+        Ok(Self {
+            pool: pool(READERS, reading),
+            checking: pool(CHECKERS, checking),
+            writing: pool(WRITERS + 1, writing),
+        })
     }
 
     /// Whether the database answers and its schema is there.
@@ -166,7 +206,9 @@ impl Database {
     /// # Errors
     /// [`StoreError`] where not.
     pub async fn ping(&self) -> Result<(), StoreError> {
-        sqlx::query("SELECT 1 FROM receipt LIMIT 1").execute(&self.checking).await?;
+        sqlx::query("SELECT 1 FROM receipt LIMIT 1")
+            .execute(&self.checking)
+            .await?;
         Ok(())
     }
 
@@ -189,13 +231,20 @@ mod tests {
         let all = sqlx::migrate!();
         let before = Database::lazy(&url).unwrap();
         let mut older = sqlx::migrate!();
-        older.migrations = all.migrations.iter().take(all.migrations.len() - 1).cloned().collect::<Vec<_>>().into();
+        older.migrations = all
+            .migrations
+            .iter()
+            .take(all.migrations.len() - 1)
+            .cloned()
+            .collect::<Vec<_>>()
+            .into();
         older.run(&mut *before.pool.acquire().await.unwrap()).await.unwrap();
         for statement in [
             "INSERT INTO service (namespace, name, name_hash) VALUES ('', 'fares', gen_random_uuid())",
             "INSERT INTO environment (name, name_hash) VALUES ('production', gen_random_uuid())",
             "INSERT INTO version (service_id, label, label_hash) SELECT id, '2.4.0', gen_random_uuid() FROM service",
-            "INSERT INTO endpoint (service_id, name, name_hash) SELECT id, 'GET /v1/quotes', gen_random_uuid() FROM service",
+            "INSERT INTO endpoint (service_id, name, name_hash) SELECT id, 'GET /v1/quotes', gen_random_uuid() FROM \
+             service",
             "INSERT INTO error_group (service_id, title, type) SELECT id, 'no tariff', 'TariffMissing' FROM service",
         ] {
             sqlx::query(statement).execute(&before.pool).await.unwrap();
@@ -207,14 +256,30 @@ mod tests {
             "SELECT min(used_day)::bigint FROM version",
             "SELECT min(used_day)::bigint FROM endpoint",
         ] {
-            assert!((today - 1..=today + 1).contains(&number(&after, names).await), "what is there counts as used today");
+            assert!(
+                (today - 1..=today + 1).contains(&number(&after, names).await),
+                "what is there counts as used today"
+            );
         }
         // A release beside this one still makes names as it did, and what this one sends is taken.
-        sqlx::query("INSERT INTO endpoint (service_id, name, name_hash) SELECT id, 'GET /v1/piers', gen_random_uuid() FROM service")
-            .execute(&before.pool)
-            .await
-            .unwrap();
-        store(&writer(&after), &[spans(vec![of(resource("fares"), vec![failing(trace(1), 1, None, now(), "no tariff")])], now())]).await;
+        sqlx::query(
+            "INSERT INTO endpoint (service_id, name, name_hash) SELECT id, 'GET /v1/piers', gen_random_uuid() \
+            FROM service",
+        )
+        .execute(&before.pool)
+        .await
+        .unwrap();
+        store(
+            &writer(&after),
+            &[spans(
+                vec![of(
+                    resource("fares"),
+                    vec![failing(trace(1), 1, None, now(), "no tariff")],
+                )],
+                now(),
+            )],
+        )
+        .await;
         // Opened again, nothing is left to do.
         Database::open(&url).await.unwrap();
     }
@@ -223,18 +288,38 @@ mod tests {
     async fn only_a_migration_changes_the_schema_and_others_say_what_they_need() {
         let url = outcrop_testkit::Postgres::shared().database();
         let refused = Database::connect(&url).await;
-        assert!(matches!(&refused, Err(OpenError::Behind { has: 0, needed }) if *needed == newest()), "{refused:?}");
+        assert!(
+            matches!(&refused, Err(OpenError::Behind { has: 0, needed }) if *needed == newest()),
+            "{refused:?}"
+        );
         assert!(refused.unwrap_err().to_string().contains("outcrop admin migrate"));
         let there = Database::lazy(&url).unwrap();
-        assert_eq!(number(&there, "SELECT count(*) FROM pg_class WHERE relnamespace = 'public'::regnamespace").await, 0);
-        assert_eq!(Database::migrate(&url).await.unwrap(), i64::try_from(sqlx::migrate!().iter().count()).unwrap());
-        assert_eq!(Database::migrate(&url).await.unwrap(), 0, "again there is nothing to do");
+        assert_eq!(
+            number(
+                &there,
+                "SELECT count(*) FROM pg_class WHERE relnamespace = 'public'::regnamespace"
+            )
+            .await,
+            0
+        );
+        assert_eq!(
+            Database::migrate(&url).await.unwrap(),
+            i64::try_from(sqlx::migrate!().iter().count()).unwrap()
+        );
+        assert_eq!(
+            Database::migrate(&url).await.unwrap(),
+            0,
+            "again there is nothing to do"
+        );
         Database::connect(&url).await.unwrap();
         // One of a newer release is none of ours to judge.
-        sqlx::query("INSERT INTO _sqlx_migrations (version, description, success, checksum, execution_time) VALUES (99990101000000, 'later', true, '', 0)")
-            .execute(&there.pool)
-            .await
-            .unwrap();
+        sqlx::query(
+            "INSERT INTO _sqlx_migrations (version, description, success, checksum, execution_time) VALUES \
+            (99990101000000, 'later', true, '', 0)",
+        )
+        .execute(&there.pool)
+        .await
+        .unwrap();
         Database::connect(&url).await.unwrap();
         Database::open(&url).await.unwrap();
     }
@@ -245,15 +330,27 @@ mod tests {
         let before = Database::lazy(&url).unwrap();
         let all = sqlx::migrate!();
         let mut older = sqlx::migrate!();
-        older.migrations = all.migrations.iter().take_while(|one| one.version < 20_261_129_070_000).cloned().collect::<Vec<_>>().into();
+        older.migrations = all
+            .migrations
+            .iter()
+            .take_while(|one| one.version < 20_261_129_070_000)
+            .cloned()
+            .collect::<Vec<_>>()
+            .into();
         older.run(&mut *before.pool.acquire().await.unwrap()).await.unwrap();
         let mut reader = before.pool.begin().await.unwrap();
-        sqlx::query("SELECT count(*) FROM token").execute(&mut *reader).await.unwrap();
+        sqlx::query("SELECT count(*) FROM token")
+            .execute(&mut *reader)
+            .await
+            .unwrap();
         let others = async {
             // Longer than it waits for a lock: who comes behind it is let by.
             tokio::time::sleep(Duration::from_millis(3_600)).await;
             let read = sqlx::query("SELECT count(*) FROM token").execute(&before.pool);
-            tokio::time::timeout(Duration::from_secs(1), read).await.unwrap().unwrap();
+            tokio::time::timeout(Duration::from_secs(1), read)
+                .await
+                .unwrap()
+                .unwrap();
             let applied = number(&before, "SELECT count(*) FROM pg_class WHERE relname = 'audit_entry'").await;
             reader.rollback().await.unwrap();
             applied
@@ -266,6 +363,9 @@ mod tests {
     #[tokio::test]
     async fn what_cannot_be_opened_says_which_step_failed() {
         assert!(matches!(Database::open("no url").await, Err(OpenError::Url(_))));
-        assert!(matches!(Database::open("postgres://outcrop@127.0.0.1:1/none").await, Err(OpenError::Connect(_))));
+        assert!(matches!(
+            Database::open("postgres://outcrop@127.0.0.1:1/none").await,
+            Err(OpenError::Connect(_))
+        ));
     }
 }

@@ -21,14 +21,18 @@ pub struct Changes {
 /// Notes what a version of a service brought; what was noted before is replaced.
 ///
 /// # Errors
-/// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the database does not answer.
+/// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the
+/// database does not answer.
 pub async fn note(database: &Database, service: &str, version: &str, changes: &Changes) -> Result<(), StoreError> {
-    let Some(service) = crate::service_names::named(database, service).await? else { return Ok(()) };
+    let Some(service) = crate::service_names::named(database, service).await? else {
+        return Ok(());
+    };
     let json = |value: serde_json::Result<serde_json::Value>| value.unwrap_or_default();
     sqlx::query(
         "INSERT INTO deploy_change (service_id, version, repository, commits, owners) VALUES ($1, $2, $3, $4, $5) \
          ON CONFLICT (service_id, version) \
-         DO UPDATE SET repository = excluded.repository, commits = excluded.commits, owners = excluded.owners, sent_at = now()",
+         DO UPDATE SET repository = excluded.repository, commits = excluded.commits, owners = excluded.owners, \
+         sent_at = now()",
     )
     .bind(service.id)
     .bind(version)
@@ -43,9 +47,12 @@ pub async fn note(database: &Database, service: &str, version: &str, changes: &C
 /// What a version of a service brought; `None` where nobody said.
 ///
 /// # Errors
-/// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the database does not answer.
+/// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the
+/// database does not answer.
 pub async fn of_version(database: &Database, service: &str, version: &str) -> Result<Option<Changes>, StoreError> {
-    let Some(service) = crate::service_names::named(database, service).await? else { return Ok(None) };
+    let Some(service) = crate::service_names::named(database, service).await? else {
+        return Ok(None);
+    };
     let found: Option<(String, serde_json::Value, serde_json::Value)> =
         sqlx::query_as("SELECT repository, commits, owners FROM deploy_change WHERE service_id = $1 AND version = $2")
             .bind(service.id)

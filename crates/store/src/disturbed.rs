@@ -20,7 +20,10 @@ const UNSURE: &str = "unsure";
 const NO_ERRORS: &str = "no errors";
 
 fn stored(measured: Measured) -> (&'static str, f32) {
-    #[expect(clippy::cast_possible_truncation, reason = "a factor between a hundredth and a hundred")]
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "a factor between a hundredth and a hundred"
+    )]
     match measured {
         Measured::Missing => (MISSING, 1.0),
         Measured::Lumped => (LUMPED, 1.0),
@@ -82,7 +85,8 @@ struct Row {
 pub async fn of_services(database: &Database, now: DateTime<Utc>) -> Result<BTreeMap<i32, OfService>, StoreError> {
     let rows: Vec<Row> = sqlx::query_as(
         "SELECT d.service_id AS service, environment.name AS environment, measured, times, began_at, ended_at, \
-             (SELECT count(DISTINCT t.environment_id) > 1 FROM traffic_hour t WHERE t.service_id = d.service_id AND t.hour > $1) AS has_several \
+             (SELECT count(DISTINCT t.environment_id) > 1 FROM traffic_hour t WHERE t.service_id = d.service_id AND \
+             t.hour > $1) AS has_several \
          FROM disturbed d JOIN environment ON environment.id = d.environment_id \
          WHERE ended_at IS NULL OR ended_at > $1 ORDER BY d.service_id, environment.name, began_at",
     )
@@ -91,10 +95,19 @@ pub async fn of_services(database: &Database, now: DateTime<Utc>) -> Result<BTre
     .await?;
     let mut of_services: BTreeMap<i32, OfService> = BTreeMap::new();
     for row in rows {
-        let Some(measured) = measured(&row.measured, row.times) else { continue };
+        let Some(measured) = measured(&row.measured, row.times) else {
+            continue;
+        };
         let minute = |at: DateTime<Utc>| at.timestamp().div_euclid(60);
-        let disturbed = Disturbed { measured, from: minute(row.began_at), until: row.ended_at.map(minute) };
-        of_services.entry(row.service).or_default().push((row.has_several.then_some(row.environment), disturbed));
+        let disturbed = Disturbed {
+            measured,
+            from: minute(row.began_at),
+            until: row.ended_at.map(minute),
+        };
+        of_services
+            .entry(row.service)
+            .or_default()
+            .push((row.has_several.then_some(row.environment), disturbed));
     }
     Ok(of_services)
 }

@@ -44,9 +44,11 @@ pub struct DropRule {
 /// [`StoreError`] when the database does not answer.
 pub async fn list(database: &Database) -> Result<Vec<DropRule>, StoreError> {
     Ok(sqlx::query_as(
-        "SELECT rule.*, error_group.title, coalesce(n.day, 0)::bigint AS dropped_24h, coalesce(n.n, 0)::bigint AS dropped FROM drop_rule rule \
+        "SELECT rule.*, error_group.title, coalesce(n.day, 0)::bigint AS dropped_24h, coalesce(n.n, 0)::bigint AS \
+         dropped FROM drop_rule rule \
          LEFT JOIN error_group ON error_group.id = rule.error_id \
-         LEFT JOIN LATERAL (SELECT sum(n) AS n, sum(n) FILTER (WHERE hour > now() - interval '24 hours') AS day FROM dropped WHERE rule_id = rule.id) n ON true \
+         LEFT JOIN LATERAL (SELECT sum(n) AS n, sum(n) FILTER (WHERE hour > now() - interval '24 hours') AS day FROM \
+         dropped WHERE rule_id = rule.id) n ON true \
          ORDER BY rule.ended_at IS NOT NULL, rule.id DESC LIMIT 200",
     )
     .fetch_all(&database.pool)
@@ -104,7 +106,8 @@ pub(crate) async fn in_force(database: &Database) -> Result<Vec<Drop>, StoreErro
     let rows: Vec<Row> = sqlx::query_as(
         "SELECT rule.id, rule.predicate, service.namespace, service.display_name AS service, \
              (SELECT array_agg(key) FROM cause WHERE cause.error_id = rule.error_id) AS keys \
-         FROM drop_rule rule LEFT JOIN error_group ON error_group.id = rule.error_id LEFT JOIN service ON service.id = error_group.service_id \
+         FROM drop_rule rule LEFT JOIN error_group ON error_group.id = rule.error_id LEFT JOIN service ON service.id \
+         = error_group.service_id \
          WHERE rule.ended_at IS NULL ORDER BY rule.id",
     )
     .fetch_all(&database.pool)
@@ -114,8 +117,17 @@ pub(crate) async fn in_force(database: &Database) -> Result<Vec<Drop>, StoreErro
             // Saved predicates were parsed before; a release that reads them no more leaves the rule out.
             Dropped::Where(query::parse(&text).ok()?)
         } else {
-            let keys = row.keys.unwrap_or_default().iter().map(|key| Digest(*key.as_bytes())).collect();
-            Dropped::Keys { namespace: row.namespace?, service: row.service?, keys }
+            let keys = row
+                .keys
+                .unwrap_or_default()
+                .iter()
+                .map(|key| Digest(*key.as_bytes()))
+                .collect();
+            Dropped::Keys {
+                namespace: row.namespace?,
+                service: row.service?,
+                keys,
+            }
         };
         Some(Drop { id: row.id, what })
     });

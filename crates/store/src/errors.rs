@@ -111,7 +111,9 @@ impl Summary {
             requests: self.requests.unsigned_abs(),
             flag: self.flag,
             age_hours: (now - self.first_seen).as_seconds_f64() / 3_600.0,
-            came_with: self.came_with_version.then(|| format!("{} {}", self.service, self.first_version)),
+            came_with: self
+                .came_with_version
+                .then(|| format!("{} {}", self.service, self.first_version)),
             endpoints: self.endpoints.len() as u64,
             instances: self.instances.unsigned_abs(),
             at_edge: self.endpoints.iter().any(|endpoint| is_waited_for(endpoint)),
@@ -124,7 +126,9 @@ impl Summary {
 
 /// Endpoints of requests begin with their method; jobs and queues do not.
 fn is_waited_for(endpoint: &str) -> bool {
-    const METHODS: &[&str] = &["GET ", "POST ", "PUT ", "PATCH ", "DELETE ", "HEAD ", "OPTIONS ", "QUERY "];
+    const METHODS: &[&str] = &[
+        "GET ", "POST ", "PUT ", "PATCH ", "DELETE ", "HEAD ", "OPTIONS ", "QUERY ",
+    ];
     METHODS.iter().any(|method| endpoint.starts_with(method))
 }
 
@@ -193,8 +197,8 @@ struct CountRow {
     severity: i16,
 }
 
-/// The window in whole minutes, and the whole hours and days within it. Without a whole day both of its borders lie at the
-/// end of the last hour.
+/// The window in whole minutes, and the whole hours and days within it. Without a whole day both of
+/// its borders lie at the end of the last hour.
 struct Bounds {
     from: DateTime<Utc>,
     to: DateTime<Utc>,
@@ -211,12 +215,29 @@ impl Bounds {
             let start = floor(at, step);
             if start < at { start + step } else { start }
         };
-        let (from, to) = (floor(scope.from, TimeDelta::minutes(1)), ceil(scope.to, TimeDelta::minutes(1)));
+        let (from, to) = (
+            floor(scope.from, TimeDelta::minutes(1)),
+            ceil(scope.to, TimeDelta::minutes(1)),
+        );
         let first_hour = ceil(from, TimeDelta::hours(1)).min(to);
         let last_hour = floor(to, TimeDelta::hours(1)).max(first_hour);
-        let (first_day, last_day) = (ceil(first_hour, TimeDelta::days(1)), floor(last_hour, TimeDelta::days(1)));
-        let (first_day, last_day) = if first_day < last_day { (first_day, last_day) } else { (last_hour, last_hour) };
-        Self { from, to, first_hour, last_hour, first_day, last_day }
+        let (first_day, last_day) = (
+            ceil(first_hour, TimeDelta::days(1)),
+            floor(last_hour, TimeDelta::days(1)),
+        );
+        let (first_day, last_day) = if first_day < last_day {
+            (first_day, last_day)
+        } else {
+            (last_hour, last_hour)
+        };
+        Self {
+            from,
+            to,
+            first_hour,
+            last_hour,
+            first_day,
+            last_day,
+        }
     }
 }
 
@@ -258,10 +279,16 @@ async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Res
 }
 
 /// What was said of errors in the window: of each the kind that weighs most.
-async fn flags(database: &Database, bounds: &Bounds, errors: &[i32]) -> Result<HashMap<i32, (FlagKind, bool)>, StoreError> {
+async fn flags(
+    database: &Database,
+    bounds: &Bounds,
+    errors: &[i32],
+) -> Result<HashMap<i32, (FlagKind, bool)>, StoreError> {
     let rows: Vec<(i32, String, bool)> = sqlx::query_as(
-        "SELECT error_id, kind, bool_or(ended_at IS NULL) FROM flag WHERE withdrawn_at IS NULL AND error_id = ANY($1) AND said_at < $3 \
-         AND (said_at >= $2 OR kind = 'surging' AND ended_at IS NULL) AND (ended_at IS NULL OR ended_at >= $2) GROUP BY 1, 2",
+        "SELECT error_id, kind, bool_or(ended_at IS NULL) FROM flag WHERE withdrawn_at IS NULL AND error_id = ANY($1) \
+         AND said_at < $3 \
+         AND (said_at >= $2 OR kind = 'surging' AND ended_at IS NULL) AND (ended_at IS NULL OR ended_at >= $2) GROUP \
+         BY 1, 2",
     )
     .bind(errors)
     .bind(bounds.from)
@@ -290,9 +317,23 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
         sampling::seen(database, (bounds.from, bounds.to), scope.environment.as_deref()),
         handling::of(database, only),
     )?;
-    let is_weighed = |row: &&CountRow| sampled.get(&row.service_id).is_some_and(|seen| seen.stand_for > seen.known);
-    let one_in = sampling::one_in(database, rows.iter().filter(is_weighed).map(|row| reference(row.error_id)).collect()).await?;
-    let hit: Vec<i32> = places.values().flat_map(|place| place.endpoints.iter().copied()).collect();
+    let is_weighed = |row: &&CountRow| {
+        sampled
+            .get(&row.service_id)
+            .is_some_and(|seen| seen.stand_for > seen.known)
+    };
+    let one_in = sampling::one_in(
+        database,
+        rows.iter()
+            .filter(is_weighed)
+            .map(|row| reference(row.error_id))
+            .collect(),
+    )
+    .await?;
+    let hit: Vec<i32> = places
+        .values()
+        .flat_map(|place| place.endpoints.iter().copied())
+        .collect();
     let numbers: Vec<i32> = rows.iter().map(|row| row.error_id).collect();
     let (names, hit, flags, mut went_to) = futures_util::try_join!(
         Labels::of(database, &rows),
@@ -304,7 +345,11 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
     Ok(rows
         .into_iter()
         .map(|row| {
-            let Place { users, endpoints, instances } = places.get(&row.error_id).unwrap_or(&none);
+            let Place {
+                users,
+                endpoints,
+                instances,
+            } = places.get(&row.error_id).unwrap_or(&none);
             let is_hit = |service: i32, endpoint: i32, environment: i32| {
                 service == row.service_id && endpoints.contains(&endpoint) && row.environments.contains(&environment)
             };
@@ -347,7 +392,12 @@ async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result
 }
 
 /// Keeps what a predicate holds for: errors with a matching occurrence, counted by these alone.
-async fn narrowed(database: &Database, scope: &Scope, predicate: &Predicate, summaries: Vec<Summary>) -> Result<Vec<Summary>, StoreError> {
+async fn narrowed(
+    database: &Database,
+    scope: &Scope,
+    predicate: &Predicate,
+    summaries: Vec<Summary>,
+) -> Result<Vec<Summary>, StoreError> {
     let condition = predicate::resolve(database, predicate, scope).await?;
     let matched = predicate::count(database, scope, &condition).await?;
     let ids = |of: fn(&predicate::Matched) -> &Vec<i32>| matched.iter().flat_map(of).copied().collect::<Vec<_>>();
@@ -357,8 +407,14 @@ async fn narrowed(database: &Database, scope: &Scope, predicate: &Predicate, sum
         let row = matched.remove(&number(summary.reference));
         summary.count = row.as_ref().map_or(0, |row| row.count);
         summary.users = row.as_ref().map_or(0, |row| row.users);
-        summary.environments = row.as_ref().map(|row| names.environments(&row.environments)).unwrap_or_default();
-        summary.versions = row.as_ref().map(|row| names.versions(&row.versions)).unwrap_or_default();
+        summary.environments = row
+            .as_ref()
+            .map(|row| names.environments(&row.environments))
+            .unwrap_or_default();
+        summary.versions = row
+            .as_ref()
+            .map(|row| names.versions(&row.versions))
+            .unwrap_or_default();
         summary
     };
     Ok(summaries.into_iter().map(narrow).collect())
@@ -367,10 +423,19 @@ async fn narrowed(database: &Database, scope: &Scope, predicate: &Predicate, sum
 /// The weight of an error: of its weightiest endpoint where one is set, else of its service.
 fn weigh(weights: &Weights, service: &str, endpoints: &[String]) -> Option<f64> {
     let of = |endpoint: &str| weights.get(&(service.to_owned(), endpoint.to_owned())).copied();
-    endpoints.iter().filter_map(|endpoint| of(endpoint)).max_by(f64::total_cmp).or_else(|| of(""))
+    endpoints
+        .iter()
+        .filter_map(|endpoint| of(endpoint))
+        .max_by(f64::total_cmp)
+        .or_else(|| of(""))
 }
 
-async fn counts(database: &Database, bounds: &Bounds, scope: &Scope, only: Option<i32>) -> Result<Vec<CountRow>, StoreError> {
+async fn counts(
+    database: &Database,
+    bounds: &Bounds,
+    scope: &Scope,
+    only: Option<i32>,
+) -> Result<Vec<CountRow>, StoreError> {
     Ok(sqlx::query_as(include_str!("../queries/errors/counts.sql"))
         .bind(bounds.from)
         .bind(bounds.first_hour)
@@ -388,8 +453,10 @@ async fn counts(database: &Database, bounds: &Bounds, scope: &Scope, only: Optio
 }
 
 async fn endpoint_names(database: &Database, ids: Vec<i32>) -> Result<HashMap<i32, String>, StoreError> {
-    let names: Vec<(i32, String)> =
-        sqlx::query_as("SELECT id, name FROM endpoint WHERE id = ANY($1)").bind(ids).fetch_all(&database.pool).await?;
+    let names: Vec<(i32, String)> = sqlx::query_as("SELECT id, name FROM endpoint WHERE id = ANY($1)")
+        .bind(ids)
+        .fetch_all(&database.pool)
+        .await?;
     Ok(names.into_iter().collect())
 }
 
@@ -424,7 +491,10 @@ async fn places(database: &Database, bounds: &Bounds, scope: &Scope, only: Optio
         if let Some(folded) = folded.as_deref().and_then(Distinct::from_bytes) {
             place.users.merge(&folded);
         }
-        hashes.unwrap_or_default().iter().for_each(|hash| place.users.insert(crate::reach::unsigned(*hash)));
+        hashes
+            .unwrap_or_default()
+            .iter()
+            .for_each(|hash| place.users.insert(crate::reach::unsigned(*hash)));
         place.endpoints.extend(endpoints);
         place.instances.extend(instances);
     }
@@ -434,7 +504,12 @@ async fn places(database: &Database, bounds: &Bounds, scope: &Scope, only: Optio
 type Traffic = HashMap<(i32, i32, i32), i64>;
 
 /// Requests by service, endpoint and environment; of the service of one error alone, where only that is asked for.
-async fn traffic(database: &Database, bounds: &Bounds, scope: &Scope, only: Option<i32>) -> Result<Traffic, StoreError> {
+async fn traffic(
+    database: &Database,
+    bounds: &Bounds,
+    scope: &Scope,
+    only: Option<i32>,
+) -> Result<Traffic, StoreError> {
     let rows: Vec<(i32, i32, i32, i64)> = sqlx::query_as(include_str!("../queries/errors/traffic.sql"))
         .bind(bounds.from)
         .bind(bounds.first_hour)
@@ -445,7 +520,10 @@ async fn traffic(database: &Database, bounds: &Bounds, scope: &Scope, only: Opti
         .bind(only)
         .fetch_all(&database.pool)
         .await?;
-    Ok(rows.into_iter().map(|(service, endpoint, environment, n)| ((service, endpoint, environment), n)).collect())
+    Ok(rows
+        .into_iter()
+        .map(|(service, endpoint, environment, n)| ((service, endpoint, environment), n))
+        .collect())
 }
 
 /// Names of environments and versions, the latter with the order they were first received in.
@@ -464,17 +542,22 @@ impl Labels {
     async fn named(database: &Database, environments: Vec<i32>, versions: Vec<i32>) -> Result<Self, StoreError> {
         type Named = Vec<(i32, String)>;
         type Ordered = Vec<(i32, Option<DateTime<Utc>>, String)>;
-        let environments =
-            sqlx::query_as("SELECT id, name FROM environment WHERE id = ANY($1)").bind(environments).fetch_all(&database.pool);
+        let environments = sqlx::query_as("SELECT id, name FROM environment WHERE id = ANY($1)")
+            .bind(environments)
+            .fetch_all(&database.pool);
         let versions = sqlx::query_as(
-            "SELECT v.id, min(d.first_received_at), v.label FROM version v LEFT JOIN deployed d ON d.version_id = v.id WHERE v.id = ANY($1) GROUP BY v.id",
+            "SELECT v.id, min(d.first_received_at), v.label FROM version v LEFT JOIN deployed d ON d.version_id = \
+             v.id WHERE v.id = ANY($1) GROUP BY v.id",
         )
         .bind(versions)
         .fetch_all(&database.pool);
         let (environments, versions): (Named, Ordered) = futures_util::try_join!(environments, versions)?;
         Ok(Self {
             environments: environments.into_iter().collect(),
-            versions: versions.into_iter().map(|(id, at, label)| (id, (at.unwrap_or_default(), label))).collect(),
+            versions: versions
+                .into_iter()
+                .map(|(id, at, label)| (id, (at.unwrap_or_default(), label)))
+                .collect(),
         })
     }
 
@@ -521,8 +604,14 @@ pub async fn latest(database: &Database, references: &[Reference]) -> Result<Has
         latest: Latest,
     }
     let numbers: Vec<i32> = references.iter().map(|reference| number(*reference)).collect();
-    let rows: Vec<Row> = sqlx::query_as(include_str!("../queries/errors/latest.sql")).bind(numbers).fetch_all(&database.pool).await?;
-    Ok(rows.into_iter().map(|row| (reference(row.error_id), row.latest)).collect())
+    let rows: Vec<Row> = sqlx::query_as(include_str!("../queries/errors/latest.sql"))
+        .bind(numbers)
+        .fetch_all(&database.pool)
+        .await?;
+    Ok(rows
+        .into_iter()
+        .map(|row| (reference(row.error_id), row.latest))
+        .collect())
 }
 
 /// Of all time: counts per environment and version, the latest version first.
@@ -530,23 +619,43 @@ pub async fn latest(database: &Database, references: &[Reference]) -> Result<Has
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn sightings(database: &Database, reference: Reference) -> Result<Vec<Sighting>, StoreError> {
-    Ok(sqlx::query_as(include_str!("../queries/errors/sightings.sql")).bind(number(reference)).fetch_all(&database.pool).await?)
+    Ok(sqlx::query_as(include_str!("../queries/errors/sightings.sql"))
+        .bind(number(reference))
+        .fetch_all(&database.pool)
+        .await?)
 }
 
 /// The endpoints that an error occurs at in a window, those with most of its occurrences first, `limit` at most.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn main_endpoints(database: &Database, summary: &Summary, scope: &Scope, limit: usize) -> Result<Vec<HitEndpoint>, StoreError> {
+pub async fn main_endpoints(
+    database: &Database,
+    summary: &Summary,
+    scope: &Scope,
+    limit: usize,
+) -> Result<Vec<HitEndpoint>, StoreError> {
     let mut sql = QueryBuilder::new("WITH seen AS MATERIALIZED (SELECT o.endpoint_id FROM occurrence o WHERE ");
     newest(&mut sql, database, summary.reference, scope).await?;
     sql.push(
-        ") SELECT endpoint.id, endpoint.name, count(*), (SELECT count(*) FROM seen) FROM seen JOIN endpoint ON endpoint.id = seen.endpoint_id \
+        ") SELECT endpoint.id, endpoint.name, count(*), (SELECT count(*) FROM seen) FROM seen JOIN endpoint ON \
+         endpoint.id = seen.endpoint_id \
          GROUP BY 1, 2 ORDER BY 3 DESC, 2 LIMIT ",
     );
     sql.push_bind(i64::try_from(limit).unwrap_or(i64::MAX));
-    let (bounds, of_service) = (Bounds::of(scope), Scope { service: Some(summary.service.clone()), ..scope.clone() });
-    let found = async { Ok(sql.build_query_as::<(i32, String, i64, i64)>().fetch_all(&database.pool).await?) };
+    let (bounds, of_service) = (
+        Bounds::of(scope),
+        Scope {
+            service: Some(summary.service.clone()),
+            ..scope.clone()
+        },
+    );
+    let found = async {
+        Ok(sql
+            .build_query_as::<(i32, String, i64, i64)>()
+            .fetch_all(&database.pool)
+            .await?)
+    };
     let (found, traffic) = futures_util::try_join!(found, traffic(database, &bounds, &of_service, None))?;
     let environments = environment_ids(database, &summary.environments).await?;
     let requests_of = |endpoint: i32| -> i64 {
@@ -557,12 +666,19 @@ pub async fn main_endpoints(database: &Database, summary: &Summary, scope: &Scop
     };
     #[expect(clippy::cast_precision_loss, reason = "at most some thousands")]
     let share = |n: i64, all: i64| n as f64 / all.max(1) as f64;
-    let hit = |(id, endpoint, n, all)| HitEndpoint { endpoint, share: share(n, all), requests: requests_of(id) };
+    let hit = |(id, endpoint, n, all)| HitEndpoint {
+        endpoint,
+        share: share(n, all),
+        requests: requests_of(id),
+    };
     Ok(found.into_iter().map(hit).collect())
 }
 
 async fn environment_ids(database: &Database, names: &[String]) -> Result<Vec<i32>, StoreError> {
-    Ok(sqlx::query_scalar("SELECT id FROM environment WHERE name = ANY($1)").bind(names).fetch_all(&database.pool).await?)
+    Ok(sqlx::query_scalar("SELECT id FROM environment WHERE name = ANY($1)")
+        .bind(names)
+        .fetch_all(&database.pool)
+        .await?)
 }
 
 /// Occurrences looked at where all of them would be too many.
@@ -576,7 +692,9 @@ pub(crate) async fn newest(
     scope: &Scope,
 ) -> Result<(), StoreError> {
     predicate::within(sql, scope);
-    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ").push_bind(number(error)).push("))");
+    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ")
+        .push_bind(number(error))
+        .push("))");
     if let Some(predicate) = &scope.predicate {
         let condition = predicate::resolve(database, predicate, scope).await?;
         sql.push(" AND ");
@@ -601,25 +719,51 @@ mod tests {
     use crate::to_utc;
 
     fn window(from: DateTime<Utc>, to: DateTime<Utc>) -> Scope {
-        Scope { service: None, environment: None, version: None, from, to, predicate: None }
+        Scope {
+            service: None,
+            environment: None,
+            version: None,
+            from,
+            to,
+            predicate: None,
+        }
     }
 
     /// Failures of two errors over three days, some of them within a minute, with users that come again.
     async fn filled(database: &Database) -> Vec<Timestamp> {
         let writer = writer(database);
         let mut runner = TestRunner::deterministic();
-        let offsets = prop::collection::vec(0..3 * 86_400_i64, 300).new_tree(&mut runner).unwrap().current();
+        let offsets = prop::collection::vec(0..3 * 86_400_i64, 300)
+            .new_tree(&mut runner)
+            .unwrap()
+            .current();
         let start = now().plus_millis(-3 * 86_400_000);
-        let times: Vec<Timestamp> = offsets.iter().map(|seconds| start.plus_millis(seconds * 1_000)).collect();
+        let times: Vec<Timestamp> = offsets
+            .iter()
+            .map(|seconds| start.plus_millis(seconds * 1_000))
+            .collect();
         for (part, times) in times.chunks(50).enumerate() {
             let spans_of = times.iter().zip(0_u64..).map(|(at, n)| {
                 let number = part as u64 * 50 + n;
-                let mut span =
-                    failing(trace(number), number + 1, None, *at, if n % 3 == 0 { "no tariff" } else { "no such sailing today" });
+                let mut span = failing(
+                    trace(number),
+                    number + 1,
+                    None,
+                    *at,
+                    if n % 3 == 0 {
+                        "no tariff"
+                    } else {
+                        "no such sailing today"
+                    },
+                );
                 span.attributes = attributes(&[("user.id", &format!("u-{}", number % 40))]);
                 span
             });
-            store(&writer, &[spans(vec![of(resource("fares"), spans_of.collect())], now())]).await;
+            store(
+                &writer,
+                &[spans(vec![of(resource("fares"), spans_of.collect())], now())],
+            )
+            .await;
         }
         times
     }
@@ -631,7 +775,10 @@ mod tests {
         // Windows are whole minutes.
         let end = Utc::now().duration_trunc(TimeDelta::minutes(1)).unwrap();
         let mut runner = TestRunner::deterministic();
-        let windows = prop::collection::vec((0..4_400_i64, 1..4_400_i64), 40).new_tree(&mut runner).unwrap().current();
+        let windows = prop::collection::vec((0..4_400_i64, 1..4_400_i64), 40)
+            .new_tree(&mut runner)
+            .unwrap()
+            .current();
         for (is_folded, windows) in windows.chunks(20).enumerate() {
             if is_folded == 1 {
                 while crate::reach::fold(&database).await.unwrap() {}
@@ -640,13 +787,20 @@ mod tests {
                 let to = end - TimeDelta::minutes(*ends_before);
                 let from = to - TimeDelta::minutes(*minutes);
                 let summaries = list(&database, &window(from, to)).await.unwrap();
-                let inside: Vec<usize> = (0..times.len()).filter(|at| (from..to).contains(&to_utc(times[*at]))).collect();
+                let inside: Vec<usize> = (0..times.len())
+                    .filter(|at| (from..to).contains(&to_utc(times[*at])))
+                    .collect();
                 let count: i64 = summaries.iter().map(|summary| summary.count).sum();
                 assert_eq!(count, i64::try_from(inside.len()).unwrap(), "{from} to {to}");
                 for summary in summaries.iter().filter(|summary| summary.count > 0) {
                     let is_this = |at: &&usize| (**at % 50).is_multiple_of(3) == summary.title.contains("no tariff");
                     let users: BTreeSet<usize> = inside.iter().filter(is_this).map(|at| at % 40).collect();
-                    assert_eq!(summary.users, i64::try_from(users.len()).unwrap(), "{} from {from} to {to}", summary.title);
+                    assert_eq!(
+                        summary.users,
+                        i64::try_from(users.len()).unwrap(),
+                        "{} from {from} to {to}",
+                        summary.title
+                    );
                 }
             }
         }
@@ -657,10 +811,17 @@ mod tests {
         let database = database().await;
         filled(&database).await;
         let other = failing(trace(9_000), 7, None, now(), "the ledger is closed");
-        store(&writer(&database), &[spans(vec![of(resource("ledger"), vec![other])], now())]).await;
+        store(
+            &writer(&database),
+            &[spans(vec![of(resource("ledger"), vec![other])], now())],
+        )
+        .await;
         let scope = window(Utc::now() - TimeDelta::days(4), Utc::now() + TimeDelta::minutes(1));
         let always = Arc::new(outcrop_core::query::parse("type = BerthTaken or not type = BerthTaken").unwrap());
-        let narrowed = Scope { predicate: Some(always), ..scope.clone() };
+        let narrowed = Scope {
+            predicate: Some(always),
+            ..scope.clone()
+        };
         let all = list(&database, &scope).await.unwrap();
         assert_eq!(all.len(), 3);
         for listed in &all {

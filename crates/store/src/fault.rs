@@ -32,7 +32,12 @@ impl From<sqlx::Error> for StoreError {
         use sqlx::Error;
         let code = match &error {
             Error::Database(database) => database.code().map(std::borrow::Cow::into_owned),
-            Error::Io(_) | Error::PoolTimedOut | Error::PoolClosed | Error::WorkerCrashed | Error::Tls(_) | Error::Protocol(_) => {
+            Error::Io(_)
+            | Error::PoolTimedOut
+            | Error::PoolClosed
+            | Error::WorkerCrashed
+            | Error::Tls(_)
+            | Error::Protocol(_) => {
                 return Self::Away(error);
             }
             _ => None,
@@ -43,7 +48,13 @@ impl From<sqlx::Error> for StoreError {
             // `query_canceled`: by `statement_timeout`.
             Some("57014") => Self::TooLong(error),
             Some(code) if ["22", "23", "54"].iter().any(|class| code.starts_with(class)) => Self::Data(error),
-            Some(code) if ["08", "57", "53", "25", "58"].iter().any(|class| code.starts_with(class)) => Self::Away(error),
+            Some(code)
+                if ["08", "57", "53", "25", "58"]
+                    .iter()
+                    .any(|class| code.starts_with(class)) =>
+            {
+                Self::Away(error)
+            }
             _ => Self::Other(error),
         }
     }
@@ -53,7 +64,10 @@ impl StoreError {
     /// Whether the same may succeed later without anybody doing anything.
     #[must_use]
     pub const fn is_temporary(&self) -> bool {
-        matches!(self, Self::Away(_) | Self::NoRoom(_) | Self::Repeat(_) | Self::TooLong(_))
+        matches!(
+            self,
+            Self::Away(_) | Self::NoRoom(_) | Self::Repeat(_) | Self::TooLong(_)
+        )
     }
 }
 

@@ -27,7 +27,8 @@ impl Found {
     }
 }
 
-const SELECT: &str = "SELECT DISTINCT error_group.id, service.display_name AS service, error_group.title FROM error_group \
+const SELECT: &str = "SELECT DISTINCT error_group.id, service.display_name AS service, error_group.title FROM \
+    error_group \
                       JOIN service ON service.id = error_group.service_id ";
 
 /// The error of a reference.
@@ -36,7 +37,10 @@ const SELECT: &str = "SELECT DISTINCT error_group.id, service.display_name AS se
 /// [`StoreError`] when the database does not answer in time.
 pub async fn error(database: &Database, reference: Reference) -> Result<Option<Found>, StoreError> {
     let sql = sqlx::AssertSqlSafe(format!("{SELECT} WHERE error_group.id = $1"));
-    Ok(sqlx::query_as(sql).bind(crate::errors::number(reference)).fetch_optional(&database.pool).await?)
+    Ok(sqlx::query_as(sql)
+        .bind(crate::errors::number(reference))
+        .fetch_optional(&database.pool)
+        .await?)
 }
 
 /// Errors of a grouping key, in any service.
@@ -44,7 +48,9 @@ pub async fn error(database: &Database, reference: Reference) -> Result<Option<F
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn by_key(database: &Database, key: Digest) -> Result<Vec<Found>, StoreError> {
-    let sql = sqlx::AssertSqlSafe(format!("{SELECT} JOIN cause ON cause.error_id = error_group.id WHERE cause.key = $1"));
+    let sql = sqlx::AssertSqlSafe(format!(
+        "{SELECT} JOIN cause ON cause.error_id = error_group.id WHERE cause.key = $1"
+    ));
     Ok(sqlx::query_as(sql).bind(uuid(key)).fetch_all(&database.pool).await?)
 }
 
@@ -69,7 +75,10 @@ pub async fn occurrence(database: &Database, id: OccurrenceId) -> Result<Option<
         "{SELECT} JOIN cause ON cause.error_id = error_group.id JOIN occurrence o ON o.cause_id = cause.id \
          WHERE o.id = COALESCE((SELECT part_of FROM also_reported WHERE id = $1), $1)"
     ));
-    Ok(sqlx::query_as(sql).bind(id_uuid(id)).fetch_optional(&database.pool).await?)
+    Ok(sqlx::query_as(sql)
+        .bind(id_uuid(id))
+        .fetch_optional(&database.pool)
+        .await?)
 }
 
 /// Occurrences of a trace.
@@ -94,7 +103,8 @@ const SEARCHED: i64 = 20_000;
 pub async fn attributes(database: &Database, text: &str) -> Result<Vec<(String, i64)>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT pair.key, count(*) FROM (SELECT attributes FROM occurrence ORDER BY id DESC LIMIT $1) AS newest \
-         CROSS JOIN LATERAL jsonb_each_text(newest.attributes) AS pair WHERE pair.value = $2 AND pair.key NOT LIKE 'exception.%' \
+         CROSS JOIN LATERAL jsonb_each_text(newest.attributes) AS pair WHERE pair.value = $2 AND pair.key NOT LIKE \
+         'exception.%' \
          GROUP BY pair.key ORDER BY count(*) DESC, pair.key LIMIT 5",
     )
     .bind(SEARCHED)
@@ -103,18 +113,22 @@ pub async fn attributes(database: &Database, text: &str) -> Result<Vec<(String, 
     .await?)
 }
 
-/// Attributes of resources and of log lines that hold exactly this text in the newest of each, with the number of these: whether they are
-/// of log lines, the name, the number.
+/// Attributes of resources and of log lines that hold exactly this text in the newest of each, with
+/// the number of these: whether they are of log lines, the name, the number.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn elsewhere(database: &Database, text: &str) -> Result<Vec<(bool, String, i64)>, StoreError> {
     Ok(sqlx::query_as(
-        "WITH newest AS (SELECT resource, count(*) AS n FROM (SELECT resource FROM occurrence ORDER BY id DESC LIMIT $1) o GROUP BY 1) \
+        "WITH newest AS (SELECT resource, count(*) AS n FROM (SELECT resource FROM occurrence ORDER BY id DESC LIMIT \
+         $1) o GROUP BY 1) \
          (SELECT false, pair.key, sum(n)::bigint FROM newest JOIN resource ON resource.hash = newest.resource \
-              CROSS JOIN LATERAL jsonb_each_text(resource.body) AS pair WHERE pair.value = $2 GROUP BY 2 ORDER BY 3 DESC, 2 LIMIT 5) \
-         UNION ALL (SELECT true, pair.key, count(*) FROM (SELECT attributes FROM log_record ORDER BY id DESC LIMIT $1) AS line \
-              CROSS JOIN LATERAL jsonb_each_text(line.attributes) AS pair WHERE pair.value = $2 GROUP BY 2 ORDER BY 3 DESC, 2 LIMIT 5)",
+              CROSS JOIN LATERAL jsonb_each_text(resource.body) AS pair WHERE pair.value = $2 GROUP BY 2 ORDER BY 3 \
+              DESC, 2 LIMIT 5) \
+         UNION ALL (SELECT true, pair.key, count(*) FROM (SELECT attributes FROM log_record ORDER BY id DESC LIMIT \
+         $1) AS line \
+              CROSS JOIN LATERAL jsonb_each_text(line.attributes) AS pair WHERE pair.value = $2 GROUP BY 2 ORDER BY 3 \
+              DESC, 2 LIMIT 5)",
     )
     .bind(SEARCHED)
     .bind(text)
@@ -136,22 +150,28 @@ pub struct Release {
 /// Releases named at most.
 const RELEASES: i64 = 5;
 
-/// Releases of a version, of `service@version` or that brought a commit, by the first seven or more digits of its id; the newest first.
+/// Releases of a version, of `service@version` or that brought a commit, by the first seven or more
+/// digits of its id; the newest first.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn releases(database: &Database, text: &str) -> Result<Vec<Release>, StoreError> {
-    let (service, version) = text.split_once('@').map_or((None, text), |(service, version)| (Some(service), version));
-    let commit =
-        (text.len() >= 7 && text.len() <= 64 && text.bytes().all(|b| b.is_ascii_hexdigit())).then(|| format!("{}%", text.to_lowercase()));
+    let (service, version) = text
+        .split_once('@')
+        .map_or((None, text), |(service, version)| (Some(service), version));
+    let commit = (text.len() >= 7 && text.len() <= 64 && text.bytes().all(|b| b.is_ascii_hexdigit()))
+        .then(|| format!("{}%", text.to_lowercase()));
     Ok(sqlx::query_as(
-        "SELECT service.display_name AS service, version.label AS version, environment.name AS environment FROM deployed \
+        "SELECT service.display_name AS service, version.label AS version, environment.name AS environment FROM \
+         deployed \
          JOIN version ON version.id = deployed.version_id JOIN service ON service.id = deployed.service_id \
          JOIN environment ON environment.id = deployed.environment_id \
          WHERE version.label = $1 AND ($2::text IS NULL OR service.name = $2) \
-            OR $3::text IS NOT NULL AND (EXISTS (SELECT FROM deploy WHERE deploy.version_id = version.id AND lower(deploy.revision) LIKE $3) \
+            OR $3::text IS NOT NULL AND (EXISTS (SELECT FROM deploy WHERE deploy.version_id = version.id AND \
+            lower(deploy.revision) LIKE $3) \
                OR EXISTS (SELECT FROM deploy_change c, jsonb_array_elements(c.commits) commit \
-                          WHERE c.service_id = service.id AND c.version = version.label AND lower(commit ->> 'id') LIKE $3)) \
+                          WHERE c.service_id = service.id AND c.version = version.label AND lower(commit ->> 'id') \
+                          LIKE $3)) \
          ORDER BY deployed.first_received_at DESC LIMIT $4",
     )
     .bind(version)
@@ -182,7 +202,8 @@ pub async fn endpoints(database: &Database, text: &str) -> Result<Vec<(String, S
 /// [`StoreError`] when the database does not answer.
 pub async fn reported(database: &Database, service: &str, at: DateTime<Utc>) -> Result<Option<Reference>, StoreError> {
     let found: Option<(i32,)> = sqlx::query_as(
-        "SELECT cause.error_id FROM occurrence o JOIN cause ON cause.id = o.cause_id JOIN service ON service.id = o.service_id \
+        "SELECT cause.error_id FROM occurrence o JOIN cause ON cause.id = o.cause_id JOIN service ON service.id = \
+         o.service_id \
          WHERE o.id >= first_id_at($1) AND o.id < first_id_at($2) AND service.name = $3 ORDER BY o.id DESC LIMIT 1",
     )
     .bind(at)
@@ -198,14 +219,20 @@ mod tests {
     use outcrop_core::telemetry::SpanKind;
 
     use super::*;
-    use crate::testing::{attributes, database, failing, logged, logs, now, of, resource_of, spans, store, trace, writer};
+    use crate::testing::{
+        attributes, database, failing, logged, logs, now, of, resource_of, spans, store, trace, writer,
+    };
 
     #[tokio::test]
     async fn values_of_resources_and_lines_and_parts_of_endpoints_are_found() {
         let database = database().await;
         let writer = writer(&database);
         let at = now();
-        let fares = resource_of(&[("service.name", "fares"), ("host.name", "pier-3"), ("deployment.environment.name", "production")]);
+        let fares = resource_of(&[
+            ("service.name", "fares"),
+            ("host.name", "pier-3"),
+            ("deployment.environment.name", "production"),
+        ]);
         let request = outcrop_core::telemetry::Span {
             kind: SpanKind::Server,
             attributes: attributes(&[("http.request.method", "POST"), ("http.route", "/v1/quotes/{sailing}")]),
@@ -213,9 +240,22 @@ mod tests {
         };
         let mut line = logged(at, "free");
         line.attributes = attributes(&[("order.id", "4110-7")]);
-        store(&writer, &[spans(vec![of(fares.clone(), vec![request])], at), logs(vec![of(fares, vec![line])], at)]).await;
-        assert_eq!(elsewhere(&database, "pier-3").await.unwrap(), [(false, "host.name".to_owned(), 1)]);
-        assert_eq!(elsewhere(&database, "4110-7").await.unwrap(), [(true, "order.id".to_owned(), 1)]);
+        store(
+            &writer,
+            &[
+                spans(vec![of(fares.clone(), vec![request])], at),
+                logs(vec![of(fares, vec![line])], at),
+            ],
+        )
+        .await;
+        assert_eq!(
+            elsewhere(&database, "pier-3").await.unwrap(),
+            [(false, "host.name".to_owned(), 1)]
+        );
+        assert_eq!(
+            elsewhere(&database, "4110-7").await.unwrap(),
+            [(true, "order.id".to_owned(), 1)]
+        );
         assert_eq!(elsewhere(&database, "pier-4").await.unwrap(), []);
         let found = ("fares".to_owned(), "POST /v1/quotes/{sailing}".to_owned());
         assert_eq!(endpoints(&database, "/V1/Quotes").await.unwrap(), [found]);

@@ -37,7 +37,10 @@ impl Served {
     pub fn merge(&mut self, other: &Self) {
         self.requests += other.requests;
         self.failed += other.failed;
-        self.statuses.iter_mut().zip(other.statuses).for_each(|(sum, n)| *sum += n);
+        self.statuses
+            .iter_mut()
+            .zip(other.statuses)
+            .for_each(|(sum, n)| *sum += n);
         self.latency.merge(&other.latency);
     }
 }
@@ -56,12 +59,18 @@ struct Row {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn served(database: &Database, scope: &Scope, endpoint: Option<&str>) -> Result<BTreeMap<(String, String), Served>, StoreError> {
+pub async fn served(
+    database: &Database,
+    scope: &Scope,
+    endpoint: Option<&str>,
+) -> Result<BTreeMap<(String, String), Served>, StoreError> {
     let mut sql = QueryBuilder::new(
         "SELECT t.group_name, endpoint.name AS endpoint, t.requests, t.failed, t.statuses, t.sketch FROM group_part t \
          JOIN endpoint ON endpoint.id = t.endpoint_id WHERE t.minute >= date_trunc('minute', ",
     );
-    sql.push_bind(scope.from).push("::timestamptz) AND t.minute < ").push_bind(scope.to);
+    sql.push_bind(scope.from)
+        .push("::timestamptz) AND t.minute < ")
+        .push_bind(scope.to);
     crate::traffic::scoped(&mut sql, scope, "t");
     if let Some(endpoint) = endpoint {
         sql.push(" AND endpoint.name = ").push_bind(endpoint.to_owned());
@@ -86,7 +95,13 @@ pub async fn attributes(database: &Database) -> Result<InstanceGroups, StoreErro
         .fetch_all(&database.pool)
         .await?;
     let of = |id: Option<i32>| said.get(&id).and_then(|setting| setting.instance_group.clone());
-    Ok(InstanceGroups { for_all: of(None), by_service: names.into_iter().filter_map(|(id, name)| Some((name, of(Some(id))?))).collect() })
+    Ok(InstanceGroups {
+        for_all: of(None),
+        by_service: names
+            .into_iter()
+            .filter_map(|(id, name)| Some((name, of(Some(id))?)))
+            .collect(),
+    })
 }
 
 type Key = (DateTime<Utc>, i32, i32, i32, i32, String);
@@ -109,23 +124,27 @@ struct Part {
 const RIPE: TimeDelta = TimeDelta::minutes(3);
 const LOOKED_BACK: TimeDelta = TimeDelta::minutes(20);
 
-/// Puts the rows of each minute of the last while together. Returns how many rows that saved. Does nothing while another instance is
-/// at it.
+/// Puts the rows of each minute of the last while together. Returns how many rows that saved. Does
+/// nothing while another instance is at it.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the rows stay as they are.
 pub async fn compact(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
     let mut transaction = database.pool.begin().await?;
-    let (is_ours,): (bool,) =
-        sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop groups'))").fetch_one(&mut *transaction).await?;
+    let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop groups'))")
+        .fetch_one(&mut *transaction)
+        .await?;
     if !is_ours {
         return Ok(0);
     }
     let parts: Vec<Part> = sqlx::query_as(
-        "DELETE FROM group_part t USING (SELECT minute, service_id, endpoint_id, environment_id, version_id, group_name FROM group_part \
+        "DELETE FROM group_part t USING (SELECT minute, service_id, endpoint_id, environment_id, version_id, \
+         group_name FROM group_part \
              WHERE minute >= $1 AND minute < $2 GROUP BY 1, 2, 3, 4, 5, 6 HAVING count(*) > 1) many \
-         WHERE t.minute >= $1 AND t.minute < $2 AND (t.minute, t.service_id, t.endpoint_id, t.environment_id, t.version_id, t.group_name) = \
-             (many.minute, many.service_id, many.endpoint_id, many.environment_id, many.version_id, many.group_name) RETURNING t.*",
+         WHERE t.minute >= $1 AND t.minute < $2 AND (t.minute, t.service_id, t.endpoint_id, t.environment_id, \
+         t.version_id, t.group_name) = \
+             (many.minute, many.service_id, many.endpoint_id, many.environment_id, many.version_id, many.group_name) \
+             RETURNING t.*",
     )
     .bind(now - LOOKED_BACK)
     .bind(now - RIPE)
@@ -134,8 +153,17 @@ pub async fn compact(database: &Database, now: DateTime<Utc>) -> Result<usize, S
     let taken = parts.len();
     let mut sums: BTreeMap<Key, Served> = BTreeMap::new();
     for part in parts {
-        let key = (part.minute, part.service_id, part.endpoint_id, part.environment_id, part.version_id, part.group_name);
-        sums.entry(key).or_default().add(part.requests, part.failed, &part.statuses, &part.sketch);
+        let key = (
+            part.minute,
+            part.service_id,
+            part.endpoint_id,
+            part.environment_id,
+            part.version_id,
+            part.group_name,
+        );
+        sums.entry(key)
+            .or_default()
+            .add(part.requests, part.failed, &part.statuses, &part.sketch);
     }
     let left = sums.len();
     write(&mut transaction, sums).await?;
@@ -151,8 +179,10 @@ pub(crate) async fn write(connection: &mut sqlx::PgConnection, sums: BTreeMap<Ke
     }
     for (day, sums) in days {
         let statement = format!(
-            "INSERT INTO {} (minute, service_id, endpoint_id, environment_id, version_id, group_name, requests, failed, statuses, sketch) \
-             SELECT a, b, c, d, e, f, g, h, string_to_array(i, ' ')::bigint[], j FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::text[], \
+            "INSERT INTO {} (minute, service_id, endpoint_id, environment_id, version_id, group_name, requests, \
+             failed, statuses, sketch) \
+             SELECT a, b, c, d, e, f, g, h, string_to_array(i, ' ')::bigint[], j FROM UNNEST($1::timestamptz[], \
+             $2::int[], $3::int[], $4::int[], $5::int[], $6::text[], \
                  $7::bigint[], $8::bigint[], $9::text[], $10::bytea[]) AS new (a, b, c, d, e, f, g, h, i, j)",
             partition("group_part", day)
         );
@@ -165,8 +195,16 @@ pub(crate) async fn write(connection: &mut sqlx::PgConnection, sums: BTreeMap<Ke
             .bind(sums.iter().map(|(key, _)| key.5.clone()).collect::<Vec<_>>())
             .bind(sums.iter().map(|(_, served)| served.requests).collect::<Vec<_>>())
             .bind(sums.iter().map(|(_, served)| served.failed).collect::<Vec<_>>())
-            .bind(sums.iter().map(|(_, served)| served.statuses.map(|n| n.to_string()).join(" ")).collect::<Vec<_>>())
-            .bind(sums.iter().map(|(_, served)| served.latency.to_bytes()).collect::<Vec<_>>())
+            .bind(
+                sums.iter()
+                    .map(|(_, served)| served.statuses.map(|n| n.to_string()).join(" "))
+                    .collect::<Vec<_>>(),
+            )
+            .bind(
+                sums.iter()
+                    .map(|(_, served)| served.latency.to_bytes())
+                    .collect::<Vec<_>>(),
+            )
             .execute(&mut *connection)
             .await?;
     }

@@ -83,7 +83,13 @@ impl Action {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
-pub async fn act(database: &Database, error: Reference, action: &Action, by: &str, at: DateTime<Utc>) -> Result<(), StoreError> {
+pub async fn act(
+    database: &Database,
+    error: Reference,
+    action: &Action,
+    by: &str,
+    at: DateTime<Utc>,
+) -> Result<(), StoreError> {
     let number = errors::number(error);
     let mut transaction = database.pool.begin().await?;
     let set = match action {
@@ -92,14 +98,26 @@ pub async fn act(database: &Database, error: Reference, action: &Action, by: &st
         Action::Settle(_) => "settled_in = $2, settled_at = $3",
         Action::QuietUntil(_) => "quiet_until = ($2::text)::timestamptz, quiet_where = NULL, quiet_at = $3",
         Action::QuietWhere(_) => "quiet_until = NULL, quiet_where = $2, quiet_at = $3",
-        Action::Reopen => "settled_in = NULL, settled_at = NULL, quiet_until = NULL, quiet_where = NULL, quiet_at = NULL",
+        Action::Reopen => {
+            "settled_in = NULL, settled_at = NULL, quiet_until = NULL, quiet_where = NULL, quiet_at = NULL"
+        }
         Action::Note(_) => "taken_by = taken_by",
     };
-    sqlx::query("INSERT INTO handling (error_id) VALUES ($1) ON CONFLICT DO NOTHING").bind(number).execute(&mut *transaction).await?;
+    sqlx::query("INSERT INTO handling (error_id) VALUES ($1) ON CONFLICT DO NOTHING")
+        .bind(number)
+        .execute(&mut *transaction)
+        .await?;
     let (verb, what) = action.told();
     // What is set is one of the texts above; `$2` stands in all for its type.
-    let statement = format!("UPDATE handling SET {set} WHERE error_id = $1 AND $2::text IS NOT NULL AND $3::timestamptz IS NOT NULL");
-    sqlx::query(sqlx::AssertSqlSafe(statement)).bind(number).bind(&what).bind(at).execute(&mut *transaction).await?;
+    let statement = format!(
+        "UPDATE handling SET {set} WHERE error_id = $1 AND $2::text IS NOT NULL AND $3::timestamptz IS NOT NULL"
+    );
+    sqlx::query(sqlx::AssertSqlSafe(statement))
+        .bind(number)
+        .bind(&what)
+        .bind(at)
+        .execute(&mut *transaction)
+        .await?;
     note(&mut transaction, number, (by, at), verb, &what).await?;
     transaction.commit().await?;
     Ok(())
@@ -135,7 +153,8 @@ pub async fn of(database: &Database, only: Option<i32>) -> Result<HashMap<i32, H
         handling: Handling,
     }
     let rows: Vec<Row> = sqlx::query_as(
-        "SELECT error_id, taken_by, settled_in, quiet_until, quiet_where FROM handling WHERE $1::int IS NULL OR error_id = $1",
+        "SELECT error_id, taken_by, settled_in, quiet_until, quiet_where FROM handling WHERE $1::int IS NULL OR \
+         error_id = $1",
     )
     .bind(only)
     .fetch_all(&database.pool)
@@ -187,14 +206,17 @@ pub struct SinceSettled {
 /// [`StoreError`] when the database does not answer.
 pub async fn since_settled(database: &Database, error: i32) -> Result<Option<SinceSettled>, StoreError> {
     let statement = "WITH settled AS (\
-             SELECT h.settled_in, e.service_id, service.display_name FROM handling h JOIN error_group e ON e.id = h.error_id \
+             SELECT h.settled_in, e.service_id, service.display_name FROM handling h JOIN error_group e ON e.id = \
+             h.error_id \
              JOIN service ON service.id = e.service_id WHERE h.error_id = $1 AND h.settled_in IS NOT NULL), \
          seen AS (\
              SELECT version.id, version.label, min(deployed.first_event_at) AS first_at \
-             FROM settled JOIN version USING (service_id) LEFT JOIN deployed ON deployed.version_id = version.id GROUP BY version.id), \
+             FROM settled JOIN version USING (service_id) LEFT JOIN deployed ON deployed.version_id = version.id \
+             GROUP BY version.id), \
          began AS (SELECT first_at FROM seen, settled WHERE label = settled_in), \
          later AS (SELECT id FROM seen WHERE first_at >= (SELECT first_at FROM began)), \
-         place AS (SELECT DISTINCT environment_id FROM sighted JOIN cause ON cause.id = sighted.cause_id WHERE cause.error_id = $1), \
+         place AS (SELECT DISTINCT environment_id FROM sighted JOIN cause ON cause.id = sighted.cause_id WHERE \
+         cause.error_id = $1), \
          tallied AS (\
              SELECT hour, sum(n) FILTER (WHERE version_id IN (SELECT id FROM later)) AS later_n, \
                  sum(n) FILTER (WHERE version_id NOT IN (SELECT id FROM later)) AS older_n \
@@ -204,7 +226,8 @@ pub async fn since_settled(database: &Database, error: i32) -> Result<Option<Sin
              SELECT hour, sum(requests) FILTER (WHERE version_id IN (SELECT id FROM later)) AS later_n, \
                  sum(requests) FILTER (WHERE version_id NOT IN (SELECT id FROM later)) AS older_n \
              FROM traffic_hour t JOIN settled USING (service_id), began \
-             WHERE environment_id IN (SELECT environment_id FROM place) AND hour >= first_at - interval '7 days' GROUP BY hour), \
+             WHERE environment_id IN (SELECT environment_id FROM place) AND hour >= first_at - interval '7 days' \
+             GROUP BY hour), \
          hourly AS (\
              SELECT hour, coalesce(tallied.later_n, 0) AS later_n, coalesce(tallied.older_n, 0) AS older_n, \
                  coalesce(requested.later_n, 0) AS later_requests, coalesce(requested.older_n, 0) AS older_requests \
@@ -213,11 +236,15 @@ pub async fn since_settled(database: &Database, error: i32) -> Result<Option<Sin
              coalesce(sum(older_n) FILTER (WHERE hour < first_at), 0)::bigint AS before, \
              coalesce(sum(older_requests) FILTER (WHERE hour < first_at), 0)::bigint AS requests_before, \
              count(hour) FILTER (WHERE hour < first_at) AS hours_before, \
-             coalesce(sum(older_n::float8 * older_n::float8) FILTER (WHERE hour < first_at), 0)::float8 AS squares_before, \
+             coalesce(sum(older_n::float8 * older_n::float8) FILTER (WHERE hour < first_at), 0)::float8 AS \
+             squares_before, \
              coalesce(sum(later_n), 0)::bigint AS since, coalesce(sum(later_requests), 0)::bigint AS requests_since, \
              coalesce(sum(older_n) FILTER (WHERE hour >= first_at), 0)::bigint AS of_older \
          FROM settled LEFT JOIN began ON true LEFT JOIN hourly ON true GROUP BY display_name, settled_in";
-    Ok(sqlx::query_as(statement).bind(error).fetch_optional(&database.pool).await?)
+    Ok(sqlx::query_as(statement)
+        .bind(error)
+        .fetch_optional(&database.pool)
+        .await?)
 }
 
 /// Changes shown of one error.
@@ -228,21 +255,28 @@ const CHANGES: i64 = 100;
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn changes(database: &Database, error: Reference) -> Result<Vec<Change>, StoreError> {
-    Ok(sqlx::query_as("SELECT at, by, verb, what FROM handling_change WHERE error_id = $1 ORDER BY id DESC LIMIT $2")
-        .bind(errors::number(error))
-        .bind(CHANGES)
-        .fetch_all(&database.pool)
-        .await?)
+    Ok(
+        sqlx::query_as("SELECT at, by, verb, what FROM handling_change WHERE error_id = $1 ORDER BY id DESC LIMIT $2")
+            .bind(errors::number(error))
+            .bind(CHANGES)
+            .fetch_all(&database.pool)
+            .await?,
+    )
 }
 
 /// Opens settled errors that returned. In the transaction that says so.
-pub(crate) async fn returned(connection: &mut PgConnection, errors: &[(i32, String, DateTime<Utc>)]) -> Result<(), StoreError> {
+pub(crate) async fn returned(
+    connection: &mut PgConnection,
+    errors: &[(i32, String, DateTime<Utc>)],
+) -> Result<(), StoreError> {
     for (error, version, at) in errors {
-        let opened = sqlx::query("UPDATE handling SET settled_in = NULL, settled_at = NULL WHERE error_id = $1 AND settled_at <= $2")
-            .bind(error)
-            .bind(at)
-            .execute(&mut *connection)
-            .await?;
+        let opened = sqlx::query(
+            "UPDATE handling SET settled_in = NULL, settled_at = NULL WHERE error_id = $1 AND settled_at <= $2",
+        )
+        .bind(error)
+        .bind(at)
+        .execute(&mut *connection)
+        .await?;
         if opened.rows_affected() > 0 {
             note(connection, *error, ("outcrop", *at), "return", version).await?;
         }
@@ -250,7 +284,8 @@ pub(crate) async fn returned(connection: &mut PgConnection, errors: &[(i32, Stri
     Ok(())
 }
 
-/// Ends the quiet of errors for which it is over: the time has come, or the predicate holds for what occurred since. Returns how many.
+/// Ends the quiet of errors for which it is over: the time has come, or the predicate holds for
+/// what occurred since. Returns how many.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next round tries again.
@@ -260,7 +295,8 @@ pub async fn end_quiet(database: &Database, now: DateTime<Utc>) -> Result<usize,
         // An error that has not occurred since it was made quiet need not be looked at.
         sqlx::query_as(
             "SELECT error_id, quiet_until, quiet_where, quiet_at FROM handling h WHERE quiet_at IS NOT NULL \
-             AND (quiet_until <= $1 OR quiet_where IS NOT NULL AND EXISTS (SELECT FROM cause JOIN sighted ON sighted.cause_id = cause.id \
+             AND (quiet_until <= $1 OR quiet_where IS NOT NULL AND EXISTS (SELECT FROM cause JOIN sighted ON \
+             sighted.cause_id = cause.id \
                  WHERE cause.error_id = h.error_id AND sighted.last_at >= h.quiet_at)) ORDER BY error_id",
         )
             .bind(now)
@@ -275,7 +311,8 @@ pub async fn end_quiet(database: &Database, now: DateTime<Utc>) -> Result<usize,
         };
         let mut transaction = database.pool.begin().await?;
         let done = sqlx::query(
-            "UPDATE handling SET quiet_until = NULL, quiet_where = NULL, quiet_at = NULL WHERE error_id = $1 AND quiet_at = $2",
+            "UPDATE handling SET quiet_until = NULL, quiet_where = NULL, quiet_at = NULL WHERE error_id = $1 AND \
+             quiet_at = $2",
         )
         .bind(error)
         .bind(since)
@@ -290,8 +327,16 @@ pub async fn end_quiet(database: &Database, now: DateTime<Utc>) -> Result<usize,
     Ok(ended)
 }
 
-async fn holds(database: &Database, error: i32, text: &str, since: DateTime<Utc>, now: DateTime<Utc>) -> Result<bool, StoreError> {
-    let Ok(predicate) = outcrop_core::query::parse(text) else { return Ok(false) };
+async fn holds(
+    database: &Database,
+    error: i32,
+    text: &str,
+    since: DateTime<Utc>,
+    now: DateTime<Utc>,
+) -> Result<bool, StoreError> {
+    let Ok(predicate) = outcrop_core::query::parse(text) else {
+        return Ok(false);
+    };
     let scope = Scope {
         service: None,
         environment: None,
@@ -300,7 +345,9 @@ async fn holds(database: &Database, error: i32, text: &str, since: DateTime<Utc>
         to: now.max(since + TimeDelta::minutes(1)),
         predicate: Some(std::sync::Arc::new(predicate)),
     };
-    Ok(errors::one(database, errors::reference(error), &scope).await?.is_some_and(|summary| summary.count > 0))
+    Ok(errors::one(database, errors::reference(error), &scope)
+        .await?
+        .is_some_and(|summary| summary.count > 0))
 }
 
 #[cfg(test)]
@@ -313,15 +360,29 @@ mod tests {
         let database = database().await;
         let writer = writer(&database);
         let send_at = async |at: outcrop_core::Timestamp, number: u64, message: &str| {
-            store(&writer, &[spans(vec![of(resource("fares"), vec![failing(trace(number), number, None, at, message)])], now())]).await;
+            store(
+                &writer,
+                &[spans(
+                    vec![of(
+                        resource("fares"),
+                        vec![failing(trace(number), number, None, at, message)],
+                    )],
+                    now(),
+                )],
+            )
+            .await;
         };
         let send = async |number: u64, message: &str| send_at(now(), number, message).await;
         for (at, message) in (1..).zip(["no tariff", "no such sailing", "the quote is stale"]) {
             send_at(now().plus_millis(-600_000), at, message).await;
         }
-        let (numbers,): (Vec<i32>,) =
-            sqlx::query_as("SELECT array_agg(id ORDER BY id) FROM error_group").fetch_one(&database.pool).await.unwrap();
-        let [by_time, by_count, never] = numbers[..] else { panic!("{numbers:?}") };
+        let (numbers,): (Vec<i32>,) = sqlx::query_as("SELECT array_agg(id ORDER BY id) FROM error_group")
+            .fetch_one(&database.pool)
+            .await
+            .unwrap();
+        let [by_time, by_count, never] = numbers[..] else {
+            panic!("{numbers:?}")
+        };
         let start = Utc::now() - TimeDelta::minutes(4);
         let quiet = async |error: i32, until: Option<DateTime<Utc>>, condition: Option<&str>| {
             sqlx::query("INSERT INTO handling (error_id, quiet_until, quiet_where, quiet_at) VALUES ($1, $2, $3, $4)")
@@ -338,27 +399,63 @@ mod tests {
         quiet(never, None, Some("count > 1000")).await;
         assert_eq!(end_quiet(&database, Utc::now()).await.unwrap(), 0);
         send(10, "no such sailing").await;
-        assert_eq!(end_quiet(&database, Utc::now() + TimeDelta::seconds(1)).await.unwrap(), 0, "one is not more than one");
+        assert_eq!(
+            end_quiet(&database, Utc::now() + TimeDelta::seconds(1)).await.unwrap(),
+            0,
+            "one is not more than one"
+        );
         send(11, "no such sailing").await;
-        assert_eq!(end_quiet(&database, Utc::now() + TimeDelta::seconds(1)).await.unwrap(), 1);
+        assert_eq!(
+            end_quiet(&database, Utc::now() + TimeDelta::seconds(1)).await.unwrap(),
+            1
+        );
         assert_eq!(end_quiet(&database, start + TimeDelta::minutes(6)).await.unwrap(), 1);
-        assert_eq!(number(&database, "SELECT count(*) FROM handling WHERE quiet_at IS NOT NULL").await, 1);
+        assert_eq!(
+            number(&database, "SELECT count(*) FROM handling WHERE quiet_at IS NOT NULL").await,
+            1
+        );
         let said = changes(&database, errors::reference(by_count)).await.unwrap();
-        assert_eq!((said[0].verb.as_str(), said[0].what.as_str(), said[0].by.as_str()), ("speak up", "count > 1", "outcrop"));
+        assert_eq!(
+            (said[0].verb.as_str(), said[0].what.as_str(), said[0].by.as_str()),
+            ("speak up", "count > 1", "outcrop")
+        );
     }
 
     #[tokio::test]
     async fn handling_of_one_error_is_read_alone() {
         let database = database().await;
         let writer = writer(&database);
-        store(&writer, &[spans(vec![of(resource("fares"), vec![failing(trace(1), 1, None, now(), "no tariff")])], now())]).await;
-        store(&writer, &[spans(vec![of(resource("fares"), vec![failing(trace(2), 2, None, now(), "no such sailing")])], now())]).await;
+        store(
+            &writer,
+            &[spans(
+                vec![of(
+                    resource("fares"),
+                    vec![failing(trace(1), 1, None, now(), "no tariff")],
+                )],
+                now(),
+            )],
+        )
+        .await;
+        store(
+            &writer,
+            &[spans(
+                vec![of(
+                    resource("fares"),
+                    vec![failing(trace(2), 2, None, now(), "no such sailing")],
+                )],
+                now(),
+            )],
+        )
+        .await;
         sqlx::query("INSERT INTO handling (error_id, taken_by) SELECT id, 'purser@skerry.example' FROM error_group")
             .execute(&database.pool)
             .await
             .unwrap();
         assert_eq!(super::of(&database, None).await.unwrap().len(), 2);
-        let (first,): (i32,) = sqlx::query_as("SELECT min(id) FROM error_group").fetch_one(&database.pool).await.unwrap();
+        let (first,): (i32,) = sqlx::query_as("SELECT min(id) FROM error_group")
+            .fetch_one(&database.pool)
+            .await
+            .unwrap();
         let one = super::of(&database, Some(first)).await.unwrap();
         assert_eq!(one.keys().copied().collect::<Vec<_>>(), [first]);
     }
@@ -368,10 +465,15 @@ mod tests {
         let database = database().await;
         let writer = writer(&database);
         let of_version = |version: &str| {
-            let entries = [("service.name", "fares"), ("service.version", version), ("deployment.environment.name", "production")];
+            let entries = [
+                ("service.name", "fares"),
+                ("service.version", version),
+                ("deployment.environment.name", "production"),
+            ];
             crate::testing::resource_of(&entries)
         };
-        // Thirty requests in older versions, ten of them failing; then twenty in the version it is settled in, then one failing in an older one.
+        // Thirty requests in older versions, ten of them failing; then twenty in the version it is
+        // settled in, then one failing in an older one.
         for id in 0..30 {
             let at = now().plus_millis(-3_600_000 * (30 - i64::try_from(id).unwrap()));
             let failed = if id % 3 == 0 { Some("no tariff") } else { None };
@@ -381,21 +483,55 @@ mod tests {
             };
             store(&writer, &[spans(vec![of(of_version("2.3.9"), vec![made])], at)]).await;
         }
-        let fixed = (100..120).map(|id| crate::testing::span(trace(id), id, None, now())).collect();
+        let fixed = (100..120)
+            .map(|id| crate::testing::span(trace(id), id, None, now()))
+            .collect();
         store(&writer, &[spans(vec![of(of_version("2.4.0"), fixed)], now())]).await;
-        let (error,): (i32,) = sqlx::query_as("SELECT id FROM error_group").fetch_one(&database.pool).await.unwrap();
+        let (error,): (i32,) = sqlx::query_as("SELECT id FROM error_group")
+            .fetch_one(&database.pool)
+            .await
+            .unwrap();
         assert_eq!(since_settled(&database, error).await.unwrap(), None, "it is open");
         let settle = async |version: &str| {
-            act(&database, errors::reference(error), &Action::Settle(version.to_owned()), "ada@skerry.example", Utc::now()).await.unwrap();
+            act(
+                &database,
+                errors::reference(error),
+                &Action::Settle(version.to_owned()),
+                "ada@skerry.example",
+                Utc::now(),
+            )
+            .await
+            .unwrap();
             since_settled(&database, error).await.unwrap().unwrap()
         };
         let known = settle("2.4.0").await;
         assert_eq!((known.service.as_str(), known.version.as_str()), ("fares", "2.4.0"));
         assert!(known.began_at.is_some());
-        assert_eq!((known.before, known.requests_before, known.since, known.requests_since), (10, 30, 0, 20), "{known:?}");
-        assert!((known.squares_before - 10.0).abs() < 1e-9 && (29..=31).contains(&known.hours_before), "{known:?}");
-        store(&writer, &[spans(vec![of(of_version("2.3.9"), vec![failing(trace(200), 200, None, now(), "no tariff")])], now())]).await;
-        assert_eq!(since_settled(&database, error).await.unwrap().unwrap().since, 0, "an older version is no return");
+        assert_eq!(
+            (known.before, known.requests_before, known.since, known.requests_since),
+            (10, 30, 0, 20),
+            "{known:?}"
+        );
+        assert!(
+            (known.squares_before - 10.0).abs() < 1e-9 && (29..=31).contains(&known.hours_before),
+            "{known:?}"
+        );
+        store(
+            &writer,
+            &[spans(
+                vec![of(
+                    of_version("2.3.9"),
+                    vec![failing(trace(200), 200, None, now(), "no tariff")],
+                )],
+                now(),
+            )],
+        )
+        .await;
+        assert_eq!(
+            since_settled(&database, error).await.unwrap().unwrap().since,
+            0,
+            "an older version is no return"
+        );
         let unseen = settle("9.0.0").await;
         assert_eq!((unseen.began_at, unseen.before, unseen.requests_since), (None, 0, 0));
     }

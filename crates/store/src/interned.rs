@@ -34,15 +34,27 @@ impl Interned {
 
     /// Stores what is not there, in order of the hashes, and notes the day of use. Commits by itself.
     pub(crate) async fn store(&self, pool: &PgPool, wanted: ToIntern, day: i32) -> Result<(), StoreError> {
-        let hashes: Vec<Digest> = wanted.resources.keys().chain(wanted.stacks.keys()).chain(wanted.templates.keys()).copied().collect();
+        let hashes: Vec<Digest> = wanted
+            .resources
+            .keys()
+            .chain(wanted.stacks.keys())
+            .chain(wanted.templates.keys())
+            .copied()
+            .collect();
         if hashes.is_empty() {
             return Ok(());
         }
         if !wanted.resources.is_empty() {
-            let (keys, bodies): (Vec<Uuid>, Vec<String>) = wanted.resources.into_iter().map(|(hash, body)| (uuid(hash), body)).unzip();
+            let (keys, bodies): (Vec<Uuid>, Vec<String>) = wanted
+                .resources
+                .into_iter()
+                .map(|(hash, body)| (uuid(hash), body))
+                .unzip();
             sqlx::query(
-                "INSERT INTO resource (hash, body, used_day) SELECT hash, body::jsonb, $3 FROM UNNEST($1::uuid[], $2::text[]) AS new (hash, body) \
-                 ORDER BY hash ON CONFLICT (hash) DO UPDATE SET used_day = excluded.used_day WHERE resource.used_day < excluded.used_day",
+                "INSERT INTO resource (hash, body, used_day) SELECT hash, body::jsonb, $3 FROM UNNEST($1::uuid[], \
+                 $2::text[]) AS new (hash, body) \
+                 ORDER BY hash ON CONFLICT (hash) DO UPDATE SET used_day = excluded.used_day WHERE resource.used_day \
+                 < excluded.used_day",
             )
             .bind(keys)
             .bind(bodies)
@@ -51,10 +63,13 @@ impl Interned {
             .await?;
         }
         if !wanted.stacks.is_empty() {
-            let (keys, bodies): (Vec<Uuid>, Vec<Vec<u8>>) = wanted.stacks.into_iter().map(|(hash, body)| (uuid(hash), body)).unzip();
+            let (keys, bodies): (Vec<Uuid>, Vec<Vec<u8>>) =
+                wanted.stacks.into_iter().map(|(hash, body)| (uuid(hash), body)).unzip();
             sqlx::query(
-                "INSERT INTO stack (hash, frames, used_day) SELECT hash, frames, $3 FROM UNNEST($1::uuid[], $2::bytea[]) AS new (hash, frames) \
-                 ORDER BY hash ON CONFLICT (hash) DO UPDATE SET used_day = excluded.used_day WHERE stack.used_day < excluded.used_day",
+                "INSERT INTO stack (hash, frames, used_day) SELECT hash, frames, $3 FROM UNNEST($1::uuid[], \
+                 $2::bytea[]) AS new (hash, frames) \
+                 ORDER BY hash ON CONFLICT (hash) DO UPDATE SET used_day = excluded.used_day WHERE stack.used_day < \
+                 excluded.used_day",
             )
             .bind(keys)
             .bind(bodies)
@@ -63,10 +78,16 @@ impl Interned {
             .await?;
         }
         if !wanted.templates.is_empty() {
-            let (keys, texts): (Vec<Uuid>, Vec<String>) = wanted.templates.into_iter().map(|(hash, text)| (uuid(hash), text)).unzip();
+            let (keys, texts): (Vec<Uuid>, Vec<String>) = wanted
+                .templates
+                .into_iter()
+                .map(|(hash, text)| (uuid(hash), text))
+                .unzip();
             sqlx::query(
-                "INSERT INTO log_template (hash, template, used_day) SELECT hash, template, $3 FROM UNNEST($1::uuid[], $2::text[]) AS new (hash, template) \
-                 ORDER BY hash ON CONFLICT (hash) DO UPDATE SET used_day = excluded.used_day WHERE log_template.used_day < excluded.used_day",
+                "INSERT INTO log_template (hash, template, used_day) SELECT hash, template, $3 FROM \
+                 UNNEST($1::uuid[], $2::text[]) AS new (hash, template) \
+                 ORDER BY hash ON CONFLICT (hash) DO UPDATE SET used_day = excluded.used_day WHERE \
+                 log_template.used_day < excluded.used_day",
             )
             .bind(keys)
             .bind(texts)

@@ -58,7 +58,8 @@ pub struct KeyInUse {
 /// [`AccessError::Exists`] when the name is taken, also by a revoked key: its history stays readable.
 pub async fn add(database: &Database, name: &str, bounds: &Bounds, digest: Digest) -> Result<(), AccessError> {
     let done = sqlx::query(
-        "INSERT INTO sender_key (name, services, environments, bytes_per_minute, digest) VALUES ($1, $2, $3, $4, $5) ON CONFLICT (name) DO NOTHING",
+        "INSERT INTO sender_key (name, services, environments, bytes_per_minute, digest) VALUES ($1, $2, $3, $4, $5) \
+         ON CONFLICT (name) DO NOTHING",
     )
     .bind(name)
     .bind(&bounds.services)
@@ -68,7 +69,11 @@ pub async fn add(database: &Database, name: &str, bounds: &Bounds, digest: Diges
     .execute(&database.pool)
     .await
     .map_err(StoreError::from)?;
-    if done.rows_affected() == 0 { Err(AccessError::Exists(name.to_owned())) } else { Ok(()) }
+    if done.rows_affected() == 0 {
+        Err(AccessError::Exists(name.to_owned()))
+    } else {
+        Ok(())
+    }
 }
 
 /// Gives a key another secret; the one before holds for `overlap_secs` more. Of an earlier rotation, the oldest secret
@@ -77,7 +82,8 @@ pub async fn add(database: &Database, name: &str, bounds: &Bounds, digest: Diges
 /// # Errors
 /// [`AccessError::Missing`] when there is no such key, or it was revoked.
 pub async fn rotate(database: &Database, name: &str, digest: Digest, overlap_secs: i64) -> Result<(), AccessError> {
-    let statement = "UPDATE sender_key SET previous_digest = digest, previous_until = now() + make_interval(secs => $3), digest = $2 \
+    let statement = "UPDATE sender_key SET previous_digest = digest, previous_until = now() + make_interval(secs => \
+        $3), digest = $2 \
                      WHERE name = $1 AND revoked_at IS NULL";
     #[expect(clippy::cast_precision_loss, reason = "seconds of an overlap are few")]
     let done = sqlx::query(statement)
@@ -87,7 +93,11 @@ pub async fn rotate(database: &Database, name: &str, digest: Digest, overlap_sec
         .execute(&database.pool)
         .await
         .map_err(StoreError::from)?;
-    if done.rows_affected() == 0 { Err(AccessError::Missing(name.to_owned())) } else { Ok(()) }
+    if done.rows_affected() == 0 {
+        Err(AccessError::Missing(name.to_owned()))
+    } else {
+        Ok(())
+    }
 }
 
 /// Revokes a sender key with all its secrets; it stays in the list.
@@ -100,7 +110,11 @@ pub async fn revoke(database: &Database, name: &str) -> Result<(), AccessError> 
         .execute(&database.pool)
         .await
         .map_err(StoreError::from)?;
-    if done.rows_affected() == 0 { Err(AccessError::Missing(name.to_owned())) } else { Ok(()) }
+    if done.rows_affected() == 0 {
+        Err(AccessError::Missing(name.to_owned()))
+    } else {
+        Ok(())
+    }
 }
 
 const COLUMNS: &str = "id, name, services, environments, bytes_per_minute, created_at, last_used_at, \
@@ -112,11 +126,15 @@ const COLUMNS: &str = "id, name, services, environments, bytes_per_minute, creat
 /// [`StoreError`] when the database does not answer.
 pub async fn list(database: &Database) -> Result<Vec<KeyInUse>, StoreError> {
     let statement = format!(
-        "SELECT {COLUMNS}, coalesce(requests, 0)::bigint AS requests, coalesce(bytes, 0)::bigint AS bytes, coalesce(refused, 0)::bigint AS refused \
-         FROM sender_key LEFT JOIN (SELECT key_id, sum(requests) AS requests, sum(bytes) AS bytes, sum(refused) AS refused \
+        "SELECT {COLUMNS}, coalesce(requests, 0)::bigint AS requests, coalesce(bytes, 0)::bigint AS bytes, \
+         coalesce(refused, 0)::bigint AS refused \
+         FROM sender_key LEFT JOIN (SELECT key_id, sum(requests) AS requests, sum(bytes) AS bytes, sum(refused) AS \
+         refused \
              FROM key_use WHERE hour > now() - interval '24 hours' GROUP BY key_id) used ON key_id = id ORDER BY name"
     );
-    Ok(sqlx::query_as(AssertSqlSafe(statement)).fetch_all(&database.pool).await?)
+    Ok(sqlx::query_as(AssertSqlSafe(statement))
+        .fetch_all(&database.pool)
+        .await?)
 }
 
 /// Finds a key that is not revoked by the digest of one of its secrets.
@@ -125,9 +143,13 @@ pub async fn list(database: &Database) -> Result<Vec<KeyInUse>, StoreError> {
 /// [`StoreError`] when the database does not answer.
 pub async fn of_secret(database: &Database, digest: Digest) -> Result<Option<SenderKey>, StoreError> {
     let statement = format!(
-        "SELECT {COLUMNS} FROM sender_key WHERE revoked_at IS NULL AND (digest = $1 OR previous_digest = $1 AND previous_until > now())"
+        "SELECT {COLUMNS} FROM sender_key WHERE revoked_at IS NULL AND (digest = $1 OR previous_digest = $1 AND \
+         previous_until > now())"
     );
-    Ok(sqlx::query_as(AssertSqlSafe(statement)).bind(uuid(digest)).fetch_optional(&database.checking).await?)
+    Ok(sqlx::query_as(AssertSqlSafe(statement))
+        .bind(uuid(digest))
+        .fetch_optional(&database.checking)
+        .await?)
 }
 
 /// What came by a key since it was last written down.
@@ -174,15 +196,22 @@ pub struct RefusedCount {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; nothing is written then.
-pub async fn note(database: &Database, at: DateTime<Utc>, uses: &[KeyUse], refused: &[(RefusedRequest, i64)]) -> Result<(), StoreError> {
+pub async fn note(
+    database: &Database,
+    at: DateTime<Utc>,
+    uses: &[KeyUse],
+    refused: &[(RefusedRequest, i64)],
+) -> Result<(), StoreError> {
     let column = |of: fn(&KeyUse) -> i64| uses.iter().map(of).collect::<Vec<_>>();
     let keys: Vec<i32> = uses.iter().map(|used| used.key).collect();
     let mut transaction = database.pool.begin().await?;
     sqlx::query(
         "INSERT INTO key_use AS u (key_id, hour, requests, bytes, refused) \
          SELECT key, date_trunc('hour', $1::timestamptz), requests, bytes, refused \
-         FROM UNNEST($2::int[], $3::bigint[], $4::bigint[], $5::bigint[]) AS new (key, requests, bytes, refused) ORDER BY key \
-         ON CONFLICT (key_id, hour) DO UPDATE SET requests = u.requests + excluded.requests, bytes = u.bytes + excluded.bytes, \
+         FROM UNNEST($2::int[], $3::bigint[], $4::bigint[], $5::bigint[]) AS new (key, requests, bytes, refused) \
+         ORDER BY key \
+         ON CONFLICT (key_id, hour) DO UPDATE SET requests = u.requests + excluded.requests, bytes = u.bytes + \
+         excluded.bytes, \
              refused = u.refused + excluded.refused",
     )
     .bind(at)
@@ -194,7 +223,12 @@ pub async fn note(database: &Database, at: DateTime<Utc>, uses: &[KeyUse], refus
     .await?;
     sqlx::query("UPDATE sender_key SET last_used_at = date_trunc('minute', $1::timestamptz) WHERE id = ANY($2)")
         .bind(at)
-        .bind(uses.iter().filter(|used| used.requests > 0).map(|used| used.key).collect::<Vec<_>>())
+        .bind(
+            uses.iter()
+                .filter(|used| used.requests > 0)
+                .map(|used| used.key)
+                .collect::<Vec<_>>(),
+        )
         .execute(&mut *transaction)
         .await?;
     let summed;
@@ -204,13 +238,24 @@ pub async fn note(database: &Database, at: DateTime<Utc>, uses: &[KeyUse], refus
         summed = together(refused, at);
         summed.as_slice()
     };
-    let text = |of: fn(&RefusedRequest) -> &str| refused.iter().map(|(request, _)| of(request).to_owned()).collect::<Vec<_>>();
+    let text = |of: fn(&RefusedRequest) -> &str| {
+        refused
+            .iter()
+            .map(|(request, _)| of(request).to_owned())
+            .collect::<Vec<_>>()
+    };
     sqlx::query(
         "INSERT INTO refused_request AS r (hash, minute, key, path, sender, reason, n, last_at) \
-         SELECT new.*, $8 FROM UNNEST($1::uuid[], $2::timestamptz[], $3::text[], $4::text[], $5::text[], $6::text[], $7::bigint[]) AS new ORDER BY 1 \
+         SELECT new.*, $8 FROM UNNEST($1::uuid[], $2::timestamptz[], $3::text[], $4::text[], $5::text[], $6::text[], \
+         $7::bigint[]) AS new ORDER BY 1 \
          ON CONFLICT (hash) DO UPDATE SET n = r.n + excluded.n, last_at = excluded.last_at",
     )
-    .bind(refused.iter().map(|(request, _)| uuid(hash(request))).collect::<Vec<_>>())
+    .bind(
+        refused
+            .iter()
+            .map(|(request, _)| uuid(hash(request)))
+            .collect::<Vec<_>>(),
+    )
     .bind(refused.iter().map(|(request, _)| request.minute).collect::<Vec<_>>())
     .bind(text(|request| &request.key))
     .bind(text(|request| &request.path))
@@ -231,7 +276,9 @@ async fn has_room(connection: &mut sqlx::PgConnection, refused: &[(RefusedReques
     if refused.is_empty() {
         return Ok(true);
     }
-    let (listed,): (i64,) = sqlx::query_as("SELECT count(*) FROM refused_request").fetch_one(connection).await?;
+    let (listed,): (i64,) = sqlx::query_as("SELECT count(*) FROM refused_request")
+        .fetch_one(connection)
+        .await?;
     Ok(listed < MAX_REFUSED)
 }
 
@@ -261,10 +308,18 @@ fn hash(request: &RefusedRequest) -> Digest {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
-pub async fn refused_since(database: &Database, since: DateTime<Utc>, limit: i64) -> Result<Vec<RefusedCount>, StoreError> {
+pub async fn refused_since(
+    database: &Database,
+    since: DateTime<Utc>,
+    limit: i64,
+) -> Result<Vec<RefusedCount>, StoreError> {
     let statement = "SELECT minute, key, path, sender, reason, n, last_at FROM refused_request WHERE minute >= $1 \
                      ORDER BY last_at DESC, n DESC, hash LIMIT $2";
-    Ok(sqlx::query_as(statement).bind(since).bind(limit).fetch_all(&database.pool).await?)
+    Ok(sqlx::query_as(statement)
+        .bind(since)
+        .bind(limit)
+        .fetch_all(&database.pool)
+        .await?)
 }
 
 #[cfg(test)]
@@ -283,20 +338,36 @@ mod tests {
     #[tokio::test]
     async fn a_rotated_key_takes_both_secrets_for_a_while_and_a_revoked_one_none() {
         let database = database().await;
-        add(&database, "pier-3", &Bounds::default(), secret("first")).await.unwrap();
-        assert!(matches!(add(&database, "pier-3", &Bounds::default(), secret("other")).await, Err(AccessError::Exists(_))));
+        add(&database, "pier-3", &Bounds::default(), secret("first"))
+            .await
+            .unwrap();
+        assert!(matches!(
+            add(&database, "pier-3", &Bounds::default(), secret("other")).await,
+            Err(AccessError::Exists(_))
+        ));
         rotate(&database, "pier-3", secret("second"), 3_600).await.unwrap();
         assert!(holds(&database, "first").await && holds(&database, "second").await);
         // Of an earlier rotation the oldest secret ends at once.
         rotate(&database, "pier-3", secret("third"), 3_600).await.unwrap();
-        assert!(!holds(&database, "first").await && holds(&database, "second").await && holds(&database, "third").await);
+        assert!(
+            !holds(&database, "first").await && holds(&database, "second").await && holds(&database, "third").await
+        );
         rotate(&database, "pier-3", secret("fourth"), 0).await.unwrap();
         assert!(!holds(&database, "third").await && holds(&database, "fourth").await);
         revoke(&database, "pier-3").await.unwrap();
         assert!(!holds(&database, "fourth").await);
-        assert!(matches!(revoke(&database, "pier-3").await, Err(AccessError::Missing(_))));
-        assert!(matches!(rotate(&database, "pier-3", secret("fifth"), 60).await, Err(AccessError::Missing(_))));
-        assert!(list(&database).await.unwrap()[0].key.revoked_at.is_some(), "it stays in the list");
+        assert!(matches!(
+            revoke(&database, "pier-3").await,
+            Err(AccessError::Missing(_))
+        ));
+        assert!(matches!(
+            rotate(&database, "pier-3", secret("fifth"), 60).await,
+            Err(AccessError::Missing(_))
+        ));
+        assert!(
+            list(&database).await.unwrap()[0].key.revoked_at.is_some(),
+            "it stays in the list"
+        );
     }
 
     #[tokio::test]
@@ -313,13 +384,22 @@ mod tests {
             };
             (request, 1)
         };
-        let fill = "INSERT INTO refused_request SELECT gen_random_uuid(), now() - interval '1 hour', '', '', '', '', 1, now() - interval '1 hour' FROM generate_series(1, $1)";
-        sqlx::query(fill).bind(MAX_REFUSED - 1).execute(&database.pool).await.unwrap();
+        let fill = "INSERT INTO refused_request SELECT gen_random_uuid(), now() - interval '1 hour', '', '', '', '', \
+            1, now() - interval '1 hour' FROM generate_series(1, $1)";
+        sqlx::query(fill)
+            .bind(MAX_REFUSED - 1)
+            .execute(&database.pool)
+            .await
+            .unwrap();
         note(&database, now, &[], &[guess(1)]).await.unwrap();
         for _ in 0..3 {
-            note(&database, now, &[], &(2..102).map(guess).collect::<Vec<_>>()).await.unwrap();
+            note(&database, now, &[], &(2..102).map(guess).collect::<Vec<_>>())
+                .await
+                .unwrap();
         }
-        let listed = refused_since(&database, now - chrono::TimeDelta::minutes(5), 100).await.unwrap();
+        let listed = refused_since(&database, now - chrono::TimeDelta::minutes(5), 100)
+            .await
+            .unwrap();
         let told: Vec<(&str, i64)> = listed.iter().map(|row| (row.request.sender.as_str(), row.n)).collect();
         assert_eq!(told, [("many senders", 300), ("", 1)]);
     }
@@ -327,15 +407,23 @@ mod tests {
     #[tokio::test]
     async fn keys_are_looked_up_while_every_reader_is_busy() {
         let database = database().await;
-        add(&database, "pier-3", &Bounds::default(), secret("first")).await.unwrap();
+        add(&database, "pier-3", &Bounds::default(), secret("first"))
+            .await
+            .unwrap();
         let mut readers = vec![];
         while let Some(reader) = database.pool.try_acquire() {
             readers.push(reader);
         }
-        while let Ok(reader) = tokio::time::timeout(std::time::Duration::from_millis(300), database.pool.acquire()).await {
+        while let Ok(reader) =
+            tokio::time::timeout(std::time::Duration::from_millis(300), database.pool.acquire()).await
+        {
             readers.push(reader.unwrap());
         }
-        assert!(holds(&database, "first").await, "{} readers hold all connections of theirs", readers.len());
+        assert!(
+            holds(&database, "first").await,
+            "{} readers hold all connections of theirs",
+            readers.len()
+        );
         database.ping().await.unwrap();
     }
 }

@@ -1,7 +1,8 @@
 //! Outcrop's storage: PostgreSQL through SQLx. SQL stands here and nowhere else.
 //!
 //! [`Database`] opens and migrates; [`intake::Writer`] commits batches of requests; [`errors`] and [`occurrences`] read
-//! them back; [`people`] holds members, their tokens and sessions, [`keys`] the sender keys; [`upkeep`] removes what is past its time.
+//! them back; [`people`] holds members, their tokens and sessions, [`keys`] the sender keys;
+//! [`upkeep`] removes what is past its time.
 
 #![warn(missing_docs)]
 

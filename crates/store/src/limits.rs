@@ -31,13 +31,19 @@ impl Reached {
         }
         sqlx::query(
             "INSERT INTO limit_reached AS l (hour, service_id, what, n) \
-             SELECT $1, service, what, n FROM UNNEST($2::int[], $3::text[], $4::bigint[]) AS new (service, what, n) ORDER BY 2, 3 \
+             SELECT $1, service, what, n FROM UNNEST($2::int[], $3::text[], $4::bigint[]) AS new (service, what, n) \
+             ORDER BY 2, 3 \
              ON CONFLICT (hour, service_id, what) DO UPDATE SET n = l.n + excluded.n",
         )
         .bind(to_utc(received.hour()))
         .bind(self.0.keys().map(|key| key.0).collect::<Vec<_>>())
         .bind(self.0.keys().map(|key| key.1).collect::<Vec<_>>())
-        .bind(self.0.values().map(|count| signed(*count).unwrap_or_default()).collect::<Vec<_>>())
+        .bind(
+            self.0
+                .values()
+                .map(|count| signed(*count).unwrap_or_default())
+                .collect::<Vec<_>>(),
+        )
         .execute(connection)
         .await?;
         Ok(())
@@ -48,15 +54,22 @@ impl Reached {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn reached_since(database: &Database, since: DateTime<Utc>) -> Result<BTreeMap<i32, Vec<(Limit, i64)>>, StoreError> {
-    let rows: Vec<(i32, String, i64)> =
-        sqlx::query_as("SELECT service_id, what, sum(n)::bigint FROM limit_reached WHERE hour > $1 GROUP BY 1, 2 ORDER BY 1, 2")
-            .bind(since)
-            .fetch_all(&database.pool)
-            .await?;
+pub async fn reached_since(
+    database: &Database,
+    since: DateTime<Utc>,
+) -> Result<BTreeMap<i32, Vec<(Limit, i64)>>, StoreError> {
+    let rows: Vec<(i32, String, i64)> = sqlx::query_as(
+        "SELECT service_id, what, sum(n)::bigint FROM limit_reached WHERE hour > $1 GROUP BY 1, 2 ORDER BY 1, 2",
+    )
+    .bind(since)
+    .fetch_all(&database.pool)
+    .await?;
     let mut reached: BTreeMap<i32, Vec<(Limit, i64)>> = BTreeMap::new();
     for (service, what, n) in rows {
-        reached.entry(service).or_default().extend(Limit::of_name(&what).map(|limit| (limit, n)));
+        reached
+            .entry(service)
+            .or_default()
+            .extend(Limit::of_name(&what).map(|limit| (limit, n)));
     }
     Ok(reached)
 }
@@ -77,8 +90,13 @@ mod tests {
         for at in [now(), now(), now().plus_millis(-26 * 3_600_000)] {
             reached.store(&mut connection, at).await.unwrap();
         }
-        let told = reached_since(&database, Utc::now() - chrono::TimeDelta::hours(24)).await.unwrap();
-        assert_eq!(told, BTreeMap::from([(7, vec![(Limit::Endpoints, 14)]), (8, vec![(Limit::Errors, 2)])]));
+        let told = reached_since(&database, Utc::now() - chrono::TimeDelta::hours(24))
+            .await
+            .unwrap();
+        assert_eq!(
+            told,
+            BTreeMap::from([(7, vec![(Limit::Endpoints, 14)]), (8, vec![(Limit::Errors, 2)])])
+        );
         Reached::default().store(&mut connection, now()).await.unwrap();
     }
 }

@@ -29,7 +29,11 @@ const MAX_SERVICES: usize = 25;
 pub async fn tell(database: &Database, mut committed: Committed) -> Result<(), StoreError> {
     committed.services.truncate(MAX_SERVICES);
     let message = serde_json::to_string(&committed).unwrap_or_default();
-    sqlx::query("SELECT pg_notify($1, $2)").bind(CHANNEL).bind(message).execute(&database.pool).await?;
+    sqlx::query("SELECT pg_notify($1, $2)")
+        .bind(CHANNEL)
+        .bind(message)
+        .execute(&database.pool)
+        .await?;
     Ok(())
 }
 

@@ -71,7 +71,12 @@ impl Line {
 /// Traces of an error whose lines are looked for.
 const TRACES: i64 = 1_000;
 
-async fn narrow(sql: &mut QueryBuilder<Postgres>, database: &Database, scope: &Scope, asked: &Asked) -> Result<(), StoreError> {
+async fn narrow(
+    sql: &mut QueryBuilder<Postgres>,
+    database: &Database,
+    scope: &Scope,
+    asked: &Asked,
+) -> Result<(), StoreError> {
     predicate::within(sql, scope);
     if let Some(wanted) = &scope.predicate {
         let condition = predicate::resolve(database, wanted, scope).await?;
@@ -79,17 +84,22 @@ async fn narrow(sql: &mut QueryBuilder<Postgres>, database: &Database, scope: &S
         condition.write(sql);
     }
     if let Some(text) = &asked.text {
-        sql.push(" AND position(lower(").push_bind(text.clone()).push(") IN lower(o.message)) > 0");
+        sql.push(" AND position(lower(")
+            .push_bind(text.clone())
+            .push(") IN lower(o.message)) > 0");
     }
     if let Some(trace) = asked.trace {
         sql.push(" AND o.trace_id = ").push_bind(Uuid::from_bytes(trace));
     }
     if let Some(error) = asked.error {
         sql.push(
-            " AND o.trace_id = ANY(ARRAY(SELECT e.trace_id FROM occurrence e WHERE e.trace_id IS NOT NULL AND e.cause_id IN \
+            " AND o.trace_id = ANY(ARRAY(SELECT e.trace_id FROM occurrence e WHERE e.trace_id IS NOT NULL AND \
+             e.cause_id IN \
              (SELECT id FROM cause WHERE error_id = ",
         );
-        sql.push_bind(errors::number(error)).push(") AND e.id >= first_id_at(").push_bind(scope.from);
+        sql.push_bind(errors::number(error))
+            .push(") AND e.id >= first_id_at(")
+            .push_bind(scope.from);
         sql.push(") ORDER BY e.id DESC LIMIT ").push_bind(TRACES).push("))");
     }
     if let Some(template) = asked.template {
@@ -99,7 +109,12 @@ async fn narrow(sql: &mut QueryBuilder<Postgres>, database: &Database, scope: &S
         sql.push(" AND o.severity >= ").push_bind(severity);
     }
     if let Some(before) = asked.before {
-        sql.push(if asked.oldest_first { " AND o.id > " } else { " AND o.id < " }).push_bind(id_uuid(before));
+        sql.push(if asked.oldest_first {
+            " AND o.id > "
+        } else {
+            " AND o.id < "
+        })
+        .push_bind(id_uuid(before));
     }
     Ok(())
 }
@@ -111,7 +126,8 @@ async fn narrow(sql: &mut QueryBuilder<Postgres>, database: &Database, scope: &S
 pub async fn lines(database: &Database, scope: &Scope, asked: &Asked, limit: i64) -> Result<Vec<Line>, StoreError> {
     let order = if asked.oldest_first { "" } else { " DESC" };
     let mut sql = QueryBuilder::new(
-        "SELECT o.id, service.display_name AS service, environment.name AS environment, version.label AS version, o.trace_id, o.span_id, o.severity, \
+        "SELECT o.id, service.display_name AS service, environment.name AS environment, version.label AS version, \
+         o.trace_id, o.span_id, o.severity, \
              o.template, o.message, o.attributes FROM (SELECT o.* FROM log_record o WHERE ",
     );
     narrow(&mut sql, database, scope, asked).await?;
@@ -158,8 +174,8 @@ pub struct AskedTemplates {
 /// Lines per hour.
 type Hours = Vec<(DateTime<Utc>, i64)>;
 
-/// Counts lines by their templates over the hours that a window touches, the most frequent first. Predicates and versions are not
-/// looked at.
+/// Counts lines by their templates over the hours that a window touches, the most frequent first.
+/// Predicates and versions are not looked at.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
@@ -176,20 +192,30 @@ pub async fn templates(
     let end = earlier.to.min(if then < from { from } else { earlier.to });
     let mut sql = QueryBuilder::new(
         "SELECT l.template, t.template AS text, service.display_name AS service, max(l.severity) AS severity, \
-             coalesce(sum(l.n) FILTER (WHERE l.is_now), 0)::bigint AS count, coalesce(sum(l.n) FILTER (WHERE NOT l.is_now), 0)::bigint AS before \
+             coalesce(sum(l.n) FILTER (WHERE l.is_now), 0)::bigint AS count, coalesce(sum(l.n) FILTER (WHERE NOT \
+             l.is_now), 0)::bigint AS before \
          FROM (SELECT *, true AS is_now FROM log_hour WHERE hour >= ",
     );
     sql.push_bind(from).push(" AND hour < ").push_bind(scope.to);
-    sql.push(" UNION ALL SELECT *, false FROM log_hour WHERE hour >= ").push_bind(then).push(" AND hour < ").push_bind(end);
+    sql.push(" UNION ALL SELECT *, false FROM log_hour WHERE hour >= ")
+        .push_bind(then)
+        .push(" AND hour < ")
+        .push_bind(end);
     sql.push(") l JOIN log_template t ON t.hash = l.template JOIN service ON service.id = l.service_id WHERE true");
     if let Some(service) = &scope.service {
-        sql.push(" AND service.id IN (SELECT services_named(").push_bind(service.clone()).push("))");
+        sql.push(" AND service.id IN (SELECT services_named(")
+            .push_bind(service.clone())
+            .push("))");
     }
     if let Some(environment) = &scope.environment {
-        sql.push(" AND l.environment_id IN (SELECT id FROM environment WHERE name = ").push_bind(environment.clone()).push(")");
+        sql.push(" AND l.environment_id IN (SELECT id FROM environment WHERE name = ")
+            .push_bind(environment.clone())
+            .push(")");
     }
     if let Some(text) = &asked.text {
-        sql.push(" AND position(lower(").push_bind(text.clone()).push(") IN lower(t.template)) > 0");
+        sql.push(" AND position(lower(")
+            .push_bind(text.clone())
+            .push(") IN lower(t.template)) > 0");
     }
     if let Some(severity) = asked.severity {
         sql.push(" AND l.severity >= ").push_bind(severity);
@@ -197,11 +223,13 @@ pub async fn templates(
     if let Some(template) = asked.template {
         sql.push(" AND l.template = ").push_bind(Uuid::from_bytes(template));
     }
-    sql.push(" GROUP BY 1, 2, 3 HAVING sum(l.n) FILTER (WHERE l.is_now) > 0 ORDER BY 5 DESC, 2 LIMIT ").push_bind(limit);
+    sql.push(" GROUP BY 1, 2, 3 HAVING sum(l.n) FILTER (WHERE l.is_now) > 0 ORDER BY 5 DESC, 2 LIMIT ")
+        .push_bind(limit);
     let mut counts: Vec<TemplateCount> = sql.build_query_as().fetch_all(&database.pool).await?;
     let hashes: Vec<Uuid> = counts.iter().map(|count| count.template).collect();
     let rows: Vec<(Uuid, String, DateTime<Utc>, i64)> = sqlx::query_as(
-        "SELECT l.template, service.display_name, l.hour, sum(l.n)::bigint FROM log_hour l JOIN service ON service.id = l.service_id \
+        "SELECT l.template, service.display_name, l.hour, sum(l.n)::bigint FROM log_hour l JOIN service ON service.id \
+         = l.service_id \
          WHERE l.template = ANY($1) AND l.hour >= $2 AND l.hour < $3 GROUP BY 1, 2, 3 ORDER BY 3",
     )
     .bind(hashes)
@@ -214,7 +242,9 @@ pub async fn templates(
         hours.entry((template, service)).or_default().push((hour, n));
     }
     for count in &mut counts {
-        count.hours = hours.remove(&(count.template, count.service.clone())).unwrap_or_default();
+        count.hours = hours
+            .remove(&(count.template, count.service.clone()))
+            .unwrap_or_default();
     }
     Ok(counts)
 }
@@ -229,8 +259,20 @@ const BEFORE: chrono::TimeDelta = chrono::TimeDelta::seconds(10);
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn of_trace(database: &Database, trace: Uuid, until: DateTime<Utc>) -> Result<Vec<Line>, StoreError> {
-    let scope = whole(until - chrono::TimeDelta::hours(6), until + chrono::TimeDelta::minutes(5));
-    let mut lines = lines(database, &scope, &Asked { trace: Some(*trace.as_bytes()), ..Asked::default() }, OF_TRACE).await?;
+    let scope = whole(
+        until - chrono::TimeDelta::hours(6),
+        until + chrono::TimeDelta::minutes(5),
+    );
+    let mut lines = lines(
+        database,
+        &scope,
+        &Asked {
+            trace: Some(*trace.as_bytes()),
+            ..Asked::default()
+        },
+        OF_TRACE,
+    )
+    .await?;
     lines.reverse();
     Ok(lines)
 }
@@ -242,15 +284,19 @@ pub async fn of_trace(database: &Database, trace: Uuid, until: DateTime<Utc>) ->
 pub async fn of_instance(database: &Database, occurrence: OccurrenceId) -> Result<Vec<Line>, StoreError> {
     let until = to_utc(occurrence.at());
     let mut sql = QueryBuilder::new(
-        "SELECT o.id, service.display_name AS service, environment.name AS environment, version.label AS version, o.trace_id, o.span_id, o.severity, \
+        "SELECT o.id, service.display_name AS service, environment.name AS environment, version.label AS version, \
+         o.trace_id, o.span_id, o.severity, \
              o.template, o.message, o.attributes FROM log_record o JOIN occurrence c ON c.id = ",
     );
     sql.push_bind(id_uuid(occurrence));
     sql.push(
-        " AND c.resource = o.resource JOIN service ON service.id = o.service_id JOIN environment ON environment.id = o.environment_id \
+        " AND c.resource = o.resource JOIN service ON service.id = o.service_id JOIN environment ON environment.id = \
+         o.environment_id \
          JOIN version ON version.id = o.version_id WHERE o.id >= first_id_at(",
     );
-    sql.push_bind(until - BEFORE).push(") AND o.id < first_id_at(").push_bind(until + chrono::TimeDelta::milliseconds(1));
+    sql.push_bind(until - BEFORE)
+        .push(") AND o.id < first_id_at(")
+        .push_bind(until + chrono::TimeDelta::milliseconds(1));
     sql.push(") ORDER BY o.id DESC LIMIT ").push_bind(OF_TRACE);
     let mut lines: Vec<Line> = sql.build_query_as().fetch_all(&database.pool).await?;
     lines.reverse();
@@ -258,5 +304,12 @@ pub async fn of_instance(database: &Database, occurrence: OccurrenceId) -> Resul
 }
 
 const fn whole(from: DateTime<Utc>, to: DateTime<Utc>) -> Scope {
-    Scope { service: None, environment: None, version: None, from, to, predicate: None }
+    Scope {
+        service: None,
+        environment: None,
+        version: None,
+        from,
+        to,
+        predicate: None,
+    }
 }

@@ -51,10 +51,12 @@ pub struct Marker {
     pub by: String,
 }
 
-/// Marks a change. A service or environment that never sent anything is not known: then `None`, else the marker's number.
+/// Marks a change. A service or environment that never sent anything is not known: then `None`,
+/// else the marker's number.
 ///
 /// # Errors
-/// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the database does not answer.
+/// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the
+/// database does not answer.
 pub async fn mark(database: &Database, marker: &NewMarker) -> Result<Option<i32>, StoreError> {
     let service = match &marker.service {
         Some(name) => match crate::service_names::named(database, name).await? {
@@ -82,7 +84,8 @@ pub async fn mark(database: &Database, marker: &NewMarker) -> Result<Option<i32>
     Ok(found.map(|(id,)| id))
 }
 
-const SELECT: &str = "SELECT marker.id, marker.at, marker.ended_at, marker.kind, marker.title, service.display_name AS service, environment.name AS environment, \
+const SELECT: &str = "SELECT marker.id, marker.at, marker.ended_at, marker.kind, marker.title, service.display_name \
+    AS service, environment.name AS environment, \
      marker.link, marker.made_by AS by FROM marker LEFT JOIN service ON service.id = marker.service_id \
      LEFT JOIN environment ON environment.id = marker.environment_id ";
 
@@ -97,8 +100,10 @@ pub async fn list(
     limit: i64,
 ) -> Result<Vec<Marker>, StoreError> {
     let statement = format!(
-        "{SELECT} WHERE marker.at >= $1 AND marker.at < $2 AND ($3::text IS NULL OR service.id IS NULL OR service.id IN (SELECT services_named($3))) \
-         AND ($4::text IS NULL OR environment.name IS NULL OR environment.name = $4) ORDER BY marker.at DESC, marker.id DESC LIMIT $5"
+        "{SELECT} WHERE marker.at >= $1 AND marker.at < $2 AND ($3::text IS NULL OR service.id IS NULL OR service.id \
+         IN (SELECT services_named($3))) \
+         AND ($4::text IS NULL OR environment.name IS NULL OR environment.name = $4) ORDER BY marker.at DESC, \
+         marker.id DESC LIMIT $5"
     );
     Ok(sqlx::query_as(AssertSqlSafe(statement))
         .bind(from)
@@ -115,7 +120,10 @@ pub async fn list(
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn one(database: &Database, id: i32) -> Result<Option<Marker>, StoreError> {
-    Ok(sqlx::query_as(AssertSqlSafe(format!("{SELECT} WHERE marker.id = $1"))).bind(id).fetch_optional(&database.pool).await?)
+    Ok(sqlx::query_as(AssertSqlSafe(format!("{SELECT} WHERE marker.id = $1")))
+        .bind(id)
+        .fetch_optional(&database.pool)
+        .await?)
 }
 
 /// Takes a marker away. Returns whether it was there.
@@ -123,7 +131,12 @@ pub async fn one(database: &Database, id: i32) -> Result<Option<Marker>, StoreEr
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn remove(database: &Database, id: i32) -> Result<bool, StoreError> {
-    Ok(sqlx::query("DELETE FROM marker WHERE id = $1").bind(id).execute(&database.pool).await?.rows_affected() > 0)
+    Ok(sqlx::query("DELETE FROM marker WHERE id = $1")
+        .bind(id)
+        .execute(&database.pool)
+        .await?
+        .rows_affected()
+        > 0)
 }
 
 /// A marked change and the times that are compared.
@@ -153,28 +166,34 @@ pub struct Facts {
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn facts(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<Facts>, StoreError> {
-    const ASKED: &str = "WITH asked AS (SELECT n, marker.at, marker.service_id AS service, marker.environment_id AS environment, before_from, until \
-         FROM UNNEST($1::int[], $2::timestamptz[], $3::timestamptz[]) WITH ORDINALITY AS asked (id, before_from, until, n) JOIN marker USING (id)) ";
-    const TOUCHED: &str =
-        "(asked.service IS NULL OR of.service_id = asked.service) AND (asked.environment IS NULL OR of.environment_id = asked.environment)";
+    const ASKED: &str = "WITH asked AS (SELECT n, marker.at, marker.service_id AS service, marker.environment_id AS \
+        environment, before_from, until \
+         FROM UNNEST($1::int[], $2::timestamptz[], $3::timestamptz[]) WITH ORDINALITY AS asked (id, before_from, \
+         until, n) JOIN marker USING (id)) ";
+    const TOUCHED: &str = "(asked.service IS NULL OR of.service_id = asked.service) AND (asked.environment IS NULL OR \
+        of.environment_id = asked.environment)";
     let mut facts = vec![Facts::default(); asked.len()];
     if asked.is_empty() {
         return Ok(facts);
     }
     let flags = format!(
         "{ASKED} SELECT asked.n, NULL::int AS origin, {FLAG_COLUMNS} FROM asked CROSS JOIN LATERAL (\
-             SELECT * FROM flag of WHERE {TOUCHED} AND of.withdrawn_at IS NULL AND of.kind = 'surging' AND NOT of.by_deploy AND of.said_at >= asked.at \
-             AND of.since >= asked.at - interval '15 minutes' AND of.since < asked.until ORDER BY of.since, of.error_id LIMIT 200) flag {FLAG_TABLES} \
+             SELECT * FROM flag of WHERE {TOUCHED} AND of.withdrawn_at IS NULL AND of.kind = 'surging' AND NOT \
+             of.by_deploy AND of.said_at >= asked.at \
+             AND of.since >= asked.at - interval '15 minutes' AND of.since < asked.until ORDER BY of.since, \
+             of.error_id LIMIT 200) flag {FLAG_TABLES} \
          ORDER BY asked.n, flag.since, flag.error_id"
     );
     let sums = |from: &str, to: &str| {
         format!(
-            "CROSS JOIN LATERAL (SELECT coalesce(sum(requests), 0)::bigint AS requests, coalesce(sum(failed), 0)::bigint AS failed FROM traffic_minute of \
+            "CROSS JOIN LATERAL (SELECT coalesce(sum(requests), 0)::bigint AS requests, coalesce(sum(failed), \
+             0)::bigint AS failed FROM traffic_minute of \
              WHERE {TOUCHED} AND of.minute >= date_trunc('minute', {from}) AND of.minute < {to})"
         )
     };
     let counts = format!(
-        "{ASKED} SELECT asked.n, before.requests, before.failed, since.requests, since.failed FROM asked {} before {} since",
+        "{ASKED} SELECT asked.n, before.requests, before.failed, since.requests, since.failed FROM asked {} before {} \
+         since",
         sums("asked.before_from", "asked.at"),
         sums("asked.at", "asked.until")
     );
@@ -182,11 +201,17 @@ pub async fn facts(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<Facts
     let from: Vec<DateTime<Utc>> = asked.iter().map(|one| one.before_from).collect();
     let until: Vec<DateTime<Utc>> = asked.iter().map(|one| one.until).collect();
     let flags = async {
-        let query = sqlx::query_as::<_, FlagRow>(AssertSqlSafe(flags)).bind(&ids).bind(&from).bind(&until);
+        let query = sqlx::query_as::<_, FlagRow>(AssertSqlSafe(flags))
+            .bind(&ids)
+            .bind(&from)
+            .bind(&until);
         query.fetch_all(&database.pool).await
     };
     let counts = async {
-        let query = sqlx::query_as::<_, (i64, i64, i64, i64, i64)>(AssertSqlSafe(counts)).bind(&ids).bind(&from).bind(&until);
+        let query = sqlx::query_as::<_, (i64, i64, i64, i64, i64)>(AssertSqlSafe(counts))
+            .bind(&ids)
+            .bind(&from)
+            .bind(&until);
         query.fetch_all(&database.pool).await
     };
     let (flags, counts) = futures_util::try_join!(flags, counts)?;

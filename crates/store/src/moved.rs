@@ -1,5 +1,6 @@
-//! Causes that a version brought and that are errors known before, whose code was edited: found when they come, and looked at again
-//! while the version is young, since what comes later may show otherwise.
+//! Causes that a version brought and that are errors known before, whose code was edited: found
+//! when they come, and looked at again while the version is young, since what comes later may show
+//! otherwise.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
@@ -19,8 +20,8 @@ use crate::{Database, StoreError, occurrences};
 
 /// Who makes these changes, in the history.
 const BY: &str = "outcrop";
-/// For how long after a cause came it is looked at again. Within two days all that a version has in common with the one before has
-/// mostly occurred; later, people have seen it under its reference.
+/// For how long after a cause came it is looked at again. Within two days all that a version has in
+/// common with the one before has mostly occurred; later, people have seen it under its reference.
 const LOOKED_AGAIN: TimeDelta = TimeDelta::days(2);
 /// Causes without a shape that are read per round: an upgrade's errors are done within minutes.
 const READ_AT_ONCE: i64 = 500;
@@ -37,11 +38,19 @@ pub(crate) fn shape(report: &Report) -> Option<Shape> {
 
 /// Keeps the shapes of causes.
 pub(crate) async fn keep(connection: &mut PgConnection, shapes: &[(i64, Shape)]) -> Result<(), sqlx::Error> {
-    sqlx::query("INSERT INTO cause_shape (cause_id, shape) SELECT * FROM UNNEST($1::bigint[], $2::jsonb[]) ON CONFLICT DO NOTHING")
-        .bind(shapes.iter().map(|(cause, _)| *cause).collect::<Vec<_>>())
-        .bind(shapes.iter().map(|(_, shape)| serde_json::to_value(shape).unwrap_or_default()).collect::<Vec<_>>())
-        .execute(connection)
-        .await?;
+    sqlx::query(
+        "INSERT INTO cause_shape (cause_id, shape) SELECT * FROM UNNEST($1::bigint[], $2::jsonb[]) ON \
+        CONFLICT DO NOTHING",
+    )
+    .bind(shapes.iter().map(|(cause, _)| *cause).collect::<Vec<_>>())
+    .bind(
+        shapes
+            .iter()
+            .map(|(_, shape)| serde_json::to_value(shape).unwrap_or_default())
+            .collect::<Vec<_>>(),
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -75,9 +84,11 @@ struct Known {
 impl Known {
     async fn read(connection: &mut PgConnection, service: i32) -> Result<Self, sqlx::Error> {
         let rows = sqlx::query_as(
-            "SELECT cause.id AS cause, cause.error_id AS error, s.shape, array_agg(DISTINCT sighted.version_id) AS versions, \
+            "SELECT cause.id AS cause, cause.error_id AS error, s.shape, array_agg(DISTINCT sighted.version_id) AS \
+             versions, \
              min(sighted.first_at) AS first_at \
-             FROM cause_shape s JOIN cause ON cause.id = s.cause_id JOIN sighted ON sighted.cause_id = cause.id AND sighted.n > 0 \
+             FROM cause_shape s JOIN cause ON cause.id = s.cause_id JOIN sighted ON sighted.cause_id = cause.id AND \
+             sighted.n > 0 \
              WHERE cause.service_id = $1 GROUP BY cause.id, s.shape ORDER BY max(sighted.last_at) DESC LIMIT $2",
         )
         .bind(service)
@@ -86,8 +97,10 @@ impl Known {
         .await?;
         let versions = sqlx::query_as(
             "SELECT version.id, version.label FROM version \
-             LEFT JOIN (SELECT version_id, min(first_received_at) AS at FROM deployed WHERE service_id = $1 GROUP BY 1) seen ON seen.version_id = version.id \
-             LEFT JOIN (SELECT version_id, min(at) AS at FROM deploy WHERE service_id = $1 GROUP BY 1) said ON said.version_id = version.id \
+             LEFT JOIN (SELECT version_id, min(first_received_at) AS at FROM deployed WHERE service_id = $1 GROUP BY \
+             1) seen ON seen.version_id = version.id \
+             LEFT JOIN (SELECT version_id, min(at) AS at FROM deploy WHERE service_id = $1 GROUP BY 1) said ON \
+             said.version_id = version.id \
              WHERE version.service_id = $1 AND version.label <> ALL($2) \
              ORDER BY least(seen.at, said.at) NULLS LAST, version.id",
         )
@@ -96,7 +109,8 @@ impl Known {
         .fetch_all(&mut *connection)
         .await?;
         let made = sqlx::query_as(
-            "SELECT c.id AS change, (m ->> 'cause')::bigint AS cause, (m ->> 'from')::int AS \"from\", (m ->> 'to')::int AS \"to\", \
+            "SELECT c.id AS change, (m ->> 'cause')::bigint AS cause, (m ->> 'from')::int AS \"from\", (m ->> \
+             'to')::int AS \"to\", \
              c.undone_at IS NOT NULL AND c.undone_by <> $2 AS is_undone \
              FROM grouping_change c, jsonb_array_elements(c.moves) m \
              WHERE c.service_id = $1 AND c.change ->> 'kind' = 'moved' AND (c.undone_at IS NULL OR c.undone_by <> $2)",
@@ -108,15 +122,34 @@ impl Known {
         Ok(Self { rows, versions, made })
     }
 
-    /// What is to be found of these causes as if nothing had been found before; a cause that no telemetry was written of yet is given with
-    /// its shape and version.
+    /// What is to be found of these causes as if nothing had been found before; a cause that no
+    /// telemetry was written of yet is given with its shape and version.
     fn find(&self, coming: &[(i64, i32, &Shape, i32)]) -> BTreeMap<i64, Finding> {
-        let places: HashMap<i32, usize> = self.versions.iter().enumerate().map(|(at, (version, _))| (*version, at)).collect();
-        let before: HashMap<i64, i32> = self.made.iter().filter(|made| !made.is_undone).map(|made| (made.cause, made.from)).collect();
+        let places: HashMap<i32, usize> = self
+            .versions
+            .iter()
+            .enumerate()
+            .map(|(at, (version, _))| (*version, at))
+            .collect();
+        let before: HashMap<i64, i32> = self
+            .made
+            .iter()
+            .filter(|made| !made.is_undone)
+            .map(|made| (made.cause, made.from))
+            .collect();
         let known = self.rows.iter().map(|row| {
             let error = before.get(&row.cause).copied().unwrap_or(row.error);
-            let versions = row.versions.iter().filter_map(|version| places.get(version).copied()).collect();
-            Sighted { cause: row.cause, error: i64::from(error), shape: &row.shape, versions }
+            let versions = row
+                .versions
+                .iter()
+                .filter_map(|version| places.get(version).copied())
+                .collect();
+            Sighted {
+                cause: row.cause,
+                error: i64::from(error),
+                shape: &row.shape,
+                versions,
+            }
         });
         let coming = coming.iter().map(|(cause, error, shape, version)| Sighted {
             cause: *cause,
@@ -127,19 +160,31 @@ impl Known {
         let sighted: Vec<Sighted<'_>> = known.chain(coming).collect();
         let mut found = moved::find(&sighted);
         // What people have undone is not done again.
-        let undone: HashSet<(i64, i64)> =
-            self.made.iter().filter(|made| made.is_undone).map(|made| (made.cause, i64::from(made.to))).collect();
-        found.retain(|cause, finding| !matches!(finding, Finding::Moved { error, .. } if undone.contains(&(*cause, *error))));
+        let undone: HashSet<(i64, i64)> = self
+            .made
+            .iter()
+            .filter(|made| made.is_undone)
+            .map(|made| (made.cause, i64::from(made.to)))
+            .collect();
+        found.retain(
+            |cause, finding| !matches!(finding, Finding::Moved { error, .. } if undone.contains(&(*cause, *error))),
+        );
         found
     }
 
     fn label(&self, version: Option<i32>) -> &str {
-        self.versions.iter().find(|(number, _)| Some(*number) == version).map_or("", |(_, label)| label)
+        self.versions
+            .iter()
+            .find(|(number, _)| Some(*number) == version)
+            .map_or("", |(_, label)| label)
     }
 
     /// The version that brought a cause.
     fn first_version(&self, row: &Row) -> Option<i32> {
-        self.versions.iter().map(|(version, _)| *version).find(|version| row.versions.contains(version))
+        self.versions
+            .iter()
+            .map(|(version, _)| *version)
+            .find(|version| row.versions.contains(version))
     }
 }
 
@@ -151,15 +196,27 @@ pub(crate) struct Coming {
     pub version: i32,
 }
 
-/// Looks whether causes that were just made are errors of versions before, and puts those there. The caller holds the lock under which
-/// causes are made.
+/// Looks whether causes that were just made are errors of versions before, and puts those there.
+/// The caller holds the lock under which causes are made.
 pub(crate) async fn place(connection: &mut PgConnection, service: i32, coming: &[Coming]) -> Result<(), StoreError> {
     let known = Known::read(connection, service).await?;
-    let new: Vec<_> = coming.iter().take(MAX_NEW).map(|one| (one.cause, one.error, &one.shape, one.version)).collect();
+    let new: Vec<_> = coming
+        .iter()
+        .take(MAX_NEW)
+        .map(|one| (one.cause, one.error, &one.shape, one.version))
+        .collect();
     let found = known.find(&new);
     for one in coming {
         if let Some(Finding::Moved { error, changes }) = found.get(&one.cause) {
-            record(connection, service, (one.cause, one.error), *error, changes, known.label(Some(one.version))).await?;
+            record(
+                connection,
+                service,
+                (one.cause, one.error),
+                *error,
+                changes,
+                known.label(Some(one.version)),
+            )
+            .await?;
         }
     }
     Ok(())
@@ -174,8 +231,15 @@ async fn record(
     version: &str,
 ) -> Result<(), StoreError> {
     let to = i32::try_from(to).unwrap_or_default();
-    let sentence = format!("moved in {version}: {}", changes.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "));
-    let change = Change::Moved { error: to, cause, version: version.to_owned() };
+    let sentence = format!(
+        "moved in {version}: {}",
+        changes.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+    );
+    let change = Change::Moved {
+        error: to,
+        cause,
+        version: version.to_owned(),
+    };
     let moves = [Move { cause, from, to }];
     match regrouping::carry_out(connection, &moves).await {
         Ok(()) => {}
@@ -194,14 +258,16 @@ async fn record(
     Ok(())
 }
 
-/// Looks again at the causes that came in the last two days: what occurs in a version both as it did and as it was taken to be now is
-/// told apart again, and what has become clear is put where it belongs. Returns how many causes went elsewhere.
+/// Looks again at the causes that came in the last two days: what occurs in a version both as it
+/// did and as it was taken to be now is told apart again, and what has become clear is put where it
+/// belongs. Returns how many causes went elsewhere.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn review(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
     let services: Vec<(i32,)> = sqlx::query_as(
-        "SELECT DISTINCT cause.service_id FROM sighted JOIN cause ON cause.id = sighted.cause_id WHERE sighted.first_at >= $1 AND sighted.n > 0",
+        "SELECT DISTINCT cause.service_id FROM sighted JOIN cause ON cause.id = sighted.cause_id WHERE \
+         sighted.first_at >= $1 AND sighted.n > 0",
     )
     .bind(now - LOOKED_AGAIN)
     .fetch_all(&database.pool)
@@ -218,10 +284,17 @@ async fn review_service(database: &Database, service: i32, now: DateTime<Utc>) -
     lock(&mut transaction).await?;
     let known = Known::read(&mut transaction, service).await?;
     let found = known.find(&[]);
-    let young: Vec<&Row> = known.rows.iter().filter(|row| row.first_at >= now - LOOKED_AGAIN).collect();
+    let young: Vec<&Row> = known
+        .rows
+        .iter()
+        .filter(|row| row.first_at >= now - LOOKED_AGAIN)
+        .collect();
     let mut went = 0;
     for row in young {
-        let before = known.made.iter().find(|made| !made.is_undone && made.cause == row.cause);
+        let before = known
+            .made
+            .iter()
+            .find(|made| !made.is_undone && made.cause == row.cause);
         let to = match found.get(&row.cause) {
             Some(Finding::Moved { error, changes }) => Some((*error, changes)),
             _ => None,
@@ -250,7 +323,16 @@ async fn review_service(database: &Database, service: i32, now: DateTime<Utc>) -
 }
 
 async fn take_back(connection: &mut PgConnection, made: &Earlier) -> Result<(), StoreError> {
-    match regrouping::carry_out(connection, &[Move { cause: made.cause, from: made.to, to: made.from }]).await {
+    match regrouping::carry_out(
+        connection,
+        &[Move {
+            cause: made.cause,
+            from: made.to,
+            to: made.from,
+        }],
+    )
+    .await
+    {
         Err(ChangeError::Store(error)) => return Err(error),
         Err(_) => return Ok(()),
         Ok(()) => {}
@@ -279,19 +361,27 @@ pub(crate) async fn own_frames(database: &Database, errors: &[i32]) -> Result<Ha
 
 /// The lock under which causes are made and moved.
 pub(crate) async fn lock(connection: &mut PgConnection) -> Result<(), sqlx::Error> {
-    sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop causes'))").execute(connection).await?;
+    sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop causes'))")
+        .execute(connection)
+        .await?;
     Ok(())
 }
 
-/// The errors of versions before that a new one may be, the likeliest first; none where it is told apart, or known for longer.
+/// The errors of versions before that a new one may be, the likeliest first; none where it is told
+/// apart, or known for longer.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
-pub async fn may_be(database: &Database, error: Reference, now: DateTime<Utc>) -> Result<Vec<(Reference, String)>, StoreError> {
+pub async fn may_be(
+    database: &Database,
+    error: Reference,
+    now: DateTime<Utc>,
+) -> Result<Vec<(Reference, String)>, StoreError> {
     let mut connection = database.pool.acquire().await?;
     let young: Option<(i32,)> = sqlx::query_as(
         "SELECT e.service_id FROM error_group e WHERE e.id = $1 AND \
-         (SELECT min(s.first_at) FROM cause JOIN sighted s ON s.cause_id = cause.id WHERE cause.error_id = e.id AND s.n > 0) >= $2",
+         (SELECT min(s.first_at) FROM cause JOIN sighted s ON s.cause_id = cause.id WHERE cause.error_id = e.id AND \
+         s.n > 0) >= $2",
     )
     .bind(number(error))
     .bind(now - LOOKED_AGAIN)
@@ -300,20 +390,29 @@ pub async fn may_be(database: &Database, error: Reference, now: DateTime<Utc>) -
     let Some((service,)) = young else { return Ok(vec![]) };
     let known = Known::read(&mut connection, service).await?;
     let found = known.find(&[]);
-    let of_error: BTreeSet<i64> = known.rows.iter().filter(|row| row.error == number(error)).map(|row| row.cause).collect();
+    let of_error: BTreeSet<i64> = known
+        .rows
+        .iter()
+        .filter(|row| row.error == number(error))
+        .map(|row| row.cause)
+        .collect();
     let mut named: Vec<i32> = vec![];
     for cause in of_error {
         if let Some(Finding::MayBe { errors }) = found.get(&cause) {
             named.extend(errors.iter().filter_map(|error| i32::try_from(*error).ok()));
         }
     }
-    let mut titles: HashMap<i32, String> = sqlx::query_as::<_, (i32, String)>("SELECT id, title FROM error_group WHERE id = ANY($1)")
-        .bind(&named)
-        .fetch_all(&mut *connection)
-        .await?
+    let mut titles: HashMap<i32, String> =
+        sqlx::query_as::<_, (i32, String)>("SELECT id, title FROM error_group WHERE id = ANY($1)")
+            .bind(&named)
+            .fetch_all(&mut *connection)
+            .await?
+            .into_iter()
+            .collect();
+    Ok(named
         .into_iter()
-        .collect();
-    Ok(named.into_iter().filter_map(|error| Some((reference(error), titles.remove(&error)?))).collect())
+        .filter_map(|error| Some((reference(error), titles.remove(&error)?)))
+        .collect())
 }
 
 /// How an error's code has moved between versions, the newest first, as far as that stands.
@@ -322,7 +421,9 @@ pub async fn may_be(database: &Database, error: Reference, now: DateTime<Utc>) -
 /// [`StoreError`] when the database does not answer.
 pub async fn of_error(database: &Database, error: Reference) -> Result<Vec<Made>, StoreError> {
     let mut changes = regrouping::changes(database, Some(error), CHANGES).await?;
-    changes.retain(|made| made.undone_at.is_none() && matches!(made.change, Change::Moved { error: to, .. } if to == number(error)));
+    changes.retain(|made| {
+        made.undone_at.is_none() && matches!(made.change, Change::Moved { error: to, .. } if to == number(error))
+    });
     Ok(changes)
 }
 
@@ -335,16 +436,20 @@ struct Latest {
     frames: Option<Vec<u8>>,
 }
 
-/// Makes shapes of causes that a release without them has made, of their latest occurrence. Returns how many were looked at.
+/// Makes shapes of causes that a release without them has made, of their latest occurrence. Returns
+/// how many were looked at.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn read_shapes(database: &Database) -> Result<usize, StoreError> {
     let rows: Vec<Latest> = sqlx::query_as(
-        "SELECT cause.id AS cause, o.type AS type_name, o.attributes ->> 'exception.type' AS sent_type, o.message, stack.frames \
-         FROM (SELECT id FROM cause WHERE algorithm > 0 AND NOT EXISTS (SELECT FROM cause_shape s WHERE s.cause_id = cause.id) \
+        "SELECT cause.id AS cause, o.type AS type_name, o.attributes ->> 'exception.type' AS sent_type, o.message, \
+         stack.frames \
+         FROM (SELECT id FROM cause WHERE algorithm > 0 AND NOT EXISTS (SELECT FROM cause_shape s WHERE s.cause_id = \
+         cause.id) \
                AND EXISTS (SELECT FROM sighted WHERE cause_id = cause.id AND n > 0) ORDER BY id DESC LIMIT $1) cause \
-         CROSS JOIN LATERAL (SELECT * FROM occurrence WHERE cause_id = cause.id AND stack IS NOT NULL ORDER BY id DESC LIMIT 1) o \
+         CROSS JOIN LATERAL (SELECT * FROM occurrence WHERE cause_id = cause.id AND stack IS NOT NULL ORDER BY id \
+         DESC LIMIT 1) o \
          LEFT JOIN stack ON stack.hash = o.stack",
     )
     .bind(READ_AT_ONCE)
@@ -375,7 +480,11 @@ mod tests {
     use crate::testing::{attributes, database, logs, now, of, resource_of, store, writer};
 
     fn fares(version: &str) -> Arc<Resource> {
-        resource_of(&[("service.name", "fares"), ("service.version", version), ("deployment.environment.name", "production")])
+        resource_of(&[
+            ("service.name", "fares"),
+            ("service.version", version),
+            ("deployment.environment.name", "production"),
+        ])
     }
 
     /// A failure of a function, reached through others, the outermost first.
@@ -384,14 +493,23 @@ mod tests {
     }
 
     async fn fails_in(writer: &Writer, version: &str, module: &str, path: &[&str]) {
-        let frames: Vec<String> =
-            path.iter().map(|function| format!("  File \"/srv/fares/{module}.py\", line 9, in {function}\n    x\n")).collect();
-        let stack = format!("Traceback (most recent call last):\n{}KeyError: 'season'", frames.concat());
+        let frames: Vec<String> = path
+            .iter()
+            .map(|function| format!("  File \"/srv/fares/{module}.py\", line 9, in {function}\n    x\n"))
+            .collect();
+        let stack = format!(
+            "Traceback (most recent call last):\n{}KeyError: 'season'",
+            frames.concat()
+        );
         let at = now();
         let record = LogRecord {
             time: Some(at),
             severity: 17,
-            attributes: attributes(&[("exception.type", "KeyError"), ("exception.message", "'season'"), ("exception.stacktrace", &stack)]),
+            attributes: attributes(&[
+                ("exception.type", "KeyError"),
+                ("exception.message", "'season'"),
+                ("exception.stacktrace", &stack),
+            ]),
             ..LogRecord::default()
         };
         store(writer, &[logs(vec![of(fares(version), vec![record])], at)]).await;
@@ -400,7 +518,8 @@ mod tests {
     /// How often each error has occurred, by the order in which they were made.
     async fn errors(database: &Database) -> Vec<i64> {
         let counts: Vec<(i64,)> = sqlx::query_as(
-            "SELECT sum(n)::bigint FROM sighted JOIN cause ON cause.id = cause_id WHERE n > 0 GROUP BY error_id ORDER BY error_id",
+            "SELECT sum(n)::bigint FROM sighted JOIN cause ON cause.id = cause_id WHERE n > 0 GROUP BY error_id ORDER \
+             BY error_id",
         )
         .fetch_all(&database.pool)
         .await
@@ -410,7 +529,10 @@ mod tests {
 
     async fn history(database: &Database) -> Vec<(String, bool)> {
         let changes = regrouping::changes(database, None, 10).await.unwrap();
-        changes.into_iter().map(|made| (made.sentence, made.undone_at.is_some())).collect()
+        changes
+            .into_iter()
+            .map(|made| (made.sentence, made.undone_at.is_some()))
+            .collect()
     }
 
     #[tokio::test]
@@ -422,7 +544,10 @@ mod tests {
         fails(&writer, "2.5.0", &["main", "quote", "timed", "per_metre"]).await;
         fails(&writer, "2.5.0", &["main", "refund", "share"]).await;
         assert_eq!(errors(&database).await, [2, 2]);
-        assert_eq!(history(&database).await, [("moved in 2.5.0: a frame tariff: timed was added".to_owned(), false)]);
+        assert_eq!(
+            history(&database).await,
+            [("moved in 2.5.0: a frame tariff: timed was added".to_owned(), false)]
+        );
         // Nothing that is looked at again changes that.
         assert_eq!(review(&database, Utc::now()).await.unwrap(), 0);
     }
@@ -434,7 +559,14 @@ mod tests {
         fails_in(&writer, "2.4.0", "tariff", &["main", "quote", "per_metre"]).await;
         fails_in(&writer, "2.5.0", "seasons", &["main", "quote", "per_metre"]).await;
         let to = Utc::now() + TimeDelta::minutes(1);
-        let scope = Scope { service: None, environment: None, version: None, from: to - TimeDelta::hours(1), to, predicate: None };
+        let scope = Scope {
+            service: None,
+            environment: None,
+            version: None,
+            from: to - TimeDelta::hours(1),
+            to,
+            predicate: None,
+        };
         let places = async || -> Vec<(i64, Option<String>)> {
             let listed = list(&database, &scope).await.unwrap();
             listed.into_iter().map(|error| (error.count, error.own_frame)).collect()
@@ -456,7 +588,10 @@ mod tests {
         fails(&writer, "2.5.0", &["main", "quote", "per_metre"]).await;
         assert_eq!(review(&database, Utc::now()).await.unwrap(), 1);
         assert_eq!(errors(&database).await, [2, 1]);
-        assert_eq!(history(&database).await, [("moved in 2.5.0: a frame tariff: timed was added".to_owned(), true)]);
+        assert_eq!(
+            history(&database).await,
+            [("moved in 2.5.0: a frame tariff: timed was added".to_owned(), true)]
+        );
         assert_eq!(review(&database, Utc::now()).await.unwrap(), 0);
     }
 
@@ -467,7 +602,9 @@ mod tests {
         fails(&writer, "2.4.0", &["main", "quote", "per_metre"]).await;
         fails(&writer, "2.5.0", &["main", "quote", "timed", "per_metre"]).await;
         let made = regrouping::changes(&database, None, 1).await.unwrap();
-        regrouping::undo(&database, made[0].id, "purser@skerry.example").await.unwrap();
+        regrouping::undo(&database, made[0].id, "purser@skerry.example")
+            .await
+            .unwrap();
         assert_eq!(errors(&database).await, [1, 1]);
         fails(&writer, "2.5.0", &["main", "quote", "timed", "per_metre"]).await;
         assert_eq!(review(&database, Utc::now()).await.unwrap(), 0);
@@ -482,7 +619,10 @@ mod tests {
         fails(&writer, "2.4.0", &["main", "offer", "per_metre"]).await;
         fails(&writer, "2.5.0", &["main", "per_metre"]).await;
         assert_eq!(errors(&database).await, [1, 1, 1]);
-        let (new,): (i32,) = sqlx::query_as("SELECT max(id) FROM error_group").fetch_one(&database.pool).await.unwrap();
+        let (new,): (i32,) = sqlx::query_as("SELECT max(id) FROM error_group")
+            .fetch_one(&database.pool)
+            .await
+            .unwrap();
         let named = may_be(&database, reference(new), Utc::now()).await.unwrap();
         assert_eq!(named.len(), 2, "{named:?}");
         // It is as near to the one that then goes on: it stays open.

@@ -12,7 +12,8 @@ use crate::{Database, StoreError};
 
 /// How much of the newest time is looked at.
 pub const NOW: TimeDelta = TimeDelta::minutes(15);
-/// How much of the past it is held against, ending an hour before, so that what is wrong does not become its own measure.
+/// How much of the past it is held against, ending an hour before, so that what is wrong does not
+/// become its own measure.
 const PAST_DAYS: i64 = 7;
 
 /// An endpoint with its newest requests and its past.
@@ -53,7 +54,11 @@ struct Counted {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn endpoints(database: &Database, environment: Option<&str>, now: DateTime<Utc>) -> Result<Vec<Endpoint>, StoreError> {
+pub async fn endpoints(
+    database: &Database,
+    environment: Option<&str>,
+    now: DateTime<Utc>,
+) -> Result<Vec<Endpoint>, StoreError> {
     let counted: Vec<Counted> = sqlx::query_as(include_str!("../queries/now/endpoints.sql"))
         .bind(now - NOW)
         .bind(now)
@@ -65,7 +70,15 @@ pub async fn endpoints(database: &Database, environment: Option<&str>, now: Date
     let ids: Vec<i32> = counted.iter().map(|row| row.endpoint_id).collect();
     let thresholds = crate::traffic::thresholds(database).await?;
     let hour = crate::traffic::hour(now - NOW);
-    let newest = sketches(database, &ids, environment, "SELECT endpoint_id, sketch FROM latency_hour t WHERE hour >= $2 UNION ALL SELECT endpoint_id, sketch FROM latency_part t WHERE hour >= $2", hour).await?;
+    let newest = sketches(
+        database,
+        &ids,
+        environment,
+        "SELECT endpoint_id, sketch FROM latency_hour t WHERE hour >= \
+        $2 UNION ALL SELECT endpoint_id, sketch FROM latency_part t WHERE hour >= $2",
+        hour,
+    )
+    .await?;
     let past = sketches(
         database,
         &ids,
@@ -81,12 +94,21 @@ pub async fn endpoints(database: &Database, environment: Option<&str>, now: Date
             let threshold = thresholds.own(row.endpoint_id);
             let above = |sketch: Option<&Latency>| {
                 let (sketch, threshold) = sketch.zip(threshold)?;
-                Some(Share { part: sketch.above(threshold.unsigned_abs()), of: sketch.count() })
+                Some(Share {
+                    part: sketch.above(threshold.unsigned_abs()),
+                    of: sketch.count(),
+                })
             };
             let newest = newest.get(&row.endpoint_id);
             Endpoint {
-                failed: Share { part: count(row.now_failed), of: count(row.now) },
-                failed_before: Share { part: count(row.past_failed), of: count(row.past) },
+                failed: Share {
+                    part: count(row.now_failed),
+                    of: count(row.now),
+                },
+                failed_before: Share {
+                    part: count(row.past_failed),
+                    of: count(row.past),
+                },
                 slow: above(newest).unwrap_or_default(),
                 slow_before: above(past.get(&row.endpoint_id)).unwrap_or_default(),
                 threshold_us: threshold,
@@ -110,7 +132,8 @@ pub async fn failing_minutes(
     now: DateTime<Utc>,
 ) -> Result<HashMap<i32, Vec<DateTime<Utc>>>, StoreError> {
     let rows: Vec<(i32, DateTime<Utc>)> = sqlx::query_as(
-        "SELECT DISTINCT endpoint_id, minute FROM traffic_minute WHERE endpoint_id = ANY($1) AND minute >= $2 AND minute < $3 AND failed > 0 \
+        "SELECT DISTINCT endpoint_id, minute FROM traffic_minute WHERE endpoint_id = ANY($1) AND minute >= $2 AND \
+         minute < $3 AND failed > 0 \
          AND ($4::text IS NULL OR environment_id IN (SELECT id FROM environment WHERE name = $4)) ORDER BY minute",
     )
     .bind(endpoints)
@@ -133,14 +156,21 @@ async fn sketches(
     parts: &'static str,
     from: DateTime<Utc>,
 ) -> Result<HashMap<i32, Latency>, StoreError> {
-    let narrowed =
-        "t WHERE ($3::text IS NULL OR t.environment_id IN (SELECT id FROM environment WHERE name = $3)) AND endpoint_id = ANY($1) AND";
+    let narrowed = "t WHERE ($3::text IS NULL OR t.environment_id IN (SELECT id FROM environment WHERE name = $3)) \
+        AND endpoint_id = ANY($1) AND";
     let statement = parts.replace("t WHERE", narrowed);
-    let rows: Vec<(i32, Vec<u8>)> =
-        sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(endpoints).bind(from).bind(environment).fetch_all(&database.pool).await?;
+    let rows: Vec<(i32, Vec<u8>)> = sqlx::query_as(sqlx::AssertSqlSafe(statement))
+        .bind(endpoints)
+        .bind(from)
+        .bind(environment)
+        .fetch_all(&database.pool)
+        .await?;
     let mut merged: HashMap<i32, Latency> = HashMap::new();
     for (endpoint, sketch) in rows {
-        merged.entry(endpoint).or_default().merge(&Latency::from_bytes(&sketch).unwrap_or_default());
+        merged
+            .entry(endpoint)
+            .or_default()
+            .merge(&Latency::from_bytes(&sketch).unwrap_or_default());
     }
     Ok(merged)
 }
@@ -149,7 +179,11 @@ async fn sketches(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn flags(database: &Database, environment: Option<&str>, now: DateTime<Utc>) -> Result<Vec<Flag>, StoreError> {
+pub async fn flags(
+    database: &Database,
+    environment: Option<&str>,
+    now: DateTime<Utc>,
+) -> Result<Vec<Flag>, StoreError> {
     crate::deploys::standing(database, environment, now - TimeDelta::days(1), now).await
 }
 
@@ -197,7 +231,12 @@ pub struct Busy {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn busiest(database: &Database, environment: Option<&str>, now: DateTime<Utc>, limit: i64) -> Result<Vec<Busy>, StoreError> {
+pub async fn busiest(
+    database: &Database,
+    environment: Option<&str>,
+    now: DateTime<Utc>,
+    limit: i64,
+) -> Result<Vec<Busy>, StoreError> {
     Ok(sqlx::query_as(include_str!("../queries/now/busiest.sql"))
         .bind(now - NOW)
         .bind(now)
@@ -218,11 +257,21 @@ mod tests {
         let database = database().await;
         let writer = writer(&database);
         let at = now();
-        store(&writer, &[logs(vec![of(resource("fares"), vec![logged(at.plus_millis(-7_200_000), "taken")])], at)]).await;
+        store(
+            &writer,
+            &[logs(
+                vec![of(resource("fares"), vec![logged(at.plus_millis(-7_200_000), "taken")])],
+                at,
+            )],
+        )
+        .await;
         let error = i32::try_from(number(&database, "SELECT id::bigint FROM error_group").await).unwrap();
         let since = |hours: i64| to_utc(at) - TimeDelta::hours(hours);
         let occurred = async |environment: Option<&str>, hours: i64| {
-            occurred_since(&database, &[error, error.wrapping_add(1)], environment, since(hours)).await.unwrap().contains(&error)
+            occurred_since(&database, &[error, error.wrapping_add(1)], environment, since(hours))
+                .await
+                .unwrap()
+                .contains(&error)
         };
         assert!(occurred(None, 3).await);
         assert!(!occurred(None, 1).await);

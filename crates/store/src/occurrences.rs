@@ -63,7 +63,8 @@ impl Row {
     /// Its span in lower-case hex.
     #[must_use]
     pub fn span_id(&self) -> Option<String> {
-        self.span_id.map(|id| format!("{:016x}", u64::from_ne_bytes(id.to_ne_bytes())))
+        self.span_id
+            .map(|id| format!("{:016x}", u64::from_ne_bytes(id.to_ne_bytes())))
     }
 }
 
@@ -107,7 +108,8 @@ impl AlsoReported {
     /// The span it was reported on, in lower-case hex.
     #[must_use]
     pub fn span_id(&self) -> Option<String> {
-        self.span_id.map(|id| format!("{:016x}", u64::from_ne_bytes(id.to_ne_bytes())))
+        self.span_id
+            .map(|id| format!("{:016x}", u64::from_ne_bytes(id.to_ne_bytes())))
     }
 }
 
@@ -115,7 +117,12 @@ impl AlsoReported {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn of_error(database: &Database, error: Reference, cursor: Option<OccurrenceId>, limit: i64) -> Result<Vec<Row>, StoreError> {
+pub async fn of_error(
+    database: &Database,
+    error: Reference,
+    cursor: Option<OccurrenceId>,
+    limit: i64,
+) -> Result<Vec<Row>, StoreError> {
     let number = i32::from_ne_bytes(error.number().to_ne_bytes());
     let before = cursor.map_or(Uuid::max(), id_uuid);
     Ok(sqlx::query_as(include_str!("../queries/occurrences/of_error.sql"))
@@ -142,18 +149,25 @@ struct FullRow {
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn one(database: &Database, id: OccurrenceId) -> Result<Option<Full>, StoreError> {
-    let merged: Option<(Uuid,)> =
-        sqlx::query_as("SELECT part_of FROM also_reported WHERE id = $1").bind(id_uuid(id)).fetch_optional(&database.pool).await?;
+    let merged: Option<(Uuid,)> = sqlx::query_as("SELECT part_of FROM also_reported WHERE id = $1")
+        .bind(id_uuid(id))
+        .fetch_optional(&database.pool)
+        .await?;
     let id = merged.map_or(id_uuid(id), |(id,)| id);
-    let found: Option<FullRow> =
-        sqlx::query_as(include_str!("../queries/occurrences/one.sql")).bind(id).fetch_optional(&database.pool).await?;
+    let found: Option<FullRow> = sqlx::query_as(include_str!("../queries/occurrences/one.sql"))
+        .bind(id)
+        .fetch_optional(&database.pool)
+        .await?;
     let Some(found) = found else { return Ok(None) };
-    let also_reported: Vec<AlsoReported> =
-        sqlx::query_as("SELECT id, span_id, type AS type_name, message FROM also_reported WHERE part_of = $1 ORDER BY id")
-            .bind(id)
-            .fetch_all(&database.pool)
-            .await?;
-    let sent = found.payload.and_then(|packed| zstd::stream::decode_all(packed.as_slice()).ok());
+    let also_reported: Vec<AlsoReported> = sqlx::query_as(
+        "SELECT id, span_id, type AS type_name, message FROM also_reported WHERE part_of = $1 ORDER BY id",
+    )
+    .bind(id)
+    .fetch_all(&database.pool)
+    .await?;
+    let sent = found
+        .payload
+        .and_then(|packed| zstd::stream::decode_all(packed.as_slice()).ok());
     Ok(Some(Full {
         error: Reference::of_number(u32::from_ne_bytes(found.error_id.to_ne_bytes())),
         row: found.row,
@@ -202,7 +216,10 @@ impl Place {
 pub async fn place(database: &Database, id: OccurrenceId) -> Result<Option<Place>, StoreError> {
     let statement = "SELECT id, trace_id, span_id, message FROM occurrence \
                      WHERE id = coalesce((SELECT part_of FROM also_reported WHERE id = $1), $1)";
-    Ok(sqlx::query_as(statement).bind(id_uuid(id)).fetch_optional(&database.pool).await?)
+    Ok(sqlx::query_as(statement)
+        .bind(id_uuid(id))
+        .fetch_optional(&database.pool)
+        .await?)
 }
 
 /// The stack of an error's latest occurrence that has one.
@@ -211,7 +228,8 @@ pub async fn place(database: &Database, id: OccurrenceId) -> Result<Option<Place
 /// [`StoreError`] when the database does not answer in time.
 pub async fn latest_stack(database: &Database, error: Reference) -> Result<Option<Stack<'static>>, StoreError> {
     let found: Option<(Vec<u8>,)> = sqlx::query_as(
-        "SELECT s.frames FROM (SELECT o.stack, o.id FROM occurrence o WHERE o.cause_id IN (SELECT id FROM cause WHERE error_id = $1) AND o.stack IS NOT NULL \
+        "SELECT s.frames FROM (SELECT o.stack, o.id FROM occurrence o WHERE o.cause_id IN (SELECT id FROM cause WHERE \
+         error_id = $1) AND o.stack IS NOT NULL \
          ORDER BY o.id DESC LIMIT 1) o JOIN stack s ON s.hash = o.stack",
     )
     .bind(number(error))
@@ -238,7 +256,9 @@ pub async fn matching(
 ) -> Result<Vec<Row>, StoreError> {
     let mut sql = QueryBuilder::new(include_str!("../queries/occurrences/matching.sql"));
     predicate::within(&mut sql, scope);
-    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ").push_bind(number(error)).push("))");
+    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ")
+        .push_bind(number(error))
+        .push("))");
     sql.push(" AND o.id < ").push_bind(cursor.map_or(Uuid::max(), id_uuid));
     if let Some(predicate) = &scope.predicate {
         let condition = predicate::resolve(database, predicate, scope).await?;
@@ -303,5 +323,9 @@ pub async fn choose(
         .bind(at)
         .fetch_optional(&database.pool)
         .await?;
-    Ok(found.map(|(id, position, total)| Chosen { id: OccurrenceId(*id.as_bytes()), position, total }))
+    Ok(found.map(|(id, position, total)| Chosen {
+        id: OccurrenceId(*id.as_bytes()),
+        position,
+        total,
+    }))
 }

@@ -63,11 +63,15 @@ pub(crate) fn day_of_partition(name: &str) -> Option<i64> {
 }
 
 impl Partitions {
-    /// Makes the partitions of these days where they are missing. Days outside the accepted window get none: they would never be dropped.
+    /// Makes the partitions of these days where they are missing. Days outside the accepted window
+    /// get none: they would never be dropped.
     pub(crate) async fn ensure(&self, pool: &PgPool, days: &BTreeSet<i64>, today: i64) -> Result<(), StoreError> {
         let accepted = today - crate::upkeep::RETENTION_DAYS..=today + 1;
         if let Some(day) = days.iter().find(|day| !accepted.contains(day)) {
-            return Err(StoreError::Unusable(format!("an event of {} lies outside the accepted window", start_of(*day).date_naive())));
+            return Err(StoreError::Unusable(format!(
+                "an event of {} lies outside the accepted window",
+                start_of(*day).date_naive()
+            )));
         }
         let missing: Vec<i64> = {
             let known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -78,14 +82,20 @@ impl Partitions {
             for table in TABLES {
                 make(&mut connection, *table, day).await?;
             }
-            self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(day);
+            self.known
+                .lock()
+                .unwrap_or_else(std::sync::PoisonError::into_inner)
+                .insert(day);
         }
         Ok(())
     }
 
     /// Forgets days whose partitions are gone.
     pub(crate) fn forget_before(&self, day: i64) {
-        self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner).retain(|known| *known >= day);
+        self.known
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner)
+            .retain(|known| *known >= day);
     }
 }
 
@@ -94,14 +104,21 @@ impl Partitions {
 async fn make(connection: &mut PgConnection, table: Partitioned, day: i64) -> Result<(), sqlx::Error> {
     let name = partition(table.table(), day);
     let mut transaction = connection.begin().await?;
-    sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop partition'))").execute(&mut *transaction).await?;
-    let (is_there,): (bool,) = sqlx::query_as("SELECT to_regclass($1) IS NOT NULL").bind(&name).fetch_one(&mut *transaction).await?;
+    sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop partition'))")
+        .execute(&mut *transaction)
+        .await?;
+    let (is_there,): (bool,) = sqlx::query_as("SELECT to_regclass($1) IS NOT NULL")
+        .bind(&name)
+        .fetch_one(&mut *transaction)
+        .await?;
     if !is_there {
         let parent = table.table();
         let (from, to) = match table {
             Partitioned::ByTime(_) => (start_of(day).to_rfc3339(), start_of(day + 1).to_rfc3339()),
             Partitioned::ById(_) => {
-                let first = |day: i64| crate::id_uuid(OccurrenceId::first_at(Timestamp::from_millis(day * 86_400_000))).to_string();
+                let first = |day: i64| {
+                    crate::id_uuid(OccurrenceId::first_at(Timestamp::from_millis(day * 86_400_000))).to_string()
+                };
                 (first(day), first(day + 1))
             }
         };
@@ -118,10 +135,16 @@ async fn make(connection: &mut PgConnection, table: Partitioned, day: i64) -> Re
 pub(crate) async fn drop_past(pool: &PgPool, oldest: impl Fn(&str) -> i64 + Send + Sync) -> Result<usize, StoreError> {
     let mut connection = pool.acquire().await?;
     // A writer waits behind a lock that waits behind a reader: give up quickly, the next round comes soon.
-    sqlx::query("SET lock_timeout = '200ms'").execute(&mut *connection).await?;
+    sqlx::query("SET lock_timeout = '200ms'")
+        .execute(&mut *connection)
+        .await?;
     let dropped = drop_old(&mut connection, &oldest).await;
     // The setting must not stay on a connection that others use: where it cannot be taken back, the connection goes.
-    if sqlx::query("RESET lock_timeout").execute(&mut *connection).await.is_err() {
+    if sqlx::query("RESET lock_timeout")
+        .execute(&mut *connection)
+        .await
+        .is_err()
+    {
         drop(connection.detach());
     }
     dropped
@@ -139,7 +162,8 @@ async fn drop_old(connection: &mut PgConnection, oldest: &(impl Fn(&str) -> i64 
             match remove(connection, *table, &name, is_attached).await {
                 Ok(()) => dropped += 1,
                 Err(error) => {
-                    tracing::warn!(%name, %error, "a partition past its time could not be removed; tried again with the next round");
+                    tracing::warn!(%name, %error, "a partition past its time could not be removed; tried again with \
+                        the next round");
                 }
             }
         }
@@ -147,27 +171,41 @@ async fn drop_old(connection: &mut PgConnection, oldest: &(impl Fn(&str) -> i64 
     Ok(dropped)
 }
 
-/// The partitions of a table, and those that were its own until their removal was cut off between detaching and dropping.
+/// The partitions of a table, and those that were its own until their removal was cut off between
+/// detaching and dropping.
 async fn partitions_of(connection: &mut PgConnection, table: Partitioned) -> Result<Vec<(String, bool)>, sqlx::Error> {
     sqlx::query_as(
         "SELECT c.oid::regclass::text, EXISTS (SELECT FROM pg_inherits WHERE inhrelid = c.oid) FROM pg_class c \
-         WHERE c.relkind = 'r' AND c.relnamespace = 'public'::regnamespace AND c.relname ~ ('^' || $1 || '_[0-9]{8}$') ORDER BY 1",
+         WHERE c.relkind = 'r' AND c.relnamespace = 'public'::regnamespace AND c.relname ~ ('^' || $1 || \
+         '_[0-9]{8}$') ORDER BY 1",
     )
     .bind(table.table())
     .fetch_all(connection)
     .await
 }
 
-async fn remove(connection: &mut PgConnection, table: Partitioned, name: &str, is_attached: bool) -> Result<(), sqlx::Error> {
+async fn remove(
+    connection: &mut PgConnection,
+    table: Partitioned,
+    name: &str,
+    is_attached: bool,
+) -> Result<(), sqlx::Error> {
     if is_attached {
         let detach = format!("ALTER TABLE {} DETACH PARTITION {name} CONCURRENTLY", table.table());
-        if sqlx::query(AssertSqlSafe(detach)).execute(&mut *connection).await.is_err() {
+        if sqlx::query(AssertSqlSafe(detach))
+            .execute(&mut *connection)
+            .await
+            .is_err()
+        {
             // An earlier try that was cut off left it half detached.
             let finish = format!("ALTER TABLE {} DETACH PARTITION {name} FINALIZE", table.table());
             sqlx::query(AssertSqlSafe(finish)).execute(&mut *connection).await?;
         }
     }
-    sqlx::query(AssertSqlSafe(format!("DROP TABLE {name}"))).execute(connection).await.map(drop)
+    sqlx::query(AssertSqlSafe(format!("DROP TABLE {name}")))
+        .execute(connection)
+        .await
+        .map(drop)
 }
 
 /// The days that may hold data: from the retention's beginning to tomorrow.
@@ -190,35 +228,63 @@ mod tests {
             assert!(matches!(refused, Err(StoreError::Unusable(_))), "{day}: {refused:?}");
         }
         assert_eq!(number(&database, "SELECT count(*) FROM pg_inherits").await, 0);
-        partitions.ensure(&database.writing, &[today - 30, today + 1].into(), today).await.unwrap();
-        assert_eq!(number(&database, "SELECT count(*) FROM pg_inherits WHERE inhparent = 'occurrence'::regclass").await, 2);
+        partitions
+            .ensure(&database.writing, &[today - 30, today + 1].into(), today)
+            .await
+            .unwrap();
+        assert_eq!(
+            number(
+                &database,
+                "SELECT count(*) FROM pg_inherits WHERE inhparent = 'occurrence'::regclass"
+            )
+            .await,
+            2
+        );
     }
 
     #[tokio::test]
     async fn a_partition_that_cannot_be_removed_holds_up_no_other_and_leaves_no_setting_behind() {
         let database = database().await;
         let today = now().day();
-        Partitions::default().ensure(&database.writing, &(today - 30..today - 20).collect(), today).await.unwrap();
-        // A reader that stays holds one partition; another was detached by a process that was killed before it dropped it.
+        Partitions::default()
+            .ensure(&database.writing, &(today - 30..today - 20).collect(), today)
+            .await
+            .unwrap();
+        // A reader that stays holds one partition; another was detached by a process that was
+        // killed before it dropped it.
         let held = partition("occurrence", today - 28);
         let mut reader = database.pool.begin().await.unwrap();
-        sqlx::query(AssertSqlSafe(format!("SELECT count(*) FROM {held}"))).execute(&mut *reader).await.unwrap();
+        sqlx::query(AssertSqlSafe(format!("SELECT count(*) FROM {held}")))
+            .execute(&mut *reader)
+            .await
+            .unwrap();
         let orphan = partition("payload", today - 29);
         let detach = format!("ALTER TABLE payload DETACH PARTITION {orphan}");
-        sqlx::query(AssertSqlSafe(detach)).execute(&database.pool).await.unwrap();
+        sqlx::query(AssertSqlSafe(detach))
+            .execute(&database.pool)
+            .await
+            .unwrap();
         let dropped = drop_past(&database.pool, |_| today - 25).await.unwrap();
         // PostgreSQL detaches one partition of a table at a time: the younger ones of this table wait behind it.
         assert_eq!(dropped, 5 * TABLES.len() - 3);
-        let names: Vec<(String,)> =
-            sqlx::query_as("SELECT relname::text FROM pg_class WHERE relkind = 'r' AND relname ~ '_[0-9]{8}$' AND right(relname, 8) < $1")
-                .bind(start_of(today - 25).format("%Y%m%d").to_string())
-                .fetch_all(&database.pool)
-                .await
-                .unwrap();
-        assert!(names.len() == 3 && names.iter().all(|(name,)| name.starts_with("occurrence_")) && names.contains(&(held,)), "{names:?}");
+        let names: Vec<(String,)> = sqlx::query_as(
+            "SELECT relname::text FROM pg_class WHERE relkind = 'r' AND relname ~ '_[0-9]{8}$' AND \
+                right(relname, 8) < $1",
+        )
+        .bind(start_of(today - 25).format("%Y%m%d").to_string())
+        .fetch_all(&database.pool)
+        .await
+        .unwrap();
+        assert!(
+            names.len() == 3 && names.iter().all(|(name,)| name.starts_with("occurrence_")) && names.contains(&(held,)),
+            "{names:?}"
+        );
         reader.rollback().await.unwrap();
         for _ in 0..20 {
-            let (timeout,): (String,) = sqlx::query_as("SHOW lock_timeout").fetch_one(&database.pool).await.unwrap();
+            let (timeout,): (String,) = sqlx::query_as("SHOW lock_timeout")
+                .fetch_one(&database.pool)
+                .await
+                .unwrap();
             assert_eq!(timeout, "0");
         }
         assert_eq!(drop_past(&database.pool, |_| today - 25).await.unwrap(), 3);

@@ -36,7 +36,8 @@ pub async fn values(database: &Database, scope: &Scope, field: &Field, limit: us
         _ => {}
     }
     let mut sql = QueryBuilder::new(
-        "SELECT value, count(DISTINCT cause.error_id) AS errors, count(*) AS occurrences, count(DISTINCT user_hash) AS users FROM (SELECT ",
+        "SELECT value, count(DISTINCT cause.error_id) AS errors, count(*) AS occurrences, count(DISTINCT user_hash) \
+         AS users FROM (SELECT ",
     );
     if !expression(database, &mut sql, field).await? {
         return Ok(vec![]);
@@ -48,17 +49,29 @@ pub async fn values(database: &Database, scope: &Scope, field: &Field, limit: us
         sql.push(" AND ");
         condition.write(&mut sql);
     }
-    sql.push(") found JOIN cause ON cause.id = cause_id WHERE value <> '' GROUP BY value ORDER BY occurrences DESC, value LIMIT ");
+    sql.push(
+        ") found JOIN cause ON cause.id = cause_id WHERE value <> '' GROUP BY value ORDER BY occurrences DESC, \
+        value LIMIT ",
+    );
     sql.push_bind(i64::try_from(limit).unwrap_or(i64::MAX));
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
 }
 
 async fn kinds(database: &Database, scope: &Scope, limit: usize) -> Result<Vec<Part>, StoreError> {
     let mut parts: Vec<Part> = vec![];
-    for summary in errors::list(database, scope).await?.iter().filter(|summary| summary.count > 0) {
+    for summary in errors::list(database, scope)
+        .await?
+        .iter()
+        .filter(|summary| summary.count > 0)
+    {
         let Some(kind) = summary.kind() else { continue };
         let at = parts.iter().position(|part| part.value == kind).unwrap_or_else(|| {
-            parts.push(Part { value: kind.to_owned(), errors: 0, occurrences: 0, users: 0 });
+            parts.push(Part {
+                value: kind.to_owned(),
+                errors: 0,
+                occurrences: 0,
+                users: 0,
+            });
             parts.len() - 1
         });
         parts[at].errors += 1;
@@ -84,7 +97,8 @@ const MAX_STACKS: i64 = 100_000;
 /// Files or functions of own frames: an occurrence falls to each that its stack has.
 async fn of_frames(database: &Database, scope: &Scope, field: &Field, limit: usize) -> Result<Vec<Part>, StoreError> {
     let mut sql = QueryBuilder::new(
-        "SELECT o.stack, cause.error_id, o.user_hash, count(*) AS occurrences FROM occurrence o JOIN cause ON cause.id = o.cause_id WHERE ",
+        "SELECT o.stack, cause.error_id, o.user_hash, count(*) AS occurrences FROM occurrence o JOIN cause ON \
+         cause.id = o.cause_id WHERE ",
     );
     predicate::within(&mut sql, scope);
     if let Some(asked) = &scope.predicate {
@@ -92,15 +106,18 @@ async fn of_frames(database: &Database, scope: &Scope, field: &Field, limit: usi
         sql.push(" AND ");
         condition.write(&mut sql);
     }
-    sql.push(" AND o.stack IS NOT NULL GROUP BY 1, 2, 3 ORDER BY 4 DESC LIMIT ").push_bind(MAX_STACKS);
+    sql.push(" AND o.stack IS NOT NULL GROUP BY 1, 2, 3 ORDER BY 4 DESC LIMIT ")
+        .push_bind(MAX_STACKS);
     let rows: Vec<ByStack> = sql.build_query_as().fetch_all(&database.pool).await?;
     let hashes: BTreeSet<uuid::Uuid> = rows.iter().map(|row| row.stack).collect();
     let stored: Vec<(uuid::Uuid, Vec<u8>)> = sqlx::query_as("SELECT hash, frames FROM stack WHERE hash = ANY($1)")
         .bind(hashes.into_iter().collect::<Vec<_>>())
         .fetch_all(&database.pool)
         .await?;
-    let values: HashMap<uuid::Uuid, BTreeSet<String>> =
-        stored.into_iter().filter_map(|(hash, frames)| Some((hash, own(&occurrences::unpack_stack(&frames)?, field)))).collect();
+    let values: HashMap<uuid::Uuid, BTreeSet<String>> = stored
+        .into_iter()
+        .filter_map(|(hash, frames)| Some((hash, own(&occurrences::unpack_stack(&frames)?, field))))
+        .collect();
     let mut sums: BTreeMap<&str, (BTreeSet<i32>, BTreeSet<i64>, i64)> = BTreeMap::new();
     for row in &rows {
         for value in values.get(&row.stack).into_iter().flatten() {
@@ -127,7 +144,11 @@ async fn of_frames(database: &Database, scope: &Scope, field: &Field, limit: usi
 
 /// The files or functions of a stack's own frames: files by their last two parts, since each deploy has its own folder.
 fn own(stack: &Stack<'_>, field: &Field) -> BTreeSet<String> {
-    let frames = stack.exceptions.iter().flat_map(|exception| &exception.frames).filter(|frame| frame.own);
+    let frames = stack
+        .exceptions
+        .iter()
+        .flat_map(|exception| &exception.frames)
+        .filter(|frame| frame.own);
     let value = |frame: &Frame<'_>| match field {
         Field::File => short_path(&frame.file).to_owned(),
         _ => frame.function.to_string(),
@@ -194,8 +215,8 @@ pub struct User {
     pub errors: i64,
 }
 
-/// The users an error hit in a scope: the most often hit first, after those with more occurrences or, at as many, a smaller
-/// name than `after`.
+/// The users an error hit in a scope: the most often hit first, after those with more occurrences
+/// or, at as many, a smaller name than `after`.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
@@ -207,12 +228,15 @@ pub async fn users(
     limit: i64,
 ) -> Result<Vec<User>, StoreError> {
     let mut sql = QueryBuilder::new(format!(
-        "WITH hit AS (SELECT {} AS user, min(o.user_hash) AS hash, count(*) AS occurrences, min(id_time(o.id)) AS first_seen, max(id_time(o.id)) AS last_seen \
+        "WITH hit AS (SELECT {} AS user, min(o.user_hash) AS hash, count(*) AS occurrences, min(id_time(o.id)) AS \
+         first_seen, max(id_time(o.id)) AS last_seen \
          FROM occurrence o WHERE ",
         predicate::USER
     ));
     predicate::within(&mut sql, scope);
-    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ").push_bind(number(error)).push("))");
+    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ")
+        .push_bind(number(error))
+        .push("))");
     if let Some(asked) = &scope.predicate {
         let condition = predicate::resolve(database, asked, scope).await?;
         sql.push(" AND ");
@@ -220,14 +244,26 @@ pub async fn users(
     }
     sql.push(" GROUP BY 1), page AS (SELECT * FROM hit WHERE \"user\" IS NOT NULL");
     if let Some((occurrences, user)) = after {
-        sql.push(" AND (occurrences < ").push_bind(occurrences).push(" OR occurrences = ").push_bind(occurrences);
+        sql.push(" AND (occurrences < ")
+            .push_bind(occurrences)
+            .push(" OR occurrences = ")
+            .push_bind(occurrences);
         sql.push(" AND \"user\" COLLATE \"C\" > ").push_bind(user).push(")");
     }
-    sql.push(" ORDER BY occurrences DESC, \"user\" COLLATE \"C\" LIMIT ").push_bind(limit);
-    sql.push(") SELECT page.\"user\", page.occurrences, page.first_seen, page.last_seen, others.errors FROM page \
-              LEFT JOIN (SELECT o.user_hash, count(DISTINCT cause.error_id) AS errors FROM occurrence o JOIN cause ON cause.id = o.cause_id \
-              WHERE o.user_hash IN (SELECT hash FROM page) AND o.id >= first_id_at(");
-    sql.push_bind(scope.from).push(") AND o.id < first_id_at(").push_bind(scope.to);
-    sql.push(") GROUP BY o.user_hash) others ON others.user_hash = page.hash ORDER BY page.occurrences DESC, page.\"user\" COLLATE \"C\"");
+    sql.push(" ORDER BY occurrences DESC, \"user\" COLLATE \"C\" LIMIT ")
+        .push_bind(limit);
+    sql.push(
+        ") SELECT page.\"user\", page.occurrences, page.first_seen, page.last_seen, others.errors FROM page \
+              LEFT JOIN (SELECT o.user_hash, count(DISTINCT cause.error_id) AS errors FROM occurrence o JOIN cause ON \
+              cause.id = o.cause_id \
+              WHERE o.user_hash IN (SELECT hash FROM page) AND o.id >= first_id_at(",
+    );
+    sql.push_bind(scope.from)
+        .push(") AND o.id < first_id_at(")
+        .push_bind(scope.to);
+    sql.push(
+        ") GROUP BY o.user_hash) others ON others.user_hash = page.hash ORDER BY page.occurrences DESC, \
+        page.\"user\" COLLATE \"C\"",
+    );
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
 }

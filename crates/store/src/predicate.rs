@@ -37,25 +37,47 @@ pub(crate) enum Condition {
 }
 
 /// What a user is called in attributes, by the conventions of now and of before.
-pub(crate) const USER: &str = "COALESCE(o.attributes ->> 'user.id', o.attributes ->> 'enduser.id', o.attributes ->> 'user.name', \
-    o.attributes ->> 'user.email', o.attributes ->> 'user.hash', o.attributes ->> 'enduser.pseudo.id', o.attributes ->> 'user_id', \
+pub(crate) const USER: &str = "COALESCE(o.attributes ->> 'user.id', o.attributes ->> 'enduser.id', o.attributes ->> \
+    'user.name', \
+    o.attributes ->> 'user.email', o.attributes ->> 'user.hash', o.attributes ->> 'enduser.pseudo.id', o.attributes \
+    ->> 'user_id', \
     o.attributes ->> 'userId', o.attributes ->> 'username', o.attributes ->> 'user')";
 
 /// Resolves the names of a predicate for a scope.
-pub(crate) async fn resolve(database: &Database, predicate: &Predicate, scope: &Scope) -> Result<Condition, StoreError> {
+pub(crate) async fn resolve(
+    database: &Database,
+    predicate: &Predicate,
+    scope: &Scope,
+) -> Result<Condition, StoreError> {
     let tests = predicate.tests();
-    let bare = Scope { predicate: None, ..scope.clone() };
-    let summaries = if tests.iter().any(|test| test.field.is_of_error()) { errors::list(database, &bare).await? } else { vec![] };
-    let mut resolver = Resolver { database, summaries, scope: &bare };
+    let bare = Scope {
+        predicate: None,
+        ..scope.clone()
+    };
+    let summaries = if tests.iter().any(|test| test.field.is_of_error()) {
+        errors::list(database, &bare).await?
+    } else {
+        vec![]
+    };
+    let mut resolver = Resolver {
+        database,
+        summaries,
+        scope: &bare,
+    };
     resolver.condition(predicate).await
 }
 
 /// The same check of the pseudonyms of the addresses in it, where it compares with any: an address is stored as one or
 /// the other, as its service says.
 fn hidden(check: &Check, addresses: &Addresses) -> Option<Check> {
-    let hide = |value: &Value| Value { text: addresses.in_text(&value.text).into_owned(), ..value.clone() };
+    let hide = |value: &Value| Value {
+        text: addresses.in_text(&value.text).into_owned(),
+        ..value.clone()
+    };
     let hidden = match check {
-        Check::Is(comparison @ (Comparison::Equal | Comparison::NotEqual), value) => Check::Is(*comparison, hide(value)),
+        Check::Is(comparison @ (Comparison::Equal | Comparison::NotEqual), value) => {
+            Check::Is(*comparison, hide(value))
+        }
         Check::OneOf(values) => Check::OneOf(values.iter().map(hide).collect()),
         _ => return None,
     };
@@ -89,10 +111,26 @@ impl Resolver<'_> {
     async fn test(&mut self, test: &Test) -> Result<Condition, StoreError> {
         let check = &test.check;
         Ok(match &test.field {
-            Field::Service => self.named("o.service_id", "SELECT id, name FROM service", check).await?,
-            Field::Namespace => self.named("o.service_id", "SELECT id, namespace FROM service WHERE namespace <> ''", check).await?,
-            Field::Environment => self.named("o.environment_id", "SELECT id, name FROM environment", check).await?,
-            Field::Endpoint => self.named("o.endpoint_id", "SELECT id, name FROM endpoint", check).await?,
+            Field::Service => {
+                self.named("o.service_id", "SELECT id, name FROM service", check)
+                    .await?
+            }
+            Field::Namespace => {
+                self.named(
+                    "o.service_id",
+                    "SELECT id, namespace FROM service WHERE namespace <> ''",
+                    check,
+                )
+                .await?
+            }
+            Field::Environment => {
+                self.named("o.environment_id", "SELECT id, name FROM environment", check)
+                    .await?
+            }
+            Field::Endpoint => {
+                self.named("o.endpoint_id", "SELECT id, name FROM endpoint", check)
+                    .await?
+            }
             Field::Version => Condition::Numbers("o.version_id", self.versions(check).await?),
             Field::Type => Condition::Text("o.type", check.clone()),
             Field::Message => Condition::Text("o.message", check.clone()),
@@ -112,7 +150,9 @@ impl Resolver<'_> {
             Field::Touches => Condition::Attribute(names::TOUCHES.to_owned(), check.clone()),
             Field::Group | Field::Customer => {
                 let chosen = chosen_attributes(&settings::all(self.database).await?, &test.field);
-                let of = |(name, services): (String, Condition)| Condition::All(vec![services, Condition::Attribute(name, check.clone())]);
+                let of = |(name, services): (String, Condition)| {
+                    Condition::All(vec![services, Condition::Attribute(name, check.clone())])
+                };
                 Condition::Any(chosen.into_iter().map(of).collect())
             }
             Field::Slice => self.slices(check).await?,
@@ -121,8 +161,10 @@ impl Resolver<'_> {
             Field::Attribute(name) => Condition::Attribute(name.clone(), check.clone()),
             _ => {
                 let holding: Vec<i32> = self.errors(test).await?;
-                let causes: Vec<(i64,)> =
-                    sqlx::query_as("SELECT id FROM cause WHERE error_id = ANY($1)").bind(holding).fetch_all(&self.database.pool).await?;
+                let causes: Vec<(i64,)> = sqlx::query_as("SELECT id FROM cause WHERE error_id = ANY($1)")
+                    .bind(holding)
+                    .fetch_all(&self.database.pool)
+                    .await?;
                 Condition::Causes(causes.into_iter().map(|(id,)| id).collect())
             }
         })
@@ -131,9 +173,16 @@ impl Resolver<'_> {
     /// The saved predicates whose names a check holds for; any of them may hold.
     async fn slices(&mut self, check: &Check) -> Result<Condition, StoreError> {
         let mut any = vec![];
-        for slice in settings::slices(self.database).await?.iter().filter(|slice| check.holds_for_text(&slice.name)) {
+        for slice in settings::slices(self.database)
+            .await?
+            .iter()
+            .filter(|slice| check.holds_for_text(&slice.name))
+        {
             // Saved slices hold no other slices: they end.
-            if let Some(predicate) = query::parse(&slice.predicate).ok().filter(|predicate| !names_slice(predicate)) {
+            if let Some(predicate) = query::parse(&slice.predicate)
+                .ok()
+                .filter(|predicate| !names_slice(predicate))
+            {
                 if self.summaries.is_empty() && predicate.tests().iter().any(|test| test.field.is_of_error()) {
                     self.summaries = errors::list(self.database, self.scope).await?;
                 }
@@ -143,23 +192,43 @@ impl Resolver<'_> {
         Ok(Condition::Any(any))
     }
 
-    async fn named(&self, column: &'static str, statement: &'static str, check: &Check) -> Result<Condition, StoreError> {
+    async fn named(
+        &self,
+        column: &'static str,
+        statement: &'static str,
+        check: &Check,
+    ) -> Result<Condition, StoreError> {
         let names: Vec<(i32, String)> = sqlx::query_as(statement).fetch_all(&self.database.pool).await?;
-        Ok(Condition::Numbers(column, names.into_iter().filter(|(_, name)| check.holds_for_text(name)).map(|(id, _)| id).collect()))
+        Ok(Condition::Numbers(
+            column,
+            names
+                .into_iter()
+                .filter(|(_, name)| check.holds_for_text(name))
+                .map(|(id, _)| id)
+                .collect(),
+        ))
     }
 
-    /// Versions that a check holds for, in the order of their deploys; a version never seen is put in by its dotted numbers.
+    /// Versions that a check holds for, in the order of their deploys; a version never seen is put
+    /// in by its dotted numbers.
     async fn versions(&self, check: &Check) -> Result<Vec<i32>, StoreError> {
         let orders = self.orders().await?;
         Ok(orders
             .values()
-            .flat_map(|order| order.labels.iter().filter(|(_, label)| order.holds(check, label)).map(|(id, _)| *id))
+            .flat_map(|order| {
+                order
+                    .labels
+                    .iter()
+                    .filter(|(_, label)| order.holds(check, label))
+                    .map(|(id, _)| *id)
+            })
             .collect())
     }
 
     async fn orders(&self) -> Result<HashMap<i32, Order>, StoreError> {
         let rows: Vec<(i32, i32, String)> = sqlx::query_as(
-            "SELECT version.service_id, version.id, version.label FROM version LEFT JOIN deployed ON deployed.version_id = version.id \
+            "SELECT version.service_id, version.id, version.label FROM version LEFT JOIN deployed ON \
+             deployed.version_id = version.id \
              GROUP BY version.id ORDER BY version.service_id, min(deployed.first_received_at) NULLS FIRST, version.id",
         )
         .fetch_all(&self.database.pool)
@@ -171,23 +240,31 @@ impl Resolver<'_> {
         Ok(orders)
     }
 
-    /// Stacks with a frame whose file or function a check holds for: each stored stack is looked at once, as it comes, so that all of them
-    /// never lie in memory together.
+    /// Stacks with a frame whose file or function a check holds for: each stored stack is looked at
+    /// once, as it comes, so that all of them never lie in memory together.
     async fn stacks(&self, field: &Field, check: &Check) -> Result<Vec<Uuid>, StoreError> {
         let holds = |frames: &[u8]| {
             occurrences::unpack_stack(frames).is_some_and(|stack| {
-                stack.exceptions.iter().flat_map(|exception| &exception.frames).any(|frame| {
-                    if *field == Field::File {
-                        let file = frame.file.as_ref();
-                        [file, short_path(file), base_name(file)].into_iter().any(|file| check.holds_for_text(file))
-                    } else {
-                        check.holds_for_text(&frame.function) || check.holds_for_text(&format!("{}.{}", frame.module, frame.function))
-                    }
-                })
+                stack
+                    .exceptions
+                    .iter()
+                    .flat_map(|exception| &exception.frames)
+                    .any(|frame| {
+                        if *field == Field::File {
+                            let file = frame.file.as_ref();
+                            [file, short_path(file), base_name(file)]
+                                .into_iter()
+                                .any(|file| check.holds_for_text(file))
+                        } else {
+                            check.holds_for_text(&frame.function)
+                                || check.holds_for_text(&format!("{}.{}", frame.module, frame.function))
+                        }
+                    })
             })
         };
         let mut found = vec![];
-        let mut stored = sqlx::query_as::<_, (Uuid, Vec<u8>)>("SELECT hash, frames FROM stack").fetch(&self.database.pool);
+        let mut stored =
+            sqlx::query_as::<_, (Uuid, Vec<u8>)>("SELECT hash, frames FROM stack").fetch(&self.database.pool);
         while let Some((hash, frames)) = stored.try_next().await? {
             if holds(&frames) {
                 found.push(hash);
@@ -197,9 +274,17 @@ impl Resolver<'_> {
     }
 
     async fn errors(&self, test: &Test) -> Result<Vec<i32>, StoreError> {
-        let orders = if test.field == Field::FirstVersion { self.orders().await? } else { HashMap::new() };
+        let orders = if test.field == Field::FirstVersion {
+            self.orders().await?
+        } else {
+            HashMap::new()
+        };
         let flags = if matches!(test.field, Field::State(State::New | State::Surging | State::Returned)) {
-            let numbers: Vec<i32> = self.summaries.iter().map(|summary| errors::number(summary.reference)).collect();
+            let numbers: Vec<i32> = self
+                .summaries
+                .iter()
+                .map(|summary| errors::number(summary.reference))
+                .collect();
             deploys::flags(self.database, &numbers, self.scope.from, self.scope.to).await?
         } else {
             HashMap::new()
@@ -219,8 +304,14 @@ impl Resolver<'_> {
             Field::Attention => number(summary.attention(self.scope.to).score.into()),
             Field::FirstSeen => check.holds_for_time(from_utc(summary.first_seen), now),
             Field::LastSeen => check.holds_for_time(from_utc(summary.last_seen), now),
-            Field::FirstVersion => orders.get(&summary.service_id).is_some_and(|order| order.holds(check, &summary.first_version)),
-            Field::TakenBy => summary.handling.taken_by.as_ref().is_some_and(|who| check.holds_for_text(who)),
+            Field::FirstVersion => orders
+                .get(&summary.service_id)
+                .is_some_and(|order| order.holds(check, &summary.first_version)),
+            Field::TakenBy => summary
+                .handling
+                .taken_by
+                .as_ref()
+                .is_some_and(|who| check.holds_for_text(who)),
             Field::State(State::Open) => summary.handling.is_open(self.scope.to),
             Field::State(State::Settled) => summary.handling.settled_in.is_some(),
             Field::State(State::Quiet) => summary.handling.is_quiet(self.scope.to),
@@ -235,7 +326,12 @@ impl Resolver<'_> {
             }),
             _ => false,
         };
-        Ok(self.summaries.iter().filter(|summary| holds(summary)).map(|summary| errors::number(summary.reference)).collect())
+        Ok(self
+            .summaries
+            .iter()
+            .filter(|summary| holds(summary))
+            .map(|summary| errors::number(summary.reference))
+            .collect())
     }
 }
 
@@ -246,8 +342,17 @@ pub(crate) fn names_slice(predicate: &Predicate) -> bool {
 }
 
 /// The attributes chosen for instance groups or customers, each with the services it was chosen for.
-pub(crate) fn chosen_attributes(settings: &HashMap<Option<i32>, ServiceSetting>, field: &Field) -> Vec<(String, Condition)> {
-    let chosen = |setting: &ServiceSetting| if *field == Field::Group { setting.instance_group.clone() } else { setting.customer.clone() };
+pub(crate) fn chosen_attributes(
+    settings: &HashMap<Option<i32>, ServiceSetting>,
+    field: &Field,
+) -> Vec<(String, Condition)> {
+    let chosen = |setting: &ServiceSetting| {
+        if *field == Field::Group {
+            setting.instance_group.clone()
+        } else {
+            setting.customer.clone()
+        }
+    };
     let mut by_attribute: BTreeMap<String, Vec<i32>> = BTreeMap::new();
     for (service, setting) in settings {
         if let (Some(service), Some(name)) = (service, chosen(setting)) {
@@ -256,8 +361,15 @@ pub(crate) fn chosen_attributes(settings: &HashMap<Option<i32>, ServiceSetting>,
     }
     let with_own: Vec<i32> = by_attribute.values().flatten().copied().collect();
     let of = |services: Vec<i32>| Condition::Numbers("o.service_id", services);
-    let for_all = settings.get(&None).and_then(chosen).map(|name| (name, Condition::Not(Box::new(of(with_own)))));
-    by_attribute.into_iter().map(|(name, services)| (name, of(services))).chain(for_all).collect()
+    let for_all = settings
+        .get(&None)
+        .and_then(chosen)
+        .map(|name| (name, Condition::Not(Box::new(of(with_own)))));
+    by_attribute
+        .into_iter()
+        .map(|(name, services)| (name, of(services)))
+        .chain(for_all)
+        .collect()
 }
 
 /// A service's versions in the order they were deployed.
@@ -287,7 +399,14 @@ impl Order {
 }
 
 fn trace(check: &Check) -> Condition {
-    let ids = |values: &[&Value]| Condition::Trace(values.iter().filter_map(|value| Uuid::try_parse(&value.text).ok()).collect());
+    let ids = |values: &[&Value]| {
+        Condition::Trace(
+            values
+                .iter()
+                .filter_map(|value| Uuid::try_parse(&value.text).ok())
+                .collect(),
+        )
+    };
     match check {
         Check::Is(Comparison::Equal, value) => ids(&[value]),
         Check::Is(Comparison::NotEqual, value) => Condition::Not(Box::new(ids(&[value]))),
@@ -320,16 +439,24 @@ impl Condition {
                 part.write(sql);
             }
             Self::Numbers(column, numbers) => {
-                sql.push("COALESCE(").push(*column).push(" = ANY(").push_bind(numbers.clone()).push("), false)");
+                sql.push("COALESCE(")
+                    .push(*column)
+                    .push(" = ANY(")
+                    .push_bind(numbers.clone())
+                    .push("), false)");
             }
             Self::Causes(causes) => {
                 sql.push("(o.cause_id = ANY(").push_bind(causes.clone()).push("))");
             }
             Self::Stacks(stacks) => {
-                sql.push("COALESCE(o.stack = ANY(").push_bind(stacks.clone()).push("), false)");
+                sql.push("COALESCE(o.stack = ANY(")
+                    .push_bind(stacks.clone())
+                    .push("), false)");
             }
             Self::Trace(ids) => {
-                sql.push("COALESCE(o.trace_id = ANY(").push_bind(ids.clone()).push("), false)");
+                sql.push("COALESCE(o.trace_id = ANY(")
+                    .push_bind(ids.clone())
+                    .push("), false)");
             }
             Self::Uncaught(uncaught) => {
                 sql.push("(o.uncaught = ").push_bind(*uncaught).push(")");
@@ -375,15 +502,22 @@ fn text(sql: &mut QueryBuilder<Postgres>, operand: Write<'_>, check: &Check) {
     match check {
         Check::Is(comparison, value) => {
             operand(sql);
-            sql.push(" COLLATE \"C\"").push(sign(*comparison)).push_bind(value.text.clone());
+            sql.push(" COLLATE \"C\"")
+                .push(sign(*comparison))
+                .push_bind(value.text.clone());
         }
         Check::Between(from, to) => {
             operand(sql);
-            sql.push(" COLLATE \"C\" BETWEEN ").push_bind(from.text.clone()).push(" AND ").push_bind(to.text.clone());
+            sql.push(" COLLATE \"C\" BETWEEN ")
+                .push_bind(from.text.clone())
+                .push(" AND ")
+                .push_bind(to.text.clone());
         }
         Check::OneOf(values) => {
             operand(sql);
-            sql.push(" = ANY(").push_bind(values.iter().map(|value| value.text.clone()).collect::<Vec<_>>()).push(")");
+            sql.push(" = ANY(")
+                .push_bind(values.iter().map(|value| value.text.clone()).collect::<Vec<_>>())
+                .push(")");
         }
         Check::Contains(part) => {
             sql.push("position(lower(").push_bind(part.clone()).push(") IN lower(");
@@ -415,20 +549,29 @@ fn like(pattern: &str) -> String {
     made
 }
 
-/// What was sent as an attribute of the record, else of its resource, under any of the names of its fact; by `->` or `->>`.
+/// What was sent as an attribute of the record, else of its resource, under any of the names of its
+/// fact; by `->` or `->>`.
 pub(crate) fn sent(sql: &mut QueryBuilder<Postgres>, name: &str, arrow: &'static str) {
     sql.push("COALESCE(");
     for name in facts::names_of(name) {
-        sql.push("o.attributes ").push(arrow).push(" ").push_bind(name.to_owned()).push(", ");
+        sql.push("o.attributes ")
+            .push(arrow)
+            .push(" ")
+            .push_bind(name.to_owned())
+            .push(", ");
     }
     for (at, name) in facts::names_of(name).into_iter().enumerate() {
         sql.push(if at > 0 { ", " } else { "" });
-        sql.push("(SELECT body FROM resource WHERE hash = o.resource) ").push(arrow).push(" ").push_bind(name.to_owned());
+        sql.push("(SELECT body FROM resource WHERE hash = o.resource) ")
+            .push(arrow)
+            .push(" ")
+            .push_bind(name.to_owned());
     }
     sql.push(")");
 }
 
-/// A check of an attribute of the record, else of its resource. Numbers compare as numbers, also where they were sent as text.
+/// A check of an attribute of the record, else of its resource. Numbers compare as numbers, also
+/// where they were sent as text.
 fn attribute(sql: &mut QueryBuilder<Postgres>, name: &str, check: &Check) {
     let sent = |sql: &mut QueryBuilder<Postgres>| sent(sql, name, "->");
     let as_text = |sql: &mut QueryBuilder<Postgres>| {
@@ -438,15 +581,20 @@ fn attribute(sql: &mut QueryBuilder<Postgres>, name: &str, check: &Check) {
     };
     let number = |value: &Value| value.number;
     let range = match check {
-        Check::Is(comparison, value) if number(value).is_some() => number(value).map(|bound| (*comparison, bound, None)),
-        Check::Between(from, to) => number(from).zip(number(to)).map(|(from, to)| (Comparison::AtLeast, from, Some(to))),
+        Check::Is(comparison, value) if number(value).is_some() => {
+            number(value).map(|bound| (*comparison, bound, None))
+        }
+        Check::Between(from, to) => number(from)
+            .zip(number(to))
+            .map(|(from, to)| (Comparison::AtLeast, from, Some(to))),
         _ => None,
     };
     match range {
         Some((comparison, bound, to)) => {
             sql.push("COALESCE(CASE WHEN ");
             as_text(sql);
-            // As outcrop_core::query::number_in reads numbers. Nothing else is cast: a text that is none is never less or greater than one.
+            // As outcrop_core::query::number_in reads numbers. Nothing else is cast: a text that is
+            // none is never less or greater than one.
             sql.push(" ~ '^-?[0-9]{1,15}([.][0-9]{1,15})?$' THEN ");
             as_text(sql);
             sql.push("::float8").push(sign(comparison)).push_bind(bound);
@@ -489,21 +637,34 @@ pub(crate) struct Matched {
 
 /// Where occurrences (as `o`) lie: the window and the scope's service, environment and version.
 pub(crate) fn within(sql: &mut QueryBuilder<Postgres>, scope: &Scope) {
-    sql.push("o.id >= first_id_at(").push_bind(scope.from).push(") AND o.id < first_id_at(").push_bind(scope.to).push(")");
+    sql.push("o.id >= first_id_at(")
+        .push_bind(scope.from)
+        .push(") AND o.id < first_id_at(")
+        .push_bind(scope.to)
+        .push(")");
     if let Some(service) = &scope.service {
-        sql.push(" AND o.service_id IN (SELECT services_named(").push_bind(service.clone()).push("))");
+        sql.push(" AND o.service_id IN (SELECT services_named(")
+            .push_bind(service.clone())
+            .push("))");
     }
-    for (column, table, name, value) in
-        [("environment_id", "environment", "name", &scope.environment), ("version_id", "version", "label", &scope.version)]
-    {
+    for (column, table, name, value) in [
+        ("environment_id", "environment", "name", &scope.environment),
+        ("version_id", "version", "label", &scope.version),
+    ] {
         if let Some(value) = value {
-            sql.push(format!(" AND o.{column} IN (SELECT id FROM {table} WHERE {name} = ")).push_bind(value.clone()).push(")");
+            sql.push(format!(" AND o.{column} IN (SELECT id FROM {table} WHERE {name} = "))
+                .push_bind(value.clone())
+                .push(")");
         }
     }
 }
 
 /// Counts matching occurrences per error.
-pub(crate) async fn count(database: &Database, scope: &Scope, condition: &Condition) -> Result<Vec<Matched>, StoreError> {
+pub(crate) async fn count(
+    database: &Database,
+    scope: &Scope,
+    condition: &Condition,
+) -> Result<Vec<Matched>, StoreError> {
     let mut sql = QueryBuilder::new(
         "SELECT cause.error_id, count(*) AS count, array_agg(DISTINCT o.environment_id) AS environments, \
          array_agg(DISTINCT o.version_id) AS versions, count(DISTINCT o.user_hash) AS users \
@@ -540,29 +701,61 @@ mod tests {
     }
 
     fn sent() -> impl Strategy<Value = Sent> {
-        let season = prop::option::of(prop::sample::select(vec!["winter", "summer", "Winter", "50%_off", "a\\b"]));
+        let season = prop::option::of(prop::sample::select(vec![
+            "winter", "summer", "Winter", "50%_off", "a\\b",
+        ]));
         let pier = prop::option::of(prop::sample::select(vec!["3", "12", "12.5", "-1", "north", "1e3", ""]));
-        let message = prop::sample::select(vec!["no tariff", "No Tariff for *", "ramp_up 100%", "gate 'A' is \"shut\"", "ünïcode ⚓", ""]);
-        let place = (prop::sample::select(vec!["fares", "berths"]), prop::sample::select(vec!["", "skerry"]));
-        let rest = (prop::sample::select(vec!["production", "staging"]), prop::sample::select(vec![9_u8, 13, 17, 21]));
-        (place, rest, message, season, pier, prop::sample::select(vec!["pier-3", "pier-4"])).prop_map(
-            |((service, namespace), (environment, severity), message, season, pier, host)| Sent {
-                service,
-                namespace,
-                environment,
-                message: message.to_owned(),
-                severity,
-                season,
-                pier,
-                host,
-            },
+        let message = prop::sample::select(vec![
+            "no tariff",
+            "No Tariff for *",
+            "ramp_up 100%",
+            "gate 'A' is \"shut\"",
+            "ünïcode ⚓",
+            "",
+        ]);
+        let place = (
+            prop::sample::select(vec!["fares", "berths"]),
+            prop::sample::select(vec!["", "skerry"]),
+        );
+        let rest = (
+            prop::sample::select(vec!["production", "staging"]),
+            prop::sample::select(vec![9_u8, 13, 17, 21]),
+        );
+        (
+            place,
+            rest,
+            message,
+            season,
+            pier,
+            prop::sample::select(vec!["pier-3", "pier-4"]),
         )
+            .prop_map(
+                |((service, namespace), (environment, severity), message, season, pier, host)| Sent {
+                    service,
+                    namespace,
+                    environment,
+                    message: message.to_owned(),
+                    severity,
+                    season,
+                    pier,
+                    host,
+                },
+            )
     }
 
     /// Tests of fields that a single occurrence has, put together by `and`, `or` and `not`.
     fn asked() -> impl Strategy<Value = String> {
-        let field =
-            prop::sample::select(vec!["service", "namespace", "environment", "message", "season", "pier", "host.name", "type", "severity"]);
+        let field = prop::sample::select(vec![
+            "service",
+            "namespace",
+            "environment",
+            "message",
+            "season",
+            "pier",
+            "host.name",
+            "type",
+            "severity",
+        ]);
         let value = prop::sample::select(vec![
             "fares",
             "skerry",
@@ -590,7 +783,11 @@ mod tests {
         let test = (field, 0..9_usize, value.clone(), value).prop_map(|(field, form, a, b)| match (form, field) {
             // Severities are words of a list; `contains` and `like` are for texts.
             (_, "severity") => {
-                format!("severity {} {}", ["=", "!=", "<", "<=", ">", ">="][form % 6], ["info", "warn", "error", "fatal"][form % 4])
+                format!(
+                    "severity {} {}",
+                    ["=", "!=", "<", "<=", ">", ">="][form % 6],
+                    ["info", "warn", "error", "fatal"][form % 4]
+                )
             }
             (0, _) => format!("{field} = \"{a}\""),
             (1, _) => format!("{field} != \"{a}\""),
@@ -614,14 +811,19 @@ mod tests {
     }
 
     fn object(entries: &[(&str, Option<&str>)]) -> Map<String, Json> {
-        entries.iter().filter_map(|(name, value)| Some(((*name).to_owned(), Json::String((*value)?.to_owned())))).collect()
+        entries
+            .iter()
+            .filter_map(|(name, value)| Some(((*name).to_owned(), Json::String((*value)?.to_owned()))))
+            .collect()
     }
 
     #[tokio::test]
     async fn a_condition_in_sql_holds_for_what_its_predicate_holds_for() {
         let database = database().await;
         let mut runner = proptest::test_runner::TestRunner::deterministic();
-        let sent: Vec<Sent> = (0..60).map(|_| sent().new_tree(&mut runner).unwrap().current()).collect();
+        let sent: Vec<Sent> = (0..60)
+            .map(|_| sent().new_tree(&mut runner).unwrap().current())
+            .collect();
         let groups = sent.iter().zip(0_u8..).map(|(sent, number)| {
             let resource = [
                 ("service.name", sent.service),
@@ -631,14 +833,28 @@ mod tests {
             ];
             let mut record = crate::testing::logged(now(), &sent.message);
             record.severity = sent.severity.into();
-            for (name, value) in [("season", sent.season), ("pier", sent.pier), ("number", Some(number.to_string().as_str()))] {
-                record.attributes.0.extend(value.map(|value| (name.to_owned(), text(value))));
+            for (name, value) in [
+                ("season", sent.season),
+                ("pier", sent.pier),
+                ("number", Some(number.to_string().as_str())),
+            ] {
+                record
+                    .attributes
+                    .0
+                    .extend(value.map(|value| (name.to_owned(), text(value))));
             }
             of(resource_of(&resource), vec![record])
         });
         store(&writer(&database), &[logs(groups.collect(), now())]).await;
         let to = chrono::Utc::now() + chrono::TimeDelta::minutes(1);
-        let scope = Scope { service: None, environment: None, version: None, from: to - chrono::TimeDelta::hours(1), to, predicate: None };
+        let scope = Scope {
+            service: None,
+            environment: None,
+            version: None,
+            from: to - chrono::TimeDelta::hours(1),
+            to,
+            predicate: None,
+        };
         let (mut some, mut all) = (0, 0);
         for _ in 0..300 {
             let asked = asked().new_tree(&mut runner).unwrap().current();

@@ -1,4 +1,5 @@
-//! Whom and what an error hits: sets of users, endpoints and instances by the hour, folded from the occurrences by a job.
+//! Whom and what an error hits: sets of users, endpoints and instances by the hour, folded from the
+//! occurrences by a job.
 //!
 //! The writer notes each touched minute in the transaction that stores its occurrences; the job takes the notes and
 //! writes what it folded in one transaction. Sets may be merged twice, so late data and restarts are harmless.
@@ -56,18 +57,23 @@ impl Reach {
     }
 }
 
-/// Folds one chunk of touched minutes. Returns whether more may be waiting. Does nothing while another instance is at it.
+/// Folds one chunk of touched minutes. Returns whether more may be waiting. Does nothing while
+/// another instance is at it.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the minutes then wait for the next call.
 pub async fn fold(database: &Database) -> Result<bool, StoreError> {
     let mut transaction = database.pool.begin().await?;
-    let (is_ours,): (bool,) =
-        sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop reach'))").fetch_one(&mut *transaction).await?;
+    let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop reach'))")
+        .fetch_one(&mut *transaction)
+        .await?;
     if !is_ours {
         return Ok(false);
     }
-    let touched: Vec<Touched> = sqlx::query_as(include_str!("../queries/reach/take.sql")).bind(CHUNK).fetch_all(&mut *transaction).await?;
+    let touched: Vec<Touched> = sqlx::query_as(include_str!("../queries/reach/take.sql"))
+        .bind(CHUNK)
+        .fetch_all(&mut *transaction)
+        .await?;
     if touched.is_empty() {
         return Ok(false);
     }
@@ -91,7 +97,11 @@ fn midnight(at: DateTime<Utc>) -> DateTime<Utc> {
 
 /// Hours to be counted anew as a whole.
 fn recounted(touched: &[Touched]) -> BTreeSet<(i64, i32, DateTime<Utc>)> {
-    touched.iter().filter(|row| row.recount).map(|row| (row.cause_id, row.environment_id, hour(row.minute))).collect()
+    touched
+        .iter()
+        .filter(|row| row.recount)
+        .map(|row| (row.cause_id, row.environment_id, hour(row.minute)))
+        .collect()
 }
 
 async fn read(connection: &mut PgConnection, touched: &[Touched]) -> Result<BTreeMap<Key, Reach>, StoreError> {
@@ -100,7 +110,9 @@ async fn read(connection: &mut PgConnection, touched: &[Touched]) -> Result<BTre
         .iter()
         .filter(|row| !whole.contains(&(row.cause_id, row.environment_id, hour(row.minute))))
         .map(|row| (row.cause_id, row.environment_id, row.minute, TimeDelta::minutes(1)));
-    let hours = whole.iter().map(|(cause, environment, hour)| (*cause, *environment, *hour, TimeDelta::hours(1)));
+    let hours = whole
+        .iter()
+        .map(|(cause, environment, hour)| (*cause, *environment, *hour, TimeDelta::hours(1)));
     let spans: Vec<_> = minutes.chain(hours).collect();
     let found: Vec<Found> = sqlx::query_as(include_str!("../queries/reach/of_spans.sql"))
         .bind(spans.iter().map(|span| span.0).collect::<Vec<_>>())
@@ -111,7 +123,9 @@ async fn read(connection: &mut PgConnection, touched: &[Touched]) -> Result<BTre
         .await?;
     let mut folded: BTreeMap<Key, Reach> = BTreeMap::new();
     for row in found {
-        let reach = folded.entry((row.cause_id, row.hour, row.environment_id, row.version_id)).or_default();
+        let reach = folded
+            .entry((row.cause_id, row.hour, row.environment_id, row.version_id))
+            .or_default();
         row.users.iter().for_each(|user| reach.users.insert(unsigned(*user)));
         reach.endpoints.extend(row.endpoints);
         reach.instances.extend(row.instances);
@@ -124,15 +138,22 @@ pub(crate) const fn unsigned(hash: i64) -> u64 {
 }
 
 /// Adds what was folded before, save for hours counted anew: their rows go, and their days', which are merged again.
-async fn merge_known(connection: &mut PgConnection, touched: &[Touched], folded: &mut BTreeMap<Key, Reach>) -> Result<(), StoreError> {
+async fn merge_known(
+    connection: &mut PgConnection,
+    touched: &[Touched],
+    folded: &mut BTreeMap<Key, Reach>,
+) -> Result<(), StoreError> {
     let whole: Vec<_> = recounted(touched).into_iter().collect();
     if !whole.is_empty() {
         sqlx::query(
-            "WITH gone AS (SELECT * FROM UNNEST($1::bigint[], $2::int[], $3::timestamptz[]) AS gone (cause_id, environment_id, hour)), \
-             days AS (DELETE FROM reach_day USING gone WHERE reach_day.cause_id = gone.cause_id AND reach_day.environment_id = gone.environment_id \
+            "WITH gone AS (SELECT * FROM UNNEST($1::bigint[], $2::int[], $3::timestamptz[]) AS gone (cause_id, \
+             environment_id, hour)), \
+             days AS (DELETE FROM reach_day USING gone WHERE reach_day.cause_id = gone.cause_id AND \
+             reach_day.environment_id = gone.environment_id \
                  AND reach_day.day = date_trunc('day', gone.hour, 'UTC')) \
              DELETE FROM reach_hour USING gone \
-             WHERE reach_hour.cause_id = gone.cause_id AND reach_hour.environment_id = gone.environment_id AND reach_hour.hour = gone.hour",
+             WHERE reach_hour.cause_id = gone.cause_id AND reach_hour.environment_id = gone.environment_id AND \
+             reach_hour.hour = gone.hour",
         )
         .bind(whole.iter().map(|key| key.0).collect::<Vec<_>>())
         .bind(whole.iter().map(|key| key.1).collect::<Vec<_>>())
@@ -142,7 +163,8 @@ async fn merge_known(connection: &mut PgConnection, touched: &[Touched], folded:
     }
     let known: Vec<Stored> = sqlx::query_as(
         "SELECT cause_id, hour, environment_id, version_id, users, endpoints, instances FROM reach_hour \
-         JOIN UNNEST($1::bigint[], $2::timestamptz[], $3::int[], $4::int[]) AS key (cause_id, hour, environment_id, version_id) \
+         JOIN UNNEST($1::bigint[], $2::timestamptz[], $3::int[], $4::int[]) AS key (cause_id, hour, environment_id, \
+         version_id) \
              USING (cause_id, hour, environment_id, version_id)",
     )
     .bind(folded.keys().map(|key| key.0).collect::<Vec<_>>())
@@ -152,15 +174,22 @@ async fn merge_known(connection: &mut PgConnection, touched: &[Touched], folded:
     .fetch_all(connection)
     .await?;
     for (cause, hour, environment, version, users, endpoints, instances) in known {
-        folded.entry((cause, hour, environment, version)).or_default().add(&users, endpoints, instances);
+        folded
+            .entry((cause, hour, environment, version))
+            .or_default()
+            .add(&users, endpoints, instances);
     }
     Ok(())
 }
 
 /// The days of causes, merged from their hours.
-async fn merge_hours(connection: &mut PgConnection, days: BTreeSet<(i64, DateTime<Utc>)>) -> Result<BTreeMap<Key, Reach>, StoreError> {
+async fn merge_hours(
+    connection: &mut PgConnection,
+    days: BTreeSet<(i64, DateTime<Utc>)>,
+) -> Result<BTreeMap<Key, Reach>, StoreError> {
     let hours: Vec<Stored> = sqlx::query_as(
-        "SELECT cause_id, day, environment_id, version_id, users, endpoints, instances FROM UNNEST($1::bigint[], $2::timestamptz[]) AS of (cause_id, day) \
+        "SELECT cause_id, day, environment_id, version_id, users, endpoints, instances FROM UNNEST($1::bigint[], \
+         $2::timestamptz[]) AS of (cause_id, day) \
          JOIN reach_hour USING (cause_id) WHERE hour >= day AND hour < day + interval '24 hours'",
     )
     .bind(days.iter().map(|(cause, _)| *cause).collect::<Vec<_>>())
@@ -169,23 +198,34 @@ async fn merge_hours(connection: &mut PgConnection, days: BTreeSet<(i64, DateTim
     .await?;
     let mut merged: BTreeMap<Key, Reach> = BTreeMap::new();
     for (cause, day, environment, version, users, endpoints, instances) in hours {
-        merged.entry((cause, day, environment, version)).or_default().add(&users, endpoints, instances);
+        merged
+            .entry((cause, day, environment, version))
+            .or_default()
+            .add(&users, endpoints, instances);
     }
     Ok(merged)
 }
 
-const WRITE_HOUR: &str = "INSERT INTO reach_hour (cause_id, hour, environment_id, version_id, users, endpoints, instances) \
+const WRITE_HOUR: &str = "INSERT INTO reach_hour (cause_id, hour, environment_id, version_id, users, endpoints, \
+    instances) \
      SELECT cause, at, environment, version, users, endpoints::int[], instances::int[] \
      FROM UNNEST($1::bigint[], $2::timestamptz[], $3::int[], $4::int[], $5::bytea[], $6::text[], $7::text[]) \
          AS new (cause, at, environment, version, users, endpoints, instances) ORDER BY 1, 2, 3, 4 \
-     ON CONFLICT (cause_id, hour, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints, instances = excluded.instances";
-const WRITE_DAY: &str = "INSERT INTO reach_day (cause_id, day, environment_id, version_id, users, endpoints, instances) \
+     ON CONFLICT (cause_id, hour, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = \
+     excluded.endpoints, instances = excluded.instances";
+const WRITE_DAY: &str = "INSERT INTO reach_day (cause_id, day, environment_id, version_id, users, endpoints, \
+    instances) \
      SELECT cause, at, environment, version, users, endpoints::int[], instances::int[] \
      FROM UNNEST($1::bigint[], $2::timestamptz[], $3::int[], $4::int[], $5::bytea[], $6::text[], $7::text[]) \
          AS new (cause, at, environment, version, users, endpoints, instances) ORDER BY 1, 2, 3, 4 \
-     ON CONFLICT (cause_id, day, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = excluded.endpoints, instances = excluded.instances";
+     ON CONFLICT (cause_id, day, environment_id, version_id) DO UPDATE SET users = excluded.users, endpoints = \
+     excluded.endpoints, instances = excluded.instances";
 
-async fn write(connection: &mut PgConnection, statement: &'static str, folded: BTreeMap<Key, Reach>) -> Result<(), StoreError> {
+async fn write(
+    connection: &mut PgConnection,
+    statement: &'static str,
+    folded: BTreeMap<Key, Reach>,
+) -> Result<(), StoreError> {
     if folded.is_empty() {
         return Ok(());
     }
@@ -200,8 +240,18 @@ async fn write(connection: &mut PgConnection, statement: &'static str, folded: B
         .bind(folded.keys().map(|key| key.2).collect::<Vec<_>>())
         .bind(folded.keys().map(|key| key.3).collect::<Vec<_>>())
         .bind(folded.values().map(|reach| reach.users.to_bytes()).collect::<Vec<_>>())
-        .bind(folded.values().map(|reach| list(&mut reach.endpoints.iter())).collect::<Vec<_>>())
-        .bind(folded.values().map(|reach| list(&mut reach.instances.iter().take(MAX_INSTANCES))).collect::<Vec<_>>())
+        .bind(
+            folded
+                .values()
+                .map(|reach| list(&mut reach.endpoints.iter()))
+                .collect::<Vec<_>>(),
+        )
+        .bind(
+            folded
+                .values()
+                .map(|reach| list(&mut reach.instances.iter().take(MAX_INSTANCES)))
+                .collect::<Vec<_>>(),
+        )
         .execute(connection)
         .await?;
     Ok(())

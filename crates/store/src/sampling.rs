@@ -31,9 +31,11 @@ pub async fn seen(
     environment: Option<&str>,
 ) -> Result<HashMap<i32, Seen>, StoreError> {
     let rows: Vec<Row> = sqlx::query_as(
-        "SELECT service_id, sum(sent)::bigint AS sent, sum(known)::bigint AS known, sum(stand_for)::bigint AS stand_for, sum(lines)::bigint AS lines, \
+        "SELECT service_id, sum(sent)::bigint AS sent, sum(known)::bigint AS known, sum(stand_for)::bigint AS \
+         stand_for, sum(lines)::bigint AS lines, \
              sum(lines_unsampled)::bigint AS lines_unsampled FROM sampling_hour \
-         WHERE hour >= date_trunc('hour', $1::timestamptz) AND hour < $2 AND ($3::text IS NULL OR environment_id = (SELECT id FROM environment WHERE name = $3)) \
+         WHERE hour >= date_trunc('hour', $1::timestamptz) AND hour < $2 AND ($3::text IS NULL OR environment_id = \
+         (SELECT id FROM environment WHERE name = $3)) \
          GROUP BY service_id",
     )
     .bind(from)
@@ -58,27 +60,38 @@ pub async fn seen(
 /// [`StoreError`] when the database does not answer in time.
 pub async fn notes(database: &Database, scope: &Scope) -> Result<Vec<(String, String)>, StoreError> {
     let seen = seen(database, (scope.from, scope.to), scope.environment.as_deref()).await?;
-    let names: Vec<(i32, String)> =
-        sqlx::query_as("SELECT id, display_name FROM service WHERE id = ANY($1) AND ($2::text IS NULL OR id IN (SELECT services_named($2))) ORDER BY 2, id")
-            .bind(seen.keys().copied().collect::<Vec<_>>())
-            .bind(&scope.service)
-            .fetch_all(&database.pool)
-            .await?;
-    Ok(names.into_iter().filter_map(|(id, name)| Some((name, seen.get(&id)?.judge()?.note()?))).collect())
+    let names: Vec<(i32, String)> = sqlx::query_as(
+        "SELECT id, display_name FROM service WHERE id = ANY($1) AND ($2::text IS NULL OR id IN \
+            (SELECT services_named($2))) ORDER BY 2, id",
+    )
+    .bind(seen.keys().copied().collect::<Vec<_>>())
+    .bind(&scope.service)
+    .fetch_all(&database.pool)
+    .await?;
+    Ok(names
+        .into_iter()
+        .filter_map(|(id, name)| Some((name, seen.get(&id)?.judge()?.note()?)))
+        .collect())
 }
 
-/// How many occurrences the latest one of an error counts for beside its requests, where it was seen on sampled spans alone.
+/// How many occurrences the latest one of an error counts for beside its requests, where it was
+/// seen on sampled spans alone.
 pub(crate) async fn one_in(database: &Database, errors: Vec<Reference>) -> Result<HashMap<Reference, f64>, StoreError> {
     if errors.is_empty() {
         return Ok(HashMap::new());
     }
     let rows: Vec<(i32, f64)> = sqlx::query_as(
-        "SELECT error, one_in FROM UNNEST($1::int[]) AS asked (error) CROSS JOIN LATERAL (SELECT (o.attributes ->> $2)::float8 AS one_in FROM occurrence o \
-             WHERE o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = error)) ORDER BY o.id DESC LIMIT 1) latest WHERE one_in >= 1",
+        "SELECT error, one_in FROM UNNEST($1::int[]) AS asked (error) CROSS JOIN LATERAL (SELECT (o.attributes ->> \
+         $2)::float8 AS one_in FROM occurrence o \
+             WHERE o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = error)) ORDER BY o.id DESC LIMIT 1) \
+             latest WHERE one_in >= 1",
     )
     .bind(errors.into_iter().map(number).collect::<Vec<_>>())
     .bind(ONE_IN)
     .fetch_all(&database.pool)
     .await?;
-    Ok(rows.into_iter().map(|(error, one_in)| (reference(error), one_in)).collect())
+    Ok(rows
+        .into_iter()
+        .map(|(error, one_in)| (reference(error), one_in))
+        .collect())
 }

@@ -50,7 +50,11 @@ pub fn rule(verb: &str, what: &str, reason: &str) -> Result<Option<Rule>, Broken
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn list(database: &Database) -> Result<Vec<ScrubRule>, StoreError> {
-    Ok(sqlx::query_as("SELECT * FROM scrub_rule ORDER BY ended_at IS NOT NULL, id DESC LIMIT 200").fetch_all(&database.pool).await?)
+    Ok(
+        sqlx::query_as("SELECT * FROM scrub_rule ORDER BY ended_at IS NOT NULL, id DESC LIMIT 200")
+            .fetch_all(&database.pool)
+            .await?,
+    )
 }
 
 /// Makes a rule. `None` when there are as many as there may be.
@@ -107,8 +111,11 @@ pub async fn in_force(database: &Database) -> Result<Scrubbing, StoreError> {
 /// [`StoreError`] when the database does not answer.
 pub async fn with(database: &Database, more: Option<(Option<String>, Rule)>) -> Result<Scrubbing, StoreError> {
     let addresses = crate::settings::addresses(database).await?;
-    let rows: Vec<ScrubRule> =
-        sqlx::query_as("SELECT * FROM scrub_rule WHERE ended_at IS NULL ORDER BY id").fetch_all(&database.pool).await?;
-    let rules = rows.into_iter().filter_map(|row| Some((row.service, rule(&row.verb, &row.what, &row.reason).ok()??)));
+    let rows: Vec<ScrubRule> = sqlx::query_as("SELECT * FROM scrub_rule WHERE ended_at IS NULL ORDER BY id")
+        .fetch_all(&database.pool)
+        .await?;
+    let rules = rows
+        .into_iter()
+        .filter_map(|row| Some((row.service, rule(&row.verb, &row.what, &row.reason).ok()??)));
     Ok(Scrubbing::new(addresses, rules.chain(more)))
 }

@@ -15,19 +15,28 @@ pub(crate) struct Service {
 /// # Errors
 /// [`StoreError::Ambiguous`] when the name alone says too little; others when the database does not answer.
 pub(crate) async fn named(database: &Database, said: &str) -> Result<Option<Service>, StoreError> {
-    let found: Vec<Service> =
-        sqlx::query_as("SELECT id, namespace, name FROM service WHERE id IN (SELECT services_named($1)) ORDER BY namespace, name LIMIT 20")
-            .bind(said)
-            .fetch_all(&database.pool)
-            .await?;
+    let found: Vec<Service> = sqlx::query_as(
+        "SELECT id, namespace, name FROM service WHERE id IN (SELECT services_named($1)) ORDER BY \
+            namespace, name LIMIT 20",
+    )
+    .bind(said)
+    .fetch_all(&database.pool)
+    .await?;
     if found.len() > 1 {
-        let names: Vec<String> = found.iter().map(|service| format!("{}/{}", service.namespace, service.name)).collect();
-        return Err(StoreError::Ambiguous(format!("several services are named {said}; say which: {}", names.join(", "))));
+        let names: Vec<String> = found
+            .iter()
+            .map(|service| format!("{}/{}", service.namespace, service.name))
+            .collect();
+        return Err(StoreError::Ambiguous(format!(
+            "several services are named {said}; say which: {}",
+            names.join(", ")
+        )));
     }
     Ok(found.into_iter().next())
 }
 
-/// Whether a service asked for is the one shown under a name: by that name, or by its last part where that name holds a namespace.
+/// Whether a service asked for is the one shown under a name: by that name, or by its last part
+/// where that name holds a namespace.
 #[must_use]
 pub fn is_meant(asked: &str, shown: &str) -> bool {
     asked == shown || shown.strip_suffix(asked).is_some_and(|rest| rest.ends_with('/'))
@@ -46,23 +55,65 @@ mod tests {
             let resource = resource_of(&[("service.name", name), ("service.namespace", namespace)]);
             of(resource, vec![span(trace(1), 1, None, now())])
         };
-        let batch = [spans(vec![group("skerry", "fares"), group("isles", "fares"), group("", "berths")], now())];
+        let batch = [spans(
+            vec![group("skerry", "fares"), group("isles", "fares"), group("", "berths")],
+            now(),
+        )];
         store(&writer(&database), &batch).await;
         assert_eq!(shown(&database).await, ["berths", "isles/fares", "skerry/fares"]);
         let ambiguous = named(&database, "fares").await;
-        assert!(matches!(&ambiguous, Err(StoreError::Ambiguous(why)) if why.contains("isles/fares, skerry/fares")), "{ambiguous:?}");
-        assert_eq!(named(&database, "skerry/fares").await.unwrap().map(|service| service.namespace).as_deref(), Some("skerry"));
-        assert_eq!(named(&database, "berths").await.unwrap().map(|service| service.name).as_deref(), Some("berths"));
+        assert!(
+            matches!(&ambiguous, Err(StoreError::Ambiguous(why)) if why.contains("isles/fares, skerry/fares")),
+            "{ambiguous:?}"
+        );
+        assert_eq!(
+            named(&database, "skerry/fares")
+                .await
+                .unwrap()
+                .map(|service| service.namespace)
+                .as_deref(),
+            Some("skerry")
+        );
+        assert_eq!(
+            named(&database, "berths")
+                .await
+                .unwrap()
+                .map(|service| service.name)
+                .as_deref(),
+            Some("berths")
+        );
         assert_eq!(named(&database, "nobody").await.unwrap(), None);
         // What is set holds for the one that was named alone.
-        let setting = crate::settings::ServiceSetting { customer: Some("skerry.line".to_owned()), ..Default::default() };
-        assert!(crate::settings::set(&database, Some("skerry/fares"), &setting).await.unwrap());
-        assert_eq!(crate::settings::own(&database, Some("skerry/fares")).await.unwrap().customer, setting.customer);
-        assert_eq!(crate::settings::own(&database, Some("isles/fares")).await.unwrap().customer, None);
+        let setting = crate::settings::ServiceSetting {
+            customer: Some("skerry.line".to_owned()),
+            ..Default::default()
+        };
+        assert!(
+            crate::settings::set(&database, Some("skerry/fares"), &setting)
+                .await
+                .unwrap()
+        );
+        assert_eq!(
+            crate::settings::own(&database, Some("skerry/fares"))
+                .await
+                .unwrap()
+                .customer,
+            setting.customer
+        );
+        assert_eq!(
+            crate::settings::own(&database, Some("isles/fares"))
+                .await
+                .unwrap()
+                .customer,
+            None
+        );
         assert!(crate::settings::set(&database, Some("fares"), &setting).await.is_err());
     }
     async fn shown(database: &Database) -> Vec<String> {
-        sqlx::query_scalar("SELECT display_name FROM service ORDER BY 1").fetch_all(&database.pool).await.unwrap()
+        sqlx::query_scalar("SELECT display_name FROM service ORDER BY 1")
+            .fetch_all(&database.pool)
+            .await
+            .unwrap()
     }
 
     #[tokio::test]
@@ -70,8 +121,22 @@ mod tests {
         let database = database().await;
         let writer = writer(&database);
         let send = async |number: u64, namespace: &str| {
-            let resource = resource_of(&[("service.name", "fares"), ("service.namespace", namespace), ("service.version", "2.4.0")]);
-            store(&writer, &[spans(vec![of(resource, vec![failing(trace(number), number, None, now(), "no tariff")])], now())]).await;
+            let resource = resource_of(&[
+                ("service.name", "fares"),
+                ("service.namespace", namespace),
+                ("service.version", "2.4.0"),
+            ]);
+            store(
+                &writer,
+                &[spans(
+                    vec![of(
+                        resource,
+                        vec![failing(trace(number), number, None, now(), "no tariff")],
+                    )],
+                    now(),
+                )],
+            )
+            .await;
         };
         send(1, "skerry").await;
         assert_eq!(shown(&database).await, ["fares"], "alone it needs no namespace");
@@ -81,18 +146,44 @@ mod tests {
         let errors = async |service: &str| {
             let to = chrono::Utc::now() + chrono::TimeDelta::minutes(1);
             let from = to - chrono::TimeDelta::hours(1);
-            let scope = Scope { service: Some(service.to_owned()), environment: None, version: None, from, to, predicate: None };
-            let mut found: Vec<String> = list(&database, &scope).await.unwrap().into_iter().map(|error| error.service).collect();
+            let scope = Scope {
+                service: Some(service.to_owned()),
+                environment: None,
+                version: None,
+                from,
+                to,
+                predicate: None,
+            };
+            let mut found: Vec<String> = list(&database, &scope)
+                .await
+                .unwrap()
+                .into_iter()
+                .map(|error| error.service)
+                .collect();
             found.sort();
-            assert_eq!(crate::traffic::endpoints(&database, &scope).await.unwrap().len(), found.len(), "{service}");
+            assert_eq!(
+                crate::traffic::endpoints(&database, &scope).await.unwrap().len(),
+                found.len(),
+                "{service}"
+            );
             found
         };
         assert_eq!(errors("skerry/fares").await, ["skerry/fares"]);
         assert_eq!(errors("fares").await, ["fares"]);
         assert_eq!(errors("berths").await, [""; 0]);
-        sqlx::query("DELETE FROM service WHERE namespace = ''").execute(&database.pool).await.unwrap_err();
-        sqlx::query("UPDATE service SET display_name = 'old/fares' WHERE namespace = ''").execute(&database.pool).await.unwrap();
-        assert_eq!(errors("fares").await, ["isles/fares", "old/fares", "skerry/fares"], "none is shown under the name alone: it means all");
+        sqlx::query("DELETE FROM service WHERE namespace = ''")
+            .execute(&database.pool)
+            .await
+            .unwrap_err();
+        sqlx::query("UPDATE service SET display_name = 'old/fares' WHERE namespace = ''")
+            .execute(&database.pool)
+            .await
+            .unwrap();
+        assert_eq!(
+            errors("fares").await,
+            ["isles/fares", "old/fares", "skerry/fares"],
+            "none is shown under the name alone: it means all"
+        );
     }
 
     #[rstest::rstest]

@@ -48,7 +48,9 @@ pub async fn all(database: &Database) -> Result<HashMap<Option<i32>, ServiceSett
         #[sqlx(flatten)]
         setting: ServiceSetting,
     }
-    let rows: Vec<Row> = sqlx::query_as("SELECT * FROM service_setting").fetch_all(&database.pool).await?;
+    let rows: Vec<Row> = sqlx::query_as("SELECT * FROM service_setting")
+        .fetch_all(&database.pool)
+        .await?;
     Ok(rows.into_iter().map(|row| (row.service_id, row.setting)).collect())
 }
 
@@ -73,7 +75,8 @@ pub async fn own(database: &Database, service: Option<&str>) -> Result<ServiceSe
         None => None,
     };
     let found: Option<ServiceSetting> = sqlx::query_as(
-        "SELECT source_url, source_root, instance_group, customer, keep_addresses FROM service_setting WHERE service_id IS NOT DISTINCT FROM $1",
+        "SELECT source_url, source_root, instance_group, customer, keep_addresses FROM service_setting WHERE \
+         service_id IS NOT DISTINCT FROM $1",
     )
     .bind(service)
     .fetch_optional(&database.pool)
@@ -95,7 +98,8 @@ pub async fn set(database: &Database, service: Option<&str>, setting: &ServiceSe
     };
     let done = sqlx::query(
         "INSERT INTO service_setting (service_id, source_url, source_root, instance_group, customer, keep_addresses) \
-         VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (service_id) DO UPDATE SET source_url = $2, source_root = $3, instance_group = $4, customer = $5, keep_addresses = $6",
+         VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (service_id) DO UPDATE SET source_url = $2, source_root = $3, \
+         instance_group = $4, customer = $5, keep_addresses = $6",
     )
     .bind(service)
     .bind(&setting.source_url)
@@ -113,13 +117,19 @@ pub async fn set(database: &Database, service: Option<&str>, setting: &ServiceSe
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn addresses(database: &Database) -> Result<Addresses, StoreError> {
-    let (key,): (uuid::Uuid,) = sqlx::query_as("SELECT pseudonym_key FROM installation").fetch_one(&database.pool).await?;
+    let (key,): (uuid::Uuid,) = sqlx::query_as("SELECT pseudonym_key FROM installation")
+        .fetch_one(&database.pool)
+        .await?;
     let said: Vec<(Option<String>, bool)> = sqlx::query_as(
-        "SELECT service.name, keep_addresses FROM service_setting LEFT JOIN service ON service.id = service_id WHERE keep_addresses IS NOT NULL",
+        "SELECT service.name, keep_addresses FROM service_setting LEFT JOIN service ON service.id = service_id WHERE \
+         keep_addresses IS NOT NULL",
     )
     .fetch_all(&database.pool)
     .await?;
-    let mut addresses = Addresses { key: key.into_bytes(), ..Addresses::default() };
+    let mut addresses = Addresses {
+        key: key.into_bytes(),
+        ..Addresses::default()
+    };
     for (service, keep) in said {
         match (service, keep) {
             (None, keep) => addresses.kept_for_others = keep,
@@ -148,7 +158,11 @@ pub struct Slice {
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn slices(database: &Database) -> Result<Vec<Slice>, StoreError> {
-    Ok(sqlx::query_as("SELECT name, predicate, by, at FROM slice ORDER BY name").fetch_all(&database.pool).await?)
+    Ok(
+        sqlx::query_as("SELECT name, predicate, by, at FROM slice ORDER BY name")
+            .fetch_all(&database.pool)
+            .await?,
+    )
 }
 
 /// Saves a slice, or changes the one of that name.
@@ -157,7 +171,8 @@ pub async fn slices(database: &Database) -> Result<Vec<Slice>, StoreError> {
 /// [`StoreError`] when the database does not answer.
 pub async fn save_slice(database: &Database, name: &str, predicate: &str, by: &str) -> Result<(), StoreError> {
     sqlx::query(
-        "INSERT INTO slice (name, predicate, by) VALUES ($1, $2, $3) ON CONFLICT (name) DO UPDATE SET predicate = $2, by = $3, at = now()",
+        "INSERT INTO slice (name, predicate, by) VALUES ($1, $2, $3) ON CONFLICT (name) DO UPDATE SET predicate = $2, \
+         by = $3, at = now()",
     )
     .bind(name)
     .bind(predicate)
@@ -172,5 +187,10 @@ pub async fn save_slice(database: &Database, name: &str, predicate: &str, by: &s
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn remove_slice(database: &Database, name: &str) -> Result<bool, StoreError> {
-    Ok(sqlx::query("DELETE FROM slice WHERE name = $1").bind(name).execute(&database.pool).await?.rows_affected() > 0)
+    Ok(sqlx::query("DELETE FROM slice WHERE name = $1")
+        .bind(name)
+        .execute(&database.pool)
+        .await?
+        .rows_affected()
+        > 0)
 }

@@ -78,7 +78,8 @@ const OUTCOMES: &[&str] = &[
 /// [`StoreError`] when the database does not answer in time.
 pub async fn of_error(database: &Database, error: Reference, scope: &Scope) -> Result<Common, StoreError> {
     let mut sql = QueryBuilder::new(
-        "WITH seen AS MATERIALIZED (SELECT o.*, ('x' || substr(replace(o.id::text, '-', ''), 1, 12))::bit(48)::bigint AS millis FROM occurrence o WHERE ",
+        "WITH seen AS MATERIALIZED (SELECT o.*, ('x' || substr(replace(o.id::text, '-', ''), 1, 12))::bit(48)::bigint \
+         AS millis FROM occurrence o WHERE ",
     );
     newest(&mut sql, database, error, scope).await?;
     sql.push(include_str!("../queries/occurrences/values_of_error.sql"));
@@ -88,12 +89,19 @@ pub async fn of_error(database: &Database, error: Reference, scope: &Scope) -> R
     newest(&mut sql, database, error, scope).await?;
     sql.push(") SELECT ('x' || substr(replace(id::text, '-', ''), 1, 12))::bit(48)::bigint, service_id FROM seen");
     let times: Vec<(i64, i32)> = sql.build_query_as().fetch_all(&database.pool).await?;
-    let Some((_, service)) = times.first() else { return Ok(Common::default()) };
+    let Some((_, service)) = times.first() else {
+        return Ok(Common::default());
+    };
     let total = times.len() as u64;
-    let (first, last) = times.iter().fold((i64::MAX, i64::MIN), |(first, last), (at, _)| (first.min(*at), last.max(*at)));
+    let (first, last) = times.iter().fold((i64::MAX, i64::MIN), |(first, last), (at, _)| {
+        (first.min(*at), last.max(*at))
+    });
     let span_hours = (last - first) / 3_600_000;
 
-    let asked: Vec<&Counted> = counted.iter().filter(|row| !OUTCOMES.contains(&row.name.as_str())).collect();
+    let asked: Vec<&Counted> = counted
+        .iter()
+        .filter(|row| !OUTCOMES.contains(&row.name.as_str()))
+        .collect();
     let usual: Vec<Usual> = sqlx::query_as(include_str!("../queries/occurrences/usual_values.sql"))
         .bind(service)
         .bind(scope.from)
@@ -109,7 +117,9 @@ pub async fn of_error(database: &Database, error: Reference, scope: &Scope) -> R
         .iter()
         .filter(|row| row.is_sent && row.whole > 0.0 && may_tell(&row.name, span_hours))
         .filter_map(|row| {
-            let seen = asked.iter().find(|seen| seen.name == row.name && seen.value == row.value)?;
+            let seen = asked
+                .iter()
+                .find(|seen| seen.name == row.name && seen.value == row.value)?;
             Some(Tally {
                 name: row.name.clone(),
                 value: row.value.clone(),
@@ -122,7 +132,11 @@ pub async fn of_error(database: &Database, error: Reference, scope: &Scope) -> R
     for row in counted {
         match values.last_mut().filter(|last| last.name == row.name) {
             Some(last) => last.top.push((row.value, row.n)),
-            None => values.push(Attribute { name: row.name, kinds: row.kinds, top: vec![(row.value, row.n)] }),
+            None => values.push(Attribute {
+                name: row.name,
+                kinds: row.kinds,
+                top: vec![(row.value, row.n)],
+            }),
         }
     }
     Ok(Common {

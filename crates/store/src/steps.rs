@@ -2,7 +2,8 @@
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 
-/// A part of a window: the step its counts are kept by (`day`, `hour`, `minute`: a column's name and a table's ending), from, to.
+/// A part of a window: the step its counts are kept by (`day`, `hour`, `minute`: a column's name
+/// and a table's ending), from, to.
 pub(crate) type Part = (&'static str, DateTime<Utc>, DateTime<Utc>);
 
 fn floor(at: DateTime<Utc>, step: TimeDelta) -> DateTime<Utc> {
@@ -14,7 +15,8 @@ fn ceil(at: DateTime<Utc>, step: TimeDelta) -> DateTime<Utc> {
     if start < at { start + step } else { start }
 }
 
-/// What of `from..to` lies in whole steps, and what remains before and after; without a whole step, all of it remains before.
+/// What of `from..to` lies in whole steps, and what remains before and after; without a whole step,
+/// all of it remains before.
 fn whole(from: DateTime<Utc>, to: DateTime<Utc>, step: TimeDelta) -> (DateTime<Utc>, DateTime<Utc>) {
     let (first, end) = (ceil(from, step), floor(to, step));
     if first < end { (first, end) } else { (to, to) }
@@ -24,7 +26,11 @@ fn whole(from: DateTime<Utc>, to: DateTime<Utc>, step: TimeDelta) -> (DateTime<U
 pub(crate) fn cut(from: DateTime<Utc>, to: DateTime<Utc>) -> Vec<Part> {
     let (first, end) = whole(from, to, TimeDelta::hours(1));
     let minutes = [("minute", from, first), ("minute", end, to)];
-    minutes.into_iter().chain(cut_hours(first, end)).filter(|(_, from, to)| from < to).collect()
+    minutes
+        .into_iter()
+        .chain(cut_hours(first, end))
+        .filter(|(_, from, to)| from < to)
+        .collect()
 }
 
 /// Cuts a window of whole hours into what is read by the day and by the hour.
@@ -58,8 +64,15 @@ mod tests {
             assert!(parts.windows(2).all(|pair| pair[0].2 == pair[1].1), "{parts:?}");
             assert_eq!((parts[0].1, parts[count - 1].2), (at(from), at(to)));
             for (step, from, to) in parts {
-                let length = if step == "day" { TimeDelta::days(1) } else { TimeDelta::hours(1) };
-                assert!(step == "minute" || floor(from, length) == from && floor(to, length) == to, "{step} {from} {to}");
+                let length = if step == "day" {
+                    TimeDelta::days(1)
+                } else {
+                    TimeDelta::hours(1)
+                };
+                assert!(
+                    step == "minute" || floor(from, length) == from && floor(to, length) == to,
+                    "{step} {from} {to}"
+                );
             }
         }
     }

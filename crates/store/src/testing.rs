@@ -3,7 +3,9 @@
 use std::sync::Arc;
 
 use outcrop_core::failure::{Found, Limits, NO_GROUPS, find_in_logs, find_in_spans};
-use outcrop_core::telemetry::{Attributes, Group, LogRecord, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value};
+use outcrop_core::telemetry::{
+    Attributes, Group, LogRecord, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
+};
 use outcrop_core::{Digest, Timestamp, scrub};
 use outcrop_testkit::Postgres;
 
@@ -26,7 +28,10 @@ pub(crate) fn writer(database: &Database) -> Writer {
 /// Writes requests in one batch; each must be stored.
 pub(crate) async fn store(writer: &Writer, batch: &[Submission]) {
     let outcomes = writer.write(batch).await.unwrap();
-    assert!(outcomes.iter().all(|outcome| matches!(outcome, Outcome::Stored(_))), "{outcomes:?}");
+    assert!(
+        outcomes.iter().all(|outcome| matches!(outcome, Outcome::Stored(_))),
+        "{outcomes:?}"
+    );
 }
 
 pub(crate) fn text(text: &str) -> Value {
@@ -47,15 +52,26 @@ pub(crate) fn resource(service: &str) -> Arc<Resource> {
 }
 
 pub(crate) fn resource_of(entries: &[(&str, &str)]) -> Arc<Resource> {
-    Arc::new(Resource { attributes: attributes(entries) })
+    Arc::new(Resource {
+        attributes: attributes(entries),
+    })
 }
 
 pub(crate) fn of<T>(resource: Arc<Resource>, records: Vec<T>) -> Group<T> {
-    Group { resource, scope: Arc::new(Scope::default()), records }
+    Group {
+        resource,
+        scope: Arc::new(Scope::default()),
+        records,
+    }
 }
 
 fn limits(received: Timestamp) -> Limits<'static> {
-    Limits { received, oldest: received.plus_millis(-30 * 86_400_000), scrubbing: &scrub::BUILT_IN, groups: &NO_GROUPS }
+    Limits {
+        received,
+        oldest: received.plus_millis(-30 * 86_400_000),
+        scrubbing: &scrub::BUILT_IN,
+        groups: &NO_GROUPS,
+    }
 }
 
 /// A request of spans, received at a time.
@@ -72,7 +88,12 @@ pub(crate) fn logs(groups: Vec<Group<LogRecord>>, received: Timestamp) -> Submis
 fn submission(found: Found, received: Timestamp) -> Submission {
     static COUNT: std::sync::atomic::AtomicU64 = std::sync::atomic::AtomicU64::new(0);
     let number = COUNT.fetch_add(1, std::sync::atomic::Ordering::Relaxed).to_string();
-    Submission { receipt: Digest::of([number.as_str()]), key: 7, received, found: Arc::new(found) }
+    Submission {
+        receipt: Digest::of([number.as_str()]),
+        key: 7,
+        received,
+        found: Arc::new(found),
+    }
 }
 
 pub(crate) fn trace(number: u64) -> TraceId {
@@ -86,7 +107,11 @@ pub(crate) fn span(trace: TraceId, id: u64, parent: Option<u64>, at: Timestamp) 
         span_id: SpanId(id),
         parent_id: parent.map(SpanId),
         name: "GET /v1/quotes/{sailing}".to_owned(),
-        kind: if parent.is_some() { SpanKind::Internal } else { SpanKind::Server },
+        kind: if parent.is_some() {
+            SpanKind::Internal
+        } else {
+            SpanKind::Server
+        },
         start: Some(at.plus_millis(-100)),
         end: Some(at),
         attributes: Attributes::default(),
@@ -101,7 +126,11 @@ pub(crate) fn span(trace: TraceId, id: u64, parent: Option<u64>, at: Timestamp) 
 
 /// The same, failing with an exception.
 pub(crate) fn failing(trace: TraceId, id: u64, parent: Option<u64>, at: Timestamp, message: &str) -> Span {
-    Span { is_error: true, events: vec![exception(at, message)], ..span(trace, id, parent, at) }
+    Span {
+        is_error: true,
+        events: vec![exception(at, message)],
+        ..span(trace, id, parent, at)
+    }
 }
 
 pub(crate) fn exception(at: Timestamp, message: &str) -> SpanEvent {

@@ -8,7 +8,8 @@ use sqlx::{AssertSqlSafe, FromRow, QueryBuilder};
 use crate::errors::{Scope, number};
 use crate::{Database, StoreError, predicate};
 
-/// A window cut into steps of equal length. Whole days are read from day counts, whole hours from hour counts, shorter steps from minutes.
+/// A window cut into steps of equal length. Whole days are read from day counts, whole hours from
+/// hour counts, shorter steps from minutes.
 #[derive(Clone, Copy, Debug)]
 pub struct Steps {
     /// Beginning of the first step, on a border of steps since 1970.
@@ -20,7 +21,9 @@ pub struct Steps {
 }
 
 /// Lengths a step may have, in minutes: what people read off a clock.
-const LENGTHS: &[i64] = &[1, 2, 5, 10, 15, 30, 60, 120, 180, 360, 720, 1_440, 2_880, 10_080, 40_320];
+const LENGTHS: &[i64] = &[
+    1, 2, 5, 10, 15, 30, 60, 120, 180, 360, 720, 1_440, 2_880, 10_080, 40_320,
+];
 
 impl Steps {
     /// Cuts a window into at most `most` steps (at least 2), widening it to whole steps.
@@ -28,7 +31,11 @@ impl Steps {
     pub fn cut(from: DateTime<Utc>, to: DateTime<Utc>, most: usize) -> Self {
         let most = i64::try_from(most.max(2)).unwrap_or(i64::MAX);
         let minutes = (to - from).num_minutes().max(1);
-        let length = LENGTHS.iter().copied().find(|length| minutes.div_euclid(*length) < most).unwrap_or(40_320);
+        let length = LENGTHS
+            .iter()
+            .copied()
+            .find(|length| minutes.div_euclid(*length) < most)
+            .unwrap_or(40_320);
         let secs = length * 60;
         let first = from.timestamp().div_euclid(secs);
         let last = (to.timestamp() - 1).div_euclid(secs).max(first);
@@ -90,7 +97,10 @@ pub async fn occurrences(
     if let Some(predicate) = &scope.predicate {
         return matching(database, errors, scope, predicate, steps).await;
     }
-    let numbers: Vec<i32> = errors.iter().map(|error| i32::from_ne_bytes(error.number().to_ne_bytes())).collect();
+    let numbers: Vec<i32> = errors
+        .iter()
+        .map(|error| i32::from_ne_bytes(error.number().to_ne_bytes()))
+        .collect();
     let statement = include_str!("../queries/timeline/occurrences.sql").replace("STEP", steps.kept_by());
     let points: Vec<Point> = sqlx::query_as(AssertSqlSafe(statement))
         .bind(numbers)
@@ -101,7 +111,15 @@ pub async fn occurrences(
         .bind(&scope.version)
         .fetch_all(&database.pool)
         .await?;
-    Ok(points.into_iter().map(|point| (Reference::of_number(u32::from_ne_bytes(point.owner.to_ne_bytes())), point)).collect())
+    Ok(points
+        .into_iter()
+        .map(|point| {
+            (
+                Reference::of_number(u32::from_ne_bytes(point.owner.to_ne_bytes())),
+                point,
+            )
+        })
+        .collect())
 }
 
 async fn matching(
@@ -116,21 +134,48 @@ async fn matching(
         "SELECT cause.error_id AS owner, version.label AS version, \
          floor((('x' || substr(replace(o.id::text, '-', ''), 1, 12))::bit(48)::bigint - ",
     );
-    sql.push_bind(steps.from.timestamp_millis()).push(") / ").push_bind(steps.step.num_milliseconds());
-    sql.push("::float8)::int AS at, count(*) AS n FROM occurrence o JOIN cause ON cause.id = o.cause_id JOIN version ON version.id = o.version_id WHERE ");
-    predicate::within(&mut sql, &Scope { from: steps.from, to: steps.to(), ..scope.clone() });
-    sql.push(" AND cause.error_id = ANY(").push_bind(errors.iter().map(|error| number(*error)).collect::<Vec<_>>()).push(") AND ");
+    sql.push_bind(steps.from.timestamp_millis())
+        .push(") / ")
+        .push_bind(steps.step.num_milliseconds());
+    sql.push(
+        "::float8)::int AS at, count(*) AS n FROM occurrence o JOIN cause ON cause.id = o.cause_id JOIN version \
+        ON version.id = o.version_id WHERE ",
+    );
+    predicate::within(
+        &mut sql,
+        &Scope {
+            from: steps.from,
+            to: steps.to(),
+            ..scope.clone()
+        },
+    );
+    sql.push(" AND cause.error_id = ANY(")
+        .push_bind(errors.iter().map(|error| number(*error)).collect::<Vec<_>>())
+        .push(") AND ");
     condition.write(&mut sql);
     sql.push(" GROUP BY 1, 2, 3 ORDER BY 1, 2, 3");
     let points: Vec<Point> = sql.build_query_as().fetch_all(&database.pool).await?;
-    Ok(points.into_iter().map(|point| (Reference::of_number(u32::from_ne_bytes(point.owner.to_ne_bytes())), point)).collect())
+    Ok(points
+        .into_iter()
+        .map(|point| {
+            (
+                Reference::of_number(u32::from_ne_bytes(point.owner.to_ne_bytes())),
+                point,
+            )
+        })
+        .collect())
 }
 
 /// Requests per service, version and step, for the services of these names.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn requests(database: &Database, services: &[String], scope: &Scope, steps: Steps) -> Result<Vec<(String, Point)>, StoreError> {
+pub async fn requests(
+    database: &Database,
+    services: &[String],
+    scope: &Scope,
+    steps: Steps,
+) -> Result<Vec<(String, Point)>, StoreError> {
     #[derive(FromRow)]
     struct Row {
         service: String,
@@ -187,7 +232,14 @@ impl ServiceRow {
     #[must_use]
     pub fn sampling(&self) -> Option<outcrop_core::telemetry::sampling::Sampling> {
         let count = |n: i64| u64::try_from(n).unwrap_or_default();
-        let Self { sent, known, stand_for, lines, lines_unsampled, .. } = self;
+        let Self {
+            sent,
+            known,
+            stand_for,
+            lines,
+            lines_unsampled,
+            ..
+        } = self;
         outcrop_core::telemetry::sampling::Seen {
             sent: count(*sent),
             known: count(*known),
@@ -204,10 +256,14 @@ impl ServiceRow {
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn services(database: &Database, now: DateTime<Utc>) -> Result<Vec<ServiceRow>, StoreError> {
-    Ok(sqlx::query_as(include_str!("../queries/timeline/services.sql")).bind(now - TimeDelta::hours(24)).fetch_all(&database.pool).await?)
+    Ok(sqlx::query_as(include_str!("../queries/timeline/services.sql"))
+        .bind(now - TimeDelta::hours(24))
+        .fetch_all(&database.pool)
+        .await?)
 }
 
-/// When each version of the services of these names was first seen by its telemetry, in the scope's environment, by time.
+/// When each version of the services of these names was first seen by its telemetry, in the scope's
+/// environment, by time.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
@@ -217,9 +273,11 @@ pub async fn first_seen(
     scope: &Scope,
 ) -> Result<Vec<(String, String, DateTime<Utc>)>, StoreError> {
     Ok(sqlx::query_as(
-        "SELECT service.display_name, version.label, min(deployed.first_event_at) FROM deployed JOIN version ON version.id = deployed.version_id \
+        "SELECT service.display_name, version.label, min(deployed.first_event_at) FROM deployed JOIN version ON \
+         version.id = deployed.version_id \
          JOIN service ON service.id = deployed.service_id JOIN environment ON environment.id = deployed.environment_id \
-         WHERE service.id IN (SELECT services_named(asked) FROM UNNEST($1::text[]) AS asked) AND ($2::text IS NULL OR environment.name = $2) GROUP BY 1, 2 ORDER BY 3",
+         WHERE service.id IN (SELECT services_named(asked) FROM UNNEST($1::text[]) AS asked) AND ($2::text IS NULL OR \
+         environment.name = $2) GROUP BY 1, 2 ORDER BY 3",
     )
     .bind(services)
     .bind(&scope.environment)

@@ -41,7 +41,11 @@ impl Marks {
     /// Reads [`Self::bits`].
     #[must_use]
     pub const fn of_bits(bits: i16) -> Self {
-        Self { failed: bits & 1 != 0, slow: bits & 2 != 0, sampled: bits & 4 != 0 }
+        Self {
+            failed: bits & 1 != 0,
+            slow: bits & 2 != 0,
+            sampled: bits & 4 != 0,
+        }
     }
 
     /// Whether a trace is of the even sample: decided by its id, so that all services' parts agree.
@@ -61,17 +65,19 @@ pub(crate) fn hot_name(begins: DateTime<Utc>) -> String {
     format!("hot_{}", begins.format("%Y%m%d%H%M"))
 }
 
-/// Compresses an encoded chunk or body. Level 1: the fastest that still finds repeated attributes. Each thread keeps its compressor:
-/// to make one costs more than to compress a small chunk.
+/// Compresses an encoded chunk or body. Level 1: the fastest that still finds repeated attributes.
+/// Each thread keeps its compressor: to make one costs more than to compress a small chunk.
 pub(crate) fn pack(body: &[u8]) -> std::io::Result<Vec<u8>> {
     thread_local! {
-        static COMPRESSOR: std::cell::RefCell<Option<zstd::bulk::Compressor<'static>>> = const { std::cell::RefCell::new(None) };
+        static COMPRESSOR: std::cell::RefCell<Option<zstd::bulk::Compressor<'static>>> = const {
+            std::cell::RefCell::new(None) };
     }
     COMPRESSOR.with_borrow_mut(|kept| {
         if kept.is_none() {
             *kept = Some(zstd::bulk::Compressor::new(1)?);
         }
-        kept.as_mut().map_or_else(|| zstd::bulk::compress(body, 1), |compressor| compressor.compress(body))
+        kept.as_mut()
+            .map_or_else(|| zstd::bulk::compress(body, 1), |compressor| compressor.compress(body))
     })
 }
 
@@ -81,10 +87,16 @@ const MAX_CHUNK_BYTES: usize = 128 << 20;
 fn unpack(body: &[u8]) -> Option<Chunk> {
     let bytes = zstd::bulk::decompress(
         body,
-        zstd::zstd_safe::get_frame_content_size(body).ok()??.try_into().ok().filter(|size| *size <= MAX_CHUNK_BYTES)?,
+        zstd::zstd_safe::get_frame_content_size(body)
+            .ok()??
+            .try_into()
+            .ok()
+            .filter(|size| *size <= MAX_CHUNK_BYTES)?,
     )
     .ok()?;
-    Chunk::decode(&bytes).inspect_err(|error| tracing::warn!(%error, "stored spans are left out")).ok()
+    Chunk::decode(&bytes)
+        .inspect_err(|error| tracing::warn!(%error, "stored spans are left out"))
+        .ok()
 }
 
 /// Spans read of one trace at most: what a page can show and a machine hold. Said where it cuts.
@@ -124,8 +136,8 @@ struct ReadTraces {
     is_cut: bool,
 }
 
-/// Reads chunks one by one, each trace up to [`MAX_SPANS`] spans and all together up to `max_bytes`; `strip` takes out of each what is not
-/// needed.
+/// Reads chunks one by one, each trace up to [`MAX_SPANS`] spans and all together up to
+/// `max_bytes`; `strip` takes out of each what is not needed.
 async fn read_rows(
     connection: &mut PgConnection,
     traces: &[Uuid],
@@ -141,11 +153,14 @@ async fn read_rows(
     // The database leaves out what lies past the spans of a trace, so that its bytes never come here.
     let statement = format!(
         "SELECT trace_id, marks, is_kept, CASE WHEN before < {MAX_SPANS} THEN body ELSE '' END AS body \
-         FROM (SELECT *, sum(spans) OVER (PARTITION BY trace_id ORDER BY received_at ROWS UNBOUNDED PRECEDING) - spans AS before FROM ({parts}) parts) counted"
+         FROM (SELECT *, sum(spans) OVER (PARTITION BY trace_id ORDER BY received_at ROWS UNBOUNDED PRECEDING) - \
+         spans AS before FROM ({parts}) parts) counted"
     );
     let mut read = ReadTraces::default();
     let mut bytes = 0;
-    let mut rows = sqlx::query_as::<_, Row>(AssertSqlSafe(statement)).bind(traces).fetch(connection);
+    let mut rows = sqlx::query_as::<_, Row>(AssertSqlSafe(statement))
+        .bind(traces)
+        .fetch(connection);
     while let Some(row) = rows.try_next().await? {
         read.marks |= row.marks;
         read.is_kept |= row.is_kept;
@@ -166,7 +181,11 @@ async fn read_rows(
 /// About how many bytes a chunk takes in memory.
 fn weight(chunk: &Chunk) -> usize {
     let spans = chunk.spans.iter().map(|span| {
-        let events: usize = span.events.iter().map(|event| size_of_val(event) + event.name.len() + event.attributes.weight()).sum();
+        let events: usize = span
+            .events
+            .iter()
+            .map(|event| size_of_val(event) + event.name.len() + event.attributes.weight())
+            .sum();
         size_of_val(span) + span.name.len() + span.attributes.weight() + events + size_of_val(span.links.as_slice())
     });
     chunk.resource.weight() + spans.sum::<usize>()
@@ -177,7 +196,8 @@ fn without_details(chunk: &mut Chunk) {
     chunk.resource.0.clear();
     for span in &mut chunk.spans {
         span.attributes.0.clear();
-        span.events.retain(|event| event.name == outcrop_core::telemetry::names::EXCEPTION_EVENT);
+        span.events
+            .retain(|event| event.name == outcrop_core::telemetry::names::EXCEPTION_EVENT);
         span.events.truncate(1);
         span.events.iter_mut().for_each(|event| event.attributes.0.clear());
         span.links.clear();
@@ -193,9 +213,13 @@ pub async fn read(database: &Database, trace: [u8; 16]) -> Result<Option<StoredT
     let mut connection = database.pool.acquire().await?;
     let id = Uuid::from_bytes(trace);
     let read = read_again(&mut connection, &[id]).await?;
-    let Some((_, chunks)) = read.chunks.into_iter().next() else { return Ok(None) };
-    let kept: Option<(i16,)> =
-        sqlx::query_as("SELECT reasons FROM kept_trace WHERE trace_id = $1").bind(id).fetch_optional(&mut *connection).await?;
+    let Some((_, chunks)) = read.chunks.into_iter().next() else {
+        return Ok(None);
+    };
+    let kept: Option<(i16,)> = sqlx::query_as("SELECT reasons FROM kept_trace WHERE trace_id = $1")
+        .bind(id)
+        .fetch_optional(&mut *connection)
+        .await?;
     Ok(Some(StoredTrace {
         chunks,
         marks: Marks::of_bits(read.marks | kept.map_or(0, |(bits,)| bits)),
@@ -204,7 +228,8 @@ pub async fn read(database: &Database, trace: [u8; 16]) -> Result<Option<StoredT
     }))
 }
 
-/// Reads traces; once more where a hot table was dropped between the two statements: its traces are then read from where they were moved to.
+/// Reads traces; once more where a hot table was dropped between the two statements: its traces are
+/// then read from where they were moved to.
 async fn read_again(connection: &mut PgConnection, traces: &[Uuid]) -> Result<ReadTraces, StoreError> {
     match read_rows(connection, traces, MAX_TRACE_BYTES, |_| {}).await {
         Err(StoreError::Other(_) | StoreError::Data(_)) => read_rows(connection, traces, MAX_TRACE_BYTES, |_| {}).await,
@@ -251,7 +276,8 @@ impl InTrace {
     }
 }
 
-const IN_TRACE: &str = "SELECT o.id, cause.error_id, error_group.title, o.span_id, o.cause_id, o.environment_id, service.display_name AS service, o.trace_id \
+const IN_TRACE: &str = "SELECT o.id, cause.error_id, error_group.title, o.span_id, o.cause_id, o.environment_id, \
+    service.display_name AS service, o.trace_id \
      FROM occurrence o JOIN cause ON cause.id = o.cause_id JOIN error_group ON error_group.id = cause.error_id \
      JOIN service ON service.id = o.service_id WHERE o.trace_id = ANY($1) ORDER BY o.id LIMIT 5000";
 
@@ -260,23 +286,29 @@ const IN_TRACE: &str = "SELECT o.id, cause.error_id, error_group.title, o.span_i
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn occurrences(database: &Database, trace: [u8; 16]) -> Result<Vec<InTrace>, StoreError> {
-    Ok(sqlx::query_as(IN_TRACE).bind([Uuid::from_bytes(trace)].as_slice()).fetch_all(&database.pool).await?)
+    Ok(sqlx::query_as(IN_TRACE)
+        .bind([Uuid::from_bytes(trace)].as_slice())
+        .fetch_all(&database.pool)
+        .await?)
 }
 
-/// Blocks of a hot table looked at per transaction: 32 MB, a second's work at most, however many spans came in its quarter of an hour.
+/// Blocks of a hot table looked at per transaction: 32 MB, a second's work at most, however many
+/// spans came in its quarter of an hour.
 const BLOCKS: i64 = 4_096;
 
-/// Keeps what is to be kept of hot tables whose time is over, and drops them. Returns how many. Works in short transactions, each of which
-/// leaves a state from which the next call goes on: what was moved is gone from the hot table. Where there is no room for kept traces, tables are
-/// dropped as they are.
+/// Keeps what is to be kept of hot tables whose time is over, and drops them. Returns how many.
+/// Works in short transactions, each of which leaves a state from which the next call goes on: what
+/// was moved is gone from the hot table. Where there is no room for kept traces, tables are dropped
+/// as they are.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer, or a reader holds a table that is to be dropped.
 pub async fn drain(database: &Database, now: DateTime<Utc>, has_room: bool) -> Result<usize, StoreError> {
     let mut drained = 0;
     loop {
-        let tables: Vec<(DateTime<Utc>,)> =
-            sqlx::query_as("SELECT begins FROM hot_table ORDER BY begins").fetch_all(&database.pool).await?;
+        let tables: Vec<(DateTime<Utc>,)> = sqlx::query_as("SELECT begins FROM hot_table ORDER BY begins")
+            .fetch_all(&database.pool)
+            .await?;
         let Some(((begins,), later)) = tables.split_first().filter(|((begins,), _)| *begins + SLOT + HOT < now) else {
             return Ok(drained);
         };
@@ -291,9 +323,11 @@ pub async fn drain(database: &Database, now: DateTime<Utc>, has_room: bool) -> R
         // A part of a trace that came later may be what makes it worth keeping.
         for marked in std::iter::once(table.clone()).chain(later.iter().map(|(begins,)| hot_name(*begins))) {
             let statement = format!(
-                "INSERT INTO kept_trace (trace_id, reasons, kept_at) SELECT trace_id, bit_or(marks), $3 FROM {marked} marked \
+                "INSERT INTO kept_trace (trace_id, reasons, kept_at) SELECT trace_id, bit_or(marks), $3 FROM {marked} \
+                 marked \
                  WHERE ctid >= $1::text::tid AND ctid < $2::text::tid AND marks <> 0 \
-                     AND EXISTS (SELECT FROM {table} WHERE {table}.trace_id = marked.trace_id) GROUP BY trace_id ORDER BY trace_id \
+                     AND EXISTS (SELECT FROM {table} WHERE {table}.trace_id = marked.trace_id) GROUP BY trace_id \
+                     ORDER BY trace_id \
                  ON CONFLICT (trace_id) DO UPDATE SET reasons = kept_trace.reasons | excluded.reasons \
                      WHERE kept_trace.reasons | excluded.reasons <> kept_trace.reasons"
             );
@@ -302,8 +336,10 @@ pub async fn drain(database: &Database, now: DateTime<Utc>, has_room: bool) -> R
             }
         }
         let moved = format!(
-            "WITH moved AS (DELETE FROM {table} USING kept_trace k WHERE k.trace_id = {table}.trace_id AND $3::timestamptz IS NOT NULL \
-                 AND {table}.ctid >= $1::text::tid AND {table}.ctid < $2::text::tid RETURNING {table}.*) INSERT INTO kept_chunk SELECT * FROM moved"
+            "WITH moved AS (DELETE FROM {table} USING kept_trace k WHERE k.trace_id = {table}.trace_id AND \
+             $3::timestamptz IS NOT NULL \
+                 AND {table}.ctid >= $1::text::tid AND {table}.ctid < $2::text::tid RETURNING {table}.*) INSERT INTO \
+                 kept_chunk SELECT * FROM moved"
         );
         if !by_blocks(database, &table, &moved, now).await? || !drop_drained(database, *begins, &table).await? {
             return Ok(drained);
@@ -312,8 +348,8 @@ pub async fn drain(database: &Database, now: DateTime<Utc>, has_room: bool) -> R
     }
 }
 
-/// Runs a statement over a table, so many blocks in a transaction each: `$1` and `$2` are the rows' places, `$3` the time. Returns false where
-/// another instance is at it.
+/// Runs a statement over a table, so many blocks in a transaction each: `$1` and `$2` are the rows'
+/// places, `$3` the time. Returns false where another instance is at it.
 async fn by_blocks(database: &Database, table: &str, statement: &str, now: DateTime<Utc>) -> Result<bool, StoreError> {
     let mut from = 0;
     loop {
@@ -345,14 +381,23 @@ async fn by_blocks(database: &Database, table: &str, statement: &str, now: DateT
 /// Drops a hot table of which nothing is left to keep.
 async fn drop_drained(database: &Database, begins: DateTime<Utc>, table: &str) -> Result<bool, StoreError> {
     let mut transaction = database.writing.begin().await?;
-    let (is_ours,): (bool,) =
-        sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop hot drain'))").fetch_one(&mut *transaction).await?;
+    let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop hot drain'))")
+        .fetch_one(&mut *transaction)
+        .await?;
     if !is_ours {
         return Ok(false);
     }
-    sqlx::query("SET LOCAL lock_timeout = '200ms'").execute(&mut *transaction).await?;
-    sqlx::query("DELETE FROM hot_table WHERE begins = $1").bind(begins).execute(&mut *transaction).await?;
-    if let Err(error) = sqlx::query(AssertSqlSafe(format!("DROP TABLE IF EXISTS {table}"))).execute(&mut *transaction).await {
+    sqlx::query("SET LOCAL lock_timeout = '200ms'")
+        .execute(&mut *transaction)
+        .await?;
+    sqlx::query("DELETE FROM hot_table WHERE begins = $1")
+        .bind(begins)
+        .execute(&mut *transaction)
+        .await?;
+    if let Err(error) = sqlx::query(AssertSqlSafe(format!("DROP TABLE IF EXISTS {table}")))
+        .execute(&mut *transaction)
+        .await
+    {
         // The lock on this work is let go at once, not when the connection is used again.
         transaction.rollback().await?;
         return Err(error.into());
@@ -361,8 +406,8 @@ async fn drop_drained(database: &Database, begins: DateTime<Utc>, table: &str) -
     Ok(true)
 }
 
-/// Drops the oldest hot tables while all of them together are larger than `max_bytes`, whatever is in them: a flood must not fill the
-/// disk. Returns the times of reception that are gone.
+/// Drops the oldest hot tables while all of them together are larger than `max_bytes`, whatever is
+/// in them: a flood must not fill the disk. Returns the times of reception that are gone.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
@@ -370,20 +415,34 @@ pub async fn drop_past_cap(database: &Database, max_bytes: i64) -> Result<Vec<Da
     let mut gone = vec![];
     loop {
         let mut transaction = database.writing.begin().await?;
-        let (is_ours,): (bool,) =
-            sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop hot drain'))").fetch_one(&mut *transaction).await?;
+        let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop hot drain'))")
+            .fetch_one(&mut *transaction)
+            .await?;
         let tables: Vec<(DateTime<Utc>, i64)> = sqlx::query_as(
-            "SELECT begins, coalesce(pg_total_relation_size(to_regclass('hot_' || to_char(begins AT TIME ZONE 'UTC', 'YYYYMMDDHH24MI'))), 0) \
+            "SELECT begins, coalesce(pg_total_relation_size(to_regclass('hot_' || to_char(begins AT TIME ZONE 'UTC', \
+             'YYYYMMDDHH24MI'))), 0) \
              FROM hot_table ORDER BY begins",
         )
         .fetch_all(&mut *transaction)
         .await?;
         let all: i64 = tables.iter().map(|(_, bytes)| bytes).sum();
         // The newest is being written to.
-        let Some((begins, _)) = tables.first().filter(|_| is_ours && all > max_bytes && tables.len() > 2) else { return Ok(gone) };
-        sqlx::query("SET LOCAL lock_timeout = '200ms'").execute(&mut *transaction).await?;
-        sqlx::query("DELETE FROM hot_table WHERE begins = $1").bind(begins).execute(&mut *transaction).await?;
-        sqlx::query(AssertSqlSafe(format!("DROP TABLE IF EXISTS {}", hot_name(*begins)))).execute(&mut *transaction).await?;
+        let Some((begins, _)) = tables
+            .first()
+            .filter(|_| is_ours && all > max_bytes && tables.len() > 2)
+        else {
+            return Ok(gone);
+        };
+        sqlx::query("SET LOCAL lock_timeout = '200ms'")
+            .execute(&mut *transaction)
+            .await?;
+        sqlx::query("DELETE FROM hot_table WHERE begins = $1")
+            .bind(begins)
+            .execute(&mut *transaction)
+            .await?;
+        sqlx::query(AssertSqlSafe(format!("DROP TABLE IF EXISTS {}", hot_name(*begins))))
+            .execute(&mut *transaction)
+            .await?;
         transaction.commit().await?;
         gone.push(*begins);
     }
@@ -392,20 +451,22 @@ pub async fn drop_past_cap(database: &Database, max_bytes: i64) -> Result<Vec<Da
 /// Traces looked at per transaction for where their failures began.
 const CHUNK: i64 = 200;
 
-/// Finds where the failures of due traces began. Returns whether more may be waiting. Does nothing while another instance
-/// is at it.
+/// Finds where the failures of due traces began. Returns whether more may be waiting. Does nothing
+/// while another instance is at it.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the traces then wait for the next call.
 pub async fn find_origins(database: &Database) -> Result<bool, StoreError> {
     let mut transaction = database.pool.begin().await?;
-    let (is_ours,): (bool,) =
-        sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop origins'))").fetch_one(&mut *transaction).await?;
+    let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop origins'))")
+        .fetch_one(&mut *transaction)
+        .await?;
     if !is_ours {
         return Ok(false);
     }
     let due: Vec<(Uuid,)> = sqlx::query_as(
-        "DELETE FROM origin_due WHERE trace_id IN (SELECT trace_id FROM origin_due WHERE due_at <= now() ORDER BY due_at LIMIT $1) RETURNING trace_id",
+        "DELETE FROM origin_due WHERE trace_id IN (SELECT trace_id FROM origin_due WHERE due_at <= now() ORDER BY \
+         due_at LIMIT $1) RETURNING trace_id",
     )
     .bind(CHUNK)
     .fetch_all(&mut *transaction)
@@ -420,21 +481,35 @@ pub async fn find_origins(database: &Database) -> Result<bool, StoreError> {
         transaction.commit().await?;
         return Ok(i64::try_from(taken).is_ok_and(|taken| taken == CHUNK));
     }
-    let mut chunks = read_rows(&mut transaction, &ids, MAX_ORIGINS_BYTES, without_details).await?.chunks;
+    let mut chunks = read_rows(&mut transaction, &ids, MAX_ORIGINS_BYTES, without_details)
+        .await?
+        .chunks;
     let mut occurrences: BTreeMap<Uuid, Vec<InTrace>> = BTreeMap::new();
-    for occurrence in sqlx::query_as::<_, InTrace>(IN_TRACE).bind(&ids).fetch_all(&mut *transaction).await? {
+    for occurrence in sqlx::query_as::<_, InTrace>(IN_TRACE)
+        .bind(&ids)
+        .fetch_all(&mut *transaction)
+        .await?
+    {
         occurrences.entry(occurrence.trace_id).or_default().push(occurrence);
     }
     let mut found: Vec<(&InTrace, i64)> = vec![];
     for (id, occurrences) in &occurrences {
         let trace = Trace::new(chunks.remove(id).unwrap_or_default());
-        found.extend(origins(&trace, occurrences).into_iter().map(|(echo, origin)| (&occurrences[echo], occurrences[origin].cause_id)));
+        found.extend(
+            origins(&trace, occurrences)
+                .into_iter()
+                .map(|(echo, origin)| (&occurrences[echo], occurrences[origin].cause_id)),
+        );
     }
-    sqlx::query("DELETE FROM occurrence_origin WHERE trace_id = ANY($1)").bind(&ids).execute(&mut *transaction).await?;
+    sqlx::query("DELETE FROM occurrence_origin WHERE trace_id = ANY($1)")
+        .bind(&ids)
+        .execute(&mut *transaction)
+        .await?;
     sqlx::query(
         "INSERT INTO occurrence_origin (occurrence_id, trace_id, at, cause_id, environment_id, origin_cause_id) \
          SELECT occurrence, trace, id_time(occurrence), cause, environment, origin \
-         FROM UNNEST($1::uuid[], $2::uuid[], $3::bigint[], $4::int[], $5::bigint[]) AS new (occurrence, trace, cause, environment, origin) ORDER BY 1 \
+         FROM UNNEST($1::uuid[], $2::uuid[], $3::bigint[], $4::int[], $5::bigint[]) AS new (occurrence, trace, cause, \
+         environment, origin) ORDER BY 1 \
          ON CONFLICT (occurrence_id) DO UPDATE SET origin_cause_id = excluded.origin_cause_id",
     )
     .bind(found.iter().map(|(echo, _)| echo.id).collect::<Vec<_>>())
@@ -451,16 +526,26 @@ pub async fn find_origins(database: &Database) -> Result<bool, StoreError> {
 /// Those of the traces that several services sent parts of.
 async fn of_several_services(connection: &mut PgConnection, traces: Vec<Uuid>) -> Result<Vec<Uuid>, StoreError> {
     let parts = in_tables(connection, "trace_id, service_id", "trace_id, service_id").await?;
-    let statement = format!("SELECT trace_id FROM ({parts}) parts GROUP BY trace_id HAVING min(service_id) < max(service_id)");
-    let found: Vec<(Uuid,)> = sqlx::query_as(AssertSqlSafe(statement)).bind(traces).fetch_all(connection).await?;
+    let statement =
+        format!("SELECT trace_id FROM ({parts}) parts GROUP BY trace_id HAVING min(service_id) < max(service_id)");
+    let found: Vec<(Uuid,)> = sqlx::query_as(AssertSqlSafe(statement))
+        .bind(traces)
+        .fetch_all(connection)
+        .await?;
     Ok(found.into_iter().map(|(id,)| id).collect())
 }
 
 /// A question for columns of the chunks of traces (`$1`), kept and hot.
 async fn in_tables(connection: &mut PgConnection, kept: &str, hot: &str) -> Result<String, StoreError> {
-    let tables: Vec<(DateTime<Utc>,)> = sqlx::query_as("SELECT begins FROM hot_table ORDER BY begins").fetch_all(connection).await?;
+    let tables: Vec<(DateTime<Utc>,)> = sqlx::query_as("SELECT begins FROM hot_table ORDER BY begins")
+        .fetch_all(connection)
+        .await?;
     let mut parts = vec![format!("SELECT {kept} FROM kept_chunk WHERE trace_id = ANY($1)")];
-    parts.extend(tables.into_iter().map(|(begins,)| format!("SELECT {hot} FROM {} WHERE trace_id = ANY($1)", hot_name(begins))));
+    parts.extend(
+        tables
+            .into_iter()
+            .map(|(begins,)| format!("SELECT {hot} FROM {} WHERE trace_id = ANY($1)", hot_name(begins))),
+    );
     Ok(parts.join(" UNION ALL "))
 }
 
@@ -469,18 +554,25 @@ async fn in_tables(connection: &mut PgConnection, kept: &str, hot: &str) -> Resu
 pub fn origins(trace: &Trace, occurrences: &[InTrace]) -> Vec<(usize, usize)> {
     let places: HashMap<SpanId, usize> = trace.spans.iter().enumerate().map(|(at, span)| (span.id, at)).collect();
     let mut entries: HashMap<usize, usize> = HashMap::new();
-    let reported: Vec<Option<usize>> = occurrences.iter().map(|occurrence| places.get(&occurrence.span()?).copied()).collect();
+    let reported: Vec<Option<usize>> = occurrences
+        .iter()
+        .map(|occurrence| places.get(&occurrence.span()?).copied())
+        .collect();
     // Of several occurrences of one request in a service, the one that came last is what it failed with.
     for (number, at) in reported.iter().enumerate() {
         let mut at = *at;
         while let Some(place) = at {
             entries.insert(place, number);
-            at = trace.parent(place).filter(|parent| trace.spans[*parent].service == trace.spans[place].service);
+            at = trace
+                .parent(place)
+                .filter(|parent| trace.spans[*parent].service == trace.spans[place].service);
         }
     }
     let mut origins = vec![];
     for (number, at) in reported.iter().enumerate() {
-        let Some(origin) = at.and_then(|at| origin_of_report(trace, at)) else { continue };
+        let Some(origin) = at.and_then(|at| origin_of_report(trace, at)) else {
+            continue;
+        };
         if let Some(began) = entries.get(&origin).filter(|began| **began != number) {
             origins.push((number, *began));
         }
@@ -501,23 +593,40 @@ pub struct Tie {
     pub count: i64,
 }
 
-/// Errors in which occurrences of this one began, and errors that followed from it, over a window; the most frequent first.
+/// Errors in which occurrences of this one began, and errors that followed from it, over a window;
+/// the most frequent first.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn ties(database: &Database, error: i32, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<(Vec<Tie>, Vec<Tie>), StoreError> {
+pub async fn ties(
+    database: &Database,
+    error: i32,
+    from: DateTime<Utc>,
+    to: DateTime<Utc>,
+) -> Result<(Vec<Tie>, Vec<Tie>), StoreError> {
     let statement = |own: &str, other: &str| {
         format!(
-            "SELECT cause.error_id, service.display_name AS service, error_group.title, count(*) AS count FROM occurrence_origin tie \
-             JOIN cause own ON own.id = tie.{own} JOIN cause ON cause.id = tie.{other} JOIN error_group ON error_group.id = cause.error_id \
+            "SELECT cause.error_id, service.display_name AS service, error_group.title, count(*) AS count FROM \
+             occurrence_origin tie \
+             JOIN cause own ON own.id = tie.{own} JOIN cause ON cause.id = tie.{other} JOIN error_group ON \
+             error_group.id = cause.error_id \
              JOIN service ON service.id = error_group.service_id \
-             WHERE own.error_id = $1 AND cause.error_id <> $1 AND tie.at >= $2 AND tie.at < $3 GROUP BY 1, 2, 3 ORDER BY count DESC, 1 LIMIT 20"
+             WHERE own.error_id = $1 AND cause.error_id <> $1 AND tie.at >= $2 AND tie.at < $3 GROUP BY 1, 2, 3 ORDER \
+             BY count DESC, 1 LIMIT 20"
         )
     };
     let of = async |own, other| {
-        sqlx::query_as::<_, Tie>(AssertSqlSafe(statement(own, other))).bind(error).bind(from).bind(to).fetch_all(&database.pool).await
+        sqlx::query_as::<_, Tie>(AssertSqlSafe(statement(own, other)))
+            .bind(error)
+            .bind(from)
+            .bind(to)
+            .fetch_all(&database.pool)
+            .await
     };
-    Ok((of("cause_id", "origin_cause_id").await?, of("origin_cause_id", "cause_id").await?))
+    Ok((
+        of("cause_id", "origin_cause_id").await?,
+        of("origin_cause_id", "cause_id").await?,
+    ))
 }
 
 /// For errors: the one in which most of their occurrences in a window began, and the share that did.
@@ -533,14 +642,18 @@ pub async fn main_origins(
     let rows: Vec<(i32, i32, i64)> = sqlx::query_as(
         "SELECT DISTINCT ON (1) own.error_id, cause.error_id, count(*) FROM occurrence_origin tie \
          JOIN cause own ON own.id = tie.cause_id JOIN cause ON cause.id = tie.origin_cause_id \
-         WHERE own.error_id = ANY($1) AND cause.error_id <> own.error_id AND tie.at >= $2 AND tie.at < $3 GROUP BY 1, 2 ORDER BY 1, 3 DESC, 2",
+         WHERE own.error_id = ANY($1) AND cause.error_id <> own.error_id AND tie.at >= $2 AND tie.at < $3 GROUP BY 1, \
+         2 ORDER BY 1, 3 DESC, 2",
     )
     .bind(errors)
     .bind(from)
     .bind(to)
     .fetch_all(&database.pool)
     .await?;
-    Ok(rows.into_iter().map(|(error, origin, count)| (error, (origin, count))).collect())
+    Ok(rows
+        .into_iter()
+        .map(|(error, origin, count)| (error, (origin, count)))
+        .collect())
 }
 
 #[cfg(test)]
@@ -556,7 +669,10 @@ mod tests {
             let batch = [spans(
                 vec![of(
                     resource("fares"),
-                    vec![failing(trace(number), 1, None, now(), "no tariff"), span(trace(number + 1_000), 2, None, now())],
+                    vec![
+                        failing(trace(number), 1, None, now(), "no tariff"),
+                        span(trace(number + 1_000), 2, None, now()),
+                    ],
                 )],
                 now(),
             )];
@@ -569,7 +685,10 @@ mod tests {
         // A reader keeps the table from being dropped: what was moved stays moved, and nothing is there twice.
         let table = hot_name(slot(Utc::now()));
         let mut reader = database.pool.begin().await.unwrap();
-        sqlx::query(AssertSqlSafe(format!("SELECT count(*) FROM {table}"))).execute(&mut *reader).await.unwrap();
+        sqlx::query(AssertSqlSafe(format!("SELECT count(*) FROM {table}")))
+            .execute(&mut *reader)
+            .await
+            .unwrap();
         assert!(drain(&database, later, true).await.is_err());
         assert_eq!(number(&database, "SELECT count(*) FROM kept_chunk").await, 30);
         let trace_now = read(&database, trace(7).0).await.unwrap().unwrap();
@@ -577,7 +696,10 @@ mod tests {
         reader.rollback().await.unwrap();
         assert_eq!(drain(&database, later, true).await.unwrap(), 1);
         assert_eq!(number(&database, "SELECT count(*) FROM hot_table").await, 0);
-        assert!(read(&database, trace(1_007).0).await.unwrap().is_none(), "what nothing keeps is gone");
+        assert!(
+            read(&database, trace(1_007).0).await.unwrap().is_none(),
+            "what nothing keeps is gone"
+        );
         assert_eq!(drain(&database, later, true).await.unwrap(), 0);
     }
 
@@ -586,7 +708,9 @@ mod tests {
         let database = database().await;
         let writer = writer(&database);
         for request in 0..7 {
-            let many = (0..10_000).map(|n| span(trace(5), request * 10_000 + n + 1, Some(1), now())).collect();
+            let many = (0..10_000)
+                .map(|n| span(trace(5), request * 10_000 + n + 1, Some(1), now()))
+                .collect();
             store(&writer, &[spans(vec![of(resource("fares"), many)], now())]).await;
         }
         let read_trace = read(&database, trace(5).0).await.unwrap().unwrap();
@@ -595,13 +719,25 @@ mod tests {
         assert_eq!(i64::try_from(spans).unwrap(), MAX_SPANS);
         let (all, is_cut) = read_all(&database, &[Uuid::from_bytes(trace(5).0)]).await.unwrap();
         assert!(is_cut);
-        assert_eq!(all.values().flatten().map(|chunk| chunk.spans.len()).sum::<usize>(), spans);
+        assert_eq!(
+            all.values().flatten().map(|chunk| chunk.spans.len()).sum::<usize>(),
+            spans
+        );
     }
 
     #[test]
     fn chunks_are_stripped_of_all_that_origins_do_not_need() {
         let mut chunk = Chunk::decode(
-            &spans(vec![of(resource("fares"), vec![failing(trace(1), 1, None, now(), "no tariff")])], now()).found.chunks[0].body,
+            &spans(
+                vec![of(
+                    resource("fares"),
+                    vec![failing(trace(1), 1, None, now(), "no tariff")],
+                )],
+                now(),
+            )
+            .found
+            .chunks[0]
+                .body,
         )
         .unwrap();
         let before = weight(&chunk);

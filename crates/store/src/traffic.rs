@@ -48,15 +48,23 @@ struct Counted {
 
 pub(crate) fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, table: &str) {
     if let Some(service) = &scope.service {
-        sql.push(format!(" AND {table}.service_id IN (SELECT services_named(")).push_bind(service.clone()).push("))");
+        sql.push(format!(" AND {table}.service_id IN (SELECT services_named("))
+            .push_bind(service.clone())
+            .push("))");
     }
     if let Some(environment) = &scope.environment {
-        sql.push(format!(" AND {table}.environment_id IN (SELECT id FROM environment WHERE name = "))
-            .push_bind(environment.clone())
-            .push(")");
+        sql.push(format!(
+            " AND {table}.environment_id IN (SELECT id FROM environment WHERE name = "
+        ))
+        .push_bind(environment.clone())
+        .push(")");
     }
     if let Some(version) = &scope.version {
-        sql.push(format!(" AND {table}.version_id IN (SELECT id FROM version WHERE label = ")).push_bind(version.clone()).push(")");
+        sql.push(format!(
+            " AND {table}.version_id IN (SELECT id FROM version WHERE label = "
+        ))
+        .push_bind(version.clone())
+        .push(")");
     }
 }
 
@@ -66,14 +74,16 @@ pub fn hour(at: DateTime<Utc>) -> DateTime<Utc> {
     at.duration_trunc(TimeDelta::hours(1)).unwrap_or(at)
 }
 
-/// Columns of the tables of a name (`traffic_day`, `traffic_hour`, `traffic_minute`) that together hold a scope's window.
+/// Columns of the tables of a name (`traffic_day`, `traffic_hour`, `traffic_minute`) that together
+/// hold a scope's window.
 fn in_parts(sql: &mut QueryBuilder<Postgres>, scope: &Scope, columns: &str, name: &str) {
     let parts = steps::cut(scope.from, scope.to);
     if parts.is_empty() {
         sql.push(format!("SELECT {columns} FROM {name}_hour WHERE false"));
     }
     for (at, (step, from, to)) in parts.into_iter().enumerate() {
-        sql.push(if at > 0 { " UNION ALL " } else { "" }).push(format!("SELECT {columns} FROM {name}_{step} t WHERE {step} >= "));
+        sql.push(if at > 0 { " UNION ALL " } else { "" })
+            .push(format!("SELECT {columns} FROM {name}_{step} t WHERE {step} >= "));
         sql.push_bind(from).push(format!(" AND {step} < ")).push_bind(to);
         scoped(sql, scope, "t");
     }
@@ -85,17 +95,23 @@ fn in_parts(sql: &mut QueryBuilder<Postgres>, scope: &Scope, columns: &str, name
 /// [`StoreError`] when the database does not answer in time.
 pub async fn endpoints(database: &Database, scope: &Scope) -> Result<Vec<Endpoint>, StoreError> {
     let mut sql = QueryBuilder::new(
-        "SELECT endpoint.id AS endpoint_id, endpoint.service_id, service.namespace, service.display_name AS service, endpoint.name, requests, failed FROM (\
+        "SELECT endpoint.id AS endpoint_id, endpoint.service_id, service.namespace, service.display_name AS service, \
+         endpoint.name, requests, failed FROM (\
              SELECT endpoint_id, sum(requests)::bigint AS requests, sum(failed)::bigint AS failed FROM (",
     );
     in_parts(&mut sql, scope, "endpoint_id, requests, failed", "traffic");
     sql.push(
-        ") parts GROUP BY endpoint_id) sums JOIN endpoint ON endpoint.id = endpoint_id JOIN service ON service.id = endpoint.service_id \
+        ") parts GROUP BY endpoint_id) sums JOIN endpoint ON endpoint.id = endpoint_id JOIN service ON service.id = \
+         endpoint.service_id \
          ORDER BY requests DESC, endpoint.id",
     );
     let counted = async { Ok::<Vec<Counted>, StoreError>(sql.build_query_as().fetch_all(&database.pool).await?) };
-    let (counted, mut latencies, mut statuses, slow) =
-        futures_util::try_join!(counted, latencies(database, scope, None), statuses(database, scope), thresholds(database))?;
+    let (counted, mut latencies, mut statuses, slow) = futures_util::try_join!(
+        counted,
+        latencies(database, scope, None),
+        statuses(database, scope),
+        thresholds(database)
+    )?;
     Ok(counted
         .into_iter()
         .map(|row| Endpoint {
@@ -115,25 +131,42 @@ pub async fn endpoints(database: &Database, scope: &Scope) -> Result<Vec<Endpoin
 type Sketch = (i32, Vec<u8>);
 
 /// Sketches of the hours that a window touches, merged by endpoint. Days that lie within it come as one.
-async fn latencies(database: &Database, scope: &Scope, endpoint: Option<i32>) -> Result<HashMap<i32, Latency>, StoreError> {
+async fn latencies(
+    database: &Database,
+    scope: &Scope,
+    endpoint: Option<i32>,
+) -> Result<HashMap<i32, Latency>, StoreError> {
     let day = |at: DateTime<Utc>| at.duration_trunc(TimeDelta::days(1)).unwrap_or(at);
     let from = hour(scope.from);
-    let first = if day(from) == from { from } else { day(from) + TimeDelta::days(1) };
-    let (first, end) = if first < day(scope.to) { (first, day(scope.to)) } else { (scope.to, scope.to) };
+    let first = if day(from) == from {
+        from
+    } else {
+        day(from) + TimeDelta::days(1)
+    };
+    let (first, end) = if first < day(scope.to) {
+        (first, day(scope.to))
+    } else {
+        (scope.to, scope.to)
+    };
     let mut sql = QueryBuilder::new("SELECT endpoint_id, sketch FROM latency_day t WHERE hour >= ");
     sql.push_bind(first).push(" AND hour < ").push_bind(end);
     scoped(&mut sql, scope, "t");
     for (from, to) in [(from, first), (end, scope.to)] {
-        sql.push(" UNION ALL SELECT endpoint_id, sketch FROM latency_hour t WHERE hour >= ").push_bind(from);
+        sql.push(" UNION ALL SELECT endpoint_id, sketch FROM latency_hour t WHERE hour >= ")
+            .push_bind(from);
         sql.push(" AND hour < ").push_bind(to);
         scoped(&mut sql, scope, "t");
     }
-    sql.push(" UNION ALL SELECT endpoint_id, sketch FROM latency_part t WHERE hour >= ").push_bind(from);
+    sql.push(" UNION ALL SELECT endpoint_id, sketch FROM latency_part t WHERE hour >= ")
+        .push_bind(from);
     sql.push(" AND hour < ").push_bind(scope.to);
     scoped(&mut sql, scope, "t");
     let rows: Vec<Sketch> = sql.build_query_as().fetch_all(&database.pool).await?;
     let mut sums: HashMap<i32, Sum> = HashMap::new();
-    for (of, sketch) in rows.into_iter().filter(|(of, _)| endpoint.is_none_or(|endpoint| endpoint == *of)) {
+    for (of, sketch) in rows
+        .into_iter()
+        .filter(|(of, _)| endpoint.is_none_or(|endpoint| endpoint == *of))
+    {
         sums.entry(of).or_default().add(&sketch);
     }
     Ok(sums.into_iter().map(|(of, sum)| (of, sum.finish())).collect())
@@ -160,15 +193,16 @@ type PartKey = (DateTime<Utc>, i32, i32, i32, i32);
 /// Hour, service, endpoint, environment, version, sketch.
 type Part = (DateTime<Utc>, i32, i32, i32, i32, Vec<u8>);
 
-/// Folds how long requests took by the hour and the day. Returns whether more may be waiting. Does nothing while another
-/// instance is at it.
+/// Folds how long requests took by the hour and the day. Returns whether more may be waiting. Does
+/// nothing while another instance is at it.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the parts then wait for the next call.
 pub async fn fold(database: &Database) -> Result<bool, StoreError> {
     let mut transaction = database.pool.begin().await?;
-    let (is_ours,): (bool,) =
-        sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop latency'))").fetch_one(&mut *transaction).await?;
+    let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop latency'))")
+        .fetch_one(&mut *transaction)
+        .await?;
     if !is_ours {
         return Ok(false);
     }
@@ -188,8 +222,13 @@ pub async fn fold(database: &Database) -> Result<bool, StoreError> {
     for (hour, service, endpoint, environment, version, sketch) in parts {
         let sketch = Latency::from_bytes(&sketch).unwrap_or_default();
         let day = hour.duration_trunc(TimeDelta::days(1)).unwrap_or(hour);
-        hours.entry((hour, service, endpoint, environment, version)).or_default().merge(&sketch);
-        days.entry((day, service, endpoint, environment, version)).or_default().merge(&sketch);
+        hours
+            .entry((hour, service, endpoint, environment, version))
+            .or_default()
+            .merge(&sketch);
+        days.entry((day, service, endpoint, environment, version))
+            .or_default()
+            .merge(&sketch);
     }
     write(&mut transaction, "latency_hour", hours).await?;
     write(&mut transaction, "latency_day", days).await?;
@@ -197,14 +236,23 @@ pub async fn fold(database: &Database) -> Result<bool, StoreError> {
     Ok(is_more)
 }
 
-async fn write(connection: &mut PgConnection, table: &'static str, mut sketches: BTreeMap<PartKey, Latency>) -> Result<(), StoreError> {
+async fn write(
+    connection: &mut PgConnection,
+    table: &'static str,
+    mut sketches: BTreeMap<PartKey, Latency>,
+) -> Result<(), StoreError> {
     let column = |of: fn(&PartKey) -> i32| sketches.keys().map(of).collect::<Vec<_>>();
     let times: Vec<DateTime<Utc>> = sketches.keys().map(|key| key.0).collect();
-    let (services, endpoints, environments, versions) =
-        (column(|key| key.1), column(|key| key.2), column(|key| key.3), column(|key| key.4));
+    let (services, endpoints, environments, versions) = (
+        column(|key| key.1),
+        column(|key| key.2),
+        column(|key| key.3),
+        column(|key| key.4),
+    );
     let known: Vec<Part> = sqlx::query_as(sqlx::AssertSqlSafe(format!(
         "SELECT t.hour, t.service_id, t.endpoint_id, t.environment_id, t.version_id, t.sketch FROM {table} t \
-         JOIN UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[]) AS wanted (hour, endpoint_id, environment_id, version_id) \
+         JOIN UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[]) AS wanted (hour, endpoint_id, \
+         environment_id, version_id) \
              USING (hour, endpoint_id, environment_id, version_id)"
     )))
     .bind(&times)
@@ -220,7 +268,8 @@ async fn write(connection: &mut PgConnection, table: &'static str, mut sketches:
     }
     sqlx::query(sqlx::AssertSqlSafe(format!(
         "INSERT INTO {table} (hour, service_id, endpoint_id, environment_id, version_id, sketch) \
-         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::bytea[]) AS new ORDER BY 1, 3, 4, 5 \
+         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::bytea[]) AS new \
+         ORDER BY 1, 3, 4, 5 \
          ON CONFLICT (hour, endpoint_id, environment_id, version_id) DO UPDATE SET sketch = excluded.sketch"
     )))
     .bind(times)
@@ -247,20 +296,27 @@ const FLEET: i32 = 0;
 
 /// Twice the time that 95 % of a history's requests stayed below, at least 20 ms; `None` where it is too short.
 fn slow_from(history: &Latency) -> Option<i64> {
-    #[expect(clippy::cast_possible_truncation, reason = "durations of requests are far below 2^53 µs")]
-    (history.count() >= LEAST_REQUESTS).then(|| Some((history.quantile(0.95)? * 2.0).max(LEAST_US) as i64)).flatten()
+    #[expect(
+        clippy::cast_possible_truncation,
+        reason = "durations of requests are far below 2^53 µs"
+    )]
+    (history.count() >= LEAST_REQUESTS)
+        .then(|| Some((history.quantile(0.95)? * 2.0).max(LEAST_US) as i64))
+        .flatten()
 }
 
-/// Says for each endpoint, each service and all together from when on a request is slow: twice the time that 95 % of the requests of the last
-/// seven days stayed below, at least 20 ms, once there were 100. What people set stays.
+/// Says for each endpoint, each service and all together from when on a request is slow: twice the
+/// time that 95 % of the requests of the last seven days stayed below, at least 20 ms, once there
+/// were 100. What people set stays.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn set_thresholds(database: &Database, now: DateTime<Utc>) -> Result<(), StoreError> {
-    let rows: Vec<(i32, i32, Vec<u8>)> = sqlx::query_as("SELECT endpoint_id, service_id, sketch FROM latency_day WHERE hour >= $1")
-        .bind(now - TimeDelta::days(HISTORY_DAYS))
-        .fetch_all(&database.pool)
-        .await?;
+    let rows: Vec<(i32, i32, Vec<u8>)> =
+        sqlx::query_as("SELECT endpoint_id, service_id, sketch FROM latency_day WHERE hour >= $1")
+            .bind(now - TimeDelta::days(HISTORY_DAYS))
+            .fetch_all(&database.pool)
+            .await?;
     let (mut of_endpoints, mut of_services): (BTreeMap<i32, Latency>, BTreeMap<i32, Latency>) = Default::default();
     for (endpoint, service, sketch) in rows {
         of_endpoints.entry(endpoint).or_default().merge_bytes(&sketch);
@@ -272,13 +328,18 @@ pub async fn set_thresholds(database: &Database, now: DateTime<Utc>) -> Result<(
     }
     of_services.insert(FLEET, fleet);
     let made = |histories: BTreeMap<i32, Latency>| -> (Vec<i32>, Vec<i64>) {
-        histories.into_iter().filter_map(|(id, history)| Some((id, slow_from(&history)?))).unzip()
+        histories
+            .into_iter()
+            .filter_map(|(id, history)| Some((id, slow_from(&history)?)))
+            .unzip()
     };
     let (endpoints, micros) = made(of_endpoints);
     sqlx::query(
         "INSERT INTO endpoint_slow AS s (endpoint_id, threshold_us, is_set) SELECT endpoint, micros, false \
-         FROM UNNEST($1::int[], $2::bigint[]) AS new (endpoint, micros) WHERE EXISTS (SELECT FROM endpoint WHERE id = endpoint) ORDER BY 1 \
-         ON CONFLICT (endpoint_id) DO UPDATE SET threshold_us = excluded.threshold_us WHERE NOT s.is_set AND s.threshold_us <> excluded.threshold_us",
+         FROM UNNEST($1::int[], $2::bigint[]) AS new (endpoint, micros) WHERE EXISTS (SELECT FROM endpoint WHERE id = \
+         endpoint) ORDER BY 1 \
+         ON CONFLICT (endpoint_id) DO UPDATE SET threshold_us = excluded.threshold_us WHERE NOT s.is_set AND \
+         s.threshold_us <> excluded.threshold_us",
     )
     .bind(endpoints)
     .bind(micros)
@@ -289,7 +350,8 @@ pub async fn set_thresholds(database: &Database, now: DateTime<Utc>) -> Result<(
         "WITH new AS (SELECT * FROM UNNEST($1::int[], $2::bigint[]) AS new (service, micros)), \
              gone AS (DELETE FROM service_slow WHERE service_id NOT IN (SELECT service FROM new)) \
          INSERT INTO service_slow AS s (service_id, threshold_us) SELECT service, micros FROM new ORDER BY 1 \
-         ON CONFLICT (service_id) DO UPDATE SET threshold_us = excluded.threshold_us WHERE s.threshold_us <> excluded.threshold_us",
+         ON CONFLICT (service_id) DO UPDATE SET threshold_us = excluded.threshold_us WHERE s.threshold_us <> \
+         excluded.threshold_us",
     )
     .bind(services)
     .bind(micros)
@@ -347,28 +409,43 @@ impl Thresholds {
             return (*micros, if *is_set { SlowBy::Set } else { SlowBy::Endpoint });
         }
         let of_service = self.services.get(&service).map(|micros| (*micros, SlowBy::Service));
-        of_service.or_else(|| Some((*self.services.get(&FLEET)?, SlowBy::Fleet))).unwrap_or((DEFAULT_SLOW_US, SlowBy::Default))
+        of_service
+            .or_else(|| Some((*self.services.get(&FLEET)?, SlowBy::Fleet)))
+            .unwrap_or((DEFAULT_SLOW_US, SlowBy::Default))
     }
 }
 
 /// Reads all thresholds.
 pub(crate) async fn thresholds(database: &Database) -> Result<Thresholds, StoreError> {
-    let endpoints = sqlx::query_as::<_, (i32, i64, bool)>("SELECT endpoint_id, threshold_us, is_set FROM endpoint_slow");
+    let endpoints =
+        sqlx::query_as::<_, (i32, i64, bool)>("SELECT endpoint_id, threshold_us, is_set FROM endpoint_slow");
     let services = sqlx::query_as::<_, (i32, i64)>("SELECT service_id, threshold_us FROM service_slow");
-    let (endpoints, services) = futures_util::try_join!(endpoints.fetch_all(&database.pool), services.fetch_all(&database.pool))?;
+    let (endpoints, services) =
+        futures_util::try_join!(endpoints.fetch_all(&database.pool), services.fetch_all(&database.pool))?;
     Ok(Thresholds {
-        endpoints: endpoints.into_iter().map(|(endpoint, micros, is_set)| (endpoint, (micros, is_set))).collect(),
+        endpoints: endpoints
+            .into_iter()
+            .map(|(endpoint, micros, is_set)| (endpoint, (micros, is_set)))
+            .collect(),
         services: services.into_iter().collect(),
     })
 }
 
-/// Sets from when on a request of an endpoint is slow, or with `None` leaves it to its history again. Returns whether there is
-/// such an endpoint.
+/// Sets from when on a request of an endpoint is slow, or with `None` leaves it to its history
+/// again. Returns whether there is such an endpoint.
 ///
 /// # Errors
-/// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the database does not answer.
-pub async fn set_slow(database: &Database, service: &str, endpoint: &str, threshold_us: Option<i64>) -> Result<bool, StoreError> {
-    let Some(service) = crate::service_names::named(database, service).await? else { return Ok(false) };
+/// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the
+/// database does not answer.
+pub async fn set_slow(
+    database: &Database,
+    service: &str,
+    endpoint: &str,
+    threshold_us: Option<i64>,
+) -> Result<bool, StoreError> {
+    let Some(service) = crate::service_names::named(database, service).await? else {
+        return Ok(false);
+    };
     let found: Option<(i32,)> = sqlx::query_as("SELECT id FROM endpoint WHERE service_id = $1 AND name = $2")
         .bind(service.id)
         .bind(endpoint)
@@ -385,7 +462,10 @@ pub async fn set_slow(database: &Database, service: &str, endpoint: &str, thresh
         .execute(&database.pool)
         .await?;
     } else {
-        sqlx::query("DELETE FROM endpoint_slow WHERE endpoint_id = $1").bind(id).execute(&database.pool).await?;
+        sqlx::query("DELETE FROM endpoint_slow WHERE endpoint_id = $1")
+            .bind(id)
+            .execute(&database.pool)
+            .await?;
     }
     Ok(true)
 }
@@ -458,20 +538,34 @@ impl Request {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn requests(database: &Database, scope: &Scope, wanted: &Wanted, limit: i64) -> Result<Vec<Request>, StoreError> {
+pub async fn requests(
+    database: &Database,
+    scope: &Scope,
+    wanted: &Wanted,
+    limit: i64,
+) -> Result<Vec<Request>, StoreError> {
     let mut sql = QueryBuilder::new(
-        "SELECT t.id, t.trace_id, t.span_id, service.display_name AS service, environment.name AS environment, version.label AS version, \
+        "SELECT t.id, t.trace_id, t.span_id, service.display_name AS service, environment.name AS environment, \
+         version.label AS version, \
              endpoint.name AS endpoint, t.status, t.failed, t.marks, t.duration_us, t.attributes \
-         FROM request t JOIN service ON service.id = t.service_id JOIN environment ON environment.id = t.environment_id \
-             JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id WHERE t.id >= first_id_at(",
+         FROM request t JOIN service ON service.id = t.service_id JOIN environment ON environment.id = \
+         t.environment_id \
+             JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id WHERE t.id >= \
+             first_id_at(",
     );
-    sql.push_bind(scope.from).push(") AND t.id < first_id_at(").push_bind(scope.to).push(")");
+    sql.push_bind(scope.from)
+        .push(") AND t.id < first_id_at(")
+        .push_bind(scope.to)
+        .push(")");
     scoped(&mut sql, scope, "t");
     if let Some(endpoint) = &wanted.endpoint {
         sql.push(" AND endpoint.name = ").push_bind(endpoint.clone());
     }
     if let Some(text) = &wanted.text {
-        let pattern = format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
+        let pattern = format!(
+            "%{}%",
+            text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_")
+        );
         sql.push(" AND (endpoint.name ILIKE ")
             .push_bind(pattern.clone())
             .push(" OR t.attributes::text ILIKE ")
@@ -515,12 +609,19 @@ pub struct Step {
 /// [`StoreError`] when the database does not answer in time.
 pub async fn course(database: &Database, scope: &Scope, endpoint: &str, minutes: i32) -> Result<Vec<Step>, StoreError> {
     let mut sql = QueryBuilder::new("SELECT date_bin(make_interval(mins => ");
-    sql.push_bind(minutes).push("), minute, ").push_bind(to_utc(from_utc(scope.from).minute()));
+    sql.push_bind(minutes)
+        .push("), minute, ")
+        .push_bind(to_utc(from_utc(scope.from).minute()));
     sql.push(
-        ") AS at, version.label AS version, sum(requests)::bigint AS requests, sum(failed)::bigint AS failed FROM traffic_minute t \
+        ") AS at, version.label AS version, sum(requests)::bigint AS requests, sum(failed)::bigint AS failed FROM \
+         traffic_minute t \
          JOIN version ON version.id = t.version_id JOIN endpoint ON endpoint.id = t.endpoint_id WHERE endpoint.name = ",
     );
-    sql.push_bind(endpoint.to_owned()).push(" AND minute >= ").push_bind(scope.from).push(" AND minute < ").push_bind(scope.to);
+    sql.push_bind(endpoint.to_owned())
+        .push(" AND minute >= ")
+        .push_bind(scope.from)
+        .push(" AND minute < ")
+        .push_bind(scope.to);
     scoped(&mut sql, scope, "t");
     sql.push(" GROUP BY 1, 2 ORDER BY 1, 2");
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
@@ -533,8 +634,10 @@ mod tests {
 
     #[test]
     fn a_threshold_comes_from_the_nearest_history_there_is() {
-        let thresholds =
-            Thresholds { endpoints: [(1, (50_000, false)), (2, (70_000, true))].into(), services: [(7, 200_000), (FLEET, 300_000)].into() };
+        let thresholds = Thresholds {
+            endpoints: [(1, (50_000, false)), (2, (70_000, true))].into(),
+            services: [(7, 200_000), (FLEET, 300_000)].into(),
+        };
         assert_eq!(thresholds.of(7, 1), (50_000, SlowBy::Endpoint));
         assert_eq!(thresholds.of(7, 2), (70_000, SlowBy::Set));
         assert_eq!(thresholds.of(7, 3), (200_000, SlowBy::Service));
@@ -557,19 +660,38 @@ mod tests {
         };
         let kept = "SELECT count(*) FROM request WHERE marks & 2 = 2";
         // Nothing is known: two seconds.
-        send(vec![request(1, "GET /v1/piers", 1_900), request(2, "GET /v1/piers", 3_200)]).await;
+        send(vec![
+            request(1, "GET /v1/piers", 1_900),
+            request(2, "GET /v1/piers", 3_200),
+        ])
+        .await;
         assert_eq!(number(&database, kept).await, 1);
         // The service is: 95 of 100 requests take 100 ms.
         send((10..210).map(|number| request(number, "GET /v1/quotes", 100)).collect()).await;
         while fold(&database).await.unwrap() {}
         set_thresholds(&database, Utc::now()).await.unwrap();
         writer.read_thresholds().await.unwrap();
-        send(vec![request(300, "GET /v1/berths", 150), request(301, "GET /v1/berths", 900)]).await;
+        send(vec![
+            request(300, "GET /v1/berths", 150),
+            request(301, "GET /v1/berths", 900),
+        ])
+        .await;
         assert_eq!(number(&database, kept).await, 2);
         let to = Utc::now() + TimeDelta::minutes(1);
-        let scope = Scope { service: None, environment: None, version: None, from: to - TimeDelta::hours(1), to, predicate: None };
-        let by: BTreeMap<String, SlowBy> =
-            endpoints(&database, &scope).await.unwrap().into_iter().map(|endpoint| (endpoint.name, endpoint.slow.1)).collect();
+        let scope = Scope {
+            service: None,
+            environment: None,
+            version: None,
+            from: to - TimeDelta::hours(1),
+            to,
+            predicate: None,
+        };
+        let by: BTreeMap<String, SlowBy> = endpoints(&database, &scope)
+            .await
+            .unwrap()
+            .into_iter()
+            .map(|endpoint| (endpoint.name, endpoint.slow.1))
+            .collect();
         assert_eq!(by["GET /v1/berths"], SlowBy::Service);
         assert_eq!(by["GET /v1/quotes"], SlowBy::Endpoint);
     }

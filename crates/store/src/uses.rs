@@ -40,29 +40,48 @@ pub struct CallCount {
 
 fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, counts: &str) {
     if let Some(service) = &scope.service {
-        sql.push(" AND service.id IN (SELECT services_named(").push_bind(service.clone()).push("))");
+        sql.push(" AND service.id IN (SELECT services_named(")
+            .push_bind(service.clone())
+            .push("))");
     }
     of_place(sql, scope, counts);
 }
 
 /// Where and in which version.
 fn of_place(sql: &mut QueryBuilder<Postgres>, scope: &Scope, counts: &str) {
-    for (column, table, name, value) in
-        [("environment_id", "environment", "name", &scope.environment), ("version_id", "version", "label", &scope.version)]
-    {
+    for (column, table, name, value) in [
+        ("environment_id", "environment", "name", &scope.environment),
+        ("version_id", "version", "label", &scope.version),
+    ] {
         if let Some(value) = value {
-            sql.push(format!(" AND {counts}.{column} IN (SELECT id FROM {table} WHERE {name} = ")).push_bind(value.clone()).push(")");
+            sql.push(format!(
+                " AND {counts}.{column} IN (SELECT id FROM {table} WHERE {name} = "
+            ))
+            .push_bind(value.clone())
+            .push(")");
         }
     }
 }
 
-async fn counted(database: &Database, scope: &Scope, earlier: &Scope, kinds: &str, limit: i64) -> Result<Vec<CallCount>, StoreError> {
+async fn counted(
+    database: &Database,
+    scope: &Scope,
+    earlier: &Scope,
+    kinds: &str,
+    limit: i64,
+) -> Result<Vec<CallCount>, StoreError> {
     let from = hour(scope.from);
-    let end = if hour(scope.to) < scope.to { hour(scope.to) + TimeDelta::hours(1) } else { scope.to };
+    let end = if hour(scope.to) < scope.to {
+        hour(scope.to) + TimeDelta::hours(1)
+    } else {
+        scope.to
+    };
     let mut sql = QueryBuilder::new(
         "SELECT service.display_name AS service, called.kind, called.name, other.display_name AS to_service, \
-             coalesce(sum(c.n) FILTER (WHERE c.is_now), 0)::bigint AS count, coalesce(sum(c.failed) FILTER (WHERE c.is_now), 0)::bigint AS failed, \
-             coalesce(sum(c.total_us) FILTER (WHERE c.is_now), 0)::bigint AS total_us, coalesce(sum(c.n) FILTER (WHERE NOT c.is_now), 0)::bigint AS before, \
+             coalesce(sum(c.n) FILTER (WHERE c.is_now), 0)::bigint AS count, coalesce(sum(c.failed) FILTER (WHERE \
+             c.is_now), 0)::bigint AS failed, \
+             coalesce(sum(c.total_us) FILTER (WHERE c.is_now), 0)::bigint AS total_us, coalesce(sum(c.n) FILTER \
+             (WHERE NOT c.is_now), 0)::bigint AS before, \
              coalesce(sum(c.total_us) FILTER (WHERE NOT c.is_now), 0)::bigint AS before_us, \
              coalesce(max(c.longest_us) FILTER (WHERE c.is_now), 0) AS longest_us FROM (",
     );
@@ -70,13 +89,18 @@ async fn counted(database: &Database, scope: &Scope, earlier: &Scope, kinds: &st
     let then = hour(earlier.from);
     // An hour that both periods touch belongs to the window.
     let until = if then < from { earlier.to.min(from) } else { earlier.to };
-    let until = if hour(until) < until { hour(until) + TimeDelta::hours(1) } else { until };
+    let until = if hour(until) < until {
+        hour(until) + TimeDelta::hours(1)
+    } else {
+        until
+    };
     let before = steps::cut_hours(then, until).into_iter().map(|part| (false, part));
     for (at, (is_now, (step, from, to))) in now.chain(before).enumerate() {
         sql.push(if at > 0 { " UNION ALL " } else { "" });
         // Summed by what is called first: what is joined and grouped by name is little then.
         sql.push(format!(
-            "SELECT {is_now} AS is_now, called_id, sum(n) AS n, sum(failed) AS failed, sum(total_us) AS total_us, max(longest_us) AS longest_us \
+            "SELECT {is_now} AS is_now, called_id, sum(n) AS n, sum(failed) AS failed, sum(total_us) AS total_us, \
+             max(longest_us) AS longest_us \
              FROM called_{step} c WHERE {step} >= "
         ));
         sql.push_bind(from).push(format!(" AND {step} < ")).push_bind(to);
@@ -89,9 +113,12 @@ async fn counted(database: &Database, scope: &Scope, earlier: &Scope, kinds: &st
     );
     sql.push(kinds);
     if let Some(service) = &scope.service {
-        sql.push(" AND service.id IN (SELECT services_named(").push_bind(service.clone()).push("))");
+        sql.push(" AND service.id IN (SELECT services_named(")
+            .push_bind(service.clone())
+            .push("))");
     }
-    sql.push(" GROUP BY 1, 2, 3, 4 HAVING sum(c.n) FILTER (WHERE c.is_now) > 0 ORDER BY 7 DESC, 1, 3 LIMIT ").push_bind(limit);
+    sql.push(" GROUP BY 1, 2, 3, 4 HAVING sum(c.n) FILTER (WHERE c.is_now) > 0 ORDER BY 7 DESC, 1, 3 LIMIT ")
+        .push_bind(limit);
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
 }
 
@@ -99,7 +126,12 @@ async fn counted(database: &Database, scope: &Scope, earlier: &Scope, kinds: &st
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn calls(database: &Database, scope: &Scope, earlier: &Scope, limit: i64) -> Result<Vec<CallCount>, StoreError> {
+pub async fn calls(
+    database: &Database,
+    scope: &Scope,
+    earlier: &Scope,
+    limit: i64,
+) -> Result<Vec<CallCount>, StoreError> {
     counted(database, scope, earlier, "<> 'statement'", limit).await
 }
 
@@ -107,7 +139,12 @@ pub async fn calls(database: &Database, scope: &Scope, earlier: &Scope, limit: i
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn statements(database: &Database, scope: &Scope, earlier: &Scope, limit: i64) -> Result<Vec<CallCount>, StoreError> {
+pub async fn statements(
+    database: &Database,
+    scope: &Scope,
+    earlier: &Scope,
+    limit: i64,
+) -> Result<Vec<CallCount>, StoreError> {
     counted(database, scope, earlier, "= 'statement'", limit).await
 }
 
@@ -134,7 +171,8 @@ pub struct Instance {
     pub requests: i64,
     /// Of them failed.
     pub failed: i64,
-    /// Instances of the service that began on its host, or with its name, within the window: each but the first is a start anew.
+    /// Instances of the service that began on its host, or with its name, within the window: each
+    /// but the first is a start anew.
     pub starts: i64,
     /// Its load as it sent it last, by name.
     pub readings: serde_json::Value,
@@ -148,29 +186,45 @@ pub struct Instance {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn instances(database: &Database, scope: &Scope, earlier: Option<&Scope>, limit: i64) -> Result<Vec<Instance>, StoreError> {
+pub async fn instances(
+    database: &Database,
+    scope: &Scope,
+    earlier: Option<&Scope>,
+    limit: i64,
+) -> Result<Vec<Instance>, StoreError> {
     let from = hour(scope.from);
     let mut sql = QueryBuilder::new(
-        "SELECT service.display_name AS service, environment.name AS environment, version.label AS version, i.name, i.host, i.region, i.first_at, i.last_at, \
-             coalesce(sum(h.requests) FILTER (WHERE h.is_now), 0)::bigint AS requests, coalesce(sum(h.failed) FILTER (WHERE h.is_now), 0)::bigint AS failed, \
+        "SELECT service.display_name AS service, environment.name AS environment, version.label AS version, i.name, \
+         i.host, i.region, i.first_at, i.last_at, \
+             coalesce(sum(h.requests) FILTER (WHERE h.is_now), 0)::bigint AS requests, coalesce(sum(h.failed) FILTER \
+             (WHERE h.is_now), 0)::bigint AS failed, \
              coalesce(sum(h.requests) FILTER (WHERE NOT h.is_now), 0)::bigint AS then_requests, \
              coalesce(sum(h.failed) FILTER (WHERE NOT h.is_now), 0)::bigint AS then_failed, \
-             (SELECT count(*) FROM instance o WHERE o.service_id = i.service_id AND o.environment_id = i.environment_id AND o.host = i.host \
+             (SELECT count(*) FROM instance o WHERE o.service_id = i.service_id AND o.environment_id = \
+             i.environment_id AND o.host = i.host \
                  AND i.host <> '' AND o.first_at >= ",
     );
-    sql.push_bind(scope.from).push(") AS starts, i.readings FROM instance i JOIN service ON service.id = i.service_id ");
-    sql.push("JOIN environment ON environment.id = i.environment_id JOIN version ON version.id = i.version_id LEFT JOIN (SELECT *, true AS is_now FROM instance_hour WHERE hour >= ");
+    sql.push_bind(scope.from)
+        .push(") AS starts, i.readings FROM instance i JOIN service ON service.id = i.service_id ");
+    sql.push(
+        "JOIN environment ON environment.id = i.environment_id JOIN version ON version.id = i.version_id LEFT \
+        JOIN (SELECT *, true AS is_now FROM instance_hour WHERE hour >= ",
+    );
     sql.push_bind(from).push(" AND hour < ").push_bind(scope.to);
     if let Some(earlier) = earlier {
-        sql.push(" UNION ALL SELECT *, false FROM instance_hour WHERE hour >= ").push_bind(hour(earlier.from));
+        sql.push(" UNION ALL SELECT *, false FROM instance_hour WHERE hour >= ")
+            .push_bind(hour(earlier.from));
         sql.push(" AND hour < ").push_bind(earlier.to);
     }
     sql.push(") h ON h.instance_id = i.id");
     sql.push(" WHERE i.last_at >= ").push_bind(scope.from);
     sql.push(" AND i.first_at < ").push_bind(scope.to);
     scoped(&mut sql, scope, "i");
-    sql.push(" GROUP BY i.id, service.display_name, environment.name, version.label ORDER BY service.display_name, i.last_at DESC, i.name LIMIT ")
-        .push_bind(limit);
+    sql.push(
+        " GROUP BY i.id, service.display_name, environment.name, version.label ORDER BY service.display_name, \
+        i.last_at DESC, i.name LIMIT ",
+    )
+    .push_bind(limit);
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
 }
 
@@ -203,33 +257,38 @@ impl PlatformEvent {
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub async fn platform_events(database: &Database, scope: &Scope, limit: i64) -> Result<Vec<PlatformEvent>, StoreError> {
-    Ok(sqlx::query_as("SELECT * FROM platform_event WHERE id >= first_id_at($1) AND id < first_id_at($2) ORDER BY id DESC LIMIT $3")
-        .bind(scope.from)
-        .bind(scope.to)
-        .bind(limit)
-        .fetch_all(&database.pool)
-        .await?)
+    Ok(sqlx::query_as(
+        "SELECT * FROM platform_event WHERE id >= first_id_at($1) AND id < first_id_at($2) ORDER BY id DESC LIMIT $3",
+    )
+    .bind(scope.from)
+    .bind(scope.to)
+    .bind(limit)
+    .fetch_all(&database.pool)
+    .await?)
 }
 
 /// Spans of a trace that is looked at: larger ones show no more services than small ones.
 const LARGEST: usize = 2_000;
-/// Traces looked at per round for who stands behind a name, and about how many pages of a hot table they are chosen from: a busy
-/// quarter of an hour has hundreds of thousands.
+/// Traces looked at per round for who stands behind a name, and about how many pages of a hot table
+/// they are chosen from: a busy quarter of an hour has hundreds of thousands.
 const LOOKED_AT: i64 = 40;
 const PAGES: f64 = 400.0;
 
-/// Looks into newly received traces for which services stand behind the names that others call. Returns how many were found.
-/// Does nothing while another instance is at it.
+/// Looks into newly received traces for which services stand behind the names that others call.
+/// Returns how many were found. Does nothing while another instance is at it.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next round tries again.
 pub async fn learn_services(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
     let mut transaction = database.pool.begin().await?;
-    let (is_ours,): (bool,) =
-        sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop behind names'))").fetch_one(&mut *transaction).await?;
+    let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop behind names'))")
+        .fetch_one(&mut *transaction)
+        .await?;
     let unknown: Vec<(i32, i32, String, String)> = sqlx::query_as(
-        "SELECT called.id, called.service_id, called.name, service.name FROM called JOIN service ON service.id = called.service_id \
-         WHERE called.to_service_id IS NULL AND called.kind IN ('rpc', 'http') AND called.name <> '(others)' ORDER BY called.id LIMIT 2000",
+        "SELECT called.id, called.service_id, called.name, service.name FROM called JOIN service ON service.id = \
+         called.service_id \
+         WHERE called.to_service_id IS NULL AND called.kind IN ('rpc', 'http') AND called.name <> '(others)' ORDER BY \
+         called.id LIMIT 2000",
     )
     .fetch_all(&mut *transaction)
     .await?;
@@ -240,28 +299,46 @@ pub async fn learn_services(database: &Database, now: DateTime<Utc>) -> Result<u
     // All parts of a trace have come a few seconds after the first.
     let until = now - TimeDelta::seconds(10);
     let table = traces::hot_name(traces::slot(until));
-    let (is_there,): (bool,) = sqlx::query_as("SELECT to_regclass($1) IS NOT NULL").bind(&table).fetch_one(&mut *transaction).await?;
+    let (is_there,): (bool,) = sqlx::query_as("SELECT to_regclass($1) IS NOT NULL")
+        .bind(&table)
+        .fetch_one(&mut *transaction)
+        .await?;
     if !is_there {
         return Ok(0);
     }
-    let (pages,): (i64,) = sqlx::query_as("SELECT pg_relation_size($1::regclass) / 8192").bind(&table).fetch_one(&mut *transaction).await?;
+    let (pages,): (i64,) = sqlx::query_as("SELECT pg_relation_size($1::regclass) / 8192")
+        .bind(&table)
+        .fetch_one(&mut *transaction)
+        .await?;
     #[expect(clippy::cast_precision_loss, reason = "a share of pages")]
     let percent = (100.0 * PAGES / pages.max(1) as f64).clamp(0.000_1, 100.0);
     let statement = format!(
-        "SELECT DISTINCT trace_id FROM (SELECT trace_id FROM {table} TABLESAMPLE SYSTEM ({percent}) WHERE service_id = ANY($1) AND received_at < $2 ORDER BY random() LIMIT $3) t"
+        "SELECT DISTINCT trace_id FROM (SELECT trace_id FROM {table} TABLESAMPLE SYSTEM ({percent}) WHERE service_id \
+         = ANY($1) AND received_at < $2 ORDER BY random() LIMIT $3) t"
     );
-    let ids: Vec<(Uuid,)> =
-        sqlx::query_as(AssertSqlSafe(statement)).bind(services).bind(until).bind(LOOKED_AT).fetch_all(&mut *transaction).await?;
+    let ids: Vec<(Uuid,)> = sqlx::query_as(AssertSqlSafe(statement))
+        .bind(services)
+        .bind(until)
+        .bind(LOOKED_AT)
+        .fetch_all(&mut *transaction)
+        .await?;
     let ids: Vec<Uuid> = ids.into_iter().map(|(id,)| id).collect();
     let (chunks, _) = traces::read_all(database, &ids).await?;
     let mut behind: BTreeMap<(String, String), String> = BTreeMap::new();
-    for trace in chunks.into_values().map(Trace::new).filter(|trace| trace.spans.len() <= LARGEST) {
+    for trace in chunks
+        .into_values()
+        .map(Trace::new)
+        .filter(|trace| trace.spans.len() <= LARGEST)
+    {
         behind.extend(services_behind(&trace));
     }
-    let found: Vec<(i32, &String)> =
-        unknown.iter().filter_map(|(id, _, name, service)| Some((*id, behind.get(&(service.clone(), name.clone()))?))).collect();
+    let found: Vec<(i32, &String)> = unknown
+        .iter()
+        .filter_map(|(id, _, name, service)| Some((*id, behind.get(&(service.clone(), name.clone()))?)))
+        .collect();
     sqlx::query(
-        "UPDATE called SET to_service_id = service.id FROM UNNEST($1::int[], $2::text[]) AS new (id, service) JOIN service ON service.name = new.service \
+        "UPDATE called SET to_service_id = service.id FROM UNNEST($1::int[], $2::text[]) AS new (id, service) JOIN \
+         service ON service.name = new.service \
          WHERE called.id = new.id",
     )
     .bind(found.iter().map(|(id, _)| *id).collect::<Vec<_>>())
@@ -277,7 +354,12 @@ fn services_behind(trace: &Trace) -> HashMap<(String, String), String> {
     let mut behind = HashMap::new();
     let mut seen: HashSet<usize> = HashSet::new();
     for (place, span) in trace.spans.iter().enumerate() {
-        let Some(caller) = trace.parent(place).filter(|parent| trace.spans[*parent].service != span.service) else { continue };
+        let Some(caller) = trace
+            .parent(place)
+            .filter(|parent| trace.spans[*parent].service != span.service)
+        else {
+            continue;
+        };
         let call = &trace.spans[caller];
         // A span of no kind that stands between is no call.
         if seen.insert(caller)

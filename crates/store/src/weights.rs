@@ -21,7 +21,10 @@ pub async fn all(database: &Database) -> Result<Weights, StoreError> {
     )
     .fetch_all(&database.pool)
     .await?;
-    Ok(rows.into_iter().map(|(service, endpoint, factor)| ((service, endpoint), rounded(factor))).collect())
+    Ok(rows
+        .into_iter()
+        .map(|(service, endpoint, factor)| ((service, endpoint), rounded(factor)))
+        .collect())
 }
 
 /// Those of one service by endpoint, in the order of names; an empty endpoint is the service's own.
@@ -29,11 +32,15 @@ pub async fn all(database: &Database) -> Result<Weights, StoreError> {
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn of_service(database: &Database, service: &str) -> Result<Vec<(String, f64)>, StoreError> {
-    let rows: Vec<(String, f32)> = sqlx::query_as("SELECT endpoint, factor FROM weight WHERE service = $1 ORDER BY endpoint")
-        .bind(service)
-        .fetch_all(&database.pool)
-        .await?;
-    Ok(rows.into_iter().map(|(endpoint, factor)| (endpoint, rounded(factor))).collect())
+    let rows: Vec<(String, f32)> =
+        sqlx::query_as("SELECT endpoint, factor FROM weight WHERE service = $1 ORDER BY endpoint")
+            .bind(service)
+            .fetch_all(&database.pool)
+            .await?;
+    Ok(rows
+        .into_iter()
+        .map(|(endpoint, factor)| (endpoint, rounded(factor)))
+        .collect())
 }
 
 /// Sets the weight of a service or of one of its endpoints; 1 takes it away.
@@ -42,11 +49,16 @@ pub async fn of_service(database: &Database, service: &str) -> Result<Vec<(Strin
 /// [`StoreError`] when the database does not answer.
 pub async fn set(database: &Database, service: &str, endpoint: &str, factor: f32) -> Result<(), StoreError> {
     if (factor - 1.0).abs() < f32::EPSILON {
-        sqlx::query("DELETE FROM weight WHERE service = $1 AND endpoint = $2").bind(service).bind(endpoint).execute(&database.pool).await?;
+        sqlx::query("DELETE FROM weight WHERE service = $1 AND endpoint = $2")
+            .bind(service)
+            .bind(endpoint)
+            .execute(&database.pool)
+            .await?;
         return Ok(());
     }
     sqlx::query(
-        "INSERT INTO weight (service, endpoint, factor) VALUES ($1, $2, $3) ON CONFLICT (service, endpoint) DO UPDATE SET factor = excluded.factor",
+        "INSERT INTO weight (service, endpoint, factor) VALUES ($1, $2, $3) ON CONFLICT (service, endpoint) DO UPDATE \
+         SET factor = excluded.factor",
     )
     .bind(service)
     .bind(endpoint)
@@ -67,7 +79,10 @@ pub async fn replace(database: &Database, service: &str, weights: &[(String, f32
         .map(|(endpoint, factor)| (endpoint.as_str(), *factor))
         .unzip();
     let mut transaction = database.pool.begin().await?;
-    sqlx::query("DELETE FROM weight WHERE service = $1").bind(service).execute(&mut *transaction).await?;
+    sqlx::query("DELETE FROM weight WHERE service = $1")
+        .bind(service)
+        .execute(&mut *transaction)
+        .await?;
     sqlx::query(
         "INSERT INTO weight (service, endpoint, factor) SELECT DISTINCT ON (endpoint) $1, endpoint, factor \
          FROM UNNEST($2::text[], $3::real[]) AS said (endpoint, factor)",

@@ -29,7 +29,9 @@ fn root() -> PathBuf {
 fn build_console() {
     static BUILT: OnceLock<()> = OnceLock::new();
     BUILT.get_or_init(|| {
-        let status = Command::new(root().join("script/console")).status().expect("script/console runs");
+        let status = Command::new(root().join("script/console"))
+            .status()
+            .expect("script/console runs");
         assert!(status.success(), "the console cannot be built");
     });
 }
@@ -49,7 +51,9 @@ impl Browser {
             .stderr(Stdio::null())
             .process_group(0)
             .spawn()
-            .expect("chromedriver is installed (Debian: apt-get install chromium chromium-driver; script/test does it)");
+            .expect(
+                "chromedriver is installed (Debian: apt-get install chromium chromium-driver; script/test does it)",
+            );
         let mut capabilities = DesiredCapabilities::chrome();
         for argument in [
             "--headless",
@@ -74,12 +78,22 @@ impl Browser {
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         };
-        let browser = Self { driver, process, _profile: profile };
+        let browser = Self {
+            driver,
+            process,
+            _profile: profile,
+        };
         let tools = browser.driver.cdp();
         let metrics = serde_json::json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false});
-        tools.send_raw("Emulation.setDeviceMetricsOverride", metrics).await.expect("the window can be sized");
+        tools
+            .send_raw("Emulation.setDeviceMetricsOverride", metrics)
+            .await
+            .expect("the window can be sized");
         let media = serde_json::json!({"features": [{"name": "prefers-color-scheme", "value": scheme}]});
-        tools.send_raw("Emulation.setEmulatedMedia", media).await.expect("the scheme can be chosen");
+        tools
+            .send_raw("Emulation.setEmulatedMedia", media)
+            .await
+            .expect("the scheme can be chosen");
         browser
     }
 
@@ -101,7 +115,11 @@ impl Browser {
             if let Ok(found) = self.driver.find(By::Css(css)).await {
                 return found;
             }
-            assert!(Instant::now() < until, "`{css}` does not appear; the page says:\n{}", self.text().await);
+            assert!(
+                Instant::now() < until,
+                "`{css}` does not appear; the page says:\n{}",
+                self.text().await
+            );
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }
@@ -118,7 +136,11 @@ impl Browser {
             if let Ok(found) = self.driver.find(By::XPath(path.as_str())).await {
                 return found;
             }
-            assert!(Instant::now() < until, "no {role} is named `{name}`; the page says:\n{}", self.text().await);
+            assert!(
+                Instant::now() < until,
+                "no {role} is named `{name}`; the page says:\n{}",
+                self.text().await
+            );
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }
@@ -140,7 +162,11 @@ impl Browser {
     /// # Panics
     /// When there is no page.
     pub async fn text(&self) -> String {
-        let value = self.driver.execute("return document.body.innerText", vec![]).await.expect("the page has text");
+        let value = self
+            .driver
+            .execute("return document.body.innerText", vec![])
+            .await
+            .expect("the page has text");
         value.json().as_str().unwrap_or_default().to_owned()
     }
 
@@ -155,7 +181,10 @@ impl Browser {
             if shown.contains(text) {
                 return;
             }
-            assert!(Instant::now() < until, "`{text}` does not appear; the page says:\n{shown}");
+            assert!(
+                Instant::now() < until,
+                "`{text}` does not appear; the page says:\n{shown}"
+            );
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }
@@ -165,7 +194,13 @@ impl Browser {
     /// # Panics
     /// When there is no page.
     pub async fn press(&self, keys: &str) {
-        self.driver.active_element().await.expect("something has the focus").send_keys(keys).await.expect("keys can be pressed");
+        self.driver
+            .active_element()
+            .await
+            .expect("something has the focus")
+            .send_keys(keys)
+            .await
+            .expect("keys can be pressed");
     }
 
     /// Signs in on the sign-in page.
@@ -178,7 +213,11 @@ impl Browser {
             field.clear().await.expect("a field can be cleared");
             field.send_keys(text).await.expect("a field takes text");
         }
-        self.named("button", "Sign in").await.click().await.expect("a button can be pressed");
+        self.named("button", "Sign in")
+            .await
+            .click()
+            .await
+            .expect("a button can be pressed");
     }
 
     /// What axe-core finds wrong with the page: rule and element.
@@ -186,11 +225,21 @@ impl Browser {
     /// # Panics
     /// When axe-core is not installed with the console.
     pub async fn violations(&self) -> Vec<String> {
-        let axe = std::fs::read_to_string(root().join("console/node_modules/axe-core/axe.min.js")).expect("axe-core is installed");
+        let axe = std::fs::read_to_string(root().join("console/node_modules/axe-core/axe.min.js"))
+            .expect("axe-core is installed");
         self.driver.execute(axe, vec![]).await.expect("axe-core loads");
-        let script = "const done = arguments[arguments.length - 1]; axe.run(document).then((found) => done(found.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.failureSummary).join(' | '))));";
+        let script = "const done = arguments[arguments.length - 1]; axe.run(document).then((found) => \
+            done(found.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + \
+            n.failureSummary).join(' | '))));";
         let found = self.driver.execute_async(script, vec![]).await.expect("axe-core runs");
-        found.json().as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned).collect()
+        found
+            .json()
+            .as_array()
+            .into_iter()
+            .flatten()
+            .filter_map(Value::as_str)
+            .map(str::to_owned)
+            .collect()
     }
 
     /// How far the page is wider than its window, in pixels.
@@ -199,14 +248,25 @@ impl Browser {
     /// When there is no page.
     pub async fn overflow(&self) -> i64 {
         let script = "return document.documentElement.scrollWidth - window.innerWidth";
-        self.driver.execute(script, vec![]).await.expect("the page has a width").json().as_i64().unwrap_or_default()
+        self.driver
+            .execute(script, vec![])
+            .await
+            .expect("the page has a width")
+            .json()
+            .as_i64()
+            .unwrap_or_default()
     }
 }
 
 impl Drop for Browser {
     fn drop(&mut self) {
         // Driver and browser are one process group; a driver that is killed alone leaves its Chromium behind.
-        drop(Command::new("kill").args(["-KILL", "--", &format!("-{}", self.process.id())]).stderr(Stdio::null()).status());
+        drop(
+            Command::new("kill")
+                .args(["-KILL", "--", &format!("-{}", self.process.id())])
+                .stderr(Stdio::null())
+                .status(),
+        );
         drop(self.process.kill());
         drop(self.process.wait());
     }

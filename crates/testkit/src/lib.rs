@@ -14,5 +14,7 @@ pub mod survival;
 pub use browser::Browser;
 pub use planting::{Planted, planted};
 pub use postgres::{Durability, Postgres};
-pub use recorded::{Body, hostile, hostile_cases, labelled_logs, labelled_stacks, labelled_versions, newest, recorded, restamped};
+pub use recorded::{
+    Body, hostile, hostile_cases, labelled_logs, labelled_stacks, labelled_versions, newest, recorded, restamped,
+};
 pub use service::{PASSWORD, Running, Service};

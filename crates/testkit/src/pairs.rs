@@ -1,4 +1,5 @@
-//! How well labelled stacks are grouped: over pairs within one service, those put together against those that belong together.
+//! How well labelled stacks are grouped: over pairs within one service, those put together against
+//! those that belong together.
 
 use std::collections::{BTreeMap, HashMap};
 
@@ -60,7 +61,11 @@ pub fn by_runtime(records: &[Value]) -> BTreeMap<String, Pairs> {
     let of: Vec<(&str, usize)> = records
         .iter()
         .map(|record| {
-            let described = Described::new(text(record, "type"), text(record, "message"), text(record, "stacktrace"));
+            let described = Described::new(
+                text(record, "type"),
+                text(record, "message"),
+                text(record, "stacktrace"),
+            );
             let (_, cause) = together.add(text(record, "service"), text(record, "version"), &described);
             (text(record, "runtime"), cause)
         })
@@ -69,10 +74,17 @@ pub fn by_runtime(records: &[Value]) -> BTreeMap<String, Pairs> {
     let mut runtimes: BTreeMap<String, Vec<[String; 3]>> = BTreeMap::new();
     for (record, (runtime, cause)) in records.iter().zip(of) {
         let group = settled[cause].group.to_string();
-        let row = [text(record, "service").to_owned(), text(record, "label").to_owned(), group];
+        let row = [
+            text(record, "service").to_owned(),
+            text(record, "label").to_owned(),
+            group,
+        ];
         runtimes.entry(runtime.to_owned()).or_default().push(row);
     }
-    runtimes.into_iter().map(|(runtime, rows)| (runtime, score(&rows))).collect()
+    runtimes
+        .into_iter()
+        .map(|(runtime, rows)| (runtime, score(&rows)))
+        .collect()
 }
 
 /// The pairs of rows of a service, a label and a group.
@@ -93,14 +105,24 @@ pub fn score(rows: &[[String; 3]]) -> Pairs {
     }
 }
 
-/// Frames that are told rightly to be the service's own or not, of those whose file says where they come from: the services of the labelled
-/// stacks lie under `/srv/skerry/`, and by bare names where a runtime names no folder. Returns how many, of how many.
+/// Frames that are told rightly to be the service's own or not, of those whose file says where they
+/// come from: the services of the labelled stacks lie under `/srv/skerry/`, and by bare names where
+/// a runtime names no folder. Returns how many, of how many.
 #[must_use]
 pub fn own_frames(records: &[Value]) -> (u64, u64) {
     let (mut right, mut all) = (0, 0);
     for record in records {
-        let described = Described::new(text(record, "type"), text(record, "message"), text(record, "stacktrace"));
-        for frame in described.stack.iter().flat_map(|stack| &stack.exceptions).flat_map(|exception| &exception.frames) {
+        let described = Described::new(
+            text(record, "type"),
+            text(record, "message"),
+            text(record, "stacktrace"),
+        );
+        for frame in described
+            .stack
+            .iter()
+            .flat_map(|stack| &stack.exceptions)
+            .flat_map(|exception| &exception.frames)
+        {
             if let Some(own) = is_own(frame) {
                 all += 1;
                 right += u64::from(own == frame.own);
@@ -146,7 +168,10 @@ fn is_own(frame: &Frame<'_>) -> Option<bool> {
             _ => {}
         }
     }
-    let is_ours = ["rates", "Rates", "tariffs", "Tariffs", "main", "watch", "app", "defects", "holds", "Holds", "decks"].contains(&stem);
+    let is_ours = [
+        "rates", "Rates", "tariffs", "Tariffs", "main", "watch", "app", "defects", "holds", "Holds", "decks",
+    ]
+    .contains(&stem);
     if file.starts_with("/srv/skerry/") {
         return Some(!file.contains("node_modules"));
     }

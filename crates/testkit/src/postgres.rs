@@ -45,15 +45,33 @@ impl Postgres {
     /// When Debian's package `postgresql` is not installed, or the server does not start.
     #[must_use]
     pub fn start_below(parent: &Path, durability: Durability) -> Self {
-        let folder = tempfile::Builder::new().prefix("outcrop-postgres-").tempdir_in(parent).expect("a temporary folder").keep();
+        let folder = tempfile::Builder::new()
+            .prefix("outcrop-postgres-")
+            .tempdir_in(parent)
+            .expect("a temporary folder")
+            .keep();
         if is_root() {
             run(Command::new("chown").arg(UNPRIVILEGED).arg(&folder));
         }
         let data = folder.join("data");
         let mut initdb = unprivileged(&program("initdb"));
-        initdb.args(["--username=outcrop", "--auth=trust", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync", "-D"]).arg(&data);
+        initdb
+            .args([
+                "--username=outcrop",
+                "--auth=trust",
+                "--encoding=UTF8",
+                "--locale=C.UTF-8",
+                "--no-sync",
+                "-D",
+            ])
+            .arg(&data);
         run(&mut initdb);
-        let mut postgres = Self { folder, port: free_port(), durability, running: None };
+        let mut postgres = Self {
+            folder,
+            port: free_port(),
+            durability,
+            running: None,
+        };
         postgres.resume();
         postgres
     }
@@ -72,7 +90,11 @@ impl Postgres {
     pub fn resume(&mut self) {
         let data = self.folder.join("data");
         let (port, sockets) = (self.port.to_string(), self.folder.display().to_string());
-        let fsync = if self.durability == Durability::Durable { "on" } else { "off" };
+        let fsync = if self.durability == Durability::Durable {
+            "on"
+        } else {
+            "off"
+        };
         let mut server = unprivileged(&program("postgres"));
         server.arg("-D").arg(&data).args(["-p", &port, "-k", &sockets]);
         for setting in [
@@ -85,12 +107,21 @@ impl Postgres {
         ] {
             server.args(["-c", setting]);
         }
-        // The shell outlives a killed test: when its standard input closes it stops the server. Only the last stop removes
-        // the folder, since a test may start the server again.
-        let script = "\"$@\" & server=$!; read -r order; kill -INT $server; wait $server; [ \"$order\" = keep ] || rm -rf \"$FOLDER\"";
+        // The shell outlives a killed test: when its standard input closes it stops the server.
+        // Only the last stop removes the folder, since a test may start the server again.
+        let script = "\"$@\" & server=$!; read -r order; kill -INT $server; wait $server; [ \"$order\" = keep ] || rm \
+            -rf \"$FOLDER\"";
         let mut supervisor = Command::new("sh");
-        supervisor.args(["-c", script, "sh"]).arg(server.get_program()).args(server.get_args()).env("FOLDER", &self.folder);
-        supervisor.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null()).current_dir("/");
+        supervisor
+            .args(["-c", script, "sh"])
+            .arg(server.get_program())
+            .args(server.get_args())
+            .env("FOLDER", &self.folder);
+        supervisor
+            .stdin(Stdio::piped())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .current_dir("/");
         self.running = Some(supervisor.spawn().expect("sh starts"));
         let until = Instant::now() + PATIENCE;
         while std::net::TcpStream::connect(("127.0.0.1", self.port)).is_err() || !self.answers() {
@@ -124,7 +155,9 @@ impl Postgres {
     }
 
     fn answers(&self) -> bool {
-        let ready = Command::new(program("pg_isready")).args(["-q", "-h", "127.0.0.1", "-p", &self.port.to_string()]).status();
+        let ready = Command::new(program("pg_isready"))
+            .args(["-q", "-h", "127.0.0.1", "-p", &self.port.to_string()])
+            .status();
         ready.is_ok_and(|status| status.success())
     }
 
@@ -153,8 +186,12 @@ impl Postgres {
     /// When it does not run.
     #[must_use]
     pub fn pid(&self) -> u32 {
-        let file = std::fs::read_to_string(self.folder.join("data/postmaster.pid")).expect("a running server has a pid file");
-        file.lines().next().and_then(|line| line.trim().parse().ok()).expect("the pid file begins with the pid")
+        let file =
+            std::fs::read_to_string(self.folder.join("data/postmaster.pid")).expect("a running server has a pid file");
+        file.lines()
+            .next()
+            .and_then(|line| line.trim().parse().ok())
+            .expect("the pid file begins with the pid")
     }
 }
 
@@ -172,10 +209,17 @@ fn is_root() -> bool {
 /// The program of Debian's newest PostgreSQL.
 fn program(name: &str) -> PathBuf {
     let mut releases: Vec<(u32, PathBuf)> = std::fs::read_dir("/usr/lib/postgresql")
-        .map(|entries| entries.flatten().filter_map(|entry| Some((entry.file_name().to_str()?.parse().ok()?, entry.path()))).collect())
+        .map(|entries| {
+            entries
+                .flatten()
+                .filter_map(|entry| Some((entry.file_name().to_str()?.parse().ok()?, entry.path())))
+                .collect()
+        })
         .unwrap_or_default();
     releases.sort();
-    let (_, newest) = releases.pop().expect("PostgreSQL's server is installed (Debian: apt-get install postgresql; script/test does it)");
+    let (_, newest) = releases
+        .pop()
+        .expect("PostgreSQL's server is installed (Debian: apt-get install postgresql; script/test does it)");
     newest.join("bin").join(name)
 }
 
@@ -184,14 +228,24 @@ fn unprivileged(program: &Path) -> Command {
         return Command::new(program);
     }
     let mut command = Command::new("setpriv");
-    command.args([&format!("--reuid={UNPRIVILEGED}"), &format!("--regid={UNPRIVILEGED}"), "--clear-groups"]).arg(program);
+    command
+        .args([
+            &format!("--reuid={UNPRIVILEGED}"),
+            &format!("--regid={UNPRIVILEGED}"),
+            "--clear-groups",
+        ])
+        .arg(program);
     command.current_dir("/");
     command
 }
 
 fn run(command: &mut Command) {
     let output = command.output().unwrap_or_else(|error| panic!("{command:?}: {error}"));
-    assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
+    assert!(
+        output.status.success(),
+        "{command:?}: {}",
+        String::from_utf8_lossy(&output.stderr)
+    );
 }
 
 /// A port that nothing listened on a moment ago.

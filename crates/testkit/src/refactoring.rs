@@ -1,4 +1,5 @@
-//! Edits that teams make between two versions, done to stacks that were read: what a refactoring does to an error's frames.
+//! Edits that teams make between two versions, done to stacks that were read: what a refactoring
+//! does to an error's frames.
 
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -27,7 +28,14 @@ pub enum Edit {
 
 impl Edit {
     /// Every edit.
-    pub const ALL: [Self; 6] = [Self::None, Self::Helper, Self::Inlined, Self::FileRenamed, Self::FunctionMoved, Self::FunctionRenamed];
+    pub const ALL: [Self; 6] = [
+        Self::None,
+        Self::Helper,
+        Self::Inlined,
+        Self::FileRenamed,
+        Self::FunctionMoved,
+        Self::FunctionRenamed,
+    ];
 }
 
 /// The edits of one version of all services.
@@ -40,7 +48,10 @@ impl Refactoring {
     /// Draws the edits of a version.
     #[must_use]
     pub fn new(seed: u64) -> Self {
-        Self { seed, renamed: HashMap::new() }
+        Self {
+            seed,
+            renamed: HashMap::new(),
+        }
     }
 
     fn chance(&self, parts: impl Hash) -> ChaCha8Rng {
@@ -64,13 +75,27 @@ impl Refactoring {
     /// A stack of a defect as the version after the edit prints it; as it was where the edit has nothing to work on.
     pub fn edited(&mut self, service: &str, defect: &str, stack: &Stack<'_>) -> Stack<'static> {
         let mut chance = self.chance((service, defect, "how"));
-        let (pick, other, shared) = (chance.random_range(0..3_usize), chance.random_range(0..1_000_u32), chance.random_bool(0.3));
+        let (pick, other, shared) = (
+            chance.random_range(0..3_usize),
+            chance.random_range(0..1_000_u32),
+            chance.random_bool(0.3),
+        );
         let mut edited = stack.clone().into_owned();
         let edit = self.edit(service, defect);
-        let Some(exception) = edited.exceptions.iter_mut().find(|exception| exception.frames.iter().any(|frame| frame.own)) else {
+        let Some(exception) = edited
+            .exceptions
+            .iter_mut()
+            .find(|exception| exception.frames.iter().any(|frame| frame.own))
+        else {
             return edited;
         };
-        let own: Vec<usize> = exception.frames.iter().enumerate().filter(|(_, frame)| frame.own).map(|(at, _)| at).collect();
+        let own: Vec<usize> = exception
+            .frames
+            .iter()
+            .enumerate()
+            .filter(|(_, frame)| frame.own)
+            .map(|(at, _)| at)
+            .collect();
         let at = own[pick.min(own.len() - 1)];
         match edit {
             Edit::None => {}
@@ -80,7 +105,11 @@ impl Refactoring {
                 }
             }
             Edit::Helper => {
-                let name = if shared { "timed".to_owned() } else { format!("settled_{other}") };
+                let name = if shared {
+                    "timed".to_owned()
+                } else {
+                    format!("settled_{other}")
+                };
                 let frame = helper(&exception.frames[at], &name, shared);
                 exception.frames.insert(at, frame);
             }
@@ -93,7 +122,10 @@ impl Refactoring {
             }
             Edit::FileRenamed => {
                 let place = place(&exception.frames[at]);
-                let name = self.renamed.entry((service.to_owned(), place)).or_insert_with(|| format!("renamed{other}"));
+                let name = self
+                    .renamed
+                    .entry((service.to_owned(), place))
+                    .or_insert_with(|| format!("renamed{other}"));
                 let name = name.clone();
                 rename(exception, at, &name);
             }
@@ -103,19 +135,31 @@ impl Refactoring {
 }
 
 fn place(frame: &Frame<'_>) -> String {
-    if frame.module.is_empty() { frame.file.to_string() } else { frame.module.to_string() }
+    if frame.module.is_empty() {
+        frame.file.to_string()
+    } else {
+        frame.module.to_string()
+    }
 }
 
 fn rename(exception: &mut Exception<'static>, at: usize, name: &str) {
     let renamed = place(&exception.frames[at]);
-    for frame in exception.frames.iter_mut().filter(|frame| frame.own && place(frame) == renamed) {
+    for frame in exception
+        .frames
+        .iter_mut()
+        .filter(|frame| frame.own && place(frame) == renamed)
+    {
         elsewhere(frame, name);
     }
 }
 
 /// The function's name apart from its scope.
 fn named(function: &str) -> (&str, &str) {
-    let at = ["::", ".", "#", "/"].iter().filter_map(|mark| function.rfind(mark).map(|at| at + mark.len())).max().unwrap_or(0);
+    let at = ["::", ".", "#", "/"]
+        .iter()
+        .filter_map(|mark| function.rfind(mark).map(|at| at + mark.len()))
+        .max()
+        .unwrap_or(0);
     function.split_at(at)
 }
 
@@ -126,7 +170,11 @@ fn elsewhere(frame: &mut Frame<'static>, name: &str) {
     }
     if !frame.file.is_empty() {
         let folder = before_last(&frame.file, &['/', '\\']);
-        let ending = frame.file.strip_prefix(folder).and_then(|file| file.rsplit_once('.')).map_or("", |(_, ending)| ending);
+        let ending = frame
+            .file
+            .strip_prefix(folder)
+            .and_then(|file| file.rsplit_once('.'))
+            .map_or("", |(_, ending)| ending);
         let dot = if ending.is_empty() { "" } else { "." };
         frame.file = Cow::Owned(format!("{folder}{name}{dot}{ending}"));
     }
@@ -139,7 +187,11 @@ fn before_last<'a>(text: &'a str, signs: &[char]) -> &'a str {
 
 fn helper(beside: &Frame<'static>, name: &str, is_shared: bool) -> Frame<'static> {
     let (scope, _) = named(&beside.function);
-    let mut frame = Frame { function: Cow::Owned(format!("{scope}{name}")), repeats: 0, ..beside.clone() };
+    let mut frame = Frame {
+        function: Cow::Owned(format!("{scope}{name}")),
+        repeats: 0,
+        ..beside.clone()
+    };
     if is_shared {
         elsewhere(&mut frame, "watch");
     }

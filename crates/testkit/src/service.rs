@@ -45,7 +45,11 @@ impl Service {
     /// The service of a binary on a database.
     #[must_use]
     pub fn new(binary: impl AsRef<Path>, database: impl Into<String>) -> Self {
-        Self { binary: binary.as_ref().to_owned(), database: database.into(), variables: vec![] }
+        Self {
+            binary: binary.as_ref().to_owned(),
+            database: database.into(),
+            variables: vec![],
+        }
     }
 
     /// Runs a command of the binary on the database and returns what came of it.
@@ -64,8 +68,16 @@ impl Service {
     #[must_use]
     pub fn command_with(&self, arguments: &[&str], input: &str, environment: &[(&str, &str)]) -> Output {
         let mut command = Command::new(&self.binary);
-        command.args(arguments).env("OUTCROP_DATABASE_URL", &self.database).env("COLUMNS", "120").env("XDG_CONFIG_HOME", "/nonexistent");
-        command.envs(environment.iter().copied()).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        command
+            .args(arguments)
+            .env("OUTCROP_DATABASE_URL", &self.database)
+            .env("COLUMNS", "120")
+            .env("XDG_CONFIG_HOME", "/nonexistent");
+        command
+            .envs(environment.iter().copied())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped());
         let mut child = command.spawn().expect("the binary starts");
         // A command that does not read its input may be gone before it is written.
         drop(child.stdin.take().expect("piped").write_all(input.as_bytes()));
@@ -79,8 +91,15 @@ impl Service {
     #[must_use]
     pub fn succeed(&self, arguments: &[&str], input: &str) -> String {
         let output = self.command(arguments, input);
-        assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
-        String::from_utf8(output.stdout).expect("output is UTF-8").trim().to_owned()
+        assert!(
+            output.status.success(),
+            "{arguments:?}: {}",
+            String::from_utf8_lossy(&output.stderr)
+        );
+        String::from_utf8(output.stdout)
+            .expect("output is UTF-8")
+            .trim()
+            .to_owned()
     }
 
     /// Where its database is.
@@ -94,11 +113,16 @@ impl Service {
     /// # Panics
     /// When the question cannot be answered.
     pub async fn row(&self, sql: &str) -> Vec<Option<String>> {
-        let mut connection = sqlx::PgConnection::connect(&self.database).await.expect("the database answers");
-        let columns: String =
-            format!("SELECT ARRAY(SELECT value FROM jsonb_each_text(to_jsonb(answer)) ORDER BY key) FROM ({sql}) AS answer");
-        let (row,): (Vec<Option<String>>,) =
-            sqlx::query_as(sqlx::AssertSqlSafe(columns)).fetch_one(&mut connection).await.unwrap_or_else(|error| panic!("{sql}: {error}"));
+        let mut connection = sqlx::PgConnection::connect(&self.database)
+            .await
+            .expect("the database answers");
+        let columns: String = format!(
+            "SELECT ARRAY(SELECT value FROM jsonb_each_text(to_jsonb(answer)) ORDER BY key) FROM ({sql}) AS answer"
+        );
+        let (row,): (Vec<Option<String>>,) = sqlx::query_as(sqlx::AssertSqlSafe(columns))
+            .fetch_one(&mut connection)
+            .await
+            .unwrap_or_else(|error| panic!("{sql}: {error}"));
         row
     }
 
@@ -107,8 +131,13 @@ impl Service {
     /// # Panics
     /// When the statement fails.
     pub async fn execute(&self, sql: &'static str) {
-        let mut connection = sqlx::PgConnection::connect(&self.database).await.expect("the database answers");
-        sqlx::query(sql).execute(&mut connection).await.unwrap_or_else(|error| panic!("{sql}: {error}"));
+        let mut connection = sqlx::PgConnection::connect(&self.database)
+            .await
+            .expect("the database answers");
+        sqlx::query(sql)
+            .execute(&mut connection)
+            .await
+            .unwrap_or_else(|error| panic!("{sql}: {error}"));
     }
 
     /// Every row of every table as text: where something must not be found.
@@ -116,9 +145,12 @@ impl Service {
     /// # Panics
     /// When the database does not answer.
     pub async fn all_text(&self) -> String {
-        let mut connection = sqlx::PgConnection::connect(&self.database).await.expect("the database answers");
+        let mut connection = sqlx::PgConnection::connect(&self.database)
+            .await
+            .expect("the database answers");
         let tables: Vec<(String,)> = sqlx::query_as(
-            "SELECT c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = 'public' AND c.relkind = 'r'",
+            "SELECT c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE \
+             n.nspname = 'public' AND c.relkind = 'r'",
         )
         .fetch_all(&mut connection)
         .await
@@ -133,9 +165,17 @@ impl Service {
             .fetch_all(&mut connection)
             .await
             .expect("columns can be listed");
-            let columns =
-                columns.iter().map(|(name, is_bytes)| if *is_bytes { name.clone() } else { format!("convert_to({name}::text, 'UTF8')") });
-            let sql = format!("SELECT ARRAY[{}]::bytea[] FROM {table}", columns.collect::<Vec<_>>().join(", "));
+            let columns = columns.iter().map(|(name, is_bytes)| {
+                if *is_bytes {
+                    name.clone()
+                } else {
+                    format!("convert_to({name}::text, 'UTF8')")
+                }
+            });
+            let sql = format!(
+                "SELECT ARRAY[{}]::bytea[] FROM {table}",
+                columns.collect::<Vec<_>>().join(", ")
+            );
             let rows: Vec<(Vec<Option<Vec<u8>>>,)> = sqlx::query_as(sqlx::AssertSqlSafe(sql))
                 .fetch_all(&mut connection)
                 .await
@@ -174,21 +214,46 @@ impl Service {
         let number = COUNT.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
         let email = format!("purser{number}@skerry.example");
         let _said = self.succeed(&["admin", "migrate"], "");
-        let _said = self.succeed(&["admin", "member", "add", &email, "--role", "admin", "--password-stdin"], &format!("{PASSWORD}\n"));
+        let _said = self.succeed(
+            &["admin", "member", "add", &email, "--role", "admin", "--password-stdin"],
+            &format!("{PASSWORD}\n"),
+        );
         let token = self.succeed(&["admin", "token", "create", &email], "");
         let key = self.succeed(&["admin", "key", "create", &format!("pier-{number}")], "");
         let (child, url, log) = self.spawn(options);
         let options = options.iter().map(|option| (*option).to_owned()).collect();
-        let running = Running { service: self.clone(), options, child, log, url, email, token, key, http: reqwest::Client::new() };
+        let running = Running {
+            service: self.clone(),
+            options,
+            child,
+            log,
+            url,
+            email,
+            token,
+            key,
+            http: reqwest::Client::new(),
+        };
         running.wait_until_ready().await;
         running
     }
 
     fn spawn(&self, options: &[&str]) -> (Child, String, Log) {
         let mut command = Command::new(&self.binary);
-        let address: &[&str] = if options.contains(&"--listen") { &[] } else { &["--listen", "127.0.0.1:0"] };
-        let grpc: &[&str] = if options.contains(&"--otlp-grpc") { &[] } else { &["--otlp-grpc", "none"] };
-        command.args(["serve", "--otlp-http", "none"]).args(grpc).args(address).args(options);
+        let address: &[&str] = if options.contains(&"--listen") {
+            &[]
+        } else {
+            &["--listen", "127.0.0.1:0"]
+        };
+        let grpc: &[&str] = if options.contains(&"--otlp-grpc") {
+            &[]
+        } else {
+            &["--otlp-grpc", "none"]
+        };
+        command
+            .args(["serve", "--otlp-http", "none"])
+            .args(grpc)
+            .args(address)
+            .args(options);
         command
             .env("OUTCROP_DATABASE_URL", &self.database)
             .env("NO_COLOR", "1")
@@ -258,7 +323,11 @@ impl Running {
     /// # Errors
     /// When the service does not answer.
     pub async fn try_send(&self, body: &Body) -> reqwest::Result<Response> {
-        self.post(body.path).header("content-type", body.content_type).body(body.bytes.clone()).send().await
+        self.post(body.path)
+            .header("content-type", body.content_type)
+            .body(body.bytes.clone())
+            .send()
+            .await
     }
 
     /// Asks the API; returns status and JSON.
@@ -266,14 +335,27 @@ impl Running {
     /// # Panics
     /// When there is no JSON in the answer.
     pub async fn get(&self, path: &str) -> (u16, Value) {
-        let answer = self.http.get(format!("{}{path}", self.url)).bearer_auth(&self.token).send().await.expect("the service answers");
-        (answer.status().as_u16(), answer.json().await.expect("the answer is JSON"))
+        let answer = self
+            .http
+            .get(format!("{}{path}", self.url))
+            .bearer_auth(&self.token)
+            .send()
+            .await
+            .expect("the service answers");
+        (
+            answer.status().as_u16(),
+            answer.json().await.expect("the answer is JSON"),
+        )
     }
 
     /// Runs a command of the client against this service.
     #[must_use]
     pub fn client(&self, arguments: &[&str]) -> Output {
-        let environment = [("OUTCROP_URL", self.url.as_str()), ("OUTCROP_TOKEN", &self.token), ("OUTCROP_KEY", &self.key)];
+        let environment = [
+            ("OUTCROP_URL", self.url.as_str()),
+            ("OUTCROP_TOKEN", &self.token),
+            ("OUTCROP_KEY", &self.key),
+        ];
         self.service.command_with(arguments, "", &environment)
     }
 
@@ -284,7 +366,11 @@ impl Running {
     #[must_use]
     pub fn client_json(&self, arguments: &[&str]) -> Value {
         let output = self.client(&[arguments, &["--json"]].concat());
-        assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        assert!(
+            output.status.success(),
+            "{arguments:?}: {}",
+            String::from_utf8_lossy(&output.stderr)
+        );
         serde_json::from_slice(&output.stdout).expect("--json prints JSON")
     }
 
@@ -319,7 +405,8 @@ impl Running {
         self.child.id()
     }
 
-    /// Kills the service with no chance to finish anything, and starts it again on the same address with the same options.
+    /// Kills the service with no chance to finish anything, and starts it again on the same address
+    /// with the same options.
     ///
     /// # Panics
     /// When it does not come back.
@@ -335,8 +422,15 @@ impl Running {
         drop(self.child.kill());
         drop(self.child.wait());
         let address = self.url.trim_start_matches("http://").to_owned();
-        let options: Vec<&str> = self.options.iter().map(String::as_str).chain(["--listen", &address]).collect();
-        let service = variables.iter().fold(self.service.clone(), |service, (name, value)| service.with_variable(name, value));
+        let options: Vec<&str> = self
+            .options
+            .iter()
+            .map(String::as_str)
+            .chain(["--listen", &address])
+            .collect();
+        let service = variables.iter().fold(self.service.clone(), |service, (name, value)| {
+            service.with_variable(name, value)
+        });
         let (child, _, log) = service.spawn(&options);
         (self.child, self.log) = (child, log);
         self.wait_until_ready().await;
@@ -348,7 +442,13 @@ impl Running {
     /// When it fails.
     pub fn stop(mut self) {
         let pid = self.child.id().to_string();
-        assert!(Command::new("kill").args(["-TERM", &pid]).status().expect("kill runs").success());
+        assert!(
+            Command::new("kill")
+                .args(["-TERM", &pid])
+                .status()
+                .expect("kill runs")
+                .success()
+        );
         let status = self.child.wait().expect("the service ends");
         assert!(status.success(), "the service ended with {status}");
     }

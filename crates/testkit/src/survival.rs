@@ -1,4 +1,5 @@
-//! How errors survive a version in which their code was edited, on labelled real stacks: what is told of each, held against its label.
+//! How errors survive a version in which their code was edited, on labelled real stacks: what is
+//! told of each, held against its label.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
@@ -67,8 +68,8 @@ struct Known {
     shape: Option<Shape>,
 }
 
-/// Draws a version: of the labelled defects a sixth comes with it, a sixth (or, where few are seen, two thirds) does not occur in it, and
-/// the code of the others is edited.
+/// Draws a version: of the labelled defects a sixth comes with it, a sixth (or, where few are seen,
+/// two thirds) does not occur in it, and the code of the others is edited.
 #[must_use]
 pub fn survival(seed: u64, few_are_seen: bool) -> Survival {
     let mut refactoring = Refactoring::new(seed);
@@ -95,17 +96,34 @@ pub fn survival(seed: u64, few_are_seen: bool) -> Survival {
                 continue;
             }
             if version == 1 && !is_brought {
-                described.stack = described.stack.map(|stack| refactoring.edited(&service, &label, &stack));
+                described.stack = described
+                    .stack
+                    .map(|stack| refactoring.edited(&service, &label, &stack));
             }
             let key = described.group().key;
             let next = i64::try_from(numbers.len()).unwrap_or_default();
             let number = *numbers.entry((service.clone(), key)).or_insert(next);
             if version == 1 {
-                edits.insert(number, if is_brought { Edit::None } else { refactoring.edit(&service, &label) });
+                edits.insert(
+                    number,
+                    if is_brought {
+                        Edit::None
+                    } else {
+                        refactoring.edit(&service, &label)
+                    },
+                );
             }
             let shape = Shape::of(&described.subject());
-            let known = Known { number, label: label.clone(), version, shape };
-            services.entry(service.clone()).or_default().insert((version, key), known);
+            let known = Known {
+                number,
+                label: label.clone(),
+                version,
+                shape,
+            };
+            services
+                .entry(service.clone())
+                .or_default()
+                .insert((version, key), known);
         }
     }
     let mut survival = Survival::default();
@@ -118,24 +136,39 @@ pub fn survival(seed: u64, few_are_seen: bool) -> Survival {
 fn judge(service: &str, known: &BTreeMap<(usize, Digest), Known>, edits: &HashMap<i64, Edit>, survival: &mut Survival) {
     let mut by_cause: BTreeMap<i64, (&Known, BTreeSet<usize>)> = BTreeMap::new();
     for cause in known.values() {
-        by_cause.entry(cause.number).or_insert((cause, BTreeSet::new())).1.insert(cause.version);
+        by_cause
+            .entry(cause.number)
+            .or_insert((cause, BTreeSet::new()))
+            .1
+            .insert(cause.version);
     }
     let sighted: Vec<Sighted<'_>> = by_cause
         .iter()
         .filter_map(|(number, (cause, versions))| {
-            Some(Sighted { cause: *number, error: *number, shape: cause.shape.as_ref()?, versions: versions.clone() })
+            Some(Sighted {
+                cause: *number,
+                error: *number,
+                shape: cause.shape.as_ref()?,
+                versions: versions.clone(),
+            })
         })
         .collect();
     let found = find(&sighted);
     for (number, (cause, versions)) in by_cause.iter().filter(|(_, (_, versions))| versions.contains(&1)) {
-        let before = known.values().find(|other| other.version == 0 && other.label == cause.label);
+        let before = known
+            .values()
+            .find(|other| other.version == 0 && other.label == cause.label);
         let joined = match found.get(number) {
             Some(Finding::Moved { error, .. }) => Some(*error),
             _ if versions.contains(&0) => Some(*number),
             _ => None,
         };
         let edit = edits[number];
-        let fate = if before.is_some() { survival.edited.entry(edit).or_default() } else { &mut survival.brought };
+        let fate = if before.is_some() {
+            survival.edited.entry(edit).or_default()
+        } else {
+            &mut survival.brought
+        };
         match joined {
             None => fate.new += 1,
             Some(joined) if before.is_none_or(|before| before.number != joined) => fate.wrong += 1,
@@ -144,8 +177,16 @@ fn judge(service: &str, known: &BTreeMap<(usize, Digest), Known>, edits: &HashMa
         }
         if before.map(|before| before.number) != joined {
             let taken = joined.and_then(|joined| known.values().find(|known| known.number == joined));
-            let then = before.into_iter().chain(taken).map(|known| format!("\n  then {}: {}", known.label, shown(known)));
-            let now = format!("{service} {} {edit:?}: {:?}\n  now  {}", cause.label, found.get(number), shown(cause));
+            let then = before
+                .into_iter()
+                .chain(taken)
+                .map(|known| format!("\n  then {}: {}", known.label, shown(known)));
+            let now = format!(
+                "{service} {} {edit:?}: {:?}\n  now  {}",
+                cause.label,
+                found.get(number),
+                shown(cause)
+            );
             survival.notes.push(format!("{now}{}", then.collect::<String>()));
         }
     }
@@ -156,7 +197,17 @@ fn shown(known: &Known) -> String {
         let links: Vec<String> = shape
             .exceptions
             .iter()
-            .map(|link| format!("{} [{}]", link.type_name, link.spots.iter().map(ToString::to_string).collect::<Vec<_>>().join(" < ")))
+            .map(|link| {
+                format!(
+                    "{} [{}]",
+                    link.type_name,
+                    link.spots
+                        .iter()
+                        .map(ToString::to_string)
+                        .collect::<Vec<_>>()
+                        .join(" < ")
+                )
+            })
             .collect();
         format!("{} | {}", links.join(" / "), shape.message)
     })

@@ -47,7 +47,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes `service.deployed`, `service.upgraded` and `service.rolledback` as deploys; other events are taken and told of nothing. */
+        /**
+         * Takes `service.deployed`, `service.upgraded` and `service.rolledback` as deploys; other events
+         *     are taken and told of nothing.
+         */
         post: operations["take_events"];
         delete?: never;
         options?: never;
@@ -408,7 +411,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Finds whatever is pasted: a reference, a link, an occurrence, a trace, a user or any attribute's value, a log line, a stack. */
+        /**
+         * Finds whatever is pasted: a reference, a link, an occurrence, a trace, a user or any attribute's
+         *     value, a log line, a stack.
+         */
         get: operations["find"];
         put?: never;
         post?: never;
@@ -615,7 +621,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is unwell now: endpoints that fail more or take longer than their own past explains, errors that are flagged or busy. */
+        /**
+         * What is unwell now: endpoints that fail more or take longer than their own past explains, errors
+         *     that are flagged or busy.
+         */
         get: operations["report_now"];
         put?: never;
         post?: never;
@@ -1153,7 +1162,10 @@ export interface components {
         };
         /** @description Something that the text may mean. */
         Candidate: {
-            /** @description How it was found: `error`, `occurrence`, `trace`, `attribute`, `resource`, `version`, `endpoint`, `file`, `function`, `log lines`, `stack`, `log line` or `words`. */
+            /**
+             * @description How it was found: `error`, `occurrence`, `trace`, `attribute`, `resource`, `version`,
+             *     `endpoint`, `file`, `function`, `log lines`, `stack`, `log line` or `words`.
+             */
             by: string;
             /** @description The console's page, with its view. */
             path: string;
@@ -1347,8 +1359,8 @@ export interface components {
         /** @description One deploy in full. */
         DeployDetail: {
             /**
-             * @description Of a canary or a deploy to an instance group: its endpoints against the rest in the same minutes, those that differ first
-             *     (`…_before` is the rest); empty for others.
+             * @description Of a canary or a deploy to an instance group: its endpoints against the rest in the same
+             *     minutes, those that differ first (`…_before` is the rest); empty for others.
              */
             beside: components["schemas"]["EndpointChange"][];
             /** @description What is held against what there, in words. */
@@ -1458,7 +1470,10 @@ export interface components {
         };
         /** @description An endpoint before a deploy against after it. */
         EndpointChange: {
-            /** @description What changed, by a test: `fails more`, `slower`, `fails less`, `faster`; empty where nothing is shown to have changed. */
+            /**
+             * @description What changed, by a test: `fails more`, `slower`, `fails less`, `faster`; empty where nothing
+             *     is shown to have changed.
+             */
             changes: string[];
             /** @description The endpoint. */
             endpoint: string;
@@ -1528,8 +1543,8 @@ export interface components {
             /** @description The service. */
             service: string;
             /**
-             * @description Where that comes from: `set` by people, the `endpoint`'s own history, its `service`'s or the `fleet`'s while its own is too short, a `default` of 2 s
-             *     while nothing is known.
+             * @description Where that comes from: `set` by people, the `endpoint`'s own history, its `service`'s or the
+             *     `fleet`'s while its own is too short, a `default` of 2 s while nothing is known.
              */
             slow_by: string;
             /**
@@ -1551,7 +1566,10 @@ export interface components {
         };
         /** @description An endpoint in the period that the window is held against. */
         EndpointThen: {
-            /** @description What is different now: `fails more`, `slower`, `fails less`, `faster`, each where chance would do it once in ten thousand. */
+            /**
+             * @description What is different now: `fails more`, `slower`, `fails less`, `faster`, each where chance
+             *     would do it once in ten thousand.
+             */
             changes: string[];
             /**
              * Format: int64
@@ -2175,7 +2193,10 @@ export interface components {
         };
         /** @description What happened before a failure. */
         LeadUp: {
-            /** @description Where it was taken from: `trace`, `instance` (what the same instance wrote in the ten seconds before), `nothing`. */
+            /**
+             * @description Where it was taken from: `trace`, `instance` (what the same instance wrote in the ten
+             *     seconds before), `nothing`.
+             */
             from: string;
             /** @description Whether the trace holds more than was read of it. */
             is_cut: boolean;
@@ -2493,8 +2514,9 @@ export interface components {
             /** @description The service it is for; without one, all. */
             service?: string | null;
             /**
-             * @description `remove`: values under names that end with these words; `keep`: the same stay, though a built-in name says otherwise;
-             *     `shape`: what a regular expression finds in any text is removed.
+             * @description `remove`: values under names that end with these words; `keep`: the same stay, though a
+             *     built-in name says otherwise; `shape`: what a regular expression finds in any text is
+             *     removed.
              */
             verb: string;
             /** @description The name in words, whatever its dress (`passport number` finds `passportNumber`), or the regular expression. */
@@ -2529,8 +2551,8 @@ export interface components {
         /** @description Something that is unwell. */
         NowItem: {
             /**
-             * @description `failing` (an endpoint fails more than in its own past), `slow` (an endpoint takes longer than in its own past), `error` (a flag
-             *     that holds).
+             * @description `failing` (an endpoint fails more than in its own past), `slow` (an endpoint takes longer
+             *     than in its own past), `error` (a flag that holds).
              */
             kind: string;
             /** @description The error's reference, of an error. */
@@ -2675,7 +2697,10 @@ export interface components {
             by: string;
             /** @description Its values, the most frequent first, 50 at most. */
             items: components["schemas"]["PartItem"][];
-            /** @description What must be said beside: that the values are claims, or, where nothing was found, that nothing has an attribute asked for. */
+            /**
+             * @description What must be said beside: that the values are claims, or, where nothing was found, that
+             *     nothing has an attribute asked for.
+             */
             note?: string | null;
         };
         /** @description A part of the critical path. */
@@ -3044,7 +3069,10 @@ export interface components {
             keep_addresses?: boolean | null;
             /** @description The folder the code runs in, which is no part of the path in its repository. */
             source_root?: string | null;
-            /** @description Template of a link to a line of source, with `{path}`, `{line}`, `{revision}` (the commit, else the version), `{service}`. */
+            /**
+             * @description Template of a link to a line of source, with `{path}`, `{line}`, `{revision}` (the commit,
+             *     else the version), `{service}`.
+             */
             source_url?: string | null;
             /**
              * Format: double
@@ -3476,7 +3504,10 @@ export interface components {
         };
         /** @description An error in the period that the window is held against. */
         Then: {
-            /** @description `more` or `less` of it now, relative to the requests, where chance would do it once in ten thousand; else `null`. */
+            /**
+             * @description `more` or `less` of it now, relative to the requests, where chance would do it once in ten
+             *     thousand; else `null`.
+             */
             change?: string | null;
             /**
              * Format: int64
@@ -3836,8 +3867,9 @@ export interface operations {
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
                 /**
-                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
-                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Endpoints, calls, statements (these two are held against the time before
+                 *     where nothing is given) and instances.
                  */
                 against?: string;
             };
@@ -4614,8 +4646,9 @@ export interface operations {
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
                 /**
-                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
-                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Endpoints, calls, statements (these two are held against the time before
+                 *     where nothing is given) and instances.
                  */
                 against?: string;
             };
@@ -4716,8 +4749,9 @@ export interface operations {
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
                 /**
-                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
-                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Endpoints, calls, statements (these two are held against the time before
+                 *     where nothing is given) and instances.
                  */
                 against?: string;
             };
@@ -4818,8 +4852,9 @@ export interface operations {
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
                 /**
-                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
-                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Endpoints, calls, statements (these two are held against the time before
+                 *     where nothing is given) and instances.
                  */
                 against?: string;
             };
@@ -5014,7 +5049,10 @@ export interface operations {
                 strip?: number;
                 /** @description Only occurrences for which this predicate holds; counts are of these. */
                 where?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Lists and one error. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Lists and one error.
+                 */
                 against?: string;
             };
             header?: never;
@@ -5108,7 +5146,10 @@ export interface operations {
                 strip?: number;
                 /** @description Only occurrences for which this predicate holds; counts are of these. */
                 where?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Lists and one error. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Lists and one error.
+                 */
                 against?: string;
             };
             header?: never;
@@ -5714,7 +5755,10 @@ export interface operations {
                 strip?: number;
                 /** @description Only occurrences for which this predicate holds; counts are of these. */
                 where?: string;
-                /** @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Lists and one error. */
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Lists and one error.
+                 */
                 against?: string;
             };
             header?: never;
@@ -6405,8 +6449,9 @@ export interface operations {
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
                 /**
-                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
-                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Endpoints, calls, statements (these two are held against the time before
+                 *     where nothing is given) and instances.
                  */
                 against?: string;
             };
@@ -6891,8 +6936,8 @@ export interface operations {
                 /** @description End of the window; now where not given. */
                 to?: string;
                 /**
-                 * @description The period to hold the window against: `before` it (where nothing is given), so much earlier (`1d`, `7d`), or `BEGINNING/END`.
-                 *     Templates only.
+                 * @description The period to hold the window against: `before` it (where nothing is given), so much earlier
+                 *     (`1d`, `7d`), or `BEGINNING/END`. Templates only.
                  */
                 against?: string;
                 /** @description A predicate over sender, severity, message, trace, user and attributes. Not for templates. */
@@ -6997,8 +7042,8 @@ export interface operations {
                 /** @description End of the window; now where not given. */
                 to?: string;
                 /**
-                 * @description The period to hold the window against: `before` it (where nothing is given), so much earlier (`1d`, `7d`), or `BEGINNING/END`.
-                 *     Templates only.
+                 * @description The period to hold the window against: `before` it (where nothing is given), so much earlier
+                 *     (`1d`, `7d`), or `BEGINNING/END`. Templates only.
                  */
                 against?: string;
                 /** @description A predicate over sender, severity, message, trace, user and attributes. Not for templates. */
@@ -7365,8 +7410,9 @@ export interface operations {
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
                 /**
-                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
-                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Endpoints, calls, statements (these two are held against the time before
+                 *     where nothing is given) and instances.
                  */
                 against?: string;
             };
@@ -7941,8 +7987,9 @@ export interface operations {
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
                 /**
-                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
-                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Endpoints, calls, statements (these two are held against the time before
+                 *     where nothing is given) and instances.
                  */
                 against?: string;
             };
@@ -9323,8 +9370,9 @@ export interface operations {
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
                 /**
-                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
-                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Endpoints, calls, statements (these two are held against the time before
+                 *     where nothing is given) and instances.
                  */
                 against?: string;
             };
@@ -9425,8 +9473,9 @@ export interface operations {
                 /** @description The cursor of a page. Requests only. */
                 cursor?: string;
                 /**
-                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
-                 *     statements (these two are held against the time before where nothing is given) and instances.
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Endpoints, calls, statements (these two are held against the time before
+                 *     where nothing is given) and instances.
                  */
                 against?: string;
             };

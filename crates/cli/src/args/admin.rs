@@ -1,4 +1,5 @@
-//! What is done on the database directly, so that the first member can be made before anybody can sign in; and sender keys.
+//! What is done on the database directly, so that the first member can be made before anybody can
+//! sign in; and sender keys.
 
 use clap::{Args, Subcommand, ValueEnum};
 
@@ -35,7 +36,9 @@ pub enum Admin {
     Migrate,
     /// How much errors of a service or endpoint weigh in the ranking.
     #[command(
-        after_help = "Examples:\n  outcrop admin weight fares 1.5\n  outcrop admin weight gangway --endpoint 'GET /internal/health' 0.2\n  outcrop admin weight fares 1     takes it away\n  outcrop admin weight             lists what is set"
+        after_help = "Examples:\n  outcrop admin weight fares 1.5\n  outcrop admin weight gangway --endpoint 'GET \
+            /internal/health' 0.2\n  outcrop admin weight fares 1     takes it away\n  outcrop admin \
+            weight             lists what is set"
     )]
     Weight(Weight),
 }
@@ -55,7 +58,10 @@ pub struct Weight {
 #[derive(Subcommand)]
 pub enum MemberCommand {
     /// Add a member; the password is read from standard input.
-    #[command(after_help = "Example:\n  outcrop admin member add purser@skerry.example --role engineer --password-stdin < password.txt")]
+    #[command(
+        after_help = "Example:\n  outcrop admin member add purser@skerry.example --role engineer --password-stdin < \
+            password.txt"
+    )]
     Add(MemberAdd),
     /// List members, with what they use.
     List {
@@ -80,7 +86,8 @@ pub enum MemberCommand {
     },
     /// Set a member's password, read from standard input; their sessions end.
     #[command(
-        after_help = "Example:\n  outcrop admin member password purser@skerry.example --password-stdin --revoke-tokens < password.txt"
+        after_help = "Example:\n  outcrop admin member password purser@skerry.example --password-stdin \
+            --revoke-tokens < password.txt"
     )]
     Password {
         /// The member's address.
@@ -120,7 +127,8 @@ pub enum Role {
 pub enum TokenCommand {
     /// Make a token for a member; prints only the token.
     #[command(
-        after_help = "Examples:\n  export OUTCROP_TOKEN=$(outcrop admin token create purser@skerry.example)\n  outcrop admin token create purser@skerry.example --pipeline"
+        after_help = "Examples:\n  export OUTCROP_TOKEN=$(outcrop admin token create purser@skerry.example)\n  \
+            outcrop admin token create purser@skerry.example --pipeline"
     )]
     Create {
         /// The member's address.
@@ -163,7 +171,8 @@ pub enum SessionCommand {
     },
     /// End a member's sessions: they have to sign in again.
     #[command(
-        after_help = "Examples:\n  outcrop admin session end purser@skerry.example\n  outcrop admin session end purser@skerry.example --id 7"
+        after_help = "Examples:\n  outcrop admin session end purser@skerry.example\n  outcrop admin session end \
+            purser@skerry.example --id 7"
     )]
     End {
         /// The member's address.
@@ -188,7 +197,8 @@ pub struct AuditList {
 pub enum KeyCommand {
     /// Make a sender key; prints only the key.
     #[command(
-        after_help = "Examples:\n  outcrop key create pier-3\n  outcrop key create fares --service fares --service ledger\n  outcrop key create trials --environment staging --per-minute 20MiB"
+        after_help = "Examples:\n  outcrop key create pier-3\n  outcrop key create fares --service fares --service \
+            ledger\n  outcrop key create trials --environment staging --per-minute 20MiB"
     )]
     Create {
         /// What the key is called.

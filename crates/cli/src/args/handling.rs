@@ -3,7 +3,10 @@ use clap::Args;
 use super::Client;
 
 #[derive(Args)]
-#[command(after_help = "Examples:\n  outcrop take kobal-tirun\n  outcrop take kobal-tirun 'deck team'\n  outcrop take kobal-tirun --back")]
+#[command(
+    after_help = "Examples:\n  outcrop take kobal-tirun\n  outcrop take kobal-tirun 'deck team'\n  outcrop take \
+        kobal-tirun --back"
+)]
 pub struct Take {
     /// The error's reference.
     #[arg(value_name = "REF")]
@@ -20,7 +23,8 @@ pub struct Take {
 
 #[derive(Args)]
 #[command(
-    after_help = "Example:\n  outcrop settle kobal-tirun 2.4.1      it must not occur in 2.4.1 or later; where it does, it is said to have returned"
+    after_help = "Example:\n  outcrop settle kobal-tirun 2.4.1      it must not occur in 2.4.1 or later; where it \
+        does, it is said to have returned"
 )]
 pub struct Settle {
     /// The error's reference.
@@ -34,7 +38,10 @@ pub struct Settle {
 }
 
 #[derive(Args)]
-#[command(after_help = "Examples:\n  outcrop quiet kobal-tirun --for 2d\n  outcrop quiet kobal-tirun --until-where 'users > 50'")]
+#[command(
+    after_help = "Examples:\n  outcrop quiet kobal-tirun --for 2d\n  outcrop quiet kobal-tirun --until-where 'users > \
+        50'"
+)]
 pub struct Quiet {
     /// The error's reference.
     #[arg(value_name = "REF")]

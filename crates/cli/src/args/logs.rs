@@ -29,7 +29,8 @@ impl Severity {
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  outcrop logs --service fares --severity warn --since 1h\n  outcrop logs --trace 4bf92f3577b34da6a3ce929d0e0e4736\n  \
+    after_help = "Examples:\n  outcrop logs --service fares --severity warn --since 1h\n  outcrop logs --trace \
+        4bf92f3577b34da6a3ce929d0e0e4736\n  \
     outcrop logs --error kobal-tirun --text timeout\n  outcrop logs --where 'berth = 7 and severity >= info'\n  \
     outcrop logs --templates --service fares      what lines have in common, and how often each came\n  \
     outcrop logs --like 0f3a…                     lines of one template, by the hash that --templates and --json show"
@@ -60,7 +61,8 @@ pub struct Logs {
     /// Say what lines have in common and how often each came, rather than each line.
     #[arg(long, conflicts_with_all = ["predicate", "trace", "error", "cursor"])]
     pub templates: bool,
-    /// Hold the window against another period: `before` it (where nothing is said), so much earlier (1d, 7d), or BEGINNING/END.
+    /// Hold the window against another period: `before` it (where nothing is said), so much earlier
+    /// (1d, 7d), or BEGINNING/END.
     #[arg(long, value_name = "PERIOD", requires = "templates")]
     pub against: Option<String>,
     /// Lines per page, 1 to 500.
@@ -78,7 +80,8 @@ pub struct Calls {
     pub client: Client,
     #[command(flatten)]
     pub window: TrafficWindow,
-    /// Hold the window against another period: `before` it (where nothing is said), so much earlier (1d, 7d), or BEGINNING/END.
+    /// Hold the window against another period: `before` it (where nothing is said), so much earlier
+    /// (1d, 7d), or BEGINNING/END.
     #[arg(long, value_name = "PERIOD")]
     pub against: Option<String>,
     /// Calls at most, 1 to 500.
@@ -93,7 +96,8 @@ pub struct Statements {
     pub client: Client,
     #[command(flatten)]
     pub window: TrafficWindow,
-    /// Hold the window against another period: `before` it (where nothing is said), so much earlier (1d, 7d), or BEGINNING/END.
+    /// Hold the window against another period: `before` it (where nothing is said), so much earlier
+    /// (1d, 7d), or BEGINNING/END.
     #[arg(long, value_name = "PERIOD")]
     pub against: Option<String>,
     /// Statements at most, 1 to 500.

@@ -7,7 +7,8 @@ use super::Client;
 pub enum MarkerCommand {
     /// Mark a change that is no deploy.
     #[command(
-        after_help = "Examples:\n  outcrop marker record 'database upgraded to 17' --kind database --environment production\n  outcrop marker record 'season switched to winter' --kind configuration --service fares"
+        after_help = "Examples:\n  outcrop marker record 'database upgraded to 17' --kind database --environment \
+            production\n  outcrop marker record 'season switched to winter' --kind configuration --service fares"
     )]
     Record(RecordMarker),
     /// List marked changes, each with what happened after it.

@@ -15,11 +15,20 @@ pub fn run(arguments: &Backtest) -> Result<(), Fault> {
     let mut input: Box<dyn BufRead> = if name == "-" {
         Box::new(BufReader::new(std::io::stdin()))
     } else {
-        Box::new(BufReader::new(File::open(&arguments.file).map_err(|error| cannot(&error))?))
+        Box::new(BufReader::new(
+            File::open(&arguments.file).map_err(|error| cannot(&error))?,
+        ))
     };
     // gzip's first two bytes (RFC 1952, 2.3.1).
-    let is_packed = input.fill_buf().map_err(|error| cannot(&error))?.starts_with(&[0x1f, 0x8b]);
-    let input: Box<dyn Read> = if is_packed { Box::new(MultiGzDecoder::new(input)) } else { Box::new(input) };
+    let is_packed = input
+        .fill_buf()
+        .map_err(|error| cannot(&error))?
+        .starts_with(&[0x1f, 0x8b]);
+    let input: Box<dyn Read> = if is_packed {
+        Box::new(MultiGzDecoder::new(input))
+    } else {
+        Box::new(input)
+    };
     let mut detector = Detector::default();
     let mut out = BufWriter::new(std::io::stdout().lock());
     let mut last = i64::MIN;
@@ -28,7 +37,8 @@ pub fn run(arguments: &Backtest) -> Result<(), Fault> {
         if line.trim().is_empty() {
             continue;
         }
-        let event = Event::parse(&line).map_err(|error| Fault::Usage(format!("{name}, line {}: {error}", number + 1)))?;
+        let event =
+            Event::parse(&line).map_err(|error| Fault::Usage(format!("{name}, line {}: {error}", number + 1)))?;
         if event.minute() < last {
             return Err(Fault::Usage(format!(
                 "{name}, line {}: it is earlier than the line before; the stream must be in order of time",

@@ -30,19 +30,31 @@ const PASSWORD: &str = "low tide at noon";
 /// Runs the service with the fleet until SIGTERM or SIGINT.
 pub async fn run(arguments: Demo) -> Result<(), Fault> {
     let url = settings::database_url(&arguments.database)?;
-    tracing_subscriber::fmt().with_env_filter(EnvFilter::new("warn,sqlx=error")).with_writer(std::io::stderr).init();
+    tracing_subscriber::fmt()
+        .with_env_filter(EnvFilter::new("warn,sqlx=error"))
+        .with_writer(std::io::stderr)
+        .init();
     let listener = settings::listen("listen", &arguments.listen)?;
     let address = format!("http://{}", listener.local_addr()?);
-    let database = Database::open(&url).await.map_err(|error| Fault::Refused(error.to_string()))?;
-    if !installation::become_demo(&database, EMAIL).await.map_err(|error| Fault::Refused(error.to_string()))? {
+    let database = Database::open(&url)
+        .await
+        .map_err(|error| Fault::Refused(error.to_string()))?;
+    if !installation::become_demo(&database, EMAIL)
+        .await
+        .map_err(|error| Fault::Refused(error.to_string()))?
+    {
         return Err(Fault::Usage(
-            "this database holds members, keys or telemetry of an installation: the demo adds an admin with a known password, and does it to a \
+            "this database holds members, keys or telemetry of an installation: the demo adds an admin with a known \
+             password, and does it to a \
              database of its own alone; make one: createdb demo"
                 .to_owned(),
         ));
     }
     let key = prepare(&database).await?;
-    let is_new = timeline::services(&database, Utc::now()).await.map_err(|error| Fault::Refused(error.to_string()))?.is_empty();
+    let is_new = timeline::services(&database, Utc::now())
+        .await
+        .map_err(|error| Fault::Refused(error.to_string()))?
+        .is_empty();
     let stop = CancellationToken::new();
     tokio::spawn(stop_on_signal(stop.clone()));
     let fleet = Fleet::new(&address, &key, arguments.seed);
@@ -51,14 +63,30 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
         stop.cancel();
         done
     };
-    let (served, done) =
-        tokio::join!(serve(Settings::new(url), Listeners { main: listener, otlp_http: None, otlp_grpc: None }, stop.clone()), work);
+    let (served, done) = tokio::join!(
+        serve(
+            Settings::new(url),
+            Listeners {
+                main: listener,
+                otlp_http: None,
+                otlp_grpc: None
+            },
+            stop.clone()
+        ),
+        work
+    );
     served.map_err(|error| Fault::Refused(error.to_string()))?;
     done
 }
 
 /// Loads the history where there is none yet, says where the console is, and goes on live.
-async fn sail(database: &Database, fleet: &Fleet, minutes: Option<i64>, address: &str, stop: &CancellationToken) -> Result<(), Fault> {
+async fn sail(
+    database: &Database,
+    fleet: &Fleet,
+    minutes: Option<i64>,
+    address: &str,
+    stop: &CancellationToken,
+) -> Result<(), Fault> {
     if let Some(minutes) = minutes {
         load(fleet, minutes, stop).await?;
     }
@@ -69,8 +97,13 @@ async fn sail(database: &Database, fleet: &Fleet, minutes: Option<i64>, address:
     if stop.is_cancelled() {
         return Ok(());
     }
-    line(format!("\nconsole   {address}\nsign in   {EMAIL}\npassword  {PASSWORD}\n\nSkerry Line goes on sending. Ctrl-C ends it."))?;
-    fleet.live(stop.clone()).await.map_err(|error| Fault::Refused(error.to_string()))
+    line(format!(
+        "\nconsole   {address}\nsign in   {EMAIL}\npassword  {PASSWORD}\n\nSkerry Line goes on sending. Ctrl-C ends it."
+    ))?;
+    fleet
+        .live(stop.clone())
+        .await
+        .map_err(|error| Fault::Refused(error.to_string()))
 }
 
 /// Says of the services what their people would.
@@ -82,14 +115,25 @@ async fn describe(database: &Database) -> Result<(), Fault> {
         customer: said("skerry.port"),
         ..ServiceSetting::default()
     };
-    let roots = [("fares", "/srv/skerry/fares"), ("gangway", "/srv/skerry/gangway"), ("stowage", "/src/stowage")];
-    let of_service = |root: &str| ServiceSetting { source_root: said(root), ..ServiceSetting::default() };
+    let roots = [
+        ("fares", "/srv/skerry/fares"),
+        ("gangway", "/srv/skerry/gangway"),
+        ("stowage", "/src/stowage"),
+    ];
+    let of_service = |root: &str| ServiceSetting {
+        source_root: said(root),
+        ..ServiceSetting::default()
+    };
     let settings = roots.map(|(service, root)| (Some(service), of_service(root)));
     for (service, setting) in [(None, all)].into_iter().chain(settings) {
-        service_settings::set(database, service, &setting).await.map_err(|error| Fault::Refused(error.to_string()))?;
+        service_settings::set(database, service, &setting)
+            .await
+            .map_err(|error| Fault::Refused(error.to_string()))?;
     }
     let edge = "service in (gangway, boarding) and environment = production";
-    service_settings::save_slice(database, "edge", edge, EMAIL).await.map_err(|error| Fault::Refused(error.to_string()))
+    service_settings::save_slice(database, "edge", edge, EMAIL)
+        .await
+        .map_err(|error| Fault::Refused(error.to_string()))
 }
 
 /// What people announced, marked and settled during the week: the stories that telemetry alone does not tell.
@@ -111,8 +155,15 @@ async fn tell_stories(database: &Database) -> Result<(), Fault> {
     };
     let (canary, began, ended) = CANARY;
     for deploy in [
-        NewDeploy { revision: COMMITS[0].0.to_owned(), ..deploy("fares", "2.4.0", ago(BAD_DEPLOY)) },
-        NewDeploy { ended_at: Some(ago(ended)), share: Some(0.1), ..deploy("sailings", canary, ago(began)) },
+        NewDeploy {
+            revision: COMMITS[0].0.to_owned(),
+            ..deploy("fares", "2.4.0", ago(BAD_DEPLOY))
+        },
+        NewDeploy {
+            ended_at: Some(ago(ended)),
+            share: Some(0.1),
+            ..deploy("sailings", canary, ago(began))
+        },
         deploy("boarding", "3.5.2", ago(ROLLBACK)),
     ] {
         deploys::record(database, &deploy).await.map_err(refused)?;
@@ -127,7 +178,10 @@ async fn tell_stories(database: &Database) -> Result<(), Fault> {
                 author: (*author).to_owned(),
                 at: ago(BAD_DEPLOY + number * 190).timestamp(),
                 summary: (*summary).to_owned(),
-                files: vec![ChangedFile { path: (*path).to_owned(), ranges: vec![*range] }],
+                files: vec![ChangedFile {
+                    path: (*path).to_owned(),
+                    ranges: vec![*range],
+                }],
             })
             .collect(),
         owners: vec![
@@ -135,7 +189,9 @@ async fn tell_stories(database: &Database) -> Result<(), Fault> {
             ("app/tariff.py".to_owned(), vec!["@skerry/tariff-desk".to_owned()]),
         ],
     };
-    deploy_changes::note(database, "fares", "2.4.0", &brought).await.map_err(refused)?;
+    deploy_changes::note(database, "fares", "2.4.0", &brought)
+        .await
+        .map_err(refused)?;
     let marker = NewMarker {
         at: ago(RELAY_MOVED.0),
         ended_at: None,
@@ -147,11 +203,24 @@ async fn tell_stories(database: &Database) -> Result<(), Fault> {
         by: EMAIL.to_owned(),
     };
     markers::mark(database, &marker).await.map_err(refused)?;
-    let week = Scope { service: Some("gangway".to_owned()), environment: None, version: None, from: ago(10_080), to: now, predicate: None };
-    let crew = errors::list(database, &week).await.map_err(refused)?.into_iter().find(|error| error.type_name == "TypeError");
+    let week = Scope {
+        service: Some("gangway".to_owned()),
+        environment: None,
+        version: None,
+        from: ago(10_080),
+        to: now,
+        predicate: None,
+    };
+    let crew = errors::list(database, &week)
+        .await
+        .map_err(refused)?
+        .into_iter()
+        .find(|error| error.type_name == "TypeError");
     if let Some(crew) = crew {
         let settle = Action::Settle("5.12.0".to_owned());
-        handling::act(database, crew.reference, &settle, EMAIL, ago(SETTLED)).await.map_err(refused)?;
+        handling::act(database, crew.reference, &settle, EMAIL, ago(SETTLED))
+            .await
+            .map_err(refused)?;
     }
     Ok(())
 }
@@ -161,9 +230,27 @@ type Written = (&'static str, &'static str, &'static str, &'static str, (u32, u3
 
 /// The commits of fares 2.4.0.
 const COMMITS: [Written; 3] = [
-    ("9f3c1ab27e5d40c8b1a6e2f07d94c35a8812bb60", "tariff clerk", "free metres differ by season", "app/tariff.py", (90, 92)),
-    ("41d07c9e6b2fa83c5d1e90b7f4a6c2d835e7f019", "quay master", "quotes say which tariff they used", "app/quotes.py", (12, 19)),
-    ("b28ea5f1c0739d64e8b5a21f7c3d09e6a4b8f752", "tariff clerk", "tariffs of next season", "app/tariffs.py", (3, 61)),
+    (
+        "9f3c1ab27e5d40c8b1a6e2f07d94c35a8812bb60",
+        "tariff clerk",
+        "free metres differ by season",
+        "app/tariff.py",
+        (90, 92),
+    ),
+    (
+        "41d07c9e6b2fa83c5d1e90b7f4a6c2d835e7f019",
+        "quay master",
+        "quotes say which tariff they used",
+        "app/quotes.py",
+        (12, 19),
+    ),
+    (
+        "b28ea5f1c0739d64e8b5a21f7c3d09e6a4b8f752",
+        "tariff clerk",
+        "tariffs of next season",
+        "app/tariffs.py",
+        (3, 61),
+    ),
 ];
 
 /// Makes the member, where there is none, and a key for this run. Returns the key.
@@ -175,7 +262,9 @@ async fn prepare(database: &Database) -> Result<String, Fault> {
     }
     let secret = Secret::random("outcrop-key");
     let name = format!("Skerry Line, {}", Utc::now().format("%Y-%m-%d %H:%M:%S%.3f"));
-    keys::add(database, &name, &keys::Bounds::default(), secret.digest()).await.map_err(|error| Fault::Refused(error.to_string()))?;
+    keys::add(database, &name, &keys::Bounds::default(), secret.digest())
+        .await
+        .map_err(|error| Fault::Refused(error.to_string()))?;
     Ok(secret.expose().to_owned())
 }
 
@@ -186,11 +275,19 @@ async fn load(fleet: &Fleet, minutes: i64, stop: &CancellationToken) -> Result<(
     let mut said = Instant::now();
     let history = fleet.history(minutes, |Progress { done, total }| {
         // On a terminal one line is written over; a log gets a line every few seconds.
-        let every = if is_terminal { Duration::from_millis(100) } else { Duration::from_secs(5) };
+        let every = if is_terminal {
+            Duration::from_millis(100)
+        } else {
+            Duration::from_secs(5)
+        };
         if said.elapsed() >= every || done == total {
             said = Instant::now();
             let end = if is_terminal && done < total { "\r" } else { "\n" };
-            drop(write!(std::io::stderr(), "loading Skerry Line's history: {:>3} %{end}", done * 100 / total));
+            drop(write!(
+                std::io::stderr(),
+                "loading Skerry Line's history: {:>3} %{end}",
+                done * 100 / total
+            ));
         }
     });
     tokio::select! {

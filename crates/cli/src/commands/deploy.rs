@@ -27,8 +27,11 @@ pub async fn run(command: DeployCommand) -> Result<(), Fault> {
 }
 
 fn target(text: &str) -> Result<(String, String), Fault> {
-    let parts = text.rsplit_once('@').filter(|(service, version)| !service.is_empty() && !version.is_empty());
-    let (service, version) = parts.ok_or_else(|| Fault::Usage(format!("`{text}` must be SERVICE@VERSION, such as fares@2.4.0")))?;
+    let parts = text
+        .rsplit_once('@')
+        .filter(|(service, version)| !service.is_empty() && !version.is_empty());
+    let (service, version) =
+        parts.ok_or_else(|| Fault::Usage(format!("`{text}` must be SERVICE@VERSION, such as fares@2.4.0")))?;
     Ok((service.to_owned(), version.to_owned()))
 }
 
@@ -36,7 +39,8 @@ async fn record(arguments: RecordArgs) -> Result<(), Fault> {
     let (service, version) = target(&arguments.target)?;
     let (revision, changes) = match (&arguments.repo, &arguments.from) {
         (Some(folder), Some(from)) => {
-            let (revision, changes) = repository::changes(folder, from, arguments.revision.as_deref().unwrap_or("HEAD"))?;
+            let (revision, changes) =
+                repository::changes(folder, from, arguments.revision.as_deref().unwrap_or("HEAD"))?;
             (revision, Some(changes))
         }
         _ => (arguments.revision.unwrap_or_default(), None),
@@ -54,13 +58,20 @@ async fn record(arguments: RecordArgs) -> Result<(), Fault> {
         link: arguments.link.unwrap_or_default(),
         changes,
     };
-    Api::new(&arguments.client)?.send(Method::POST, "/deploys", Some(&deploy)).await?;
+    Api::new(&arguments.client)?
+        .send(Method::POST, "/deploys", Some(&deploy))
+        .await?;
     if arguments.client.json {
         return json(&deploy);
     }
     line(printable(&format!(
         "Recorded{}. Check it: outcrop deploy check {}@{} --environment {}",
-        brought.map(|n| format!(" with {}", counted(i64::try_from(n).unwrap_or_default(), "commit", "commits"))).unwrap_or_default(),
+        brought
+            .map(|n| format!(
+                " with {}",
+                counted(i64::try_from(n).unwrap_or_default(), "commit", "commits")
+            ))
+            .unwrap_or_default(),
         deploy.service,
         deploy.version,
         deploy.environment
@@ -72,7 +83,10 @@ async fn check(arguments: CheckArgs) -> Result<(), Fault> {
     let wait = arguments
         .wait
         .as_deref()
-        .map(|text| humantime::parse_duration(text).map_err(|error| Fault::Usage(format!("--wait {text}: {error}; write it like 30m"))))
+        .map(|text| {
+            humantime::parse_duration(text)
+                .map_err(|error| Fault::Usage(format!("--wait {text}: {error}; write it like 30m")))
+        })
         .transpose()?;
     let api = Api::new(&arguments.client)?;
     let query = [
@@ -87,7 +101,11 @@ async fn check(arguments: CheckArgs) -> Result<(), Fault> {
             Ok(answer) => answer,
             // A service that is being restarted, or whose database is away, answers again while there is time to wait.
             Err(fault @ Fault::Away(_)) if Instant::now() < until => {
-                drop(writeln!(std::io::stderr(), "outcrop: {fault}; asked again in {} s", EVERY.as_secs()));
+                drop(writeln!(
+                    std::io::stderr(),
+                    "outcrop: {fault}; asked again in {} s",
+                    EVERY.as_secs()
+                ));
                 tokio::time::sleep(EVERY.min(until - Instant::now())).await;
                 continue;
             }
@@ -114,27 +132,46 @@ async fn check(arguments: CheckArgs) -> Result<(), Fault> {
 fn show(answer: &DeployCheck) -> Result<(), Fault> {
     line(printable(&format!("{}: {}", answer.outcome, answer.sentence)))?;
     for flag in &answer.flags {
-        line(printable(&format!("  {:<9}{} {} {}", flag.flag, flag.reference, flag.service, flag.title)))?;
+        line(printable(&format!(
+            "  {:<9}{} {} {}",
+            flag.flag, flag.reference, flag.service, flag.title
+        )))?;
         line(printable(&format!("           {}", flag.evidence)))?;
         for sentence in &flag.why {
             line(printable(&format!("           why: {sentence}")))?;
         }
     }
     for flag in &answer.withdrawn {
-        line(printable(&format!("  taken back: {} {} {}", flag.flag, flag.reference, flag.title)))?;
+        line(printable(&format!(
+            "  taken back: {} {} {}",
+            flag.flag, flag.reference, flag.title
+        )))?;
         line("           data that came late showed that it was none")?;
     }
     for endpoint in &answer.failing {
         let share = |failed: i64, requests: i64| percent(failed, requests);
-        let (after, before) = (share(endpoint.failed, endpoint.requests), share(endpoint.failed_before, endpoint.requests_before));
-        line(printable(&format!("  fails more  {}: {after} of {} requests; {before} before", endpoint.endpoint, endpoint.requests)))?;
+        let (after, before) = (
+            share(endpoint.failed, endpoint.requests),
+            share(endpoint.failed_before, endpoint.requests_before),
+        );
+        line(printable(&format!(
+            "  fails more  {}: {after} of {} requests; {before} before",
+            endpoint.endpoint, endpoint.requests
+        )))?;
     }
     for endpoint in &answer.slower {
-        line(printable(&format!("  slower      {}: {}", endpoint.endpoint, p95s(endpoint))))?;
+        line(printable(&format!(
+            "  slower      {}: {}",
+            endpoint.endpoint,
+            p95s(endpoint)
+        )))?;
     }
     for error in &answer.first_seen {
         let times = counted(error.count, "occurrence", "occurrences");
-        line(printable(&format!("  first seen  {} {} ({times}); its place was too young to call it new", error.reference, error.title)))?;
+        line(printable(&format!(
+            "  first seen  {} {} ({times}); its place was too young to call it new",
+            error.reference, error.title
+        )))?;
     }
     let (before, after) = (answer.before, answer.after);
     line(format!(
@@ -144,22 +181,37 @@ fn show(answer: &DeployCheck) -> Result<(), Fault> {
     if let Some(rates) = &answer.rates {
         line(printable(&format!("  {rates}")))?;
     }
-    answer.page.as_ref().map_or(Ok(()), |page| line(printable(&format!("  {page}"))))
+    answer
+        .page
+        .as_ref()
+        .map_or(Ok(()), |page| line(printable(&format!("  {page}"))))
 }
 
 #[expect(clippy::cast_precision_loss, reason = "a share of requests")]
 fn percent(failed: i64, requests: i64) -> String {
-    outcrop_core::attention::percent(if requests == 0 { 0.0 } else { failed as f64 / requests as f64 })
+    outcrop_core::attention::percent(if requests == 0 {
+        0.0
+    } else {
+        failed as f64 / requests as f64
+    })
 }
 
 /// The 95th percentiles on both sides.
 fn p95s(endpoint: &EndpointChange) -> String {
-    format!("95 of 100 within {}; {} before", took(endpoint.p95_ms), took(endpoint.p95_before_ms))
+    format!(
+        "95 of 100 within {}; {} before",
+        took(endpoint.p95_ms),
+        took(endpoint.p95_before_ms)
+    )
 }
 
 async fn show_one(arguments: ShowDeploy) -> Result<(), Fault> {
     let (service, version) = target(&arguments.target)?;
-    let query = [("service", Some(service)), ("version", Some(version)), ("environment", Some(arguments.environment))];
+    let query = [
+        ("service", Some(service)),
+        ("version", Some(version)),
+        ("environment", Some(arguments.environment)),
+    ];
     let detail: DeployDetail = Api::new(&arguments.client)?.get("/deploys/one", &query).await?;
     if arguments.client.json {
         return json(&detail);
@@ -174,17 +226,35 @@ async fn show_one(arguments: ShowDeploy) -> Result<(), Fault> {
         endpoints(detail.endpoints, "before")?;
     }
     for error in &detail.stopped {
-        line(printable(&format!("better: {} {} has not occurred since; {} in the day before", error.reference, error.title, error.count)))?;
+        line(printable(&format!(
+            "better: {} {} has not occurred since; {} in the day before",
+            error.reference, error.title, error.count
+        )))?;
     }
     for marker in &detail.markers {
-        line(printable(&format!("marked: {} ({}) at {}", marker.title, marker.kind, time(marker.at))))?;
+        line(printable(&format!(
+            "marked: {} ({}) at {}",
+            marker.title,
+            marker.kind,
+            time(marker.at)
+        )))?;
     }
     for commit in detail.commits.iter().flatten() {
         let id = commit.id.get(..10).unwrap_or(&commit.id);
-        let touches: Vec<String> =
-            commit.touches.iter().map(|touch| format!("{} at {}:{}", touch.reference, touch.path, touch.line)).collect();
-        let near = if touches.is_empty() { String::new() } else { format!("; touches {}", touches.join(", ")) };
-        line(printable(&format!("commit {id} {}: {}{near}", commit.author, commit.summary)))?;
+        let touches: Vec<String> = commit
+            .touches
+            .iter()
+            .map(|touch| format!("{} at {}:{}", touch.reference, touch.path, touch.line))
+            .collect();
+        let near = if touches.is_empty() {
+            String::new()
+        } else {
+            format!("; touches {}", touches.join(", "))
+        };
+        line(printable(&format!(
+            "commit {id} {}: {}{near}",
+            commit.author, commit.summary
+        )))?;
     }
     Ok(())
 }
@@ -208,8 +278,16 @@ pub async fn list(arguments: Deploys) -> Result<(), Fault> {
     }
     let flagged = list.items.iter().filter(|item| item.check.outcome == "flagged").count();
     line(match flagged {
-        0 => format!("{} deploys in the last {}, none flagged.\n", list.items.len(), arguments.since),
-        n => format!("{n} of {} deploys in the last {} flagged.\n", list.items.len(), arguments.since),
+        0 => format!(
+            "{} deploys in the last {}, none flagged.\n",
+            list.items.len(),
+            arguments.since
+        ),
+        n => format!(
+            "{n} of {} deploys in the last {} flagged.\n",
+            list.items.len(),
+            arguments.since
+        ),
     })?;
     let now = Utc::now();
     let columns = [
@@ -223,10 +301,30 @@ pub async fn list(arguments: Deploys) -> Result<(), Fault> {
     table(
         &columns,
         list.items.into_iter().map(|item| {
-            let known = if item.announced { item.by } else { "its telemetry".to_owned() };
-            let known = if item.rollback { format!("{known}, rollback") } else { known };
-            let why = item.check.sentence.split_once(": ").map(|(_, why)| why.to_owned()).unwrap_or_default();
-            vec![ago(item.at, now), format!("{}@{}", item.service, item.version), item.environment, known, item.check.outcome, why]
+            let known = if item.announced {
+                item.by
+            } else {
+                "its telemetry".to_owned()
+            };
+            let known = if item.rollback {
+                format!("{known}, rollback")
+            } else {
+                known
+            };
+            let why = item
+                .check
+                .sentence
+                .split_once(": ")
+                .map(|(_, why)| why.to_owned())
+                .unwrap_or_default();
+            vec![
+                ago(item.at, now),
+                format!("{}@{}", item.service, item.version),
+                item.environment,
+                known,
+                item.check.outcome,
+                why,
+            ]
         }),
     )
 }
@@ -249,7 +347,11 @@ fn endpoints(items: Vec<EndpointChange>, rest: &'static str) -> Result<(), Fault
             share(item.failed_before, item.requests_before),
             took(item.p95_ms),
             took(item.p95_before_ms),
-            if item.changes.is_empty() { "nothing shown".to_owned() } else { item.changes.join(", ") },
+            if item.changes.is_empty() {
+                "nothing shown".to_owned()
+            } else {
+                item.changes.join(", ")
+            },
         ]
     };
     table(&columns, items.into_iter().map(row))

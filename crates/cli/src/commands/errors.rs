@@ -51,7 +51,11 @@ pub async fn run(arguments: Errors) -> Result<(), Fault> {
     }
     table(&columns, page.items.iter().map(|item| row(item, now)))?;
     line("")?;
-    line(format!("{} is first for: {}", first.reference, printable(&first.attention.reasons.join(", "))))?;
+    line(format!(
+        "{} is first for: {}",
+        first.reference,
+        printable(&first.attention.reasons.join(", "))
+    ))?;
     if let Some(next) = page.next {
         line(format!("More: --cursor {next}"))?;
     }
@@ -71,9 +75,24 @@ pub fn window_query(window: &Window) -> Vec<(&'static str, Option<String>)> {
 
 fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
     let window = &arguments.window;
-    let place = window.service.as_deref().map(|service| format!(" in {service}")).unwrap_or_default();
-    let environment = window.environment.as_deref().map(|name| format!(" ({name})")).unwrap_or_default();
-    let place = format!("{place}{}", window.predicate.as_deref().map(|text| format!(" where {}", printable(text))).unwrap_or_default());
+    let place = window
+        .service
+        .as_deref()
+        .map(|service| format!(" in {service}"))
+        .unwrap_or_default();
+    let environment = window
+        .environment
+        .as_deref()
+        .map(|name| format!(" ({name})"))
+        .unwrap_or_default();
+    let place = format!(
+        "{place}{}",
+        window
+            .predicate
+            .as_deref()
+            .map(|text| format!(" where {}", printable(text)))
+            .unwrap_or_default()
+    );
     let when = format!("in the last {}", window.since);
     if page.items.is_empty() {
         return if arguments.cursor.is_some() {
@@ -83,23 +102,37 @@ fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
         } else if window.predicate.is_some() {
             format!("No error occurred{place}{environment} {when}.")
         } else {
-            format!("No error occurred{place}{environment} {when}. A test report: outcrop send --service test --message 'it works'")
+            format!(
+                "No error occurred{place}{environment} {when}. A test report: outcrop send --service test --message \
+                 'it works'"
+            )
         };
     }
     let number = i64::try_from(page.items.len()).unwrap_or(i64::MAX);
     let uncaught = page.items.iter().filter(|item| item.uncaught).count();
     let occurrences = page.items.iter().map(|item| item.count).sum();
     let errors = if page.total > number && arguments.cursor.is_none() {
-        format!("The first {} of {}", grouped(number), counted(page.total, "error", "errors"))
+        format!(
+            "The first {} of {}",
+            grouped(number),
+            counted(page.total, "error", "errors")
+        )
     } else if page.total > number {
-        format!("{} further of {}", grouped(number), counted(page.total, "error", "errors"))
+        format!(
+            "{} further of {}",
+            grouped(number),
+            counted(page.total, "error", "errors")
+        )
     } else {
         counted(number, "error", "errors")
     };
     format!(
         "{errors}{place}{environment} with {} {when}, {uncaught} uncaught. Open first: {}",
         counted(occurrences, "occurrence", "occurrences"),
-        page.items.first().map(|item| item.reference.as_str()).unwrap_or_default()
+        page.items
+            .first()
+            .map(|item| item.reference.as_str())
+            .unwrap_or_default()
     )
 }
 
@@ -108,7 +141,11 @@ fn row(item: &ErrorItem, now: chrono::DateTime<Utc>) -> Vec<String> {
         item.attention.score.to_string(),
         item.reference.clone(),
         item.service.clone(),
-        if item.flags.is_empty() { item.title.clone() } else { format!("{}: {}", item.flags.join(", "), item.title) },
+        if item.flags.is_empty() {
+            item.title.clone()
+        } else {
+            format!("{}: {}", item.flags.join(", "), item.title)
+        },
         item.own_frame.clone().unwrap_or_else(|| "—".to_owned()),
         item.request_share.map_or_else(|| "—".to_owned(), percent),
         grouped(item.count),

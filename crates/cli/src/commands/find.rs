@@ -12,7 +12,9 @@ pub async fn run(arguments: Find) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
     let text = if arguments.text == "-" {
         let mut text = String::new();
-        std::io::stdin().read_to_string(&mut text).map_err(|error| Fault::Usage(format!("standard input cannot be read: {error}")))?;
+        std::io::stdin()
+            .read_to_string(&mut text)
+            .map_err(|error| Fault::Usage(format!("standard input cannot be read: {error}")))?;
         text
     } else {
         arguments.text.clone()
@@ -23,7 +25,8 @@ pub async fn run(arguments: Find) -> Result<(), Fault> {
     }
     if page.items.is_empty() {
         return line(
-            "Nothing known holds this: no reference, occurrence, trace, attribute, host, version, commit, route, file, function, title or stack.",
+            "Nothing known holds this: no reference, occurrence, trace, attribute, host, version, commit, route, \
+             file, function, title or stack.",
         );
     }
     for item in &page.items {
@@ -37,7 +40,10 @@ pub async fn run(arguments: Find) -> Result<(), Fault> {
                 let (version, environment) = rest.split_once(" in ").unwrap_or((rest, ""));
                 format!("outcrop deploy show {service}@{version} --environment {environment}")
             }
-            (None, Some(predicate)) => format!("outcrop errors --since 30d --where '{}'", predicate.replace('\'', "'\\''")),
+            (None, Some(predicate)) => format!(
+                "outcrop errors --since 30d --where '{}'",
+                predicate.replace('\'', "'\\''")
+            ),
             (None, None) => String::new(),
         };
         line(format!("{} (by {})", printable(&item.title), item.by))?;

@@ -45,10 +45,13 @@ struct Grouped {
     may_be: Vec<String>,
 }
 
-/// Groups exceptions as the service would, without one, over the versions in the lines. A line that cannot be read is named and left out.
+/// Groups exceptions as the service would, without one, over the versions in the lines. A line that
+/// cannot be read is named and left out.
 pub fn run(arguments: &Group) -> Result<(), Fault> {
     let input: Box<dyn BufRead> = match &arguments.file {
-        Some(file) => Box::new(BufReader::new(File::open(file).map_err(|error| Fault::Usage(format!("{}: {error}", file.display())))?)),
+        Some(file) => Box::new(BufReader::new(
+            File::open(file).map_err(|error| Fault::Usage(format!("{}: {error}", file.display())))?,
+        )),
         None => Box::new(std::io::stdin().lock()),
     };
     let mut unreadable = 0_u64;
@@ -76,13 +79,24 @@ pub fn run(arguments: &Group) -> Result<(), Fault> {
         line.group = belonging.group.to_string();
         line.may_be = belonging.may_be.iter().map(ToString::to_string).collect();
         if !belonging.changes.is_empty() {
-            line.moved = Some(belonging.changes.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "));
+            line.moved = Some(
+                belonging
+                    .changes
+                    .iter()
+                    .map(ToString::to_string)
+                    .collect::<Vec<_>>()
+                    .join(", "),
+            );
         }
         serde_json::to_writer(&mut out, &line).map_err(std::io::Error::from)?;
         writeln!(out)?;
     }
     out.flush()?;
-    if unreadable > 0 { Err(Fault::Usage(format!("{unreadable} lines could not be read"))) } else { Ok(()) }
+    if unreadable > 0 {
+        Err(Fault::Usage(format!("{unreadable} lines could not be read")))
+    } else {
+        Ok(())
+    }
 }
 
 fn grouped(record: Record<'_>, together: &mut Together) -> (Grouped, usize) {

@@ -13,13 +13,51 @@ const PARTS: usize = 10;
 pub async fn run(command: Grouping) -> Result<(), Fault> {
     match command {
         Grouping::Join { error, with, how } => change(GroupingChange::JoinErrors { error, with }, how).await,
-        Grouping::JoinWhere { service, predicate, namespace, how } => {
-            change(GroupingChange::JoinWhere { service, namespace, predicate }, how).await
+        Grouping::JoinWhere {
+            service,
+            predicate,
+            namespace,
+            how,
+        } => {
+            change(
+                GroupingChange::JoinWhere {
+                    service,
+                    namespace,
+                    predicate,
+                },
+                how,
+            )
+            .await
         }
-        Grouping::Split { error, by: Some(attribute), how, .. } => change(GroupingChange::SplitBy { error, attribute }, how).await,
-        Grouping::Split { error, by: None, causes, how } => change(GroupingChange::SplitOff { error, causes }, how).await,
-        Grouping::OwnCode { service, own, library, namespace, how } => {
-            change(GroupingChange::OwnCode { service, namespace, own, library }, how).await
+        Grouping::Split {
+            error,
+            by: Some(attribute),
+            how,
+            ..
+        } => change(GroupingChange::SplitBy { error, attribute }, how).await,
+        Grouping::Split {
+            error,
+            by: None,
+            causes,
+            how,
+        } => change(GroupingChange::SplitOff { error, causes }, how).await,
+        Grouping::OwnCode {
+            service,
+            own,
+            library,
+            namespace,
+            how,
+        } => {
+            change(
+                GroupingChange::OwnCode {
+                    service,
+                    namespace,
+                    own,
+                    library,
+                },
+                how,
+            )
+            .await
         }
         Grouping::Causes { error, client } => {
             let list: CauseList = Api::new(&client)?.get(&format!("/errors/{error}/causes"), &[]).await?;
@@ -30,26 +68,43 @@ pub async fn run(command: Grouping) -> Result<(), Fault> {
             if client.json { json(&list) } else { changes(&list) }
         }
         Grouping::Undo { id, client } => {
-            let undone: Undone = Api::new(&client)?.post(&format!("/grouping/changes/{id}/undo"), &[], &()).await?;
-            if client.json { json(&undone) } else { line(printable(&undone.sentence)) }
+            let undone: Undone = Api::new(&client)?
+                .post(&format!("/grouping/changes/{id}/undo"), &[], &())
+                .await?;
+            if client.json {
+                json(&undone)
+            } else {
+                line(printable(&undone.sentence))
+            }
         }
     }
 }
 
 async fn change(change: GroupingChange, how: ChangeArgs) -> Result<(), Fault> {
-    let query = [("dry_run", how.dry_run.then(|| "true".to_owned())), ("days", Some(how.days.to_string()))];
-    let outcome: GroupingOutcome = Api::new(&how.client)?.post("/grouping/changes", &query, &change).await?;
+    let query = [
+        ("dry_run", how.dry_run.then(|| "true".to_owned())),
+        ("days", Some(how.days.to_string())),
+    ];
+    let outcome: GroupingOutcome = Api::new(&how.client)?
+        .post("/grouping/changes", &query, &change)
+        .await?;
     if how.client.json {
         return json(&outcome);
     }
     let looked_at = if outcome.occurrences > 0 {
         let days = counted(outcome.days.into(), "day", "days");
-        format!(" ({} of the last {days} looked at)", counted(outcome.occurrences, "occurrence", "occurrences"))
+        format!(
+            " ({} of the last {days} looked at)",
+            counted(outcome.occurrences, "occurrence", "occurrences")
+        )
     } else {
         String::new()
     };
     line(match outcome.id {
-        Some(id) => format!("Change {id}: {}{looked_at}. Undo it with `outcrop grouping undo {id}`.", outcome.sentence),
+        Some(id) => format!(
+            "Change {id}: {}{looked_at}. Undo it with `outcrop grouping undo {id}`.",
+            outcome.sentence
+        ),
         None => format!("This {}{looked_at}. Nothing was changed.", outcome.sentence),
     })?;
     for joined in &outcome.joined {
@@ -75,13 +130,22 @@ async fn change(change: GroupingChange, how: ChangeArgs) -> Result<(), Fault> {
 
 fn causes(list: &CauseList) -> Result<(), Fault> {
     let now = Utc::now();
-    let columns =
-        [Column("cause", Fit::Number), Column("count", Fit::Number), Column("last seen", Fit::Whole), Column("latest", Fit::Text(20))];
+    let columns = [
+        Column("cause", Fit::Number),
+        Column("count", Fit::Number),
+        Column("last seen", Fit::Whole),
+        Column("latest", Fit::Text(20)),
+    ];
     table(
         &columns,
         list.items.iter().map(|cause| {
             let message = cause.message.clone().unwrap_or_else(|| "(none kept)".to_owned());
-            vec![cause.id.to_string(), grouped(cause.count), ago(cause.last_seen, now), message]
+            vec![
+                cause.id.to_string(),
+                grouped(cause.count),
+                ago(cause.last_seen, now),
+                message,
+            ]
         }),
     )
 }
@@ -107,7 +171,14 @@ fn changes(list: &GroupingChanges) -> Result<(), Fault> {
                 None if item.is_rule => format!("{}; in force", item.sentence),
                 None => item.sentence.clone(),
             };
-            vec![item.id.to_string(), ago(item.at, now), item.by.clone(), item.service.clone(), item.change.clone(), outcome]
+            vec![
+                item.id.to_string(),
+                ago(item.at, now),
+                item.by.clone(),
+                item.service.clone(),
+                item.change.clone(),
+                outcome,
+            ]
         }),
     )
 }

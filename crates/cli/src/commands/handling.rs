@@ -10,24 +10,46 @@ use crate::fault::Fault;
 use crate::output::{json, line};
 
 pub async fn take(arguments: Take) -> Result<(), Fault> {
-    let action = if arguments.back { HandlingAction::HandBack } else { HandlingAction::Take { by: arguments.who } };
+    let action = if arguments.back {
+        HandlingAction::HandBack
+    } else {
+        HandlingAction::Take { by: arguments.who }
+    };
     act(&arguments.client, &arguments.reference, &action).await
 }
 
 pub async fn settle(arguments: Settle) -> Result<(), Fault> {
-    act(&arguments.client, &arguments.reference, &HandlingAction::Settle { version: arguments.version }).await
+    act(
+        &arguments.client,
+        &arguments.reference,
+        &HandlingAction::Settle {
+            version: arguments.version,
+        },
+    )
+    .await
 }
 
 pub async fn quiet(arguments: Quiet) -> Result<(), Fault> {
     let until = arguments
         .time
         .map(|text| {
-            let time =
-                humantime::parse_duration(&text).map_err(|error| Fault::Usage(format!("--for {text}: {error}; write it like 2d")))?;
-            Ok::<_, Fault>(Utc::now() + TimeDelta::from_std(time).map_err(|error| Fault::Usage(format!("--for {text}: {error}")))?)
+            let time = humantime::parse_duration(&text)
+                .map_err(|error| Fault::Usage(format!("--for {text}: {error}; write it like 2d")))?;
+            Ok::<_, Fault>(
+                Utc::now()
+                    + TimeDelta::from_std(time).map_err(|error| Fault::Usage(format!("--for {text}: {error}")))?,
+            )
         })
         .transpose()?;
-    act(&arguments.client, &arguments.reference, &HandlingAction::Quiet { until, predicate: arguments.predicate }).await
+    act(
+        &arguments.client,
+        &arguments.reference,
+        &HandlingAction::Quiet {
+            until,
+            predicate: arguments.predicate,
+        },
+    )
+    .await
 }
 
 pub async fn reopen(arguments: Reopen) -> Result<(), Fault> {
@@ -35,11 +57,18 @@ pub async fn reopen(arguments: Reopen) -> Result<(), Fault> {
 }
 
 pub async fn note(arguments: Note) -> Result<(), Fault> {
-    act(&arguments.client, &arguments.reference, &HandlingAction::Note { text: arguments.text }).await
+    act(
+        &arguments.client,
+        &arguments.reference,
+        &HandlingAction::Note { text: arguments.text },
+    )
+    .await
 }
 
 async fn act(client: &Client, reference: &str, action: &HandlingAction) -> Result<(), Fault> {
-    let state: HandlingState = Api::new(client)?.post(&format!("/errors/{reference}/handling"), &[], action).await?;
+    let state: HandlingState = Api::new(client)?
+        .post(&format!("/errors/{reference}/handling"), &[], action)
+        .await?;
     if client.json {
         return json(&state);
     }
@@ -53,5 +82,7 @@ async fn act(client: &Client, reference: &str, action: &HandlingAction) -> Resul
     .flatten()
     .collect();
     line(printable(&format!("{}: {}.", state.reference, facts.join(", "))))?;
-    state.verdict.map_or(Ok(()), |verdict| line(printable(&verdict.sentence)))
+    state
+        .verdict
+        .map_or(Ok(()), |verdict| line(printable(&verdict.sentence)))
 }

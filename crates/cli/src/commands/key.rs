@@ -14,19 +14,44 @@ use crate::settings::bytes;
 pub async fn run(command: KeyCommand, client: Client) -> Result<(), Fault> {
     let api = Api::new(&client)?;
     match command {
-        KeyCommand::Create { name, services, environments, per_minute } => {
+        KeyCommand::Create {
+            name,
+            services,
+            environments,
+            per_minute,
+        } => {
             let per_minute = per_minute.map(|text| bytes("per-minute", &text)).transpose()?;
             let bytes_per_minute = per_minute.map(|bytes| i64::try_from(bytes).unwrap_or(i64::MAX));
-            let made: MadeKey = api.post("/keys", &[], &NewKey { name, services, environments, bytes_per_minute }).await?;
+            let made: MadeKey = api
+                .post(
+                    "/keys",
+                    &[],
+                    &NewKey {
+                        name,
+                        services,
+                        environments,
+                        bytes_per_minute,
+                    },
+                )
+                .await?;
             if client.json { json(&made) } else { line(&made.key) }
         }
         KeyCommand::Rotate { name, overlap_hours } => {
             let path = format!("/keys/{}/rotate", segment(&name));
-            let made: MadeKey = api.post(&path, &[], &Rotation { overlap_hours: Some(overlap_hours) }).await?;
+            let made: MadeKey = api
+                .post(
+                    &path,
+                    &[],
+                    &Rotation {
+                        overlap_hours: Some(overlap_hours),
+                    },
+                )
+                .await?;
             if client.json { json(&made) } else { line(&made.key) }
         }
         KeyCommand::Revoke { name } => {
-            api.send(Method::DELETE, &format!("/keys/{}", segment(&name)), None::<&()>).await?;
+            api.send(Method::DELETE, &format!("/keys/{}", segment(&name)), None::<&()>)
+                .await?;
             line(printable(&format!("{name} is revoked; what it sent stays")))
         }
         KeyCommand::List => show(api.get("/keys", &[]).await?, client.json),
@@ -55,7 +80,13 @@ pub fn show(list: KeyList, as_json: bool) -> Result<(), Fault> {
     table(
         &columns,
         list.items.into_iter().map(|key| {
-            let all = |names: Vec<String>, all: &str| if names.is_empty() { all.to_owned() } else { names.join(", ") };
+            let all = |names: Vec<String>, all: &str| {
+                if names.is_empty() {
+                    all.to_owned()
+                } else {
+                    names.join(", ")
+                }
+            };
             let bounds = format!("{} in {}", all(key.services, "all"), all(key.environments, "all"));
             let used = key.last_used_at.map_or_else(|| "never".to_owned(), |at| ago(at, now));
             let state = match (key.revoked_at, key.previous_until) {
@@ -64,7 +95,12 @@ pub fn show(list: KeyList, as_json: bool) -> Result<(), Fault> {
                 (None, None) => "in use".to_owned(),
             };
             let numbers = [key.requests_24h, key.bytes_24h / 1_000, key.refused_24h].map(grouped);
-            [vec![key.name, bounds, time(key.created_at), used], numbers.to_vec(), vec![state]].concat()
+            [
+                vec![key.name, bounds, time(key.created_at), used],
+                numbers.to_vec(),
+                vec![state],
+            ]
+            .concat()
         }),
     )
 }

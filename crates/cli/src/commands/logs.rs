@@ -14,7 +14,10 @@ pub async fn run(arguments: Logs) -> Result<(), Fault> {
     query.extend([
         ("where", arguments.predicate),
         ("text", arguments.text),
-        ("severity", arguments.severity.map(|severity| severity.name().to_owned())),
+        (
+            "severity",
+            arguments.severity.map(|severity| severity.name().to_owned()),
+        ),
         ("trace", arguments.trace),
         ("error", arguments.error),
         ("template", arguments.like),
@@ -25,17 +28,27 @@ pub async fn run(arguments: Logs) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
     if arguments.templates {
         let list: LogTemplates = api.get("/logs/templates", &query).await?;
-        return if arguments.client.json { json(&list) } else { templates(list, &arguments.window.since, arguments.against.as_deref()) };
+        return if arguments.client.json {
+            json(&list)
+        } else {
+            templates(list, &arguments.window.since, arguments.against.as_deref())
+        };
     }
     let page: LogPage = api.get("/logs", &query).await?;
     if arguments.client.json {
         return json(&page);
     }
     if let Some(note) = &page.note {
-        return line(printable(&format!("No such line came in the last {}: {note}", arguments.window.since)));
+        return line(printable(&format!(
+            "No such line came in the last {}: {note}",
+            arguments.window.since
+        )));
     }
     if page.items.is_empty() {
-        return line(format!("No such line came in the last {}. Lines are kept for a week unless set otherwise.", arguments.window.since));
+        return line(format!(
+            "No such line came in the last {}. Lines are kept for a week unless set otherwise.",
+            arguments.window.since
+        ));
     }
     let columns = [
         Column("at", Fit::Whole),
@@ -56,7 +69,13 @@ fn word(severity: Option<Severity>) -> String {
 }
 
 fn row(item: LogItem) -> Vec<String> {
-    vec![time(item.at), word(item.severity), item.service, item.message, item.trace_id.unwrap_or_default()]
+    vec![
+        time(item.at),
+        word(item.severity),
+        item.service,
+        item.message,
+        item.trace_id.unwrap_or_default(),
+    ]
 }
 
 fn templates(list: LogTemplates, since: &str, against: Option<&str>) -> Result<(), Fault> {
@@ -70,7 +89,14 @@ fn templates(list: LogTemplates, since: &str, against: Option<&str>) -> Result<(
     ))?;
     let columns = [
         Column("lines", Fit::Number),
-        Column(if against.is_none_or(|period| period == "before") { "before" } else { "then" }, Fit::Number),
+        Column(
+            if against.is_none_or(|period| period == "before") {
+                "before"
+            } else {
+                "then"
+            },
+            Fit::Number,
+        ),
         Column("severity", Fit::Whole),
         Column("service", Fit::Whole),
         Column("what they say", Fit::Text(30)),
@@ -78,8 +104,15 @@ fn templates(list: LogTemplates, since: &str, against: Option<&str>) -> Result<(
     ];
     table(
         &columns,
-        list.items
-            .into_iter()
-            .map(|item| vec![grouped(item.count), grouped(item.before), word(item.severity), item.service, item.text, item.template]),
+        list.items.into_iter().map(|item| {
+            vec![
+                grouped(item.count),
+                grouped(item.before),
+                word(item.severity),
+                item.service,
+                item.text,
+                item.template,
+            ]
+        }),
     )
 }

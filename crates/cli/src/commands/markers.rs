@@ -15,7 +15,9 @@ pub async fn run(command: MarkerCommand) -> Result<(), Fault> {
         MarkerCommand::Record(arguments) => record(arguments).await,
         MarkerCommand::List(arguments) => list(arguments).await,
         MarkerCommand::Remove { id, client } => {
-            Api::new(&client)?.send(Method::DELETE, &format!("/markers/{id}"), None::<&()>).await?;
+            Api::new(&client)?
+                .send(Method::DELETE, &format!("/markers/{id}"), None::<&()>)
+                .await?;
             line("Removed.")
         }
     }
@@ -35,11 +37,18 @@ async fn record(arguments: RecordMarker) -> Result<(), Fault> {
     if arguments.client.json {
         return json(&made);
     }
-    line(printable(&format!("Marked as number {}: {}. What happens after it: outcrop marker list", made.id, made.title)))
+    line(printable(&format!(
+        "Marked as number {}: {}. What happens after it: outcrop marker list",
+        made.id, made.title
+    )))
 }
 
 async fn list(arguments: ListMarkers) -> Result<(), Fault> {
-    let query = [("since", Some(arguments.since.clone())), ("service", arguments.service), ("environment", arguments.environment)];
+    let query = [
+        ("since", Some(arguments.since.clone())),
+        ("service", arguments.service),
+        ("environment", arguments.environment),
+    ];
     let list: MarkerList = Api::new(&arguments.client)?.get("/markers", &query).await?;
     if arguments.client.json {
         return json(&list);
@@ -51,7 +60,11 @@ async fn list(arguments: ListMarkers) -> Result<(), Fault> {
         ));
     }
     let flagged = list.items.iter().filter(|item| item.check.outcome == "flagged").count();
-    line(format!("{flagged} of {} marked changes of the last {} were followed by a surge.\n", list.items.len(), arguments.since))?;
+    line(format!(
+        "{flagged} of {} marked changes of the last {} were followed by a surge.\n",
+        list.items.len(),
+        arguments.since
+    ))?;
     let now = Utc::now();
     let columns = [
         Column("n", Fit::Number),
@@ -64,8 +77,16 @@ async fn list(arguments: ListMarkers) -> Result<(), Fault> {
     table(
         &columns,
         list.items.into_iter().map(|item| {
-            let touched = [item.service, item.environment].into_iter().flatten().collect::<Vec<_>>().join(" in ");
-            let touched = if touched.is_empty() { "everything".to_owned() } else { touched };
+            let touched = [item.service, item.environment]
+                .into_iter()
+                .flatten()
+                .collect::<Vec<_>>()
+                .join(" in ");
+            let touched = if touched.is_empty() {
+                "everything".to_owned()
+            } else {
+                touched
+            };
             vec![
                 item.id.to_string(),
                 ago(item.at, now),

@@ -16,21 +16,57 @@ pub async fn run(arguments: Occurrence) -> Result<(), Fault> {
     }
     let item = &detail.occurrence;
     let uncaught = if item.uncaught { "uncaught" } else { "caught" };
-    let endpoint = item.endpoint.as_deref().map(|endpoint| format!(" at {endpoint}")).unwrap_or_default();
-    line(printable(&format!("{} in {} {}{endpoint}, {}, {uncaught}.", named(&item.type_name), item.service, item.version, time(item.at))))?;
-    line(printable(&format!("{} · {} · {} · {}", detail.error, item.id, item.environment, item.severity.word())))?;
+    let endpoint = item
+        .endpoint
+        .as_deref()
+        .map(|endpoint| format!(" at {endpoint}"))
+        .unwrap_or_default();
+    line(printable(&format!(
+        "{} in {} {}{endpoint}, {}, {uncaught}.",
+        named(&item.type_name),
+        item.service,
+        item.version,
+        time(item.at)
+    )))?;
+    line(printable(&format!(
+        "{} · {} · {} · {}",
+        detail.error,
+        item.id,
+        item.environment,
+        item.severity.word()
+    )))?;
     line("")?;
-    stack::print(&detail, if arguments.all_frames { stack::Frames::All } else { stack::Frames::OwnFirst })?;
+    stack::print(
+        &detail,
+        if arguments.all_frames {
+            stack::Frames::All
+        } else {
+            stack::Frames::OwnFirst
+        },
+    )?;
     line("")?;
-    let parts = [("host", &item.host), ("user", &item.user), ("trace", &item.trace_id), ("span", &item.span_id)];
+    let parts = [
+        ("host", &item.host),
+        ("user", &item.user),
+        ("trace", &item.trace_id),
+        ("span", &item.span_id),
+    ];
     for (name, part) in parts {
         if let Some(part) = part {
             line(format!("{name:<8}{}", printable(part)))?;
         }
     }
     for report in &detail.also_reported {
-        let span = report.span_id.as_deref().map_or_else(|| "without a trace".to_owned(), |span| format!("on span {span}"));
-        line(printable(&format!("also reported {} {span}: {} {}", time(report.at), report.type_name, report.message)))?;
+        let span = report
+            .span_id
+            .as_deref()
+            .map_or_else(|| "without a trace".to_owned(), |span| format!("on span {span}"));
+        line(printable(&format!(
+            "also reported {} {span}: {} {}",
+            time(report.at),
+            report.type_name,
+            report.message
+        )))?;
     }
     for part in &detail.request {
         line(format!("\n{}", part.title))?;
@@ -40,8 +76,11 @@ pub async fn run(arguments: Occurrence) -> Result<(), Fault> {
     }
     attributes("Attributes", &detail.attributes)?;
     attributes("Resource", &detail.resource)?;
-    let kept =
-        if detail.sent.is_some() { format!("outcrop occurrence {} --json", item.id) } else { "not kept for this one (sampled)".to_owned() };
+    let kept = if detail.sent.is_some() {
+        format!("outcrop occurrence {} --json", item.id)
+    } else {
+        "not kept for this one (sampled)".to_owned()
+    };
     line(format!("\nAs sent: {kept}"))
 }
 
@@ -54,11 +93,17 @@ const MAX_SHOWN: usize = 300;
 
 fn short(text: &str) -> String {
     let shown: String = text.chars().take(MAX_SHOWN).collect();
-    if shown.len() < text.len() { format!("{shown} …") } else { shown }
+    if shown.len() < text.len() {
+        format!("{shown} …")
+    } else {
+        shown
+    }
 }
 
 fn attributes(title: &str, attributes: &Value) -> Result<(), Fault> {
-    let Some(object) = attributes.as_object().filter(|object| !object.is_empty()) else { return Ok(()) };
+    let Some(object) = attributes.as_object().filter(|object| !object.is_empty()) else {
+        return Ok(());
+    };
     line(format!("\n{title}"))?;
     let mut entries: Vec<(&String, &Value)> = object.iter().collect();
     entries.sort_by_key(|(name, _)| *name);

@@ -7,9 +7,14 @@ use crate::output::{Column, Fit, counted, json, line, table, time};
 
 pub async fn run(arguments: Occurrences) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
-    let query =
-        [("limit", Some(arguments.limit.to_string())), ("cursor", arguments.cursor.clone()), ("where", arguments.predicate.clone())];
-    let page: OccurrencePage = api.get(&format!("/errors/{}/occurrences", arguments.reference), &query).await?;
+    let query = [
+        ("limit", Some(arguments.limit.to_string())),
+        ("cursor", arguments.cursor.clone()),
+        ("where", arguments.predicate.clone()),
+    ];
+    let page: OccurrencePage = api
+        .get(&format!("/errors/{}/occurrences", arguments.reference), &query)
+        .await?;
     if arguments.client.json {
         return json(&page);
     }
@@ -18,9 +23,16 @@ pub async fn run(arguments: Occurrences) -> Result<(), Fault> {
         return line(format!("No occurrence of {} matches.", arguments.reference));
     }
     if page.items.is_empty() {
-        return line(format!("No occurrence of {} is kept any more; its counts are: outcrop show {0}", arguments.reference));
+        return line(format!(
+            "No occurrence of {} is kept any more; its counts are: outcrop show {0}",
+            arguments.reference
+        ));
     }
-    line(format!("{} of {}, the newest first.", counted(number, "occurrence", "occurrences"), arguments.reference))?;
+    line(format!(
+        "{} of {}, the newest first.",
+        counted(number, "occurrence", "occurrences"),
+        arguments.reference
+    ))?;
     line("")?;
     let columns = [
         Column("occurrence", Fit::Whole),
@@ -35,7 +47,14 @@ pub async fn run(arguments: Occurrences) -> Result<(), Fault> {
         &columns,
         page.items.into_iter().map(|item| {
             let message: String = item.message.chars().take(200).collect();
-            vec![item.id, time(item.at), item.version, dash(item.endpoint), dash(item.user), message]
+            vec![
+                item.id,
+                time(item.at),
+                item.version,
+                dash(item.endpoint),
+                dash(item.user),
+                message,
+            ]
         }),
     )?;
     if let Some(next) = page.next {

@@ -17,22 +17,49 @@ pub async fn parts(arguments: Parts) -> Result<(), Fault> {
         return json(&list);
     }
     if let Some(note) = list.note.as_ref().filter(|_| list.items.is_empty()) {
-        return line(printable(&format!("No occurrence of the last {} has {}: {note}", arguments.window.since, list.by)));
+        return line(printable(&format!(
+            "No occurrence of the last {} has {}: {note}",
+            arguments.window.since, list.by
+        )));
     }
     if list.items.is_empty() {
-        return line(printable(&format!("No occurrence of the last {} has {}.", arguments.window.since, list.by)));
+        return line(printable(&format!(
+            "No occurrence of the last {} has {}.",
+            arguments.window.since, list.by
+        )));
     }
-    let columns =
-        [Column("value", Fit::Text(16)), Column("errors", Fit::Number), Column("occurrences", Fit::Number), Column("users", Fit::Number)];
+    let columns = [
+        Column("value", Fit::Text(16)),
+        Column("errors", Fit::Number),
+        Column("occurrences", Fit::Number),
+        Column("users", Fit::Number),
+    ];
     table(
         &columns,
-        list.items.iter().map(|item| vec![item.value.clone(), grouped(item.errors), grouped(item.occurrences), grouped(item.users)]),
+        list.items.iter().map(|item| {
+            vec![
+                item.value.clone(),
+                grouped(item.errors),
+                grouped(item.occurrences),
+                grouped(item.users),
+            ]
+        }),
     )?;
     if let Some(note) = &list.note {
         line(printable(&format!("\nThese are {note}.")))?;
     }
-    let first = list.items.first().map(|item| item.predicate.replace('\'', "'\\''")).unwrap_or_default();
-    line(format!("\n{}", printable(&format!("Narrow to one: outcrop errors --since {} --where '{first}'", arguments.window.since))))
+    let first = list
+        .items
+        .first()
+        .map(|item| item.predicate.replace('\'', "'\\''"))
+        .unwrap_or_default();
+    line(format!(
+        "\n{}",
+        printable(&format!(
+            "Narrow to one: outcrop errors --since {} --where '{first}'",
+            arguments.window.since
+        ))
+    ))
 }
 
 pub async fn users(arguments: Users) -> Result<(), Fault> {
@@ -43,12 +70,17 @@ pub async fn users(arguments: Users) -> Result<(), Fault> {
         ("limit", Some(arguments.limit.to_string())),
         ("cursor", arguments.cursor),
     ];
-    let page: UserPage = Api::new(&arguments.client)?.get(&format!("/errors/{}/users", arguments.reference), &query).await?;
+    let page: UserPage = Api::new(&arguments.client)?
+        .get(&format!("/errors/{}/users", arguments.reference), &query)
+        .await?;
     if arguments.client.json {
         return json(&page);
     }
     if page.items.is_empty() {
-        return line(format!("No user of {} is named in the last {}: send user.id.", arguments.reference, arguments.since));
+        return line(format!(
+            "No user of {} is named in the last {}: send user.id.",
+            arguments.reference, arguments.since
+        ));
     }
     let now = Utc::now();
     let columns = [
@@ -61,7 +93,13 @@ pub async fn users(arguments: Users) -> Result<(), Fault> {
     table(
         &columns,
         page.items.iter().map(|item| {
-            vec![item.user.clone(), grouped(item.occurrences), grouped(item.errors), ago(item.first_seen, now), ago(item.last_seen, now)]
+            vec![
+                item.user.clone(),
+                grouped(item.occurrences),
+                grouped(item.errors),
+                ago(item.first_seen, now),
+                ago(item.last_seen, now),
+            ]
         }),
     )?;
     match page.next {
@@ -74,8 +112,11 @@ pub async fn slices(command: Option<Slices>, client: Client) -> Result<(), Fault
     let api = Api::new(&client)?;
     match command {
         Some(Slices::Save { name, predicate }) => {
-            api.send(Method::PUT, &path(&name), Some(&NewSlice { predicate })).await?;
-            line(printable(&format!("Saved. Ask with: outcrop errors --where 'slice = \"{name}\"'")))
+            api.send(Method::PUT, &path(&name), Some(&NewSlice { predicate }))
+                .await?;
+            line(printable(&format!(
+                "Saved. Ask with: outcrop errors --where 'slice = \"{name}\"'"
+            )))
         }
         Some(Slices::Remove { name }) => {
             api.send(Method::DELETE, &path(&name), None::<&()>).await?;
@@ -89,9 +130,22 @@ pub async fn slices(command: Option<Slices>, client: Client) -> Result<(), Fault
             if list.items.is_empty() {
                 return line("No slice is saved. outcrop slices save NAME PREDICATE");
             }
-            line(counted(i64::try_from(list.items.len()).unwrap_or_default(), "slice", "slices"))?;
-            let columns = [Column("slice", Fit::Whole), Column("where", Fit::Text(30)), Column("by", Fit::Text(12))];
-            table(&columns, list.items.into_iter().map(|item| vec![item.name, item.predicate, item.by]))
+            line(counted(
+                i64::try_from(list.items.len()).unwrap_or_default(),
+                "slice",
+                "slices",
+            ))?;
+            let columns = [
+                Column("slice", Fit::Whole),
+                Column("where", Fit::Text(30)),
+                Column("by", Fit::Text(12)),
+            ];
+            table(
+                &columns,
+                list.items
+                    .into_iter()
+                    .map(|item| vec![item.name, item.predicate, item.by]),
+            )
         }
     }
 }

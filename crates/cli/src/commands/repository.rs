@@ -1,4 +1,5 @@
-//! Reading from a Git repository what a deploy brought: its commits, the lines of each that are still there, who owns which files.
+//! Reading from a Git repository what a deploy brought: its commits, the lines of each that are
+//! still there, who owns which files.
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -21,14 +22,19 @@ const MAX_OWNERS: usize = 2_000;
 pub fn changes(folder: &Path, from: &str, to: &str) -> Result<(String, DeployChanges), Fault> {
     let refused = |what: String| move |error: git2::Error| Fault::Usage(format!("{what}: {}", error.message()));
     let repository = Repository::discover(folder).map_err(refused(format!("--repo {}", folder.display())))?;
-    let find = |name: &str| -> Result<Oid, git2::Error> { Ok(repository.revparse_single(name)?.peel_to_commit()?.id()) };
+    let find =
+        |name: &str| -> Result<Oid, git2::Error> { Ok(repository.revparse_single(name)?.peel_to_commit()?.id()) };
     let first = find(from).map_err(refused(format!("--from {from}")))?;
     let last = find(to).map_err(refused(format!("the deployed revision {to}")))?;
     let read = || -> Result<DeployChanges, git2::Error> {
         let mut commits = commits(&repository, first, last)?;
         attribute(&repository, first, last, &mut commits)?;
         Ok(DeployChanges {
-            repository: repository.workdir().and_then(Path::file_name).map(|name| name.to_string_lossy().into_owned()).unwrap_or_default(),
+            repository: repository
+                .workdir()
+                .and_then(Path::file_name)
+                .map(|name| name.to_string_lossy().into_owned())
+                .unwrap_or_default(),
             commits: commits.into_values().collect(),
             owners: owners(&repository, last)?,
         })
@@ -61,9 +67,18 @@ fn told(commit: &GitCommit<'_>) -> Commit {
     }
 }
 
-/// Says of each commit which lines of the deployed revision are its own; a file it only took lines from stands there without.
-fn attribute(repository: &Repository, first: Oid, last: Oid, commits: &mut BTreeMap<Oid, Commit>) -> Result<(), git2::Error> {
-    let (before, after) = (repository.find_commit(first)?.tree()?, repository.find_commit(last)?.tree()?);
+/// Says of each commit which lines of the deployed revision are its own; a file it only took lines
+/// from stands there without.
+fn attribute(
+    repository: &Repository,
+    first: Oid,
+    last: Oid,
+    commits: &mut BTreeMap<Oid, Commit>,
+) -> Result<(), git2::Error> {
+    let (before, after) = (
+        repository.find_commit(first)?.tree()?,
+        repository.find_commit(last)?.tree()?,
+    );
     let difference = repository.diff_tree_to_tree(Some(&before), Some(&after), None)?;
     let changed: Vec<String> = difference
         .deltas()
@@ -74,14 +89,28 @@ fn attribute(repository: &Repository, first: Oid, last: Oid, commits: &mut BTree
     for path in &changed {
         let mut options = BlameOptions::new();
         options.newest_commit(last).oldest_commit(first);
-        let Ok(blame) = repository.blame_file(Path::new(path), Some(&mut options)) else { continue };
+        let Ok(blame) = repository.blame_file(Path::new(path), Some(&mut options)) else {
+            continue;
+        };
         for hunk in blame.iter() {
-            let Some(commit) = commits.get_mut(&hunk.final_commit_id()) else { continue };
-            let range = |lines: usize, start: usize| Some((u32::try_from(start).ok()?, u32::try_from(start + lines.max(1) - 1).ok()?));
-            let Some(range) = range(hunk.lines_in_hunk(), hunk.final_start_line()) else { continue };
+            let Some(commit) = commits.get_mut(&hunk.final_commit_id()) else {
+                continue;
+            };
+            let range = |lines: usize, start: usize| {
+                Some((
+                    u32::try_from(start).ok()?,
+                    u32::try_from(start + lines.max(1) - 1).ok()?,
+                ))
+            };
+            let Some(range) = range(hunk.lines_in_hunk(), hunk.final_start_line()) else {
+                continue;
+            };
             match commit.files.iter_mut().find(|file| file.path == *path) {
                 Some(file) => file.ranges.push(range),
-                None => commit.files.push(ChangedFile { path: path.clone(), ranges: vec![range] }),
+                None => commit.files.push(ChangedFile {
+                    path: path.clone(),
+                    ranges: vec![range],
+                }),
             }
         }
     }
@@ -89,14 +118,23 @@ fn attribute(repository: &Repository, first: Oid, last: Oid, commits: &mut BTree
 }
 
 /// Adds the files that a commit changed and of which no line of its own is left.
-fn taken_away(repository: &Repository, commits: &mut BTreeMap<Oid, Commit>, changed: &[String]) -> Result<(), git2::Error> {
+fn taken_away(
+    repository: &Repository,
+    commits: &mut BTreeMap<Oid, Commit>,
+    changed: &[String],
+) -> Result<(), git2::Error> {
     for (id, commit) in commits {
         let git = repository.find_commit(*id)?;
         let parent = git.parent(0).ok().map(|parent| parent.tree()).transpose()?;
         let difference = repository.diff_tree_to_tree(parent.as_ref(), Some(&git.tree()?), None)?;
         for delta in difference.deltas() {
-            let Some(path) = delta.new_file().path().map(|path| path.to_string_lossy().into_owned()) else { continue };
-            if changed.contains(&path) && !commit.files.iter().any(|file| file.path == path) && commit.files.len() < MAX_FILES {
+            let Some(path) = delta.new_file().path().map(|path| path.to_string_lossy().into_owned()) else {
+                continue;
+            };
+            if changed.contains(&path)
+                && !commit.files.iter().any(|file| file.path == path)
+                && commit.files.len() < MAX_FILES
+            {
                 commit.files.push(ChangedFile { path, ranges: vec![] });
             }
         }
@@ -106,15 +144,22 @@ fn taken_away(repository: &Repository, commits: &mut BTreeMap<Oid, Commit>, chan
 
 fn owners(repository: &Repository, last: Oid) -> Result<Vec<Owned>, git2::Error> {
     let tree = repository.find_commit(last)?.tree()?;
-    let Some(entry) = OWNERS.iter().find_map(|path| tree.get_path(Path::new(path)).ok()) else { return Ok(vec![]) };
+    let Some(entry) = OWNERS.iter().find_map(|path| tree.get_path(Path::new(path)).ok()) else {
+        return Ok(vec![]);
+    };
     let object = entry.to_object(repository)?;
-    let Some(blob) = object.as_blob() else { return Ok(vec![]) };
+    let Some(blob) = object.as_blob() else {
+        return Ok(vec![]);
+    };
     let text = String::from_utf8_lossy(blob.content()).into_owned();
     let rule = |line: &str| {
         let line = line.split(" #").next().unwrap_or_default().trim();
         let mut words = line.split_whitespace();
         let pattern = words.next().filter(|pattern| !pattern.starts_with(['#', '[', '^']))?;
-        Some(Owned { pattern: pattern.to_owned(), owners: words.map(str::to_owned).collect() })
+        Some(Owned {
+            pattern: pattern.to_owned(),
+            owners: words.map(str::to_owned).collect(),
+        })
     };
     Ok(text.lines().filter_map(rule).take(MAX_OWNERS).collect())
 }

@@ -16,41 +16,74 @@ const REPORT: &str = "Report";
 /// Reports a failure by hand.
 pub async fn run(arguments: Send) -> Result<(), Fault> {
     let key = arguments.key.clone().filter(|key| !key.is_empty());
-    let key = key.ok_or_else(|| Fault::Usage("no sender key: set OUTCROP_KEY; `outcrop admin key create NAME` makes one".to_owned()))?;
+    let key = key.ok_or_else(|| {
+        Fault::Usage("no sender key: set OUTCROP_KEY; `outcrop admin key create NAME` makes one".to_owned())
+    })?;
     let report = report(&arguments)?;
     let url = arguments.url.trim_end_matches('/');
-    let sent = http()?.post(format!("{url}/api/v1/report")).bearer_auth(key).json(&report).send().await;
+    let sent = http()?
+        .post(format!("{url}/api/v1/report"))
+        .bearer_auth(key)
+        .json(&report)
+        .send()
+        .await;
     let answer = sent.map_err(|error| unreachable(&arguments.url, &error))?;
     let status = answer.status();
     if !status.is_success() {
-        let wait =
-            answer.headers().get(RETRY_AFTER).and_then(|value| value.to_str().ok()).map(|seconds| format!("; try again in {seconds} s"));
+        let wait = answer
+            .headers()
+            .get(RETRY_AFTER)
+            .and_then(|value| value.to_str().ok())
+            .map(|seconds| format!("; try again in {seconds} s"));
         let body: Value = answer.json().await.unwrap_or_default();
-        let reason = body["detail"].as_str().map_or_else(|| format!("{url} answered {status}"), str::to_owned);
+        let reason = body["detail"]
+            .as_str()
+            .map_or_else(|| format!("{url} answered {status}"), str::to_owned);
         return Err(Fault::Refused(reason + &wait.unwrap_or_default()));
     }
-    let reported: Reported = answer.json().await.map_err(|error| unreachable(&arguments.url, &error))?;
+    let reported: Reported = answer
+        .json()
+        .await
+        .map_err(|error| unreachable(&arguments.url, &error))?;
     if arguments.json {
-        let Reported { service, reference, link } = reported;
-        return output::json(&json!({"accepted": true, "service": service, "ref": reference, "link": link.map(|link| whole(url, &link))}));
+        let Reported {
+            service,
+            reference,
+            link,
+        } = reported;
+        return output::json(
+            &json!({"accepted": true, "service": service, "ref": reference, "link": link.map(|link| whole(url,
+                &link))}),
+        );
     }
     match (reported.reference, reported.link) {
         (Some(reference), Some(link)) => {
             output::line(format!("Stored as {reference}: {}", printable(&whole(url, &link))))?;
             output::line(format!("See it: outcrop show {reference}"))
         }
-        _ => output::line(format!("Taken, and dropped by a rule. See which: outcrop drops ({})", printable(&reported.service))),
+        _ => output::line(format!(
+            "Taken, and dropped by a rule. See which: outcrop drops ({})",
+            printable(&reported.service)
+        )),
     }
 }
 
 /// A link as it is opened from here.
 fn whole(url: &str, link: &str) -> String {
-    if link.starts_with('/') { format!("{url}{link}") } else { link.to_owned() }
+    if link.starts_with('/') {
+        format!("{url}{link}")
+    } else {
+        link.to_owned()
+    }
 }
 
 /// Reads a stack's text.
 fn stack(file: &Path) -> Result<String, Fault> {
-    let read = if file.as_os_str() == "-" { std::io::read_to_string(std::io::stdin()) } else { std::fs::read_to_string(file) };
+    let read = if file.as_os_str() == "-" {
+        std::io::read_to_string(std::io::stdin())
+    } else {
+        std::fs::read_to_string(file)
+    };
     read.map_err(|error| Fault::Usage(format!("{}: {error}", file.display())))
 }
 
@@ -60,7 +93,13 @@ fn report(arguments: &Send) -> Result<Report, Fault> {
         service: arguments.service.clone(),
         environment: arguments.environment.clone(),
         version: arguments.in_version.clone(),
-        type_name: arguments.type_name.clone().unwrap_or_else(|| if stacktrace.is_some() { String::new() } else { REPORT.to_owned() }),
+        type_name: arguments.type_name.clone().unwrap_or_else(|| {
+            if stacktrace.is_some() {
+                String::new()
+            } else {
+                REPORT.to_owned()
+            }
+        }),
         message: arguments.message.clone().unwrap_or_default(),
         stacktrace: stacktrace.unwrap_or_default(),
         severity: Some(arguments.severity),

@@ -11,7 +11,9 @@ use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, counted, grouped, json, line, table};
 
 pub async fn refused(refused: Refused) -> Result<(), Fault> {
-    let list: RefusedList = Api::new(&refused.client)?.get("/refused", &[("minutes", refused.minutes.map(|n| n.to_string()))]).await?;
+    let list: RefusedList = Api::new(&refused.client)?
+        .get("/refused", &[("minutes", refused.minutes.map(|n| n.to_string()))])
+        .await?;
     if refused.client.json {
         return json(&list);
     }
@@ -20,7 +22,10 @@ pub async fn refused(refused: Refused) -> Result<(), Fault> {
         return line(format!("No sender was refused in the last {window}."));
     }
     let all: i64 = list.items.iter().map(|item| item.count).sum();
-    line(format!("{} refused in the last {window}.", counted(all, "request was", "requests were")))?;
+    line(format!(
+        "{} refused in the last {window}.",
+        counted(all, "request was", "requests were")
+    ))?;
     let now = Utc::now();
     let columns = [
         Column("last", Fit::Whole),
@@ -33,8 +38,19 @@ pub async fn refused(refused: Refused) -> Result<(), Fault> {
     table(
         &columns,
         list.items.into_iter().map(|item| {
-            let key = if item.key.is_empty() { "none known".to_owned() } else { item.key };
-            vec![ago(item.last_at, now), grouped(item.count), key, item.path, item.sender, item.reason]
+            let key = if item.key.is_empty() {
+                "none known".to_owned()
+            } else {
+                item.key
+            };
+            vec![
+                ago(item.last_at, now),
+                grouped(item.count),
+                key,
+                item.path,
+                item.sender,
+                item.reason,
+            ]
         }),
     )
 }
@@ -47,7 +63,10 @@ pub async fn drops(command: Option<Drops>, client: Client) -> Result<(), Fault> 
             if client.json {
                 return json(&made);
             }
-            line(format!("Rule {0} drops it from now on; what came before stays. End it with `outcrop drops end {0}`.", made.id))
+            line(format!(
+                "Rule {0} drops it from now on; what came before stays. End it with `outcrop drops end {0}`.",
+                made.id
+            ))
         }
         Some(Drops::End { id }) => {
             api.send(Method::DELETE, &format!("/drops/{id}"), None::<&()>).await?;
@@ -65,7 +84,10 @@ fn show(list: DropList) -> Result<(), Fault> {
         return line("Nothing is dropped. outcrop drops add --where PREDICATE");
     }
     let in_force = list.items.iter().filter(|item| item.ended_at.is_none()).count();
-    line(format!("{} in force.", counted(i64::try_from(in_force).unwrap_or_default(), "rule is", "rules are")))?;
+    line(format!(
+        "{} in force.",
+        counted(i64::try_from(in_force).unwrap_or_default(), "rule is", "rules are")
+    ))?;
     let columns = [
         Column("rule", Fit::Number),
         Column("drops", Fit::Text(30)),
@@ -79,8 +101,12 @@ fn show(list: DropList) -> Result<(), Fault> {
     table(
         &columns,
         list.items.into_iter().map(|item| {
-            let error = item.error.map(|error| format!("{error} {}", item.title.unwrap_or_default()));
-            let state = item.ended_at.map_or_else(|| "in force".to_owned(), |at| format!("ended {}", ago(at, now)));
+            let error = item
+                .error
+                .map(|error| format!("{error} {}", item.title.unwrap_or_default()));
+            let state = item
+                .ended_at
+                .map_or_else(|| "in force".to_owned(), |at| format!("ended {}", ago(at, now)));
             vec![
                 item.id.to_string(),
                 printable(&item.predicate.or(error).unwrap_or_default()),

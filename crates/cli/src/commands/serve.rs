@@ -9,12 +9,27 @@ use crate::settings::{self, Resolved};
 
 /// Runs the service until SIGTERM or SIGINT.
 pub async fn run(arguments: Box<Serve>) -> Result<(), Fault> {
-    let Resolved { settings, listen, otlp_http, otlp_grpc, log } = settings::resolve(*arguments)?;
+    let Resolved {
+        settings,
+        listen,
+        otlp_http,
+        otlp_grpc,
+        log,
+    } = settings::resolve(*arguments)?;
     let filter = EnvFilter::try_new(&log).map_err(|error| Fault::Usage(format!("--log {log}: {error}")))?;
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .init();
     let main = settings::listen("listen", &listen)?;
-    let otlp = otlp_http.as_deref().map(|address| settings::listen("otlp-http", address)).transpose()?;
-    let grpc = otlp_grpc.as_deref().map(|address| settings::listen("otlp-grpc", address)).transpose()?;
+    let otlp = otlp_http
+        .as_deref()
+        .map(|address| settings::listen("otlp-http", address))
+        .transpose()?;
+    let grpc = otlp_grpc
+        .as_deref()
+        .map(|address| settings::listen("otlp-grpc", address))
+        .transpose()?;
     let address = main.local_addr()?;
     tracing::info!(%address, "API and OTLP/HTTP");
     if let Some(otlp) = &otlp {
@@ -25,11 +40,22 @@ pub async fn run(arguments: Box<Serve>) -> Result<(), Fault> {
     }
     let stop = CancellationToken::new();
     tokio::spawn(stop_on_signal(stop.clone()));
-    serve(settings, Listeners { main, otlp_http: otlp, otlp_grpc: grpc }, stop).await.map_err(|error| Fault::Refused(error.to_string()))
+    serve(
+        settings,
+        Listeners {
+            main,
+            otlp_http: otlp,
+            otlp_grpc: grpc,
+        },
+        stop,
+    )
+    .await
+    .map_err(|error| Fault::Refused(error.to_string()))
 }
 
 pub async fn stop_on_signal(stop: CancellationToken) {
-    let (Ok(mut terminate), Ok(mut interrupt)) = (signal(SignalKind::terminate()), signal(SignalKind::interrupt())) else {
+    let (Ok(mut terminate), Ok(mut interrupt)) = (signal(SignalKind::terminate()), signal(SignalKind::interrupt()))
+    else {
         tracing::error!("signals cannot be watched; stop the process with SIGKILL");
         return;
     };

@@ -11,7 +11,16 @@ use crate::output::{Column, Fit, ago, grouped, json, line, table};
 pub async fn run(command: Option<Services>, client: Client) -> Result<(), Fault> {
     let api = Api::new(&client)?;
     match command {
-        Some(Services::Set { service, source_url, source_root, instance_group, customer, keep_addresses, weight, endpoint_weights }) => {
+        Some(Services::Set {
+            service,
+            source_url,
+            source_root,
+            instance_group,
+            customer,
+            keep_addresses,
+            weight,
+            endpoint_weights,
+        }) => {
             let path = format!("/services/{}/settings", segment(&service));
             // What is not given stays: it is read, changed and written back.
             let said: ServiceSettings = api.get(&path, &[]).await?;
@@ -28,8 +37,14 @@ pub async fn run(command: Option<Services>, client: Client) -> Result<(), Fault>
             show(&service, &api.get(&path, &[]).await?)
         }
         Some(Services::Show { service }) => {
-            let settings: ServiceSettings = api.get(&format!("/services/{}/settings", segment(&service)), &[]).await?;
-            if client.json { json(&settings) } else { show(&service, &settings) }
+            let settings: ServiceSettings = api
+                .get(&format!("/services/{}/settings", segment(&service)), &[])
+                .await?;
+            if client.json {
+                json(&settings)
+            } else {
+                show(&service, &settings)
+            }
         }
         None => {
             let list: ServiceList = api.get("/services", &[]).await?;
@@ -41,11 +56,19 @@ pub async fn run(command: Option<Services>, client: Client) -> Result<(), Fault>
 /// The weights of endpoints with what is given in place of what was said.
 fn weighed(mut said: Vec<EndpointWeight>, given: &[String]) -> Result<Vec<EndpointWeight>, Fault> {
     for text in given {
-        let parts = text.rsplit_once('=').and_then(|(endpoint, factor)| Some((endpoint.trim(), factor.trim().parse::<f64>().ok()?)));
-        let (endpoint, factor) =
-            parts.ok_or_else(|| Fault::Usage(format!("`{text}` is no ENDPOINT=FACTOR, such as 'GET /internal/health=0.2'")))?;
+        let parts = text
+            .rsplit_once('=')
+            .and_then(|(endpoint, factor)| Some((endpoint.trim(), factor.trim().parse::<f64>().ok()?)));
+        let (endpoint, factor) = parts.ok_or_else(|| {
+            Fault::Usage(format!(
+                "`{text}` is no ENDPOINT=FACTOR, such as 'GET /internal/health=0.2'"
+            ))
+        })?;
         said.retain(|one| one.endpoint != endpoint);
-        said.push(EndpointWeight { endpoint: endpoint.to_owned(), factor });
+        said.push(EndpointWeight {
+            endpoint: endpoint.to_owned(),
+            factor,
+        });
     }
     Ok(said)
 }
@@ -67,7 +90,13 @@ fn show(service: &str, settings: &ServiceSettings) -> Result<(), Fault> {
         None => "—",
     };
     line(format!("  {:<15}{addresses}", "addresses"))?;
-    line(format!("  {:<15}{}", "weight", settings.weight.map_or_else(|| "—".to_owned(), |factor| factor.to_string())))?;
+    line(format!(
+        "  {:<15}{}",
+        "weight",
+        settings
+            .weight
+            .map_or_else(|| "—".to_owned(), |factor| factor.to_string())
+    ))?;
     for one in &settings.endpoint_weights {
         line(printable(&format!("  {:<15}{} at {}", "", one.factor, one.endpoint)))?;
     }
@@ -107,7 +136,11 @@ fn services(list: &ServiceList) -> Result<(), Fault> {
     // What most services have in common is said once, below.
     let mut notes: std::collections::BTreeMap<&str, Vec<&str>> = std::collections::BTreeMap::new();
     for item in &list.items {
-        if let Some(note) = item.sampling.as_deref().filter(|note| !item.missing.iter().any(|missing| missing == note)) {
+        if let Some(note) = item
+            .sampling
+            .as_deref()
+            .filter(|note| !item.missing.iter().any(|missing| missing == note))
+        {
             notes.entry(note).or_default().push(&item.service);
         }
     }

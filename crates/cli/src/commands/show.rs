@@ -34,23 +34,44 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
         printable(&error.service),
         printable(&error.first_version),
         time(error.last_seen),
-        if error.last_seen > now - chrono::TimeDelta::minutes(1) { "now".to_owned() } else { format!("{} ago", ago(error.last_seen, now)) },
+        if error.last_seen > now - chrono::TimeDelta::minutes(1) {
+            "now".to_owned()
+        } else {
+            format!("{} ago", ago(error.last_seen, now))
+        },
     ))?;
-    line(format!("Attention {}: {}.", error.attention.score, printable(&error.attention.reasons.join(", "))))?;
+    line(format!(
+        "Attention {}: {}.",
+        error.attention.score,
+        printable(&error.attention.reasons.join(", "))
+    ))?;
     for moved in &detail.moved {
-        line(printable(&format!("Known from before: it {} (not so? outcrop grouping undo {}).", moved.sentence, moved.change)))?;
+        line(printable(&format!(
+            "Known from before: it {} (not so? outcrop grouping undo {}).",
+            moved.sentence, moved.change
+        )))?;
     }
     for other in &detail.may_be {
         let join = format!("outcrop grouping join {} {}", other.reference, error.reference);
-        line(printable(&format!("May be {}, its code having moved: {} (so? {join}).", other.reference, other.title)))?;
+        line(printable(&format!(
+            "May be {}, its code having moved: {} (so? {join}).",
+            other.reference, other.title
+        )))?;
     }
     if let Some(version) = &error.settled_in {
-        let handling: HandlingState = api.get(&format!("/errors/{}/handling", arguments.reference), &[]).await?;
-        let verdict = handling.verdict.map_or_else(String::new, |verdict| format!(" {}", verdict.sentence));
+        let handling: HandlingState = api
+            .get(&format!("/errors/{}/handling", arguments.reference), &[])
+            .await?;
+        let verdict = handling
+            .verdict
+            .map_or_else(String::new, |verdict| format!(" {}", verdict.sentence));
         line(printable(&format!("Settled in {version}.{verdict}")))?;
     }
     if let Some(against) = &error.against {
-        let share = against.request_share.map(|share| format!(", {} of its requests", percent(share))).unwrap_or_default();
+        let share = against
+            .request_share
+            .map(|share| format!(", {} of its requests", percent(share)))
+            .unwrap_or_default();
         line(format!("Then: {}{share}.", then(against)))?;
     }
     print_endpoints(&detail)?;
@@ -76,27 +97,44 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
             ]
         }),
     )?;
-    let common: Common = api.get(&format!("/errors/{}/stands-out", arguments.reference), &window_query(&arguments.window)).await?;
+    let common: Common = api
+        .get(
+            &format!("/errors/{}/stands-out", arguments.reference),
+            &window_query(&arguments.window),
+        )
+        .await?;
     print_common(&common)?;
     if let Some(latest) = &detail.latest_occurrence {
         let occurrence: OccurrenceDetail = api.get(&format!("/occurrences/{latest}"), &[]).await?;
         line("")?;
-        line(format!("Latest occurrence {latest}, {}:", time(occurrence.occurrence.at)))?;
+        line(format!(
+            "Latest occurrence {latest}, {}:",
+            time(occurrence.occurrence.at)
+        ))?;
         stack::print(&occurrence, stack::Frames::OwnFirst)?;
     }
     line("")?;
     line(format!(
-        "More: outcrop occurrences {0} · outcrop show {0} --attributes · outcrop show {0} --why · outcrop show {0} --json",
+        "More: outcrop occurrences {0} · outcrop show {0} --attributes · outcrop show {0} --why · outcrop show {0} \
+         --json",
         error.reference
     ))
 }
 
 fn print_endpoints(detail: &ErrorDetail) -> Result<(), Fault> {
     for hit in &detail.endpoints {
-        let requests = hit
-            .request_share
-            .map_or_else(String::new, |share| format!(", {} of its {}", percent(share), counted(hit.requests, "request", "requests")));
-        line(printable(&format!("  {} at {}{requests}", percent(hit.share), hit.endpoint)))?;
+        let requests = hit.request_share.map_or_else(String::new, |share| {
+            format!(
+                ", {} of its {}",
+                percent(share),
+                counted(hit.requests, "request", "requests")
+            )
+        });
+        line(printable(&format!(
+            "  {} at {}{requests}",
+            percent(hit.share),
+            hit.endpoint
+        )))?;
     }
     if let Some(note) = &detail.sampling {
         line(format!("  {}: {note}", detail.error.service))?;
@@ -140,7 +178,12 @@ const VALUES: usize = 5;
 
 /// The plain distribution of every attribute, the one with the fewest values first: by those occurrences are alike.
 async fn attributes(api: &Api, arguments: &Show) -> Result<(), Fault> {
-    let common: Common = api.get(&format!("/errors/{}/stands-out", arguments.reference), &window_query(&arguments.window)).await?;
+    let common: Common = api
+        .get(
+            &format!("/errors/{}/stands-out", arguments.reference),
+            &window_query(&arguments.window),
+        )
+        .await?;
     if arguments.client.json {
         return json(&common);
     }
@@ -154,11 +197,20 @@ async fn attributes(api: &Api, arguments: &Show) -> Result<(), Fault> {
         arguments.reference
     ))?;
     line("")?;
-    let columns =
-        [Column("attribute", Fit::Whole), Column("value", Fit::Text(24)), Column("count", Fit::Number), Column("share", Fit::Number)];
+    let columns = [
+        Column("attribute", Fit::Whole),
+        Column("value", Fit::Text(24)),
+        Column("count", Fit::Number),
+        Column("share", Fit::Number),
+    ];
     let mut sorted: Vec<&AttributeValues> = common.attributes.iter().collect();
     sorted.sort_by(|a, b| a.kinds.cmp(&b.kinds).then_with(|| a.name.cmp(&b.name)));
-    table(&columns, sorted.into_iter().flat_map(|attribute| values(attribute, common.occurrences)))
+    table(
+        &columns,
+        sorted
+            .into_iter()
+            .flat_map(|attribute| values(attribute, common.occurrences)),
+    )
 }
 
 fn values(attribute: &AttributeValues, of: u64) -> Vec<Vec<String>> {
@@ -168,13 +220,32 @@ fn values(attribute: &AttributeValues, of: u64) -> Vec<Vec<String>> {
         let value = format!("{} different, such as {one}", grouped(attribute.kinds));
         return vec![vec![attribute.name.clone(), value, String::new(), String::new()]];
     }
-    let name = |place: usize| if place == 0 { attribute.name.clone() } else { String::new() };
+    let name = |place: usize| {
+        if place == 0 {
+            attribute.name.clone()
+        } else {
+            String::new()
+        }
+    };
     let shown = attribute.values.iter().take(VALUES).enumerate();
-    let mut rows: Vec<Vec<String>> =
-        shown.map(|(place, value)| vec![name(place), value.value.clone(), grouped(value.count), percent(share(value.count, of))]).collect();
+    let mut rows: Vec<Vec<String>> = shown
+        .map(|(place, value)| {
+            vec![
+                name(place),
+                value.value.clone(),
+                grouped(value.count),
+                percent(share(value.count, of)),
+            ]
+        })
+        .collect();
     let more = attribute.kinds - i64::try_from(rows.len()).unwrap_or(i64::MAX);
     if more > 0 {
-        rows.push(vec![String::new(), format!("… {} more", grouped(more)), String::new(), String::new()]);
+        rows.push(vec![
+            String::new(),
+            format!("… {} more", grouped(more)),
+            String::new(),
+            String::new(),
+        ]);
     }
     rows
 }
@@ -185,16 +256,24 @@ fn share(count: i64, of: u64) -> f64 {
 }
 
 async fn why(api: &Api, arguments: &Show) -> Result<(), Fault> {
-    let explanation: Explanation = api.get(&format!("/errors/{}/explanation", arguments.reference), &[]).await?;
+    let explanation: Explanation = api
+        .get(&format!("/errors/{}/explanation", arguments.reference), &[])
+        .await?;
     if arguments.client.json {
         return json(&explanation);
     }
-    line(format!("Why these are one error, {}: {}", arguments.reference, explanation.sentence))?;
+    line(format!(
+        "Why these are one error, {}: {}",
+        arguments.reference, explanation.sentence
+    ))?;
     line("")?;
     line("Counted, of the latest occurrence:")?;
     table(
         &[Column("what", Fit::Whole), Column("as it counts", Fit::Text(20))],
-        explanation.counted.iter().map(|part| vec![part.kind.clone(), part.text.clone()]),
+        explanation
+            .counted
+            .iter()
+            .map(|part| vec![part.kind.clone(), part.text.clone()]),
     )?;
     line("")?;
     line("Left out:")?;
@@ -206,15 +285,34 @@ async fn why(api: &Api, arguments: &Show) -> Result<(), Fault> {
 
 fn sentence(detail: &ErrorDetail, since: &str) -> String {
     let error = &detail.error;
-    let place = error.own_frame.as_deref().map(|frame| format!(" in {frame}")).unwrap_or_default();
+    let place = error
+        .own_frame
+        .as_deref()
+        .map(|frame| format!(" in {frame}"))
+        .unwrap_or_default();
     let uncaught = if error.uncaught { "uncaught" } else { "caught" };
-    let share =
-        error.request_share.filter(|_| error.count > 0).map(|share| format!(", {} of its requests", percent(share))).unwrap_or_default();
+    let share = error
+        .request_share
+        .filter(|_| error.count > 0)
+        .map(|share| format!(", {} of its requests", percent(share)))
+        .unwrap_or_default();
     let what = if error.count == 0 {
         format!("none in the last {since}")
     } else {
-        let users = if error.users == 0 { ", no user named".to_owned() } else { format!(" of {}", counted(error.users, "user", "users")) };
-        format!("{}{users} in the last {since}{share}", counted(error.count, "occurrence", "occurrences"))
+        let users = if error.users == 0 {
+            ", no user named".to_owned()
+        } else {
+            format!(" of {}", counted(error.users, "user", "users"))
+        };
+        format!(
+            "{}{users} in the last {since}{share}",
+            counted(error.count, "occurrence", "occurrences")
+        )
     };
-    format!("{} · {}{place} · {uncaught}, {} · {what}", error.reference, error.service, error.severity.word())
+    format!(
+        "{} · {}{place} · {uncaught}, {} · {what}",
+        error.reference,
+        error.service,
+        error.severity.word()
+    )
 }

@@ -20,7 +20,9 @@ pub fn print(occurrence: &OccurrenceDetail, frames: Frames) -> Result<(), Fault>
     line(format!("  {}{}", printable(&item.type_name), joined(&item.message)))?;
     let Some(stack) = &occurrence.stack else {
         return match &occurrence.stacktrace {
-            Some(text) => text.lines().try_for_each(|row| line(format!("    {}", printable_block(row)))),
+            Some(text) => text
+                .lines()
+                .try_for_each(|row| line(format!("    {}", printable_block(row)))),
             None => line("    (no stack was sent)"),
         };
     };
@@ -31,7 +33,11 @@ pub fn print(occurrence: &OccurrenceDetail, frames: Frames) -> Result<(), Fault>
                 "handled" => "while handling",
                 _ => "member",
             };
-            line(format!("  {relation}: {}{}", printable(&exception.type_name), joined(&exception.message)))?;
+            line(format!(
+                "  {relation}: {}{}",
+                printable(&exception.type_name),
+                joined(&exception.message)
+            ))?;
         }
         print_frames(exception, frames)?;
     }
@@ -39,7 +45,11 @@ pub fn print(occurrence: &OccurrenceDetail, frames: Frames) -> Result<(), Fault>
 }
 
 fn joined(message: &str) -> String {
-    if message.is_empty() { String::new() } else { format!(": {}", printable(message)) }
+    if message.is_empty() {
+        String::new()
+    } else {
+        format!(": {}", printable(message))
+    }
 }
 
 fn print_frames(exception: &Exception, frames: Frames) -> Result<(), Fault> {
@@ -54,7 +64,11 @@ fn print_frames(exception: &Exception, frames: Frames) -> Result<(), Fault> {
         }
         fold(&mut folded)?;
         let owner = if frame.own { "" } else { "  (library)" };
-        let repeats = if frame.repeats > 0 { format!("  × {}", frame.repeats + 1) } else { String::new() };
+        let repeats = if frame.repeats > 0 {
+            format!("  × {}", frame.repeats + 1)
+        } else {
+            String::new()
+        };
         line(format!("    {}{owner}{repeats}", printable(&place(frame))))?;
         if frame.own {
             more(frame)?;
@@ -65,7 +79,11 @@ fn print_frames(exception: &Exception, frames: Frames) -> Result<(), Fault> {
 
 /// What is known of a frame beyond the stack text: its lines of source, its variables, a link.
 fn more(frame: &Frame) -> Result<(), Fault> {
-    for (number, text) in frame.source.iter().flat_map(|source| (source.first..).zip(&source.lines)) {
+    for (number, text) in frame
+        .source
+        .iter()
+        .flat_map(|source| (source.first..).zip(&source.lines))
+    {
         // Three lines around it are enough in a terminal.
         if frame.line.is_some_and(|at| number.abs_diff(at) <= 3) {
             let mark = if Some(number) == frame.line { '>' } else { ' ' };

@@ -11,21 +11,40 @@ pub async fn run(arguments: Storage) -> Result<(), Fault> {
         return json(&kept);
     }
     line(summary(&kept))?;
-    let columns = [Column("what", Fit::Whole), Column("kept", Fit::Number), Column("takes", Fit::Number), Column("may take", Fit::Number)];
+    let columns = [
+        Column("what", Fit::Whole),
+        Column("kept", Fit::Number),
+        Column("takes", Fit::Number),
+        Column("may take", Fit::Number),
+    ];
     table(
         &columns,
         kept.items.into_iter().map(|item| {
             let days = item.days.map_or_else(|| "—".to_owned(), |days| format!("{days} d"));
-            vec![item.kind, days, size(item.bytes), item.max_bytes.map_or_else(|| "no limit".to_owned(), size)]
+            vec![
+                item.kind,
+                days,
+                size(item.bytes),
+                item.max_bytes.map_or_else(|| "no limit".to_owned(), size),
+            ]
         }),
     )
 }
 
 fn summary(kept: &Kept) -> String {
-    let state = kept.closed.as_ref().map_or_else(String::new, |why| format!("Nothing is taken: {why}.\n"));
-    let most = kept.max_bytes.map_or_else(String::new, |most| format!(" of the {} it may", size(most)));
+    let state = kept
+        .closed
+        .as_ref()
+        .map_or_else(String::new, |why| format!("Nothing is taken: {why}.\n"));
+    let most = kept
+        .max_bytes
+        .map_or_else(String::new, |most| format!(" of the {} it may", size(most)));
     let free = match kept.free_bytes {
-        Some(free) => format!("{} are free on its disk, of which {} must stay", size(free), size(kept.min_free_bytes)),
+        Some(free) => format!(
+            "{} are free on its disk, of which {} must stay",
+            size(free),
+            size(kept.min_free_bytes)
+        ),
         None => "how much is free on its disk cannot be seen from here".to_owned(),
     };
     format!("{state}The database takes {}{most}; {free}.", size(kept.bytes))
@@ -40,7 +59,11 @@ fn size(bytes: i64) -> String {
         || format!("{bytes} B"),
         |(unit, power)| {
             let number = bytes as f64 / (1_u64 << power) as f64;
-            if number < 10.0 { format!("{number:.1} {unit}") } else { format!("{number:.0} {unit}") }
+            if number < 10.0 {
+                format!("{number:.1} {unit}")
+            } else {
+                format!("{number:.0} {unit}")
+            }
         },
     )
 }
@@ -63,13 +86,27 @@ mod tests {
 
     #[test]
     fn the_first_sentence_says_whether_there_is_room() {
-        let kept =
-            Kept { items: vec![], bytes: 9 << 30, max_bytes: Some(10 << 30), free_bytes: None, min_free_bytes: 1 << 30, closed: None };
+        let kept = Kept {
+            items: vec![],
+            bytes: 9 << 30,
+            max_bytes: Some(10 << 30),
+            free_bytes: None,
+            min_free_bytes: 1 << 30,
+            closed: None,
+        };
         assert_eq!(
             summary(&kept),
             "The database takes 9.0 GiB of the 10 GiB it may; how much is free on its disk cannot be seen from here."
         );
-        let closed = Kept { free_bytes: Some(7 << 20), closed: Some("the disk is full".to_owned()), ..kept };
-        assert!(summary(&closed).starts_with("Nothing is taken: the disk is full.\nThe database takes"), "{}", summary(&closed));
+        let closed = Kept {
+            free_bytes: Some(7 << 20),
+            closed: Some("the disk is full".to_owned()),
+            ..kept
+        };
+        assert!(
+            summary(&closed).starts_with("Nothing is taken: the disk is full.\nThe database takes"),
+            "{}",
+            summary(&closed)
+        );
     }
 }

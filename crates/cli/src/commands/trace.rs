@@ -17,7 +17,9 @@ const SHOWN: usize = 3;
 const DURATION: usize = 8;
 
 pub async fn run(arguments: Trace) -> Result<(), Fault> {
-    let trace: TraceDetail = Api::new(&arguments.client)?.get(&format!("/traces/{}", segment(&arguments.id)), &[]).await?;
+    let trace: TraceDetail = Api::new(&arguments.client)?
+        .get(&format!("/traces/{}", segment(&arguments.id)), &[])
+        .await?;
     if arguments.client.json {
         return json(&trace);
     }
@@ -34,13 +36,22 @@ pub async fn run(arguments: Trace) -> Result<(), Fault> {
     ))?;
     for repeated in &trace.repeated {
         let total = in_words(nanos(repeated.total_ms));
-        line(printable(&format!("{} ran {} {} times below one span: {total}", repeated.service, repeated.statement, repeated.count)))?;
+        line(printable(&format!(
+            "{} ran {} {} times below one span: {total}",
+            repeated.service, repeated.statement, repeated.count
+        )))?;
     }
     if trace.missing > 0 {
-        line(format!("{} never came: what is below them may hang elsewhere.", counted(whole(trace.missing), "span", "spans")))?;
+        line(format!(
+            "{} never came: what is below them may hang elsewhere.",
+            counted(whole(trace.missing), "span", "spans")
+        ))?;
     }
     if trace.moved > 0 {
-        line(format!("{} moved into the call that caused them: clocks differ.", counted(whole(trace.moved), "span was", "spans were")))?;
+        line(format!(
+            "{} moved into the call that caused them: clocks differ.",
+            counted(whole(trace.moved), "span was", "spans were")
+        ))?;
     }
     if trace.is_cut {
         line("There are more spans than are shown.")?;
@@ -85,7 +96,12 @@ fn tree(trace: &TraceDetail, arguments: &Trace) -> Result<(), Fault> {
             Some(None) => skipped_below = Some(span.depth),
             Some(Some((count, millis))) => {
                 skipped_below = Some(span.depth);
-                let text = format!("{}… {count} more {}, {} together", "  ".repeat(span.depth), span.name, in_words(nanos(*millis)));
+                let text = format!(
+                    "{}… {count} more {}, {} together",
+                    "  ".repeat(span.depth),
+                    span.name,
+                    in_words(nanos(*millis))
+                );
                 line(printable(&text))?;
             }
             None => {
@@ -105,13 +121,20 @@ fn said(span: &SpanItem, width: usize) -> Result<(), Fault> {
     let pairs = |of: &serde_json::Value, indent: &str| -> Result<(), Fault> {
         for (name, value) in of.as_object().into_iter().flatten() {
             let value = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-            line(fitted(&printable(&format!("{indent}{name} = {value}").replace('\n', "⏎ ")), width))?;
+            line(fitted(
+                &printable(&format!("{indent}{name} = {value}").replace('\n', "⏎ ")),
+                width,
+            ))?;
         }
         Ok(())
     };
     pairs(&span.attributes, &indent)?;
     for event in &span.events {
-        line(printable(&format!("{indent}{} after {}", event.name, in_words(nanos(event.offset_ms - span.offset_ms)))))?;
+        line(printable(&format!(
+            "{indent}{} after {}",
+            event.name,
+            in_words(nanos(event.offset_ms - span.offset_ms))
+        )))?;
         pairs(&event.attributes, &format!("{indent}  "))?;
     }
     Ok(())
@@ -119,7 +142,11 @@ fn said(span: &SpanItem, width: usize) -> Result<(), Fault> {
 
 /// As much of a text as is so wide, with an ellipsis where it was cut.
 fn fitted(text: &str, width: usize) -> String {
-    if text.chars().count() > width { text.chars().take(width.saturating_sub(1)).chain(['…']).collect() } else { text.to_owned() }
+    if text.chars().count() > width {
+        text.chars().take(width.saturating_sub(1)).chain(['…']).collect()
+    } else {
+        text.to_owned()
+    }
 }
 
 type Sum = Option<(usize, f64)>;
@@ -128,10 +155,15 @@ type Sum = Option<(usize, f64)>;
 /// nothing. What failed is always shown.
 fn left_out(spans: &[SpanItem]) -> HashMap<usize, Sum> {
     let mut alike: HashMap<(&Option<String>, &str, &str), Vec<usize>> = HashMap::new();
-    for (at, span) in
-        spans.iter().enumerate().filter(|(_, span)| span.parent_id.is_some() && span.status == "ok" && span.occurrences.is_empty())
+    for (at, span) in spans
+        .iter()
+        .enumerate()
+        .filter(|(_, span)| span.parent_id.is_some() && span.status == "ok" && span.occurrences.is_empty())
     {
-        alike.entry((&span.parent_id, &span.service, &span.name)).or_default().push(at);
+        alike
+            .entry((&span.parent_id, &span.service, &span.name))
+            .or_default()
+            .push(at);
     }
     let mut hidden = HashMap::new();
     for places in alike.into_values().filter(|places| places.len() > SHOWN + 1) {
@@ -146,13 +178,29 @@ fn left_out(spans: &[SpanItem]) -> HashMap<usize, Sum> {
 
 fn row(trace: &TraceDetail, span: &SpanItem, names: usize, bars: usize) -> String {
     let mark = if span.status == "error" { "✗ " } else { "" };
-    let name = printable(&format!("{}{mark}{} {}", "  ".repeat(span.depth.min(20)), span.service, span.name));
+    let name = printable(&format!(
+        "{}{mark}{} {}",
+        "  ".repeat(span.depth.min(20)),
+        span.service,
+        span.name
+    ));
     let name = fitted(&name, names);
-    format!("{name:<names$} {:>DURATION$}  {}", in_words(nanos(span.duration_ms)), bar(trace, span, bars)).trim_end().to_owned()
+    format!(
+        "{name:<names$} {:>DURATION$}  {}",
+        in_words(nanos(span.duration_ms)),
+        bar(trace, span, bars)
+    )
+    .trim_end()
+    .to_owned()
 }
 
 /// Where the span lies in the whole: full where the request was waiting for it or what it called, light where not.
-#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_precision_loss, reason = "columns of a terminal")]
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    clippy::cast_precision_loss,
+    reason = "columns of a terminal"
+)]
 fn bar(trace: &TraceDetail, span: &SpanItem, bars: usize) -> String {
     let scale = bars as f64 / trace.duration_ms.max(0.001);
     let from = ((span.offset_ms * scale) as usize).min(bars - 1);
@@ -167,15 +215,24 @@ fn bar(trace: &TraceDetail, span: &SpanItem, bars: usize) -> String {
 
 fn failures(trace: &TraceDetail) -> Result<(), Fault> {
     let by_id: HashMap<&str, &SpanItem> = trace.spans.iter().map(|span| (span.span_id.as_str(), span)).collect();
-    let failed: Vec<_> = trace.spans.iter().flat_map(|span| span.occurrences.iter().map(move |occurrence| (span, occurrence))).collect();
+    let failed: Vec<_> = trace
+        .spans
+        .iter()
+        .flat_map(|span| span.occurrences.iter().map(move |occurrence| (span, occurrence)))
+        .collect();
     if failed.is_empty() {
         return line("\n█ the request was waiting for it   ░ it was not");
     }
     line("\n█ the request was waiting for it   ░ it was not   ✗ failed\n")?;
     for (span, occurrence) in failed {
         let origin = span.origin_span_id.as_deref().and_then(|id| by_id.get(id));
-        let began = origin.map(|origin| format!(", began in {}", origin.service)).unwrap_or_default();
-        line(printable(&format!("✗ {} {}: {}{began}", occurrence.reference, span.service, occurrence.title)))?;
+        let began = origin
+            .map(|origin| format!(", began in {}", origin.service))
+            .unwrap_or_default();
+        line(printable(&format!(
+            "✗ {} {}: {}{began}",
+            occurrence.reference, span.service, occurrence.title
+        )))?;
     }
     Ok(())
 }

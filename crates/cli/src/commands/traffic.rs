@@ -30,14 +30,18 @@ pub(super) fn took(millis: Option<f64>) -> String {
 
 #[expect(clippy::cast_precision_loss, reason = "a share")]
 pub(super) fn share(failed: i64, all: i64) -> String {
-    if all == 0 { "—".to_owned() } else { percent(failed as f64 / all as f64) }
+    if all == 0 {
+        "—".to_owned()
+    } else {
+        percent(failed as f64 / all as f64)
+    }
 }
 
 pub async fn endpoints(arguments: Endpoints) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
     if let Some(endpoint) = arguments.slow_from {
-        let [service, endpoint, limit] =
-            <[String; 3]>::try_from(endpoint).map_err(|_given| Fault::Usage("--slow-from takes SERVICE ENDPOINT TIME".to_owned()))?;
+        let [service, endpoint, limit] = <[String; 3]>::try_from(endpoint)
+            .map_err(|_given| Fault::Usage("--slow-from takes SERVICE ENDPOINT TIME".to_owned()))?;
         let slow_from_ms = if limit == "auto" {
             None
         } else {
@@ -45,7 +49,16 @@ pub async fn endpoints(arguments: Endpoints) -> Result<(), Fault> {
                 .map_err(|error| Fault::Usage(format!("`{limit}`: {error}; write it like 250ms, or auto")))?;
             Some(limit.as_secs_f64() * 1_000.0)
         };
-        api.send(Method::PUT, "/endpoints/slow", Some(&SlowSetting { service, endpoint, slow_from_ms })).await?;
+        api.send(
+            Method::PUT,
+            "/endpoints/slow",
+            Some(&SlowSetting {
+                service,
+                endpoint,
+                slow_from_ms,
+            }),
+        )
+        .await?;
         return line("Said. It holds for what comes within a minute.");
     }
     if arguments.by_group {
@@ -58,12 +71,25 @@ pub async fn endpoints(arguments: Endpoints) -> Result<(), Fault> {
     if arguments.client.json {
         return json(&list);
     }
-    let Some(worst) = list.items.iter().max_by(|one, other| doubted(one).total_cmp(&doubted(other))) else {
+    let Some(worst) = list
+        .items
+        .iter()
+        .max_by(|one, other| doubted(one).total_cmp(&doubted(other)))
+    else {
         return line(format!("No request came in the last {}.", arguments.window.since));
     };
-    let shown = if list.items.len() < list.total { format!(", the {} busiest shown", list.items.len()) } else { String::new() };
+    let shown = if list.items.len() < list.total {
+        format!(", the {} busiest shown", list.items.len())
+    } else {
+        String::new()
+    };
     let failing = if worst.failed > 0 {
-        format!("; {} of {} fails most: {}", worst.endpoint, worst.service, share(worst.failed, worst.count))
+        format!(
+            "; {} of {} fails most: {}",
+            worst.endpoint,
+            worst.service,
+            share(worst.failed, worst.count)
+        )
     } else {
         "; none fails".to_owned()
     };
@@ -107,24 +133,36 @@ async fn by_group(api: &Api, arguments: Endpoints) -> Result<(), Fault> {
     }
     let Some(attribute) = &list.attribute else {
         return line(format!(
-            "Nobody has said what tells instance groups apart. outcrop services set {service} --instance-group cloud.region"
+            "Nobody has said what tells instance groups apart. outcrop services set {service} --instance-group \
+             cloud.region"
         ));
     };
     let since = &arguments.window.since;
     match list.items.iter().find(|item| !item.changes.is_empty()) {
         _ if list.items.is_empty() => {
             return line(format!(
-                "No request of {service} named its group ({attribute}) in the last {since}; groups are counted since what tells them apart was said."
+                "No request of {service} named its group ({attribute}) in the last {since}; groups are counted since \
+                 what tells them apart was said."
             ));
         }
         Some(_) => {
-            let worst = list.items.iter().find(|item| item.changes.iter().any(|change| matches!(change.as_str(), "fails more" | "slower")));
+            let worst = list.items.iter().find(|item| {
+                item.changes
+                    .iter()
+                    .any(|change| matches!(change.as_str(), "fails more" | "slower"))
+            });
             let told = worst.or_else(|| list.items.iter().find(|item| !item.changes.is_empty()));
             if let Some(item) = told {
-                line(format!("{} of {service}, told apart by {attribute}, {}.\n", item.group, item.changes.join(" and is ")))?;
+                line(format!(
+                    "{} of {service}, told apart by {attribute}, {}.\n",
+                    item.group,
+                    item.changes.join(" and is ")
+                ))?;
             }
         }
-        None => line(format!("No group of {service}, told apart by {attribute}, is shown to differ from the others.\n"))?,
+        None => line(format!(
+            "No group of {service}, told apart by {attribute}, is shown to differ from the others.\n"
+        ))?,
     }
     let columns = [
         Column("group", Fit::Text(16)),
@@ -142,9 +180,23 @@ async fn by_group(api: &Api, arguments: Endpoints) -> Result<(), Fault> {
         list.items.into_iter().map(|item| {
             let status = |at: usize| grouped(item.statuses.get(at).copied().unwrap_or_default());
             let failed = format!("{} ({})", grouped(item.failed), share(item.failed, item.count));
-            let changes = if item.changes.is_empty() { "nothing shown".to_owned() } else { item.changes.join(", ") };
+            let changes = if item.changes.is_empty() {
+                "nothing shown".to_owned()
+            } else {
+                item.changes.join(", ")
+            };
             let (count, four, five) = (grouped(item.count), status(3), status(4));
-            vec![item.group, count, failed, took(item.p50_ms), took(item.p95_ms), took(item.p99_ms), four, five, changes]
+            vec![
+                item.group,
+                count,
+                failed,
+                took(item.p50_ms),
+                took(item.p95_ms),
+                took(item.p99_ms),
+                four,
+                five,
+                changes,
+            ]
         }),
     )?;
     line("\nGroups are counted since what tells them apart was said: requests before that are in none.")
@@ -153,17 +205,29 @@ async fn by_group(api: &Api, arguments: Endpoints) -> Result<(), Fault> {
 /// The least that the share of failed requests can be: one run that failed says less than many.
 #[expect(clippy::cast_precision_loss, reason = "a share")]
 fn doubted(item: &EndpointItem) -> f64 {
-    let rate = if item.count == 0 { 0.0 } else { item.failed as f64 / item.count as f64 };
+    let rate = if item.count == 0 {
+        0.0
+    } else {
+        item.failed as f64 / item.count as f64
+    };
     least_share(rate, item.count.unsigned_abs())
 }
 
 fn endpoint(item: EndpointItem) -> Vec<String> {
-    let statuses: Vec<String> = item.statuses.iter().map(|status| format!("{} {}", grouped(status.count), status.status)).collect();
+    let statuses: Vec<String> = item
+        .statuses
+        .iter()
+        .map(|status| format!("{} {}", grouped(status.count), status.status))
+        .collect();
     let slow = match item.slow_by.as_str() {
         "endpoint" => took(Some(item.slow_from_ms)),
         by => format!("{} ({by})", took(Some(item.slow_from_ms))),
     };
-    let failed = if item.failed > 0 { format!("{} ({})", grouped(item.failed), share(item.failed, item.count)) } else { "0".to_owned() };
+    let failed = if item.failed > 0 {
+        format!("{} ({})", grouped(item.failed), share(item.failed, item.count))
+    } else {
+        "0".to_owned()
+    };
     let mut cells = vec![
         item.service,
         item.endpoint,
@@ -176,8 +240,17 @@ fn endpoint(item: EndpointItem) -> Vec<String> {
         statuses.join(", "),
     ];
     cells.extend(item.against.map(|then| {
-        let changes = if then.changes.is_empty() { String::new() } else { format!(": {} now", then.changes.join(", ")) };
-        format!("{} of {} failed, p95 {}{changes}", grouped(then.failed), grouped(then.count), took(then.p95_ms))
+        let changes = if then.changes.is_empty() {
+            String::new()
+        } else {
+            format!(": {} now", then.changes.join(", "))
+        };
+        format!(
+            "{} of {} failed, p95 {}{changes}",
+            grouped(then.failed),
+            grouped(then.count),
+            took(then.p95_ms)
+        )
     }));
     cells
 }
@@ -192,8 +265,15 @@ pub async fn slow(arguments: Slow) -> Result<(), Fault> {
     let Some(worst) = list.items.first() else {
         return line(format!("No slow request came in the last {}.", arguments.window.since));
     };
-    let looked_at = counted(i64::try_from(list.looked_at).unwrap_or_default(), "slow request", "slow requests");
-    line(format!("Of {looked_at} of the last {}, {} waited mostly for {}.\n", arguments.window.since, worst.count, worst.why))?;
+    let looked_at = counted(
+        i64::try_from(list.looked_at).unwrap_or_default(),
+        "slow request",
+        "slow requests",
+    );
+    line(format!(
+        "Of {looked_at} of the last {}, {} waited mostly for {}.\n",
+        arguments.window.since, worst.count, worst.why
+    ))?;
     let columns = [
         Column("requests", Fit::Number),
         Column("worst", Fit::Number),
@@ -207,7 +287,15 @@ pub async fn slow(arguments: Slow) -> Result<(), Fault> {
         &columns,
         list.items.into_iter().map(|item| {
             let count = i64::try_from(item.count).unwrap_or_default();
-            vec![grouped(count), took(Some(item.worst_ms)), took(Some(item.total_ms)), item.service, item.endpoint, item.why, item.trace_id]
+            vec![
+                grouped(count),
+                took(Some(item.worst_ms)),
+                took(Some(item.total_ms)),
+                item.service,
+                item.endpoint,
+                item.why,
+                item.trace_id,
+            ]
         }),
     )
 }
@@ -222,9 +310,25 @@ const COLUMNS: [Column; 6] = [
 ];
 
 fn request(item: &RequestItem) -> Vec<String> {
-    let status = item.status.map_or_else(|| if item.failed { "failed".to_owned() } else { "—".to_owned() }, |status| status.to_string());
+    let status = item.status.map_or_else(
+        || {
+            if item.failed {
+                "failed".to_owned()
+            } else {
+                "—".to_owned()
+            }
+        },
+        |status| status.to_string(),
+    );
     let service = format!("{} {}", item.service, item.version);
-    vec![time(item.at), service, item.endpoint.clone(), status, took(Some(item.duration_ms)), item.trace_id.clone()]
+    vec![
+        time(item.at),
+        service,
+        item.endpoint.clone(),
+        status,
+        took(Some(item.duration_ms)),
+        item.trace_id.clone(),
+    ]
 }
 
 pub async fn requests(arguments: Requests) -> Result<(), Fault> {
@@ -241,7 +345,8 @@ pub async fn requests(arguments: Requests) -> Result<(), Fault> {
     }
     if page.items.is_empty() {
         return line(format!(
-            "No such request of the last {} is kept. Kept are failed and slow ones, answers of 4xx and 5xx, and one in 100.",
+            "No such request of the last {} is kept. Kept are failed and slow ones, answers of 4xx and 5xx, and one \
+             in 100.",
             arguments.window.since
         ));
     }
@@ -254,7 +359,9 @@ pub async fn requests(arguments: Requests) -> Result<(), Fault> {
 
 /// The rates of the last two whole minutes, in the place of requests that are too many to read.
 async fn rates(api: &Api, arguments: &Watch) -> Result<(), Fault> {
-    let to = Utc::now().duration_trunc(TimeDelta::minutes(1)).unwrap_or_else(|_| Utc::now());
+    let to = Utc::now()
+        .duration_trunc(TimeDelta::minutes(1))
+        .unwrap_or_else(|_| Utc::now());
     let query = [
         ("from", Some((to - TimeDelta::minutes(2)).to_rfc3339())),
         ("to", Some(to.to_rfc3339())),
@@ -264,17 +371,28 @@ async fn rates(api: &Api, arguments: &Watch) -> Result<(), Fault> {
     ];
     let list: EndpointList = api.get("/endpoints", &query).await?;
     let a_minute = |count: i64| grouped((count + 1) / 2);
-    let (all, failed) = list.items.iter().fold((0, 0), |(all, failed), item| (all + item.count, failed + item.failed));
+    let (all, failed) = list
+        .items
+        .iter()
+        .fold((0, 0), |(all, failed), item| (all + item.count, failed + item.failed));
     line(format!(
-        "\nMore pass than can be read: {} requests a minute, {} of them fail. --only failed, --service or --text show single ones.",
+        "\nMore pass than can be read: {} requests a minute, {} of them fail. --only failed, --service or --text show \
+         single ones.",
         a_minute(all),
         a_minute(failed)
     ))?;
-    let columns =
-        [Column("a minute", Fit::Number), Column("fail", Fit::Number), Column("service", Fit::Whole), Column("endpoint", Fit::Text(20))];
+    let columns = [
+        Column("a minute", Fit::Number),
+        Column("fail", Fit::Number),
+        Column("service", Fit::Whole),
+        Column("endpoint", Fit::Text(20)),
+    ];
     table(
         &columns,
-        list.items.into_iter().take(RATES).map(|item| vec![a_minute(item.count), a_minute(item.failed), item.service, item.endpoint]),
+        list.items
+            .into_iter()
+            .take(RATES)
+            .map(|item| vec![a_minute(item.count), a_minute(item.failed), item.service, item.endpoint]),
     )
 }
 
@@ -291,7 +409,9 @@ pub async fn watch(arguments: Watch) -> Result<(), Fault> {
     let mut seen: HashSet<String> = HashSet::new();
     let mut since = Utc::now() - TimeDelta::seconds(30);
     let mut rates_at = None;
-    line("Failed and slow requests, answers of 4xx and 5xx, and one in 100 of the others, as they come; Ctrl-C ends it.")?;
+    line(
+        "Failed and slow requests, answers of 4xx and 5xx, and one in 100 of the others, as they come; Ctrl-C ends it.",
+    )?;
     loop {
         let query = [
             ("from", Some(since.to_rfc3339())),
@@ -302,7 +422,12 @@ pub async fn watch(arguments: Watch) -> Result<(), Fault> {
             ("limit", Some(AT_ONCE.to_owned())),
         ];
         let page: RequestPage = api.get("/requests", &query).await?;
-        let fresh: Vec<&RequestItem> = page.items.iter().rev().filter(|item| !seen.contains(&item.span_id)).collect();
+        let fresh: Vec<&RequestItem> = page
+            .items
+            .iter()
+            .rev()
+            .filter(|item| !seen.contains(&item.span_id))
+            .collect();
         let is_too_much = page.next.is_some() && !arguments.client.json;
         for item in fresh.iter().filter(|_| !is_too_much) {
             if arguments.client.json {
@@ -311,7 +436,9 @@ pub async fn watch(arguments: Watch) -> Result<(), Fault> {
                 line(outcrop_core::text::printable(&request(item).join("  ")))?;
             }
         }
-        if is_too_much && rates_at.is_none_or(|at| Utc::now() - at >= TimeDelta::from_std(RATES_EVERY).unwrap_or_default()) {
+        if is_too_much
+            && rates_at.is_none_or(|at| Utc::now() - at >= TimeDelta::from_std(RATES_EVERY).unwrap_or_default())
+        {
             rates_at = Some(Utc::now());
             rates(&api, &arguments).await?;
         }

@@ -19,12 +19,26 @@ fn whom(item: &CallItem) -> String {
 
 /// The heading of what was then.
 fn mean_then(against: Option<&str>) -> &'static str {
-    if against.is_none_or(|period| period == "before") { "mean before" } else { "mean then" }
+    if against.is_none_or(|period| period == "before") {
+        "mean before"
+    } else {
+        "mean then"
+    }
 }
 
 fn numbers(item: &CallItem) -> [String; 5] {
-    let failed = if item.failed > 0 { format!("{} ({})", grouped(item.failed), share(item.failed, item.count)) } else { "0".to_owned() };
-    [grouped(item.count), failed, took(Some(item.mean_ms)), took(item.mean_before_ms), took(Some(item.total_ms))]
+    let failed = if item.failed > 0 {
+        format!("{} ({})", grouped(item.failed), share(item.failed, item.count))
+    } else {
+        "0".to_owned()
+    };
+    [
+        grouped(item.count),
+        failed,
+        took(Some(item.mean_ms)),
+        took(item.mean_before_ms),
+        took(Some(item.total_ms)),
+    ]
 }
 
 pub async fn calls(arguments: Calls) -> Result<(), Fault> {
@@ -36,7 +50,10 @@ pub async fn calls(arguments: Calls) -> Result<(), Fault> {
         return json(&list);
     }
     let Some(first) = list.items.first() else {
-        return line(format!("No service called another, a database or a queue in the last {}.", arguments.window.since));
+        return line(format!(
+            "No service called another, a database or a queue in the last {}.",
+            arguments.window.since
+        ));
     };
     line(format!(
         "Most time of the last {} went from {} to {}: {} in all.\n",
@@ -56,7 +73,11 @@ pub async fn calls(arguments: Calls) -> Result<(), Fault> {
         Column("in all", Fit::Number),
     ];
     let row = |item: CallItem| {
-        let by = if item.kind == "consumed" { "taken from".to_owned() } else { item.kind.clone() };
+        let by = if item.kind == "consumed" {
+            "taken from".to_owned()
+        } else {
+            item.kind.clone()
+        };
         [vec![item.service.clone(), whom(&item), by], numbers(&item).to_vec()].concat()
     };
     table(&columns, list.items.into_iter().map(row))
@@ -71,7 +92,10 @@ pub async fn statements(arguments: Statements) -> Result<(), Fault> {
         return json(&list);
     }
     let Some(first) = list.items.first() else {
-        return line(format!("No database statement was run in the last {}.", arguments.window.since));
+        return line(format!(
+            "No database statement was run in the last {}.",
+            arguments.window.since
+        ));
     };
     line(format!(
         "{} spent most of the last {} on one statement, run {}: {} in all.\n",
@@ -89,7 +113,12 @@ pub async fn statements(arguments: Statements) -> Result<(), Fault> {
         Column(mean_then(arguments.against.as_deref()), Fit::Number),
         Column("in all", Fit::Number),
     ];
-    table(&columns, list.items.into_iter().map(|item| [vec![item.service.clone(), item.name.clone()], numbers(&item).to_vec()].concat()))
+    table(
+        &columns,
+        list.items
+            .into_iter()
+            .map(|item| [vec![item.service.clone(), item.name.clone()], numbers(&item).to_vec()].concat()),
+    )
 }
 
 pub async fn instances(arguments: Instances) -> Result<(), Fault> {
@@ -101,11 +130,18 @@ pub async fn instances(arguments: Instances) -> Result<(), Fault> {
         return json(&list);
     }
     if list.items.is_empty() {
-        return line(format!("No instance sent anything in the last {}.", arguments.window.since));
+        return line(format!(
+            "No instance sent anything in the last {}.",
+            arguments.window.since
+        ));
     }
     line(format!(
         "{} sent something in the last {}.\n",
-        counted(i64::try_from(list.items.len()).unwrap_or_default(), "instance", "instances"),
+        counted(
+            i64::try_from(list.items.len()).unwrap_or_default(),
+            "instance",
+            "instances"
+        ),
         arguments.window.since
     ))?;
     let columns = [
@@ -127,11 +163,18 @@ pub async fn instances(arguments: Instances) -> Result<(), Fault> {
         return Ok(());
     }
     line("\nWhat the platform said, the newest first:\n")?;
-    let columns =
-        [Column("at", Fit::Whole), Column("of", Fit::Text(14)), Column("event", Fit::Text(12)), Column("in its words", Fit::Text(24))];
+    let columns = [
+        Column("at", Fit::Whole),
+        Column("of", Fit::Text(14)),
+        Column("event", Fit::Text(12)),
+        Column("in its words", Fit::Text(24)),
+    ];
     table(
         &columns,
-        list.platform_events.into_iter().take(EVENTS).map(|event| vec![time(event.at), event.object, event.reason, event.message]),
+        list.platform_events
+            .into_iter()
+            .take(EVENTS)
+            .map(|event| vec![time(event.at), event.object, event.reason, event.message]),
     )
 }
 
@@ -142,7 +185,12 @@ const EVENTS: usize = 20;
 fn reading(name: &str, value: f64) -> String {
     let what = name.split_once('.').map_or(name, |(_, what)| what);
     if name.ends_with("utilization") {
-        format!("{} {}", what.trim_end_matches(".recent_utilization").trim_end_matches(".utilization"), percent(value))
+        format!(
+            "{} {}",
+            what.trim_end_matches(".recent_utilization")
+                .trim_end_matches(".utilization"),
+            percent(value)
+        )
     } else if name.contains("memory") {
         format!("memory {:.0} MB", value / 1e6)
     } else {
@@ -151,10 +199,22 @@ fn reading(name: &str, value: f64) -> String {
 }
 
 fn instance(item: InstanceItem) -> Vec<String> {
-    let place = [item.host.as_str(), item.region.as_str()].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(", ");
-    let load: Vec<String> =
-        item.readings.as_object().into_iter().flatten().filter_map(|(name, value)| Some(reading(name, value.as_f64()?))).collect();
-    let then = item.against.as_ref().map(|then| format!("{} of {} failed", grouped(then.failed), grouped(then.requests)));
+    let place = [item.host.as_str(), item.region.as_str()]
+        .into_iter()
+        .filter(|part| !part.is_empty())
+        .collect::<Vec<_>>()
+        .join(", ");
+    let load: Vec<String> = item
+        .readings
+        .as_object()
+        .into_iter()
+        .flatten()
+        .filter_map(|(name, value)| Some(reading(name, value.as_f64()?)))
+        .collect();
+    let then = item
+        .against
+        .as_ref()
+        .map(|then| format!("{} of {} failed", grouped(then.failed), grouped(then.requests)));
     let mut cells = vec![
         format!("{} {}", item.service, item.version),
         item.instance,
@@ -187,7 +247,12 @@ pub async fn now(arguments: Now) -> Result<(), Fault> {
         )
     })?;
     for trouble in &report.troubles {
-        line(format!("Outcrop's own “{}”, since {}: {}.", trouble.name, time(trouble.since), trouble.says))?;
+        line(format!(
+            "Outcrop's own “{}”, since {}: {}.",
+            trouble.name,
+            time(trouble.since),
+            trouble.says
+        ))?;
     }
     if report.items.is_empty() {
         return Ok(());
@@ -201,6 +266,14 @@ pub async fn now(arguments: Now) -> Result<(), Fault> {
     ];
     table(
         &columns,
-        report.items.into_iter().map(|item| vec![time(item.since), item.service, item.what, item.why, item.reference.unwrap_or_default()]),
+        report.items.into_iter().map(|item| {
+            vec![
+                time(item.since),
+                item.service,
+                item.what,
+                item.why,
+                item.reference.unwrap_or_default(),
+            ]
+        }),
     )
 }

@@ -9,17 +9,26 @@ use crate::fault::Fault;
 use crate::output::{json, line};
 
 pub async fn run(arguments: Why) -> Result<(), Fault> {
-    let why: wire::Why = Api::new(&arguments.client)?.get(&format!("/errors/{}/why", arguments.reference), &[]).await?;
+    let why: wire::Why = Api::new(&arguments.client)?
+        .get(&format!("/errors/{}/why", arguments.reference), &[])
+        .await?;
     if arguments.client.json {
         return json(&why);
     }
     for (at, sentence) in why.sentences.iter().enumerate() {
-        let reference = sentence.reference.as_ref().map(|reference| format!(" [{reference}]")).unwrap_or_default();
+        let reference = sentence
+            .reference
+            .as_ref()
+            .map(|reference| format!(" [{reference}]"))
+            .unwrap_or_default();
         line(printable(&format!("{}. {}{reference}", at + 1, sentence.text)))?;
     }
     for touch in why.touches.iter().skip(1).take(4) {
         let id = touch.commit.get(..10).unwrap_or(&touch.commit);
-        line(printable(&format!("   also near: {id} {} “{}” at {}:{}", touch.author, touch.summary, touch.path, touch.line)))?;
+        line(printable(&format!(
+            "   also near: {id} {} “{}” at {}:{}",
+            touch.author, touch.summary, touch.path, touch.line
+        )))?;
     }
     if !why.owners.is_empty() {
         line(printable(&format!("The code is owned by {}.", why.owners.join(", "))))?;

@@ -7,28 +7,46 @@ use crate::support::service;
 /// Standard output with what differs from run to run taken out.
 fn printed(running: &Running, arguments: &[&str]) -> String {
     let output = running.client(arguments);
-    assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+    assert!(
+        output.status.success(),
+        "{arguments:?}: {}",
+        String::from_utf8_lossy(&output.stderr)
+    );
     let text = String::from_utf8(output.stdout).unwrap();
     let words = text.split_inclusive(char::is_whitespace).map(|word| {
         let bare = word.trim_end().trim_end_matches(',');
         let is_hex = bare.len() == 32 && bare.bytes().all(|b| b.is_ascii_hexdigit());
         let is_time = bare.len() == 10 && bare.starts_with("20") && bare.contains('-');
         let is_clock = bare.trim_end_matches([',', '.', ':']).ends_with('Z') && bare.contains(':');
-        if is_hex || is_time || is_clock { word.replace(|c: char| c.is_ascii_hexdigit(), "0") } else { word.to_owned() }
+        if is_hex || is_time || is_clock {
+            word.replace(|c: char| c.is_ascii_hexdigit(), "0")
+        } else {
+            word.to_owned()
+        }
     });
     // How long ago depends on how busy the machine is.
     let ages = words.collect::<String>();
-    ["2 min", "3 min", "4 min"].iter().fold(ages, |text, age| text.replace(age, "1 min"))
+    ["2 min", "3 min", "4 min"]
+        .iter()
+        .fold(ages, |text, age| text.replace(age, "1 min"))
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn errors_and_occurrences_read_well_in_a_terminal() {
     let running = service().start().await;
     let empty = printed(&running, &["errors"]);
-    assert!(empty.starts_with("No error occurred in the last 24h. A test report: outcrop send"), "{empty}");
-    for body in
-        restamped(&["three-services-3-fares.traces.pb", "user-headers-gangway.traces.json", "cause-gangway-logs.logs.json"].map(recorded))
-    {
+    assert!(
+        empty.starts_with("No error occurred in the last 24h. A test report: outcrop send"),
+        "{empty}"
+    );
+    for body in restamped(
+        &[
+            "three-services-3-fares.traces.pb",
+            "user-headers-gangway.traces.json",
+            "cause-gangway-logs.logs.json",
+        ]
+        .map(recorded),
+    ) {
         assert_eq!(running.send(&body).await.status(), 200);
     }
     insta::assert_snapshot!("errors", printed(&running, &["errors"]));
@@ -36,11 +54,25 @@ async fn errors_and_occurrences_read_well_in_a_terminal() {
     let reference = page["items"][0]["ref"].as_str().unwrap();
     insta::assert_snapshot!("show", printed(&running, &["show", reference]));
     let carried = printed(&running, &["show", reference, "--attributes"]);
-    let row = |name: &str| carried.lines().find(|line| line.starts_with(name)).unwrap_or_else(|| panic!("{carried}"));
-    assert!(row("service.name").contains("fares") && row("service.name").ends_with("100 %"), "{carried}");
+    let row = |name: &str| {
+        carried
+            .lines()
+            .find(|line| line.starts_with(name))
+            .unwrap_or_else(|| panic!("{carried}"))
+    };
+    assert!(
+        row("service.name").contains("fares") && row("service.name").ends_with("100 %"),
+        "{carried}"
+    );
     insta::assert_snapshot!("occurrences", printed(&running, &["occurrences", reference]));
     let occurrences = running.client_json(&["occurrences", reference]);
-    insta::assert_snapshot!("occurrence", printed(&running, &["occurrence", occurrences["items"][0]["id"].as_str().unwrap()]));
+    insta::assert_snapshot!(
+        "occurrence",
+        printed(
+            &running,
+            &["occurrence", occurrences["items"][0]["id"].as_str().unwrap()]
+        )
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -71,17 +103,35 @@ async fn a_report_by_hand_is_counted_and_pages_follow_one_another() {
             arguments.extend(["--cursor", cursor]);
         }
         let page = running.client_json(&arguments);
-        seen.extend(page["items"].as_array().unwrap().iter().map(|error| error["type"].as_str().unwrap().to_owned()));
+        seen.extend(
+            page["items"]
+                .as_array()
+                .unwrap()
+                .iter()
+                .map(|error| error["type"].as_str().unwrap().to_owned()),
+        );
         cursor = page["next"].as_str().map(str::to_owned);
         if cursor.is_none() {
             break;
         }
     }
     seen.sort();
-    assert_eq!(seen, ["BatchStoppedA", "BatchStoppedB", "BatchStoppedC", "BatchStoppedD", "BatchStoppedE"]);
+    assert_eq!(
+        seen,
+        [
+            "BatchStoppedA",
+            "BatchStoppedB",
+            "BatchStoppedC",
+            "BatchStoppedD",
+            "BatchStoppedE"
+        ]
+    );
     let page = running.client_json(&["errors", "--limit", "1"]);
     let first = printed(&running, &["errors", "--limit", "1"]);
-    assert!(first.starts_with("The first 1 of 5 errors with 1 occurrence"), "{first}");
+    assert!(
+        first.starts_with("The first 1 of 5 errors with 1 occurrence"),
+        "{first}"
+    );
     assert_eq!(page["items"][0]["severity"], "fatal");
     assert_eq!(page["items"][0]["users"], 1);
 }
@@ -95,11 +145,23 @@ async fn wrong_usage_and_refusals_have_their_own_exit_codes_and_say_what_to_do()
         (&["show", "kobal"], 2, "is no reference"),
         (&["show", "kobal-tirun"], 4, "there is no error kobal-tirun"),
         (&["occurrence", "xyz"], 2, "32 hex digits"),
-        (&["send", "--service", "ledger", "--message", "x", "port"], 2, "write it as key=value"),
+        (
+            &["send", "--service", "ledger", "--message", "x", "port"],
+            2,
+            "write it as key=value",
+        ),
         (&["errors", "--url", "http://127.0.0.1:9"], 4, "cannot be reached"),
         (&["errors", "--token", "wrong"], 4, "token is not known"),
-        (&["send", "--key", "wrong", "--service", "ledger", "--message", "x"], 4, "sender key is not known"),
-        (&["admin", "token", "create", "nobody@skerry.example"], 2, "there is no member"),
+        (
+            &["send", "--key", "wrong", "--service", "ledger", "--message", "x"],
+            4,
+            "sender key is not known",
+        ),
+        (
+            &["admin", "token", "create", "nobody@skerry.example"],
+            2,
+            "there is no member",
+        ),
         (&["admin", "key", "revoke", "nothing"], 2, "there is no key"),
         (&["serve", "--max-body", "big"], 2, "16MiB"),
     ];
@@ -109,32 +171,60 @@ async fn wrong_usage_and_refusals_have_their_own_exit_codes_and_say_what_to_do()
         assert_eq!(output.status.code(), Some(*code), "{arguments:?}: {said}");
         assert!(said.contains(reason), "{arguments:?}: {said}");
     }
-    let key = running.service().succeed(&["admin", "key", "create", "short-lived"], "");
-    let _said = running.service().succeed(&["admin", "key", "revoke", "short-lived"], "");
+    let key = running
+        .service()
+        .succeed(&["admin", "key", "create", "short-lived"], "");
+    let _said = running
+        .service()
+        .succeed(&["admin", "key", "revoke", "short-lived"], "");
     let refused = running.client(&["send", "--key", &key, "--service", "ledger", "--message", "x"]);
     assert_eq!(refused.status.code(), Some(4));
     let listed = running.service().succeed(&["admin", "key", "list"], "");
-    assert!(listed.contains("short-lived") && listed.contains("revoked") && !listed.contains(&key), "{listed}");
+    assert!(
+        listed.contains("short-lived") && listed.contains("revoked") && !listed.contains(&key),
+        "{listed}"
+    );
     let (status, problem) = running.get("/api/v1/errors?colour=red").await;
     assert_eq!((status, problem["code"].as_str()), (400, Some("bad_request")));
     let bare = reqwest::get(format!("{}/api/v1/errors", running.url)).await.unwrap();
-    assert_eq!((bare.status().as_u16(), bare.headers()["content-type"].to_str().unwrap()), (401, "application/problem+json"));
+    assert_eq!(
+        (bare.status().as_u16(), bare.headers()["content-type"].to_str().unwrap()),
+        (401, "application/problem+json")
+    );
 }
 
 #[test]
 fn grouping_needs_no_server() {
     let service = outcrop_testkit::Service::new(env!("CARGO_BIN_EXE_outcrop"), "");
     let line = |id: &str, at: u32, service: &str| {
-        let stack =
-            format!("Traceback (most recent call last):\n  File \"/srv/{id}/fares/tariff.py\", line {at}, in quote\nKeyError: '{id}'");
-        serde_json::json!({"id": id, "service": service, "runtime": "cpython", "type": "KeyError", "message": format!("'{id}'"), "stacktrace": stack}).to_string()
+        let stack = format!(
+            "Traceback (most recent call last):\n  File \"/srv/{id}/fares/tariff.py\", line {at}, in quote\nKeyError: \
+             '{id}'"
+        );
+        serde_json::json!({"id": id, "service": service, "runtime": "cpython", "type": "KeyError",
+            "message": format!("'{id}'"), "stacktrace": stack})
+        .to_string()
     };
-    let input = [line("a", 7, "fares"), line("b", 9, "fares"), line("c", 9, "ledger"), String::new(), "{broken".to_owned()].join("\n");
+    let input = [
+        line("a", 7, "fares"),
+        line("b", 9, "fares"),
+        line("c", 9, "ledger"),
+        String::new(),
+        "{broken".to_owned(),
+    ]
+    .join("\n");
     let output = service.command(&["group"], &input);
-    assert_eq!(output.status.code(), Some(2), "a line that cannot be read is no success");
+    assert_eq!(
+        output.status.code(),
+        Some(2),
+        "a line that cannot be read is no success"
+    );
     assert!(String::from_utf8_lossy(&output.stderr).contains("line 5"));
-    let groups: Vec<serde_json::Value> =
-        String::from_utf8(output.stdout).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let groups: Vec<serde_json::Value> = String::from_utf8(output.stdout)
+        .unwrap()
+        .lines()
+        .map(|line| serde_json::from_str(line).unwrap())
+        .collect();
     assert_eq!(groups.len(), 3);
     assert_eq!(groups[0]["group"], groups[1]["group"]);
     assert_ne!(groups[1]["group"], groups[2]["group"]);
@@ -147,9 +237,13 @@ fn grouping_follows_code_over_the_versions_in_any_order_of_lines() {
     let line = |id: &str, version: &str, functions: &[&str]| {
         let frame = |function: &&str| format!("  File \"/srv/fares/tariff.py\", line 9, in {function}\n    x\n");
         let frames: Vec<String> = functions.iter().map(frame).collect();
-        let stack = format!("Traceback (most recent call last):\n{}KeyError: 'season'", frames.concat());
-        serde_json::json!({"id": id, "service": "fares", "version": version, "type": "KeyError", "message": "'season'", "stacktrace": stack})
-            .to_string()
+        let stack = format!(
+            "Traceback (most recent call last):\n{}KeyError: 'season'",
+            frames.concat()
+        );
+        serde_json::json!({"id": id, "service": "fares", "version": version, "type": "KeyError",
+            "message": "'season'", "stacktrace": stack})
+        .to_string()
     };
     let mut lines = [
         line("new", "2.10.0", &["main", "quote", "timed", "per_metre"]),
@@ -173,19 +267,41 @@ async fn a_profile_replaces_the_environment_and_serves_its_own_service_alone() {
     let running = service().start().await;
     let config = tempfile::tempdir().unwrap();
     let run = |arguments: &[&str], input: &str| {
-        running.service().command_with(arguments, input, &[("XDG_CONFIG_HOME", config.path().to_str().unwrap())])
+        running.service().command_with(
+            arguments,
+            input,
+            &[("XDG_CONFIG_HOME", config.path().to_str().unwrap())],
+        )
     };
     let refused = run(&["login", &running.url, "--token-stdin"], "wrong\n");
-    assert_eq!(refused.status.code(), Some(4), "{}", String::from_utf8_lossy(&refused.stderr));
+    assert_eq!(
+        refused.status.code(),
+        Some(4),
+        "{}",
+        String::from_utf8_lossy(&refused.stderr)
+    );
     assert_eq!(run(&["errors"], "").status.code(), Some(2), "nothing was kept");
-    let done = run(&["login", &running.url, "--token-stdin"], &format!("{}\n", running.token));
-    assert!(String::from_utf8_lossy(&done.stdout).starts_with(&format!("You are {} (admin).", running.email)), "{done:?}");
+    let done = run(
+        &["login", &running.url, "--token-stdin"],
+        &format!("{}\n", running.token),
+    );
+    assert!(
+        String::from_utf8_lossy(&done.stdout).starts_with(&format!("You are {} (admin).", running.email)),
+        "{done:?}"
+    );
     assert!(run(&["errors", "--json"], "").status.success());
-    let mode =
-        std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(config.path().join("outcrop/profile.toml")).unwrap().permissions());
+    let mode = std::os::unix::fs::PermissionsExt::mode(
+        &std::fs::metadata(config.path().join("outcrop/profile.toml"))
+            .unwrap()
+            .permissions(),
+    );
     assert_eq!(mode & 0o777, 0o600);
     let elsewhere = run(&["errors", "--url", "http://127.0.0.1:9"], "");
-    assert_eq!(elsewhere.status.code(), Some(2), "the token is not sent to another service");
+    assert_eq!(
+        elsewhere.status.code(),
+        Some(2),
+        "the token is not sent to another service"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -194,24 +310,62 @@ async fn passwords_can_be_changed_and_guessing_them_is_slowed() {
     let http = reqwest::Client::new();
     let sign_in = async |email: &str, password: &str| {
         let body = serde_json::json!({"email": email, "password": password}).to_string();
-        http.post(format!("{}/api/v1/session", running.url)).header("content-type", "application/json").body(body).send().await.unwrap()
+        http.post(format!("{}/api/v1/session", running.url))
+            .header("content-type", "application/json")
+            .body(body)
+            .send()
+            .await
+            .unwrap()
     };
-    let cookie = |answer: &reqwest::Response| answer.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
-    let (first, second) = (sign_in(&running.email, PASSWORD).await, sign_in(&running.email, PASSWORD).await);
+    let cookie = |answer: &reqwest::Response| {
+        answer.headers()["set-cookie"]
+            .to_str()
+            .unwrap()
+            .split(';')
+            .next()
+            .unwrap()
+            .to_owned()
+    };
+    let (first, second) = (
+        sign_in(&running.email, PASSWORD).await,
+        sign_in(&running.email, PASSWORD).await,
+    );
     let change = async |current: &str, new: &str| {
         let body = serde_json::json!({"current": current, "new": new}).to_string();
-        let request = http.put(format!("{}/api/v1/session/password", running.url)).header("cookie", cookie(&first));
-        request.header("content-type", "application/json").body(body).send().await.unwrap().status().as_u16()
+        let request = http
+            .put(format!("{}/api/v1/session/password", running.url))
+            .header("cookie", cookie(&first));
+        request
+            .header("content-type", "application/json")
+            .body(body)
+            .send()
+            .await
+            .unwrap()
+            .status()
+            .as_u16()
     };
     assert_eq!(change(PASSWORD, "short").await, 400);
     assert_eq!(change("wrong password", "spring tide at ten").await, 401);
     assert_eq!(change(PASSWORD, "spring tide at ten").await, 204);
     let who = async |cookie: String| {
-        http.get(format!("{}/api/v1/session", running.url)).header("cookie", cookie).send().await.unwrap().status().as_u16()
+        http.get(format!("{}/api/v1/session", running.url))
+            .header("cookie", cookie)
+            .send()
+            .await
+            .unwrap()
+            .status()
+            .as_u16()
     };
-    assert_eq!((who(cookie(&first)).await, who(cookie(&second)).await), (200, 401), "all other sessions have ended");
+    assert_eq!(
+        (who(cookie(&first)).await, who(cookie(&second)).await),
+        (200, 401),
+        "all other sessions have ended"
+    );
     assert_eq!(sign_in(&running.email, "spring tide at ten").await.status(), 200);
-    for (address, password) in [(running.email.as_str(), "spring tide at ten"), ("nobody@skerry.example", "whatever it is")] {
+    for (address, password) in [
+        (running.email.as_str(), "spring tide at ten"),
+        ("nobody@skerry.example", "whatever it is"),
+    ] {
         for _ in 0..3 {
             assert_eq!(sign_in(address, "wrong password").await.status(), 401);
         }

@@ -1,5 +1,6 @@
-//! Machines that fail again and again, each with senders that repeat until they are told that it is stored: at the end sent = stored = counted. The short
-//! forms run with every test; `script/test-long` runs the long ones and prints what they saw.
+//! Machines that fail again and again, each with senders that repeat until they are told that it is
+//! stored: at the end sent = stored = counted. The short forms run with every test;
+//! `script/test-long` runs the long ones and prints what they saw.
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -26,7 +27,11 @@ impl Load {
     fn start(urls: &[String], key: &str) -> Self {
         let (stop, acknowledged) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
         let senders = load(urls, key, &stop, &acknowledged);
-        Self { stop, acknowledged, senders }
+        Self {
+            stop,
+            acknowledged,
+            senders,
+        }
     }
 
     async fn more(&self, count: u64) {
@@ -39,7 +44,11 @@ impl Load {
         self.stop.store(true, Ordering::Relaxed);
         futures_util::future::join_all(self.senders).await;
         let acknowledged = self.acknowledged.load(Ordering::Relaxed);
-        let stored: u64 = running.service().row("SELECT count(*) AS n FROM occurrence").await[0].as_ref().unwrap().parse().unwrap();
+        let stored: u64 = running.service().row("SELECT count(*) AS n FROM occurrence").await[0]
+            .as_ref()
+            .unwrap()
+            .parse()
+            .unwrap();
         let counted = counted_of_all(running).await;
         eprintln!("{what}: {acknowledged} acknowledged, {stored} stored, {counted} counted");
         assert_eq!((acknowledged, acknowledged), (stored, counted), "{what}");
@@ -47,7 +56,8 @@ impl Load {
     }
 }
 
-/// A plain TCP proxy on loopback: hands connections round to its targets, passing over those that refuse, and cuts them on demand.
+/// A plain TCP proxy on loopback: hands connections round to its targets, passing over those that
+/// refuse, and cuts them on demand.
 struct Proxy {
     port: u16,
     open: Arc<Mutex<Vec<AbortHandle>>>,
@@ -62,7 +72,9 @@ impl Proxy {
         tokio::spawn(async move {
             while let Ok((mut from, _)) = listener.accept().await {
                 let first = next.fetch_add(1, Ordering::Relaxed);
-                let order: Vec<String> = (0..targets.len()).map(|at| targets[(first + at) % targets.len()].clone()).collect();
+                let order: Vec<String> = (0..targets.len())
+                    .map(|at| targets[(first + at) % targets.len()].clone())
+                    .collect();
                 let passing = tokio::spawn(async move {
                     for target in order {
                         if let Ok(mut to) = TcpStream::connect(&target).await {
@@ -99,7 +111,8 @@ async fn cut_in_the_middle(cuts: u32) {
         proxy.cut();
     }
     running.wait_until_ready().await;
-    load.end(&running, &format!("connections to the database cut {cuts} times")).await;
+    load.end(&running, &format!("connections to the database cut {cuts} times"))
+        .await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -125,7 +138,11 @@ async fn behind_a_proxy(kills: u32) {
         // Connections are kept open: without a cut all would stay with the instance that lived.
         proxy.cut();
     }
-    load.end(&first, &format!("one of two instances behind a proxy killed {kills} times")).await;
+    load.end(
+        &first,
+        &format!("one of two instances behind a proxy killed {kills} times"),
+    )
+    .await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -168,7 +185,8 @@ async fn long_database_killed_five_times_and_away_for_minutes() {
     tokio::time::sleep(Duration::from_mins(3)).await;
     postgres.resume();
     running.wait_until_ready().await;
-    load.end(&running, "the database killed 5 times and away for 3 minutes").await;
+    load.end(&running, "the database killed 5 times and away for 3 minutes")
+        .await;
 }
 
 /// A small file system of its own, unmounted at the end.
@@ -177,20 +195,47 @@ struct SmallDisk(PathBuf);
 impl SmallDisk {
     /// `None` where nobody may mount: tests then run without root.
     fn mount(size: &str) -> Option<Self> {
-        let folder = tempfile::Builder::new().prefix("outcrop-disk-").tempdir().unwrap().keep();
-        let mounted =
-            Command::new("mount").args(["-t", "tmpfs", "-o", &format!("size={size},mode=0777"), "tmpfs"]).arg(&folder).output().unwrap();
+        let folder = tempfile::Builder::new()
+            .prefix("outcrop-disk-")
+            .tempdir()
+            .unwrap()
+            .keep();
+        let mounted = Command::new("mount")
+            .args(["-t", "tmpfs", "-o", &format!("size={size},mode=0777"), "tmpfs"])
+            .arg(&folder)
+            .output()
+            .unwrap();
         mounted.status.success().then_some(Self(folder))
     }
 
     /// Takes room until so many megabytes are left.
     fn fill_but(&self, name: &str, left: u64) {
-        let said = Command::new("df").args(["--output=avail", "-BM"]).arg(&self.0).output().unwrap();
+        let said = Command::new("df")
+            .args(["--output=avail", "-BM"])
+            .arg(&self.0)
+            .output()
+            .unwrap();
         let said = String::from_utf8_lossy(&said.stdout).into_owned();
-        let free: u64 = said.lines().last().unwrap().trim().trim_end_matches('M').parse().unwrap();
-        let megabytes = if left == 0 { free + 100 } else { free.saturating_sub(left) };
+        let free: u64 = said
+            .lines()
+            .last()
+            .unwrap()
+            .trim()
+            .trim_end_matches('M')
+            .parse()
+            .unwrap();
+        let megabytes = if left == 0 {
+            free + 100
+        } else {
+            free.saturating_sub(left)
+        };
         let into = format!("of={}", self.0.join(name).display());
-        drop(Command::new("dd").args(["if=/dev/zero", &into, "bs=1M", &format!("count={megabytes}")]).output().unwrap());
+        drop(
+            Command::new("dd")
+                .args(["if=/dev/zero", &into, "bs=1M", &format!("count={megabytes}")])
+                .output()
+                .unwrap(),
+        );
     }
 
     fn free(&self, name: &str) {
@@ -212,19 +257,27 @@ async fn a_disk_that_fills_up_closes_the_intake_before_it_is_full_and_opens_it_a
         return;
     };
     let mut postgres = Postgres::start_below(&disk.0, Durability::Volatile);
-    let running = Service::new(BINARY, postgres.database()).start_with(&["--min-free", "150MiB"]).await;
+    let running = Service::new(BINARY, postgres.database())
+        .start_with(&["--min-free", "150MiB"])
+        .await;
     let load = Load::start(std::slice::from_ref(&running.url), &running.key);
     load.more(100).await;
     disk.fill_but("ballast", 100);
     let refused = until_refused(&running, &load.acknowledged).await;
-    assert!(refused.contains("free, less than the 150 MiB that must stay"), "{refused}");
+    assert!(
+        refused.contains("free, less than the 150 MiB that must stay"),
+        "{refused}"
+    );
     assert!(is_ready(&running).await, "it says so, and stays in rotation");
     disk.free("ballast");
     load.more(100).await;
     load.end(&running, "the disk nearly full").await;
 
-    // Without the guard PostgreSQL itself runs out of room: it may go down, and nothing is acknowledged that is not stored.
-    let running = Service::new(BINARY, postgres.database()).start_with(&["--min-free", "1B"]).await;
+    // Without the guard PostgreSQL itself runs out of room: it may go down, and nothing is
+    // acknowledged that is not stored.
+    let running = Service::new(BINARY, postgres.database())
+        .start_with(&["--min-free", "1B"])
+        .await;
     let load = Load::start(std::slice::from_ref(&running.url), &running.key);
     load.more(100).await;
     disk.fill_but("ballast", 0);
@@ -258,20 +311,33 @@ async fn until_refused(running: &Running, acknowledged: &AtomicU64) -> String {
 #[tokio::test(flavor = "multi_thread")]
 #[ignore = "long: script/test-long runs it, with Debian's package faketime"]
 async fn long_host_clock_forty_days_ahead_removes_nothing() {
-    let library =
-        ["/usr/lib/x86_64-linux-gnu", "/usr/lib/aarch64-linux-gnu"].map(|folder| Path::new(folder).join("faketime/libfaketime.so.1"));
-    let library = library.iter().find(|path| path.exists()).expect("faketime is installed (script/test-long does it)");
+    let library = ["/usr/lib/x86_64-linux-gnu", "/usr/lib/aarch64-linux-gnu"]
+        .map(|folder| Path::new(folder).join("faketime/libfaketime.so.1"));
+    let library = library
+        .iter()
+        .find(|path| path.exists())
+        .expect("faketime is installed (script/test-long does it)");
     let mut running = Service::new(BINARY, Postgres::shared().database()).start().await;
     for number in 0..200 {
         assert_eq!(running.send(&report(number)).await.status(), 200);
     }
     let preload = library.display().to_string();
-    running.restart_with(&[("LD_PRELOAD", &preload), ("FAKETIME", "+40d"), ("FAKETIME_DONT_FAKE_MONOTONIC", "1")]).await;
+    running
+        .restart_with(&[
+            ("LD_PRELOAD", &preload),
+            ("FAKETIME", "+40d"),
+            ("FAKETIME_DONT_FAKE_MONOTONIC", "1"),
+        ])
+        .await;
     // Upkeep runs at once and each minute.
     tokio::time::sleep(Duration::from_secs(70)).await;
     assert_eq!(counted_of_all(&running).await, 200);
     let (_, now) = running.get("/api/v1/now").await;
-    assert!(now["troubles"].to_string().contains("retention"), "it says that nothing is removed: {}", now["troubles"]);
+    assert!(
+        now["troubles"].to_string().contains("retention"),
+        "it says that nothing is removed: {}",
+        now["troubles"]
+    );
     running.restart_with(&[]).await;
     assert_eq!(running.send(&report(1 << 40)).await.status(), 200);
     assert_eq!(counted_of_all(&running).await, 201);

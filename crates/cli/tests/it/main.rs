@@ -1,6 +1,7 @@
 //! Stories through the real binary: PostgreSQL and the service on loopback, recorded payloads and a real SDK sending,
 //! read back by command line and API.
 
+#![expect(clippy::too_many_lines, reason = "a story is told in one go")]
 #![expect(clippy::unwrap_used, reason = "helpers of tests fail loudly")]
 
 mod collect;

@@ -8,20 +8,37 @@ use outcrop_testkit::{Body, Durability, Postgres, Service};
 use serde_json::json;
 
 fn report(sender: u64, number: u64) -> Body {
-    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos().to_string();
+    let now = std::time::SystemTime::now()
+        .duration_since(std::time::UNIX_EPOCH)
+        .unwrap()
+        .as_nanos()
+        .to_string();
     let records: Vec<_> = (0..5)
         .map(|at| {
-            json!({"timeUnixNano": now, "severityNumber": 17, "traceId": format!("{:032x}", (sender << 40) + number * 8 + at + 1), "spanId": "00000000000000aa", "attributes": [
-                {"key": "exception.type", "value": {"stringValue": "BerthTaken"}}, {"key": "exception.message", "value": {"stringValue": format!("berth {number} is taken")}},
+            json!({"timeUnixNano": now, "severityNumber": 17, "traceId": format!("{:032x}",
+                (sender << 40) + number * 8 + at + 1), "spanId": "00000000000000aa", "attributes": [
+                {"key": "exception.type", "value": {"stringValue": "BerthTaken"}}, {"key": "exception.message",
+                    "value": {"stringValue": format!("berth {number} is taken")}},
             ]})
         })
         .collect();
-    let body = json!({"resourceLogs": [{"resource": {"attributes": [{"key": "service.name", "value": {"stringValue": "berths"}}]}, "scopeLogs": [{"logRecords": records}]}]});
-    Body { name: format!("{sender}/{number}"), path: "/v1/logs", content_type: "application/json", bytes: body.to_string().into_bytes() }
+    let body = json!({"resourceLogs": [{"resource": {"attributes": [{"key": "service.name",
+        "value": {"stringValue": "berths"}}]}, "scopeLogs": [{"logRecords": records}]}]});
+    Body {
+        name: format!("{sender}/{number}"),
+        path: "/v1/logs",
+        content_type: "application/json",
+        bytes: body.to_string().into_bytes(),
+    }
 }
 
 async fn counted(running: &outcrop_testkit::Running) -> u64 {
-    running.errors().await.iter().filter_map(|error| error["count"].as_u64()).sum()
+    running
+        .errors()
+        .await
+        .iter()
+        .filter_map(|error| error["count"].as_u64())
+        .sum()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -94,10 +111,21 @@ async fn while_the_database_is_stopped_senders_are_asked_to_come_back_and_nothin
         assert_eq!(answer.headers()["retry-after"], "2");
         assert_eq!(answer.headers()["content-type"], "application/json");
     }
-    assert_eq!(reqwest::get(format!("{}/readyz", running.url)).await.unwrap().status(), 503);
-    assert_eq!(reqwest::get(format!("{}/healthz", running.url)).await.unwrap().status(), 200);
+    assert_eq!(
+        reqwest::get(format!("{}/readyz", running.url)).await.unwrap().status(),
+        503
+    );
+    assert_eq!(
+        reqwest::get(format!("{}/healthz", running.url)).await.unwrap().status(),
+        200
+    );
     let refused = running.client(&["errors"]);
-    assert_eq!(refused.status.code(), Some(4), "{}", String::from_utf8_lossy(&refused.stderr));
+    assert_eq!(
+        refused.status.code(),
+        Some(4),
+        "{}",
+        String::from_utf8_lossy(&refused.stderr)
+    );
     postgres.resume();
     running.wait_until_ready().await;
     for body in &bodies {
@@ -120,13 +148,27 @@ async fn a_request_that_the_database_refuses_never_fails_its_neighbours() {
     let service = crate::support::service();
     let running = service.start().await;
     // Whatever the database may have against a row one day.
-    service.execute("ALTER TABLE occurrence ADD CONSTRAINT no_berth_13 CHECK (message <> 'berth 13 is taken')").await;
+    service
+        .execute("ALTER TABLE occurrence ADD CONSTRAINT no_berth_13 CHECK (message <> 'berth 13 is taken')")
+        .await;
     let numbers: Vec<u64> = (1..=40).collect();
-    let answers =
-        futures_util::future::join_all(numbers.iter().map(|number| async { running.send(&report(1, *number)).await.status().as_u16() }))
-            .await;
-    let refused: Vec<u64> = numbers.iter().zip(&answers).filter(|(_, status)| **status != 200).map(|(number, _)| *number).collect();
+    let answers = futures_util::future::join_all(
+        numbers
+            .iter()
+            .map(|number| async { running.send(&report(1, *number)).await.status().as_u16() }),
+    )
+    .await;
+    let refused: Vec<u64> = numbers
+        .iter()
+        .zip(&answers)
+        .filter(|(_, status)| **status != 200)
+        .map(|(number, _)| *number)
+        .collect();
     assert_eq!((refused, answers[12]), (vec![13], 400));
     assert_eq!(counted(&running).await, 39 * 5);
-    assert_eq!(running.send(&report(1, 13)).await.status(), 400, "its receipt was not kept either");
+    assert_eq!(
+        running.send(&report(1, 13)).await.status(),
+        400,
+        "its receipt was not kept either"
+    );
 }

@@ -63,26 +63,50 @@ async fn a_predicate_narrows_to_the_occurrences_it_holds_for() {
         assert_eq!(total(&holds) + total(&rest), total(&all), "{test}");
     }
     let names = |errors: &[Value]| -> Vec<String> {
-        let mut names: Vec<String> = errors.iter().map(|error| error["service"].as_str().unwrap().to_owned()).collect();
+        let mut names: Vec<String> = errors
+            .iter()
+            .map(|error| error["service"].as_str().unwrap().to_owned())
+            .collect();
         names.sort();
         names.dedup();
         names
     };
-    assert_eq!(names(&matching(&running, "telemetry.sdk.language = python and service != sailings")), ["fares"]);
-    assert_eq!(names(&matching(&running, "file contains '.js' and not service = sailings")), ["gangway", "manifest"]);
+    assert_eq!(
+        names(&matching(
+            &running,
+            "telemetry.sdk.language = python and service != sailings"
+        )),
+        ["fares"]
+    );
+    assert_eq!(
+        names(&matching(&running, "file contains '.js' and not service = sailings")),
+        ["gangway", "manifest"]
+    );
 
     // Any attribute of an occurrence finds at least that occurrence, and the list of occurrences agrees with the count.
     let reference = all[0]["ref"].as_str().unwrap();
     let latest = &running.client_json(&["occurrences", reference])["items"][0];
     let full = running.client_json(&["occurrence", latest["id"].as_str().unwrap()]);
-    let plain = full["attributes"].as_object().unwrap().iter().chain(full["resource"].as_object().unwrap());
+    let plain = full["attributes"]
+        .as_object()
+        .unwrap()
+        .iter()
+        .chain(full["resource"].as_object().unwrap());
     for (name, value) in plain.filter(|(_, value)| value.is_string() || value.is_number()) {
-        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned).replace('\\', "\\\\").replace('"', "\\\"");
+        let text = value
+            .as_str()
+            .map_or_else(|| value.to_string(), str::to_owned)
+            .replace('\\', "\\\\")
+            .replace('"', "\\\"");
         let predicate = format!("{reference} and {name} = \"{text}\"");
         let found = matching(&running, &predicate);
         assert!(total(&found) > 0, "{predicate}");
         let listed = running.client_json(&["occurrences", reference, "--where", &predicate]);
-        assert_eq!(i64::try_from(listed["items"].as_array().unwrap().len()).unwrap(), total(&found), "{predicate}");
+        assert_eq!(
+            i64::try_from(listed["items"].as_array().unwrap().len()).unwrap(),
+            total(&found),
+            "{predicate}"
+        );
         let shown = running.client_json(&["show", reference, "--where", &predicate]);
         assert_eq!(shown["count"].as_i64().unwrap(), total(&found), "{predicate}");
     }
@@ -94,20 +118,42 @@ async fn a_mistake_is_marked_and_a_beginning_is_completed() {
     let output = running.client(&["errors", "--where", "service = fares adn uncaught"]);
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
     assert_eq!(output.status.code(), Some(2), "{said}");
-    assert!(said.contains("  service = fares adn uncaught\n                  ^^^\n") && said.contains("did you mean `and`?"), "{said}");
+    assert!(
+        said.contains("  service = fares adn uncaught\n                  ^^^\n")
+            && said.contains("did you mean `and`?"),
+        "{said}"
+    );
     let (status, problem) = running.get("/api/v1/errors?where=servcie").await;
-    assert_eq!((status, &problem["code"], &problem["at"], &problem["length"]), (400, &"bad_predicate".into(), &0.into(), &7.into()));
+    assert_eq!(
+        (status, &problem["code"], &problem["at"], &problem["length"]),
+        (400, &"bad_predicate".into(), &0.into(), &7.into())
+    );
 
     let offers = async |text: &str| {
-        let query = format!("/api/v1/predicate/complete?text={}", text.replace(' ', "%20").replace('"', "%22").replace('=', "%3D"));
+        let query = format!(
+            "/api/v1/predicate/complete?text={}",
+            text.replace(' ', "%20").replace('"', "%22").replace('=', "%3D")
+        );
         let (status, completion) = running.get(&query).await;
         assert_eq!(status, 200, "{completion}");
-        completion["offers"].as_array().unwrap().iter().map(|offer| offer.as_str().unwrap().to_owned()).collect::<Vec<_>>()
+        completion["offers"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|offer| offer.as_str().unwrap().to_owned())
+            .collect::<Vec<_>>()
     };
-    assert!(offers("ser").await.starts_with(&["service".to_owned()]), "{:?}", offers("ser").await);
+    assert!(
+        offers("ser").await.starts_with(&["service".to_owned()]),
+        "{:?}",
+        offers("ser").await
+    );
     assert!(offers("http.ro").await.contains(&"http.route".to_owned()));
     assert_eq!(offers("service = far").await, ["fares"]);
     let routes = offers("http.route = \"/").await;
-    assert!(!routes.is_empty() && routes.iter().all(|route| route.contains('/')), "{routes:?}");
+    assert!(
+        !routes.is_empty() && routes.iter().all(|route| route.contains('/')),
+        "{routes:?}"
+    );
     assert_eq!(offers("service = fares a").await, ["and"]);
 }

@@ -58,7 +58,11 @@ async fn each_failure_is_counted_once_however_often_it_was_reported() {
     for body in &bodies {
         assert_eq!(running.send(body).await.status(), 200);
     }
-    assert_eq!(outline(&running.errors().await), errors, "the same bytes again change nothing");
+    assert_eq!(
+        outline(&running.errors().await),
+        errors,
+        "the same bytes again change nothing"
+    );
     running.stop();
 }
 
@@ -67,8 +71,11 @@ fn split(body: &Body) -> Vec<Body> {
     let part = |bytes: Vec<u8>| Body { bytes, ..body.clone() };
     if body.content_type == "application/json" {
         let whole: serde_json::Value = serde_json::from_slice(&body.bytes).unwrap();
-        let (by_resource, by_scope, records) =
-            if body.path == "/v1/traces" { ("resourceSpans", "scopeSpans", "spans") } else { ("resourceLogs", "scopeLogs", "logRecords") };
+        let (by_resource, by_scope, records) = if body.path == "/v1/traces" {
+            ("resourceSpans", "scopeSpans", "spans")
+        } else {
+            ("resourceLogs", "scopeLogs", "logRecords")
+        };
         let list = |value: &serde_json::Value, name: &str| value[name].as_array().cloned().unwrap_or_default();
         let mut parts = vec![];
         for resource in list(&whole, by_resource) {
@@ -91,7 +98,12 @@ fn split(body: &Body) -> Vec<Body> {
                     let mut alone = resource.clone();
                     alone.scope_spans = vec![scope.clone()];
                     alone.scope_spans[0].spans = vec![span.clone()];
-                    parts.push(part(ExportTraceServiceRequest { resource_spans: vec![alone] }.encode_to_vec()));
+                    parts.push(part(
+                        ExportTraceServiceRequest {
+                            resource_spans: vec![alone],
+                        }
+                        .encode_to_vec(),
+                    ));
                 }
             }
         }
@@ -105,7 +117,12 @@ fn split(body: &Body) -> Vec<Body> {
                 let mut alone = resource.clone();
                 alone.scope_logs = vec![scope.clone()];
                 alone.scope_logs[0].log_records = vec![record.clone()];
-                parts.push(part(ExportLogsServiceRequest { resource_logs: vec![alone] }.encode_to_vec()));
+                parts.push(part(
+                    ExportLogsServiceRequest {
+                        resource_logs: vec![alone],
+                    }
+                    .encode_to_vec(),
+                ));
             }
         }
     }
@@ -128,7 +145,9 @@ async fn any_order_batching_and_split_over_two_instances_ends_in_the_same_errors
     // A fixed shuffle, so that a failure can be seen again; the property test in core varies it.
     let mut state = 0x5eed_u64;
     for at in (1..parts.len()).rev() {
-        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        state = state
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1_442_695_040_888_963_407);
         parts.swap(at, usize::try_from(state >> 33).unwrap() % (at + 1));
     }
     // Sixteen senders at once, every seventh request sent twice, on either instance.
@@ -149,5 +168,9 @@ async fn any_order_batching_and_split_over_two_instances_ends_in_the_same_errors
     let requests = |url: &str| format!("SELECT sum(requests)::bigint, sum(failed)::bigint FROM {url}");
     let traffic = service.row(&requests("traffic_minute")).await;
     assert_eq!(traffic, service.row(&requests("traffic_hour")).await);
-    assert_eq!(traffic, whole.service().row(&requests("traffic_minute")).await, "requests are counted once too");
+    assert_eq!(
+        traffic,
+        whole.service().row(&requests("traffic_minute")).await,
+        "requests are counted once too"
+    );
 }

@@ -6,8 +6,11 @@ use std::process::Command;
 use crate::support::{python_with, service};
 
 /// The SDK's release this was last run with; docs and guides name the same.
-const PACKAGES: &[&str] =
-    &["opentelemetry-sdk==1.45.1", "opentelemetry-exporter-otlp-proto-http==1.45.1", "opentelemetry-exporter-otlp-proto-grpc==1.45.1"];
+const PACKAGES: &[&str] = &[
+    "opentelemetry-sdk==1.45.1",
+    "opentelemetry-exporter-otlp-proto-http==1.45.1",
+    "opentelemetry-exporter-otlp-proto-grpc==1.45.1",
+];
 
 /// The SDK in an environment of its own.
 fn python() -> PathBuf {
@@ -75,7 +78,11 @@ pub fn send(url: &str, key: &str, compression: &str) {
 
 /// Runs the app once, by a protocol.
 pub fn send_by(protocol: Protocol, url: &str, key: &str, compression: &str) {
-    let app = if protocol == Protocol::Grpc { APP.replace("otlp.proto.http.", "otlp.proto.grpc.") } else { APP.to_owned() };
+    let app = if protocol == Protocol::Grpc {
+        APP.replace("otlp.proto.http.", "otlp.proto.grpc.")
+    } else {
+        APP.to_owned()
+    };
     let output = Command::new(python())
         .args(["-c", &app])
         .env("OTEL_EXPORTER_OTLP_ENDPOINT", url)
@@ -83,7 +90,10 @@ pub fn send_by(protocol: Protocol, url: &str, key: &str, compression: &str) {
         // The exporter for gRPC knows no `none`: it is what an unset one means.
         .envs((compression != "none").then_some(("OTEL_EXPORTER_OTLP_COMPRESSION", compression)))
         .env("OTEL_SERVICE_NAME", "fares")
-        .env("OTEL_RESOURCE_ATTRIBUTES", "service.version=2.4.0,deployment.environment.name=production")
+        .env(
+            "OTEL_RESOURCE_ATTRIBUTES",
+            "service.version=2.4.0,deployment.environment.name=production",
+        )
         .output()
         .unwrap();
     let said = String::from_utf8_lossy(&output.stderr);
@@ -102,7 +112,10 @@ async fn failures_of_the_real_python_sdk_become_one_error_with_its_traffic() {
     let error = &errors[0];
     assert_eq!(error["type"], "ZeroDivisionError");
     assert_eq!(error["message"], "division by zero");
-    assert_eq!((&error["count"], &error["users"], &error["uncaught"]), (&6.into(), &3.into(), &true.into()));
+    assert_eq!(
+        (&error["count"], &error["users"], &error["uncaught"]),
+        (&6.into(), &3.into(), &true.into())
+    );
     assert_eq!(error["request_share"], 0.3);
     assert_eq!(error["first_version"], "2.4.0");
     let reference = error["ref"].as_str().unwrap();
@@ -111,8 +124,15 @@ async fn failures_of_the_real_python_sdk_become_one_error_with_its_traffic() {
     assert_eq!(latest["endpoint"], "GET /v1/quotes/{sailing}");
     let full = running.client_json(&["occurrence", latest["id"].as_str().unwrap()]);
     assert_eq!(full["stack"]["exceptions"][0]["frames"][0]["function"], "per_metre");
-    assert_eq!(full["also_reported"].as_array().unwrap().len(), 2, "the server span's report and the log record: {full}");
-    assert_eq!(full["sent"]["resourceSpans"][0]["scopeSpans"][0]["spans"][0]["traceId"], latest["trace_id"]);
+    assert_eq!(
+        full["also_reported"].as_array().unwrap().len(),
+        2,
+        "the server span's report and the log record: {full}"
+    );
+    assert_eq!(
+        full["sent"]["resourceSpans"][0]["scopeSpans"][0]["spans"][0]["traceId"],
+        latest["trace_id"]
+    );
 }
 
 /// A small web service of a language, with nothing of telemetry in it, and how it is prepared.
@@ -188,7 +208,8 @@ const server = app.listen(0, "127.0.0.1", async () => {
 });
 "#,
     ),
-    prepare: "[ -e package.json ] || npm init --yes >/dev/null\n[ -d node_modules/express ] || npm install --silent express@5.1.0",
+    prepare: "[ -e package.json ] || npm init --yes >/dev/null\n[ -d node_modules/express ] || npm install --silent \
+        express@5.1.0",
     started_by: "auto-instrumentations-node/register server.js",
     thrown: "RangeError",
     function: "quoteFor",
@@ -235,7 +256,8 @@ fn main() {
 "#,
     ),
     // Below the workspace's own folder it must be told that it is no part of it.
-    prepare: "[ -e Cargo.toml ] || printf '[package]\\nname = \"berths\"\\nversion = \"1.0.0\"\\nedition = \"2024\"\\ndefault-run = \"berths\"\\n[workspace]\\n' > Cargo.toml",
+    prepare: "[ -e Cargo.toml ] || printf '[package]\\nname = \"berths\"\\nversion = \"1.0.0\"\\nedition = \
+        \"2024\"\\ndefault-run = \"berths\"\\n[workspace]\\n' > Cargo.toml",
     started_by: "cargo run",
     thrown: "berths::NoFare",
     function: "quote_for",
@@ -250,10 +272,16 @@ impl App {
         std::fs::create_dir_all(file.parent().unwrap()).unwrap();
         std::fs::write(file, self.file.1).unwrap();
         let script = format!("{}\n{steps}", self.prepare);
-        let output = Command::new("timeout").args(["--kill-after=5", "300", "bash", "-c", &script]).current_dir(&folder).output().unwrap();
+        let output = Command::new("timeout")
+            .args(["--kill-after=5", "300", "bash", "-c", &script])
+            .current_dir(&folder)
+            .output()
+            .unwrap();
         let said = String::from_utf8_lossy(&output.stderr);
         assert!(
-            !said.contains("Failed to export") && !said.contains("spans were not sent") && output.status.code() != Some(124),
+            !said.contains("Failed to export")
+                && !said.contains("spans were not sent")
+                && output.status.code() != Some(124),
             "{script}\n{said}"
         );
         output.status.success()

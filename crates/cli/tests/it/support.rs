@@ -13,10 +13,15 @@ pub fn outline(errors: &[Value]) -> Vec<String> {
     let mut lines: Vec<String> = errors
         .iter()
         .map(|error| {
-            let uncaught = if error["uncaught"] == true { "uncaught" } else { "caught" };
+            let uncaught = if error["uncaught"] == true {
+                "uncaught"
+            } else {
+                "caught"
+            };
             let text = |name: &str| error[name].as_str().unwrap_or("—").to_owned();
-            let versions =
-                error["versions"].as_array().map(|versions| versions.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(","));
+            let versions = error["versions"]
+                .as_array()
+                .map(|versions| versions.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(","));
             format!(
                 "{} {} | {} | {} | {uncaught} {} | {}x {} users {}",
                 text("service"),
@@ -34,7 +39,8 @@ pub fn outline(errors: &[Value]) -> Vec<String> {
     lines
 }
 
-/// Python in a virtual environment below `target` with packages from PyPI, made once: the first to come makes it, others wait.
+/// Python in a virtual environment below `target` with packages from PyPI, made once: the first to
+/// come makes it, others wait.
 pub fn python_with(name: &str, packages: &[&str]) -> std::path::PathBuf {
     static MAKING: std::sync::Mutex<()> = std::sync::Mutex::new(());
     let folder = std::path::Path::new(env!("CARGO_TARGET_TMPDIR")).join(name);
@@ -42,11 +48,19 @@ pub fn python_with(name: &str, packages: &[&str]) -> std::path::PathBuf {
     let _one_at_a_time = MAKING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
     if !folder.join("complete").exists() {
         let run = |command: &mut std::process::Command| {
-            let output = command.output().expect("python3 with venv is installed (script/test does it)");
-            assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
+            let output = command
+                .output()
+                .expect("python3 with venv is installed (script/test does it)");
+            assert!(
+                output.status.success(),
+                "{command:?}: {}",
+                String::from_utf8_lossy(&output.stderr)
+            );
         };
         run(std::process::Command::new("python3").args(["-m", "venv"]).arg(&folder));
-        run(std::process::Command::new(&python).args(["-m", "pip", "install", "--quiet"]).args(packages));
+        run(std::process::Command::new(&python)
+            .args(["-m", "pip", "install", "--quiet"])
+            .args(packages));
         std::fs::write(folder.join("complete"), "").unwrap();
     }
     python

@@ -1,4 +1,5 @@
-//! Real services of two languages call each other, each with its own SDK: one trace, with origin and echo, by every protocol.
+//! Real services of two languages call each other, each with its own SDK: one trace, with origin
+//! and echo, by every protocol.
 
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
@@ -69,25 +70,47 @@ fn folder() -> PathBuf {
     let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("together");
     std::fs::create_dir_all(&folder).unwrap();
     let script = "set -e\n[ -e complete ] && exit 0\npython3 -m venv venv\n\
-        venv/bin/pip install --quiet flask==3.1.2 opentelemetry-distro==0.66b1 opentelemetry-exporter-otlp-proto-http==1.45.1 \
+        venv/bin/pip install --quiet flask==3.1.2 opentelemetry-distro==0.66b1 \
+        opentelemetry-exporter-otlp-proto-http==1.45.1 \
         opentelemetry-exporter-otlp-proto-grpc==1.45.1 opentelemetry-instrumentation-flask==0.66b1\n\
         [ -e package.json ] || npm init --yes >/dev/null\n\
-        npm install --silent express@5.1.0 @opentelemetry/api@1.10.0 @opentelemetry/auto-instrumentations-node@0.82.0\ntouch complete";
-    let made = Command::new("bash").args(["-c", script]).current_dir(&folder).output().unwrap();
+        npm install --silent express@5.1.0 @opentelemetry/api@1.10.0 \
+        @opentelemetry/auto-instrumentations-node@0.82.0\ntouch complete";
+    let made = Command::new("bash")
+        .args(["-c", script])
+        .current_dir(&folder)
+        .output()
+        .unwrap();
     assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
     std::fs::write(folder.join("fares.py"), FARES).unwrap();
     std::fs::write(folder.join("gangway.js"), GANGWAY).unwrap();
     folder
 }
 
-fn start(folder: &Path, service: &str, (protocol, endpoint, key): (&str, &str, &str), command: &[&str], fares: &str) -> Child {
+fn start(
+    folder: &Path,
+    service: &str,
+    (protocol, endpoint, key): (&str, &str, &str),
+    command: &[&str],
+    fares: &str,
+) -> Child {
     Command::new(command[0])
         .args(&command[1..])
         .current_dir(folder)
-        .env("PATH", format!("{}:{}", folder.join("venv/bin").display(), std::env::var("PATH").unwrap()))
+        .env(
+            "PATH",
+            format!(
+                "{}:{}",
+                folder.join("venv/bin").display(),
+                std::env::var("PATH").unwrap()
+            ),
+        )
         .env("FARES", fares)
         .env("OTEL_SERVICE_NAME", service)
-        .env("OTEL_RESOURCE_ATTRIBUTES", "service.version=1.0.0,deployment.environment.name=production")
+        .env(
+            "OTEL_RESOURCE_ATTRIBUTES",
+            "service.version=1.0.0,deployment.environment.name=production",
+        )
         .env("OTEL_EXPORTER_OTLP_PROTOCOL", protocol)
         .env("OTEL_EXPORTER_OTLP_ENDPOINT", endpoint)
         .env("OTEL_EXPORTER_OTLP_HEADERS", format!("authorization=Bearer%20{key}"))
@@ -100,11 +123,30 @@ fn start(folder: &Path, service: &str, (protocol, endpoint, key): (&str, &str, &
 
 /// Lets the two services run once; what fares speaks may differ, since its SDK has no JSON.
 fn run(folder: &Path, of_gangway: (&str, &str, &str), of_fares: (&str, &str, &str)) {
-    let mut fares = start(folder, "fares", of_fares, &["opentelemetry-instrument", "python", "fares.py"], "");
+    let mut fares = start(
+        folder,
+        "fares",
+        of_fares,
+        &["opentelemetry-instrument", "python", "fares.py"],
+        "",
+    );
     let mut port = String::new();
-    BufReader::new(fares.stdout.as_mut().unwrap()).read_line(&mut port).unwrap();
-    let command = ["node", "--require", "@opentelemetry/auto-instrumentations-node/register", "gangway.js"];
-    let mut gangway = start(folder, "gangway", of_gangway, &command, &format!("http://127.0.0.1:{}", port.trim()));
+    BufReader::new(fares.stdout.as_mut().unwrap())
+        .read_line(&mut port)
+        .unwrap();
+    let command = [
+        "node",
+        "--require",
+        "@opentelemetry/auto-instrumentations-node/register",
+        "gangway.js",
+    ];
+    let mut gangway = start(
+        folder,
+        "gangway",
+        of_gangway,
+        &command,
+        &format!("http://127.0.0.1:{}", port.trim()),
+    );
     gangway.wait().unwrap();
     drop(fares.stdin.take());
     assert!(fares.wait().unwrap().success());
@@ -118,7 +160,11 @@ async fn origin_and_echo(running: &Running) -> (String, String, String) {
         let echo = errors.iter().find(|error| error["type"] == "UpstreamError");
         if let Some((echo, origin)) = echo.and_then(|error| Some((error["ref"].as_str()?, error["origin"].as_str()?))) {
             let occurrences = running.client_json(&["occurrences", echo]);
-            return (echo.to_owned(), origin.to_owned(), occurrences["items"][0]["trace_id"].as_str().unwrap().to_owned());
+            return (
+                echo.to_owned(),
+                origin.to_owned(),
+                occurrences["items"][0]["trace_id"].as_str().unwrap().to_owned(),
+            );
         }
         assert!(Instant::now() < until, "no origin was found: {errors:?}");
         tokio::time::sleep(Duration::from_millis(300)).await;
@@ -128,29 +174,73 @@ async fn origin_and_echo(running: &Running) -> (String, String, String) {
 #[tokio::test(flavor = "multi_thread")]
 async fn real_services_of_two_languages_make_one_trace_with_origin_and_echo_by_every_protocol() {
     let folder = folder();
-    for (of_gangway, of_fares) in [("http/protobuf", "http/protobuf"), ("http/json", "http/protobuf"), ("grpc", "grpc")] {
+    for (of_gangway, of_fares) in [
+        ("http/protobuf", "http/protobuf"),
+        ("http/json", "http/protobuf"),
+        ("grpc", "grpc"),
+    ] {
         let port = free_port();
-        let running = service().start_with(&["--otlp-grpc", &format!("127.0.0.1:{port}")]).await;
+        let running = service()
+            .start_with(&["--otlp-grpc", &format!("127.0.0.1:{port}")])
+            .await;
         let grpc = format!("http://127.0.0.1:{port}");
-        let spoken =
-            |protocol: &'static str| (protocol, if protocol == "grpc" { grpc.as_str() } else { &running.url }, running.key.as_str());
+        let spoken = |protocol: &'static str| {
+            (
+                protocol,
+                if protocol == "grpc" {
+                    grpc.as_str()
+                } else {
+                    &running.url
+                },
+                running.key.as_str(),
+            )
+        };
         run(&folder, spoken(of_gangway), spoken(of_fares));
 
         let (echo, origin, id) = origin_and_echo(&running).await;
         let said = running.client_json(&["show", &echo]);
-        assert_eq!((&said["service"], &said["count"]), (&json!("gangway"), &json!(1)), "{of_gangway}: {said}");
+        assert_eq!(
+            (&said["service"], &said["count"]),
+            (&json!("gangway"), &json!(1)),
+            "{of_gangway}: {said}"
+        );
         let said = running.client_json(&["show", &origin]);
-        assert_eq!((&said["service"], &said["type"], &said["count"]), (&json!("fares"), &json!("ZeroDivisionError"), &json!(1)), "{said}");
-        assert!((said["request_share"].as_f64().unwrap() - 1.0 / 3.0).abs() < 1e-9, "{said}");
+        assert_eq!(
+            (&said["service"], &said["type"], &said["count"]),
+            (&json!("fares"), &json!("ZeroDivisionError"), &json!(1)),
+            "{said}"
+        );
+        assert!(
+            (said["request_share"].as_f64().unwrap() - 1.0 / 3.0).abs() < 1e-9,
+            "{said}"
+        );
         assert_eq!(said["followed_by"][0]["ref"], json!(echo));
         assert_eq!(said["endpoints"][0]["endpoint"], "GET /v1/quotes/<int:sailing>");
 
         let trace = running.client_json(&["trace", &id]);
         assert_eq!(trace["services"], json!(["gangway", "fares"]), "{of_gangway}");
-        assert!(trace["failed_first"].as_str().unwrap().starts_with("Failed first in fares: ZeroDivisionError"), "{trace}");
+        assert!(
+            trace["failed_first"]
+                .as_str()
+                .unwrap()
+                .starts_with("Failed first in fares: ZeroDivisionError"),
+            "{trace}"
+        );
         let endpoints = running.client_json(&["endpoints"]);
-        let of = |service: &str| endpoints["items"].as_array().unwrap().iter().find(|row| row["service"] == service).unwrap().clone();
-        assert_eq!((of("gangway")["count"].clone(), of("fares")["failed"].clone()), (json!(3), json!(1)), "{of_gangway}: {endpoints}");
+        let of = |service: &str| {
+            endpoints["items"]
+                .as_array()
+                .unwrap()
+                .iter()
+                .find(|row| row["service"] == service)
+                .unwrap()
+                .clone()
+        };
+        assert_eq!(
+            (of("gangway")["count"].clone(), of("fares")["failed"].clone()),
+            (json!(3), json!(1)),
+            "{of_gangway}: {endpoints}"
+        );
         // Which service is behind a name is learnt from traces, a little later.
         let until = Instant::now() + Duration::from_secs(90);
         loop {

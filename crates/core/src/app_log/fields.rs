@@ -10,9 +10,21 @@ const MAX_VALUE: usize = 4_096;
 const MAX_DEPTH: usize = 4;
 
 /// Names that loggers give to what a resource has in OTLP.
-const VERSION: &[&str] = &["service.version", "version", "app_version", "appVersion", "service_version", "release"];
+const VERSION: &[&str] = &[
+    "service.version",
+    "version",
+    "app_version",
+    "appVersion",
+    "service_version",
+    "release",
+];
 const HOST: &[&str] = &["host.name", "hostname", "host", "host_name", "HOSTNAME", "server_name"];
-const ENVIRONMENT: &[&str] = &["deployment.environment.name", "deployment.environment", "environment", "env"];
+const ENVIRONMENT: &[&str] = &[
+    "deployment.environment.name",
+    "deployment.environment",
+    "environment",
+    "env",
+];
 
 /// What a line says beside its time, level and message.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -42,9 +54,16 @@ impl Fields {
         let mut all = Self::default();
         let mut rest = text;
         while let Some(at) = rest.find('=') {
-            let (before, after) = (rest.get(..at).unwrap_or_default(), rest.get(at + 1..).unwrap_or_default());
-            let name = before.rsplit([' ', '\t', ',', '(', '[', '{', ';']).next().unwrap_or_default();
-            let (value, next) = if let Some(quoted) = after.strip_prefix('"').and_then(|quoted| quoted.split_once('"')) {
+            let (before, after) = (
+                rest.get(..at).unwrap_or_default(),
+                rest.get(at + 1..).unwrap_or_default(),
+            );
+            let name = before
+                .rsplit([' ', '\t', ',', '(', '[', '{', ';'])
+                .next()
+                .unwrap_or_default();
+            let (value, next) = if let Some(quoted) = after.strip_prefix('"').and_then(|quoted| quoted.split_once('"'))
+            {
                 quoted
             } else {
                 let end = after.find([' ', '\t', ',', ')', ']', '}', ';']).unwrap_or(after.len());
@@ -72,7 +91,11 @@ impl Fields {
         }
         let text = || value.as_str().map_or_else(|| value.to_string(), str::to_owned);
         let is_simple = value.is_string() || value.is_number();
-        let of_resource = [(VERSION, &mut self.version), (HOST, &mut self.host), (ENVIRONMENT, &mut self.environment)];
+        let of_resource = [
+            (VERSION, &mut self.version),
+            (HOST, &mut self.host),
+            (ENVIRONMENT, &mut self.environment),
+        ];
         for (names, said) in of_resource {
             if names.contains(&name) && is_simple && said.is_empty() {
                 *said = text();
@@ -95,7 +118,9 @@ mod tests {
     use super::*;
 
     fn of(line: &str) -> Fields {
-        let Value::Object(fields) = serde_json::from_str(line).unwrap() else { panic!("no object") };
+        let Value::Object(fields) = serde_json::from_str(line).unwrap() else {
+            panic!("no object")
+        };
         Fields::of(&fields, |name| name == "msg")
     }
 
@@ -104,28 +129,57 @@ mod tests {
         let fields = of(
             r#"{"msg":"x","user":"u-7","order":{"id":9,"lines":[1,2]},"ok":true,"none":null,"version":"2.4.0","host":"pier-3","env":"production"}"#,
         );
-        let mut named: Vec<(&str, String)> = fields.attributes.iter().map(|(name, value)| (name.as_str(), value.to_string())).collect();
+        let mut named: Vec<(&str, String)> = fields
+            .attributes
+            .iter()
+            .map(|(name, value)| (name.as_str(), value.to_string()))
+            .collect();
         named.sort();
-        let expected = [("ok", "true"), ("order.id", "9"), ("order.lines", "\"[1,2]\""), ("user", "\"u-7\"")]
-            .map(|(name, value)| (name, value.to_owned()));
+        let expected = [
+            ("ok", "true"),
+            ("order.id", "9"),
+            ("order.lines", "\"[1,2]\""),
+            ("user", "\"u-7\""),
+        ]
+        .map(|(name, value)| (name, value.to_owned()));
         assert_eq!(named, expected);
-        assert_eq!((fields.version.as_str(), fields.host.as_str(), fields.environment.as_str()), ("2.4.0", "pier-3", "production"));
+        assert_eq!(
+            (
+                fields.version.as_str(),
+                fields.host.as_str(),
+                fields.environment.as_str()
+            ),
+            ("2.4.0", "pier-3", "production")
+        );
     }
 
     #[test]
     fn pairs_in_a_text_are_fields() {
-        let fields = Fields::in_text("quote failed (sailing=S-12, user=\"u 7\") after 3 tries, a == b, path=/v1/quotes?x=1 version=2.4.0");
-        let named: Vec<(&str, &str)> = fields.attributes.iter().map(|(name, value)| (name.as_str(), value.as_str().unwrap())).collect();
+        let fields = Fields::in_text(
+            "quote failed (sailing=S-12, user=\"u 7\") after 3 tries, a == b, path=/v1/quotes?x=1 version=2.4.0",
+        );
+        let named: Vec<(&str, &str)> = fields
+            .attributes
+            .iter()
+            .map(|(name, value)| (name.as_str(), value.as_str().unwrap()))
+            .collect();
         assert_eq!(named, [("sailing", "S-12"), ("user", "u 7")]);
         assert_eq!(fields.version, "2.4.0");
     }
 
     #[test]
     fn a_line_of_endless_fields_is_cut() {
-        let many: Vec<String> = (0..500).map(|at| format!(r#""f{at}":"{}""#, "x".repeat(9_000))).collect();
+        let many: Vec<String> = (0..500)
+            .map(|at| format!(r#""f{at}":"{}""#, "x".repeat(9_000)))
+            .collect();
         let fields = of(&format!("{{{}}}", many.join(",")));
         assert_eq!(fields.attributes.len(), MAX_FIELDS);
-        assert!(fields.attributes.iter().all(|(_, value)| value.as_str().unwrap().len() == MAX_VALUE));
+        assert!(
+            fields
+                .attributes
+                .iter()
+                .all(|(_, value)| value.as_str().unwrap().len() == MAX_VALUE)
+        );
         let deep = "{\"a\":".repeat(60) + "1" + &"}".repeat(60);
         assert_eq!(of(&deep).attributes.len(), 1);
     }

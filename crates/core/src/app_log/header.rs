@@ -37,8 +37,9 @@ static TIME: LazyLock<Regex> = LazyLock::new(|| {
     Regex::new(&format!(r#"{before}(?:{})["\])>]?"#, forms.join("|"))).expect("a fixed pattern")
 });
 /// An access log's line: client, names, time in brackets.
-static ACCESS: LazyLock<Regex> =
-    LazyLock::new(|| Regex::new(r"^\S+ \S+ \S+ \[\d\d/[A-Z][a-z]{2}/\d{4}:\d\d:\d\d:\d\d [+-]\d{4}\] ").expect("a fixed pattern"));
+static ACCESS: LazyLock<Regex> = LazyLock::new(|| {
+    Regex::new(r"^\S+ \S+ \S+ \[\d\d/[A-Z][a-z]{2}/\d{4}:\d\d:\d\d:\d\d [+-]\d{4}\] ").expect("a fixed pattern")
+});
 /// A level in front, without a time.
 static LEVEL_FIRST: LazyLock<Regex> = LazyLock::new(|| {
     Regex::new(r"^(?:\[?(?:TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|CRITICAL|FATAL|SEVERE)\]?(?:[ :|/-]|$)|[\[<](?:trace|debug|info|notice|warn|warning|error|critical|fatal)[\]>](?: |:|$)|(?i:level=))")
@@ -55,7 +56,8 @@ static LEVEL: LazyLock<Regex> = LazyLock::new(|| {
     .expect("a fixed pattern")
 });
 /// A level as one letter: before the time, or in brackets.
-static LETTER: LazyLock<Regex> = LazyLock::new(|| Regex::new(r"^(?:([DIWEFA]), \[|([IWEF])\d{4} )").expect("a fixed pattern"));
+static LETTER: LazyLock<Regex> =
+    LazyLock::new(|| Regex::new(r"^(?:([DIWEFA]), \[|([IWEF])\d{4} )").expect("a fixed pattern"));
 
 /// Reads the beginning of a line; `None` where no event begins with it.
 pub(super) fn header(line: &str) -> Option<Header> {
@@ -65,16 +67,32 @@ pub(super) fn header(line: &str) -> Option<Header> {
         return None;
     }
     if let Some(found) = REPORT.captures(head) {
-        let severity = if matches!(&found[1], "ERROR" | "CRASH" | "SUPERVISOR") { 17 } else { 9 };
-        return Some(Header { time: None, severity, text_at: 0 });
+        let severity = if matches!(&found[1], "ERROR" | "CRASH" | "SUPERVISOR") {
+            17
+        } else {
+            9
+        };
+        return Some(Header {
+            time: None,
+            severity,
+            text_at: 0,
+        });
     }
     let time = TIME.captures(head);
     if time.is_none() && !LEVEL_FIRST.is_match(head) {
-        return ACCESS.find(head).map(|found| Header { time: None, severity: 9, text_at: found.end() });
+        return ACCESS.find(head).map(|found| Header {
+            time: None,
+            severity: 9,
+            text_at: found.end(),
+        });
     }
-    let after_time = time.as_ref().map_or(0, |found| found.get(0).map_or(0, |whole| whole.end()));
+    let after_time = time
+        .as_ref()
+        .map_or(0, |found| found.get(0).map_or(0, |whole| whole.end()));
     // A clock alone begins an event only where something stands after it as in a log.
-    if time.as_ref().is_some_and(|found| found.name("clock").is_some()) && !head.get(after_time..)?.starts_with([' ', ']', '\t', ',']) {
+    if time.as_ref().is_some_and(|found| found.name("clock").is_some())
+        && !head.get(after_time..)?.starts_with([' ', ']', '\t', ','])
+    {
         return None;
     }
     let mut severity = 0;
@@ -84,15 +102,24 @@ pub(super) fn header(line: &str) -> Option<Header> {
     }
     let rest = head.get(after_time..).unwrap_or_default();
     if let Some(level) = LEVEL.captures(rest) {
-        let name = ["upper", "boxed", "named", "first"].iter().find_map(|name| level.name(name)).map_or("", |found| found.as_str());
+        let name = ["upper", "boxed", "named", "first"]
+            .iter()
+            .find_map(|name| level.name(name))
+            .map_or("", |found| found.as_str());
         if severity == 0 {
             severity = number(name);
         }
         text_at = after_time + level.get(0).map_or(0, |whole| whole.end());
     }
     let text_at = text_at
-        + line.get(text_at..).map_or(0, |rest| rest.len() - rest.trim_start_matches([' ', ']', ')', ':', '|', '-', '\t', ',']).len());
-    Some(Header { time: time.and_then(|found| read_time(&found)), severity, text_at })
+        + line.get(text_at..).map_or(0, |rest| {
+            rest.len() - rest.trim_start_matches([' ', ']', ')', ':', '|', '-', '\t', ',']).len()
+        });
+    Some(Header {
+        time: time.and_then(|found| read_time(&found)),
+        severity,
+        text_at,
+    })
 }
 
 /// Whether a line begins with a time.
@@ -120,26 +147,49 @@ fn read_time(found: &regex::Captures<'_>) -> Option<Timestamp> {
     if let Some(iso) = text("iso") {
         return instant(iso);
     }
-    let plain = |text: &str, form: &str| NaiveDateTime::parse_from_str(text, form).ok().map(|time| time.and_utc());
+    let plain = |text: &str, form: &str| {
+        NaiveDateTime::parse_from_str(text, form)
+            .ok()
+            .map(|time| time.and_utc())
+    };
     if let Some(month) = text("month") {
-        let bare = month.trim_end_matches("UTC").trim_end_matches('Z').trim().replace(['/', ' '], "-");
-        return plain(bare.get(..20)?, "%d-%b-%Y-%H:%M:%S").or_else(|| plain(&bare.replacen(':', "-", 1), "%d-%b-%Y-%H:%M:%S")).map(stamp);
+        let bare = month
+            .trim_end_matches("UTC")
+            .trim_end_matches('Z')
+            .trim()
+            .replace(['/', ' '], "-");
+        return plain(bare.get(..20)?, "%d-%b-%Y-%H:%M:%S")
+            .or_else(|| plain(&bare.replacen(':', "-", 1), "%d-%b-%Y-%H:%M:%S"))
+            .map(stamp);
     }
     if let Some(day) = text("day") {
-        return ["%a %b %e %H:%M:%S %Y", "%a %b %e %H:%M:%S%.f %Y"].iter().find_map(|form| plain(day, form)).map(stamp);
+        return ["%a %b %e %H:%M:%S %Y", "%a %b %e %H:%M:%S%.f %Y"]
+            .iter()
+            .find_map(|form| plain(day, form))
+            .map(stamp);
     }
     let epoch = text("epoch")?;
     let number: f64 = epoch.parse().ok()?;
     #[expect(clippy::cast_possible_truncation, reason = "thirteen digits fit")]
-    Some(Timestamp::from_millis(if epoch.len() == 13 { number } else { number * 1_000.0 } as i64))
+    Some(Timestamp::from_millis(
+        if epoch.len() == 13 { number } else { number * 1_000.0 } as i64,
+    ))
 }
 
-/// Reads a time in the form of ISO 8601, also with a comma before the fraction, a space, slashes, or no zone (UTC then).
+/// Reads a time in the form of ISO 8601, also with a comma before the fraction, a space, slashes,
+/// or no zone (UTC then).
 pub(super) fn instant(text: &str) -> Option<Timestamp> {
-    let text = text.trim().replace(',', ".").replace('/', "-").replacen(' ', "T", 1).replace(" UTC", "Z").replace(' ', "");
+    let text = text
+        .trim()
+        .replace(',', ".")
+        .replace('/', "-")
+        .replacen(' ', "T", 1)
+        .replace(" UTC", "Z")
+        .replace(' ', "");
     let zoned = DateTime::parse_from_rfc3339(&text).map(|time| time.to_utc());
     let compact = || DateTime::parse_from_str(&text, "%Y-%m-%dT%H:%M:%S%.f%z").map(|time| time.to_utc());
-    let bare = || NaiveDateTime::parse_from_str(text.trim_end_matches('Z'), "%Y-%m-%dT%H:%M:%S%.f").map(|time| time.and_utc());
+    let bare =
+        || NaiveDateTime::parse_from_str(text.trim_end_matches('Z'), "%Y-%m-%dT%H:%M:%S%.f").map(|time| time.and_utc());
     zoned.or_else(|_| compact()).or_else(|_| bare()).ok().map(stamp)
 }
 
@@ -155,13 +205,27 @@ pub(super) fn completed(line: &str, now: Timestamp) -> Option<Timestamp> {
     let dated = |date: NaiveDate, time: NaiveTime| stamp(date.and_time(time).and_utc());
     if let Some(text) = found.name("clock") {
         let at = dated(today.date_naive(), clock(text.as_str())?);
-        return Some(if at > now.plus_millis(60_000) { at.plus_millis(-86_400_000) } else { at });
+        return Some(if at > now.plus_millis(60_000) {
+            at.plus_millis(-86_400_000)
+        } else {
+            at
+        });
     }
     let date = |text: &str, form: &str| NaiveDateTime::parse_from_str(&format!("{} {text}", today.year()), form).ok();
-    let short = found.name("short").and_then(|text| date(text.as_str(), "%Y %b %e %H:%M:%S%.f"));
-    let at = short.or_else(|| found.name("klog").and_then(|text| date(text.as_str().get(1..)?, "%Y %m%d %H:%M:%S%.f")))?;
+    let short = found
+        .name("short")
+        .and_then(|text| date(text.as_str(), "%Y %b %e %H:%M:%S%.f"));
+    let at = short.or_else(|| {
+        found
+            .name("klog")
+            .and_then(|text| date(text.as_str().get(1..)?, "%Y %m%d %H:%M:%S%.f"))
+    })?;
     let at = stamp(at.and_utc());
-    Some(if at > now.plus_millis(86_400_000) { at.plus_millis(-365 * 86_400_000) } else { at })
+    Some(if at > now.plus_millis(86_400_000) {
+        at.plus_millis(-365 * 86_400_000)
+    } else {
+        at
+    })
 }
 
 #[cfg(test)]
@@ -171,29 +235,73 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case("2026-11-08 09:14:06,198 ERROR    [fares.web] job 5266 failed", 17, "[fares.web] job 5266 failed", true)]
+    #[case(
+        "2026-11-08 09:14:06,198 ERROR    [fares.web] job 5266 failed",
+        17,
+        "[fares.web] job 5266 failed",
+        true
+    )]
     #[case("2026/11/08 09:14:05.700000 berths: WARN slow call", 13, "slow call", true)]
-    #[case("2026-11-08T09:14:09.941Z ERROR 6600 --- [pool-7] l.s.Desk : job failed", 17, "6600 --- [pool-7] l.s.Desk : job failed", true)]
-    #[case("E, [2026-11-08T09:14:11.587000 #7541] ERROR -- boarding: job failed", 17, "boarding: job failed", true)]
+    #[case(
+        "2026-11-08T09:14:09.941Z ERROR 6600 --- [pool-7] l.s.Desk : job failed",
+        17,
+        "6600 --- [pool-7] l.s.Desk : job failed",
+        true
+    )]
+    #[case(
+        "E, [2026-11-08T09:14:11.587000 #7541] ERROR -- boarding: job failed",
+        17,
+        "boarding: job failed",
+        true
+    )]
     #[case("[08-Nov-2026 09:14:04 UTC] job 3090 failed", 0, "job 3090 failed", true)]
     #[case("09:14:05.123 [error] GenServer terminating", 17, "GenServer terminating", false)]
-    #[case("E1108 09:14:05.123456       1 main.go:12] job failed", 17, "1 main.go:12] job failed", false)]
+    #[case(
+        "E1108 09:14:05.123456       1 main.go:12] job failed",
+        17,
+        "1 main.go:12] job failed",
+        false
+    )]
     #[case("Sun Nov  8 09:14:05 2026 job failed", 0, "job failed", true)]
-    #[case("[Sun Nov 08 09:14:05.123456 2026] [proxy:error] [pid 7] job failed", 17, "[pid 7] job failed", true)]
-    #[case("Nov  8 09:14:05 pier-3 fares[7]: job failed", 0, "pier-3 fares[7]: job failed", false)]
+    #[case(
+        "[Sun Nov 08 09:14:05.123456 2026] [proxy:error] [pid 7] job failed",
+        17,
+        "[pid 7] job failed",
+        true
+    )]
+    #[case(
+        "Nov  8 09:14:05 pier-3 fares[7]: job failed",
+        0,
+        "pier-3 fares[7]: job failed",
+        false
+    )]
     #[case("ERROR:fares.web:job failed", 17, "fares.web:job failed", false)]
     #[case("[warn] job failed", 13, "job failed", false)]
     #[case("time=2026-11-08T09:14:05Z level=error msg=x", 17, "msg=x", false)]
     #[case("1794129244.466 INFO job done", 9, "job done", true)]
-    #[case("10.0.0.7 - - [08/Nov/2026:09:14:05 +0000] \"GET / HTTP/1.1\" 500", 9, "\"GET / HTTP/1.1\" 500", false)]
-    fn the_beginning_of_an_event_is_read(#[case] line: &str, #[case] severity: u8, #[case] text: &str, #[case] has_time: bool) {
+    #[case(
+        "10.0.0.7 - - [08/Nov/2026:09:14:05 +0000] \"GET / HTTP/1.1\" 500",
+        9,
+        "\"GET / HTTP/1.1\" 500",
+        false
+    )]
+    fn the_beginning_of_an_event_is_read(
+        #[case] line: &str,
+        #[case] severity: u8,
+        #[case] text: &str,
+        #[case] has_time: bool,
+    ) {
         if line.starts_with("time=") {
             // A line of pairs is read as one: elsewhere.
             assert_eq!(header(line), None);
             return;
         }
         let found = header(line).unwrap();
-        assert_eq!((found.severity, line.get(found.text_at..).unwrap(), found.time.is_some()), (severity, text, has_time), "{line}");
+        assert_eq!(
+            (found.severity, line.get(found.text_at..).unwrap(), found.time.is_some()),
+            (severity, text, has_time),
+            "{line}"
+        );
     }
 
     #[rstest]
@@ -215,7 +323,13 @@ mod tests {
     #[test]
     fn times_without_a_year_or_day_are_completed() {
         let now = instant("2026-01-02T00:10:00Z").unwrap();
-        assert_eq!(completed("23:59:58.500 [error] x", now), instant("2026-01-01T23:59:58.5Z"));
-        assert_eq!(completed("Dec 31 23:00:00 pier-3 x: y", now), instant("2025-12-31T23:00:00Z"));
+        assert_eq!(
+            completed("23:59:58.500 [error] x", now),
+            instant("2026-01-01T23:59:58.5Z")
+        );
+        assert_eq!(
+            completed("Dec 31 23:00:00 pier-3 x: y", now),
+            instant("2025-12-31T23:00:00Z")
+        );
     }
 }

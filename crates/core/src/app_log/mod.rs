@@ -1,9 +1,9 @@
 //! Application logs: events out of lines, and the exceptions in them.
 //!
 //! A [`Finder`] takes a log line by line. Lines of several processes may stand between each other, in the wrapping of a
-//! container runtime, a process manager or syslog. An event begins with a line that has a time or a level in front, or that is
-//! data (JSON, `key=value`); all other lines go on with the event of their process. An exception is found where lines stand that
-//! only stand in stack traces.
+//! container runtime, a process manager or syslog. An event begins with a line that has a time or a
+//! level in front, or that is data (JSON, `key=value`); all other lines go on with the event of
+//! their process. An exception is found where lines stand that only stand in stack traces.
 
 mod fields;
 mod header;
@@ -85,13 +85,17 @@ struct Open {
 }
 
 impl Finder {
-    /// Takes the next line, without its line end. Returns the events that end before it; the first lines are held back until they tell
-    /// how the log is wrapped.
+    /// Takes the next line, without its line end. Returns the events that end before it; the first
+    /// lines are held back until they tell how the log is wrapped.
     pub fn push(&mut self, raw: &str, now: Timestamp) -> Vec<Event> {
         let raw = raw.trim_end_matches('\r');
         if self.wrapping.is_none() {
             self.first.push(raw.to_owned());
-            return if self.first.len() < wrap::LOOKED_AT { vec![] } else { self.decide(now) };
+            return if self.first.len() < wrap::LOOKED_AT {
+                vec![]
+            } else {
+                self.decide(now)
+            };
         }
         // A log that had few lines when it was told may show later how it is wrapped.
         if self.wrapping == Some(Wrapping::None) && self.first.len() < wrap::LOOKED_AT {
@@ -116,10 +120,18 @@ impl Finder {
     fn take_raw(&mut self, raw: &str, now: Timestamp) -> Vec<Event> {
         self.line += 1;
         let unwrapped = self.wrapping.unwrap_or(Wrapping::None).unwrap(raw);
-        let process = if unwrapped.is_bare { self.last.clone() } else { unwrapped.process.into_owned() };
+        let process = if unwrapped.is_bare {
+            self.last.clone()
+        } else {
+            unwrapped.process.into_owned()
+        };
         self.last.clone_from(&process);
         if unwrapped.is_partial {
-            self.partial.entry(process).or_insert_with(|| (self.line, String::new())).1.push_str(&unwrapped.text);
+            self.partial
+                .entry(process)
+                .or_insert_with(|| (self.line, String::new()))
+                .1
+                .push_str(&unwrapped.text);
             return vec![];
         }
         let (line, text) = match self.partial.remove(&process) {
@@ -130,7 +142,14 @@ impl Finder {
     }
 
     /// Takes one whole entry of a log that knows its entries, such as the journal: `lines` of the input hold it.
-    pub fn push_entry(&mut self, process: &str, text: &str, time: Option<Timestamp>, lines: u64, now: Timestamp) -> Vec<Event> {
+    pub fn push_entry(
+        &mut self,
+        process: &str,
+        text: &str,
+        time: Option<Timestamp>,
+        lines: u64,
+        now: Timestamp,
+    ) -> Vec<Event> {
         self.line += lines;
         let mut done = vec![];
         for line in text.lines() {
@@ -156,14 +175,24 @@ impl Finder {
     /// The first line of the events that may still go on.
     #[must_use]
     pub fn first_open_line(&self) -> Option<u64> {
-        let open = self.open.values().filter_map(|open| open.lines.first()).map(|(number, _)| *number);
+        let open = self
+            .open
+            .values()
+            .filter_map(|open| open.lines.first())
+            .map(|(number, _)| *number);
         let held = (self.wrapping.is_none() && !self.first.is_empty()).then_some(self.line + 1);
-        open.chain(self.partial.values().map(|(number, _)| *number)).chain(held).min()
+        open.chain(self.partial.values().map(|(number, _)| *number))
+            .chain(held)
+            .min()
     }
 
     fn take(&mut self, line: u64, process: String, text: &str, time: Option<Timestamp>, now: Timestamp) -> Vec<Event> {
         if let Some(data) = structured::read(text) {
-            let mut done = self.open.remove(&process).map(|open| open.close(&process, now)).unwrap_or_default();
+            let mut done = self
+                .open
+                .remove(&process)
+                .map(|open| open.close(&process, now))
+                .unwrap_or_default();
             self.with_headers.insert(process.clone(), true);
             done.push(data.event(line, process, time));
             return done;
@@ -175,7 +204,9 @@ impl Finder {
             (Some(_), _) | (None, None) => true,
             // Where a process's lines have no times or levels, a line begins an event unless it goes on with a trace.
             (None, Some(open)) => {
-                !self.with_headers.get(&process).copied().unwrap_or(false) && !text.trim().is_empty() && !open.goes_on_with(text)
+                !self.with_headers.get(&process).copied().unwrap_or(false)
+                    && !text.trim().is_empty()
+                    && !open.goes_on_with(text)
             }
         };
         if header.is_some() {
@@ -183,8 +214,19 @@ impl Finder {
         }
         let mut done = vec![];
         if begins {
-            done = self.open.remove(&process).map(|open| open.close(&process, now)).unwrap_or_default();
-            self.open.insert(process.clone(), Open { header, time, ..Open::default() });
+            done = self
+                .open
+                .remove(&process)
+                .map(|open| open.close(&process, now))
+                .unwrap_or_default();
+            self.open.insert(
+                process.clone(),
+                Open {
+                    header,
+                    time,
+                    ..Open::default()
+                },
+            );
         }
         if let Some(open) = self.open.get_mut(&process) {
             open.bytes += text.len();
@@ -219,13 +261,21 @@ impl Open {
         let has_frames = || self.lines.iter().any(|(_, line)| trace::is_frame(line));
         // Python states the exception after its frames.
         let is_open_traceback = || {
-            let last = self.lines.iter().rev().find(|(_, line)| !line.starts_with([' ', '\t']) && !line.trim().is_empty());
+            let last = self
+                .lines
+                .iter()
+                .rev()
+                .find(|(_, line)| !line.starts_with([' ', '\t']) && !line.trim().is_empty());
             last.is_some_and(|(_, line)| line.ends_with("Traceback (most recent call last):"))
         };
         text.starts_with([' ', '\t'])
             || trace::is_frame(text)
             || text.starts_with("CallStack (from ")
-            || trace::is_tie(text) && self.lines.iter().any(|(_, line)| trace::is_start(line) || trace::is_frame(line))
+            || trace::is_tie(text)
+                && self
+                    .lines
+                    .iter()
+                    .any(|(_, line)| trace::is_start(line) || trace::is_frame(line))
             || is_open_traceback()
             || has_frames()
                 && text.starts_with("Traceback (most recent call last):")
@@ -242,16 +292,26 @@ impl Open {
 
     /// The events these lines make: one of the logger's, and one for each trace that is not part of it.
     fn close(self, process: &str, now: Timestamp) -> Vec<Event> {
-        let Some((first_line, first)) = self.lines.first() else { return vec![] };
+        let Some((first_line, first)) = self.lines.first() else {
+            return vec![];
+        };
         let text_at = self.header.as_ref().map_or(0, |header| header.text_at);
         let said = first.get(text_at..).unwrap_or_default();
-        let lines: Vec<&str> = [said].into_iter().chain(self.lines.iter().skip(1).map(|(_, line)| line.as_str())).collect();
+        let lines: Vec<&str> = [said]
+            .into_iter()
+            .chain(self.lines.iter().skip(1).map(|(_, line)| line.as_str()))
+            .collect();
         let severity = self.header.as_ref().map_or(0, |header| header.severity);
         let base = Event {
             first_line: *first_line,
             last_line: self.lines.last().map_or(*first_line, |(number, _)| *number),
             process: process.to_owned(),
-            time: self.header.as_ref().and_then(|header| header.time).or_else(|| header::completed(first, now)).or(self.time),
+            time: self
+                .header
+                .as_ref()
+                .and_then(|header| header.time)
+                .or_else(|| header::completed(first, now))
+                .or(self.time),
             severity,
             message: message(said, &lines),
             fields: Fields::in_text(said),
@@ -263,7 +323,10 @@ impl Open {
         let mut events = vec![];
         if ranges.first().is_none_or(|range| range.from > 0) {
             let last = ranges.first().map_or(base.last_line, |range| number(range.from - 1));
-            events.push(Event { last_line: last, ..base.clone() });
+            events.push(Event {
+                last_line: last,
+                ..base.clone()
+            });
         }
         for range in ranges {
             let rest = lines.get(range.from + 1..=range.to).unwrap_or_default();
@@ -271,8 +334,16 @@ impl Open {
             events.push(Event {
                 first_line: number(range.from),
                 last_line: number(range.to),
-                severity: if range.from > 0 || severity == 0 { 17.max(severity) } else { severity },
-                message: if range.from > 0 { lines[range.from].to_owned() } else { base.message.clone() },
+                severity: if range.from > 0 || severity == 0 {
+                    17.max(severity)
+                } else {
+                    severity
+                },
+                message: if range.from > 0 {
+                    lines[range.from].to_owned()
+                } else {
+                    base.message.clone()
+                },
                 exception,
                 ..base.clone()
             });
@@ -281,8 +352,8 @@ impl Open {
     }
 }
 
-/// The exception that a logged text holds: its stack among the lines, with or without a line before it that announces it.
-/// `None` where no line of it only stands in stack traces.
+/// The exception that a logged text holds: its stack among the lines, with or without a line before
+/// it that announces it. `None` where no line of it only stands in stack traces.
 #[must_use]
 pub fn exception_in(text: &str) -> Option<Exception> {
     let lines: Vec<&str> = text.lines().take(MAX_LINES).collect();
@@ -290,12 +361,24 @@ pub fn exception_in(text: &str) -> Option<Exception> {
     let rest = lines.get(range.from + 1..=range.to)?;
     let found = trace::exception(lines[range.from], rest, lines[0]);
     // Where the text begins with the trace, nothing announced it.
-    if range.from == 0 && (trace::is_start(lines[0]) || trace::is_frame(lines[0])) { trace::of_text(text).or(found) } else { found }
+    if range.from == 0 && (trace::is_start(lines[0]) || trace::is_frame(lines[0])) {
+        trace::of_text(text).or(found)
+    } else {
+        found
+    }
 }
 
 /// What was logged: the first line's text, else the next line's that has one.
 fn message(said: &str, lines: &[&str]) -> String {
-    let said = if said.trim().is_empty() { lines.iter().find(|line| !line.trim().is_empty()).copied().unwrap_or_default() } else { said };
+    let said = if said.trim().is_empty() {
+        lines
+            .iter()
+            .find(|line| !line.trim().is_empty())
+            .copied()
+            .unwrap_or_default()
+    } else {
+        said
+    };
     said.trim().to_owned()
 }
 

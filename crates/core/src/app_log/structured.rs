@@ -19,16 +19,74 @@ pub(super) struct Structured {
     pub fields: Fields,
 }
 
-const TIME: &[&str] = &["time", "timestamp", "@timestamp", "ts", "datetime", "date", "eventTime", "Timestamp", "t", "@t", "asctime"];
-const LEVEL: &[&str] = &["level", "severity", "lvl", "log.level", "levelname", "level_name", "Level", "@l", "loglevel", "severityText"];
-const MESSAGE: &[&str] = &["message", "msg", "event", "@m", "body", "Message", "@mt", "short_message", "text"];
+const TIME: &[&str] = &[
+    "time",
+    "timestamp",
+    "@timestamp",
+    "ts",
+    "datetime",
+    "date",
+    "eventTime",
+    "Timestamp",
+    "t",
+    "@t",
+    "asctime",
+];
+const LEVEL: &[&str] = &[
+    "level",
+    "severity",
+    "lvl",
+    "log.level",
+    "levelname",
+    "level_name",
+    "Level",
+    "@l",
+    "loglevel",
+    "severityText",
+];
+const MESSAGE: &[&str] = &[
+    "message",
+    "msg",
+    "event",
+    "@m",
+    "body",
+    "Message",
+    "@mt",
+    "short_message",
+    "text",
+];
 const SERVICE: &[&str] = &["service.name", "service", "serviceName", "app", "application"];
-const TRACE_ID: &[&str] = &["trace_id", "traceId", "trace.id", "TraceId", "otelTraceID", "traceid", "trace"];
+const TRACE_ID: &[&str] = &[
+    "trace_id",
+    "traceId",
+    "trace.id",
+    "TraceId",
+    "otelTraceID",
+    "traceid",
+    "trace",
+];
 const SPAN_ID: &[&str] = &["span_id", "spanId", "span.id", "SpanId", "otelSpanID"];
 /// Names that an exception's type or message goes by, beside its stack.
-const TYPE: &[&str] =
-    &["exception.type", "type", "class", "name", "error.type", "exception.class", "exception_class", "kind", "error.kind", "code"];
-const WHAT: &[&str] = &["exception.message", "message", "msg", "error.message", "exception_message", "detail"];
+const TYPE: &[&str] = &[
+    "exception.type",
+    "type",
+    "class",
+    "name",
+    "error.type",
+    "exception.class",
+    "exception_class",
+    "kind",
+    "error.kind",
+    "code",
+];
+const WHAT: &[&str] = &[
+    "exception.message",
+    "message",
+    "msg",
+    "error.message",
+    "exception_message",
+    "detail",
+];
 /// Fields that may hold a stack's text, the likeliest first; any other text that is one is taken too.
 const STACK: &[&str] = &[
     "exception.stacktrace",
@@ -50,7 +108,11 @@ const MAX_DEPTH: usize = 4;
 /// Reads a line that is one JSON object, or pairs of logfmt; `None` where it is neither.
 pub(super) fn read(line: &str) -> Option<Structured> {
     let trimmed = line.trim();
-    let fields = if trimmed.starts_with('{') && trimmed.ends_with('}') { serde_json::from_str(trimmed).ok()? } else { pairs(trimmed)? };
+    let fields = if trimmed.starts_with('{') && trimmed.ends_with('}') {
+        serde_json::from_str(trimmed).ok()?
+    } else {
+        pairs(trimmed)?
+    };
     let text = |names: &[&str]| names.iter().find_map(|name| fields.get(*name)).map(plain);
     let severity = LEVEL.iter().find_map(|name| fields.get(*name)).map_or(0, level);
     let message = text(MESSAGE).unwrap_or_default();
@@ -58,9 +120,12 @@ pub(super) fn read(line: &str) -> Option<Structured> {
         let bare: String = text.chars().filter(|c| *c != '-').collect();
         (bare.len() == length && bare.bytes().all(|b| b.is_ascii_hexdigit())).then(|| bare.to_ascii_lowercase())
     };
-    let trace = text(TRACE_ID).and_then(|id| hex(id, 32)).map(|id| (id, text(SPAN_ID).and_then(|id| hex(id, 16)).unwrap_or_default()));
+    let trace = text(TRACE_ID)
+        .and_then(|id| hex(id, 32))
+        .map(|id| (id, text(SPAN_ID).and_then(|id| hex(id, 16)).unwrap_or_default()));
     let found = exception(&fields, 0);
-    let holds_stack = |value: &Value| found.is_some() && (value.as_str().is_some_and(|text| text.contains('\n')) || value.is_array());
+    let holds_stack =
+        |value: &Value| found.is_some() && (value.as_str().is_some_and(|text| text.contains('\n')) || value.is_array());
     let is_said = |name: &str| {
         [TIME, LEVEL, MESSAGE, SERVICE, TRACE_ID, SPAN_ID]
             .iter()
@@ -94,7 +159,9 @@ fn level(value: &Value) -> u8 {
         Some(number @ 0..=7) => [21, 21, 21, 17, 13, 9, 9, 5][usize::try_from(number).unwrap_or_default()],
         Some(tens @ 10..=60) => [1, 5, 9, 13, 17, 21][usize::try_from(tens / 10 - 1).unwrap_or_default().min(5)],
         Some(_) => 0,
-        None => value.as_str().map_or(0, |name| number(name.rsplit('.').next().unwrap_or(name))),
+        None => value
+            .as_str()
+            .map_or(0, |name| number(name.rsplit('.').next().unwrap_or(name))),
     }
 }
 
@@ -122,14 +189,25 @@ fn of_epoch(number: f64) -> Option<Timestamp> {
 /// The exception that an object holds: the likeliest field with a stack's text, with type and message beside it.
 fn exception(fields: &Map<String, Value>, depth: usize) -> Option<Exception> {
     let likely = STACK.iter().filter_map(|name| fields.get(*name));
-    let others = fields.iter().filter(|(name, _)| !STACK.contains(&name.as_str())).map(|(_, value)| value);
+    let others = fields
+        .iter()
+        .filter(|(name, _)| !STACK.contains(&name.as_str()))
+        .map(|(_, value)| value);
     for value in likely.chain(others) {
         match value {
             Value::String(text) if text.contains('\n') => {
-                let beside = |names: &[&str]| names.iter().filter_map(|name| fields.get(*name)).find_map(Value::as_str).unwrap_or_default();
+                let beside = |names: &[&str]| {
+                    names
+                        .iter()
+                        .filter_map(|name| fields.get(*name))
+                        .find_map(Value::as_str)
+                        .unwrap_or_default()
+                };
                 if let Some(mut found) = trace::of_text(text) {
-                    // What stands beside the stack under a name of its own is the exception's; what a logger calls message is the event's.
-                    let has_own = depth > 0 || fields.contains_key("exception.message") || fields.contains_key("exception.type");
+                    // What stands beside the stack under a name of its own is the exception's; what
+                    // a logger calls message is the event's.
+                    let has_own =
+                        depth > 0 || fields.contains_key("exception.message") || fields.contains_key("exception.type");
                     if has_own {
                         let (type_name, message) = (beside(TYPE), beside(WHAT));
                         if found.type_name.is_empty() {
@@ -162,10 +240,23 @@ fn exception(fields: &Map<String, Value>, depth: usize) -> Option<Exception> {
 
 /// An error that a logger wrote as an object, whose stack has no frames: it begins with the type that stands beside it.
 fn without_frames(fields: &Map<String, Value>) -> Option<Exception> {
-    let text = |names: &[&str]| names.iter().filter_map(|name| fields.get(*name)).find_map(Value::as_str).unwrap_or_default();
+    let text = |names: &[&str]| {
+        names
+            .iter()
+            .filter_map(|name| fields.get(*name))
+            .find_map(Value::as_str)
+            .unwrap_or_default()
+    };
     let (type_name, stack) = (text(&["type", "name"]), text(&["stack", "stacktrace", "stack_trace"]));
-    let is_of_type = !type_name.is_empty() && stack.strip_prefix(type_name).is_some_and(|rest| rest.is_empty() || rest.starts_with(':'));
-    is_of_type.then(|| Exception { type_name: type_name.to_owned(), message: text(WHAT).to_owned(), stacktrace: stack.to_owned() })
+    let is_of_type = !type_name.is_empty()
+        && stack
+            .strip_prefix(type_name)
+            .is_some_and(|rest| rest.is_empty() || rest.starts_with(':'));
+    is_of_type.then(|| Exception {
+        type_name: type_name.to_owned(),
+        message: text(WHAT).to_owned(),
+        stacktrace: stack.to_owned(),
+    })
 }
 
 /// Reads `key=value key="quoted \"value\""`: at least three pairs, one of them a level, time or message.
@@ -180,12 +271,18 @@ fn pairs(line: &str) -> Option<Map<String, Value>> {
         let (value, next) = if let Some(quoted) = after.strip_prefix('"') {
             quoted_value(quoted)?
         } else {
-            after.split_once(' ').map_or((after.to_owned(), ""), |(value, next)| (value.to_owned(), next))
+            after
+                .split_once(' ')
+                .map_or((after.to_owned(), ""), |(value, next)| (value.to_owned(), next))
         };
         fields.insert(key.to_owned(), Value::String(value));
         rest = next.trim_start();
     }
-    let is_event = [TIME, LEVEL, MESSAGE].iter().filter(|names| names.iter().any(|name| fields.contains_key(*name))).count() >= 2;
+    let is_event = [TIME, LEVEL, MESSAGE]
+        .iter()
+        .filter(|names| names.iter().any(|name| fields.contains_key(*name)))
+        .count()
+        >= 2;
     is_event.then_some(fields)
 }
 

@@ -90,7 +90,12 @@ static STARTS: LazyLock<RegexSet> = LazyLock::new(|| {
 
 /// Crash texts that say enough without a frame.
 static BARE: LazyLock<RegexSet> = LazyLock::new(|| {
-    RegexSet::new([r"^panic: ", r"^thread '.*'.* panicked at ", r"^(?:PHP )?Fatal error: +Uncaught "]).expect("fixed patterns")
+    RegexSet::new([
+        r"^panic: ",
+        r"^thread '.*'.* panicked at ",
+        r"^(?:PHP )?Fatal error: +Uncaught ",
+    ])
+    .expect("fixed patterns")
 });
 
 /// Lines that tie an exception to the one before it, or end a trace.
@@ -160,7 +165,12 @@ fn is_hard_start(line: &str) -> bool {
 
 /// Crash texts that begin anew right below another one of their runtime: nothing ties one to the other there.
 static ANEW: LazyLock<[(Regex, Regex); 6]> = LazyLock::new(|| {
-    let pair = |last: &str, next: &str| (Regex::new(last).expect("a fixed pattern"), Regex::new(next).expect("a fixed pattern"));
+    let pair = |last: &str, next: &str| {
+        (
+            Regex::new(last).expect("a fixed pattern"),
+            Regex::new(next).expect("a fixed pattern"),
+        )
+    };
     [
         // D, Perl, Tcl, R, Nim, Racket: the last line of one crash, the first of the next.
         pair(r"^\S.* \[0x[0-9a-f]+\]$", r"^[a-z][\w.]*\.[A-Z]\w*@\S+\(\d+\): "),
@@ -176,7 +186,10 @@ fn begins_anew(lines: &[&str], at: usize) -> bool {
     let (before, line) = (lines[at - 1], lines[at]);
     // D writes a chain without a word between: its exceptions end where their thread begins, at one address.
     let is_chained = before.contains(" [0x") && lines[at..].contains(&before);
-    !is_chained && ANEW.iter().any(|(last, next)| last.is_match(before) && next.is_match(line))
+    !is_chained
+        && ANEW
+            .iter()
+            .any(|(last, next)| last.is_match(before) && next.is_match(line))
 }
 
 /// A trace among the lines of an event: from and to which, both included; the first may be the event's own line.
@@ -186,8 +199,9 @@ pub(super) struct Range {
     pub to: usize,
 }
 
-/// Finds the traces in an event. `lines[0]` is what the application wrote in the event's first line; `has_header` says whether
-/// a logger wrote that line, `is_quiet` whether it speaks of no failure.
+/// Finds the traces in an event. `lines[0]` is what the application wrote in the event's first
+/// line; `has_header` says whether a logger wrote that line, `is_quiet` whether it speaks of no
+/// failure.
 pub(super) fn find(lines: &[&str], has_header: bool, is_quiet: bool) -> Vec<Range> {
     let body = usize::from(has_header);
     let mut found = vec![];
@@ -195,10 +209,12 @@ pub(super) fn find(lines: &[&str], has_header: bool, is_quiet: bool) -> Vec<Rang
         let evidence = (part.from..=part.to).find(|at| is_frame(lines[*at]) || BARE.is_match(lines[*at]));
         let Some(first_frame) = evidence else { continue };
         let to = end(lines, first_frame, part.to);
-        // A header that speaks of no failure belongs to a trace only where the trace begins in its own line: a frame follows it,
-        // or it ends with an exception.
-        // Nim's crashes begin with frames, and name the exception last.
-        let follows = lines.get(body).is_some_and(|line| is_frame(line) && !is_start(line) && !line.contains(".nim("));
+        // A header that speaks of no failure belongs to a trace only where the trace begins in its
+        // own line: a frame follows it, or it ends with an exception. Nim's crashes begin with
+        // frames, and name the exception last.
+        let follows = lines
+            .get(body)
+            .is_some_and(|line| is_frame(line) && !is_start(line) && !line.contains(".nim("));
         let begins_in_header = follows || exception_in(lines[0]).is_some();
         let from = if !has_header || part.from > body || is_quiet && !begins_in_header {
             start(lines, part.from.max(body), first_frame)
@@ -223,7 +239,10 @@ fn parts(lines: &[&str], body: usize) -> Vec<Range> {
         }
         has_frame |= is_frame(lines[at]);
     }
-    parts.push(Range { from, to: lines.len().saturating_sub(1) });
+    parts.push(Range {
+        from,
+        to: lines.len().saturating_sub(1),
+    });
     parts
 }
 
@@ -238,15 +257,25 @@ fn start(lines: &[&str], from: usize, first_frame: usize) -> usize {
     let hard = starts.iter().copied().find(|at| is_hard_start(lines[*at]));
     let Some(mut at) = hard.or_else(|| starts.last().copied()) else {
         // No known beginning: the unbroken lines right above the frame.
-        return (from..first_frame).rev().take_while(|at| !lines[*at].trim().is_empty()).last().unwrap_or(first_frame);
+        return (from..first_frame)
+            .rev()
+            .take_while(|at| !lines[*at].trim().is_empty())
+            .last()
+            .unwrap_or(first_frame);
     };
     // Node.js shows place and code before the exception.
     let above: Vec<usize> = (from..at).rev().take(6).collect();
-    if above.iter().any(|at| !lines[*at].trim().is_empty() && lines[*at].trim().chars().all(|c| c == '^')) {
+    if above
+        .iter()
+        .any(|at| !lines[*at].trim().is_empty() && lines[*at].trim().chars().all(|c| c == '^'))
+    {
         let place = above.iter().copied().find(|at| {
             let line = lines[*at];
             !line.starts_with([' ', '\t'])
-                && line.rsplit(':').next().is_some_and(|number| !number.is_empty() && number.bytes().all(|b| b.is_ascii_digit()))
+                && line
+                    .rsplit(':')
+                    .next()
+                    .is_some_and(|number| !number.is_empty() && number.bytes().all(|b| b.is_ascii_digit()))
         });
         at = place.unwrap_or(at);
     }
@@ -272,14 +301,23 @@ fn end(lines: &[&str], first_frame: usize, to: usize) -> usize {
     last
 }
 
-/// The exception of a trace whose first line may still hold what a logger wrote before the exception; `said` is what the
-/// event's own line says.
+/// The exception of a trace whose first line may still hold what a logger wrote before the
+/// exception; `said` is what the event's own line says.
 pub(super) fn exception(first: &str, rest: &[&str], said: &str) -> Option<Exception> {
     let below = rest.join("\n");
-    let whole = |head: &str| if rest.is_empty() { head.to_owned() } else { format!("{head}\n{below}") };
+    let whole = |head: &str| {
+        if rest.is_empty() {
+            head.to_owned()
+        } else {
+            format!("{head}\n{below}")
+        }
+    };
     // The exception below, where the first line only announces it.
-    let is_announced =
-        !is_hard_start(first) && rest.iter().find(|line| !line.trim().is_empty()).is_some_and(|line| is_start(line) || names_type(line));
+    let is_announced = !is_hard_start(first)
+        && rest
+            .iter()
+            .find(|line| !line.trim().is_empty())
+            .is_some_and(|line| is_start(line) || names_type(line));
     if is_announced && let Some(found) = of_text(&below) {
         return Some(or_said(found, said));
     }
@@ -289,22 +327,30 @@ pub(super) fn exception(first: &str, rest: &[&str], said: &str) -> Option<Except
     };
     // Ruby's logger writes the type behind the message, and its frames bare.
     let is_ruby_s = first.ends_with(')') && rest.first().is_some_and(|line| line.contains(".rb:") && is_frame(line));
-    let found = heads(first).filter(|head| is_start(head) || names_type(head) || is_ruby_s).find_map(of_head);
-    found.or_else(|| of_text(&below)).or_else(|| of_text(&whole(first))).map(|found| or_said(found, said))
+    let found = heads(first)
+        .filter(|head| is_start(head) || names_type(head) || is_ruby_s)
+        .find_map(of_head);
+    found
+        .or_else(|| of_text(&below))
+        .or_else(|| of_text(&whole(first)))
+        .map(|found| or_said(found, said))
 }
 
 /// An exception whose text says nothing of it: what the logger's line says is its message.
 fn or_said(mut found: Exception, said: &str) -> Exception {
     if found.type_name.is_empty() && found.message.is_empty() {
-        said.strip_prefix("recovered: ").unwrap_or(said).clone_into(&mut found.message);
+        said.strip_prefix("recovered: ")
+            .unwrap_or(said)
+            .clone_into(&mut found.message);
     }
     found
 }
 
 /// Where in a logger's line an exception may begin: at its start and after what loggers put between parts.
 fn heads(line: &str) -> impl Iterator<Item = &str> {
-    let after =
-        [": ", " - ", " | ", "] ", " "].into_iter().flat_map(|between| line.match_indices(between).map(|(at, between)| at + between.len()));
+    let after = [": ", " - ", " | ", "] ", " "]
+        .into_iter()
+        .flat_map(|between| line.match_indices(between).map(|(at, between)| at + between.len()));
     let mut places: Vec<usize> = [0].into_iter().chain(after).collect();
     places.sort_unstable();
     places.dedup();
@@ -331,7 +377,11 @@ fn names_type(text: &str) -> bool {
 /// Ruby's message with the code it points at, which the text shows between the first line and the frames.
 fn with_snippet(text: &str, message: String) -> String {
     let snippet: Vec<&str> = text.lines().skip(1).take_while(|line| !is_frame(line)).collect();
-    if snippet.iter().all(|line| line.trim().is_empty()) { message } else { format!("{message}\n{}", snippet.join("\n").trim_end()) }
+    if snippet.iter().all(|line| line.trim().is_empty()) {
+        message
+    } else {
+        format!("{message}\n{}", snippet.join("\n").trim_end())
+    }
 }
 
 /// The exception of a stack's text; `None` where it is none.
@@ -347,7 +397,9 @@ pub(super) fn of_text(text: &str) -> Option<Exception> {
     let message = match stack.runtime.as_ref() {
         "ruby" => with_snippet(text, message),
         // PHP prints where a function is defined behind the message of a wrong argument.
-        "php" => message.strip_suffix(" and defined").map_or(message.clone(), str::to_owned),
+        "php" => message
+            .strip_suffix(" and defined")
+            .map_or(message.clone(), str::to_owned),
         _ => message,
     };
     // A nested class by its canonical name, as an SDK sends it.
@@ -356,5 +408,9 @@ pub(super) fn of_text(text: &str) -> Option<Exception> {
     } else {
         described.type_name.clone().into_owned()
     };
-    Some(Exception { type_name, message, stacktrace: text.to_owned() })
+    Some(Exception {
+        type_name,
+        message,
+        stacktrace: text.to_owned(),
+    })
 }

@@ -27,14 +27,16 @@ pub(super) struct Unwrapped<'a> {
 
 /// A container runtime's log (CRI): time, stream, whether the line is whole, the line.
 static CRI: LazyLock<Regex> = LazyLock::new(|| {
-    Regex::new(r"^(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:\d\d)) (stdout|stderr) ([FP]) ").expect("a fixed pattern")
+    Regex::new(r"^(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:\d\d)) (stdout|stderr) ([FP]) ")
+        .expect("a fixed pattern")
 });
 /// Syslog's or the journal's line: time, host, name and process, a colon.
 static SYSLOG: LazyLock<Regex> = LazyLock::new(|| {
     Regex::new(r"^(?:<\d{1,3}>)?(?:[A-Z][a-z]{2} +\d{1,2} \d\d:\d\d:\d\d(?:\.\d+)?|(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:?\d\d))) \S+ ([\w./@-]{1,80}(?:\[\d+\])?): ")
         .expect("a fixed pattern")
 });
-/// Syslog's line as RFC 5424 has it: priority, version 1, time, host, name, process, message id, structured data or `-`.
+/// Syslog's line as RFC 5424 has it: priority, version 1, time, host, name, process, message id,
+/// structured data or `-`.
 static SYSLOG_5424: LazyLock<Regex> = LazyLock::new(|| {
     Regex::new(
         r#"^<\d{1,3}>1 (?:-|(?P<time>\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:\d\d))) \S+ (?P<name>\S{1,48}) (?P<process>\S{1,128}) \S{1,32} (?:-|(?:\[(?:[^\]"\\]|"(?:[^"\\]|\\.)*")*\])+)(?: \x{FEFF}?|$)"#,
@@ -45,7 +47,8 @@ static SYSLOG_5424: LazyLock<Regex> = LazyLock::new(|| {
 const TIME: &str = r"(?:\[?(?P<time>\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?|\d\d:\d\d:\d\d(?:\.\d+)?|[A-Z][a-z]{2} +\d{1,2} \d\d:\d\d:\d\d)\]? )?";
 /// What process managers put around a name.
 static BAR: LazyLock<Regex> = LazyLock::new(|| named(r"(?:\d{1,3}\|)?(?P<name>[A-Za-z0-9][\w.@/:-]{0,80}) *\| ?"));
-static NUMBERED: LazyLock<Regex> = LazyLock::new(|| named(r"(?P<name>[A-Za-z][\w@/-]{0,60}(?:[.-]\d{1,5}|\[[\w.-]{1,30}\])):(?: |$)"));
+static NUMBERED: LazyLock<Regex> =
+    LazyLock::new(|| named(r"(?P<name>[A-Za-z][\w@/-]{0,60}(?:[.-]\d{1,5}|\[[\w.-]{1,30}\])):(?: |$)"));
 static BRACKETED: LazyLock<Regex> = LazyLock::new(|| named(r"\[(?P<name>[A-Za-z0-9][\w.@/:-]{0,80})\]:?(?: |$)"));
 static WORD: LazyLock<Regex> = LazyLock::new(|| named(r"(?P<name>[A-Za-z][\w.@/-]{1,60}):(?: |$)"));
 static SPACED: LazyLock<Regex> = LazyLock::new(|| named(r"(?P<name>[A-Za-z][\w@/-]{0,60}[.-]\d{1,5})(?: |\t|$)"));
@@ -82,9 +85,10 @@ const OF_TEN: usize = 8;
 const MAX_NAMES: usize = 12;
 
 impl Wrapping {
-    /// How the first lines of a log are wrapped. What only process managers write is taken at its word. What loggers write too
-    /// (`[name] `) is taken where it stands before what no logger writes a name before: each line of a stack, or where it stands
-    /// before each line and a time or data follows it.
+    /// How the first lines of a log are wrapped. What only process managers write is taken at its
+    /// word. What loggers write too (`[name] `) is taken where it stands before what no logger
+    /// writes a name before: each line of a stack, or where it stands before each line and a time
+    /// or data follows it.
     pub(super) fn of(lines: &[&str]) -> Self {
         let lines: Vec<&str> = lines.iter().copied().filter(|line| !line.trim().is_empty()).collect();
         let most = |count: usize| count > 0 && 10 * count >= OF_TEN * lines.len();
@@ -104,7 +108,10 @@ impl Wrapping {
         if most(count(&|line| BAR.is_match(line))) {
             return Self::Bar;
         }
-        [Self::Numbered, Self::Bracketed, Self::Spaced, Self::Word].into_iter().find(|way| way.is_meant(&lines)).unwrap_or(Self::None)
+        [Self::Numbered, Self::Bracketed, Self::Spaced, Self::Word]
+            .into_iter()
+            .find(|way| way.is_meant(&lines))
+            .unwrap_or(Self::None)
     }
 
     fn is_meant(self, lines: &[&str]) -> bool {
@@ -120,8 +127,10 @@ impl Wrapping {
             }
             names.insert(name);
             wrapped += 1;
-            before_stacks +=
-                usize::from(!trace::is_frame(line) && trace::is_frame(rest) || rest.starts_with([' ', '\t']) && !rest.trim().is_empty());
+            before_stacks += usize::from(
+                !trace::is_frame(line) && trace::is_frame(rest)
+                    || rest.starts_with([' ', '\t']) && !rest.trim().is_empty(),
+            );
             before_events += usize::from(header::begins_with_time(rest) || structured::read(rest).is_some());
         }
         let is_most = wrapped > 1 && 10 * wrapped >= OF_TEN * lines.len() && names.len() <= MAX_NAMES;
@@ -142,10 +151,19 @@ impl Wrapping {
 
     /// Takes a line out of what stands around it; a line that is not wrapped so stays as it is.
     pub(super) fn unwrap(self, line: &str) -> Unwrapped<'_> {
-        let bare = || Unwrapped { process: Cow::Borrowed(""), time: None, text: Cow::Borrowed(line), is_partial: false, is_bare: true };
+        let bare = || Unwrapped {
+            process: Cow::Borrowed(""),
+            time: None,
+            text: Cow::Borrowed(line),
+            is_partial: false,
+            is_bare: true,
+        };
         let after = |end: usize| Cow::Borrowed(line.get(end..).unwrap_or_default());
         match self {
-            Self::None => Unwrapped { is_bare: false, ..bare() },
+            Self::None => Unwrapped {
+                is_bare: false,
+                ..bare()
+            },
             Self::Docker => docker(line).unwrap_or_else(bare),
             Self::Cri => CRI.captures(line).map_or_else(bare, |found| Unwrapped {
                 process: part(found.get(2)),
@@ -171,15 +189,16 @@ impl Wrapping {
                 is_partial: false,
                 is_bare: false,
             }),
-            Self::Bar | Self::Numbered | Self::Bracketed | Self::Word | Self::Spaced => {
-                self.pattern().and_then(|pattern| pattern.captures(line)).map_or_else(bare, |found| Unwrapped {
+            Self::Bar | Self::Numbered | Self::Bracketed | Self::Word | Self::Spaced => self
+                .pattern()
+                .and_then(|pattern| pattern.captures(line))
+                .map_or_else(bare, |found| Unwrapped {
                     process: part(found.name("name")),
                     time: found.name("time").and_then(|time| instant(time.as_str())),
                     text: after(found[0].len()),
                     is_partial: false,
                     is_bare: false,
-                })
-            }
+                }),
         }
     }
 }
@@ -215,17 +234,24 @@ mod tests {
     #[case::bar(&["web.1  | listening", "db-1 | ready"], Wrapping::Bar)]
     #[case::bar_after_time(&["09:14:09 web.1  | listening"], Wrapping::Bar)]
     #[case::bar_after_date(&["2026-11-08T09:14:09Z web.1 | listening"], Wrapping::Bar)]
-    #[case::bar_below_what_the_manager_says(&["Attaching to web-1", "web-1 | a", "web-1 | b", "web-1 | c", "web-1 | d"], Wrapping::Bar)]
+    #[case::bar_below_what_the_manager_says(&["Attaching to web-1", "web-1 | a", "web-1 | b", "web-1 | c", "web-1 | \
+        d"], Wrapping::Bar)]
     #[case::numbered(&["web.1: a", "worker.1: b", "web.1: c", "web.1: d"], Wrapping::Numbered)]
-    #[case::numbered_stack(&["web.1: Traceback (most recent call last):", "web.1:   File \"a.py\", line 3, in f"], Wrapping::Numbered)]
+    #[case::numbered_stack(&["web.1: Traceback (most recent call last):", "web.1:   File \"a.py\", line 3, in \
+        f"], Wrapping::Numbered)]
     #[case::process(&["fares[71]: panic: x", "fares[71]: \tat a.b.C.d(C.java:1)"], Wrapping::Numbered)]
     #[case::bracketed_stack(&["[fares] KeyError", "[fares]   File \"a.py\", line 3, in f"], Wrapping::Bracketed)]
-    #[case::bracketed_events(&["[fares] 2026-11-08 09:14:09 INFO a", "[berths] {\"level\":\"info\",\"msg\":\"x\"}"], Wrapping::Bracketed)]
-    #[case::bracketed_after_time(&["2026-11-08T09:14:09Z [fares] KeyError", "2026-11-08T09:14:09Z [fares]   File \"a.py\", line 3, in f"], Wrapping::Bracketed)]
-    #[case::a_logger_s_brackets(&["[main] ERROR x.Desk - failed", "java.lang.X: y", "\tat a.b.C.d(C.java:1)", "[main] INFO x.Desk - done"], Wrapping::None)]
+    #[case::bracketed_events(&["[fares] 2026-11-08 09:14:09 INFO a", "[berths] \
+        {\"level\":\"info\",\"msg\":\"x\"}"], Wrapping::Bracketed)]
+    #[case::bracketed_after_time(&["2026-11-08T09:14:09Z [fares] KeyError", "2026-11-08T09:14:09Z [fares]   File \
+        \"a.py\", line 3, in f"], Wrapping::Bracketed)]
+    #[case::a_logger_s_brackets(&["[main] ERROR x.Desk - failed", "java.lang.X: y", "\tat a.b.C.d(C.java:1)", "[main] \
+        INFO x.Desk - done"], Wrapping::None)]
     #[case::levels(&["[error] x", "[info]   indented", "[error] y"], Wrapping::None)]
-    #[case::rfc_5424(&[r"<14>1 2026-11-08T09:14:09.5Z pier-3 fares 71 - - up", r#"<11>1 - pier-3 fares - ID47 [a@1 b="c\"]"][d@1] \u{feff}down"#], Wrapping::Syslog5424)]
-    #[case::a_word(&["fares: Traceback (most recent call last):", "fares:   File \"a.py\", line 3, in f"], Wrapping::Word)]
+    #[case::rfc_5424(&[r"<14>1 2026-11-08T09:14:09.5Z pier-3 fares 71 - - up",
+        r#"<11>1 - pier-3 fares - ID47 [a@1 b="c\"]"][d@1] \u{feff}down"#], Wrapping::Syslog5424)]
+    #[case::a_word(&["fares: Traceback (most recent call last):", "fares:   File \"a.py\", line 3, in \
+        f"], Wrapping::Word)]
     #[case::sentences(&["Error: no berth", "note: it is taken"], Wrapping::None)]
     #[case::nothing(&["2026-11-08 09:14:09 INFO a", "2026-11-08 09:14:10 INFO b"], Wrapping::None)]
     fn the_wrapping_is_told_by_the_lines(#[case] lines: &[&str], #[case] expected: Wrapping) {
@@ -234,10 +260,17 @@ mod tests {
 
     #[rstest]
     #[case(r"<14>1 2026-11-08T09:14:09.5Z pier-3 fares 71 - - [a] b", "fares[71]", "[a] b")]
-    #[case(r#"<14>1 2026-11-08T09:14:09.5+01:00 pier-3 fares - ID47 [a@1 b="]"][d@1] \tat x"#, "fares", r"\tat x")]
+    #[case(
+        r#"<14>1 2026-11-08T09:14:09.5+01:00 pier-3 fares - ID47 [a@1 b="]"][d@1] \tat x"#,
+        "fares",
+        r"\tat x"
+    )]
     #[case("<14>1 - pier-3 fares 71 - -", "fares[71]", "")]
     fn a_line_of_rfc_5424_is_taken_out_of_its_frame(#[case] line: &str, #[case] process: &str, #[case] text: &str) {
         let found = Wrapping::Syslog5424.unwrap(line);
-        assert_eq!((found.process.as_ref(), found.text.as_ref(), found.is_bare), (process, text, false));
+        assert_eq!(
+            (found.process.as_ref(), found.text.as_ref(), found.is_bare),
+            (process, text, false)
+        );
     }
 }

@@ -9,20 +9,23 @@ const HOUR: Minute = 60;
 /// The share of a service's flags that may be false: α of [`Asked::of_many`].
 const FALSE_SHARE: f64 = 0.05;
 
-/// How much evidence is asked of a rise, in nats. What changing each costs is printed by `outcrop-bench thresholds`, on simulated fleets.
+/// How much evidence is asked of a rise, in nats. What changing each costs is printed by
+/// `outcrop-bench thresholds`, on simulated fleets.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Asked {
     /// Of a rise that begins with a deploy: what a deploy changes shows soon.
     pub after_deploy: f64,
     /// For each hour past the first and a half, besides.
     pub later: f64,
-    /// Of a rise that begins with a deploy and has one minute, besides, and so much less of longer ones: single minutes are wild.
+    /// Of a rise that begins with a deploy and has one minute, besides, and so much less of longer
+    /// ones: single minutes are wild.
     pub brief: f64,
     /// Of a rise that begins anywhere: there are many of them.
     pub anywhere: f64,
     /// Of one that is longer than an hour, besides: rates drift by themselves.
     pub drift: f64,
-    /// Of one of a single minute, besides, and so much less of longer ones: in one minute several may be reported at once.
+    /// Of one of a single minute, besides, and so much less of longer ones: in one minute several
+    /// may be reported at once.
     pub brief_anywhere: f64,
     /// Less where no requests are reported: the doubt of how busy the service is is part of the evidence already.
     pub unreported: f64,
@@ -87,10 +90,11 @@ impl Asked {
         brief / span(0, length.max(1)) - if is_reported { 0.0 } else { self.unreported }
     }
 
-    /// How many nats more are asked of each of many errors, so that of the flags of a service the same share is false however many errors
-    /// it has: the e-BH procedure (Wang and Ramdas, "False discovery rate control with e-values", 2022) takes the k-th strongest of K
-    /// hypotheses where its e-value is K / (α k) or more. What is asked after a deploy is that of 73 errors: fewer ask for no more.
-    /// `watched`: K; `strong`: k, this one among them.
+    /// How many nats more are asked of each of many errors, so that of the flags of a service the
+    /// same share is false however many errors it has: the e-BH procedure (Wang and Ramdas, "False
+    /// discovery rate control with e-values", 2022) takes the k-th strongest of K hypotheses where
+    /// its e-value is K / (α k) or more. What is asked after a deploy is that of 73 errors: fewer
+    /// ask for no more. `watched`: K; `strong`: k, this one among them.
     pub(super) fn of_many(&self, watched: usize, strong: usize) -> f64 {
         #[expect(clippy::cast_precision_loss, reason = "errors of a service")]
         let share = watched as f64 / strong as f64;
@@ -105,21 +109,32 @@ mod tests {
     #[test]
     fn many_errors_are_asked_for_as_much_more_as_there_are_more_of_them() {
         let asked = Asked::default();
-        assert!(asked.of_many(1, 1) < f64::EPSILON && asked.of_many(73, 1) < f64::EPSILON, "few ask for no more");
+        assert!(
+            asked.of_many(1, 1) < f64::EPSILON && asked.of_many(73, 1) < f64::EPSILON,
+            "few ask for no more"
+        );
         // Ten times as many: ln 10 more. Ten strong ones among them: no more than one among a tenth.
         assert!((asked.of_many(7_300, 1) - asked.of_many(730, 1) - 10.0_f64.ln()).abs() < 1e-9);
         assert!((asked.of_many(7_300, 10) - asked.of_many(730, 1)).abs() < 1e-9);
         // The e-value that is asked for of the k-th of K is K / (α k).
         let e_value = (asked.after_deploy + asked.of_many(1_000, 4)).exp();
-        assert!((e_value / (1_000.0 / (FALSE_SHARE * 4.0)) - 1.0).abs() < 1e-9, "{e_value}");
+        assert!(
+            (e_value / (1_000.0 / (FALSE_SHARE * 4.0)) - 1.0).abs() < 1e-9,
+            "{e_value}"
+        );
     }
 
     #[test]
     fn single_minutes_and_long_rises_are_asked_for_more() {
         let asked = Asked::default();
-        assert!((asked.of(90, true) - 7.3).abs() < 1e-9 && (asked.of(150, true) - 8.3).abs() < 1e-9, "an hour past the first and a half");
+        assert!(
+            (asked.of(90, true) - 7.3).abs() < 1e-9 && (asked.of(150, true) - 8.3).abs() < 1e-9,
+            "an hour past the first and a half"
+        );
         assert!((asked.of(60, false) - 12.8).abs() < 1e-9 && (asked.of(61, false) - 15.3).abs() < 1e-9);
-        assert!((asked.besides(1, true, true) - 2.0).abs() < 1e-9 && (asked.besides(4, false, true) - 2.0).abs() < 1e-9);
+        assert!(
+            (asked.besides(1, true, true) - 2.0).abs() < 1e-9 && (asked.besides(4, false, true) - 2.0).abs() < 1e-9
+        );
         assert!((asked.besides(60, false, true) - asked.besides(60, false, false) - 1.2).abs() < 1e-9);
     }
 
@@ -130,7 +145,11 @@ mod tests {
             *number += 1.0;
         }
         let mut before = Asked::default();
-        let changed = asked.each().into_iter().zip(before.each()).filter(|((name, now), (same, then))| name == same && **now > **then);
+        let changed = asked
+            .each()
+            .into_iter()
+            .zip(before.each())
+            .filter(|((name, now), (same, then))| name == same && **now > **then);
         assert_eq!(changed.count(), 11);
     }
 }

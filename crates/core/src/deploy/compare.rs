@@ -47,8 +47,9 @@ impl Scatter {
         }
     }
 
-    /// How many times as much the failures scatter as chance alone makes them: Pearson's statistic of a binomial share by its degrees of freedom
-    /// (McCullagh and Nelder 1989, 4.5), at least 1. Few blocks tell little: four of no over-dispersion are put beside them.
+    /// How many times as much the failures scatter as chance alone makes them: Pearson's statistic
+    /// of a binomial share by its degrees of freedom (McCullagh and Nelder 1989, 4.5), at least 1.
+    /// Few blocks tell little: four of no over-dispersion are put beside them.
     #[must_use]
     #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
     pub fn dispersion(&self, requests: u64, failed: u64) -> f64 {
@@ -90,10 +91,11 @@ impl Change {
 
 /// Says what changed between two sides, each change with a chance below one in ten thousand were there none.
 ///
-/// Failures are compared by the conditional test of two Poisson rates (Przyborowski and Wilenski 1940): given all failures, how many
-/// fall on the later side is binomial with its share of the requests. Latencies are compared by how many requests lie above the
-/// earlier side's 95th percentile (slower) or median (faster), which is binomial with a chance of 0.05 or 0.5; besides, the 95th
-/// percentile must have changed by 30 % and 10 ms.
+/// Failures are compared by the conditional test of two Poisson rates (Przyborowski and Wilenski
+/// 1940): given all failures, how many fall on the later side is binomial with its share of the
+/// requests. Latencies are compared by how many requests lie above the earlier side's 95th
+/// percentile (slower) or median (faster), which is binomial with a chance of 0.05 or 0.5; besides,
+/// the 95th percentile must have changed by 30 % and 10 ms.
 ///
 /// # Example
 /// ```
@@ -129,12 +131,22 @@ fn failures(before: &Side, after: &Side) -> (f64, f64) {
         return (1.0, 1.0);
     }
     let share = after.requests as f64 / (before.requests + after.requests) as f64;
-    let Ok(usual) = Binomial::new(share, all) else { return (1.0, 1.0) };
-    let or_more = if after.failed == 0 { 1.0 } else { usual.sf(after.failed - 1) };
+    let Ok(usual) = Binomial::new(share, all) else {
+        return (1.0, 1.0);
+    };
+    let or_more = if after.failed == 0 {
+        1.0
+    } else {
+        usual.sf(after.failed - 1)
+    };
     (or_more, usual.cdf(after.failed))
 }
 
-#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "microseconds of a request")]
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "microseconds of a request"
+)]
 pub(super) fn above(before: &Latency, after: &Latency, share: f64) -> Option<(u64, u64)> {
     if before.count() < LEAST_REQUESTS || after.count() < LEAST_REQUESTS {
         return None;
@@ -143,15 +155,23 @@ pub(super) fn above(before: &Latency, after: &Latency, share: f64) -> Option<(u6
 }
 
 fn slower(before: &Side, after: &Side) -> bool {
-    let Some((above, of)) = above(&before.latency, &after.latency, 0.95).filter(|(above, _)| *above > 0) else { return false };
-    let Some((was, is)) = before.latency.quantile(0.95).zip(after.latency.quantile(0.95)) else { return false };
+    let Some((above, of)) = above(&before.latency, &after.latency, 0.95).filter(|(above, _)| *above > 0) else {
+        return false;
+    };
+    let Some((was, is)) = before.latency.quantile(0.95).zip(after.latency.quantile(0.95)) else {
+        return false;
+    };
     let is_rare = Binomial::new(0.05, of).is_ok_and(|usual| usual.sf(above - 1) < UNLIKELY);
     is_rare && is >= was * LEAST_FACTOR && is >= was + LEAST_US
 }
 
 fn faster(before: &Side, after: &Side) -> bool {
-    let Some((above, of)) = above(&before.latency, &after.latency, 0.5) else { return false };
-    let Some((was, is)) = before.latency.quantile(0.95).zip(after.latency.quantile(0.95)) else { return false };
+    let Some((above, of)) = above(&before.latency, &after.latency, 0.5) else {
+        return false;
+    };
+    let Some((was, is)) = before.latency.quantile(0.95).zip(after.latency.quantile(0.95)) else {
+        return false;
+    };
     let is_rare = Binomial::new(0.5, of).is_ok_and(|usual| usual.cdf(above) < UNLIKELY);
     is_rare && was >= is * LEAST_FACTOR && was >= is + LEAST_US
 }
@@ -165,14 +185,22 @@ mod tests {
     fn side(requests: u64, failed: u64, millis: impl Fn(u64) -> u64) -> Side {
         let mut latency = Latency::default();
         (0..requests).for_each(|n| latency.add(millis(n) * 1_000));
-        Side { requests, failed, latency, ..Side::default() }
+        Side {
+            requests,
+            failed,
+            latency,
+            ..Side::default()
+        }
     }
 
     #[test]
     fn the_chance_of_failures_is_worked_out_by_hand() {
         // Four failures in all, half of the requests on each side, all four on the later: 1/16; none or more: 1.
         let (more, less) = failures(&side(100, 0, |_| 1), &side(100, 4, |_| 1));
-        assert!((more - 1.0 / 16.0).abs() < 1e-9 && (less - 1.0).abs() < 1e-9, "{more} {less}");
+        assert!(
+            (more - 1.0 / 16.0).abs() < 1e-9 && (less - 1.0).abs() < 1e-9,
+            "{more} {less}"
+        );
     }
 
     #[test]
@@ -193,7 +221,8 @@ mod tests {
         }
 
         #[test]
-        fn more_failures_never_look_better(before in 1_u64..5_000, after in 1_u64..2_000, failed in 0_u64..200, known in 0_u64..200) {
+        fn more_failures_never_look_better(before in 1_u64..5_000, after in 1_u64..2_000, failed in 0_u64..200,
+            known in 0_u64..200) {
             let earlier = side(before, known.min(before), |_| 1);
             let later = |failed: u64| side(after, failed.min(after), |_| 1);
             prop_assert!(failures(&earlier, &later(failed + 1)).0 <= failures(&earlier, &later(failed)).0 + 1e-9);

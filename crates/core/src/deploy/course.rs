@@ -17,7 +17,8 @@ const LATELY: Minute = 120;
 const WEIGHT: f64 = 8.0;
 /// The largest share that one error has in what is said of today.
 const MOST_SAY: f64 = 0.2;
-/// By how many times an error may differ from the others, or by how many standard deviations of chance, and still be heard.
+/// By how many times an error may differ from the others, or by how many standard deviations of
+/// chance, and still be heard.
 const AGREES: f64 = 1.6;
 const BY_CHANCE: f64 = 3.0;
 /// The relative variance with which each error goes its own way over some hours.
@@ -90,7 +91,8 @@ impl Course {
         (self.seen.between(from, until) + WEIGHT) / (self.anticipated.between(from, until) + WEIGHT)
     }
 
-    /// The relative variance of what is said of the activity: by chance, and since each error goes its own way a little.
+    /// The relative variance of what is said of the activity: by chance, and since each error goes
+    /// its own way a little.
     pub fn doubt(&self, until: Minute) -> f64 {
         1.0 / (self.anticipated.between(until - LATELY, until) + WEIGHT) + OWN_WAY / self.voices
     }
@@ -104,7 +106,8 @@ impl Course {
         height
     }
 
-    /// Learns the course from the whole days before a minute: the coefficients of Fourier's series, each wave less what chance makes of it.
+    /// Learns the course from the whole days before a minute: the coefficients of Fourier's series,
+    /// each wave less what chance makes of it.
     pub fn learn(&mut self, first: Minute, until: Minute) {
         let days = ((until - first) / DAY).min(DAYS);
         let from = until - days * DAY;
@@ -140,9 +143,10 @@ impl Course {
     }
 }
 
-/// By how many times more there is than was due by what several errors say: the mean of their ratios, each with its weight, without
-/// those that go their own way: errors that were mended, or rise. No error has more than a fifth of the say. What is left of `voices`
-/// are those that were heard, each with what it had to say in `due`.
+/// By how many times more there is than was due by what several errors say: the mean of their
+/// ratios, each with its weight, without those that go their own way: errors that were mended, or
+/// rise. No error has more than a fifth of the say. What is left of `voices` are those that were
+/// heard, each with what it had to say in `due`.
 pub(super) fn heard(voices: &mut Vec<Voice>) -> f64 {
     voices.retain(|voice| voice.due > LEAST_DUE);
     voices.sort_by(|a, b| a.ratio().total_cmp(&b.ratio()));
@@ -154,7 +158,9 @@ pub(super) fn heard(voices: &mut Vec<Voice>) -> f64 {
         passed += say(voice);
         passed >= all / 2.0
     };
-    let Some(median) = voices.iter().find(is_half).map(|voice| voice.ratio()) else { return 1.0 };
+    let Some(median) = voices.iter().find(is_half).map(|voice| voice.ratio()) else {
+        return 1.0;
+    };
     voices.retain(|voice| voice.agrees(median));
     let said: f64 = voices.iter().map(|voice| say(voice) * voice.ratio()).sum();
     for voice in voices.iter_mut() {
@@ -165,7 +171,8 @@ pub(super) fn heard(voices: &mut Vec<Voice>) -> f64 {
     ((said + WEIGHT) / (total + WEIGHT)).clamp(1.0 / MOST, MOST)
 }
 
-/// What one error, or some rare ones together, had over the latest minutes, and what was due of it by the course; with its weight.
+/// What one error, or some rare ones together, had over the latest minutes, and what was due of it
+/// by the course; with its weight.
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Voice {
     pub seen: f64,

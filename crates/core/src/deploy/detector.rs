@@ -21,7 +21,8 @@ const WATCHED: Minute = 180;
 const LEAST_RATIO: f64 = 1.3;
 const LEAST_ANYWHERE: f64 = 1.4;
 const LEAST_COUNT: f64 = 3.0;
-/// Nats by which the usual rate must explain the latest minutes better than the raised one for a surge to be over, and the lengths that are looked at.
+/// Nats by which the usual rate must explain the latest minutes better than the raised one for a
+/// surge to be over, and the lengths that are looked at.
 const OVER: f64 = 8.0;
 const LOOKED_AT: [Minute; 5] = [15, 30, 60, 120, 240];
 /// The variance of small counts over their mean.
@@ -66,12 +67,18 @@ impl Detector {
     /// A detector that asks for other evidence than usual.
     #[must_use]
     pub fn asking(asked: Asked) -> Self {
-        Self { asked, ..Self::default() }
+        Self {
+            asked,
+            ..Self::default()
+        }
     }
 
     /// Makes an error known that occurred before what will be told: it is not new.
     pub fn know(&mut self, service: &str, environment: &str, error: &str) {
-        self.place(service, environment).groups.entry(error.to_owned()).or_default();
+        self.place(service, environment)
+            .groups
+            .entry(error.to_owned())
+            .or_default();
     }
 
     /// Ends the minutes before one; returns the flags that they told of.
@@ -97,7 +104,9 @@ impl Detector {
     /// environment with each.
     pub fn disturbed(&self) -> impl Iterator<Item = (&str, &str, Disturbed)> {
         self.places.iter().flat_map(|((service, environment), place)| {
-            place.disturbed().map(move |disturbed| (service.as_str(), environment.as_str(), disturbed))
+            place
+                .disturbed()
+                .map(move |disturbed| (service.as_str(), environment.as_str(), disturbed))
         })
     }
 
@@ -118,27 +127,59 @@ impl Detector {
     }
 
     fn place(&mut self, service: &str, environment: &str) -> &mut Place {
-        self.places.entry((service.to_owned(), environment.to_owned())).or_default()
+        self.places
+            .entry((service.to_owned(), environment.to_owned()))
+            .or_default()
     }
 
     fn take(&mut self, event: &Event, minute: Minute) {
         match event {
-            Event::Deploy { ended_at: Some(_), service, environment, .. } => self.place(service, environment).traffic.end_canary(),
-            Event::Deploy { service, environment, version, share, .. } => {
+            Event::Deploy {
+                ended_at: Some(_),
+                service,
+                environment,
+                ..
+            } => self.place(service, environment).traffic.end_canary(),
+            Event::Deploy {
+                service,
+                environment,
+                version,
+                share,
+                ..
+            } => {
                 let place = self.place(service, environment);
                 let version = place.order.see(version);
                 place.deploy(minute, version, *share);
             }
-            Event::Requests { service, environment, version, count, .. } => {
+            Event::Requests {
+                service,
+                environment,
+                version,
+                count,
+                ..
+            } => {
                 let place = self.place(service, environment);
                 let version = place.order.see(version);
                 #[expect(clippy::cast_precision_loss, reason = "requests of a minute")]
                 place.traffic.request(version, *count as f64);
             }
-            Event::Errors { service, environment, version, group, count, .. } => {
+            Event::Errors {
+                service,
+                environment,
+                version,
+                group,
+                count,
+                ..
+            } => {
                 self.occur(minute, (service, environment, version, group), *count);
             }
-            Event::State { service, group, version, state, .. } => {
+            Event::State {
+                service,
+                group,
+                version,
+                state,
+                ..
+            } => {
                 if state == "open" {
                     self.settled.remove(&(service.clone(), group.clone()));
                 } else {
@@ -166,18 +207,27 @@ impl Detector {
                 group.begin(minute, minute + SETTLED);
             }
             if flag.flag == FlagKind::Returned {
-                self.returned.insert((service.to_owned(), error.to_owned(), environment.to_owned()));
+                self.returned
+                    .insert((service.to_owned(), error.to_owned(), environment.to_owned()));
             }
             self.flags.push(flag);
         }
-        self.touched.push((service.to_owned(), environment.to_owned(), error.to_owned()));
+        self.touched
+            .push((service.to_owned(), environment.to_owned(), error.to_owned()));
     }
 
     /// What one occurrence says by itself: that an error is new, or back.
-    fn at_once(&self, minute: Minute, (service, environment, version, error): (&str, &str, &str, &str), count: u64) -> Option<FlagLine> {
+    fn at_once(
+        &self,
+        minute: Minute,
+        (service, environment, version, error): (&str, &str, &str, &str),
+        count: u64,
+    ) -> Option<FlagLine> {
         let place = self.places.get(&(service.to_owned(), environment.to_owned()))?;
         let settled = self.settled.get(&(service.to_owned(), error.to_owned()));
-        let was_back = self.returned.contains(&(service.to_owned(), error.to_owned(), environment.to_owned()));
+        let was_back = self
+            .returned
+            .contains(&(service.to_owned(), error.to_owned(), environment.to_owned()));
         let is_back = settled.is_some_and(|settled| {
             let mut order = place.order.clone();
             let number = order.see(version);
@@ -206,11 +256,21 @@ impl Detector {
         })
     }
 
-    /// What an event says before its minute is over: that an error is new, or back. Nothing is learnt from it, and the same is said
-    /// again when the minute is told.
+    /// What an event says before its minute is over: that an error is new, or back. Nothing is
+    /// learnt from it, and the same is said again when the minute is told.
     #[must_use]
     pub fn foretell(&self, event: &Event) -> Option<FlagLine> {
-        let Event::Errors { service, environment, version, group, count, .. } = event else { return None };
+        let Event::Errors {
+            service,
+            environment,
+            version,
+            group,
+            count,
+            ..
+        } = event
+        else {
+            return None;
+        };
         self.at_once(event.minute(), (service, environment, version, group), *count)
     }
 
@@ -226,7 +286,12 @@ impl Detector {
             if let Some(place) = self.places.get_mut(&(service.clone(), environment.clone()))
                 && let Some(flag) = surge(place, &error, minute, &self.asked)
             {
-                self.flags.push(FlagLine { service, environment, group: error, ..flag });
+                self.flags.push(FlagLine {
+                    service,
+                    environment,
+                    group: error,
+                    ..flag
+                });
             }
         }
         for ((service, environment), place) in &mut self.places {
@@ -247,21 +312,35 @@ type Lead = (Told, Option<u32>, f64);
 
 /// How many errors of a service occurred in its past, and how many have strong evidence of late with this one.
 fn many(place: &Place, error: &str, minute: Minute, asked: &Asked) -> (usize, usize) {
-    let watched = place.groups.values().filter(|group| group.events.last().is_some_and(|(at, _, _)| minute - at <= PAST)).count();
-    let is_strong =
-        |(name, group): &(&String, &Group)| *name != error && minute - group.lately.1 <= LATELY && group.lately.0 >= asked.after_deploy;
+    let watched = place
+        .groups
+        .values()
+        .filter(|group| group.events.last().is_some_and(|(at, _, _)| minute - at <= PAST))
+        .count();
+    let is_strong = |(name, group): &(&String, &Group)| {
+        *name != error && minute - group.lately.1 <= LATELY && group.lately.0 >= asked.after_deploy
+    };
     (watched, 1 + place.groups.iter().filter(is_strong).count())
 }
 
 /// Whether a rise of another error may have the cause of one: the same deploy, or about the same beginning.
 fn is_alike(rise: &Rise, since: Minute, by_deploy: bool) -> bool {
-    if rise.versions.is_some() { by_deploy && since == rise.since } else { (since - rise.since).abs() <= NEAR }
+    if rise.versions.is_some() {
+        by_deploy && since == rise.since
+    } else {
+        (since - rise.since).abs() <= NEAR
+    }
 }
 
-/// What other errors of the service tell of a rise that began with one, in nats: each what it has above what chance often makes.
+/// What other errors of the service tell of a rise that began with one, in nats: each what it has
+/// above what chance often makes.
 fn others(place: &Place, error: &str, rise: &Rise, minute: Minute, asked: &Asked) -> f64 {
     let told = |group: &Group| {
-        if group.episode.as_ref().is_some_and(|episode| is_alike(rise, episode.since, episode.by_deploy)) {
+        if group
+            .episode
+            .as_ref()
+            .is_some_and(|episode| is_alike(rise, episode.since, episode.by_deploy))
+        {
             return FLAGGED;
         }
         let alike = group.rises.iter().filter(|other| {
@@ -276,7 +355,12 @@ fn others(place: &Place, error: &str, rise: &Rise, minute: Minute, asked: &Asked
         });
         told.fold(0.0, f64::max)
     };
-    place.groups.iter().filter(|(name, _)| *name != error).map(|(_, group)| told(group)).sum()
+    place
+        .groups
+        .iter()
+        .filter(|(name, _)| *name != error)
+        .map(|(_, group)| told(group))
+        .sum()
 }
 
 /// The rise that exceeds most what is asked of it, since a deploy or anywhere.
@@ -299,7 +383,11 @@ fn strongest(place: &Place, error: &str, group: &Group, minute: Minute, nats: &A
         }
         let (is_by_deploy, is_reported) = (rise.versions.is_some(), place.traffic.reports(minute));
         // Where no requests are reported, errors that rise together speak for more of them.
-        let joined = if is_by_deploy || is_reported { nats.joined * others(place, error, rise, minute, nats) } else { 0.0 };
+        let joined = if is_by_deploy || is_reported {
+            nats.joined * others(place, error, rise, minute, nats)
+        } else {
+            0.0
+        };
         let asked = nats.of(length, is_by_deploy);
         let asked = asked - joined.min(asked - alone) + nats.besides(length, is_by_deploy, is_reported);
         let hurdle = group.habits.hurdle(length, minute, told.clumps);
@@ -316,14 +404,22 @@ fn surge(place: &mut Place, error: &str, minute: Minute, asked: &Asked) -> Optio
     place.learn(error, minute);
     place.follow(error, minute, WATCHED);
     let group = place.groups.get(error)?;
-    let anywhere: Vec<_> = group.rises.iter().filter(|rise| rise.versions.is_none()).map(|rise| group.nats(rise)).collect();
+    let anywhere: Vec<_> = group
+        .rises
+        .iter()
+        .filter(|rise| rise.versions.is_none())
+        .map(|rise| group.nats(rise))
+        .collect();
     let strongest = strongest(place, error, group, minute, asked);
     let (watched, strong) = many(place, error, minute, asked);
     let running = group.events.last().map(|(_, version, _)| *version).unwrap_or_default();
     let (quiet_until, is_learning) = (group.quiet_until, place.is_learning(minute));
     let group = place.groups.get_mut(error)?;
     if let Some(episode) = &mut group.episode {
-        episode.evidence = anywhere.iter().map(|nats| nats.by_count).fold(episode.evidence, f64::max);
+        episode.evidence = anywhere
+            .iter()
+            .map(|nats| nats.by_count)
+            .fold(episode.evidence, f64::max);
         return None;
     }
     for nats in anywhere {
@@ -341,7 +437,11 @@ fn surge(place: &mut Place, error: &str, minute: Minute, asked: &Asked) -> Optio
         evidence: told.nats.by_count,
         by_deploy: version.is_some(),
     });
-    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "counts of some hours")]
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "counts of some hours"
+    )]
     Some(FlagLine {
         flag: FlagKind::Surging,
         service: String::new(),
@@ -364,14 +464,25 @@ fn over_since(place: &Place, group: &Group, episode: &Episode, minute: Minute) -
     let exposure = |from, until| (place.traffic.exposure.between(from, until), 1.0);
     let is_over = |from: &Minute| {
         // What was seen while it was raised tells how much it was: when it was flagged it looked higher than it is.
-        let before = place.expected(group, episode.since, from - episode.since, exposure(episode.since, *from));
-        let ratio = (group.counts.between(episode.since, *from) / before).min(episode.ratio).max(LEAST_RATIO);
+        let before = place.expected(
+            group,
+            episode.since,
+            from - episode.since,
+            exposure(episode.since, *from),
+        );
+        let ratio = (group.counts.between(episode.since, *from) / before)
+            .min(episode.ratio)
+            .max(LEAST_RATIO);
         let usual = place.expected(group, episode.since, until - from, exposure(*from, until));
         // The likelihood ratio of two Poisson rates, less what scatter explains (quasi-likelihood, Wedderburn 1974).
         let lead = (ratio - 1.0) * usual - group.counts.between(*from, until) * ratio.ln();
         lead / (CLUMP + usual * group.nature.over(until - from)) > OVER
     };
-    LOOKED_AT.into_iter().map(|length| until - length).take_while(|from| *from > episode.said).find(is_over)
+    LOOKED_AT
+        .into_iter()
+        .map(|length| until - length)
+        .take_while(|from| *from > episode.said)
+        .find(is_over)
 }
 
 /// Ends raised rates that went back to what was usual, and takes those for usual that did not within a day.
@@ -380,12 +491,29 @@ fn end_episodes(place: &mut Place, minute: Minute) -> Vec<(String, Minute, Minut
     if minute % 5 != 0 {
         return ended;
     }
-    let open: Vec<String> = place.groups.iter().filter(|(_, group)| group.episode.is_some()).map(|(name, _)| name.clone()).collect();
+    let open: Vec<String> = place
+        .groups
+        .iter()
+        .filter(|(_, group)| group.episode.is_some())
+        .map(|(name, _)| name.clone())
+        .collect();
     for name in open {
-        let Some((group, episode)) = place.groups.get(&name).and_then(|group| Some((group, group.episode.as_ref()?))) else { continue };
+        let Some((group, episode)) = place
+            .groups
+            .get(&name)
+            .and_then(|group| Some((group, group.episode.as_ref()?)))
+        else {
+            continue;
+        };
         let said = episode.said;
-        let over = if minute - said >= SETTLED { None } else { over_since(place, group, episode, minute) };
-        let Some(group) = place.groups.get_mut(&name) else { continue };
+        let over = if minute - said >= SETTLED {
+            None
+        } else {
+            over_since(place, group, episode, minute)
+        };
+        let Some(group) = place.groups.get_mut(&name) else {
+            continue;
+        };
         if minute - said >= SETTLED {
             group.settle_down(minute + AFTERWARDS);
             ended.push((name, said, minute));

@@ -119,7 +119,9 @@ impl FlagKind {
     /// The kind of a word.
     #[must_use]
     pub fn of(word: &str) -> Option<Self> {
-        [Self::New, Self::Surging, Self::Returned].into_iter().find(|kind| kind.word() == word)
+        [Self::New, Self::Surging, Self::Returned]
+            .into_iter()
+            .find(|kind| kind.word() == word)
     }
 
     /// Its word.

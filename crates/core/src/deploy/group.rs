@@ -32,7 +32,8 @@ const QUIET: Minute = 15;
 #[derive(Clone, Debug, Default)]
 pub(super) struct Group {
     pub counts: Sums,
-    /// Incidents per minute: occurrences of a version that lie more than some minutes after the beginning of the one before.
+    /// Incidents per minute: occurrences of a version that lie more than some minutes after the
+    /// beginning of the one before.
     pub incidents: Sums,
     /// The beginnings of incidents, with their versions; and the latest of each version.
     incident_log: Vec<(Minute, u32)>,
@@ -110,7 +111,10 @@ impl Group {
 
     /// The mean size of its incidents before a minute.
     pub fn size(&self, before: Minute) -> f64 {
-        let (counts, incidents) = (self.counts.between(Minute::MIN, before), self.incidents.between(Minute::MIN, before));
+        let (counts, incidents) = (
+            self.counts.between(Minute::MIN, before),
+            self.incidents.between(Minute::MIN, before),
+        );
         ((counts + SIZE.0 * SIZE.1) / (incidents + SIZE.1)).max(LEAST_SIZE)
     }
 
@@ -118,13 +122,23 @@ impl Group {
     pub fn of_versions(&self, versions: Versions, from: Minute, until: Minute) -> f64 {
         let first = self.events.partition_point(|(minute, _, _)| *minute < from);
         let events = self.events.get(first..).unwrap_or_default();
-        events.iter().take_while(|(minute, _, _)| *minute < until).filter(|(_, of, _)| versions.has(*of)).map(|(_, _, n)| n).sum()
+        events
+            .iter()
+            .take_while(|(minute, _, _)| *minute < until)
+            .filter(|(_, of, _)| versions.has(*of))
+            .map(|(_, _, n)| n)
+            .sum()
     }
 
     /// Incidents of some versions.
     fn incidents_of(&self, versions: Versions, from: Minute, until: Minute) -> f64 {
         let first = self.incident_log.partition_point(|(minute, _)| *minute < from);
-        let log = self.incident_log.get(first..).unwrap_or_default().iter().take_while(|(minute, _)| *minute < until);
+        let log = self
+            .incident_log
+            .get(first..)
+            .unwrap_or_default()
+            .iter()
+            .take_while(|(minute, _)| *minute < until);
         #[expect(clippy::cast_precision_loss, reason = "incidents of some hours")]
         let incidents = log.filter(|(_, of)| versions.has(*of)).count() as f64;
         incidents
@@ -132,7 +146,9 @@ impl Group {
 
     /// How its occurrences come.
     pub fn clumps(&self, minute: Minute) -> Clumps {
-        let Some((first, _, _)) = self.events.first() else { return Clumps::Incidents };
+        let Some((first, _, _)) = self.events.first() else {
+            return Clumps::Incidents;
+        };
         let rate = self.counts.between(*first, minute) / span(*first, minute).max(60.0);
         // Occurrences that come by themselves make incidents too, where one falls near another.
         let by_chance = rate / (1.0 - (-rate).exp()) + 2.0 * rate;
@@ -148,7 +164,9 @@ impl Group {
     /// What is no part of its past within a time.
     pub fn left_out(&self, from: Minute, until: Minute) -> impl Iterator<Item = (Minute, Minute)> {
         let spans = self.excluded.iter().chain(&self.gone);
-        spans.map(move |(start, end)| ((*start).max(from), (*end).min(until))).filter(|(start, end)| start < end)
+        spans
+            .map(move |(start, end)| ((*start).max(from), (*end).min(until)))
+            .filter(|(start, end)| start < end)
     }
 
     /// Whether some of a time is no part of its past.
@@ -161,8 +179,15 @@ impl Group {
         while rise.until < until {
             let minute = rise.until;
             // Minutes without an occurrence are seen at once.
-            let next = self.events.get(self.events.partition_point(|(at, _, _)| *at < minute)).map_or(until, |(at, _, _)| *at);
-            let end = if next == minute { minute + 1 } else { next.min(minute + QUIET).min(until) };
+            let next = self
+                .events
+                .get(self.events.partition_point(|(at, _, _)| *at < minute))
+                .map_or(until, |(at, _, _)| *at);
+            let end = if next == minute {
+                minute + 1
+            } else {
+                next.min(minute + QUIET).min(until)
+            };
             self.see(rise, (minute, end), traffic);
             rise.until = end;
         }
@@ -173,7 +198,16 @@ impl Group {
         if all <= 0.0 {
             return;
         }
-        let share = rise.versions.map(|versions| (versions, if known > 0.0 { traffic.of(versions, from, until) / known } else { 1.0 }));
+        let share = rise.versions.map(|versions| {
+            (
+                versions,
+                if known > 0.0 {
+                    traffic.of(versions, from, until) / known
+                } else {
+                    1.0
+                },
+            )
+        });
         let count = self.counts.between(from, until);
         let split = traffic.split(from, until, count);
         let seen = Seen {
@@ -186,7 +220,11 @@ impl Group {
         rise.by_count.see(&seen);
         let Some(process) = &mut rise.by_incident else { return };
         // While one goes on no other begins.
-        let latest = self.incident_log.partition_point(|(began, _)| *began < from).checked_sub(1).and_then(|at| self.incident_log.get(at));
+        let latest = self
+            .incident_log
+            .partition_point(|(began, _)| *began < from)
+            .checked_sub(1)
+            .and_then(|at| self.incident_log.get(at));
         let from = latest.map_or(from, |(began, _)| from.max(began + INCIDENT));
         let free = traffic.most.between(from, until);
         if free > 0.0 {
@@ -206,8 +244,14 @@ impl Group {
         let by_incident = rise.by_incident.as_ref().map_or(by_count, |process| {
             let (from, until) = (rise.since, rise.until);
             let (count, incidents) = match rise.versions {
-                Some(versions) => (self.of_versions(versions, from, until), self.incidents_of(versions, from, until)),
-                None => (self.counts.between(from, until), self.incidents.between(from, until).max(1.0)),
+                Some(versions) => (
+                    self.of_versions(versions, from, until),
+                    self.incidents_of(versions, from, until),
+                ),
+                None => (
+                    self.counts.between(from, until),
+                    self.incidents.between(from, until).max(1.0),
+                ),
             };
             if incidents < LEAST_INCIDENTS {
                 0.0
@@ -259,10 +303,12 @@ impl Group {
     }
 }
 
-/// Nats by which incidents are larger than their usual mean size, sizes being geometric: the logarithm of the mean of the
-/// likelihood ratios of the usual mean size (a half) and of larger ones (a quarter each), against the usual one.
+/// Nats by which incidents are larger than their usual mean size, sizes being geometric: the
+/// logarithm of the mean of the likelihood ratios of the usual mean size (a half) and of larger
+/// ones (a quarter each), against the usual one.
 fn size_evidence(incidents: f64, further: f64, size: f64) -> f64 {
-    let leads = LARGER.map(|times| further * ((1.0 - 1.0 / (size * times)) / (1.0 - 1.0 / size)).ln() - incidents * times.ln());
+    let leads =
+        LARGER.map(|times| further * ((1.0 - 1.0 / (size * times)) / (1.0 - 1.0 / size)).ln() - incidents * times.ln());
     let most = leads.into_iter().fold(0.0, f64::max);
     most + (0.5 * (-most).exp() + leads.map(|lead| 0.25 * (lead - most).exp()).into_iter().sum::<f64>()).ln()
 }

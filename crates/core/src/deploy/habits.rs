@@ -32,17 +32,28 @@ pub(super) struct Nats {
 
 impl Nats {
     fn or(self, other: Self) -> Self {
-        Self { by_count: self.by_count.max(other.by_count), by_incident: self.by_incident.max(other.by_incident) }
+        Self {
+            by_count: self.by_count.max(other.by_count),
+            by_incident: self.by_incident.max(other.by_incident),
+        }
     }
 
     /// What is held against the past.
     pub fn of(self, clumps: Clumps) -> f64 {
-        if clumps == Clumps::Incidents { self.by_incident } else { self.by_count }
+        if clumps == Clumps::Incidents {
+            self.by_incident
+        } else {
+            self.by_count
+        }
     }
 
     /// What is left of it for an error that may come in clumps.
     pub fn least(self, clumps: Clumps) -> f64 {
-        if clumps == Clumps::None { self.by_count } else { self.by_incident.min(self.by_count) }
+        if clumps == Clumps::None {
+            self.by_count
+        } else {
+            self.by_incident.min(self.by_count)
+        }
     }
 }
 
@@ -92,16 +103,31 @@ impl Habits {
         self.bursts.len() >= 2 || self.bursts.iter().any(|(then, _)| near(then))
     }
 
-    /// The evidence that a rise of a length must exceed to be more than what the past had, before the hours that it may belong to;
-    /// by incidents or by occurrences.
+    /// The evidence that a rise of a length must exceed to be more than what the past had, before
+    /// the hours that it may belong to; by incidents or by occurrences.
     pub fn hurdle(&self, length: Minute, minute: Minute, clumps: Clumps) -> f64 {
         let hour = (minute - length - BUILD_UP).div_euclid(60);
-        let past = || self.records.iter().filter(|(of, _)| *of < hour).map(|(_, told)| told.of(clumps));
+        let past = || {
+            self.records
+                .iter()
+                .filter(|(of, _)| *of < hour)
+                .map(|(_, told)| told.of(clumps))
+        };
         let strongest = past().fold(0.0, f64::max);
-        let known = self.bursts.iter().map(|(_, evidence)| *evidence).fold(strongest, f64::max);
+        let known = self
+            .bursts
+            .iter()
+            .map(|(_, evidence)| *evidence)
+            .fold(strongest, f64::max);
         let hours = |least: f64| past().filter(|told| *told > least).count();
         // Counted by incidents, what one error often does by chance is gone already.
-        if strongest < if clumps == Clumps::Incidents { BURST } else { 2.0 * BURST } {
+        if strongest
+            < if clumps == Clumps::Incidents {
+                BURST
+            } else {
+                2.0 * BURST
+            }
+        {
             return if self.is_habit(minute) {
                 HABIT * known
             } else if hours(OFTEN) >= MANY_HOURS {

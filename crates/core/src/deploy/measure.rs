@@ -1,8 +1,9 @@
 //! Whether the request counts of a service can be believed.
 //!
-//! A count that steps up or down tells of traffic, or of how traffic is measured: a sampling that nobody announced, a second
-//! source, an exporter that is down. The errors decide which: they follow the traffic, and know nothing of how it is counted.
-//! As long as they have not decided, a minute is judged by whichever exposure speaks less for a rise.
+//! A count that steps up or down tells of traffic, or of how traffic is measured: a sampling that
+//! nobody announced, a second source, an exporter that is down. The errors decide which: they
+//! follow the traffic, and know nothing of how it is counted. As long as they have not decided, a
+//! minute is judged by whichever exposure speaks less for a rise.
 
 use std::collections::{BTreeMap, VecDeque};
 
@@ -18,13 +19,15 @@ const LEAST_BEFORE: Minute = 8;
 const LEAST_STEP: f64 = 0.26;
 /// The logarithm of a step from which on it is none of chance, however short.
 const PLAIN_STEP: f64 = 0.6;
-/// Standard deviations that it must have beside; the relative variance of requests over such a length before it is learnt, the most
-/// of it that is learnt from one minute, and the minutes over which it is learnt.
+/// Standard deviations that it must have beside; the relative variance of requests over such a
+/// length before it is learnt, the most of it that is learnt from one minute, and the minutes over
+/// which it is learnt.
 const STEP_DEVIATIONS: f64 = 4.5;
 const NOISE: f64 = 0.002;
 const MOST_NOISE: f64 = 0.02;
 const NOISE_OVER: f64 = 720.0;
-/// Requests that must be due without a single one reported for their report to be missing: chance leaves so many out once in e^12 times.
+/// Requests that must be due without a single one reported for their report to be missing: chance
+/// leaves so many out once in e^12 times.
 const MISSING: f64 = 12.0;
 /// Disturbed times that are remembered of a service in an environment, at most.
 const MOST_DISTURBED: usize = 64;
@@ -93,7 +96,8 @@ struct Doubt {
     /// Whether it showed at once: then all minutes after the first tell how large it is.
     is_sudden: bool,
     before: Level,
-    /// Where the errors decided that it is one of measuring: when, and how many times as many are reported by what was known then.
+    /// Where the errors decided that it is one of measuring: when, and how many times as many are
+    /// reported by what was known then.
     decided: Option<(Minute, f64)>,
     /// The exposure by minute as reported, and as it was before.
     reported: Sums,
@@ -124,19 +128,30 @@ struct Level {
 
 impl Level {
     fn new(requests: &Sums, from: Minute, until: Minute) -> Self {
-        Self { from, until, requests: requests.between(from, until) / span(from, until).max(1.0) }
+        Self {
+            from,
+            until,
+            requests: requests.between(from, until) / span(from, until).max(1.0),
+        }
     }
 
     /// How many are due in a later minute, by the course of the days before.
     fn due(&self, requests: &Sums, minute: Minute, first: Minute) -> f64 {
         let (mut then, mut before) = (0.0, 0.0);
-        for day in (1..=SHAPE_DAYS).map(|day| day * DAY).take_while(|day| self.from - SHAPE - day >= first) {
+        for day in (1..=SHAPE_DAYS)
+            .map(|day| day * DAY)
+            .take_while(|day| self.from - SHAPE - day >= first)
+        {
             let near = (minute - day - SHAPE, minute - day + SHAPE + 1);
             then += requests.between(near.0, near.1) / span(near.0, near.1);
             let near = (self.from - day - SHAPE / 2, self.until - day + SHAPE / 2);
             before += requests.between(near.0, near.1) / span(near.0, near.1);
         }
-        if then > 0.0 && before > 0.0 { self.requests * (then / before).clamp(0.1, 10.0) } else { self.requests }
+        if then > 0.0 && before > 0.0 {
+            self.requests * (then / before).clamp(0.1, 10.0)
+        } else {
+            self.requests
+        }
     }
 }
 
@@ -152,7 +167,8 @@ pub(super) struct Reading {
 /// How the request counts of a service are measured.
 #[derive(Clone, Debug)]
 pub(super) struct Measure {
-    /// How many times as many requests each version reports as there are, where that differs from how the first one did.
+    /// How many times as many requests each version reports as there are, where that differs from
+    /// how the first one did.
     factors: BTreeMap<u32, f64>,
     /// That of the newest version: those that come after it report likewise.
     newest: f64,
@@ -208,7 +224,10 @@ impl Measure {
 
     /// What is reported of a minute, by version, as so many requests as there were.
     pub fn corrected(&self, report: &BTreeMap<u32, f64>) -> BTreeMap<u32, f64> {
-        report.iter().map(|(version, count)| (*version, count / self.factor(*version))).collect()
+        report
+            .iter()
+            .map(|(version, count)| (*version, count / self.factor(*version)))
+            .collect()
     }
 
     /// How many requests are due in a minute by those before it, and by the days before.
@@ -223,17 +242,32 @@ impl Measure {
 
     /// How many requests a minute there were before one.
     fn level(&self, requests: &Sums, minute: Minute, first: Minute) -> Level {
-        Level::new(requests, (minute - LEAST_BEFORE).max(self.stable_since).max(first).min(minute - 1), minute)
+        Level::new(
+            requests,
+            (minute - LEAST_BEFORE)
+                .max(self.stable_since)
+                .max(first)
+                .min(minute - 1),
+            minute,
+        )
     }
 
     /// Whether the shares of versions may not be known yet so many minutes after a deploy, since reports come late.
     pub fn is_late(&self, minute: Minute, deployed: Minute) -> bool {
-        self.late.is_some_and(|(late, until)| minute <= until && minute - deployed <= late + 2)
+        self.late
+            .is_some_and(|(late, until)| minute <= until && minute - deployed <= late + 2)
     }
 
-    /// Reads the report of a minute. `all`: its requests as they are believed; `counted`: as they were reported; `due`: what
-    /// [`Self::due`] says.
-    pub fn read(&mut self, requests: &Sums, (minute, first): (Minute, Minute), all: f64, counted: f64, due: f64) -> Reading {
+    /// Reads the report of a minute. `all`: its requests as they are believed; `counted`: as they
+    /// were reported; `due`: what [`Self::due`] says.
+    pub fn read(
+        &mut self,
+        requests: &Sums,
+        (minute, first): (Minute, Minute),
+        all: f64,
+        counted: f64,
+        due: f64,
+    ) -> Reading {
         if counted <= 0.0 {
             let level = self.level(requests, minute, first);
             return self.unreported(minute, due, level);
@@ -260,28 +294,48 @@ impl Measure {
         self.plain.add(minute, all);
         let Some(doubt) = &mut self.doubt else {
             if counted >= SAMPLED * all {
-                return Reading { requests: all, most: all };
+                return Reading {
+                    requests: all,
+                    most: all,
+                };
             }
             // Of a sample chance alone makes a count of a minute: those before it tell more, where there are few.
             let length = (SIZED - 1).min(minute - self.stable_since.max(first));
             let weight = (counted / LEAST_COUNTED).min(1.0);
-            let before = if length > 0 { requests.between(minute - length, minute) / span(0, length) } else { all };
+            let before = if length > 0 {
+                requests.between(minute - length, minute) / span(0, length)
+            } else {
+                all
+            };
             let smooth = weight * all + (1.0 - weight) * before;
-            return Reading { requests: smooth, most: smooth.max(all) };
+            return Reading {
+                requests: smooth,
+                most: smooth.max(all),
+            };
         };
         let before = doubt.before.due(requests, minute, first);
         doubt.reported.add(minute, all);
         doubt.as_before.add(minute, before);
         match doubt.decided {
-            Some((_, times)) => Reading { requests: before, most: before.max(all / times) },
-            None => Reading { requests: all.min(before), most: all.max(before) },
+            Some((_, times)) => Reading {
+                requests: before,
+                most: before.max(all / times),
+            },
+            None => Reading {
+                requests: all.min(before),
+                most: all.max(before),
+            },
         }
     }
 
     fn unreported(&mut self, minute: Minute, due: f64, level: Level) -> Reading {
         let (since, passed, level) = self.unreported.unwrap_or((minute, 0.0, level));
         // As many are reported as the latest version reports of them.
-        let factor = self.recent.back().and_then(|(_, report)| report.keys().last()).map_or(1.0, |version| self.factor(*version));
+        let factor = self
+            .recent
+            .back()
+            .and_then(|(_, report)| report.keys().last())
+            .map_or(1.0, |version| self.factor(*version));
         let passed = passed + due * factor;
         self.unreported = Some((since, passed, level));
         // Where so few are due that none is no wonder, there may have been none.
@@ -298,7 +352,13 @@ impl Measure {
 
     /// What is disturbed in a minute, as far as is known by then.
     pub fn now(&self) -> Option<Disturbed> {
-        let going_on = |measured, from| Some(Disturbed { measured, from, until: None });
+        let going_on = |measured, from| {
+            Some(Disturbed {
+                measured,
+                from,
+                until: None,
+            })
+        };
         if let Some((since, passed, _)) = self.unreported
             && passed >= MISSING
         {
@@ -307,7 +367,9 @@ impl Measure {
         let doubt = self.doubt.as_ref()?;
         let measured = match doubt.decided {
             Some((_, times)) => Measured::Times(times),
-            None => Measured::Unsure(doubt.reported.between(doubt.since, Minute::MAX) / doubt.as_before.between(doubt.since, Minute::MAX)),
+            None => Measured::Unsure(
+                doubt.reported.between(doubt.since, Minute::MAX) / doubt.as_before.between(doubt.since, Minute::MAX),
+            ),
         };
         going_on(measured, doubt.since)
     }
@@ -329,7 +391,11 @@ impl Measure {
             last.until = Some(until);
             return;
         }
-        self.push(Disturbed { measured, from, until: Some(until) });
+        self.push(Disturbed {
+            measured,
+            from,
+            until: Some(until),
+        });
     }
 
     /// Whether requests step up or down with a minute.
@@ -345,14 +411,16 @@ impl Measure {
             let before = requests.between(from, since);
             let seen = self.plain.between(since, minute) + all;
             // The days before may have had a step of their own at this time.
-            let dues = [level.requests, level.due(requests, minute - length / 2, first)].map(|due| due * span(0, length));
+            let dues =
+                [level.requests, level.due(requests, minute - length / 2, first)].map(|due| due * span(0, length));
             let off = |due: f64| (seen.max(0.5) / due.max(0.5)).ln().abs();
             let due = if off(dues[0]) < off(dues[1]) { dues[0] } else { dues[1] };
             // Counts are compared as they came: what is multiplied scatters as it did before.
             let scale = counted / all.max(1e-9);
             let step = (seen.max(0.5) / due.max(0.5)).ln().abs();
             let (seen, due) = (seen * scale, due * scale);
-            // The deviance of a Poisson count, which is squared standard deviations, less what traffic scatters by itself.
+            // The deviance of a Poisson count, which is squared standard deviations, less what
+            // traffic scatters by itself.
             let deviance = 2.0 * (if seen > 0.0 { seen * (seen / due).ln() } else { 0.0 } - (seen - due));
             let by_chance = 1.0 / due.max(0.5) + 1.0 / (before * scale).max(0.5);
             let scatter = due * (*noise + by_chance);
@@ -371,13 +439,18 @@ impl Measure {
 
     /// The first minute that errors are to be heard of.
     pub fn heard_since(&self, minute: Minute) -> Minute {
-        let since = self.doubt.as_ref().map(|doubt| doubt.since).or(self.unreported.map(|(since, _, _)| since));
+        let since = self
+            .doubt
+            .as_ref()
+            .map(|doubt| doubt.since)
+            .or(self.unreported.map(|(since, _, _)| since));
         since.map_or(minute, |since| since.max(minute + 1 - HEARD))
     }
 
-    /// Lets the errors decide what a step means. `report`: requests by version as reported; `mixed`: the shares of the versions by what
-    /// was announced and what the errors say; `heard`: what each error had since a minute, and what is due of it at an exposure of 1.
-    /// Returns the minutes whose requests are known now, with them.
+    /// Lets the errors decide what a step means. `report`: requests by version as reported;
+    /// `mixed`: the shares of the versions by what was announced and what the errors say; `heard`:
+    /// what each error had since a minute, and what is due of it at an exposure of 1. Returns the
+    /// minutes whose requests are known now, with them.
     pub fn decide(
         &mut self,
         (minute, first): (Minute, Minute),
@@ -399,11 +472,19 @@ impl Measure {
         // The first minute may be a report for several.
         let latest = if doubt.is_sudden { since + 1 } else { until - BRIEF + 1 }.max(until - SIZED);
         let lately = doubt.reported.between(latest, until) / doubt.as_before.between(latest, until).max(1e-9);
-        let counted: f64 = self.recent.iter().filter(|(at, _)| *at >= latest).flat_map(|(_, report)| report.values()).sum();
+        let counted: f64 = self
+            .recent
+            .iter()
+            .filter(|(at, _)| *at >= latest)
+            .flat_map(|(_, report)| report.values())
+            .sum();
         if counted < LEAST_COUNTED && until - since < SIZED {
             return vec![];
         }
-        let (reported, before) = (doubt.reported.between(since, until), doubt.as_before.between(since, until));
+        let (reported, before) = (
+            doubt.reported.between(since, until),
+            doubt.as_before.between(since, until),
+        );
         // After a time in which they were measured in another way, requests are counted again as they were before it.
         if let Some(level) = self.at_first {
             let due: f64 = (latest..until).map(|at| level.due(requests, at, first)).sum();
@@ -442,7 +523,11 @@ impl Measure {
                 } else {
                     self.measure_anew((latest, since), lately, &mixed());
                     let is_plain = self.recent.back().is_some_and(|(_, report)| self.is_plain(report));
-                    self.at_first = if is_plain { None } else { Some(self.at_first.unwrap_or(before)) };
+                    self.at_first = if is_plain {
+                        None
+                    } else {
+                        Some(self.at_first.unwrap_or(before))
+                    };
                     self.stable_since = self.stable_since.max(latest);
                 }
                 self.doubt = None;
@@ -454,8 +539,11 @@ impl Measure {
         let known = if is_back {
             // It stepped, and stepped back: what it was in between the errors have not decided.
             let is_brief = until - since <= 3 * BRIEF;
-            let known =
-                if said > 0.0 && !is_brief { minutes(&doubt.reported, since, until) } else { minutes(&doubt.as_before, since, until) };
+            let known = if said > 0.0 && !is_brief {
+                minutes(&doubt.reported, since, until)
+            } else {
+                minutes(&doubt.as_before, since, until)
+            };
             if !is_brief && said <= 0.0 {
                 self.note(Measured::Unsure(reported / before), since, until - BRIEF);
             }
@@ -481,17 +569,30 @@ impl Measure {
     /// From now on so many times as many requests are reported as are. `latest`: the first of the minutes that tell so.
     fn measure_anew(&mut self, (latest, since): (Minute, Minute), times: f64, mixed: &[(u32, f64)]) {
         let mut report: BTreeMap<u32, f64> = BTreeMap::new();
-        for (version, count) in self.recent.iter().filter(|(at, _)| *at >= latest).flat_map(|(_, report)| report) {
+        for (version, count) in self
+            .recent
+            .iter()
+            .filter(|(at, _)| *at >= latest)
+            .flat_map(|(_, report)| report)
+        {
             *report.entry(*version).or_default() += count;
         }
         let corrected = self.corrected(&report);
         let all: f64 = corrected.values().sum();
         let truly = all / times;
-        let of_deploy = self.deployed.filter(|(at, _)| since - at <= ROLLOUT && since + BRIEF >= *at).map(|(_, version)| version);
+        let of_deploy = self
+            .deployed
+            .filter(|(at, _)| since - at <= ROLLOUT && since + BRIEF >= *at)
+            .map(|(_, version)| version);
         // The others report as before, by their share of what there is: what is left is the deployed version's.
         let of_deploy = of_deploy.filter(|version| {
             let others = all - corrected.get(version).copied().unwrap_or_default();
-            let due = truly * mixed.iter().filter(|(of, _)| of != version).map(|(_, share)| share).sum::<f64>();
+            let due = truly
+                * mixed
+                    .iter()
+                    .filter(|(of, _)| of != version)
+                    .map(|(_, share)| share)
+                    .sum::<f64>();
             others > 0.0 && due > 0.02 * truly && (others / due).ln().abs() < (others / due / times).ln().abs()
         });
         if let Some(version) = of_deploy {
@@ -508,7 +609,13 @@ impl Measure {
             self.newest *= times;
         }
         // What is nearly as at first is as at first.
-        let at_first = |factor: f64| if f64::ln(factor).abs() < LEAST_STEP / 2.0 { 1.0 } else { factor };
+        let at_first = |factor: f64| {
+            if f64::ln(factor).abs() < LEAST_STEP / 2.0 {
+                1.0
+            } else {
+                factor
+            }
+        };
         for factor in self.factors.values_mut() {
             *factor = at_first(*factor);
         }
@@ -517,7 +624,11 @@ impl Measure {
         let times = counted / self.corrected(&report).values().sum::<f64>().max(1e-9);
         self.end_times(since);
         if f64::ln(times.max(1e-9)).abs() >= LEAST_STEP / 2.0 {
-            self.push(Disturbed { measured: Measured::Times(times), from: since, until: None });
+            self.push(Disturbed {
+                measured: Measured::Times(times),
+                from: since,
+                until: None,
+            });
         }
     }
 
@@ -535,8 +646,8 @@ impl Measure {
     }
 }
 
-/// By how many nats an error speaks for one exposure rather than for another: Poisson, tempered by how it goes its own way, and by
-/// how likely it is that it follows the requests at all.
+/// By how many nats an error speaks for one exposure rather than for another: Poisson, tempered by
+/// how it goes its own way, and by how likely it is that it follows the requests at all.
 fn says(voice: &Voice, reported: f64, before: f64) -> f64 {
     let (by_report, as_before) = (voice.due * reported, voice.due * before);
     if by_report <= 0.0 || as_before <= 0.0 {

@@ -1,4 +1,5 @@
-//! How an error behaves, learnt from its past: whether it follows the requests, how it scatters, between which deploys it was gone.
+//! How an error behaves, learnt from its past: whether it follows the requests, how it scatters,
+//! between which deploys it was gone.
 
 use super::event::Minute;
 use super::group::Group;
@@ -19,7 +20,8 @@ const SLOW_WITHIN: (f64, f64) = (0.0015, 0.05);
 const FAST_WITHIN: (f64, f64) = (0.02, 0.5);
 /// The latest minutes are no part of what scatter is learnt from: a rise may be going on in them.
 const LATEST: Minute = 180;
-/// Occurrences due of a version from which on it tells whether an error is gone in it, and the share of them that is left then.
+/// Occurrences due of a version from which on it tells whether an error is gone in it, and the
+/// share of them that is left then.
 const GONE_OF: f64 = 8.0;
 const GONE_SHARE: f64 = 0.15;
 const DAY: Minute = 1_440;
@@ -40,7 +42,12 @@ pub(super) struct Nature {
 
 impl Default for Nature {
     fn default() -> Self {
-        Self { follows: FOLLOWS, slow: SLOW.0, fast: FAST.0, seen: Scatter::default() }
+        Self {
+            follows: FOLLOWS,
+            slow: SLOW.0,
+            fast: FAST.0,
+            seen: Scatter::default(),
+        }
     }
 }
 
@@ -58,7 +65,8 @@ impl Scatter {
     }
 }
 
-/// The relative variance of hours that is usual among the errors of a service: what theirs tell, and what is usual elsewhere.
+/// The relative variance of hours that is usual among the errors of a service: what theirs tell,
+/// and what is usual elsewhere.
 pub(super) fn usual_slow<'a>(natures: impl Iterator<Item = &'a Nature>) -> f64 {
     let (mut sum, mut all) = (SLOW.0 * ELSEWHERE, ELSEWHERE);
     for seen in natures.map(|nature| nature.seen) {
@@ -71,7 +79,8 @@ pub(super) fn usual_slow<'a>(natures: impl Iterator<Item = &'a Nature>) -> f64 {
 }
 
 impl Nature {
-    /// Learns it from a time. `usual_slow`: the relative variance of hours that is usual among the errors of its service.
+    /// Learns it from a time. `usual_slow`: the relative variance of hours that is usual among the
+    /// errors of its service.
     pub fn of(group: &Group, traffic: &Traffic, (from, until): (Minute, Minute), usual_slow: f64) -> Self {
         let follows = follows(group, traffic, from, until);
         let until = (until - LATEST).max(from);
@@ -79,9 +88,18 @@ impl Nature {
         let seen = scatter(group, traffic, follows, (from, until), HOUR, (usual_slow, SLOW.1));
         let of_hours = seen.against(usual_slow);
         // Where no requests are reported, what stands in for them is itself uncertain.
-        let unsure = if traffic.reports(until) { 0.0 } else { traffic.course.doubt(until) };
+        let unsure = if traffic.reports(until) {
+            0.0
+        } else {
+            traffic.course.doubt(until)
+        };
         let slow = (of_hours - of_minutes / span(0, HOUR)).clamp(SLOW_WITHIN.0, SLOW_WITHIN.1) + unsure;
-        Self { follows, slow, seen, fast: (of_minutes - slow).clamp(FAST_WITHIN.0, FAST_WITHIN.1) }
+        Self {
+            follows,
+            slow,
+            seen,
+            fast: (of_minutes - slow).clamp(FAST_WITHIN.0, FAST_WITHIN.1),
+        }
     }
 
     /// The relative variance of the rate over so many minutes: single minutes level out, slow changes only over hours.
@@ -90,8 +108,9 @@ impl Nature {
         self.slow / hours.sqrt().sqrt() + self.fast / span(0, minutes).max(1.0)
     }
 
-    /// How much an occurrence tells of how busy a service is: the more of them a minute has, the less, since all of an hour scatter
-    /// together; and the less, the less the error follows the requests.
+    /// How much an occurrence tells of how busy a service is: the more of them a minute has, the
+    /// less, since all of an hour scatter together; and the less, the less the error follows the
+    /// requests.
     pub fn weight(self, usual: f64) -> f64 {
         self.follows / (1.0 + span(0, HOUR) * SLOW.0 * usual)
     }
@@ -104,13 +123,20 @@ pub(super) fn gone(
     deploys: impl Iterator<Item = Minute> + Clone,
     (from, until): (Minute, Minute),
 ) -> Vec<(Minute, Minute)> {
-    let (all, past) = (sums.between(from, until), traffic.exposure.between(from, until).max(1e-9));
+    let (all, past) = (
+        sums.between(from, until),
+        traffic.exposure.between(from, until).max(1e-9),
+    );
     let ends = deploys.clone().skip(1).filter(|end| *end <= until);
     let is_gone = |(start, end): &(Minute, Minute)| {
         let due = all * traffic.exposure.between(*start, *end) / past;
         due >= GONE_OF && sums.between(*start, *end) <= GONE_SHARE * due
     };
-    deploys.zip(ends).filter(|(_, end)| *end > from).filter(is_gone).collect()
+    deploys
+        .zip(ends)
+        .filter(|(_, end)| *end > from)
+        .filter(is_gone)
+        .collect()
 }
 
 /// How likely it is that an error's rate follows the requests rather than the clock, by hours of its past.
@@ -135,8 +161,8 @@ fn follows(group: &Group, traffic: &Traffic, from: Minute, until: Minute) -> f64
     odds / (1.0 + odds)
 }
 
-/// The relative variance of counts over so many minutes beyond chance, with its weight: the less an error occurs, the less its
-/// counts tell of it.
+/// The relative variance of counts over so many minutes beyond chance, with its weight: the less an
+/// error occurs, the less its counts tell of it.
 fn scatter(
     group: &Group,
     traffic: &Traffic,
@@ -169,5 +195,8 @@ fn scatter(
     // The variance of what one count tells of it, in units of the variance among errors: so many counts is that worth.
     let mean = (squares / blocks).sqrt();
     let worth = 2.0 * ((1.0 / mean + usual) / spread).powi(2);
-    Scatter { variance: surplus / squares, weight: blocks / worth }
+    Scatter {
+        variance: surplus / squares,
+        weight: blocks / worth,
+    }
 }

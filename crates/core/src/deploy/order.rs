@@ -34,7 +34,11 @@ impl VersionOrder {
     pub fn is_from_on(&self, version: u32, other: &str) -> bool {
         match self.places.get(other) {
             Some(place) => version as usize >= *place,
-            None => is_dotted(other) && is_dotted(self.label(version)) && dotted_order(self.label(version), other) != Ordering::Less,
+            None => {
+                is_dotted(other)
+                    && is_dotted(self.label(version))
+                    && dotted_order(self.label(version), other) != Ordering::Less
+            }
         }
     }
 }

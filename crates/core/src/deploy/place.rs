@@ -36,21 +36,24 @@ const HEARD: Minute = 360;
 const LEAST_HEARD: f64 = 0.01;
 /// Occurrences that must be known of it where requests are reported.
 const LEAST_KNOWN: f64 = 10.0;
-/// Minutes in which errors tell which versions their occurrences are of, and occurrences of one error that count in them, at most.
+/// Minutes in which errors tell which versions their occurrences are of, and occurrences of one
+/// error that count in them, at most.
 const SPLIT_OVER: Minute = 10;
 const SPLIT_SAY: f64 = 3.0;
-/// Occurrences due without a single one for errors not to be reported: chance leaves so many out once in e^14 times; and those of one
-/// error that count, at most.
+/// Occurrences due without a single one for errors not to be reported: chance leaves so many out
+/// once in e^14 times; and those of one error that count, at most.
 const TOLD_ENOUGH: f64 = 14.0;
 const TOLD_BY_ONE: f64 = 5.0;
-/// By how many times more occurrences a minute has than those before it where several are reported at once, how many it has at least,
-/// the share of what errors tell that must agree, and minutes in a row that may be so.
+/// By how many times more occurrences a minute has than those before it where several are reported
+/// at once, how many it has at least, the share of what errors tell that must agree, and minutes in
+/// a row that may be so.
 const PILE: f64 = 1.4;
 const PILE_BEFORE: Minute = 10;
 const LEAST_PILE: f64 = 20.0;
 const ALIKE: f64 = 0.75;
 const MOST_PILED: u32 = 3;
-/// How finely the ages of rises that begin anywhere are told apart: so many steps for twice the age; and the highest age.
+/// How finely the ages of rises that begin anywhere are told apart: so many steps for twice the
+/// age; and the highest age.
 const AGES: f64 = 1.5;
 const LONGEST: Minute = 180;
 
@@ -118,7 +121,10 @@ impl Place {
     /// A version is put in; as a canary, with a share of the traffic beside the one that runs.
     pub fn deploy(&mut self, at: Minute, version: u32, share: Option<f64>) {
         let later = self.deploys.iter().all(|deploy| deploy.versions.first <= version);
-        self.deploys.push(Deployed { at, versions: Versions { first: version, later } });
+        self.deploys.push(Deployed {
+            at,
+            versions: Versions { first: version, later },
+        });
         self.traffic.deploy(at, version, share);
     }
 
@@ -129,7 +135,9 @@ impl Place {
         if self.traffic.reports(minute + 1) {
             let groups = &self.groups;
             let voices = |exposure: &Sums, since| voices(groups, exposure, (first, since), minute + 1);
-            self.traffic.close((minute, first), &report, voices, |version| split(groups, version, minute));
+            self.traffic.close((minute, first), &report, voices, |version| {
+                split(groups, version, minute)
+            });
             self.hear(minute, first);
             return;
         }
@@ -145,20 +153,29 @@ impl Place {
     /// The times in which what is reported could not be taken as it is, the newest last.
     pub fn disturbed(&self) -> impl Iterator<Item = Disturbed> {
         let silent = self.silence.filter(|(_, is_known)| *is_known);
-        let silent = silent.map(|(from, _)| Disturbed { measured: Measured::NoErrors, from, until: None });
+        let silent = silent.map(|(from, _)| Disturbed {
+            measured: Measured::NoErrors,
+            from,
+            until: None,
+        });
         let measure = &self.traffic.measure;
         measure.disturbed.iter().copied().chain(measure.now()).chain(silent)
     }
 
-    /// Whether errors are reported as they occur: a minute without one where many were due tells nothing of them, and one in which
-    /// each occurred so many times as often is one of several that are reported at once.
+    /// Whether errors are reported as they occur: a minute without one where many were due tells
+    /// nothing of them, and one in which each occurred so many times as often is one of several
+    /// that are reported at once.
     fn hear(&mut self, minute: Minute, first: Minute) {
         let until = minute + 1;
         let occurred = self.occurred.between(minute, until);
         if occurred > 0.0 {
             if let Some((since, true)) = self.silence {
                 let measured = Measured::NoErrors;
-                self.traffic.measure.push(Disturbed { measured, from: since, until: Some(minute) });
+                self.traffic.measure.push(Disturbed {
+                    measured,
+                    from: since,
+                    until: Some(minute),
+                });
             }
             self.silence = None;
             let before = self.occurred.between(minute - PILE_BEFORE, minute) / span(0, PILE_BEFORE);
@@ -168,7 +185,10 @@ impl Place {
                 let exposed = self.traffic.most.between(minute, until);
                 let mut voices: Vec<Voice> = voices(&self.groups, &self.traffic.exposure, (first, minute), until)
                     .into_iter()
-                    .map(|voice| Voice { due: voice.due * exposed, ..voice })
+                    .map(|voice| Voice {
+                        due: voice.due * exposed,
+                        ..voice
+                    })
                     .collect();
                 let all = told_by(&voices);
                 let times = heard(&mut voices);
@@ -185,7 +205,10 @@ impl Place {
             let exposed = self.traffic.exposure.between(since, until);
             let due: Vec<Voice> = voices(&self.groups, &self.traffic.exposure, (first, since), until)
                 .into_iter()
-                .map(|voice| Voice { due: voice.due * exposed, ..voice })
+                .map(|voice| Voice {
+                    due: voice.due * exposed,
+                    ..voice
+                })
                 .collect();
             if told_by(&due) >= TOLD_ENOUGH {
                 self.silence = Some((since, true));
@@ -204,8 +227,12 @@ impl Place {
 
     fn past(&self, group: &Group, until: Minute) -> Past {
         let from = self.past_of(group, until);
-        let mut past =
-            Past { from, exposure: self.traffic.exposure.between(from, until), minutes: span(from, until), left_out_until: from };
+        let mut past = Past {
+            from,
+            exposure: self.traffic.exposure.between(from, until),
+            minutes: span(from, until),
+            left_out_until: from,
+        };
         for (start, end) in group.left_out(from, until) {
             past.exposure -= self.traffic.exposure.between(start, end);
             past.minutes -= span(start, end);
@@ -216,13 +243,16 @@ impl Place {
 
     /// Occurrences or incidents of the past that a rise at its end is held against.
     fn known(group: &Group, sums: &Sums, past: &Past, until: Minute) -> f64 {
-        let left_out: f64 = group.left_out(past.from, until).map(|(start, end)| sums.between(start, end)).sum();
+        let left_out: f64 = group
+            .left_out(past.from, until)
+            .map(|(start, end)| sums.between(start, end))
+            .sum();
         // Half an occurrence more than were seen: a rate is never known to be nothing.
         (sums.between(past.from, until) - left_out).max(0.0) + 0.5
     }
 
-    /// How many occurrences of a group are due over a window of a length, by its past before `since`: at an exposure, which is so
-    /// large a share of all that the window had.
+    /// How many occurrences of a group are due over a window of a length, by its past before
+    /// `since`: at an exposure, which is so large a share of all that the window had.
     pub fn expected(&self, group: &Group, since: Minute, length: Minute, (exposure, share): (f64, f64)) -> f64 {
         let past = self.past(group, since);
         let known = Self::known(group, &group.counts, &past, since);
@@ -234,14 +264,17 @@ impl Place {
             ((lately + SLOW_WEIGHT) / (usual + SLOW_WEIGHT)).clamp(1.0 / MOST_SLOW, MOST_SLOW)
         };
         let (by_exposure, by_minute) = (known / past.exposure.max(1e-9), known / past.minutes.max(1.0));
-        let following = by_exposure * exposure * latest(by_exposure * self.traffic.exposure.between(since - LATEST, since));
+        let following =
+            by_exposure * exposure * latest(by_exposure * self.traffic.exposure.between(since - LATEST, since));
         let steady = by_minute * span(0, length) * share * latest(by_minute * span(0, LATEST));
         group.nature.follows * following + (1.0 - group.nature.follows) * steady
     }
 
     /// Ends the learning: what the first day told of each error is noted by what the whole day said of it.
     pub fn look_back(&mut self, minute: Minute) {
-        let Some(first) = self.first.filter(|first| minute - first == LEARNING) else { return };
+        let Some(first) = self.first.filter(|first| minute - first == LEARNING) else {
+            return;
+        };
         let names: Vec<String> = self.groups.keys().cloned().collect();
         let passes = if self.traffic.reports(minute) { 0 } else { 2 };
         // Which errors follow the course is known once it is: those that do tell it better.
@@ -259,7 +292,9 @@ impl Place {
         self.usual_slow = None;
         for name in names {
             self.learn_anew(&name, minute);
-            let Some(mut group) = self.groups.remove(&name) else { continue };
+            let Some(mut group) = self.groups.remove(&name) else {
+                continue;
+            };
             self.look_back_on(&mut group, minute);
             self.groups.insert(name, group);
         }
@@ -268,11 +303,17 @@ impl Place {
     /// Notes anew what the first day told of an error, now that its rate is known.
     fn look_back_on(&self, group: &mut Group, until: Minute) {
         group.habits.forget();
-        let Some(whole) = self.suppose(group, until, None, |usual, _| usual.belief()) else { return };
+        let Some(whole) = self.suppose(group, until, None, |usual, _| usual.belief()) else {
+            return;
+        };
         let minutes: Vec<Minute> = group.events.iter().map(|(minute, _, _)| *minute).collect();
         let mut rises: Vec<Rise> = vec![];
         for minute in minutes {
-            rises.push(Rise { since: minute, until: minute, ..whole.clone() });
+            rises.push(Rise {
+                since: minute,
+                until: minute,
+                ..whole.clone()
+            });
             for rise in &mut rises {
                 group.advance(rise, minute + 1, &self.traffic);
             }
@@ -305,29 +346,50 @@ impl Place {
 
     /// Learns how a group behaves, where that was not done for a while.
     pub fn learn(&mut self, error: &str, minute: Minute) {
-        if self.groups.get(error).is_none_or(|group| minute - group.learnt < LEARNT) {
+        if self
+            .groups
+            .get(error)
+            .is_none_or(|group| minute - group.learnt < LEARNT)
+        {
             return;
         }
         let usual_slow = self.usual_slow(minute);
         let Some(group) = self.groups.get(error) else { return };
         let past = (self.past_of(group, minute), minute);
         let nature = Nature::of(group, &self.traffic, past, usual_slow);
-        let gone = nature::gone(&group.counts, &self.traffic, self.deploys.iter().map(|deploy| deploy.at), past);
+        let gone = nature::gone(
+            &group.counts,
+            &self.traffic,
+            self.deploys.iter().map(|deploy| deploy.at),
+            past,
+        );
         if let Some(group) = self.groups.get_mut(error) {
             (group.nature, group.gone, group.learnt, group.standing) = (nature, gone, minute, None);
         }
     }
 
-    /// A rise of an error that is supposed to begin at a minute; none where there is no past to hold it against. `belief`: where
-    /// the rate of occurrences stands then, by what is usual and the past.
-    fn suppose(&self, group: &Group, since: Minute, versions: Option<Versions>, belief: impl Fn(&Usual, &Past) -> Belief) -> Option<Rise> {
+    /// A rise of an error that is supposed to begin at a minute; none where there is no past to
+    /// hold it against. `belief`: where the rate of occurrences stands then, by what is usual and
+    /// the past.
+    fn suppose(
+        &self,
+        group: &Group,
+        since: Minute,
+        versions: Option<Versions>,
+        belief: impl Fn(&Usual, &Past) -> Belief,
+    ) -> Option<Rise> {
         let past = self.past(group, since);
         if past.exposure <= 0.0 || past.minutes <= 0.0 {
             return None;
         }
         let usual = |sums: &Sums, fast: f64| {
             let basis = Self::known(group, sums, &past, since);
-            Usual { rate: basis / past.exposure, basis, slow: group.nature.slow, fast }
+            Usual {
+                rate: basis / past.exposure,
+                basis,
+                slow: group.nature.slow,
+                fast,
+            }
         };
         let clumps = group.clumps(since);
         let of_counts = usual(&group.counts, group.nature.fast);
@@ -352,7 +414,11 @@ impl Place {
         let mean_exposure = past.exposure / past.minutes;
         if usual.rate * mean_exposure * span(from, until) >= TELLING {
             for minute in from..until {
-                belief.follow(group.counts.between(minute, minute + 1), self.exposed(group, mean_exposure, minute), usual);
+                belief.follow(
+                    group.counts.between(minute, minute + 1),
+                    self.exposed(group, mean_exposure, minute),
+                    usual,
+                );
             }
         }
         belief
@@ -369,23 +435,35 @@ impl Place {
         let mut standing = group.standing.filter(|standing| standing.until > minute - LATEST)?;
         for at in standing.until..minute {
             let exposed = self.exposed(group, standing.mean_exposure, at);
-            standing.belief.follow(group.counts.between(at, at + 1), exposed, &standing.usual);
+            standing
+                .belief
+                .follow(group.counts.between(at, at + 1), exposed, &standing.usual);
         }
         standing.until = minute;
         Some(standing)
     }
 
-    /// Lets all rises of an error see the minutes up to one in which it occurred, and supposes one that begins with it. `watched`:
-    /// minutes for which a rise since a deploy is looked at.
+    /// Lets all rises of an error see the minutes up to one in which it occurred, and supposes one
+    /// that begins with it. `watched`: minutes for which a rise since a deploy is looked at.
     pub fn follow(&mut self, error: &str, minute: Minute, watched: Minute) {
-        let Some(mut group) = self.groups.remove(error) else { return };
+        let Some(mut group) = self.groups.remove(error) else {
+            return;
+        };
         let calm = group.calm_since();
         let mut rises = std::mem::take(&mut group.rises);
-        for deploy in self.deploys.iter().rev().take_while(|deploy| minute - deploy.at <= watched && deploy.at >= calm) {
-            if !rises.iter().any(|rise| rise.versions == Some(deploy.versions) && rise.since == deploy.at) {
-                rises.extend(
-                    self.suppose(&group, deploy.at, Some(deploy.versions), |usual, past| self.stands(&group, usual, past, deploy.at)),
-                );
+        for deploy in self
+            .deploys
+            .iter()
+            .rev()
+            .take_while(|deploy| minute - deploy.at <= watched && deploy.at >= calm)
+        {
+            if !rises
+                .iter()
+                .any(|rise| rise.versions == Some(deploy.versions) && rise.since == deploy.at)
+            {
+                rises.extend(self.suppose(&group, deploy.at, Some(deploy.versions), |usual, past| {
+                    self.stands(&group, usual, past, deploy.at)
+                }));
             }
         }
         rises.retain(|rise| rise.since >= calm && minute - rise.since <= watched);
@@ -395,12 +473,20 @@ impl Place {
             None => self.stands(&group, usual, past, minute),
         });
         let rise = rise.map(|rise| match group.standing {
-            Some(Standing { usual, belief, .. }) => Rise { by_count: Process::new(usual, belief.at_least(LOWEST * usual.rate)), ..rise },
+            Some(Standing { usual, belief, .. }) => Rise {
+                by_count: Process::new(usual, belief.at_least(LOWEST * usual.rate)),
+                ..rise
+            },
             None => rise,
         });
         if let Some(rise) = rise.as_ref().filter(|_| group.standing.is_none()) {
             let (usual, belief) = rise.by_count.stands();
-            group.standing = Some(Standing { usual, belief, until: minute, mean_exposure: rise.mean_exposure });
+            group.standing = Some(Standing {
+                usual,
+                belief,
+                until: minute,
+                mean_exposure: rise.mean_exposure,
+            });
         }
         rises.extend(rise);
         for rise in &mut rises {
@@ -415,7 +501,8 @@ impl Place {
     pub fn told(&self, group: &Group, rise: &Rise) -> Told {
         let (from, until) = (rise.since, rise.until);
         let all = self.traffic.most.between(from, until);
-        let share = |versions| self.traffic.of(versions, from, until) / self.traffic.exposure.between(from, until).max(1e-9);
+        let share =
+            |versions| self.traffic.of(versions, from, until) / self.traffic.exposure.between(from, until).max(1e-9);
         let of_versions = rise.versions.map(|versions| (versions, share(versions) * all));
         let (count, exposure) = match of_versions {
             // A version beside another is held against its own share.
@@ -424,7 +511,13 @@ impl Place {
         };
         let share = if all > 0.0 { exposure / all } else { 1.0 };
         let expected = self.expected(group, from, until - from, (exposure, share));
-        Told { since: from, count, expected, nats: group.nats(rise), clumps: rise.clumps }
+        Told {
+            since: from,
+            count,
+            expected,
+            nats: group.nats(rise),
+            clumps: rise.clumps,
+        }
     }
 }
 
@@ -433,7 +526,11 @@ fn past_of(group: &Group, (first, until): (Minute, Minute)) -> Minute {
 }
 
 /// The errors that tell how busy a service is, with what is usual of each.
-fn telling<'a>(groups: &'a BTreeMap<String, Group>, exposure: &Sums, (first, known): (Minute, Minute)) -> Vec<Telling<'a>> {
+fn telling<'a>(
+    groups: &'a BTreeMap<String, Group>,
+    exposure: &Sums,
+    (first, known): (Minute, Minute),
+) -> Vec<Telling<'a>> {
     let telling = groups.values().filter_map(|group| {
         let counts = match group.clumps(known) {
             Clumps::None => &group.counts,
@@ -442,18 +539,31 @@ fn telling<'a>(groups: &'a BTreeMap<String, Group>, exposure: &Sums, (first, kno
         };
         let since = past_of(group, (first, known));
         let usual = counts.between(since, known) / exposure.between(since, known).max(1e-9);
-        let telling = Telling { counts, usual, weight: group.nature.weight(usual) };
+        let telling = Telling {
+            counts,
+            usual,
+            weight: group.nature.weight(usual),
+        };
         (usual > LEAST_HEARD && known - since >= HEARD).then_some((group.episode.is_none(), telling))
     });
     let (calm, raised): (Vec<_>, Vec<_>) = telling.partition(|(is_calm, _)| *is_calm);
-    let due = |of: &[(bool, Telling<'_>)]| of.iter().map(|(_, telling)| telling.usual * telling.weight).sum::<f64>();
+    let due = |of: &[(bool, Telling<'_>)]| {
+        of.iter()
+            .map(|(_, telling)| telling.usual * telling.weight)
+            .sum::<f64>()
+    };
     // Where most are raised it is rather the service that is busier.
     let raised = if due(&calm) < due(&raised) { raised } else { vec![] };
     calm.into_iter().chain(raised).map(|(_, telling)| telling).collect()
 }
 
 /// What each error that follows the requests had from a minute to another, and what is due of it at an exposure of 1.
-fn voices(groups: &BTreeMap<String, Group>, exposure: &Sums, (first, since): (Minute, Minute), until: Minute) -> Vec<Voice> {
+fn voices(
+    groups: &BTreeMap<String, Group>,
+    exposure: &Sums,
+    (first, since): (Minute, Minute),
+    until: Minute,
+) -> Vec<Voice> {
     let voice = |group: &Group| {
         let counts = match group.clumps(since) {
             Clumps::None => &group.counts,
@@ -464,7 +574,14 @@ fn voices(groups: &BTreeMap<String, Group>, exposure: &Sums, (first, since): (Mi
         let (known, exposed) = (counts.between(from, since), exposure.between(from, since));
         let tells = known >= LEAST_KNOWN && exposed > 0.0 && since - from >= HEARD && group.nature.follows > 0.5;
         tells.then(|| {
-            (group.episode.is_none(), Voice { seen: counts.between(since, until), due: known / exposed, follows: group.nature.follows })
+            (
+                group.episode.is_none(),
+                Voice {
+                    seen: counts.between(since, until),
+                    due: known / exposed,
+                    follows: group.nature.follows,
+                },
+            )
         })
     };
     let (calm, raised): (Vec<_>, Vec<_>) = groups.values().filter_map(voice).partition(|(is_calm, _)| *is_calm);
@@ -475,26 +592,39 @@ fn voices(groups: &BTreeMap<String, Group>, exposure: &Sums, (first, since): (Mi
 
 /// How much errors tell together of whether they are reported: occurrences that are due, of each no more than some.
 fn told_by(voices: &[Voice]) -> f64 {
-    voices.iter().map(|voice| (voice.due * voice.follows).min(TOLD_BY_ONE)).sum()
+    voices
+        .iter()
+        .map(|voice| (voice.due * voice.follows).min(TOLD_BY_ONE))
+        .sum()
 }
 
-/// Of how many of the latest occurrences a version's are, by all errors but one, none of which has more to say than another.
+/// Of how many of the latest occurrences a version's are, by all errors but one, none of which has
+/// more to say than another.
 fn split(groups: &BTreeMap<String, Group>, version: u32, minute: Minute) -> Split {
     let mut splits: Vec<Split> = groups
         .values()
         .filter_map(|group| {
             let all = group.counts.between(minute + 1 - SPLIT_OVER, minute + 1);
             (all > 0.0).then(|| {
-                let versions = Versions { first: version, later: false };
+                let versions = Versions {
+                    first: version,
+                    later: false,
+                };
                 let of_version = group.of_versions(versions, minute + 1 - SPLIT_OVER, minute + 1);
                 let say = all.min(SPLIT_SAY) / all;
-                Split { of_version: of_version * say, all: all * say }
+                Split {
+                    of_version: of_version * say,
+                    all: all * say,
+                }
             })
         })
         .collect();
     splits.sort_by(|a, b| b.of_version.total_cmp(&a.of_version));
     let others = splits.iter().skip(1);
-    others.fold(Split::default(), |sum, split| Split { of_version: sum.of_version + split.of_version, all: sum.all + split.all })
+    others.fold(Split::default(), |sum, split| Split {
+        of_version: sum.of_version + split.of_version,
+        all: sum.all + split.all,
+    })
 }
 
 /// Keeps of rises that begin anywhere the strongest of about each age.

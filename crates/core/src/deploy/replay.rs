@@ -47,20 +47,28 @@ pub struct Corrected {
     pub withdrawn: Vec<i64>,
 }
 
-/// Holds flags that were said against what is said now that the same past was told anew. Each flag is the same as one of before
-/// at most.
+/// Holds flags that were said against what is said now that the same past was told anew. Each flag
+/// is the same as one of before at most.
 #[must_use]
 pub fn corrected(before: &[Said], now: &[FlagLine]) -> Corrected {
     type Key<'a> = (FlagKind, &'a str, &'a str);
     let mut of_error: HashMap<Key<'_>, Vec<&Said>> = HashMap::new();
     for said in before {
-        of_error.entry((said.flag, &said.group, &said.environment)).or_default().push(said);
+        of_error
+            .entry((said.flag, &said.group, &said.environment))
+            .or_default()
+            .push(said);
     }
     let mut corrected = Corrected::default();
     let mut again: HashSet<i64> = HashSet::new();
     for (place, flag) in now.iter().enumerate() {
-        let candidates = of_error.get(&(flag.flag, flag.group.as_str(), flag.environment.as_str())).into_iter().flatten();
-        let nearest = candidates.filter(|said| !again.contains(&said.id) && said.is(flag)).min_by_key(|said| (said.at - flag.at).abs());
+        let candidates = of_error
+            .get(&(flag.flag, flag.group.as_str(), flag.environment.as_str()))
+            .into_iter()
+            .flatten();
+        let nearest = candidates
+            .filter(|said| !again.contains(&said.id) && said.is(flag))
+            .min_by_key(|said| (said.at - flag.at).abs());
         if let Some(said) = nearest {
             again.insert(said.id);
             corrected.same.push((place, said.id));
@@ -68,7 +76,11 @@ pub fn corrected(before: &[Said], now: &[FlagLine]) -> Corrected {
             corrected.fresh.push(place);
         }
     }
-    corrected.withdrawn = before.iter().map(|said| said.id).filter(|id| !again.contains(id)).collect();
+    corrected.withdrawn = before
+        .iter()
+        .map(|said| said.id)
+        .filter(|id| !again.contains(id))
+        .collect();
     corrected
 }
 
@@ -77,7 +89,15 @@ mod tests {
     use super::*;
 
     fn said(id: i64, flag: FlagKind, version: &str, (since, at): (Minute, Minute)) -> Said {
-        Said { id, flag, environment: "production".to_owned(), group: "g1".to_owned(), version: version.to_owned(), since, at }
+        Said {
+            id,
+            flag,
+            environment: "production".to_owned(),
+            group: "g1".to_owned(),
+            version: version.to_owned(),
+            since,
+            at,
+        }
     }
 
     fn flag(flag: FlagKind, version: &str, (since, at): (Minute, Minute)) -> FlagLine {
@@ -110,17 +130,34 @@ mod tests {
             flag(FlagKind::Surging, "2.4.1", (2_000, 2_004)),
         ];
         let corrected = corrected(&before, &now);
-        assert_eq!(corrected, Corrected { fresh: vec![0, 2], same: vec![(1, 2)], withdrawn: vec![1, 3] });
+        assert_eq!(
+            corrected,
+            Corrected {
+                fresh: vec![0, 2],
+                same: vec![(1, 2)],
+                withdrawn: vec![1, 3]
+            }
+        );
     }
 
     #[test]
     fn two_surges_near_each_other_are_told_apart() {
-        let before = [said(1, FlagKind::Surging, "2.4.0", (200, 207)), said(2, FlagKind::Surging, "2.4.0", (240, 250))];
+        let before = [
+            said(1, FlagKind::Surging, "2.4.0", (200, 207)),
+            said(2, FlagKind::Surging, "2.4.0", (240, 250)),
+        ];
         let now = [
             flag(FlagKind::Surging, "2.4.0", (201, 208)),
             flag(FlagKind::Surging, "2.4.0", (241, 251)),
             flag(FlagKind::Surging, "2.4.0", (242, 255)),
         ];
-        assert_eq!(corrected(&before, &now), Corrected { fresh: vec![2], same: vec![(0, 1), (1, 2)], withdrawn: vec![] });
+        assert_eq!(
+            corrected(&before, &now),
+            Corrected {
+                fresh: vec![2],
+                same: vec![(0, 1), (1, 2)],
+                withdrawn: vec![]
+            }
+        );
     }
 }

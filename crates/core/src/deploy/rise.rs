@@ -1,4 +1,5 @@
-//! A rise that is supposed to have begun at some minute, and how much better it explains what came since than the usual rate.
+//! A rise that is supposed to have begun at some minute, and how much better it explains what came
+//! since than the usual rate.
 
 use statrs::function::gamma::ln_gamma;
 
@@ -38,7 +39,10 @@ impl Usual {
     /// What it says of the rate as long as nothing else does.
     pub(super) fn belief(&self) -> Belief {
         let shape = 1.0 / self.variance();
-        Belief { shape, exposure: shape / self.rate.max(1e-12) }
+        Belief {
+            shape,
+            exposure: shape / self.rate.max(1e-12),
+        }
     }
 }
 
@@ -52,7 +56,10 @@ pub(super) struct Belief {
 impl Belief {
     /// The same belief of a rate that is no lower than another: what comes back to what is usual does not rise.
     pub fn at_least(self, rate: f64) -> Self {
-        Self { exposure: self.exposure.min(self.shape / rate.max(1e-12)), ..self }
+        Self {
+            exposure: self.exposure.min(self.shape / rate.max(1e-12)),
+            ..self
+        }
     }
 
     /// Some minutes go by, in which a rate that moves forgets a share of where it stood: it tends to what is usual.
@@ -69,13 +76,17 @@ impl Belief {
         self.exposure = self.shape / mean;
     }
 
-    /// The logarithm of the chance of a count at an exposure (without the count's factorial, which all beliefs share): it is
-    /// negative-binomial.
+    /// The logarithm of the chance of a count at an exposure (without the count's factorial, which
+    /// all beliefs share): it is negative-binomial.
     fn chance(&self, count: f64, exposure: f64, usual: &Usual) -> f64 {
         let mean = self.shape / self.exposure * exposure;
         let shape = 1.0 / (1.0 / self.shape + usual.fast);
         let of_none = -shape * (mean / shape).ln_1p();
-        if count > 0.0 { of_none + rising(shape, count) + count * (mean / (shape + mean)).ln() } else { of_none }
+        if count > 0.0 {
+            of_none + rising(shape, count) + count * (mean / (shape + mean)).ln()
+        } else {
+            of_none
+        }
     }
 
     /// Learns from a count at an exposure; the less, the more single minutes scatter.
@@ -130,7 +141,11 @@ pub(super) struct Process {
 
 impl Process {
     pub fn new(usual: Usual, belief: Belief) -> Self {
-        Self { usual, unchanged: belief, raised: [(belief, 0.0); RATIOS.len()] }
+        Self {
+            usual,
+            unchanged: belief,
+            raised: [(belief, 0.0); RATIOS.len()],
+        }
     }
 
     /// What is usual, and what is believed of the rate where it did not change.
@@ -140,11 +155,20 @@ impl Process {
 
     pub fn see(&mut self, seen: &Seen) {
         let usual = &self.usual;
-        let lost = if seen.minutes > 1.0 { 1.0 - (-LOST * seen.minutes).exp() } else { LOST };
+        let lost = if seen.minutes > 1.0 {
+            1.0 - (-LOST * seen.minutes).exp()
+        } else {
+            LOST
+        };
         self.unchanged.move_on(usual, lost);
         let unchanged = self.unchanged.chance(seen.count, seen.exposure, usual);
         self.unchanged.learn(seen.count, seen.exposure, usual);
-        for ((belief, lead), ratio) in self.raised.iter_mut().zip(RATIOS).filter(|((_, lead), _)| *lead > GIVEN_UP) {
+        for ((belief, lead), ratio) in self
+            .raised
+            .iter_mut()
+            .zip(RATIOS)
+            .filter(|((_, lead), _)| *lead > GIVEN_UP)
+        {
             belief.move_on(usual, lost);
             let times = seen.of_version.map_or(ratio, |(_, share)| 1.0 + (ratio - 1.0) * share);
             *lead += belief.chance(seen.count, seen.exposure * times, usual) - unchanged;
@@ -167,16 +191,17 @@ impl Process {
     }
 }
 
-/// How strongly counts of minutes in a row speak for a rise that began with the first of them, in nats: the logarithm of the
-/// likelihood ratio of a rate that is 1.5 to 160 times the usual one, each of nine ratios as likely, against the usual one.
+/// How strongly counts of minutes in a row speak for a rise that began with the first of them, in
+/// nats: the logarithm of the likelihood ratio of a rate that is 1.5 to 160 times the usual one,
+/// each of nine ratios as likely, against the usual one.
 ///
-/// Under both the rate is gamma-distributed: it rests on `basis` occurrences, moves slowly about what is usual, and single
-/// minutes scatter about it, so that each count is negative-binomial given the counts before it. `minutes`: counts with their
-/// exposure.
+/// Under both the rate is gamma-distributed: it rests on `basis` occurrences, moves slowly about
+/// what is usual, and single minutes scatter about it, so that each count is negative-binomial
+/// given the counts before it. `minutes`: counts with their exposure.
 ///
-/// The likelihood ratio is an e-process (Ville 1939; Ramdas, Grünwald, Vovk and Shafer, "Game-theoretic statistics and safe
-/// anytime-valid inference", 2023): if the rate is as usual, the chance that it is ever `1 / α` or more, however often one
-/// looks, is at most `α`.
+/// The likelihood ratio is an e-process (Ville 1939; Ramdas, Grünwald, Vovk and Shafer,
+/// "Game-theoretic statistics and safe anytime-valid inference", 2023): if the rate is as usual,
+/// the chance that it is ever `1 / α` or more, however often one looks, is at most `α`.
 ///
 /// # Example
 /// ```
@@ -196,7 +221,13 @@ impl Process {
 pub fn rise_evidence(usual: &Usual, minutes: &[(f64, f64)]) -> f64 {
     let mut process = Process::new(*usual, usual.belief());
     for (count, exposure) in minutes {
-        process.see(&Seen { minutes: 1.0, count: *count, exposure: *exposure, of_version: None, split: 0.0 });
+        process.see(&Seen {
+            minutes: 1.0,
+            count: *count,
+            exposure: *exposure,
+            of_version: None,
+            split: 0.0,
+        });
     }
     process.nats()
 }
@@ -241,7 +272,9 @@ mod tests {
 
     /// A count by chance, as it is believed to come: the first at which the summed chances pass an even number.
     fn draw(process: &Process, chance: &mut u64) -> f64 {
-        *chance = chance.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        *chance = chance
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1_442_695_040_888_963_407);
         let even = f64::from(u32::try_from(*chance >> 32).unwrap_or_default()) / f64::from(u32::MAX);
         let (usual, mut belief) = process.stands();
         belief.move_on(&usual, LOST);
@@ -256,15 +289,31 @@ mod tests {
         }
     }
 
-    /// Ville's inequality: with a rate as usual the evidence is hardly ever, at any minute, what would be a surge once in twenty.
+    /// Ville's inequality: with a rate as usual the evidence is hardly ever, at any minute, what
+    /// would be a surge once in twenty.
     #[test]
     fn looking_every_minute_costs_no_false_alarms() {
         const RUNS: u32 = 1_500;
         let mut chance = 7;
         for usual in [
-            Usual { rate: 0.02, basis: 6.0, slow: 0.0, fast: 0.0 },
-            Usual { rate: 0.5, basis: 400.0, slow: 0.01, fast: 0.1 },
-            Usual { rate: 8.0, basis: 9_000.0, slow: 0.005, fast: 0.2 },
+            Usual {
+                rate: 0.02,
+                basis: 6.0,
+                slow: 0.0,
+                fast: 0.0,
+            },
+            Usual {
+                rate: 0.5,
+                basis: 400.0,
+                slow: 0.01,
+                fast: 0.1,
+            },
+            Usual {
+                rate: 8.0,
+                basis: 9_000.0,
+                slow: 0.005,
+                fast: 0.2,
+            },
         ] {
             let mut wrong = 0;
             for _ in 0..RUNS {
@@ -272,13 +321,22 @@ mod tests {
                 let mut most = f64::MIN;
                 for _ in 0..90 {
                     let count = draw(&process, &mut chance);
-                    process.see(&Seen { minutes: 1.0, count, exposure: 1.0, of_version: None, split: 0.0 });
+                    process.see(&Seen {
+                        minutes: 1.0,
+                        count,
+                        exposure: 1.0,
+                        of_version: None,
+                        split: 0.0,
+                    });
                     most = most.max(process.nats());
                 }
                 wrong += u32::from(most >= 20.0_f64.ln());
             }
             // One in twenty, and three standard deviations of what chance makes of it.
-            assert!(f64::from(wrong) <= 75.0 + 3.0 * 75.0_f64.sqrt(), "{wrong} of {RUNS} at {usual:?}");
+            assert!(
+                f64::from(wrong) <= 75.0 + 3.0 * 75.0_f64.sqrt(),
+                "{wrong} of {RUNS} at {usual:?}"
+            );
             assert!(wrong > 3, "a test that cannot fail: {wrong} at {usual:?}");
         }
     }

@@ -52,7 +52,11 @@ impl Sums {
     /// The sum over minutes from one up to, and without, another.
     #[must_use]
     pub fn between(&self, from: Minute, to: Minute) -> f64 {
-        if from < to { self.before(to) - self.before(from) } else { 0.0 }
+        if from < to {
+            self.before(to) - self.before(from)
+        } else {
+            0.0
+        }
     }
 }
 

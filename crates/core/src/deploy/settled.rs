@@ -33,12 +33,13 @@ pub enum Settled {
 /// The chance below which an error did not stay away by chance.
 const HARDLY: f64 = 0.05;
 
-/// Says whether an error is gone since the version that it was settled in. `before`: in older versions; `since`: in that version and
-/// later ones; `scatter`: the variance of its hourly counts over their mean, 1 for single occurrences by chance.
+/// Says whether an error is gone since the version that it was settled in. `before`: in older
+/// versions; `since`: in that version and later ones; `scatter`: the variance of its hourly counts
+/// over their mean, 1 for single occurrences by chance.
 ///
-/// The rate of before is gamma-distributed, known from as many occurrences as came by themselves (those of before over `scatter`),
-/// with the prior of Jeffreys. None at the exposure of since is then negative-binomial:
-/// `(1 + since / before)^−(occurrences / scatter + 1/2)`.
+/// The rate of before is gamma-distributed, known from as many occurrences as came by themselves
+/// (those of before over `scatter`), with the prior of Jeffreys. None at the exposure of since is
+/// then negative-binomial: `(1 + since / before)^−(occurrences / scatter + 1/2)`.
 ///
 /// # Example
 /// ```
@@ -65,7 +66,10 @@ pub fn settled(before: Exposed, since: Exposed, scatter: f64) -> Settled {
         Settled::Gone { chance }
     } else {
         let enough = before.exposure * (HARDLY.powf(-1.0 / shape) - 1.0);
-        Settled::TooEarly { chance, further: enough - since.exposure }
+        Settled::TooEarly {
+            chance,
+            further: enough - since.exposure,
+        }
     }
 }
 
@@ -90,7 +94,14 @@ mod tests {
         #[case] since: f64,
         #[case] expected: &str,
     ) {
-        let said = settled(Exposed { occurrences, exposure }, Exposed { occurrences: again, exposure: since }, 1.0);
+        let said = settled(
+            Exposed { occurrences, exposure },
+            Exposed {
+                occurrences: again,
+                exposure: since,
+            },
+            1.0,
+        );
         let word = match said {
             Settled::Back => "back",
             Settled::Gone { .. } => "gone",

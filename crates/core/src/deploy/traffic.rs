@@ -12,15 +12,18 @@ use super::series::Sums;
 const REPORTED: Minute = 2_880;
 /// Occurrences that tell at most, by the version that they are of.
 const MOST_SPLIT: f64 = 300.0;
-/// Occurrences that what is announced of the versions' shares weighs as: of a canary, and of a deploy that may roll on for some time.
+/// Occurrences that what is announced of the versions' shares weighs as: of a canary, and of a
+/// deploy that may roll on for some time.
 const CANARY_WEIGHT: f64 = 60.0;
 const ANNOUNCED_WEIGHT: f64 = 2.0;
-/// Occurrences of an error in a minute that count towards its version, at most; and the share that is kept from minute to minute.
+/// Occurrences of an error in a minute that count towards its version, at most; and the share that
+/// is kept from minute to minute.
 const MOST_MIXED: f64 = 3.0;
 const MIX_KEPT: f64 = 0.85;
 /// The smallest share of a version that is reckoned with.
 const LEAST_SHARE: f64 = 0.01;
-/// Minutes by which it is told how today stands to the course of the days: the fewest in which so many occurrences are due, or the longest.
+/// Minutes by which it is told how today stands to the course of the days: the fewest in which so
+/// many occurrences are due, or the longest.
 const LENGTHS: [Minute; 3] = [20, 40, 80];
 const LONGEST: Minute = 120;
 const ENOUGH: f64 = 150.0;
@@ -30,8 +33,8 @@ const HOUR: Minute = 60;
 /// Standard deviations, and occurrences besides, by which errors contradict the shares of versions that are reported.
 const CONTRADICTS: f64 = 3.5;
 const LEAST_CONTRADICTING: f64 = 3.0;
-/// Occurrences of a version or of the others that errors must have to confirm shares; the variance of the logarithm of the odds of
-/// those that nothing confirms, and of those that are not known.
+/// Occurrences of a version or of the others that errors must have to confirm shares; the variance
+/// of the logarithm of the odds of those that nothing confirms, and of those that are not known.
 const LEAST_CONFIRMING: f64 = 5.0;
 const UNCONFIRMED: f64 = 0.1;
 const UNKNOWN: f64 = 1e6;
@@ -102,7 +105,9 @@ impl Traffic {
     pub fn deploy(&mut self, minute: Minute, version: u32, share: Option<f64>) {
         self.measure.deploy(minute, version);
         match (share, self.main) {
-            (Some(share), Some(main)) if main != version => self.announced = vec![(main, 1.0 - share), (version, share)],
+            (Some(share), Some(main)) if main != version => {
+                self.announced = vec![(main, 1.0 - share), (version, share)];
+            }
             _ => self.run_alone(version),
         }
     }
@@ -142,8 +147,8 @@ impl Traffic {
         report
     }
 
-    /// Ends a minute of a service that reports requests. `voices`: what each error that tells how busy the service is had since
-    /// a minute, and what is due of it at an exposure of 1.
+    /// Ends a minute of a service that reports requests. `voices`: what each error that tells how
+    /// busy the service is had since a minute, and what is due of it at an exposure of 1.
     pub fn close(
         &mut self,
         (minute, first): (Minute, Minute),
@@ -159,29 +164,48 @@ impl Traffic {
         if counted <= 0.0 && most > 0.0 {
             let since = self.measure.heard_since(minute);
             let exposed = self.requests.between(since, minute) + reading.requests.max(most);
-            let mut voices: Vec<Voice> =
-                voices(&self.exposure, since).into_iter().map(|voice| Voice { due: voice.due * exposed, ..voice }).collect();
+            let mut voices: Vec<Voice> = voices(&self.exposure, since)
+                .into_iter()
+                .map(|voice| Voice {
+                    due: voice.due * exposed,
+                    ..voice
+                })
+                .collect();
             most *= heard(&mut voices).max(1.0);
         }
         self.requests.add(minute, reading.requests);
         self.exposure.add(minute, reading.requests);
         self.most.add(minute, most);
         if all > 0.0 {
-            self.last_shares = counts.into_iter().map(|(version, count)| (version, count / all)).collect();
+            self.last_shares = counts
+                .into_iter()
+                .map(|(version, count)| (version, count / all))
+                .collect();
             self.last_report = minute;
         }
         for (version, share) in self.shares(minute, split) {
-            self.by_version.entry(version).or_default().add(minute, reading.requests * share);
+            self.by_version
+                .entry(version)
+                .or_default()
+                .add(minute, reading.requests * share);
         }
         let mixed = || mixed(&self.mix, &self.announced);
-        let known = self.measure.decide((minute, first), &self.requests, report, mixed, |since| voices(&self.exposure, since));
+        let known = self
+            .measure
+            .decide((minute, first), &self.requests, report, mixed, |since| {
+                voices(&self.exposure, since)
+            });
         self.rewrite(&known);
     }
 
     /// Some of the latest minutes tell nothing of errors: none were heard of.
     pub fn unhear(&mut self, from: Minute, until: Minute) {
         let nothing: Vec<(Minute, f64)> = (from..until).map(|minute| (minute, 0.0)).collect();
-        for sums in self.by_version.values_mut().filter(|sums| sums.between(from, Minute::MAX) > 0.0) {
+        for sums in self
+            .by_version
+            .values_mut()
+            .filter(|sums| sums.between(from, Minute::MAX) > 0.0)
+        {
             sums.replace(&nothing);
         }
         self.exposure.replace(&nothing);
@@ -194,15 +218,27 @@ impl Traffic {
         self.most.replace(&[(minute, most)]);
     }
 
-    /// The shares of the versions in a minute: as reported, where that is of this minute or of one since the last deploy, and the
-    /// errors do not say that more of them are of the deployed version.
+    /// The shares of the versions in a minute: as reported, where that is of this minute or of one
+    /// since the last deploy, and the errors do not say that more of them are of the deployed
+    /// version.
     fn shares(&mut self, minute: Minute, split: impl Fn(u32) -> Split) -> Vec<(u32, f64)> {
-        let Some((deployed, version)) = self.measure.deployed else { return self.last_shares.clone() };
-        let share = |shares: &[(u32, f64)]| shares.iter().find(|(of, _)| *of == version).map_or(0.0, |(_, share)| *share);
+        let Some((deployed, version)) = self.measure.deployed else {
+            return self.last_shares.clone();
+        };
+        let share = |shares: &[(u32, f64)]| {
+            shares
+                .iter()
+                .find(|(of, _)| *of == version)
+                .map_or(0.0, |(_, share)| *share)
+        };
         let reported = share(&self.last_shares);
         let is_late = self.measure.is_late(minute, deployed);
         let is_known = !is_late && (self.last_report == minute || self.last_report > deployed + ROLLOUT);
-        let said = if is_known && reported < WHOLE && minute - deployed <= HOUR { Some(split(version)) } else { None };
+        let said = if is_known && reported < WHOLE && minute - deployed <= HOUR {
+            Some(split(version))
+        } else {
+            None
+        };
         if is_known && (reported >= 0.5 || !said.is_some_and(|said| said.contradicts(reported))) {
             let is_confirmed = match said {
                 None => true,
@@ -220,7 +256,11 @@ impl Traffic {
     /// Puts what is known now of the latest minutes in place of what was supposed of them.
     fn rewrite(&mut self, known: &[(Minute, f64)]) {
         let Some((first, _)) = known.first() else { return };
-        for sums in self.by_version.values_mut().filter(|sums| sums.between(*first, Minute::MAX) > 0.0) {
+        for sums in self
+            .by_version
+            .values_mut()
+            .filter(|sums| sums.between(*first, Minute::MAX) > 0.0)
+        {
             let scaled: Vec<(Minute, f64)> = known
                 .iter()
                 .map(|(minute, requests)| {
@@ -249,24 +289,36 @@ impl Traffic {
             self.last_shares.clone()
         };
         for (version, share) in shares {
-            self.by_version.entry(version).or_default().add(minute, estimate * share);
+            self.by_version
+                .entry(version)
+                .or_default()
+                .add(minute, estimate * share);
         }
     }
 
     /// The exposure of some versions.
     pub fn of(&self, versions: Versions, from: Minute, until: Minute) -> f64 {
-        self.by_version.iter().filter(|(version, _)| versions.has(**version)).map(|(_, sums)| sums.between(from, until)).sum()
+        self.by_version
+            .iter()
+            .filter(|(version, _)| versions.has(**version))
+            .map(|(_, sums)| sums.between(from, until))
+            .sum()
     }
 
-    /// How much it tells, from 0 to 1, which versions so many occurrences are of: the shares that they are held against are known
-    /// from the requests only, and never quite the same for requests that fail. The variance of the logarithm of the odds is
-    /// `1 / (n q (1 − q))` for `n` occurrences, and the same again for so many requests.
+    /// How much it tells, from 0 to 1, which versions so many occurrences are of: the shares that
+    /// they are held against are known from the requests only, and never quite the same for
+    /// requests that fail. The variance of the logarithm of the odds is `1 / (n q (1 − q))` for `n`
+    /// occurrences, and the same again for so many requests.
     pub fn split(&self, from: Minute, until: Minute, count: f64) -> f64 {
         let unsure = self.unsplit.between(from, until);
         if unsure >= UNKNOWN {
             return 0.0;
         }
-        let known = if self.last_shares.is_empty() { 0.0 } else { 1.0 / self.exposure.between(from, until) };
+        let known = if self.last_shares.is_empty() {
+            0.0
+        } else {
+            1.0 / self.exposure.between(from, until)
+        };
         1.0 / (1.0 + count * (known + 1.0 / MOST_SPLIT + unsure))
     }
 
@@ -283,13 +335,22 @@ impl Traffic {
             due: of.weight * of.usual * says,
             follows: 1.0,
         };
-        let (loud, faint): (Vec<&Telling<'_>>, Vec<&Telling<'_>>) = telling.iter().partition(|of| voice(of).due >= LEAST_VOICE);
-        let together = faint.iter().map(|of| voice(of)).fold(Voice::default(), |all, one| Voice {
-            seen: all.seen + one.seen,
-            due: all.due + one.due,
-            follows: 1.0,
-        });
-        let mut voices: Vec<Voice> = loud.iter().map(|of| voice(of)).chain([together]).filter(|voice| voice.due > 0.0).collect();
+        let (loud, faint): (Vec<&Telling<'_>>, Vec<&Telling<'_>>) =
+            telling.iter().partition(|of| voice(of).due >= LEAST_VOICE);
+        let together = faint
+            .iter()
+            .map(|of| voice(of))
+            .fold(Voice::default(), |all, one| Voice {
+                seen: all.seen + one.seen,
+                due: all.due + one.due,
+                follows: 1.0,
+            });
+        let mut voices: Vec<Voice> = loud
+            .iter()
+            .map(|of| voice(of))
+            .chain([together])
+            .filter(|voice| voice.due > 0.0)
+            .collect();
         let height = self.course.hear(&mut voices);
         // What goes its own way tells nothing of the course.
         let (mut seen, mut due) = (0.0, 0.0);
@@ -309,7 +370,11 @@ impl Traffic {
         self.course = Course::default();
         let due: f64 = telling.iter().map(|of| of.weight * of.usual).sum();
         for at in first..=minute {
-            self.course.add(at, telling.iter().map(|of| of.weight * of.counts.between(at, at + 1)).sum(), due);
+            self.course.add(
+                at,
+                telling.iter().map(|of| of.weight * of.counts.between(at, at + 1)).sum(),
+                due,
+            );
         }
         self.course.learn(first, minute + 1);
         let mut exposure = Sums::default();
@@ -321,9 +386,14 @@ impl Traffic {
     }
 }
 
-/// The shares of the versions by what was announced, which weighs as so many occurrences, and by the occurrences of all errors of late.
+/// The shares of the versions by what was announced, which weighs as so many occurrences, and by
+/// the occurrences of all errors of late.
 fn mixed(mix: &BTreeMap<u32, f64>, announced: &[(u32, f64)]) -> Vec<(u32, f64)> {
-    let weight = if announced.len() > 1 { CANARY_WEIGHT } else { ANNOUNCED_WEIGHT };
+    let weight = if announced.len() > 1 {
+        CANARY_WEIGHT
+    } else {
+        ANNOUNCED_WEIGHT
+    };
     let all = weight + mix.values().sum::<f64>();
     let mut shares: BTreeMap<u32, f64> = mix.iter().map(|(version, seen)| (*version, seen / all)).collect();
     for (version, share) in announced {

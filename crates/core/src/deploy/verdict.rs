@@ -1,9 +1,11 @@
 //! Whether a deploy did harm: `clear` is said only when harm would have shown.
 //!
-//! Three things are looked at: the failure share of the version, the failure share and the latency of each of its endpoints, and flags. Each is held against
-//! the versions before; where other versions serve in the same minutes, against these as well. A harmless deploy is flagged in fewer than 1 of 100 ([`FALSE`]),
-//! however often one asks. `clear` waits until a doubling of the failure share, by a percentage point at least, and a 95th percentile half as long again would
-//! have been missed in fewer than 1 of 20 ([`MISSED`]).
+//! Three things are looked at: the failure share of the version, the failure share and the latency
+//! of each of its endpoints, and flags. Each is held against the versions before; where other
+//! versions serve in the same minutes, against these as well. A harmless deploy is flagged in fewer
+//! than 1 of 100 ([`FALSE`]), however often one asks. `clear` waits until a doubling of the failure
+//! share, by a percentage point at least, and a 95th percentile half as long again would have been
+//! missed in fewer than 1 of 20 ([`MISSED`]).
 
 use statrs::distribution::{Binomial, ContinuousCDF, DiscreteCDF, Normal};
 
@@ -14,7 +16,8 @@ use super::compare::above;
 pub const FALSE: f64 = 0.01;
 /// The share of harmful deploys that may be called clear.
 pub const MISSED: f64 = 0.05;
-/// How often it is asked, as far as the answers do not depend on each other: a deploy of a day is about eight times twice as old as at five minutes.
+/// How often it is asked, as far as the answers do not depend on each other: a deploy of a day is
+/// about eight times twice as old as at five minutes.
 const LOOKS: f64 = 8.0;
 /// By how much the failure share must at least rise to be harm, beside doubling: less does not wake anybody.
 const LEAST_RISE: f64 = 0.01;
@@ -25,7 +28,8 @@ const LEAST_US: f64 = 10_000.0;
 const MATTERS: f64 = 0.05;
 /// Requests of other versions in the same minutes from which on these must fail less for harm to be the deploy's.
 const BESIDE_REQUESTS: u64 = 50;
-/// How unlikely it must be that a version fails no more than others beside it. One of two conditions, so that it need not be as strict.
+/// How unlikely it must be that a version fails no more than others beside it. One of two
+/// conditions, so that it need not be as strict.
 const BESIDE: f64 = 0.05;
 /// The over-dispersion from which on failures come in bursts.
 const BURSTS: f64 = 2.0;
@@ -89,31 +93,56 @@ fn threshold(tests: usize) -> f64 {
 
 /// Judges the version as a whole, or one of so many tests of its endpoints.
 ///
-/// Failures are held against the share of before by the conditional test of two Poisson rates (Przyborowski and Wilenski 1940), with all counts
-/// divided by the over-dispersion of before (quasi-likelihood, McCullagh and Nelder 1989, 9.2). Latencies are held against the 95th percentile of before.
+/// Failures are held against the share of before by the conditional test of two Poisson rates
+/// (Przyborowski and Wilenski 1940), with all counts divided by the over-dispersion of before
+/// (quasi-likelihood, McCullagh and Nelder 1989, 9.2). Latencies are held against the 95th
+/// percentile of before.
 #[must_use]
 pub fn judge_endpoint(watched: &Watched<'_>, tests: usize) -> Judged {
     let alpha = threshold(tests);
     let mut judged = Judged::default();
-    let Watched { before, after, beside, minutes } = *watched;
+    let Watched {
+        before,
+        after,
+        beside,
+        minutes,
+    } = *watched;
     let dispersion = before.scatter.dispersion(before.requests, before.failed);
     let rise = share(after.failed, after.requests) - share(before.failed, before.requests);
     let is_rise = rise >= LEAST_RISE / 2.0 && rise > outage(before, dispersion, minutes);
-    let is_worse_than_beside = beside.0 < BESIDE_REQUESTS || or_more((beside.0, beside.1), (after.requests, after.failed), 1.0) < BESIDE;
-    if is_rise && is_worse_than_beside && or_more((before.requests, before.failed), (after.requests, after.failed), dispersion) < alpha {
+    let is_worse_than_beside =
+        beside.0 < BESIDE_REQUESTS || or_more((beside.0, beside.1), (after.requests, after.failed), 1.0) < BESIDE;
+    if is_rise
+        && is_worse_than_beside
+        && or_more(
+            (before.requests, before.failed),
+            (after.requests, after.failed),
+            dispersion,
+        ) < alpha
+    {
         judged.harm.push(Harm::FailsMore);
     }
     if is_slower(before, after, alpha) {
         judged.harm.push(Harm::Slower);
     }
-    judged.needs = needs_for_failures(before, alpha, dispersion).max(needs_for_latency(before, alpha)).saturating_sub(after.requests);
+    judged.needs = needs_for_failures(before, alpha, dispersion)
+        .max(needs_for_latency(before, alpha))
+        .saturating_sub(after.requests);
     judged
 }
 
-/// Puts together what was said of a version: flags that are charged to it, how long it has run and its place is known, whether requests are reported, its own
-/// judgement first, then that of each endpoint with its share of the requests.
+/// Puts together what was said of a version: flags that are charged to it, how long it has run and
+/// its place is known, whether requests are reported, its own judgement first, then that of each
+/// endpoint with its share of the requests.
 #[must_use]
-pub fn judge(flags: usize, minutes: i64, known_minutes: i64, version: &Judged, endpoints: &[(f64, Judged)], has_requests: bool) -> Outcome {
+pub fn judge(
+    flags: usize,
+    minutes: i64,
+    known_minutes: i64,
+    version: &Judged,
+    endpoints: &[(f64, Judged)],
+    has_requests: bool,
+) -> Outcome {
     if flags > 0 || !version.harm.is_empty() || endpoints.iter().any(|(_, judged)| !judged.harm.is_empty()) {
         return Outcome::Flagged;
     }
@@ -124,7 +153,10 @@ pub fn judge(flags: usize, minutes: i64, known_minutes: i64, version: &Judged, e
     if minutes < least {
         return Outcome::TooEarly(least);
     }
-    let of_endpoints = endpoints.iter().filter(|(share, _)| *share >= MATTERS).map(|(share, judged)| over(judged.needs, *share));
+    let of_endpoints = endpoints
+        .iter()
+        .filter(|(share, _)| *share >= MATTERS)
+        .map(|(share, judged)| over(judged.needs, *share));
     match of_endpoints.chain([version.needs]).max().unwrap_or_default() {
         needs if has_requests && needs > 0 => Outcome::TooFew(needs),
         _ => Outcome::Clear,
@@ -132,7 +164,12 @@ pub fn judge(flags: usize, minutes: i64, known_minutes: i64, version: &Judged, e
 }
 
 /// So many requests of an endpoint as requests of the version, of which it has a share.
-#[expect(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "counts of requests")]
+#[expect(
+    clippy::cast_precision_loss,
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "counts of requests"
+)]
 fn over(needs: u64, share: f64) -> u64 {
     (needs as f64 / share).ceil() as u64
 }
@@ -142,8 +179,14 @@ fn share(part: u64, all: u64) -> f64 {
     if all == 0 { 0.0 } else { part as f64 / all as f64 }
 }
 
-/// The chance of so many failures or more on the later side, were the rates the same, with all counts divided by a dispersion.
-#[expect(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "counts beyond 2^53 do not occur")]
+/// The chance of so many failures or more on the later side, were the rates the same, with all
+/// counts divided by a dispersion.
+#[expect(
+    clippy::cast_precision_loss,
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "counts beyond 2^53 do not occur"
+)]
 fn or_more(before: (u64, u64), after: (u64, u64), dispersion: f64) -> f64 {
     let all = ((before.1 + after.1) as f64 / dispersion).round() as u64;
     let later = (after.1 as f64 / dispersion).floor() as u64;
@@ -154,8 +197,9 @@ fn or_more(before: (u64, u64), after: (u64, u64), dispersion: f64) -> f64 {
     Binomial::new(of_later, all.max(later)).map_or(1.0, |usual| usual.sf(later - 1))
 }
 
-/// By how much one outage more, like the worst ten minutes of before, would raise the failure share since the deploy, where failures come in bursts: how
-/// large the next one is no test of the past's mean knows.
+/// By how much one outage more, like the worst ten minutes of before, would raise the failure share
+/// since the deploy, where failures come in bursts: how large the next one is no test of the past's
+/// mean knows.
 #[expect(clippy::cast_precision_loss, reason = "minutes of a day")]
 fn outage(before: &Side, dispersion: f64, minutes: i64) -> f64 {
     if dispersion < BURSTS {
@@ -167,16 +211,21 @@ fn outage(before: &Side, dispersion: f64, minutes: i64) -> f64 {
 }
 
 fn is_slower(before: &Side, after: &Side, alpha: f64) -> bool {
-    let Some((above, of)) = above(&before.latency, &after.latency, 0.95).filter(|(above, _)| *above > 0) else { return false };
-    let Some((was, is)) = before.latency.quantile(0.95).zip(after.latency.quantile(0.95)) else { return false };
+    let Some((above, of)) = above(&before.latency, &after.latency, 0.95).filter(|(above, _)| *above > 0) else {
+        return false;
+    };
+    let Some((was, is)) = before.latency.quantile(0.95).zip(after.latency.quantile(0.95)) else {
+        return false;
+    };
     let expected = above_share(before);
     Binomial::new(expected, of).is_ok_and(|usual| usual.sf(above - 1) < alpha)
         && is >= was * (1.0 + LEAST_FACTOR) / 2.0
         && is >= was + LEAST_US / 2.0
 }
 
-/// The share of requests above the 95th percentile of before, were nothing changed. It is known as well as requests of before tell it, and
-/// requests of one time are alike: half as many again are allowed.
+/// The share of requests above the 95th percentile of before, were nothing changed. It is known as
+/// well as requests of before tell it, and requests of one time are alike: half as many again are
+/// allowed.
 fn above_share(before: &Side) -> f64 {
     let known = share(1, before.latency.count().max(1)).sqrt();
     (0.05 * (1.5 + known)).min(0.5)
@@ -186,8 +235,13 @@ fn quantile_of_normal(chance: f64) -> f64 {
     Normal::standard().inverse_cdf(1.0 - chance)
 }
 
-/// Requests by which a rise from one share to another shows but for [`MISSED`] of the cases: the normal approximation of a test of one share.
-#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a positive number of requests")]
+/// Requests by which a rise from one share to another shows but for [`MISSED`] of the cases: the
+/// normal approximation of a test of one share.
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "a positive number of requests"
+)]
 fn needed(usual: f64, risen: f64, alpha: f64, dispersion: f64) -> u64 {
     let (no, yes) = (quantile_of_normal(alpha), quantile_of_normal(MISSED));
     let spread = no * (usual * (1.0 - usual)).sqrt() + yes * (risen * (1.0 - risen)).max(0.0).sqrt();
@@ -205,20 +259,43 @@ fn needs_for_failures(before: &Side, alpha: f64, dispersion: f64) -> u64 {
     // The share of before is itself an estimate: with as few requests as are needed it would add as much again.
     let needed = needed(usual, risen, alpha, dispersion) as f64;
     let left = 1.0 - needed / before.requests as f64;
-    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a positive number of requests")]
-    if left > 0.1 { (needed / left).ceil() as u64 } else { (needed * 10.0).ceil() as u64 }
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "a positive number of requests"
+    )]
+    if left > 0.1 {
+        (needed / left).ceil() as u64
+    } else {
+        (needed * 10.0).ceil() as u64
+    }
 }
 
 fn needs_for_latency(before: &Side, alpha: f64) -> u64 {
     if before.latency.count() < 20 {
         return 0;
     }
-    let Some(was) = before.latency.quantile(0.95).filter(|was| *was * (LEAST_FACTOR - 1.0) >= LEAST_US) else { return 0 };
-    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "microseconds of a request")]
+    let Some(was) = before
+        .latency
+        .quantile(0.95)
+        .filter(|was| *was * (LEAST_FACTOR - 1.0) >= LEAST_US)
+    else {
+        return 0;
+    };
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "microseconds of a request"
+    )]
     let above = before.latency.above((was / LEAST_FACTOR).round() as u64);
     let (usual, risen) = (above_share(before), share(above, before.latency.count()).min(0.95));
-    // Where hardly any lie between, half as long again is no shift of the 95th percentile that requests could show; it is not promised.
-    if risen <= usual * 1.2 { 0 } else { needed(usual, risen, alpha, 1.0) }
+    // Where hardly any lie between, half as long again is no shift of the 95th percentile that
+    // requests could show; it is not promised.
+    if risen <= usual * 1.2 {
+        0
+    } else {
+        needed(usual, risen, alpha, 1.0)
+    }
 }
 
 #[cfg(test)]
@@ -229,12 +306,24 @@ mod tests {
     use super::*;
 
     fn side(requests: u64, failed: u64) -> Side {
-        Side { requests, failed, ..Side::default() }
+        Side {
+            requests,
+            failed,
+            ..Side::default()
+        }
     }
 
     fn judged(before: (u64, u64), after: (u64, u64), beside: (u64, u64)) -> Judged {
         let (before, after) = (side(before.0, before.1), side(after.0, after.1));
-        judge_endpoint(&Watched { before: &before, after: &after, beside, minutes: 60 }, 10)
+        judge_endpoint(
+            &Watched {
+                before: &before,
+                after: &after,
+                beside,
+                minutes: 60,
+            },
+            10,
+        )
     }
 
     #[test]
@@ -244,7 +333,11 @@ mod tests {
         let same = judged((90_000, 7_200), (1_000, 80), (0, 0));
         assert_eq!((same.harm.len(), same.needs), (0, 0));
         assert!(judged((90_000, 7_200), (100, 8), (0, 0)).needs > 300);
-        assert_eq!(judged((90_000, 90), (200, 10), (0, 0)).harm, [Harm::FailsMore], "also where hardly any failed");
+        assert_eq!(
+            judged((90_000, 90), (200, 10), (0, 0)).harm,
+            [Harm::FailsMore],
+            "also where hardly any failed"
+        );
     }
 
     #[test]
@@ -261,7 +354,11 @@ mod tests {
             bursts.add(100, if block % 36 == 0 { 72 } else { 0 });
         }
         assert!((even.dispersion(14_400, 288) - 1.0).abs() < 1e-9);
-        assert!(bursts.dispersion(14_400, 288) > 50.0, "{}", bursts.dispersion(14_400, 288));
+        assert!(
+            bursts.dispersion(14_400, 288) > 50.0,
+            "{}",
+            bursts.dispersion(14_400, 288)
+        );
         assert!((Scatter::default().dispersion(10, 1) - 1.0).abs() < 1e-9);
     }
 
@@ -281,16 +378,47 @@ mod tests {
         #[case] counted: bool,
         #[case] expected: Outcome,
     ) {
-        let endpoints = [(0.1, Judged { harm: vec![], needs }), (0.01, Judged { harm: vec![], needs: 1_000_000 })];
-        let version = Judged { harm: vec![], needs: if needs == 0 { 0 } else { 7 } };
+        let endpoints = [
+            (0.1, Judged { harm: vec![], needs }),
+            (
+                0.01,
+                Judged {
+                    harm: vec![],
+                    needs: 1_000_000,
+                },
+            ),
+        ];
+        let version = Judged {
+            harm: vec![],
+            needs: if needs == 0 { 0 } else { 7 },
+        };
         assert_eq!(judge(flags, minutes, known, &version, &endpoints, counted), expected);
     }
 
     #[test]
     fn an_endpoint_of_few_requests_decides_where_it_fails_and_is_not_waited_for_where_it_does_not() {
         let fine = Judged::default();
-        let failing = Judged { harm: vec![Harm::FailsMore], needs: 0 };
+        let failing = Judged {
+            harm: vec![Harm::FailsMore],
+            needs: 0,
+        };
         assert_eq!(judge(0, 60, 600, &fine, &[(0.01, failing)], true), Outcome::Flagged);
-        assert_eq!(judge(0, 60, 600, &fine, &[(0.01, Judged { harm: vec![], needs: 9_000 })], true), Outcome::Clear);
+        assert_eq!(
+            judge(
+                0,
+                60,
+                600,
+                &fine,
+                &[(
+                    0.01,
+                    Judged {
+                        harm: vec![],
+                        needs: 9_000
+                    }
+                )],
+                true
+            ),
+            Outcome::Clear
+        );
     }
 }

@@ -20,8 +20,8 @@ pub(super) struct Chunks {
     resource_bytes: usize,
 }
 
-/// Bytes that resources may take in the chunks of one request: each chunk repeats its sender's, and a sender may put each span into a
-/// trace of its own.
+/// Bytes that resources may take in the chunks of one request: each chunk repeats its sender's, and
+/// a sender may put each span into a trace of its own.
 const MAX_RESOURCE_BYTES: usize = 32 << 20;
 
 /// The resource as a chunk repeats it; past [`MAX_RESOURCE_BYTES`] without what only describes the process.
@@ -32,7 +32,11 @@ fn resource(sender: &Sender, bytes: &mut usize) -> Attributes {
         return attributes.clone();
     }
     let names = ["service.instance.id", "host.name", "k8s.pod.name"];
-    names.iter().filter_map(|name| Some((*name, attributes.text(&[name])?))).map(|(name, text)| (name, text.into())).collect()
+    names
+        .iter()
+        .filter_map(|name| Some((*name, attributes.text(&[name])?)))
+        .map(|(name, text)| (name, text.into()))
+        .collect()
 }
 
 impl Chunks {
@@ -48,32 +52,42 @@ impl Chunks {
     ) {
         let (start, end) = bounds;
         let resource_bytes = &mut self.resource_bytes;
-        let place = *self.places.entry((span.trace_id, Arc::as_ptr(sender))).or_insert_with(|| {
-            let identity = &sender.identity;
-            let chunk = Chunk {
-                namespace: identity.namespace.clone(),
-                service: identity.service.clone(),
-                environment: identity.environment.clone(),
-                version: identity.version.clone(),
-                resource: resource(sender, resource_bytes),
-                spans: vec![],
-            };
-            let found = FoundChunk {
-                identity: identity.clone(),
-                trace_id: span.trace_id,
-                bounds: (start, end),
-                has_failure: false,
-                request: None,
-                spans: 0,
-                body: vec![],
-            };
-            self.gathered.push((found, chunk));
-            self.gathered.len() - 1
-        });
-        let Some((found, chunk)) = self.gathered.get_mut(place) else { return };
+        let place = *self
+            .places
+            .entry((span.trace_id, Arc::as_ptr(sender)))
+            .or_insert_with(|| {
+                let identity = &sender.identity;
+                let chunk = Chunk {
+                    namespace: identity.namespace.clone(),
+                    service: identity.service.clone(),
+                    environment: identity.environment.clone(),
+                    version: identity.version.clone(),
+                    resource: resource(sender, resource_bytes),
+                    spans: vec![],
+                };
+                let found = FoundChunk {
+                    identity: identity.clone(),
+                    trace_id: span.trace_id,
+                    bounds: (start, end),
+                    has_failure: false,
+                    request: None,
+                    spans: 0,
+                    body: vec![],
+                };
+                self.gathered.push((found, chunk));
+                self.gathered.len() - 1
+            });
+        let Some((found, chunk)) = self.gathered.get_mut(place) else {
+            return;
+        };
         found.bounds = (found.bounds.0.min(start), found.bounds.1.max(end));
         found.has_failure |= facts.is_error || tells_of_failure(&span);
-        if let Some(entry) = entry.filter(|entry| found.request.as_ref().is_none_or(|(_, longest)| entry.duration_us > *longest)) {
+        if let Some(entry) = entry.filter(|entry| {
+            found
+                .request
+                .as_ref()
+                .is_none_or(|(_, longest)| entry.duration_us > *longest)
+        }) {
             found.request = Some((entry.endpoint.clone(), entry.duration_us));
         }
         chunk.spans.push(StoredSpan {
@@ -96,12 +110,23 @@ impl Chunks {
                     attributes: event.attributes,
                 })
                 .collect(),
-            links: span.links.iter().map(|(trace, span)| StoredLink { trace: trace.0, span: *span }).collect(),
+            links: span
+                .links
+                .iter()
+                .map(|(trace, span)| StoredLink {
+                    trace: trace.0,
+                    span: *span,
+                })
+                .collect(),
         });
     }
 
     pub(super) fn finish(self) -> Vec<FoundChunk> {
-        let encode = |(found, chunk): (FoundChunk, Chunk)| FoundChunk { spans: chunk.spans.len(), body: chunk.encode(), ..found };
+        let encode = |(found, chunk): (FoundChunk, Chunk)| FoundChunk {
+            spans: chunk.spans.len(),
+            body: chunk.encode(),
+            ..found
+        };
         self.gathered.into_iter().map(encode).collect()
     }
 }

@@ -8,8 +8,9 @@ use crate::{Digest, Timestamp};
 /// A resource whose newest time lies further in the future than this is shifted, in milliseconds: a sender's clock may
 /// be a minute off without anybody noticing.
 const MAX_AHEAD_MS: i64 = 60_000;
-/// How far apart the times of one resource in one request may lie to be shifted together, in milliseconds. Exporters retry
-/// for minutes, so a resource whose times span more than a day holds a stray time, not a wrong clock.
+/// How far apart the times of one resource in one request may lie to be shifted together, in
+/// milliseconds. Exporters retry for minutes, so a resource whose times span more than a day holds
+/// a stray time, not a wrong clock.
 const MAX_SPREAD_MS: i64 = 86_400_000;
 
 /// How far the clock of one instance is ahead, by what one request holds of it.
@@ -26,7 +27,10 @@ impl Clock {
         let ahead_ms = newest.millis().saturating_sub(received.millis());
         let spread_ms = newest.millis().saturating_sub(oldest.millis());
         let is_shifted = ahead_ms > MAX_AHEAD_MS && spread_ms <= MAX_SPREAD_MS;
-        Self { ahead_ms: if is_shifted { ahead_ms } else { 0 }, received }
+        Self {
+            ahead_ms: if is_shifted { ahead_ms } else { 0 },
+            received,
+        }
     }
 
     /// A clock that is right.
@@ -34,12 +38,16 @@ impl Clock {
         Self { ahead_ms: 0, received }
     }
 
-    /// The event time of a record: as sent, corrected, and never later than [`MAX_AHEAD_MS`] after the request came. A record
-    /// without a time happened when it was received.
+    /// The event time of a record: as sent, corrected, and never later than [`MAX_AHEAD_MS`] after
+    /// the request came. A record without a time happened when it was received.
     pub(super) fn time(self, sent: Option<Timestamp>) -> Timestamp {
         let Some(sent) = sent else { return self.received };
         let at = sent.plus_millis(-self.ahead_ms);
-        if at > self.received.plus_millis(MAX_AHEAD_MS) { self.received } else { at }
+        if at > self.received.plus_millis(MAX_AHEAD_MS) {
+            self.received
+        } else {
+            at
+        }
     }
 
     /// The event time of something inside a span: held to the span's own bounds.
@@ -56,7 +64,10 @@ pub(super) struct Clocks {
 
 impl Clocks {
     pub(super) fn new(limits: Limits<'_>) -> Self {
-        Self { ranges: HashMap::new(), received: limits.received }
+        Self {
+            ranges: HashMap::new(),
+            received: limits.received,
+        }
     }
 
     /// Takes the times that an instance sent.
@@ -70,7 +81,9 @@ impl Clocks {
     /// The clock of an instance.
     pub(super) fn of(&self, instance: Digest) -> Clock {
         let range = self.ranges.get(&instance);
-        range.map_or(Clock::right(self.received), |(oldest, newest)| Clock::of_times(*oldest, *newest, self.received))
+        range.map_or(Clock::right(self.received), |(oldest, newest)| {
+            Clock::of_times(*oldest, *newest, self.received)
+        })
     }
 }
 
@@ -93,7 +106,11 @@ mod tests {
     #[case::an_hour_ahead(at(3_590), at(3_600), 3_600_000)]
     #[case::a_year_ahead(at(31_536_000), at(31_536_001), 31_536_001_000)]
     #[case::one_stray_time_among_right_ones(at(-5), at(31_536_000), 0)]
-    fn a_clock_is_shifted_where_all_its_times_are_ahead(#[case] oldest: Timestamp, #[case] newest: Timestamp, #[case] ahead_ms: i64) {
+    fn a_clock_is_shifted_where_all_its_times_are_ahead(
+        #[case] oldest: Timestamp,
+        #[case] newest: Timestamp,
+        #[case] ahead_ms: i64,
+    ) {
         assert_eq!(Clock::of_times(oldest, newest, RECEIVED).ahead_ms, ahead_ms);
     }
 
@@ -101,7 +118,13 @@ mod tests {
     fn an_event_is_held_to_its_span() {
         let clock = Clock::right(RECEIVED);
         let span = (at(-10), at(-5));
-        for (sent, expected) in [(Some(-7), -7), (Some(-99), -10), (Some(0), -5), (Some(86_400 * 40), -5), (None, -5)] {
+        for (sent, expected) in [
+            (Some(-7), -7),
+            (Some(-99), -10),
+            (Some(0), -5),
+            (Some(86_400 * 40), -5),
+            (None, -5),
+        ] {
             assert_eq!(clock.within(sent.map(at), span), at(expected), "{sent:?}");
         }
     }
@@ -118,7 +141,8 @@ mod tests {
         }
 
         #[test]
-        fn a_shift_keeps_the_order_of_one_instances_times(first in 0_i64..80_000, second in 0_i64..80_000, ahead in 0_i64..4_000_000_000) {
+        fn a_shift_keeps_the_order_of_one_instances_times(first in 0_i64..80_000, second in 0_i64..80_000,
+            ahead in 0_i64..4_000_000_000) {
             let (first, second) = (at(ahead + first), at(ahead + second));
             let clock = Clock::of_times(first.min(second), first.max(second), RECEIVED);
             let (a, b) = (clock.time(Some(first)), clock.time(Some(second)));

@@ -1,9 +1,11 @@
 //! Failures counted without a row of their own: what keeps a request small that tells of very many.
 //!
-//! A span may hold tens of thousands of exception events, each with its span's attributes beside it. All of them are failures and all
-//! are counted; told in full are the first [`MAX_EXCEPTIONS`] of a span, and as many of a request as fit into [`MAX_REPORT_BYTES`].
-//! Each further one is counted with a full report of the same request that has its grouping key. Where there is none, one more is told in
-//! full if there is room, and else it is counted under the service's other error.
+//! A span may hold tens of thousands of exception events, each with its span's attributes beside
+//! it. All of them are failures and all are counted; told in full are the first [`MAX_EXCEPTIONS`]
+//! of a span, and as many of a request as fit into [`MAX_REPORT_BYTES`]. Each further one is
+//! counted with a full report of the same request that has its grouping key. Where there is none,
+//! one more is told in full if there is room, and else it is counted under the service's other
+//! error.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -54,7 +56,9 @@ impl Compact {
     /// Takes down a failure that is told in full; the request keeps its identity.
     pub(super) fn keep(&mut self, report: &Report) {
         self.bytes += weight(report);
-        self.full.entry((Arc::as_ptr(&report.identity), report.grouping.key)).or_insert(report.facts.id);
+        self.full
+            .entry((Arc::as_ptr(&report.identity), report.grouping.key))
+            .or_insert(report.facts.id);
     }
 
     /// The failure told in full with whose cause another of this key is counted.
@@ -64,7 +68,13 @@ impl Compact {
 
     /// Counts one failure.
     pub(super) fn count(&mut self, one: &CountedOnly) {
-        let sum = self.counted.entry((one.span, one.like, one.minute)).or_insert_with(|| CountedOnly { count: 0, ..one.clone() });
+        let sum = self
+            .counted
+            .entry((one.span, one.like, one.minute))
+            .or_insert_with(|| CountedOnly {
+                count: 0,
+                ..one.clone()
+            });
         sum.count += one.count;
         sum.severity = sum.severity.max(one.severity);
     }
@@ -81,7 +91,11 @@ fn weight(report: &Report) -> usize {
     /// A report's own fields, and a frame of its stack.
     const REPORT: usize = 1_024;
     const FRAME: usize = 160;
-    let attributes: usize = report.attributes.iter().map(|(name, value)| name.len() + json_weight(value)).sum();
+    let attributes: usize = report
+        .attributes
+        .iter()
+        .map(|(name, value)| name.len() + json_weight(value))
+        .sum();
     let stack = report.stack.as_deref().map_or(0, |stack| stack.frame_count() * FRAME);
     // The attributes once more as text, the stack text once more in what is kept of what was sent.
     REPORT + 2 * attributes + stack + 2 * (report.stacktrace.len() + report.message.len())
@@ -92,7 +106,10 @@ fn json_weight(value: &serde_json::Value) -> usize {
     64 + match value {
         Value::String(text) => text.len(),
         Value::Array(items) => items.iter().map(json_weight).sum(),
-        Value::Object(entries) => entries.iter().map(|(name, value)| name.len() + json_weight(value)).sum(),
+        Value::Object(entries) => entries
+            .iter()
+            .map(|(name, value)| name.len() + json_weight(value))
+            .sum(),
         Value::Null | Value::Bool(_) | Value::Number(_) => 0,
     }
 }

@@ -31,7 +31,13 @@ impl Failure {
     #[must_use]
     pub fn says_the_same(&self, other: &Self) -> bool {
         (self.occurrence, self.uncaught, self.severity, self.user, self.endpoint)
-            == (other.occurrence, other.uncaught, other.severity, other.user, other.endpoint)
+            == (
+                other.occurrence,
+                other.uncaught,
+                other.severity,
+                other.user,
+                other.endpoint,
+            )
     }
 }
 
@@ -47,14 +53,15 @@ const MAX_DEPTH: usize = 256;
 /// Reports on one chain of ancestors and descendants are one failure when they speak of the same exception, when one
 /// holds the other, or when the outer span failed because the inner one ended in error and nothing else did. A report
 /// joins one failure at most, so that retries below one span stay as many failures as there were tries. Two reports
-/// written by the same place on the same span are two failures. A span that ended in error without an exception is part of any
-/// failure on its chain; a line logged as an error without one is part of an exception on its chain that came shortly before.
+/// written by the same place on the same span are two failures. A span that ended in error without
+/// an exception is part of any failure on its chain; a line logged as an error without one is part
+/// of an exception on its chain that came shortly before.
 #[must_use]
 pub fn decide(spans: &[SpanFacts], reports: &[ReportFacts]) -> Vec<Failure> {
     let tree = Tree::new(spans);
     let mut order: Vec<&ReportFacts> = reports.iter().collect();
-    // Events from the innermost outwards, then log records, which attach to what events made known; last what only says that
-    // something failed.
+    // Events from the innermost outwards, then log records, which attach to what events made known;
+    // last what only says that something failed.
     order.sort_by_key(|report| {
         let is_of_span = matches!(report.source, Source::SpanEvent | Source::SpanStatus);
         let depth = if is_of_span { tree.depth(report.span) } else { 0 };
@@ -71,8 +78,13 @@ pub fn decide(spans: &[SpanFacts], reports: &[ReportFacts]) -> Vec<Failure> {
             None => failures.push(Gathering { reports: vec![report] }),
         }
     }
-    let with_event = failures.iter().filter(|failure| failure.has_event()).flat_map(|failure| &failure.reports);
-    let ended: HashSet<SpanId> = with_event.filter_map(|report| Some(tree.entry(report.span)?.id)).collect();
+    let with_event = failures
+        .iter()
+        .filter(|failure| failure.has_event())
+        .flat_map(|failure| &failure.reports);
+    let ended: HashSet<SpanId> = with_event
+        .filter_map(|report| Some(tree.entry(report.span)?.id))
+        .collect();
     let mut decided: Vec<Failure> = failures.iter().map(|failure| failure.sum_up(&tree, &ended)).collect();
     decided.sort_unstable_by_key(|failure| failure.occurrence);
     decided
@@ -84,7 +96,9 @@ struct Tree<'a> {
 
 impl<'a> Tree<'a> {
     fn new(spans: &'a [SpanFacts]) -> Self {
-        Self { spans: spans.iter().map(|span| (span.id, span)).collect() }
+        Self {
+            spans: spans.iter().map(|span| (span.id, span)).collect(),
+        }
     }
 
     /// The span itself, its parent and so on, as far as this service's spans are known.
@@ -92,7 +106,10 @@ impl<'a> Tree<'a> {
         let mut next = self.spans.get(&span).copied();
         std::iter::from_fn(move || {
             let here = next?;
-            next = here.parent.filter(|parent| *parent != here.id).and_then(|parent| self.spans.get(&parent).copied());
+            next = here
+                .parent
+                .filter(|parent| *parent != here.id)
+                .and_then(|parent| self.spans.get(&parent).copied());
             Some(here)
         })
         .take(MAX_DEPTH)
@@ -104,7 +121,10 @@ impl<'a> Tree<'a> {
 
     /// Whether `above` is `below` or one of its ancestors. A span not known yet still knows its own id.
     fn is_on_path(&self, above: SpanId, below: SpanId) -> bool {
-        above == below || self.path(below).any(|span| span.id == above || span.parent == Some(above))
+        above == below
+            || self
+                .path(below)
+                .any(|span| span.id == above || span.parent == Some(above))
     }
 
     fn entry(&self, span: Option<SpanId>) -> Option<&'a SpanFacts> {
@@ -135,11 +155,16 @@ impl<'a> Gathering<'a> {
             Source::LogMessage => return self.was_logged_of(tree, report),
             Source::SpanEvent | Source::LogRecord => {}
         }
-        let speaks_of_it = self.reports.iter().any(|known| is_same(known, report) || holds(known, report) || holds(report, known));
+        let speaks_of_it = self
+            .reports
+            .iter()
+            .any(|known| is_same(known, report) || holds(known, report) || holds(report, known));
         if !speaks_of_it && !self.made_fail(tree, report) {
             return false;
         }
-        self.is_on_chain(tree, report) && self.is_in_time(tree, report) && !self.reports.iter().any(|known| is_another_case(known, report))
+        self.is_on_chain(tree, report)
+            && self.is_in_time(tree, report)
+            && !self.reports.iter().any(|known| is_another_case(known, report))
     }
 
     /// Whether a line without an exception was logged of this failure: on its chain, shortly after an exception.
@@ -156,7 +181,9 @@ impl<'a> Gathering<'a> {
         let inner = self.innermost();
         match (inner.span, report.span) {
             (Some(inner_span), Some(span)) => {
-                tree.is_on_path(span, inner_span) || tree.is_on_path(inner_span, span) || (inner.is_unsampled && report.is_unsampled)
+                tree.is_on_path(span, inner_span)
+                    || tree.is_on_path(inner_span, span)
+                    || (inner.is_unsampled && report.is_unsampled)
             }
             _ => true,
         }
@@ -166,8 +193,14 @@ impl<'a> Gathering<'a> {
     fn is_in_time(&self, tree: &Tree<'_>, report: &ReportFacts) -> bool {
         let Some(span) = report.span else { return true };
         self.reports.iter().all(|known| {
-            let Some(known_span) = known.span.filter(|known_span| *known_span != span) else { return true };
-            let slack = if known.source == report.source { 5 } else { CLOCK_SLACK_MS };
+            let Some(known_span) = known.span.filter(|known_span| *known_span != span) else {
+                return true;
+            };
+            let slack = if known.source == report.source {
+                5
+            } else {
+                CLOCK_SLACK_MS
+            };
             if tree.is_on_path(span, known_span) {
                 report.at >= known.at.plus_millis(-slack)
             } else if tree.is_on_path(known_span, span) {
@@ -180,7 +213,9 @@ impl<'a> Gathering<'a> {
 
     /// Whether the outer span failed because the inner one ended in error and nothing else did.
     fn made_fail(&self, tree: &Tree<'_>, report: &ReportFacts) -> bool {
-        let (Some(inner), Some(outer)) = (self.innermost().span, report.span) else { return false };
+        let (Some(inner), Some(outer)) = (self.innermost().span, report.span) else {
+            return false;
+        };
         if inner == outer || report.source != Source::SpanEvent || self.innermost().source != Source::SpanEvent {
             return false;
         }
@@ -194,23 +229,32 @@ impl<'a> Gathering<'a> {
             }
             below = Some(span);
         }
-        let Some(below) = below.filter(|below| below.parent == Some(outer)) else { return false };
+        let Some(below) = below.filter(|below| below.parent == Some(outer)) else {
+            return false;
+        };
         if !tree.spans.contains_key(&outer) {
             return false;
         }
         let failed_at = self.reports.iter().map(|known| known.at).max().unwrap_or(report.at);
-        tree.spans.values().filter(|span| span.id != below.id && span.start <= report.at).all(|span| {
-            let failed_too = span.is_error && span.parent == Some(outer);
-            // Work that went on after the failure shows that it was handled.
-            let went_on = span.is_call && span.start > failed_at && tree.is_on_path(outer, span.id);
-            !failed_too && !went_on
-        })
+        tree.spans
+            .values()
+            .filter(|span| span.id != below.id && span.start <= report.at)
+            .all(|span| {
+                let failed_too = span.is_error && span.parent == Some(outer);
+                // Work that went on after the failure shows that it was handled.
+                let went_on = span.is_call && span.start > failed_at && tree.is_on_path(outer, span.id);
+                !failed_too && !went_on
+            })
     }
 
     /// How far in time a report is from this failure: the latest before it is the nearest.
     fn distance(&self, report: &ReportFacts) -> u64 {
         let nearest = |known: &ReportFacts| known.at.0.abs_diff(report.at.0);
-        self.reports.iter().map(|known| nearest(known)).min().unwrap_or(u64::MAX)
+        self.reports
+            .iter()
+            .map(|known| nearest(known))
+            .min()
+            .unwrap_or(u64::MAX)
     }
 
     fn has_event(&self) -> bool {
@@ -228,16 +272,31 @@ impl<'a> Gathering<'a> {
             .filter(|report| says_most(report) == most)
             .min_by_key(|report| (report.source, Reverse(tree.depth(report.span)), report.at, report.id));
         let inner = inner.copied().unwrap_or(self.innermost());
-        let same = self.reports.iter().filter(|report| is_same(inner, report) && says_most(report) == most);
-        same.min_by_key(|report| (Reverse(report.frames), report.source, Reverse(tree.depth(report.span)), report.at, report.id))
-            .copied()
-            .unwrap_or(inner)
+        let same = self
+            .reports
+            .iter()
+            .filter(|report| is_same(inner, report) && says_most(report) == most);
+        same.min_by_key(|report| {
+            (
+                Reverse(report.frames),
+                report.source,
+                Reverse(tree.depth(report.span)),
+                report.at,
+                report.id,
+            )
+        })
+        .copied()
+        .unwrap_or(inner)
     }
 
     fn sum_up(&self, tree: &Tree<'_>, ended: &HashSet<SpanId>) -> Failure {
         let standing = self.representative(tree);
         let entry = self.reports.iter().find_map(|report| tree.entry(report.span));
-        let on_path = standing.span.into_iter().flat_map(|span| tree.path(span)).map(|span| span.user);
+        let on_path = standing
+            .span
+            .into_iter()
+            .flat_map(|span| tree.path(span))
+            .map(|span| span.user);
         let by_rank = std::iter::once(&standing).chain(&self.reports);
         let mut reports: Vec<OccurrenceId> = self.reports.iter().map(|report| report.id).collect();
         reports.sort_unstable();
@@ -245,8 +304,17 @@ impl<'a> Gathering<'a> {
             occurrence: standing.id,
             reports,
             uncaught: self.is_uncaught(tree, entry, ended),
-            severity: self.reports.iter().map(|report| report.severity).max().unwrap_or_default(),
-            user: by_rank.map(|report| report.user).chain(on_path).find(|user| *user != 0).unwrap_or_default(),
+            severity: self
+                .reports
+                .iter()
+                .map(|report| report.severity)
+                .max()
+                .unwrap_or_default(),
+            user: by_rank
+                .map(|report| report.user)
+                .chain(on_path)
+                .find(|user| *user != 0)
+                .unwrap_or_default(),
             endpoint: entry.and_then(|entry| entry.endpoint),
         }
     }
@@ -256,12 +324,22 @@ impl<'a> Gathering<'a> {
         if self.reports.iter().any(|report| report.says_uncaught) {
             return true;
         }
-        let Some(entry) = entry.filter(|entry| entry.is_error) else { return false };
+        let Some(entry) = entry.filter(|entry| entry.is_error) else {
+            return false;
+        };
         if self.has_event() {
             // Every span from the failing one up to the entry ended in error: nothing caught it on the way.
-            return self.reports.iter().filter(|report| report.source == Source::SpanEvent).filter_map(|report| report.span).any(|span| {
-                tree.path(span).take_while(|above| above.id != entry.id).all(|above| above.is_error) && tree.is_on_path(entry.id, span)
-            });
+            return self
+                .reports
+                .iter()
+                .filter(|report| report.source == Source::SpanEvent)
+                .filter_map(|report| report.span)
+                .any(|span| {
+                    tree.path(span)
+                        .take_while(|above| above.id != entry.id)
+                        .all(|above| above.is_error)
+                        && tree.is_on_path(entry.id, span)
+                });
         }
         // Only log records tell of it: it ended the request if nothing else did.
         !ended.contains(&entry.id)
@@ -284,5 +362,8 @@ fn holds(outer: &ReportFacts, inner: &ReportFacts) -> bool {
 fn is_another_case(known: &ReportFacts, report: &ReportFacts) -> bool {
     let is_one_span = known.span == report.span || (known.is_unsampled && report.is_unsampled);
     let is_one_place = is_one_span && known.source == report.source && known.place == report.place;
-    is_one_place && known.frames == report.frames && is_same(known, report) && !(known.at_span_end || report.at_span_end)
+    is_one_place
+        && known.frames == report.frames
+        && is_same(known, report)
+        && !(known.at_span_end || report.at_span_end)
 }

@@ -18,7 +18,8 @@ use crate::stack::{Exception, Stack, base_name};
 use crate::telemetry::facts;
 use crate::telemetry::names::{self, EXCEPTION_EVENT, EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE};
 use crate::telemetry::{
-    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, sampling, tidy,
+    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
+    sampling, tidy,
 };
 use crate::{Digest, Hasher, Timestamp, scrub};
 
@@ -41,7 +42,8 @@ const SPAN_END_MS: i64 = 10;
 const SPAN_SEVERITY: (i16, i16) = (17, 13);
 /// OTLP severity number from which a record's body is looked into for a stack.
 const ERROR: i32 = 17;
-/// Under this name stands how many occurrences one counts for beside its requests, where its span says that it was sampled.
+/// Under this name stands how many occurrences one counts for beside its requests, where its span
+/// says that it was sampled.
 pub const ONE_IN: &str = "outcrop.one_in";
 /// OTLP severity number from which a record is fatal.
 const FATAL: i32 = 21;
@@ -59,7 +61,10 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
     let mut clocks = Clocks::new(limits);
     for group in &groups {
         let sender = senders.of(&group.resource, limits.scrubbing);
-        clocks.see(sender.instance, group.records.iter().filter_map(|span| span.end.or(span.start)));
+        clocks.see(
+            sender.instance,
+            group.records.iter().filter_map(|span| span.end.or(span.start)),
+        );
     }
     let entries = entry_attributes(&groups, limits.scrubbing);
     let touched = touched(&groups);
@@ -74,11 +79,16 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
         for mut span in group.records {
             let start = clock.time(span.start.or(span.end));
             if start < limits.oldest {
-                found.refused.add(1, || "spans older than the retention are not taken".to_owned());
+                found
+                    .refused
+                    .add(1, || "spans older than the retention are not taken".to_owned());
                 continue;
             }
             let bounds = (start, clock.time(span.end.or(span.start)).max(start));
-            let user = limits.scrubbing.addresses.user_hash(names::user(&span.attributes).as_deref());
+            let user = limits
+                .scrubbing
+                .addresses
+                .user_hash(names::user(&span.attributes).as_deref());
             if tidy::span(&mut span) {
                 found.refused.warn(tidy::CUT_SPAN);
             }
@@ -117,7 +127,12 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
             } else {
                 chunks.add(&sender, &scope, span, &facts, entry.as_ref(), (clock, bounds));
             }
-            found.spans.push(SeenSpan { identity: sender.identity.clone(), trace_id, facts, entry });
+            found.spans.push(SeenSpan {
+                identity: sender.identity.clone(),
+                trace_id,
+                facts,
+                entry,
+            });
         }
     }
     found.clocks_ahead = senders.ahead(&clocks);
@@ -165,7 +180,12 @@ struct Failing<'a> {
 impl Failing<'_> {
     /// Reports the span's failures: its exceptions, those in `surplus` among them, or its status.
     fn report(&self, surplus: Vec<SpanEvent>, compact: &mut Compact, found: &mut Found) {
-        let events = self.span.events.iter().filter(|event| is_exception_event(event)).map(Some);
+        let events = self
+            .span
+            .events
+            .iter()
+            .filter(|event| is_exception_event(event))
+            .map(Some);
         let bare = (!self.span.events.iter().any(is_exception_event)).then_some(None);
         let mut seen: HashSet<OccurrenceId> = HashSet::new();
         let mut keys: HashMap<Digest, Digest> = HashMap::new();
@@ -232,11 +252,18 @@ impl Failing<'_> {
         let kind = if event.is_some() { "event" } else { "status" };
         let ids = (Some(self.span.trace_id), Some(self.span.span_id));
         let sent_at = self.sent_at(event);
-        OccurrenceId::new(self.clock.within(sent_at, self.bounds), content_hash(self.sender, ids.0, ids.1, kind, [sent_at, None], parts))
+        OccurrenceId::new(
+            self.clock.within(sent_at, self.bounds),
+            content_hash(self.sender, ids.0, ids.1, kind, [sent_at, None], parts),
+        )
     }
 
     fn severity(&self) -> i16 {
-        if self.span.is_error { SPAN_SEVERITY.0 } else { SPAN_SEVERITY.1 }
+        if self.span.is_error {
+            SPAN_SEVERITY.0
+        } else {
+            SPAN_SEVERITY.1
+        }
     }
 }
 
@@ -248,7 +275,13 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
     let mut clocks = Clocks::new(limits);
     for group in &groups {
         let sender = senders.of(&group.resource, limits.scrubbing);
-        clocks.see(sender.instance, group.records.iter().filter_map(|record| record.time.or(record.observed)));
+        clocks.see(
+            sender.instance,
+            group
+                .records
+                .iter()
+                .filter_map(|record| record.time.or(record.observed)),
+        );
     }
     let mut instances = Instances::default();
     for group in groups {
@@ -260,20 +293,29 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
         for mut record in group.records {
             let at = clock.time(record.time.or(record.observed));
             if at < limits.oldest {
-                found.refused.add(1, || "log records older than the retention are not taken".to_owned());
+                found
+                    .refused
+                    .add(1, || "log records older than the retention are not taken".to_owned());
                 continue;
             }
             if record.trace_id.is_some() {
                 traced += 1;
                 unsampled += u64::from(record.flags & 1 == 0);
             }
-            let user = limits.scrubbing.addresses.user_hash(names::user(&record.attributes).as_deref());
+            let user = limits
+                .scrubbing
+                .addresses
+                .user_hash(names::user(&record.attributes).as_deref());
             tidy::log_record(&mut record);
             scrubber.log_record(&mut record);
             let scope = scope.get_or_insert_with(|| clean_scope(&group.scope, scrubber));
             instances.add(&sender.identity, &sender.resource, at, None);
-            found.platform_events.extend(platform::event(&record, &sender.resource, at).map(|event| (sender.identity.clone(), event)));
-            found.lines.push(FoundLine::new(&record, &sender.identity, &sender.resource, scope, at));
+            found
+                .platform_events
+                .extend(platform::event(&record, &sender.resource, at).map(|event| (sender.identity.clone(), event)));
+            found
+                .lines
+                .push(FoundLine::new(&record, &sender.identity, &sender.resource, scope, at));
             if !carries_exception(&record.attributes) && (record.severity < ERROR || record.body == Value::Empty) {
                 continue;
             }
@@ -309,7 +351,10 @@ pub fn find_in_metrics(groups: Vec<Group<Reading>>, limits: Limits<'_>) -> Found
         let sender = senders.of(resource, limits.scrubbing);
         (sender.identity.clone(), sender.resource.clone())
     };
-    Found { instances: uses::readings(groups, of, limits), ..Found::default() }
+    Found {
+        instances: uses::readings(groups, of, limits),
+        ..Found::default()
+    }
 }
 
 fn clean_scope(scope: &Arc<Scope>, scrubber: scrub::Scrubber<'_>) -> Arc<Scope> {
@@ -327,23 +372,34 @@ fn is_exception_event(event: &SpanEvent) -> bool {
 
 fn carries_exception(attributes: &Attributes) -> bool {
     attributes.0.iter().any(|(name, value)| {
-        matches!(name.as_str(), EXCEPTION_TYPE | EXCEPTION_MESSAGE | EXCEPTION_STACKTRACE) && !matches!(value, Value::Empty)
+        matches!(name.as_str(), EXCEPTION_TYPE | EXCEPTION_MESSAGE | EXCEPTION_STACKTRACE)
+            && !matches!(value, Value::Empty)
     })
 }
 
 /// The exception that a body's text holds; a stack has several lines.
 fn in_body(body: &Value, text: &str) -> Option<crate::app_log::Exception> {
-    (matches!(body, Value::String(_)) && text.contains('\n')).then(|| crate::app_log::exception_in(text)).flatten()
+    (matches!(body, Value::String(_)) && text.contains('\n'))
+        .then(|| crate::app_log::exception_in(text))
+        .flatten()
 }
 
 /// The request of a span that was scrubbed.
-fn entry_span(span: &Span, (start, end): (Timestamp, Timestamp), sender: &Sender, groups: &InstanceGroups) -> EntrySpan {
+fn entry_span(
+    span: &Span,
+    (start, end): (Timestamp, Timestamp),
+    sender: &Sender,
+    groups: &InstanceGroups,
+) -> EntrySpan {
     let status = names::http_status(&span.attributes);
     let failed = span.is_error || status.is_some_and(|code| code >= 500);
     let sampled = is_sampled(span).then(|| {
         let mut attributes = span.attributes.clone();
         attributes.0.extend(took(span));
-        Box::new(Sampled { resource: sender.resource.clone(), attributes })
+        Box::new(Sampled {
+            resource: sender.resource.clone(),
+            attributes,
+        })
     });
     EntrySpan {
         endpoint: names::endpoint(span),
@@ -365,7 +421,10 @@ fn entry_span(span: &Span, (start, end): (Timestamp, Timestamp), sender: &Sender
 
 /// How long a request took, as an attribute.
 fn took(span: &Span) -> Option<(String, Value)> {
-    Some((facts::DURATION.to_owned(), Value::Double(span.start?.millis_until(span.end?)?)))
+    Some((
+        facts::DURATION.to_owned(),
+        Value::Double(span.start?.millis_until(span.end?)?),
+    ))
 }
 
 type RequestAttributes = HashMap<(TraceId, SpanId), Arc<Attributes>>;
@@ -377,19 +436,31 @@ fn entry_attributes(groups: &[Group<Span>], scrubbing: &scrub::Scrubbing) -> Req
     if !groups.iter().flat_map(|group| &group.records).any(has_failure) {
         return by_span;
     }
-    let spans: HashMap<(TraceId, SpanId), (&Span, &Arc<Resource>)> =
-        groups.iter().flat_map(|group| group.records.iter().map(|span| ((span.trace_id, span.span_id), (span, &group.resource)))).collect();
+    let spans: HashMap<(TraceId, SpanId), (&Span, &Arc<Resource>)> = groups
+        .iter()
+        .flat_map(|group| {
+            group
+                .records
+                .iter()
+                .map(|span| ((span.trace_id, span.span_id), (span, &group.resource)))
+        })
+        .collect();
     let mut cleaned: HashMap<(TraceId, SpanId), Arc<Attributes>> = HashMap::new();
     for (key, (span, resource)) in spans.iter().filter(|(_, (span, _))| has_failure(span)) {
         let mut above = span.parent_id;
         for _ in 0..64 {
-            let Some((parent, owner)) = above.and_then(|id| spans.get(&(span.trace_id, id))) else { break };
+            let Some((parent, owner)) = above.and_then(|id| spans.get(&(span.trace_id, id))) else {
+                break;
+            };
             if !Arc::ptr_eq(owner, resource) {
                 break;
             }
             if names::is_entry(parent) {
                 let attributes = cleaned.entry((parent.trace_id, parent.span_id)).or_insert_with(|| {
-                    let mut clean = Span { events: vec![], ..Span::clone(parent) };
+                    let mut clean = Span {
+                        events: vec![],
+                        ..Span::clone(parent)
+                    };
                     tidy::span(&mut clean);
                     scrubbing.of(&names::identity(resource).service).span(&mut clean);
                     clean.attributes.0.extend(took(&clean));
@@ -404,8 +475,8 @@ fn entry_attributes(groups: &[Group<Span>], scrubbing: &scrub::Scrubbing) -> Req
     by_span
 }
 
-/// Whether a span reports a failure: by an exception, or by its status. An inner span that calls nobody and has an HTTP status has
-/// the request's own answer: its entry span tells of it.
+/// Whether a span reports a failure: by an exception, or by its status. An inner span that calls
+/// nobody and has an HTTP status has the request's own answer: its entry span tells of it.
 pub(super) fn tells_of_failure(span: &Span) -> bool {
     let is_answer = || span.kind == SpanKind::Internal && names::http_status(&span.attributes).is_some();
     span.events.iter().any(is_exception_event) || span.is_error && !is_answer()
@@ -417,18 +488,22 @@ fn touched(groups: &[Group<Span>]) -> HashMap<(TraceId, SpanId), &'static str> {
     let is_failed = |span: &&Span| span.is_error || span.events.iter().any(is_exception_event);
     for group in groups {
         let failed = || group.records.iter().filter(is_failed);
-        let calls: Vec<(&Span, &'static str)> =
-            failed().filter_map(|span| Some((span, names::touches(span.kind, &span.attributes)?))).collect();
+        let calls: Vec<(&Span, &'static str)> = failed()
+            .filter_map(|span| Some((span, names::touches(span.kind, &span.attributes)?)))
+            .collect();
         if calls.is_empty() {
             continue;
         }
-        let parents: HashMap<(TraceId, SpanId), Option<SpanId>> =
-            failed().map(|span| ((span.trace_id, span.span_id), span.parent_id)).collect();
+        let parents: HashMap<(TraceId, SpanId), Option<SpanId>> = failed()
+            .map(|span| ((span.trace_id, span.span_id), span.parent_id))
+            .collect();
         for (call, what) in calls {
             let mut at = Some(call.span_id);
             // Bounded, since a sender may have made a circle of parents.
             for _ in 0..64 {
-                let Some(key) = at.map(|id| (call.trace_id, id)).filter(|key| parents.contains_key(key)) else { break };
+                let Some(key) = at.map(|id| (call.trace_id, id)).filter(|key| parents.contains_key(key)) else {
+                    break;
+                };
                 touched.entry(key).or_insert(what);
                 at = parents[&key];
             }
@@ -438,7 +513,9 @@ fn touched(groups: &[Group<Span>]) -> HashMap<(TraceId, SpanId), &'static str> {
 }
 
 fn span_report(failing: &Failing<'_>, event: Option<&SpanEvent>) -> Report {
-    let Failing { span, sender, bounds, .. } = *failing;
+    let Failing {
+        span, sender, bounds, ..
+    } = *failing;
     let sent_at = failing.sent_at(event);
     let none = Attributes::default();
     let of_event = event.map_or(&none, |event| &event.attributes);
@@ -470,45 +547,96 @@ fn span_report(failing: &Failing<'_>, event: Option<&SpanEvent>) -> Report {
     if let Some(what) = failing.touches {
         attributes.insert(names::TOUCHES.to_owned(), what.into());
     }
-    // On a crowded span each exception is a case of its own, as the items of a batch are, however shortly before its end.
-    let is_near = |(at, end): (Timestamp, Timestamp)| (-SPAN_END_MS..=SPAN_END_MS).contains(&(end.millis() - at.millis()));
+    // On a crowded span each exception is a case of its own, as the items of a batch are, however
+    // shortly before its end.
+    let is_near =
+        |(at, end): (Timestamp, Timestamp)| (-SPAN_END_MS..=SPAN_END_MS).contains(&(end.millis() - at.millis()));
     let at_span_end = !failing.is_crowded && sent_at.zip(span.end).is_some_and(is_near);
     let facts = ReportFacts {
         id: failing.id(event, &parts),
         span: Some(span.span_id),
         at: failing.clock.within(sent_at, bounds),
-        source: if event.is_some() { Source::SpanEvent } else { Source::SpanStatus },
+        source: if event.is_some() {
+            Source::SpanEvent
+        } else {
+            Source::SpanStatus
+        },
         place: 0,
         at_span_end,
         is_unsampled: false,
-        says_uncaught: of_event.get(names::EXCEPTION_ESCAPED).is_some_and(|escaped| *escaped == Value::Bool(true))
+        says_uncaught: of_event
+            .get(names::EXCEPTION_ESCAPED)
+            .is_some_and(|escaped| *escaped == Value::Bool(true))
             && span.parent_id.is_none(),
         severity: failing.severity(),
         user: if own_user == 0 { failing.user } else { own_user },
         ..exception_facts(&described, sender.instance)
     };
     let sent = Sent::Span(span.clone());
-    report(facts, Some(span.trace_id), attributes, &described, &parts, sender, failing.scope, failing.clock, sent)
+    report(
+        facts,
+        Some(span.trace_id),
+        attributes,
+        &described,
+        &parts,
+        sender,
+        failing.scope,
+        failing.clock,
+        sent,
+    )
 }
 
-fn log_report(record: &Arc<LogRecord>, parts: &Parts<'_>, sender: &Sender, scope: &Arc<Scope>, user: u64, clock: Clock) -> Report {
+fn log_report(
+    record: &Arc<LogRecord>,
+    parts: &Parts<'_>,
+    sender: &Sender,
+    scope: &Arc<Scope>,
+    user: u64,
+    clock: Clock,
+) -> Report {
     let at = clock.time(record.time.or(record.observed));
     let described = parts.describe();
     let whole = record.body.to_text();
     // A body that holds the stack is kept as its first line: the stack is kept as such.
     let holds_stack = !carries_exception(&record.attributes);
-    let body = if holds_stack { Cow::Owned(whole.lines().next().unwrap_or_default().to_owned()) } else { whole };
-    let mut attributes: serde_json::Map<String, serde_json::Value> =
-        record.attributes.to_json().into_iter().filter(|(name, _)| !name.starts_with("exception.")).collect();
+    let body = if holds_stack {
+        Cow::Owned(whole.lines().next().unwrap_or_default().to_owned())
+    } else {
+        whole
+    };
+    let mut attributes: serde_json::Map<String, serde_json::Value> = record
+        .attributes
+        .to_json()
+        .into_iter()
+        .filter(|(name, _)| !name.starts_with("exception."))
+        .collect();
     if !body.is_empty() && body != described.message {
-        let kept = if holds_stack { body.as_ref().into() } else { record.body.to_json() };
+        let kept = if holds_stack {
+            body.as_ref().into()
+        } else {
+            record.body.to_json()
+        };
         attributes.insert("log.body".to_owned(), kept);
     }
-    let content = content_hash(sender, record.trace_id, record.span_id, "log", [record.time, record.observed], parts);
+    let content = content_hash(
+        sender,
+        record.trace_id,
+        record.span_id,
+        "log",
+        [record.time, record.observed],
+        parts,
+    );
     let mut place = Hasher::default();
     place.part(scope.name.as_bytes()).part(template(&body).as_bytes());
     for names in [["code.file.path", "code.filepath"], ["code.line.number", "code.lineno"]] {
-        place.part(record.attributes.first(&names).map(Value::to_text).unwrap_or_default().as_bytes());
+        place.part(
+            record
+                .attributes
+                .first(&names)
+                .map(Value::to_text)
+                .unwrap_or_default()
+                .as_bytes(),
+        );
     }
     let facts = ReportFacts {
         id: OccurrenceId::new(at, content),
@@ -518,23 +646,40 @@ fn log_report(record: &Arc<LogRecord>, parts: &Parts<'_>, sender: &Sender, scope
         place: place.finish().short(),
         at_span_end: false,
         is_unsampled: record.flags & 1 == 0,
-        says_uncaught: record.severity >= FATAL || is_crash_event(record, &described) || crate::stack::is_crash(&parts.stacktrace),
+        says_uncaught: record.severity >= FATAL
+            || is_crash_event(record, &described)
+            || crate::stack::is_crash(&parts.stacktrace),
         severity: i16::try_from(record.severity.clamp(0, 24)).unwrap_or_default(),
         user,
         ..exception_facts(&described, sender.instance)
     };
     let trace_id = record.trace_id;
-    report(facts, trace_id, attributes, &described, parts, sender, scope, clock, Sent::Log(record.clone()))
+    report(
+        facts,
+        trace_id,
+        attributes,
+        &described,
+        parts,
+        sender,
+        scope,
+        clock,
+        Sent::Log(record.clone()),
+    )
 }
 
 /// An SDK's hook for uncaught exceptions writes an event named like the exception's class, outside any trace.
 fn is_crash_event(record: &LogRecord, described: &Described<'_>) -> bool {
     let type_name = described.type_name.as_ref();
     let bare = type_name.rsplit('.').next().unwrap_or(type_name);
-    record.trace_id.is_none() && !record.event_name.is_empty() && (record.event_name == bare || record.event_name == type_name)
+    record.trace_id.is_none()
+        && !record.event_name.is_empty()
+        && (record.event_name == bare || record.event_name == type_name)
 }
 
-#[expect(clippy::too_many_arguments, reason = "the last step of the two functions above, which differ in each")]
+#[expect(
+    clippy::too_many_arguments,
+    reason = "the last step of the two functions above, which differ in each"
+)]
 fn report(
     facts: ReportFacts,
     trace_id: Option<TraceId>,
@@ -580,23 +725,39 @@ struct Parts<'a> {
 impl<'a> Parts<'a> {
     fn of(attributes: &'a Attributes) -> Self {
         let part = |name| attributes.get(name).map(Value::to_text).unwrap_or_default();
-        Self { type_name: part(EXCEPTION_TYPE), message: part(EXCEPTION_MESSAGE), stacktrace: part(EXCEPTION_STACKTRACE) }
+        Self {
+            type_name: part(EXCEPTION_TYPE),
+            message: part(EXCEPTION_MESSAGE),
+            stacktrace: part(EXCEPTION_STACKTRACE),
+        }
     }
 
     /// What a span in error says without an exception.
     fn of_status(span: &'a Span) -> Self {
         let (type_name, message) = names::status(span);
-        Self { type_name: type_name.into(), message: message.into(), stacktrace: Cow::Borrowed("") }
+        Self {
+            type_name: type_name.into(),
+            message: message.into(),
+            stacktrace: Cow::Borrowed(""),
+        }
     }
 
     /// A line that was logged as an error.
     fn message(body: &str) -> Self {
-        Self { type_name: Cow::Borrowed(""), message: body.trim().to_owned().into(), stacktrace: Cow::Borrowed("") }
+        Self {
+            type_name: Cow::Borrowed(""),
+            message: body.trim().to_owned().into(),
+            stacktrace: Cow::Borrowed(""),
+        }
     }
 
     /// What was found in a logged text.
     fn in_text(exception: crate::app_log::Exception) -> Self {
-        Self { type_name: exception.type_name.into(), message: exception.message.into(), stacktrace: exception.stacktrace.into() }
+        Self {
+            type_name: exception.type_name.into(),
+            message: exception.message.into(),
+            stacktrace: exception.stacktrace.into(),
+        }
     }
 
     fn describe(&self) -> Described<'_> {
@@ -615,11 +776,16 @@ fn content_hash(
 ) -> Digest {
     let mut hasher = Hasher::default();
     hasher.part(&sender.instance.0).part(source.as_bytes());
-    hasher.part(&trace.map_or([0; 16], |trace| trace.0)).number(span.map_or(0, |span| span.0));
+    hasher
+        .part(&trace.map_or([0; 16], |trace| trace.0))
+        .number(span.map_or(0, |span| span.0));
     for time in times {
         hasher.number(time.map_or(0, |time| time.0.unsigned_abs()));
     }
-    hasher.part(parts.type_name.as_bytes()).part(parts.message.as_bytes()).part(parts.stacktrace.as_bytes());
+    hasher
+        .part(parts.type_name.as_bytes())
+        .part(parts.message.as_bytes())
+        .part(parts.stacktrace.as_bytes());
     hasher.finish()
 }
 
@@ -665,7 +831,10 @@ fn exception_facts(described: &Described<'_>, instance: Digest) -> ReportFacts {
 fn exception_hash(exception: &Exception<'_>, message: &str) -> u64 {
     let mut hasher = Hasher::default();
     if let Some(frame) = exception.frames.first() {
-        hasher.part(frame.function.as_bytes()).part(base_name(&frame.file).as_bytes()).number(frame.line.unwrap_or(0).into());
+        hasher
+            .part(frame.function.as_bytes())
+            .part(base_name(&frame.file).as_bytes())
+            .number(frame.line.unwrap_or(0).into());
     }
     hasher.part(bare_message(message).as_bytes());
     hasher.finish().short()

@@ -61,7 +61,8 @@ pub struct Sampled {
     pub attributes: Attributes,
 }
 
-/// Longest value of a sampled request that is compared, and room for all of them, in bytes: what distinguishes requests is short.
+/// Longest value of a sampled request that is compared, and room for all of them, in bytes: what
+/// distinguishes requests is short.
 const MAX_COMPARED_BYTES: usize = 256;
 const MAX_SAMPLED_BYTES: usize = 16_384;
 
@@ -136,17 +137,36 @@ pub struct Found {
 impl Found {
     /// Who sent anything that is in here, with repetitions: what a store must know before it stores any of it.
     pub fn identities(&self) -> impl Iterator<Item = &Arc<Identity>> {
-        let spans = self.spans.iter().map(|span| &span.identity).chain(self.chunks.iter().map(|chunk| &chunk.identity));
-        let reports = self.reports.iter().map(|report| &report.identity).chain(self.lines.iter().map(|line| &line.identity));
-        let uses = self.calls.iter().map(|calls| &calls.identity).chain(self.instances.iter().map(|instance| &instance.identity));
-        let counted =
-            self.counted_only.iter().map(|counted| &counted.identity).chain(self.clocks_ahead.iter().map(|(identity, _)| identity));
-        let told = self.platform_events.iter().map(|(identity, _)| identity).chain(self.traced_lines.iter().map(|(identity, ..)| identity));
+        let spans = self
+            .spans
+            .iter()
+            .map(|span| &span.identity)
+            .chain(self.chunks.iter().map(|chunk| &chunk.identity));
+        let reports = self
+            .reports
+            .iter()
+            .map(|report| &report.identity)
+            .chain(self.lines.iter().map(|line| &line.identity));
+        let uses = self
+            .calls
+            .iter()
+            .map(|calls| &calls.identity)
+            .chain(self.instances.iter().map(|instance| &instance.identity));
+        let counted = self
+            .counted_only
+            .iter()
+            .map(|counted| &counted.identity)
+            .chain(self.clocks_ahead.iter().map(|(identity, _)| identity));
+        let told = self
+            .platform_events
+            .iter()
+            .map(|(identity, _)| identity)
+            .chain(self.traced_lines.iter().map(|(identity, ..)| identity));
         spans.chain(reports).chain(uses).chain(counted).chain(told)
     }
 
-    /// Leaves out all that senders sent for whom `refuse` has a reason. Spans and log records are counted as refused; what
-    /// was made of them goes with them.
+    /// Leaves out all that senders sent for whom `refuse` has a reason. Spans and log records are
+    /// counted as refused; what was made of them goes with them.
     pub fn refuse(&mut self, refuse: impl Fn(&Identity) -> Option<String>) {
         let mut refused = Refused::default();
         let mut is_taken = |identity: &Identity| {

@@ -8,7 +8,8 @@ use crate::telemetry::facts;
 use crate::telemetry::names::Identity;
 use crate::telemetry::{LogRecord, Resource, Scope, SpanId, TraceId, Value};
 
-/// Longest text of a line that is stored, in bytes: what a person reads of one line. What holds a stack is kept with its occurrence.
+/// Longest text of a line that is stored, in bytes: what a person reads of one line. What holds a
+/// stack is kept with its occurrence.
 const MAX_LINE_BYTES: usize = 8_192;
 
 /// A log record to be stored.
@@ -36,7 +37,13 @@ pub struct FoundLine {
 
 impl FoundLine {
     /// Makes it of a scrubbed record.
-    pub(super) fn new(record: &LogRecord, identity: &Arc<Identity>, resource: &Arc<Resource>, scope: &Scope, at: Timestamp) -> Self {
+    pub(super) fn new(
+        record: &LogRecord,
+        identity: &Arc<Identity>,
+        resource: &Arc<Resource>,
+        scope: &Scope,
+        at: Timestamp,
+    ) -> Self {
         let said = record.body.to_text();
         let exception = |name: &str| record.attributes.first(&[name]).map(Value::to_text);
         let mut message = match said.trim() {
@@ -82,7 +89,10 @@ fn without_colours(text: String) -> String {
         bare.push_str(before);
         rest = match after.strip_prefix('[') {
             // Parameters, then one letter.
-            Some(sequence) => sequence.find(|c: char| c.is_ascii_alphabetic()).and_then(|at| sequence.get(at + 1..)).unwrap_or_default(),
+            Some(sequence) => sequence
+                .find(|c: char| c.is_ascii_alphabetic())
+                .and_then(|at| sequence.get(at + 1..))
+                .unwrap_or_default(),
             None => after,
         };
     }

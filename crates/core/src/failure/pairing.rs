@@ -42,8 +42,8 @@ pub struct PairingChanges {
     pub withdrawn: Vec<(OccurrenceId, OccurrenceId)>,
     /// Untraced occurrences that were part of another and count again.
     pub restored: Vec<OccurrenceId>,
-    /// Untraced occurrences older than all that is remembered: whether they were seen before, only what is stored can tell. Those
-    /// that are not stored count.
+    /// Untraced occurrences older than all that is remembered: whether they were seen before, only
+    /// what is stored can tell. Those that are not stored count.
     pub uncertain: Vec<OccurrenceId>,
 }
 
@@ -66,9 +66,14 @@ impl PairingState {
     /// before change nothing.
     pub fn add(&mut self, added: Vec<PairingEntry>, removed: &[OccurrenceId]) -> PairingChanges {
         let mut changes = PairingChanges::default();
-        self.entries.retain(|entry| !(entry.is_traced && removed.contains(&entry.occurrence)));
-        let mut before: BTreeMap<OccurrenceId, Option<OccurrenceId>> =
-            self.entries.iter().filter(|entry| !entry.is_traced).map(|entry| (entry.occurrence, entry.is_part_of)).collect();
+        self.entries
+            .retain(|entry| !(entry.is_traced && removed.contains(&entry.occurrence)));
+        let mut before: BTreeMap<OccurrenceId, Option<OccurrenceId>> = self
+            .entries
+            .iter()
+            .filter(|entry| !entry.is_traced)
+            .map(|entry| (entry.occurrence, entry.is_part_of))
+            .collect();
         let mut fresh = HashSet::new();
         // Once entries were forgotten, what is as old as those may be one of them.
         let forgotten = (self.entries.len() >= MAX_ENTRIES).then(|| self.entries[0].at);
@@ -93,7 +98,11 @@ impl PairingState {
         self.pair();
         for entry in self.entries.iter().filter(|entry| !entry.is_traced) {
             let is_fresh = fresh.contains(&entry.occurrence);
-            match (is_fresh, before.get(&entry.occurrence).copied().flatten(), entry.is_part_of) {
+            match (
+                is_fresh,
+                before.get(&entry.occurrence).copied().flatten(),
+                entry.is_part_of,
+            ) {
                 (true, _, None) => changes.counted.push(entry.occurrence),
                 (true, _, Some(other)) => changes.absorbed.push((entry.occurrence, other)),
                 (false, None, Some(other)) => changes.withdrawn.push((entry.occurrence, other)),
@@ -109,11 +118,18 @@ impl PairingState {
     /// Pairs in order of time, each untraced entry with the earliest traced one still free within the window: for
     /// windows of one width this pairs as many as can be paired.
     fn pair(&mut self) {
-        let traced: Vec<(OccurrenceId, Timestamp)> =
-            self.entries.iter().filter(|entry| entry.is_traced).map(|entry| (entry.occurrence, entry.at)).collect();
+        let traced: Vec<(OccurrenceId, Timestamp)> = self
+            .entries
+            .iter()
+            .filter(|entry| entry.is_traced)
+            .map(|entry| (entry.occurrence, entry.at))
+            .collect();
         let mut next = 0;
         for entry in self.entries.iter_mut().filter(|entry| !entry.is_traced) {
-            while traced.get(next).is_some_and(|(_, at)| *at < entry.at.plus_millis(-WINDOW_MS)) {
+            while traced
+                .get(next)
+                .is_some_and(|(_, at)| *at < entry.at.plus_millis(-WINDOW_MS))
+            {
                 next += 1;
             }
             entry.is_part_of = match traced.get(next) {

@@ -55,10 +55,19 @@ mod tests {
         refused.warn("links past 128 of a span are left out");
         refused.add(2, || "spans older than the retention are not taken".to_owned());
         refused.add(1, || "another reason".to_owned());
-        refused.join(Refused { count: 0, reason: "events past 128 of a span are left out".to_owned() });
-        let reason =
-            "spans older than the retention are not taken; links past 128 of a span are left out; events past 128 of a span are left out";
-        assert_eq!(refused, Refused { count: 3, reason: reason.to_owned() });
+        refused.join(Refused {
+            count: 0,
+            reason: "events past 128 of a span are left out".to_owned(),
+        });
+        let reason = "spans older than the retention are not taken; links past 128 of a span are left out; events \
+            past 128 of a span are left out";
+        assert_eq!(
+            refused,
+            Refused {
+                count: 3,
+                reason: reason.to_owned()
+            }
+        );
     }
 
     #[test]

@@ -162,8 +162,12 @@ impl Report {
     /// How much it tells, to compare reports of one error: attributes and frames, a stack and a user above all.
     #[must_use]
     pub fn fullness(&self) -> u32 {
-        let of_stack = self.stack.as_ref().map_or(0, |stack| 100 + u32::try_from(stack.frame_count()).unwrap_or(u32::MAX / 2));
+        let of_stack = self.stack.as_ref().map_or(0, |stack| {
+            100 + u32::try_from(stack.frame_count()).unwrap_or(u32::MAX / 2)
+        });
         let attributes = u32::try_from(self.attributes.len()).unwrap_or(u32::MAX / 2);
-        of_stack.saturating_add(attributes).saturating_add(if self.facts.user == 0 { 0 } else { 10 })
+        of_stack
+            .saturating_add(attributes)
+            .saturating_add(if self.facts.user == 0 { 0 } else { 10 })
     }
 }

@@ -27,14 +27,21 @@ impl Senders {
             scrubbing.of(&service).resource(&mut clean);
             let identity = names::identity(&clean);
             let instance = Digest::of([identity.namespace.as_str(), &identity.service, &names::instance(&clean)]);
-            Arc::new(Sender { identity: Arc::new(identity), instance, resource: Arc::new(clean) })
+            Arc::new(Sender {
+                identity: Arc::new(identity),
+                instance,
+                resource: Arc::new(clean),
+            })
         });
         sender.clone()
     }
 
     /// The clocks that are ahead, and of whom.
     pub(super) fn ahead(&self, clocks: &Clocks) -> Vec<(Arc<Identity>, i64)> {
-        let of_each = self.0.values().map(|sender| (sender.identity.clone(), clocks.of(sender.instance).ahead_ms));
+        let of_each = self
+            .0
+            .values()
+            .map(|sender| (sender.identity.clone(), clocks.of(sender.instance).ahead_ms));
         of_each.filter(|(_, ahead_ms)| *ahead_ms > 0).collect()
     }
 }

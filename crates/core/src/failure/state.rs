@@ -52,13 +52,15 @@ pub struct Changes {
     pub new_entries: Vec<SpanId>,
     /// Spans not seen before, of whatever kind.
     pub new_spans: Vec<SpanId>,
-    /// Reports past [`MAX_REPORTS`], each a failure by itself unless it is stored already: what was seen of them is not remembered.
+    /// Reports past [`MAX_REPORTS`], each a failure by itself unless it is stored already: what was
+    /// seen of them is not remembered.
     pub surplus: Vec<OccurrenceId>,
 }
 
-/// Reports remembered and compared in one trace of one service. Deciding is quadratic in the worst case and a state is read and written
-/// with each batch, so a trace that fails without end must not make its state grow. With the last of them what was decided stays, and
-/// each further report is a failure of its own.
+/// Reports remembered and compared in one trace of one service. Deciding is quadratic in the worst
+/// case and a state is read and written with each batch, so a trace that fails without end must not
+/// make its state grow. With the last of them what was decided stays, and each further report is a
+/// failure of its own.
 pub const MAX_REPORTS: usize = 1_000;
 /// Spans remembered in one trace of one service.
 pub const MAX_SPANS: usize = 5_000;
@@ -126,9 +128,15 @@ impl TraceState {
             return changes;
         }
         let decided = decide(&self.spans, &self.reports);
-        let before: HashMap<OccurrenceId, &Failure> = self.decided.iter().map(|failure| (failure.occurrence, failure)).collect();
-        let stands_for: HashMap<OccurrenceId, OccurrenceId> =
-            decided.iter().flat_map(|failure| failure.reports.iter().map(|report| (*report, failure.occurrence))).collect();
+        let before: HashMap<OccurrenceId, &Failure> = self
+            .decided
+            .iter()
+            .map(|failure| (failure.occurrence, failure))
+            .collect();
+        let stands_for: HashMap<OccurrenceId, OccurrenceId> = decided
+            .iter()
+            .flat_map(|failure| failure.reports.iter().map(|report| (*report, failure.occurrence)))
+            .collect();
         let now: HashSet<OccurrenceId> = decided.iter().map(|failure| failure.occurrence).collect();
         for failure in &decided {
             match before.get(&failure.occurrence) {

@@ -61,18 +61,36 @@ pub(super) struct Calls(HashMap<Key, FoundCalls>);
 
 impl Calls {
     /// Counts what a scrubbed span calls.
-    pub(super) fn add(&mut self, identity: &Arc<Identity>, span: &Span, (start, end): (Timestamp, Timestamp), failed: bool) {
+    pub(super) fn add(
+        &mut self,
+        identity: &Arc<Identity>,
+        span: &Span,
+        (start, end): (Timestamp, Timestamp),
+        failed: bool,
+    ) {
         let weight = u64::from(sampling::weight(span));
         let took = u64::try_from(end.micros() - start.micros()).unwrap_or_default();
-        for (kind, name) in
-            [names::called(span.kind, &span.name, &span.attributes), names::statement(&span.attributes).map(|text| ("statement", text))]
-                .into_iter()
-                .flatten()
+        for (kind, name) in [
+            names::called(span.kind, &span.name, &span.attributes),
+            names::statement(&span.attributes).map(|text| ("statement", text)),
+        ]
+        .into_iter()
+        .flatten()
         {
             let hour = start.hour();
-            let calls = self.0.entry((Arc::as_ptr(identity), hour.millis(), kind, name)).or_insert_with_key(|(_, _, kind, name)| {
-                FoundCalls { identity: identity.clone(), hour, kind, name: name.clone(), count: 0, failed: 0, total_us: 0, longest_us: 0 }
-            });
+            let calls = self
+                .0
+                .entry((Arc::as_ptr(identity), hour.millis(), kind, name))
+                .or_insert_with_key(|(_, _, kind, name)| FoundCalls {
+                    identity: identity.clone(),
+                    hour,
+                    kind,
+                    name: name.clone(),
+                    count: 0,
+                    failed: 0,
+                    total_us: 0,
+                    longest_us: 0,
+                });
             calls.count += weight;
             calls.failed += if failed { weight } else { 0 };
             calls.total_us = calls.total_us.saturating_add(took.saturating_mul(weight));
@@ -91,13 +109,23 @@ pub(super) struct Instances(HashMap<*const Resource, FoundInstance>);
 
 impl Instances {
     /// Counts something that an instance sent; `resource` must be kept while this is used.
-    pub(super) fn add(&mut self, identity: &Arc<Identity>, resource: &Arc<Resource>, at: Timestamp, entry: Option<&EntrySpan>) {
+    pub(super) fn add(
+        &mut self,
+        identity: &Arc<Identity>,
+        resource: &Arc<Resource>,
+        at: Timestamp,
+        entry: Option<&EntrySpan>,
+    ) {
         let instance = self.of(identity, resource, at);
         instance.first = instance.first.min(at);
         instance.last = instance.last.max(at);
         let weight = entry.map_or(0, |entry| u64::from(entry.weight));
         instance.requests += weight;
-        instance.failed += if entry.is_some_and(|entry| entry.failed) { weight } else { 0 };
+        instance.failed += if entry.is_some_and(|entry| entry.failed) {
+            weight
+        } else {
+            0
+        };
     }
 
     fn of(&mut self, identity: &Arc<Identity>, resource: &Arc<Resource>, at: Timestamp) -> &mut FoundInstance {
@@ -159,12 +187,24 @@ pub(super) fn readings(
     let mut instances = Instances::default();
     for group in groups {
         let (identity, resource) = of(&group.resource);
-        for reading in group.records.into_iter().filter(|reading| READINGS.contains(&reading.name.as_str()) && reading.value.is_finite()) {
+        for reading in group
+            .records
+            .into_iter()
+            .filter(|reading| READINGS.contains(&reading.name.as_str()) && reading.value.is_finite())
+        {
             let at = reading.at.map_or(limits.received, |at| at.min(limits.received));
             if at < limits.oldest {
                 continue;
             }
-            instances.read(&identity, &resource, Reading { at: Some(at), ..reading }, at);
+            instances.read(
+                &identity,
+                &resource,
+                Reading {
+                    at: Some(at),
+                    ..reading
+                },
+                at,
+            );
         }
     }
     instances.finish()

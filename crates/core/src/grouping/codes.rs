@@ -10,8 +10,8 @@ pub(super) fn in_message(message: &str) -> Vec<Cow<'_, str>> {
     by(message, super::ALGORITHM)
 }
 
-/// Statuses of RPCs in a message, as gRPC names them: after a word that says so (`code = Unavailable`, `StatusCode.NOT_FOUND`), or in front of
-/// all else (`UNAVAILABLE: io exception`).
+/// Statuses of RPCs in a message, as gRPC names them: after a word that says so (`code =
+/// Unavailable`, `StatusCode.NOT_FOUND`), or in front of all else (`UNAVAILABLE: io exception`).
 pub(super) fn of_rpc(message: &str) -> Vec<&'static str> {
     // All but the first, which says that nothing failed.
     const STATUSES: &[&str] = crate::telemetry::names::GRPC.split_at(1).1;
@@ -20,17 +20,31 @@ pub(super) fn of_rpc(message: &str) -> Vec<&'static str> {
         word == status
             || word.starts_with(|c: char| c.is_ascii_uppercase())
                 && word.chars().any(|c| c.is_ascii_lowercase())
-                && bare().map(|c| c.to_ascii_lowercase()).eq(word.chars().map(|c| c.to_ascii_lowercase()))
+                && bare()
+                    .map(|c| c.to_ascii_lowercase())
+                    .eq(word.chars().map(|c| c.to_ascii_lowercase()))
     };
     let mut found = vec![];
     let mut previous = "";
-    for (at, word) in message.split(|c: char| !(c.is_alphanumeric() || c == '_')).filter(|word| !word.is_empty()).enumerate() {
-        let is_said = ["statuscode", "code", "status", "grpc"].iter().any(|known| previous.eq_ignore_ascii_case(known));
+    for (at, word) in message
+        .split(|c: char| !(c.is_alphanumeric() || c == '_'))
+        .filter(|word| !word.is_empty())
+        .enumerate()
+    {
+        let is_said = ["statuscode", "code", "status", "grpc"]
+            .iter()
+            .any(|known| previous.eq_ignore_ascii_case(known));
         let is_first = at == 0
             && message.get(word.len()..).is_some_and(|rest| rest.starts_with(':'))
             && word.chars().all(|c| c.is_ascii_uppercase() || c == '_');
         if is_said || is_first {
-            found.extend(STATUSES.iter().find(|status| is_same(word, status)).filter(|status| !found.contains(*status)).copied());
+            found.extend(
+                STATUSES
+                    .iter()
+                    .find(|status| is_same(word, status))
+                    .filter(|status| !found.contains(*status))
+                    .copied(),
+            );
         }
         previous = word;
     }
@@ -50,13 +64,20 @@ fn codes(message: &str, knows_terms: bool) -> Vec<Cow<'_, str>> {
     let names_a_status = |word: &str| names_a_status(word) || knows_terms && word.split('_').any(names_a_status);
     let mut found: Vec<Cow<'_, str>> = Vec::new();
     // All codes hold a digit or begin with two capitals.
-    if !message.as_bytes().windows(2).any(|pair| pair[0].is_ascii_digit() || pair[0] == b'E' && pair[1].is_ascii_uppercase()) {
+    if !message
+        .as_bytes()
+        .windows(2)
+        .any(|pair| pair[0].is_ascii_digit() || pair[0] == b'E' && pair[1].is_ascii_uppercase())
+    {
         found.extend(broken_constraint(message).map(Cow::Borrowed));
         return found;
     }
     let mut previous = "";
     let mut before_that = "";
-    for word in message.split(|c: char| !(c.is_alphanumeric() || c == '_')).filter(|word| !word.is_empty()) {
+    for word in message
+        .split(|c: char| !(c.is_alphanumeric() || c == '_'))
+        .filter(|word| !word.is_empty())
+    {
         let is_code = is_errno_name(word)
             || (is_http_error(word) && (names_a_status(previous) || names_a_status(before_that)))
             || (is_sqlstate(word) && (names_a_code(previous) || names_a_code(before_that)))
@@ -71,7 +92,12 @@ fn codes(message: &str, knows_terms: bool) -> Vec<Cow<'_, str>> {
     // `500 Server Error: …` begins with its status.
     let first = message.split(' ').next().unwrap_or_default();
     // In a tuple or a term it may stand first too: `(404, 'Not Found')`, `{503,…}`.
-    let in_term = || message.strip_prefix(['(', '{', '[']).and_then(|rest| rest.split([',', ' ']).next()).unwrap_or(first);
+    let in_term = || {
+        message
+            .strip_prefix(['(', '{', '['])
+            .and_then(|rest| rest.split([',', ' ']).next())
+            .unwrap_or(first)
+    };
     let first = if knows_terms { in_term() } else { first };
     if is_http_error(first) && found.is_empty() {
         found.push(Cow::Borrowed(first));
@@ -102,7 +128,10 @@ fn broken_constraint(message: &str) -> Option<&'static str> {
     });
     // The first part of the message only: drivers put the reason first.
     let head = crate::text::prefix(message, 400);
-    ANY.find_overlapping_iter(head).map(|found| found.pattern().as_usize()).min().map(|first| PHRASES[first].1)
+    ANY.find_overlapping_iter(head)
+        .map(|found| found.pattern().as_usize())
+        .min()
+        .map(|first| PHRASES[first].1)
 }
 
 /// Some SDKs put the error's code in the place of its type.
@@ -115,8 +144,20 @@ fn is_http_error(word: &str) -> bool {
 }
 
 fn names_a_status(word: &str) -> bool {
-    const WORDS: &[&str] =
-        &["status", "code", "answered", "returned", "responded", "response", "http", "got", "replied", "error", "with", "failed"];
+    const WORDS: &[&str] = &[
+        "status",
+        "code",
+        "answered",
+        "returned",
+        "responded",
+        "response",
+        "http",
+        "got",
+        "replied",
+        "error",
+        "with",
+        "failed",
+    ];
     WORDS.iter().any(|known| word.eq_ignore_ascii_case(known))
 }
 
@@ -125,7 +166,10 @@ fn is_sqlstate(word: &str) -> bool {
     word.len() == 5
         && word.bytes().all(|b| b.is_ascii_digit() || b.is_ascii_uppercase())
         && word.bytes().any(|b| b.is_ascii_digit())
-        && word.bytes().next().is_some_and(|b| b.is_ascii_digit() || matches!(b, b'X' | b'H' | b'P' | b'F'))
+        && word
+            .bytes()
+            .next()
+            .is_some_and(|b| b.is_ascii_digit() || matches!(b, b'X' | b'H' | b'P' | b'F'))
 }
 
 fn names_a_code(word: &str) -> bool {

@@ -24,7 +24,8 @@ impl<'a> Described<'a> {
         let stack = stack::read(stacktrace);
         let top = stack.as_ref().map(Stack::top);
         let stated = |text: &Cow<'a, str>| if text.is_empty() { None } else { Some(text.clone()) };
-        // One SDK sends the error's code as its type, another the bare class: only the text is the same for all reports.
+        // One SDK sends the error's code as its type, another the bare class: only the text is the
+        // same for all reports.
         let type_name = top
             .and_then(|top| stated(&top.type_name))
             .unwrap_or_else(|| Cow::Borrowed(sent_type.strip_prefix("__main__.").unwrap_or(sent_type)));
@@ -33,14 +34,25 @@ impl<'a> Described<'a> {
             None if sent_message.is_empty() => Cow::Borrowed(first_line(stacktrace)),
             _ => Cow::Borrowed(sent_message),
         };
-        Self { type_name, sent_type, message, stack }
+        Self {
+            type_name,
+            sent_type,
+            message,
+            stack,
+        }
     }
 
-    /// What was sent, from what was kept of it: the type as shown, `exception.type` where it was another, the stack as read.
+    /// What was sent, from what was kept of it: the type as shown, `exception.type` where it was
+    /// another, the stack as read.
     #[must_use]
     pub fn again(type_name: &'a str, sent_type: Option<&'a str>, message: &'a str, stack: Option<Stack<'a>>) -> Self {
         let sent_type = sent_type.unwrap_or(type_name);
-        Self { type_name: type_name.into(), sent_type, message: message.into(), stack }
+        Self {
+            type_name: type_name.into(),
+            sent_type,
+            message: message.into(),
+            stack,
+        }
     }
 
     /// The message as every report of this exception states it: the stack text's own, else as sent.
@@ -67,11 +79,20 @@ impl<'a> Described<'a> {
     /// What is grouped.
     #[must_use]
     pub fn subject(&self) -> Subject<'_> {
-        Subject { type_name: &self.type_name, sent_type: self.sent_type, message: self.stated_message(), stack: self.stack.as_ref() }
+        Subject {
+            type_name: &self.type_name,
+            sent_type: self.sent_type,
+            message: self.stated_message(),
+            stack: self.stack.as_ref(),
+        }
     }
 }
 
 /// The first line of an unread stack text that says something, for a report with no message.
 fn first_line(stacktrace: &str) -> &str {
-    stacktrace.lines().map(str::trim).find(|line| !line.is_empty()).unwrap_or_default()
+    stacktrace
+        .lines()
+        .map(str::trim)
+        .find(|line| !line.is_empty())
+        .unwrap_or_default()
 }

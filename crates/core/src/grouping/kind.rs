@@ -11,7 +11,9 @@ const MAX_WORDS: usize = 3;
 pub(super) fn of<'a>(type_name: &'a str, message: &'a str) -> Cow<'a, str> {
     match type_name.split_once(':') {
         // Erlang: the class and the reason's first atom; the rest of the reason is data.
-        Some((class @ ("error" | "exit" | "throw"), reason)) if !reason.starts_with(':') => erlang_reason(class, reason),
+        Some((class @ ("error" | "exit" | "throw"), reason)) if !reason.starts_with(':') => {
+            erlang_reason(class, reason)
+        }
         _ if type_name.is_empty() || matches!(type_name, "error" | "exit" | "throw") => Cow::Owned(beginning(message)),
         _ => Cow::Borrowed(bare_type(type_name)),
     }

@@ -23,8 +23,9 @@ use crate::{Digest, Hasher};
 
 /// The number of this algorithm. Raised with every change of what goes into a key; causes carry it.
 ///
-/// 2 gave frames without a name one of the three places, told sources of one module in two languages apart, and knew no codes within terms, no
-/// statuses of RPCs and no ids of letters alone.
+/// 2 gave frames without a name one of the three places, told sources of one module in two
+/// languages apart, and knew no codes within terms, no statuses of RPCs and no ids of letters
+/// alone.
 pub const ALGORITHM: i16 = 3;
 /// The one before it, whose keys are made beside its own.
 const PREVIOUS: i16 = ALGORITHM - 1;
@@ -102,8 +103,18 @@ pub fn group(subject: &Subject<'_>) -> Grouping {
 /// Explains a grouping: the parts are those that [`group`] hashes, taken down as it does.
 #[must_use]
 pub fn explain(subject: &Subject<'_>) -> Explanation {
-    let (grouping, counted) = made(subject, Key { noted: Some(vec![]), ..Key::default() });
-    Explanation { tier: grouping.tier, ignored: ignored(subject, grouping.tier, &counted), counted }
+    let (grouping, counted) = made(
+        subject,
+        Key {
+            noted: Some(vec![]),
+            ..Key::default()
+        },
+    );
+    Explanation {
+        tier: grouping.tier,
+        ignored: ignored(subject, grouping.tier, &counted),
+        counted,
+    }
 }
 
 /// What of a subject takes no part in its key.
@@ -114,16 +125,35 @@ fn ignored(subject: &Subject<'_>, tier: Tier, counted: &[Part]) -> Vec<String> {
             ignored.push(format!("{count} {}: {why}", if count == 1 { one } else { many }));
         }
     };
-    let frames = subject.stack.iter().flat_map(|stack| &stack.exceptions).flat_map(|exception| &exception.frames);
+    let frames = subject
+        .stack
+        .iter()
+        .flat_map(|stack| &stack.exceptions)
+        .flat_map(|exception| &exception.frames);
     let (own, library): (Vec<_>, Vec<_>) = frames.partition(|frame| frame.own);
     let frames_counted = counted.iter().filter(|part| part.kind == PartKind::Frame).count();
     match tier {
         Tier::OwnFrames => {
-            say(library.len(), "library frame", "library frames", "an upgrade or other middleware changes them");
+            say(
+                library.len(),
+                "library frame",
+                "library frames",
+                "an upgrade or other middleware changes them",
+            );
             let repeats = own.iter().map(|frame| frame.repeats as usize).sum();
-            say(repeats, "repeated frame", "repeated frames", "the depth of a recursion says nothing");
+            say(
+                repeats,
+                "repeated frame",
+                "repeated frames",
+                "the depth of a recursion says nothing",
+            );
             let beyond = own.len().saturating_sub(frames_counted);
-            say(beyond, "own frame", "own frames", "further out than the first three, or repeating the one before it");
+            say(
+                beyond,
+                "own frame",
+                "own frames",
+                "further out than the first three, or repeating the one before it",
+            );
         }
         Tier::LibraryFrames => say(
             library.len().saturating_sub(frames_counted),
@@ -135,12 +165,19 @@ fn ignored(subject: &Subject<'_>, tier: Tier, counted: &[Part]) -> Vec<String> {
     }
     if tier != Tier::Message {
         ignored.push("lines, columns and the folders of files: they move with every version and deploy".to_owned());
-        ignored.push("numbers of lambdas, closures, proxies and generated code: they change from build to build".to_owned());
+        ignored.push(
+            "numbers of lambdas, closures, proxies and generated code: they change from build to build".to_owned(),
+        );
     }
     if counted.iter().all(|part| part.kind != PartKind::Message) {
-        ignored.push("the message, save for codes in it: its values vary while the place of the failure is known".to_owned());
+        ignored.push(
+            "the message, save for codes in it: its values vary while the place of the failure is known".to_owned(),
+        );
     } else {
-        ignored.push("values in the message: numbers, ids, times, quoted input and the like, written {n}, {id}, {time}, {text}".to_owned());
+        ignored.push(
+            "values in the message: numbers, ids, times, quoted input and the like, written {n}, {id}, {time}, {text}"
+                .to_owned(),
+        );
     }
     ignored
 }
@@ -176,10 +213,15 @@ fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<Part>) {
 
 /// Whether the chain has a named own frame anywhere, without which the message must help to tell defects apart.
 fn has_named_own_frame(stack: &Stack<'_>) -> bool {
-    stack.exceptions.iter().flat_map(|exception| &exception.frames).any(|frame| frame.own && !frame.function.is_empty())
+    stack
+        .exceptions
+        .iter()
+        .flat_map(|exception| &exception.frames)
+        .any(|frame| frame.own && !frame.function.is_empty())
 }
 
-/// The key in the making, and the previous algorithm's beside it; what goes into the first is noted where somebody asks.
+/// The key in the making, and the previous algorithm's beside it; what goes into the first is noted
+/// where somebody asks.
 #[derive(Default)]
 struct Key {
     current: Hasher,
@@ -215,7 +257,10 @@ impl Key {
 
     fn note(&mut self, kind: PartKind, pieces: &[&str]) {
         if let Some(noted) = &mut self.noted {
-            noted.push(Part { kind, text: pieces.concat() });
+            noted.push(Part {
+                kind,
+                text: pieces.concat(),
+            });
         }
     }
 }
@@ -288,7 +333,11 @@ fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>) {
     if !has_named_own_frame(stack) {
         // Anonymous code at the top of a file: only the message tells its places apart.
         let said = Said::of(stack.top(), subject, true);
-        key.either(PartKind::Message, &template(said.message), &template::by(said.message, PREVIOUS));
+        key.either(
+            PartKind::Message,
+            &template(said.message),
+            &template::by(said.message, PREVIOUS),
+        );
     }
 }
 
@@ -301,7 +350,10 @@ struct Said<'a> {
 impl<'a> Said<'a> {
     fn of(exception: &'a Exception<'_>, subject: &Subject<'a>, is_top: bool) -> Self {
         let or_sent = |stated: &'a str, sent: &'a str| if stated.is_empty() && is_top { sent } else { stated };
-        Self { type_name: or_sent(&exception.type_name, subject.type_name), message: or_sent(&exception.message, subject.message) }
+        Self {
+            type_name: or_sent(&exception.type_name, subject.type_name),
+            message: or_sent(&exception.message, subject.message),
+        }
     }
 
     fn add_kind(&self, key: &mut Key) {
@@ -313,7 +365,11 @@ impl<'a> Said<'a> {
             key.previous.part(code.as_bytes());
         }
         // A term can stand in the type's place: `error:{status,404}`.
-        let in_type = if self.type_name.contains(['{', '(']) { codes::in_message(self.type_name) } else { vec![] };
+        let in_type = if self.type_name.contains(['{', '(']) {
+            codes::in_message(self.type_name)
+        } else {
+            vec![]
+        };
         for code in in_type.into_iter().chain(codes::in_message(self.message)) {
             key.current_of(PartKind::Code, &[&code]);
         }
@@ -347,7 +403,9 @@ fn distinct<'a>(stack: &'a Stack<'a>) -> impl Iterator<Item = &'a Exception<'a>>
         .enumerate()
         .filter(move |(at, exception)| {
             exception.relation != crate::stack::Relation::Member
-                || !stack.exceptions[..*at].iter().any(|earlier| is_same(earlier, exception))
+                || !stack.exceptions[..*at]
+                    .iter()
+                    .any(|earlier| is_same(earlier, exception))
         })
         .map(|(_, exception)| exception)
 }
@@ -355,13 +413,17 @@ fn distinct<'a>(stack: &'a Stack<'a>) -> impl Iterator<Item = &'a Exception<'a>>
 /// Names of frames for a key, with those that repeat in a row (recursion) taken once.
 fn names<'a>(frames: impl Iterator<Item = &'a Frame<'a>>) -> impl Iterator<Item = Name<'a>> {
     let mut last = None;
-    frames.map(Name::of).filter(move |name| last.replace(*name) != Some(*name))
+    frames
+        .map(Name::of)
+        .filter(move |name| last.replace(*name) != Some(*name))
 }
 
 /// The same, as the previous algorithm named frames.
 fn names_before<'a>(frames: impl Iterator<Item = &'a Frame<'a>>) -> impl Iterator<Item = Name<'a>> {
     let mut last = None;
-    frames.map(Name::before).filter(move |name| last.replace(*name) != Some(*name))
+    frames
+        .map(Name::before)
+        .filter(move |name| last.replace(*name) != Some(*name))
 }
 
 /// A frame's name without what changes: the path down to the file's own name, lambdas' and comprehensions' names.
@@ -373,23 +435,41 @@ struct Name<'a> {
 }
 
 impl<'a> Name<'a> {
-    /// One module is known by the same name whether its source or what was compiled from it is named: `rates.ts`, `rates.js`.
+    /// One module is known by the same name whether its source or what was compiled from it is
+    /// named: `rates.ts`, `rates.js`.
     fn of(frame: &'a Frame<'a>) -> Self {
         let name = Self::before(frame);
-        let bare = name.place.rsplit_once('.').filter(|(stem, ending)| !stem.is_empty() && SCRIPTS.contains(ending));
-        Self { place: bare.map_or(name.place, |(stem, _)| stem), ..name }
+        let bare = name
+            .place
+            .rsplit_once('.')
+            .filter(|(stem, ending)| !stem.is_empty() && SCRIPTS.contains(ending));
+        Self {
+            place: bare.map_or(name.place, |(stem, _)| stem),
+            ..name
+        }
     }
 
     fn before(frame: &'a Frame<'a>) -> Self {
         let function = frame.function.as_ref();
         let is_unnamed = function.is_empty() || function.starts_with('<');
-        let place = if frame.module.is_empty() { base_name(&frame.file) } else { frame.module.as_ref() };
-        Self { place, function: if is_unnamed { "" } else { function } }
+        let place = if frame.module.is_empty() {
+            base_name(&frame.file)
+        } else {
+            frame.module.as_ref()
+        };
+        Self {
+            place,
+            function: if is_unnamed { "" } else { function },
+        }
     }
 
     /// What is hashed, in pieces.
     fn pieces(self) -> [&'a str; 3] {
-        [self.place, if self.function.is_empty() { "" } else { ":" }, self.function]
+        [
+            self.place,
+            if self.function.is_empty() { "" } else { ":" },
+            self.function,
+        ]
     }
 }
 

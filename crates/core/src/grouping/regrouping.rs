@@ -1,4 +1,5 @@
-//! What a change of the rules does to the errors that are known: tried before it is saved, and carried out by the same plan.
+//! What a change of the rules does to the errors that are known: tried before it is saved, and
+//! carried out by the same plan.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -54,12 +55,17 @@ pub struct Move {
 
 /// Works out what a change does.
 ///
-/// A cause stays whole: it goes where most of its occurrences go. Causes that are one error stay one error unless their keys
-/// fall apart within a cause. Of the errors that fall together the one with most occurrences stays; of the parts that fall
-/// apart the largest keeps the error.
+/// A cause stays whole: it goes where most of its occurrences go. Causes that are one error stay
+/// one error unless their keys fall apart within a cause. Of the errors that fall together the one
+/// with most occurrences stays; of the parts that fall apart the largest keeps the error.
 #[must_use]
 pub fn plan(portions: &[Portion]) -> Plan {
-    let keys: Vec<Digest> = portions.iter().map(|portion| portion.key).collect::<BTreeSet<_>>().into_iter().collect();
+    let keys: Vec<Digest> = portions
+        .iter()
+        .map(|portion| portion.key)
+        .collect::<BTreeSet<_>>()
+        .into_iter()
+        .collect();
     let at = |key: Digest| keys.binary_search(&key).unwrap_or_default();
     let mut sets = Sets::new(keys.len());
     let mut main: BTreeMap<i64, &Portion> = BTreeMap::new();
@@ -78,9 +84,16 @@ pub fn plan(portions: &[Portion]) -> Plan {
     // Occurrences by set and error: the largest sets choose first.
     let mut weights: BTreeMap<usize, BTreeMap<i32, i64>> = BTreeMap::new();
     for portion in portions {
-        *weights.entry(sets.root(at(portion.key))).or_default().entry(portion.error).or_default() += portion.count;
+        *weights
+            .entry(sets.root(at(portion.key)))
+            .or_default()
+            .entry(portion.error)
+            .or_default() += portion.count;
     }
-    let mut order: Vec<(i64, usize)> = weights.iter().map(|(set, errors)| (errors.values().sum(), *set)).collect();
+    let mut order: Vec<(i64, usize)> = weights
+        .iter()
+        .map(|(set, errors)| (errors.values().sum(), *set))
+        .collect();
     order.sort_by_key(|(count, set)| (std::cmp::Reverse(*count), *set));
     let mut taken = BTreeSet::new();
     let mut targets: HashMap<usize, Target> = HashMap::new();
@@ -88,19 +101,39 @@ pub fn plan(portions: &[Portion]) -> Plan {
         let mut by_count: Vec<(i32, i64)> = weights[&set].iter().map(|(error, count)| (*error, *count)).collect();
         by_count.sort_by_key(|(error, count)| (std::cmp::Reverse(*count), *error));
         // An error whose main part is elsewhere may still be the largest here: it is not this set's to keep.
-        let is_at_home = |error: &i32| first_of_error.get(error).is_some_and(|key| sets.root_of(at(*key)) == set);
-        let chosen = by_count.iter().map(|(error, _)| *error).find(|error| !taken.contains(error) && is_at_home(error));
-        let target = chosen.map_or_else(|| Target::SplitFrom(by_count.first().map_or(0, |(error, _)| *error)), Target::Known);
+        let is_at_home = |error: &i32| {
+            first_of_error
+                .get(error)
+                .is_some_and(|key| sets.root_of(at(*key)) == set)
+        };
+        let chosen = by_count
+            .iter()
+            .map(|(error, _)| *error)
+            .find(|error| !taken.contains(error) && is_at_home(error));
+        let target = chosen.map_or_else(
+            || Target::SplitFrom(by_count.first().map_or(0, |(error, _)| *error)),
+            Target::Known,
+        );
         taken.extend(chosen);
         targets.insert(set, target);
     }
 
-    let mut planned = Plan { keys: keys.iter().map(|key| (*key, targets[&sets.root_of(at(*key))])).collect(), ..Plan::default() };
+    let mut planned = Plan {
+        keys: keys
+            .iter()
+            .map(|key| (*key, targets[&sets.root_of(at(*key))]))
+            .collect(),
+        ..Plan::default()
+    };
     for (cause, largest) in &main {
         if let Target::Known(to) = planned.keys[&largest.key]
             && to != largest.error
         {
-            planned.moves.push(Move { cause: *cause, from: largest.error, to });
+            planned.moves.push(Move {
+                cause: *cause,
+                from: largest.error,
+                to,
+            });
             planned.joined.entry(to).or_default().insert(largest.error);
         }
     }
@@ -151,22 +184,41 @@ mod tests {
     }
 
     fn portion(cause: i64, error: i32, to: u8, count: i64) -> Portion {
-        Portion { cause, error, key: key(to), count }
+        Portion {
+            cause,
+            error,
+            key: key(to),
+            count,
+        }
     }
 
     #[test]
     fn the_largest_of_joined_errors_stays() {
         let planned = plan(&[portion(1, 10, 9, 5), portion(2, 20, 9, 50), portion(3, 30, 3, 1)]);
         assert_eq!(planned.joined, BTreeMap::from([(20, BTreeSet::from([10]))]));
-        assert_eq!(planned.moves, [Move { cause: 1, from: 10, to: 20 }]);
-        assert_eq!(planned.keys, BTreeMap::from([(key(3), Target::Known(30)), (key(9), Target::Known(20))]));
+        assert_eq!(
+            planned.moves,
+            [Move {
+                cause: 1,
+                from: 10,
+                to: 20
+            }]
+        );
+        assert_eq!(
+            planned.keys,
+            BTreeMap::from([(key(3), Target::Known(30)), (key(9), Target::Known(20))])
+        );
         assert!(planned.split.is_empty());
     }
 
     #[test]
     fn the_largest_part_of_a_split_error_keeps_it() {
         let planned = plan(&[portion(1, 10, 1, 5), portion(1, 10, 2, 90), portion(1, 10, 3, 7)]);
-        let expected = [(key(1), Target::SplitFrom(10)), (key(2), Target::Known(10)), (key(3), Target::SplitFrom(10))];
+        let expected = [
+            (key(1), Target::SplitFrom(10)),
+            (key(2), Target::Known(10)),
+            (key(3), Target::SplitFrom(10)),
+        ];
         assert_eq!(planned.keys, BTreeMap::from(expected));
         assert_eq!((planned.split, planned.moves), (BTreeMap::from([(10, 12)]), vec![]));
     }
@@ -174,15 +226,24 @@ mod tests {
     #[test]
     fn causes_that_people_joined_stay_joined_when_both_get_new_keys() {
         let planned = plan(&[portion(1, 10, 4, 5), portion(2, 10, 5, 9)]);
-        assert_eq!(planned.keys, BTreeMap::from([(key(4), Target::Known(10)), (key(5), Target::Known(10))]));
+        assert_eq!(
+            planned.keys,
+            BTreeMap::from([(key(4), Target::Known(10)), (key(5), Target::Known(10))])
+        );
         assert!(planned.split.is_empty() && planned.moves.is_empty());
     }
 
     #[test]
     fn a_part_may_go_over_to_a_known_error() {
         let planned = plan(&[portion(1, 10, 1, 90), portion(1, 10, 2, 9), portion(2, 20, 2, 4)]);
-        assert_eq!(planned.keys, BTreeMap::from([(key(1), Target::Known(10)), (key(2), Target::Known(20))]));
-        assert_eq!((planned.split, planned.joined), (BTreeMap::from([(10, 9)]), BTreeMap::new()));
+        assert_eq!(
+            planned.keys,
+            BTreeMap::from([(key(1), Target::Known(10)), (key(2), Target::Known(20))])
+        );
+        assert_eq!(
+            (planned.split, planned.joined),
+            (BTreeMap::from([(10, 9)]), BTreeMap::new())
+        );
     }
 
     proptest! {

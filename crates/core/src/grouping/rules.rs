@@ -1,5 +1,5 @@
-//! What people have said of how a service's occurrences are grouped: which code is its own, what belongs together, what does
-//! not.
+//! What people have said of how a service's occurrences are grouped: which code is its own, what
+//! belongs together, what does not.
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -91,23 +91,38 @@ pub struct Rules {
 impl Rules {
     /// The rules of a service, to be filled.
     pub fn of_mut(&mut self, namespace: &str, service: &str) -> &mut ServiceRules {
-        self.by_service.entry(namespace.to_owned()).or_default().entry(service.to_owned()).or_default()
+        self.by_service
+            .entry(namespace.to_owned())
+            .or_default()
+            .entry(service.to_owned())
+            .or_default()
     }
 
-    /// Groups a report as its service's rules say, then says which rule drops it, if any. Without rules nothing changes.
+    /// Groups a report as its service's rules say, then says which rule drops it, if any. Without
+    /// rules nothing changes.
     pub fn apply(&self, report: &mut Report) {
         self.group(report);
         if !self.drops.is_empty() {
             let resource = report.resource.attributes.to_json();
             let trace = trace_text(report);
             let case = case(report, &resource, &trace);
-            report.dropped_by = self.drops.iter().find(|drop| drop.holds(&case, &report.grouping)).map(|drop| drop.id);
+            report.dropped_by = self
+                .drops
+                .iter()
+                .find(|drop| drop.holds(&case, &report.grouping))
+                .map(|drop| drop.id);
         }
     }
 
     fn group(&self, report: &mut Report) {
         let identity = &report.identity;
-        let Some(rules) = self.by_service.get(&identity.namespace).and_then(|services| services.get(&identity.service)) else { return };
+        let Some(rules) = self
+            .by_service
+            .get(&identity.namespace)
+            .and_then(|services| services.get(&identity.service))
+        else {
+            return;
+        };
         if let Some(mut stack) = report.stack.as_deref().cloned()
             && rules.mark(&mut stack)
         {
@@ -131,7 +146,11 @@ impl Drop {
     fn holds(&self, case: &Case<'_>, grouping: &Grouping) -> bool {
         match &self.what {
             Dropped::Where(predicate) => predicate.holds(case),
-            Dropped::Keys { namespace, service, keys } => {
+            Dropped::Keys {
+                namespace,
+                service,
+                keys,
+            } => {
                 case.service == service
                     && case.namespace == namespace
                     && (keys.contains(&grouping.key) || keys.contains(&grouping.previous))
@@ -163,7 +182,10 @@ fn case<'a>(report: &'a Report, resource: &'a serde_json::Map<String, serde_json
 }
 
 fn regrouped(report: &Report, stack: &Stack<'_>) -> Grouping {
-    let sent_type = report.attributes.get(crate::telemetry::names::EXCEPTION_TYPE).and_then(|sent| sent.as_str());
+    let sent_type = report
+        .attributes
+        .get(crate::telemetry::names::EXCEPTION_TYPE)
+        .and_then(|sent| sent.as_str());
     Described::again(&report.type_name, sent_type, &report.message, Some(stack.clone())).group()
 }
 
@@ -175,7 +197,11 @@ impl ServiceRules {
         }
         let mut changed = false;
         for frame in stack.exceptions.iter_mut().flat_map(|exception| &mut exception.frames) {
-            let longest = self.places.iter().filter(|place| place.holds(frame)).max_by_key(|place| place.prefix.len());
+            let longest = self
+                .places
+                .iter()
+                .filter(|place| place.holds(frame))
+                .max_by_key(|place| place.prefix.len());
             if let Some(place) = longest.filter(|place| place.own != frame.own) {
                 frame.own = place.own;
                 changed = true;
@@ -187,14 +213,28 @@ impl ServiceRules {
     /// The grouping that joins and splits make of another, where one of them applies.
     #[must_use]
     pub fn moved(&self, grouping: &Grouping, case: &Case<'_>) -> Option<Grouping> {
-        let joined = self.joins.iter().find(|join| join.predicate.holds(case)).map(|join| join.key);
+        let joined = self
+            .joins
+            .iter()
+            .find(|join| join.predicate.holds(case))
+            .map(|join| join.key);
         let key = joined.unwrap_or(grouping.key);
-        let split = self.splits.iter().filter(|split| split.keys.contains(&key)).find_map(|split| {
-            let value = facts::value(case.attributes, &split.attribute).or_else(|| facts::value(case.resource, &split.attribute))?;
-            Some((&split.attribute, plain(value)))
-        });
+        let split = self
+            .splits
+            .iter()
+            .filter(|split| split.keys.contains(&key))
+            .find_map(|split| {
+                let value = facts::value(case.attributes, &split.attribute)
+                    .or_else(|| facts::value(case.resource, &split.attribute))?;
+                Some((&split.attribute, plain(value)))
+            });
         let Some((attribute, value)) = split else {
-            return joined.map(|key| Grouping { key, previous: key, by_rule: true, ..grouping.clone() });
+            return joined.map(|key| Grouping {
+                key,
+                previous: key,
+                by_rule: true,
+                ..grouping.clone()
+            });
         };
         Some(Grouping {
             key: split_key(key, attribute, &value),
@@ -210,7 +250,9 @@ impl Place {
     fn holds(&self, frame: &Frame<'_>) -> bool {
         let in_path = |path: &str| {
             begins(path, &self.prefix)
-                || path.match_indices(['/', '\\']).any(|(at, _)| path.get(at + 1..).is_some_and(|rest| begins(rest, &self.prefix)))
+                || path
+                    .match_indices(['/', '\\'])
+                    .any(|(at, _)| path.get(at + 1..).is_some_and(|rest| begins(rest, &self.prefix)))
         };
         in_path(&frame.file) || begins(&frame.module, &self.prefix) || begins(&frame.function, &self.prefix)
     }
@@ -219,19 +261,30 @@ impl Place {
 /// Whether a name begins with a prefix and the prefix ends where a part of the name does.
 fn begins(name: &str, prefix: &str) -> bool {
     let is_of_word = |c: char| c.is_alphanumeric() || c == '_';
-    !prefix.is_empty() && name.strip_prefix(prefix).is_some_and(|rest| !prefix.ends_with(is_of_word) || !rest.starts_with(is_of_word))
+    !prefix.is_empty()
+        && name
+            .strip_prefix(prefix)
+            .is_some_and(|rest| !prefix.ends_with(is_of_word) || !rest.starts_with(is_of_word))
 }
 
 /// The key of a join: of its rule's number.
 #[must_use]
 pub fn join_key(rule: i64) -> Digest {
-    Hasher::default().part(b"joined by people").number(rule.unsigned_abs()).finish()
+    Hasher::default()
+        .part(b"joined by people")
+        .number(rule.unsigned_abs())
+        .finish()
 }
 
 /// The key of a part of a split error.
 #[must_use]
 pub fn split_key(key: Digest, attribute: &str, value: &str) -> Digest {
-    Hasher::default().part(b"split by people").part(&key.0).part(attribute.as_bytes()).part(value.as_bytes()).finish()
+    Hasher::default()
+        .part(b"split by people")
+        .part(&key.0)
+        .part(attribute.as_bytes())
+        .part(value.as_bytes())
+        .finish()
 }
 
 /// The title of a part of a split error.
@@ -254,22 +307,51 @@ mod tests {
     #[case("example.skerry", "Tariff.java", "example.skerry.fares.Tariff", true)]
     #[case("example.skerry", "Tariff.java", "example.skerryline.Tariff", false)]
     #[case("C:\\fares", "C:\\fares\\Tariff.cs", "", true)]
-    fn a_place_is_found_by_its_beginning(#[case] prefix: &str, #[case] file: &str, #[case] module: &str, #[case] expected: bool) {
-        let frame = Frame { file: file.into(), module: module.into(), ..Frame::default() };
-        assert_eq!(Place { prefix: prefix.to_owned(), own: true }.holds(&frame), expected);
+    fn a_place_is_found_by_its_beginning(
+        #[case] prefix: &str,
+        #[case] file: &str,
+        #[case] module: &str,
+        #[case] expected: bool,
+    ) {
+        let frame = Frame {
+            file: file.into(),
+            module: module.into(),
+            ..Frame::default()
+        };
+        assert_eq!(
+            Place {
+                prefix: prefix.to_owned(),
+                own: true
+            }
+            .holds(&frame),
+            expected
+        );
     }
 
     #[test]
     fn the_longest_beginning_decides() {
-        let text = "Traceback (most recent call last):\n  File \"/srv/fares/vendor/rates/a.py\", line 1, in rate\n    x\n  File \"/srv/fares/app.py\", line 2, in quote\n    y\nKeyError: 'a'";
+        let text = "Traceback (most recent call last):\n  File \"/srv/fares/vendor/rates/a.py\", line 1, in rate\n    \
+            x\n  File \"/srv/fares/app.py\", line 2, in quote\n    y\nKeyError: 'a'";
         let mut stack = crate::stack::read(text).unwrap();
-        let place = |prefix: &str, own| Place { prefix: prefix.to_owned(), own };
+        let place = |prefix: &str, own| Place {
+            prefix: prefix.to_owned(),
+            own,
+        };
         let rules = ServiceRules {
-            places: vec![place("/srv/fares", false), place("vendor", true), place("/srv/fares/vendor/rates", false), place("app.py", true)],
+            places: vec![
+                place("/srv/fares", false),
+                place("vendor", true),
+                place("/srv/fares/vendor/rates", false),
+                place("app.py", true),
+            ],
             ..ServiceRules::default()
         };
         assert!(rules.mark(&mut stack));
-        let own: Vec<_> = stack.exceptions[0].frames.iter().map(|frame| (frame.function.as_ref(), frame.own)).collect();
+        let own: Vec<_> = stack.exceptions[0]
+            .frames
+            .iter()
+            .map(|frame| (frame.function.as_ref(), frame.own))
+            .collect();
         assert_eq!(own, [("quote", false), ("rate", false)]);
         assert!(!rules.mark(&mut stack));
     }

@@ -4,7 +4,8 @@
 const MAX_MESSAGE_BYTES: usize = 2_000;
 
 /// Returns the message with its variable parts replaced: `{n}`, `{id}`, `{uuid}`, `{hex}`, `{address}`, `{email}`,
-/// `{url}`, `{path}`, `{time}`, `{duration}`, `{name}`, `{text}` for quoted input, `{list}`, `{json}`. One pass, linear.
+/// `{url}`, `{path}`, `{time}`, `{duration}`, `{name}`, `{text}` for quoted input, `{list}`,
+/// `{json}`. One pass, linear.
 ///
 /// # Example: two cases, one template
 /// ```
@@ -32,7 +33,9 @@ pub(super) fn by(message: &str, algorithm: i16) -> String {
             b'[' => bracketed(bytes, at, b'[', b']').map(|end| (end, "{list}")),
             b'{' => bracketed(bytes, at, b'{', b'}').map(|end| (end, "{json}")),
             b'/' if begins => path(bytes, at).map(|end| (end, "{path}")),
-            _ if begins && is_word(byte) => word(bytes, at, knows_letters).or_else(|| name(message, at).map(|end| (end, "{name}"))),
+            _ if begins && is_word(byte) => {
+                word(bytes, at, knows_letters).or_else(|| name(message, at).map(|end| (end, "{name}")))
+            }
             b'-' | b'+' if begins && bytes.get(at + 1).is_some_and(u8::is_ascii_digit) => number(bytes, at + 1),
             _ => None,
         };
@@ -57,7 +60,10 @@ const fn is_word(byte: u8) -> bool {
 }
 
 fn run(bytes: &[u8], from: usize, belongs: impl Fn(u8) -> bool) -> usize {
-    bytes[from..].iter().position(|b| !belongs(*b)).map_or(bytes.len(), |n| from + n)
+    bytes[from..]
+        .iter()
+        .position(|b| !belongs(*b))
+        .map_or(bytes.len(), |n| from + n)
 }
 
 type Found = Option<(usize, &'static str)>;
@@ -69,7 +75,9 @@ fn word(bytes: &[u8], at: usize, knows_letters: bool) -> Found {
     let (mut slashes, mut has_digit, mut has_at) = (0, false, false);
     while let Some(byte) = bytes.get(end) {
         match byte {
-            b'"' | b'\'' | b'`' | b'(' | b')' | b'<' | b'>' | b'[' | b']' | b'{' | b'}' | b',' | b';' | b'|' | b'=' => break,
+            b'"' | b'\'' | b'`' | b'(' | b')' | b'<' | b'>' | b'[' | b']' | b'{' | b'}' | b',' | b';' | b'|' | b'=' => {
+                break;
+            }
             b'0'..=b'9' => has_digit = true,
             b'/' => slashes += 1,
             b'@' => has_at = true,
@@ -83,7 +91,12 @@ fn word(bytes: &[u8], at: usize, knows_letters: bool) -> Found {
     }
     let token = &bytes[at..end];
     if slashes >= 2 && token.windows(3).any(|w| w == b"://") {
-        return Some((run(bytes, at, |b| !b.is_ascii_whitespace() && !matches!(b, b'"' | b'\'' | b'<' | b'>' | b')')), "{url}"));
+        return Some((
+            run(bytes, at, |b| {
+                !b.is_ascii_whitespace() && !matches!(b, b'"' | b'\'' | b'<' | b'>' | b')')
+            }),
+            "{url}",
+        ));
     }
     if has_at && is_email(token) {
         return Some((end, "{email}"));
@@ -115,8 +128,9 @@ fn word(bytes: &[u8], at: usize, knows_letters: bool) -> Found {
     identifier(bytes, at)
 }
 
-/// Whether a word is an id of letters alone, such as a booking's `SKPSYFEA`: capitals that no word has in this order, having no vowel among
-/// six, or five others in a row. Names of errors (`ECONNREFUSED`) and of SQL have vowels enough.
+/// Whether a word is an id of letters alone, such as a booking's `SKPSYFEA`: capitals that no word
+/// has in this order, having no vowel among six, or five others in a row. Names of errors
+/// (`ECONNREFUSED`) and of SQL have vowels enough.
 fn is_unspeakable(token: &[u8]) -> bool {
     if token.len() < 6 || token.len() > 32 || !token.iter().all(u8::is_ascii_uppercase) {
         return false;
@@ -132,7 +146,11 @@ fn name(message: &str, at: usize) -> Option<usize> {
     let before = message.get(..at)?.strip_suffix(' ')?;
     let previous = before.rsplit(' ').next()?;
     let rest = message.get(at..)?;
-    let token = rest.get(..rest.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(rest.len()))?;
+    let token = rest.get(
+        ..rest
+            .find(|c: char| !c.is_alphanumeric() && c != '_')
+            .unwrap_or(rest.len()),
+    )?;
     let mut letters = token.chars();
     let is_capitalised = letters.next()?.is_uppercase() && token.len() > 1 && letters.all(char::is_lowercase);
     if is_capitalised
@@ -141,7 +159,10 @@ fn name(message: &str, at: usize) -> Option<usize> {
     {
         return Some(at + length);
     }
-    let follows = rest.get(token.len()..)?.strip_prefix(' ').and_then(|next| next.chars().next());
+    let follows = rest
+        .get(token.len()..)?
+        .strip_prefix(' ')
+        .and_then(|next| next.chars().next());
     let is_alone = previous.starts_with(char::is_lowercase)
         && previous.ends_with(|c: char| c.is_lowercase() || c == ',')
         && !follows.is_some_and(char::is_uppercase);
@@ -180,7 +201,8 @@ fn several_words(rest: &str) -> Option<usize> {
         let mut letters = word.chars();
         word.len() > 1
             && letters.next().is_some_and(char::is_uppercase)
-            && letters.all(|c| c.is_lowercase() || matches!(c, '-' | '\'') || c.is_uppercase() && word.contains(['-', '\'']))
+            && letters
+                .all(|c| c.is_lowercase() || matches!(c, '-' | '\'') || c.is_uppercase() && word.contains(['-', '\'']))
     };
     let mut length = 0;
     let mut words = 0;
@@ -202,13 +224,25 @@ fn several_words(rest: &str) -> Option<usize> {
 }
 
 fn is_email(token: &[u8]) -> bool {
-    let Some(at) = token.iter().position(|b| *b == b'@') else { return false };
-    at > 0 && token[at + 1..].contains(&b'.') && token[at + 1..].iter().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-'))
+    let Some(at) = token.iter().position(|b| *b == b'@') else {
+        return false;
+    };
+    at > 0
+        && token[at + 1..].contains(&b'.')
+        && token[at + 1..]
+            .iter()
+            .all(|b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-'))
 }
 
 fn is_uuid(token: &[u8]) -> bool {
     token.len() == 36
-        && token.iter().enumerate().all(|(at, b)| if matches!(at, 8 | 13 | 18 | 23) { *b == b'-' } else { b.is_ascii_hexdigit() })
+        && token.iter().enumerate().all(|(at, b)| {
+            if matches!(at, 8 | 13 | 18 | 23) {
+                *b == b'-'
+            } else {
+                b.is_ascii_hexdigit()
+            }
+        })
 }
 
 /// An IPv4 or IPv6 address or a host, with or without a port.
@@ -218,12 +252,19 @@ fn is_address(token: &[u8]) -> bool {
     let has_port = port.len() > 1 && port[1..].iter().all(u8::is_ascii_digit);
     let is_v4 = |host: &[u8]| {
         let parts: Vec<&[u8]> = host.split(|b| *b == b'.').collect();
-        parts.len() == 4 && parts.iter().all(|part| (1..=3).contains(&part.len()) && part.iter().all(u8::is_ascii_digit))
+        parts.len() == 4
+            && parts
+                .iter()
+                .all(|part| (1..=3).contains(&part.len()) && part.iter().all(u8::is_ascii_digit))
     };
-    let is_v6 =
-        token.iter().filter(|b| **b == b':').count() >= 2 && token.iter().all(|b| b.is_ascii_hexdigit() || matches!(b, b':' | b'.'));
+    let is_v6 = token.iter().filter(|b| **b == b':').count() >= 2
+        && token.iter().all(|b| b.is_ascii_hexdigit() || matches!(b, b':' | b'.'));
     let is_host = |host: &[u8]| {
-        host.contains(&b'.') && host.iter().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-')) && host[0].is_ascii_alphabetic()
+        host.contains(&b'.')
+            && host
+                .iter()
+                .all(|b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-'))
+            && host[0].is_ascii_alphabetic()
     };
     is_v4(host)
         || is_v4(token)
@@ -257,7 +298,9 @@ fn time(bytes: &[u8], at: usize, end: usize) -> Found {
             && digits(&text[..2])
             && text[2] == b':'
             && digits(&text[3..5])
-            && text[5..].iter().all(|b| b.is_ascii_digit() || matches!(b, b':' | b'.' | b'Z' | b'+' | b'-'))
+            && text[5..]
+                .iter()
+                .all(|b| b.is_ascii_digit() || matches!(b, b':' | b'.' | b'Z' | b'+' | b'-'))
     };
     if is_clock(token) {
         return Some((end, "{time}"));
@@ -273,8 +316,22 @@ fn time(bytes: &[u8], at: usize, end: usize) -> Found {
 }
 
 /// Units that make a number a duration.
-const DURATIONS: &[&[u8]] =
-    &[b"ms", b"s", b"us", b"ns", b"m", b"h", b"sec", b"secs", b"min", b"mins", b"seconds", b"minutes", b"hours", b"milliseconds"];
+const DURATIONS: &[&[u8]] = &[
+    b"ms",
+    b"s",
+    b"us",
+    b"ns",
+    b"m",
+    b"h",
+    b"sec",
+    b"secs",
+    b"min",
+    b"mins",
+    b"seconds",
+    b"minutes",
+    b"hours",
+    b"milliseconds",
+];
 
 /// `12`, `1,204`, `3.5`, `1.2e-7`, `250ms`, `0x7f3a`, `12 %`; what follows without a gap and is no unit makes it an id.
 fn number(bytes: &[u8], at: usize) -> Found {
@@ -284,7 +341,9 @@ fn number(bytes: &[u8], at: usize) -> Found {
     }
     let mut end = run(bytes, at, |b| b.is_ascii_digit());
     end = in_groups(bytes, at, end);
-    while matches!(bytes.get(end), Some(b'.' | b',' | b'_' | b'\'')) && bytes.get(end + 1).is_some_and(u8::is_ascii_digit) {
+    while matches!(bytes.get(end), Some(b'.' | b',' | b'_' | b'\''))
+        && bytes.get(end + 1).is_some_and(u8::is_ascii_digit)
+    {
         end = run(bytes, end + 1, |b| b.is_ascii_digit());
     }
     if matches!(bytes.get(end), Some(b'e' | b'E')) {
@@ -297,7 +356,11 @@ fn number(bytes: &[u8], at: usize) -> Found {
     let tail = run(bytes, end, is_word);
     if tail == end {
         let hyphen = matches!(bytes.get(end), Some(b'-')) && bytes.get(end + 1).is_some_and(|b| is_word(*b));
-        return if hyphen { identifier(bytes, at) } else { Some((end, "{n}")) };
+        return if hyphen {
+            identifier(bytes, at)
+        } else {
+            Some((end, "{n}"))
+        };
     }
     let unit = bytes[end..tail].to_ascii_lowercase();
     if DURATIONS.contains(&unit.as_slice()) {
@@ -307,7 +370,19 @@ fn number(bytes: &[u8], at: usize) -> Found {
         && unit.iter().all(u8::is_ascii_alphabetic)
         && matches!(
             unit.as_slice(),
-            b"b" | b"kb" | b"mb" | b"gb" | b"kib" | b"mib" | b"gib" | b"th" | b"st" | b"nd" | b"rd" | b"px" | b"km" | b"kg"
+            b"b" | b"kb"
+                | b"mb"
+                | b"gb"
+                | b"kib"
+                | b"mib"
+                | b"gib"
+                | b"th"
+                | b"st"
+                | b"nd"
+                | b"rd"
+                | b"px"
+                | b"km"
+                | b"kg"
         )
     {
         return Some((end, "{n}"));
@@ -315,8 +390,8 @@ fn number(bytes: &[u8], at: usize) -> Found {
     identifier(bytes, at)
 }
 
-/// The end of a number whose thousands are set apart by blanks, as many languages write it: `13 401,41`; the blank may be one
-/// that does not break (U+00A0, U+202F).
+/// The end of a number whose thousands are set apart by blanks, as many languages write it: `13
+/// 401,41`; the blank may be one that does not break (U+00A0, U+202F).
 fn in_groups(bytes: &[u8], at: usize, mut end: usize) -> usize {
     if end - at > 3 {
         return end;
@@ -357,8 +432,9 @@ fn identifier(bytes: &[u8], at: usize) -> Found {
 
 /// A slash and what follows: `/var/lib/skerry/scans/aa5f5c39.bin`.
 fn path(bytes: &[u8], at: usize) -> Option<usize> {
-    let mut end =
-        run(bytes, at, |b| !b.is_ascii_whitespace() && !matches!(b, b'"' | b'\'' | b'`' | b'(' | b')' | b'<' | b'>' | b',' | b';' | b'|'));
+    let mut end = run(bytes, at, |b| {
+        !b.is_ascii_whitespace() && !matches!(b, b'"' | b'\'' | b'`' | b'(' | b')' | b'<' | b'>' | b',' | b';' | b'|')
+    });
     while end > at && matches!(bytes[end - 1], b'.' | b':' | b'!' | b'?') {
         end -= 1;
     }
@@ -430,18 +506,39 @@ mod tests {
     #[case("manifest of SKLCSSF8 could not be closed", "manifest of {id} could not be closed")]
     #[case("purser@skerry.example has 31 messages", "{email} has {n} messages")]
     #[case("'2026-11-23'", "{text}")]
-    #[case("sheet /var/lib/skerry/scans/aa5f5c39.bin is 0xc0318ef6b7c8", "sheet {path} is {hex}")]
-    #[case("connection drained after 39376ms, 6720 requests dropped", "connection drained after {duration}, {n} requests dropped")]
+    #[case(
+        "sheet /var/lib/skerry/scans/aa5f5c39.bin is 0xc0318ef6b7c8",
+        "sheet {path} is {hex}"
+    )]
+    #[case(
+        "connection drained after 39376ms, 6720 requests dropped",
+        "connection drained after {duration}, {n} requests dropped"
+    )]
     #[case("can't read 'crew' of utf8 text", "can't read {text} of utf8 text")]
-    #[case("refused {\"berth\": 7, \"pier\": [1, 2]} at 2026-11-23 04:40:07", "refused {json} at {time}")]
+    #[case(
+        "refused {\"berth\": 7, \"pier\": [1, 2]} at 2026-11-23 04:40:07",
+        "refused {json} at {time}"
+    )]
     #[case("[Errno 5] winch 1 does not answer", "[Errno {n}] winch {n} does not answer")]
-    #[case("invalid literal for int() with base 10: \"x' OR 1=1\"", "invalid literal for int() with base {n}: {text}")]
+    #[case(
+        "invalid literal for int() with base 10: \"x' OR 1=1\"",
+        "invalid literal for int() with base {n}: {text}"
+    )]
     #[case("reload for zone Tern timed out", "reload for zone {name} timed out")]
-    #[case("500 Server Error: Internal Server Error for url: http://pier-3/x", "{n} Server Error: Internal Server Error for url: {url}")]
-    #[case("Cannot read: Berth of UpstreamError in SQL", "Cannot read: Berth of UpstreamError in SQL")]
+    #[case(
+        "500 Server Error: Internal Server Error for url: http://pier-3/x",
+        "{n} Server Error: Internal Server Error for url: {url}"
+    )]
+    #[case(
+        "Cannot read: Berth of UpstreamError in SQL",
+        "Cannot read: Berth of UpstreamError in SQL"
+    )]
     #[case("wipe of SKPSYFEA refused", "wipe of {id} refused")]
     #[case("crate SKDGDMPF is stuck", "crate {id} is stuck")]
-    #[case("NOT NULL constraint of VARCHAR, TIMESTAMP in TRANSACTION", "NOT NULL constraint of VARCHAR, TIMESTAMP in TRANSACTION")]
+    #[case(
+        "NOT NULL constraint of VARCHAR, TIMESTAMP in TRANSACTION",
+        "NOT NULL constraint of VARCHAR, TIMESTAMP in TRANSACTION"
+    )]
     #[case("заказ 42 не найден", "заказ {n} не найден")]
     fn variable_parts_become_words(#[case] message: &str, #[case] expected: &str) {
         assert_eq!(template(message), expected);

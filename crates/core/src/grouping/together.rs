@@ -1,5 +1,5 @@
-//! Occurrences of several services and versions, grouped at once: as the service would have, had they come to it in the order of their
-//! versions.
+//! Occurrences of several services and versions, grouped at once: as the service would have, had
+//! they come to it in the order of their versions.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -43,7 +43,12 @@ impl Together {
         let group = Digest::of([service, &grouping.key.to_string()]);
         let at = *self.by_group.entry(group).or_insert_with(|| {
             let shape = Shape::of(&described.subject());
-            self.causes.push(Cause { service: service.to_owned(), group, shape, versions: BTreeSet::new() });
+            self.causes.push(Cause {
+                service: service.to_owned(),
+                group,
+                shape,
+                versions: BTreeSet::new(),
+            });
             self.causes.len() - 1
         });
         if !version.is_empty() {
@@ -55,16 +60,30 @@ impl Together {
     /// Where each cause belongs, by its number.
     #[must_use]
     pub fn settled(&self) -> Vec<Belonging> {
-        let of = |number: i64| usize::try_from(number).ok().and_then(|at| self.causes.get(at)).map(|cause| cause.group).unwrap_or_default();
-        let mut settled: Vec<Belonging> =
-            self.causes.iter().map(|cause| Belonging { group: cause.group, ..Belonging::default() }).collect();
+        let of = |number: i64| {
+            usize::try_from(number)
+                .ok()
+                .and_then(|at| self.causes.get(at))
+                .map(|cause| cause.group)
+                .unwrap_or_default()
+        };
+        let mut settled: Vec<Belonging> = self
+            .causes
+            .iter()
+            .map(|cause| Belonging {
+                group: cause.group,
+                ..Belonging::default()
+            })
+            .collect();
         let mut by_service: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
         for (at, cause) in self.causes.iter().enumerate() {
             by_service.entry(&cause.service).or_default().push(at);
         }
         for causes in by_service.values() {
             for (cause, finding) in moved::find(&self.sighted(causes)) {
-                let Some(belonging) = usize::try_from(cause).ok().and_then(|at| settled.get_mut(at)) else { continue };
+                let Some(belonging) = usize::try_from(cause).ok().and_then(|at| settled.get_mut(at)) else {
+                    continue;
+                };
                 match finding {
                     Finding::Moved { error, changes } => (belonging.group, belonging.changes) = (of(error), changes),
                     Finding::MayBe { errors } => belonging.may_be = errors.into_iter().map(of).collect(),
@@ -84,7 +103,12 @@ impl Together {
             let cause = &self.causes[*at];
             let number = i64::try_from(*at).ok()?;
             let versions = cause.versions.iter().map(|label| place[label]).collect();
-            Some(Sighted { cause: number, error: number, shape: cause.shape.as_ref()?, versions })
+            Some(Sighted {
+                cause: number,
+                error: number,
+                shape: cause.shape.as_ref()?,
+                versions,
+            })
         });
         sighted.collect()
     }

@@ -68,17 +68,27 @@ impl Predicate {
                 Field::Slice | Field::Group | Field::Customer => {
                     format!("`{name}` is looked up when a question is asked: write the predicate or attribute itself")
                 }
-                Field::Endpoint => "`endpoint` is known only once the request's span has come: use `http.route`".to_owned(),
+                Field::Endpoint => {
+                    "`endpoint` is known only once the request's span has come: use `http.route`".to_owned()
+                }
                 Field::State(State::Uncaught | State::Caught) => {
                     format!("whether an occurrence is {name} is known only once its request has ended")
                 }
                 field if field.is_of_error() => {
-                    let what = if matches!(field, Field::State(_)) { "a state" } else { "a number" };
+                    let what = if matches!(field, Field::State(_)) {
+                        "a state"
+                    } else {
+                        "a number"
+                    };
                     format!("`{name}` is {what} of a whole error: a rule looks at one occurrence as it comes in")
                 }
                 _ => continue,
             };
-            return Err(Mistake { at: test.at, length: name.len(), message: why });
+            return Err(Mistake {
+                at: test.at,
+                length: name.len(),
+                message: why,
+            });
         }
         Ok(())
     }
@@ -113,12 +123,19 @@ impl Predicate {
                     | Field::Attribute(_)
             )
         };
-        let Some(test) = self.tests().into_iter().find(|test| !of_line(&test.field)) else { return Ok(()) };
+        let Some(test) = self.tests().into_iter().find(|test| !of_line(&test.field)) else {
+            return Ok(());
+        };
         let name = test.field.name();
         let message = format!(
-            "a log line has no `{name}`; it has service, namespace, environment, version, message, severity, user, trace, group, customer and its attributes"
+            "a log line has no `{name}`; it has service, namespace, environment, version, message, severity, user, \
+             trace, group, customer and its attributes"
         );
-        Err(Mistake { at: test.at, length: name.len(), message })
+        Err(Mistake {
+            at: test.at,
+            length: name.len(),
+            message,
+        })
     }
 }
 
@@ -136,10 +153,19 @@ impl Test {
             Field::Kind => crate::failure_kind(case.type_name, case.title).is_some_and(text),
             Field::Severity => self.check.holds_for_severity(case.severity),
             Field::Trace => !case.trace.is_empty() && text(case.trace),
-            Field::User => USER_ATTRIBUTES.iter().find_map(|name| case.attributes.get(*name)).is_some_and(|user| text(&plain(user))),
+            Field::User => USER_ATTRIBUTES
+                .iter()
+                .find_map(|name| case.attributes.get(*name))
+                .is_some_and(|user| text(&plain(user))),
             Field::Touches => case.attributes.get(TOUCHES).is_some_and(|what| text(&plain(what))),
-            Field::File => frames(case).any(|frame| [&frame.file, short_path(&frame.file), base_name(&frame.file)].into_iter().any(text)),
-            Field::Function => frames(case).any(|frame| text(&frame.function) || text(&format!("{}.{}", frame.module, frame.function))),
+            Field::File => frames(case).any(|frame| {
+                [&frame.file, short_path(&frame.file), base_name(&frame.file)]
+                    .into_iter()
+                    .any(text)
+            }),
+            Field::Function => {
+                frames(case).any(|frame| text(&frame.function) || text(&format!("{}.{}", frame.module, frame.function)))
+            }
             Field::Attribute(name) => {
                 let sent = facts::value(case.attributes, name).or_else(|| facts::value(case.resource, name));
                 sent.is_some_and(|sent| holds_for_sent(&self.check, sent))
@@ -150,7 +176,10 @@ impl Test {
 }
 
 fn frames<'a>(case: &Case<'a>) -> impl Iterator<Item = &'a crate::stack::Frame<'a>> {
-    case.stack.into_iter().flat_map(|stack| &stack.exceptions).flat_map(|exception| &exception.frames)
+    case.stack
+        .into_iter()
+        .flat_map(|stack| &stack.exceptions)
+        .flat_map(|exception| &exception.frames)
 }
 
 /// An attribute's value as text, without JSON's quotes.
@@ -159,7 +188,8 @@ pub fn plain(value: &Json) -> String {
     value.as_str().map_or_else(|| value.to_string(), str::to_owned)
 }
 
-/// Numbers compare as numbers, also where they were sent as text; a text that is no number is not less or greater than one.
+/// Numbers compare as numbers, also where they were sent as text; a text that is no number is not
+/// less or greater than one.
 fn holds_for_sent(check: &Check, sent: &Json) -> bool {
     let text = plain(sent);
     let is_of_numbers = match check {
@@ -175,8 +205,8 @@ fn holds_for_sent(check: &Check, sent: &Json) -> bool {
     }
 }
 
-/// The number that an attribute's text says: digits with a sign and a fraction, up to 15 of each. Exponents, `inf` and `nan` are texts, since
-/// a commit's or an order's id may look like them.
+/// The number that an attribute's text says: digits with a sign and a fraction, up to 15 of each.
+/// Exponents, `inf` and `nan` are texts, since a commit's or an order's id may look like them.
 ///
 /// # Example
 /// ```
@@ -226,7 +256,8 @@ mod tests {
     #[case("message contains \"NO TARIFF\"", true)]
     fn a_predicate_holds_of_an_occurrence(#[case] predicate: &str, #[case] expected: bool) {
         let stack = crate::stack::read(
-            "Traceback (most recent call last):\n  File \"/srv/fares/tariff.py\", line 26, in fares.per_metre\n    x\nKeyError: 'a'",
+            "Traceback (most recent call last):\n  File \"/srv/fares/tariff.py\", line 26, in fares.per_metre\n    \
+             x\nKeyError: 'a'",
         )
         .unwrap();
         let json = |text: &str| serde_json::from_str::<Map<String, Json>>(text).unwrap();

@@ -43,20 +43,43 @@ pub fn complete(text: &str, at: usize) -> Completion {
     let (mut read, open) = match tokens(before) {
         Ok(read) => (read, None),
         Err(mistake) => match tokens(before.get(..mistake.at).unwrap_or_default()) {
-            Ok(read) => (read, before.get(mistake.at..).map(|open| (mistake.at, open.trim_start_matches(['"', '\'']).to_owned()))),
-            Err(_) => return Completion { from: before.len(), written: String::new(), wanted: Wanted::Nothing },
+            Ok(read) => (
+                read,
+                before
+                    .get(mistake.at..)
+                    .map(|open| (mistake.at, open.trim_start_matches(['"', '\'']).to_owned())),
+            ),
+            Err(_) => {
+                return Completion {
+                    from: before.len(),
+                    written: String::new(),
+                    wanted: Wanted::Nothing,
+                };
+            }
         },
     };
     let (from, written) = match (open, read.last()) {
         (Some(open), _) => open,
-        (None, Some(Token { what: What::Word(word), at, length })) if at + length == before.len() => {
+        (
+            None,
+            Some(Token {
+                what: What::Word(word),
+                at,
+                length,
+            }),
+        ) if at + length == before.len() => {
             let last = (*at, word.clone());
             read.pop();
             last
         }
         _ => (before.len(), String::new()),
     };
-    let mut parser = Parser { tokens: &read, next: 0, end: before.len(), wanted: parse::Wanted::Field };
+    let mut parser = Parser {
+        tokens: &read,
+        next: 0,
+        end: before.len(),
+        wanted: parse::Wanted::Field,
+    };
     let outcome = parser.any(0);
     let is_read = parser.next >= read.len();
     let wanted = match (outcome, parser.wanted) {
@@ -86,7 +109,19 @@ mod tests {
     #[case("service = fares and ", 20, "", Wanted::Field)]
     #[case("http.route = \"/v1/q", 13, "/v1/q", Wanted::Value(Field::Attribute("http.route".to_owned())))]
     #[case("service service ", 16, "", Wanted::Nothing)]
-    fn what_may_follow_is_known(#[case] text: &str, #[case] from: usize, #[case] written: &str, #[case] wanted: Wanted) {
-        assert_eq!(complete(text, text.len()), Completion { from, written: written.to_owned(), wanted });
+    fn what_may_follow_is_known(
+        #[case] text: &str,
+        #[case] from: usize,
+        #[case] written: &str,
+        #[case] wanted: Wanted,
+    ) {
+        assert_eq!(
+            complete(text, text.len()),
+            Completion {
+                from,
+                written: written.to_owned(),
+                wanted
+            }
+        );
     }
 }

@@ -143,14 +143,26 @@ impl Field {
     /// The field of a name. A name that is none of these is an attribute's.
     #[must_use]
     pub fn of(name: &str) -> Self {
-        let known = FIELDS.iter().find(|(known, _)| *known == name).map(|(_, field)| field.clone());
-        let state = || STATES.iter().find(|(known, _)| *known == name).map(|(_, state)| Self::State(*state));
+        let known = FIELDS
+            .iter()
+            .find(|(known, _)| *known == name)
+            .map(|(_, field)| field.clone());
+        let state = || {
+            STATES
+                .iter()
+                .find(|(known, _)| *known == name)
+                .map(|(_, state)| Self::State(*state))
+        };
         known.or_else(state).unwrap_or_else(|| Self::Attribute(name.to_owned()))
     }
 
     /// All names that are no attributes': fields, then states, then `taken by`.
     pub fn names() -> impl Iterator<Item = &'static str> {
-        FIELDS.iter().map(|(name, _)| *name).chain(STATES.iter().map(|(name, _)| *name)).chain(["taken by"])
+        FIELDS
+            .iter()
+            .map(|(name, _)| *name)
+            .chain(STATES.iter().map(|(name, _)| *name))
+            .chain(["taken by"])
     }
 
     /// Its name as it is written.
@@ -159,8 +171,14 @@ impl Field {
         match self {
             Self::Attribute(name) => name,
             Self::TakenBy => "taken by",
-            Self::State(state) => STATES.iter().find(|(_, known)| known == state).map_or("", |(name, _)| name),
-            _ => FIELDS.iter().find(|(_, known)| known == self).map_or("", |(name, _)| name),
+            Self::State(state) => STATES
+                .iter()
+                .find(|(_, known)| known == state)
+                .map_or("", |(name, _)| name),
+            _ => FIELDS
+                .iter()
+                .find(|(_, known)| known == self)
+                .map_or("", |(name, _)| name),
         }
     }
 
@@ -192,7 +210,15 @@ impl Field {
                 | Self::LastSeen
                 | Self::FirstVersion
                 | Self::TakenBy
-                | Self::State(State::Open | State::New | State::Surging | State::Returned | State::Settled | State::Quiet | State::Taken)
+                | Self::State(
+                    State::Open
+                        | State::New
+                        | State::Surging
+                        | State::Returned
+                        | State::Settled
+                        | State::Quiet
+                        | State::Taken
+                )
         )
     }
 }

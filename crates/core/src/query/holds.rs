@@ -38,7 +38,9 @@ impl Check {
         let compare = |value: &Value| value.number.and_then(|bound| number.partial_cmp(&bound));
         match self {
             Self::Is(comparison, value) => compare(value).is_some_and(|order| comparison.holds(order)),
-            Self::Between(from, to) => compare(from).is_some_and(Ordering::is_ge) && compare(to).is_some_and(Ordering::is_le),
+            Self::Between(from, to) => {
+                compare(from).is_some_and(Ordering::is_ge) && compare(to).is_some_and(Ordering::is_le)
+            }
             Self::OneOf(values) => values.iter().any(|value| compare(value) == Some(Ordering::Equal)),
             Self::Contains(_) | Self::Like(_) => self.holds_for_text(&number.to_string()),
             Self::IsSet => true,
@@ -50,7 +52,13 @@ impl Check {
     pub fn holds_for_severity(&self, severity: i16) -> bool {
         const NAMES: [&str; 6] = ["trace", "debug", "info", "warn", "error", "fatal"];
         let level = |text: &str| NAMES.iter().position(|name| name.eq_ignore_ascii_case(text));
-        let Some(at) = usize::try_from(severity - 1).ok().map(|number| number / 4).filter(|at| *at < NAMES.len()) else { return false };
+        let Some(at) = usize::try_from(severity - 1)
+            .ok()
+            .map(|number| number / 4)
+            .filter(|at| *at < NAMES.len())
+        else {
+            return false;
+        };
         match self {
             Self::Is(comparison, value) => comparison.holds(Some(at).cmp(&level(&value.text))),
             Self::Between(from, to) => (level(&from.text)..=level(&to.text)).contains(&Some(at)),
@@ -65,7 +73,9 @@ impl Check {
         let compare = |value: &Value| value.time.map(|when| at.cmp(&when.resolve(now)));
         match self {
             Self::Is(comparison, value) => compare(value).is_some_and(|order| comparison.holds(order)),
-            Self::Between(from, to) => compare(from).is_some_and(Ordering::is_ge) && compare(to).is_some_and(Ordering::is_le),
+            Self::Between(from, to) => {
+                compare(from).is_some_and(Ordering::is_ge) && compare(to).is_some_and(Ordering::is_le)
+            }
             Self::OneOf(values) => values.iter().any(|value| compare(value) == Some(Ordering::Equal)),
             Self::Contains(_) | Self::Like(_) => false,
             Self::IsSet => true,
@@ -85,13 +95,20 @@ impl Check {
 pub fn dotted_order(one: &str, other: &str) -> Ordering {
     let split = |version: &str| -> (Vec<u64>, String) {
         let bare = version.trim_start_matches('v');
-        let (numbers, rest) = bare.find(|c: char| !c.is_ascii_digit() && c != '.').map_or((bare, ""), |at| bare.split_at(at));
-        (numbers.split('.').filter_map(|part| part.parse().ok()).collect(), rest.to_owned())
+        let (numbers, rest) = bare
+            .find(|c: char| !c.is_ascii_digit() && c != '.')
+            .map_or((bare, ""), |at| bare.split_at(at));
+        (
+            numbers.split('.').filter_map(|part| part.parse().ok()).collect(),
+            rest.to_owned(),
+        )
     };
     let ((numbers, rest), (other_numbers, other_rest)) = (split(one), split(other));
-    numbers.cmp(&other_numbers).then_with(|| match (rest.is_empty(), other_rest.is_empty()) {
-        (true, false) => Ordering::Greater,
-        (false, true) => Ordering::Less,
-        _ => rest.cmp(&other_rest),
-    })
+    numbers
+        .cmp(&other_numbers)
+        .then_with(|| match (rest.is_empty(), other_rest.is_empty()) {
+            (true, false) => Ordering::Greater,
+            (false, true) => Ordering::Less,
+            _ => rest.cmp(&other_rest),
+        })
 }

@@ -30,7 +30,11 @@ const SIGNS: &[&str] = &["!=", "<=", ">=", "=", "<", ">"];
 /// Cuts a text into tokens.
 pub(super) fn tokens(text: &str) -> Result<Vec<Token>, Mistake> {
     if text.len() > MAX_LENGTH {
-        return Err(Mistake { at: MAX_LENGTH, length: 0, message: format!("the predicate is longer than {MAX_LENGTH} bytes") });
+        return Err(Mistake {
+            at: MAX_LENGTH,
+            length: 0,
+            message: format!("the predicate is longer than {MAX_LENGTH} bytes"),
+        });
     }
     let mut tokens = vec![];
     let mut at = 0;
@@ -61,7 +65,11 @@ fn sign_or_word(rest: &str, at: usize) -> Result<(What, usize), Mistake> {
     let end = rest.find(ends).unwrap_or(rest.len());
     if end == 0 {
         let c = rest.chars().next().unwrap_or(' ');
-        return Err(Mistake { at, length: c.len_utf8(), message: format!("`{c}` is no sign of the language; different is written `!=`") });
+        return Err(Mistake {
+            at,
+            length: c.len_utf8(),
+            message: format!("`{c}` is no sign of the language; different is written `!=`"),
+        });
     }
     Ok((What::Word(rest.get(..end).unwrap_or_default().to_owned()), end))
 }
@@ -77,5 +85,9 @@ fn quoted(text: &str, at: usize, quote: char) -> Result<(What, usize), Mistake> 
             c => content.push(c),
         }
     }
-    Err(Mistake { at, length: text.len() - at, message: format!("the text that begins here has no closing {quote}") })
+    Err(Mistake {
+        at,
+        length: text.len() - at,
+        message: format!("the text that begins here has no closing {quote}"),
+    })
 }

@@ -1,7 +1,7 @@
 //! The predicate language: `service = fares and version >= 2.4.0 and not http.response.status_code in (404, 410)`.
 //!
-//! [`parse`] turns text into a checked [`Predicate`]; [`complete`] says what may follow at a place of a text that is being
-//! written. What a predicate is tested on is not this crate's business.
+//! [`parse`] turns text into a checked [`Predicate`]; [`complete`] says what may follow at a place
+//! of a text that is being written. What a predicate is tested on is not this crate's business.
 
 mod case;
 mod complete;
@@ -131,7 +131,10 @@ impl Mistake {
     #[must_use]
     pub fn marked(&self, text: &str) -> String {
         let before = text.get(..self.at).unwrap_or(text).chars().count();
-        let length = text.get(self.at..self.at + self.length).map_or(1, |part| part.chars().count()).max(1);
+        let length = text
+            .get(self.at..self.at + self.length)
+            .map_or(1, |part| part.chars().count())
+            .max(1);
         format!("{text}\n{}{}\n{}", " ".repeat(before), "^".repeat(length), self.message)
     }
 }

@@ -20,7 +20,12 @@ const MAX_DEPTH: usize = 32;
 /// ```
 pub fn parse(text: &str) -> Result<Predicate, Mistake> {
     let tokens = tokens(text)?;
-    let mut parser = Parser { tokens: &tokens, next: 0, end: text.len(), wanted: Wanted::Field };
+    let mut parser = Parser {
+        tokens: &tokens,
+        next: 0,
+        end: text.len(),
+        wanted: Wanted::Field,
+    };
     let predicate = parser.any(0)?;
     match parser.peek() {
         None => Ok(predicate),
@@ -72,7 +77,11 @@ impl<'t> Parser<'t> {
     }
 
     fn ended(&self, expected: &str) -> Mistake {
-        Mistake { at: self.end, length: 0, message: format!("the predicate ends here; expected {expected}") }
+        Mistake {
+            at: self.end,
+            length: 0,
+            message: format!("the predicate ends here; expected {expected}"),
+        }
     }
 
     pub fn any(&mut self, depth: usize) -> Parsed<Predicate> {
@@ -84,7 +93,11 @@ impl<'t> Parser<'t> {
             }
             parts.push(self.all(depth)?);
         }
-        Ok(if parts.len() == 1 { parts.swap_remove(0) } else { Predicate::Any(parts) })
+        Ok(if parts.len() == 1 {
+            parts.swap_remove(0)
+        } else {
+            Predicate::Any(parts)
+        })
     }
 
     fn all(&mut self, depth: usize) -> Parsed<Predicate> {
@@ -96,15 +109,25 @@ impl<'t> Parser<'t> {
             }
             parts.push(self.one(depth)?);
         }
-        Ok(if parts.len() == 1 { parts.swap_remove(0) } else { Predicate::All(parts) })
+        Ok(if parts.len() == 1 {
+            parts.swap_remove(0)
+        } else {
+            Predicate::All(parts)
+        })
     }
 
     fn one(&mut self, depth: usize) -> Parsed<Predicate> {
         self.wanted = Wanted::Field;
         let expected = "the name of a field or attribute, a state such as `open`, a reference, or text in quotes";
-        let Some(token) = self.peek() else { return Err(self.ended(expected)) };
+        let Some(token) = self.peek() else {
+            return Err(self.ended(expected));
+        };
         if depth > MAX_DEPTH {
-            return Err(Mistake { at: token.at, length: token.length, message: format!("nested more than {MAX_DEPTH} deep") });
+            return Err(Mistake {
+                at: token.at,
+                length: token.length,
+                message: format!("nested more than {MAX_DEPTH} deep"),
+            });
         }
         if self.keyword("not") {
             return Ok(Predicate::Not(Box::new(self.one(depth + 1)?)));
@@ -116,12 +139,20 @@ impl<'t> Parser<'t> {
                 match self.take() {
                     Some(Token { what: What::Close, .. }) => Ok(inner),
                     Some(other) => Err(unexpected(other, "`and`, `or` or `)` may follow", &["and", "or"])),
-                    None => Err(Mistake { at: token.at, length: 1, message: "the bracket that opens here is not closed".to_owned() }),
+                    None => Err(Mistake {
+                        at: token.at,
+                        length: 1,
+                        message: "the bracket that opens here is not closed".to_owned(),
+                    }),
                 }
             }
             What::Quoted(text) => {
                 self.next += 1;
-                Ok(Predicate::Test(Test { field: Field::Message, check: Check::Contains(text.clone()), at: token.at }))
+                Ok(Predicate::Test(Test {
+                    field: Field::Message,
+                    check: Check::Contains(text.clone()),
+                    at: token.at,
+                }))
             }
             What::Word(word) => {
                 self.next += 1;
@@ -132,7 +163,13 @@ impl<'t> Parser<'t> {
     }
 
     fn test(&mut self, word: &str, token: &Token) -> Parsed<Predicate> {
-        let made = |field: Field, check: Check| Ok(Predicate::Test(Test { field, check, at: token.at }));
+        let made = |field: Field, check: Check| {
+            Ok(Predicate::Test(Test {
+                field,
+                check,
+                at: token.at,
+            }))
+        };
         if word == "taken" && self.keyword("by") {
             return self.check(&Field::TakenBy, token.at, true);
         }
@@ -161,7 +198,13 @@ impl<'t> Parser<'t> {
     /// What follows a field's name. After `taken by` a value may follow at once.
     fn check(&mut self, field: &Field, at: usize, may_be_value: bool) -> Parsed<Predicate> {
         self.wanted = Wanted::Check(field.clone());
-        let made = |check: Check| Predicate::Test(Test { field: field.clone(), check, at });
+        let made = |check: Check| {
+            Predicate::Test(Test {
+                field: field.clone(),
+                check,
+                at,
+            })
+        };
         let expected = match field.kind() {
             Kind::Text => "=, !=, in, contains, like, is set",
             Kind::Number => "=, !=, <, <=, >, >=, from … to, in",
@@ -169,7 +212,9 @@ impl<'t> Parser<'t> {
             Kind::Ordered | Kind::Any | Kind::State => "=, !=, <, <=, >, >=, from … to, in, contains, like, is set",
         };
         let expected = format!("after `{}` one of {expected}", field.name());
-        let Some(token) = self.take() else { return Err(self.ended(&expected)) };
+        let Some(token) = self.take() else {
+            return Err(self.ended(&expected));
+        };
         match &token.what {
             What::Sign(sign) => {
                 let comparison = comparison(sign);
@@ -179,7 +224,9 @@ impl<'t> Parser<'t> {
             What::Word(word) => match word.to_ascii_lowercase().as_str() {
                 "in" => Ok(made(Check::OneOf(self.list(field)?))),
                 "not" if self.keyword("in") => Ok(Predicate::Not(Box::new(made(Check::OneOf(self.list(field)?))))),
-                "not" if self.keyword("contains") => Ok(Predicate::Not(Box::new(made(Check::Contains(self.text(field)?))))),
+                "not" if self.keyword("contains") => {
+                    Ok(Predicate::Not(Box::new(made(Check::Contains(self.text(field)?)))))
+                }
                 "not" if self.keyword("like") => Ok(Predicate::Not(Box::new(made(Check::Like(self.text(field)?))))),
                 "contains" if is_text(field) => Ok(made(Check::Contains(self.text(field)?))),
                 "like" if is_text(field) => Ok(made(Check::Like(self.text(field)?))),
@@ -205,7 +252,11 @@ impl<'t> Parser<'t> {
                     Ok(if is_not { Predicate::Not(Box::new(set)) } else { set })
                 }
                 _ if may_be_value => Ok(made(Check::Is(Comparison::Equal, value(word, field.kind())))),
-                _ => Err(unexpected(token, &expected, &["in", "contains", "like", "from", "is set", "not"])),
+                _ => Err(unexpected(
+                    token,
+                    &expected,
+                    &["in", "contains", "like", "from", "is set", "not"],
+                )),
             },
             What::Quoted(text) if may_be_value => Ok(made(Check::Is(Comparison::Equal, value(text, field.kind())))),
             _ => Err(unexpected(token, &expected, &[])),
@@ -214,14 +265,19 @@ impl<'t> Parser<'t> {
 
     fn value(&mut self, field: &Field) -> Parsed<Value> {
         self.wanted = Wanted::Value(field.clone());
-        let Some(token) = self.take() else { return Err(self.ended(&format!("a value for `{}`", field.name()))) };
+        let Some(token) = self.take() else {
+            return Err(self.ended(&format!("a value for `{}`", field.name())));
+        };
         let text = match &token.what {
             What::Word(word) => word,
             What::Quoted(text) => text,
             _ => {
                 return Err(unexpected(
                     token,
-                    &format!("a value for `{}` follows; text with signs or blanks stands in quotes", field.name()),
+                    &format!(
+                        "a value for `{}` follows; text with signs or blanks stands in quotes",
+                        field.name()
+                    ),
                     &[],
                 ));
             }
@@ -237,14 +293,20 @@ impl<'t> Parser<'t> {
         let reason = match field.kind() {
             Kind::Number if value.number.is_none() => Some("a number"),
             Kind::Time if value.time.is_none() => Some("a time such as 2026-11-23, 2026-11-23T04:40:00Z or 2h ago"),
-            _ if *field == Field::Severity && severity(text).is_none() => Some("one of trace, debug, info, warn, error, fatal"),
-            _ if *field == Field::Error && text.parse::<Reference>().is_err() => Some("a reference such as kobal-tirun"),
+            _ if *field == Field::Severity && severity(text).is_none() => {
+                Some("one of trace, debug, info, warn, error, fatal")
+            }
+            _ if *field == Field::Error && text.parse::<Reference>().is_err() => {
+                Some("a reference such as kobal-tirun")
+            }
             _ => None,
         };
         match reason {
-            Some(reason) => {
-                Err(Mistake { at: token.at, length: token.length, message: format!("`{}` takes {reason}, not `{text}`", field.name()) })
-            }
+            Some(reason) => Err(Mistake {
+                at: token.at,
+                length: token.length,
+                message: format!("`{}` takes {reason}, not `{text}`", field.name()),
+            }),
             None => Ok(value),
         }
     }
@@ -252,8 +314,15 @@ impl<'t> Parser<'t> {
     fn text(&mut self, field: &Field) -> Parsed<String> {
         self.wanted = Wanted::Value(field.clone());
         match self.take() {
-            Some(Token { what: What::Word(text) | What::Quoted(text), .. }) => Ok(text.clone()),
-            Some(token) => Err(unexpected(token, "text follows, in quotes where it has signs or blanks", &[])),
+            Some(Token {
+                what: What::Word(text) | What::Quoted(text),
+                ..
+            }) => Ok(text.clone()),
+            Some(token) => Err(unexpected(
+                token,
+                "text follows, in quotes where it has signs or blanks",
+                &[],
+            )),
             None => Err(self.ended("text, in quotes where it has signs or blanks")),
         }
     }
@@ -285,8 +354,14 @@ fn unexpected(token: &Token, expected: &str, known: &[&str]) -> Mistake {
         What::Close => ")".to_owned(),
         What::Comma => ",".to_owned(),
     };
-    let meant = closest(&written, known.iter().copied()).map(|word| format!("; did you mean `{word}`?")).unwrap_or_default();
-    Mistake { at: token.at, length: token.length, message: format!("`{written}` is not expected here: {expected}{meant}") }
+    let meant = closest(&written, known.iter().copied())
+        .map(|word| format!("; did you mean `{word}`?"))
+        .unwrap_or_default();
+    Mistake {
+        at: token.at,
+        length: token.length,
+        message: format!("`{written}` is not expected here: {expected}{meant}"),
+    }
 }
 
 const fn is_text(field: &Field) -> bool {
@@ -296,8 +371,15 @@ const fn is_text(field: &Field) -> bool {
 fn fits(field: &Field, comparison: Comparison, token: &Token) -> Parsed<()> {
     let is_order = !matches!(comparison, Comparison::Equal | Comparison::NotEqual);
     if is_order && field.kind() == Kind::Text {
-        let message = format!("`{}` is text without an order: it takes =, !=, in, contains, like", field.name());
-        return Err(Mistake { at: token.at, length: token.length, message });
+        let message = format!(
+            "`{}` is text without an order: it takes =, !=, in, contains, like",
+            field.name()
+        );
+        return Err(Mistake {
+            at: token.at,
+            length: token.length,
+            message,
+        });
     }
     Ok(())
 }
@@ -315,7 +397,11 @@ const fn comparison(sign: &str) -> Comparison {
 
 fn value(text: &str, kind: Kind) -> Value {
     let number = text.parse().ok().filter(|number: &f64| number.is_finite());
-    Value { text: text.to_owned(), number: number.or_else(|| duration(text).filter(|_| kind == Kind::Any)), time: None }
+    Value {
+        text: text.to_owned(),
+        number: number.or_else(|| duration(text).filter(|_| kind == Kind::Any)),
+        time: None,
+    }
 }
 
 /// `250ms`, `2s`, `5m`, `3h`, `7d` in milliseconds.
@@ -328,8 +414,16 @@ fn duration(text: &str) -> Option<f64> {
 }
 
 fn time(text: &str) -> Option<Timestamp> {
-    let day = || NaiveDate::parse_from_str(text, "%Y-%m-%d").ok()?.and_hms_opt(0, 0, 0).map(|at| at.and_utc());
-    let at = DateTime::parse_from_rfc3339(text).map(|at| at.to_utc()).ok().or_else(day)?;
+    let day = || {
+        NaiveDate::parse_from_str(text, "%Y-%m-%d")
+            .ok()?
+            .and_hms_opt(0, 0, 0)
+            .map(|at| at.and_utc())
+    };
+    let at = DateTime::parse_from_rfc3339(text)
+        .map(|at| at.to_utc())
+        .ok()
+        .or_else(day)?;
     Some(Timestamp::from_millis(at.timestamp_millis()))
 }
 
@@ -363,17 +457,38 @@ mod tests {
 
     #[rstest]
     #[case("service = fares", "service Is(Equal, \"fares\")")]
-    #[case("version >= 2.4.0 AND not uncaught", "all(version Is(AtLeast, \"2.4.0\"), not(uncaught IsSet))")]
-    #[case("a.b = 1 or c.d = 2 and e.f = 3", "any(a.b Is(Equal, \"1\"), all(c.d Is(Equal, \"2\"), e.f Is(Equal, \"3\")))")]
-    #[case("(a.b = 1 or c.d = 2) and open", "all(any(a.b Is(Equal, \"1\"), c.d Is(Equal, \"2\")), open IsSet)")]
-    #[case("http.response.status_code in (404, 410)", "http.response.status_code OneOf([\"404\", \"410\"])")]
+    #[case(
+        "version >= 2.4.0 AND not uncaught",
+        "all(version Is(AtLeast, \"2.4.0\"), not(uncaught IsSet))"
+    )]
+    #[case(
+        "a.b = 1 or c.d = 2 and e.f = 3",
+        "any(a.b Is(Equal, \"1\"), all(c.d Is(Equal, \"2\"), e.f Is(Equal, \"3\")))"
+    )]
+    #[case(
+        "(a.b = 1 or c.d = 2) and open",
+        "all(any(a.b Is(Equal, \"1\"), c.d Is(Equal, \"2\")), open IsSet)"
+    )]
+    #[case(
+        "http.response.status_code in (404, 410)",
+        "http.response.status_code OneOf([\"404\", \"410\"])"
+    )]
     #[case("http.route not in ('/a b', /c)", "not(http.route OneOf([\"/a b\", \"/c\"]))")]
     #[case("duration from 250ms to 2s", "duration Between(\"250ms\", \"2s\")")]
     #[case("taken by purser@skerry.example", "taken by Is(Equal, \"purser@skerry.example\")")]
     #[case("taken by is not set", "not(taken by IsSet)")]
-    #[case("endpoint like 'GET /v1/*' and \"no tariff\"", "all(endpoint Like(\"GET /v1/*\"), message Contains(\"no tariff\"))")]
-    #[case("kobal-tirun or error = kobal-tirun", "any(error Is(Equal, \"kobal-tirun\"), error Is(Equal, \"kobal-tirun\"))")]
-    #[case("first_seen > 2h ago and last_seen < 2026-11-23", "all(first_seen Is(Greater, \"2h\"), last_seen Is(Less, \"2026-11-23\"))")]
+    #[case(
+        "endpoint like 'GET /v1/*' and \"no tariff\"",
+        "all(endpoint Like(\"GET /v1/*\"), message Contains(\"no tariff\"))"
+    )]
+    #[case(
+        "kobal-tirun or error = kobal-tirun",
+        "any(error Is(Equal, \"kobal-tirun\"), error Is(Equal, \"kobal-tirun\"))"
+    )]
+    #[case(
+        "first_seen > 2h ago and last_seen < 2026-11-23",
+        "all(first_seen Is(Greater, \"2h\"), last_seen Is(Less, \"2026-11-23\"))"
+    )]
     #[case("message contains \"a \\\"b\\\"\"", "message Contains(\"a \\\"b\\\"\")")]
     fn predicates_are_read(#[case] text: &str, #[case] expected: &str) {
         assert_eq!(outline(&parse(text).unwrap()), expected);
@@ -389,7 +504,10 @@ mod tests {
                 let check = match &test.check {
                     Check::Is(comparison, value) => format!("Is({comparison:?}, {:?})", value.text),
                     Check::Between(from, to) => format!("Between({:?}, {:?})", from.text, to.text),
-                    Check::OneOf(values) => format!("OneOf({:?})", values.iter().map(|value| &value.text).collect::<Vec<_>>()),
+                    Check::OneOf(values) => format!(
+                        "OneOf({:?})",
+                        values.iter().map(|value| &value.text).collect::<Vec<_>>()
+                    ),
                     other => format!("{other:?}"),
                 };
                 format!("{} {check}", test.field.name())

@@ -23,7 +23,12 @@ pub struct Addresses {
 }
 
 /// Hides all, under a key that everybody knows: for tests and dry runs.
-pub const HIDDEN: Addresses = Addresses { key: [0; 16], kept_for: BTreeSet::new(), kept_for_others: false, hidden_for: BTreeSet::new() };
+pub const HIDDEN: Addresses = Addresses {
+    key: [0; 16],
+    kept_for: BTreeSet::new(),
+    kept_for_others: false,
+    hidden_for: BTreeSet::new(),
+};
 
 impl Addresses {
     /// Whether a service's addresses are hidden.
@@ -35,16 +40,26 @@ impl Addresses {
     /// The pseudonym of an address: the same for the same address, whatever the case of its letters.
     #[must_use]
     pub fn pseudonym(&self, address: &str) -> String {
-        let hash = crate::Hasher::default().part(b"address").part(&self.key).part(address.to_ascii_lowercase().as_bytes()).finish();
+        let hash = crate::Hasher::default()
+            .part(b"address")
+            .part(&self.key)
+            .part(address.to_ascii_lowercase().as_bytes())
+            .finish();
         format!("{}@{DOMAIN}", crate::text::prefix(&Digest(hash.0).to_string(), 16))
     }
 
-    /// The hash by which users are counted; 0 for none. It is keyed: with a copy of the database alone nobody can try who somebody is.
+    /// The hash by which users are counted; 0 for none. It is keyed: with a copy of the database
+    /// alone nobody can try who somebody is.
     #[must_use]
     pub fn user_hash(&self, user: Option<&str>) -> u64 {
         user.filter(|user| !user.is_empty()).map_or(0, |user| {
-            // An address and its pseudonym are one user: whether it was hidden already, and is hidden at all, makes no other of them.
-            let hash = crate::Hasher::default().part(b"user").part(&self.key).part(self.in_text(user).as_bytes()).finish();
+            // An address and its pseudonym are one user: whether it was hidden already, and is
+            // hidden at all, makes no other of them.
+            let hash = crate::Hasher::default()
+                .part(b"user")
+                .part(&self.key)
+                .part(self.in_text(user).as_bytes())
+                .finish();
             hash.short().max(1)
         })
     }
@@ -83,16 +98,26 @@ impl Addresses {
 fn address_around(bytes: &[u8], at: usize) -> Option<(usize, usize)> {
     let is_local = |byte: &u8| byte.is_ascii_alphanumeric() || b"._%+-".contains(byte);
     let is_domain = |byte: &u8| byte.is_ascii_alphanumeric() || b".-".contains(byte);
-    let from = bytes[..at].iter().rposition(|byte| !is_local(byte)).map_or(0, |before| before + 1);
-    let length = bytes[at + 1..].iter().position(|byte| !is_domain(byte)).unwrap_or(bytes.len() - at - 1);
+    let from = bytes[..at]
+        .iter()
+        .rposition(|byte| !is_local(byte))
+        .map_or(0, |before| before + 1);
+    let length = bytes[at + 1..]
+        .iter()
+        .position(|byte| !is_domain(byte))
+        .unwrap_or(bytes.len() - at - 1);
     let mut domain = &bytes[at + 1..at + 1 + length];
     while let [rest @ .., b'.' | b'-'] = domain {
         domain = rest;
     }
     let to = at + 1 + domain.len();
-    let end = domain.iter().rposition(|byte| *byte == b'.').map(|dot| &domain[dot + 1..])?;
+    let end = domain
+        .iter()
+        .rposition(|byte| *byte == b'.')
+        .map(|dot| &domain[dot + 1..])?;
     let is_place = bytes.get(to) == Some(&b':') && bytes.get(to + 1).is_some_and(u8::is_ascii_digit);
-    let is_address = from < at && end.len() >= 2 && end.iter().all(u8::is_ascii_alphabetic) && !domain.starts_with(b".");
+    let is_address =
+        from < at && end.len() >= 2 && end.iter().all(u8::is_ascii_alphabetic) && !domain.starts_with(b".");
     (is_address && !is_place && domain != DOMAIN.as_bytes()).then_some((from, to))
 }
 
@@ -117,13 +142,32 @@ mod tests {
 
     #[test]
     fn a_pseudonym_is_of_the_address_and_the_installation() {
-        let ours = Addresses { key: [7; 16], ..Addresses::default() };
-        assert_ne!(ours.user_hash(Some("u-7")), HIDDEN.user_hash(Some("u-7")), "users' hashes are this installation's own");
+        let ours = Addresses {
+            key: [7; 16],
+            ..Addresses::default()
+        };
+        assert_ne!(
+            ours.user_hash(Some("u-7")),
+            HIDDEN.user_hash(Some("u-7")),
+            "users' hashes are this installation's own"
+        );
         assert_eq!((ours.user_hash(None), ours.user_hash(Some(""))), (0, 0));
         let address = "purser@skerry.example";
-        assert_eq!(ours.user_hash(Some(address)), ours.user_hash(Some(&ours.pseudonym(address))));
-        assert_eq!(ours.pseudonym("Purser@Skerry.example"), ours.pseudonym("purser@skerry.example"));
-        assert_ne!(ours.pseudonym("purser@skerry.example"), HIDDEN.pseudonym("purser@skerry.example"));
-        assert_eq!(crate::grouping::template(&ours.in_text("purser@skerry.example has 31 messages")), "{email} has {n} messages");
+        assert_eq!(
+            ours.user_hash(Some(address)),
+            ours.user_hash(Some(&ours.pseudonym(address)))
+        );
+        assert_eq!(
+            ours.pseudonym("Purser@Skerry.example"),
+            ours.pseudonym("purser@skerry.example")
+        );
+        assert_ne!(
+            ours.pseudonym("purser@skerry.example"),
+            HIDDEN.pseudonym("purser@skerry.example")
+        );
+        assert_eq!(
+            crate::grouping::template(&ours.in_text("purser@skerry.example has 31 messages")),
+            "{email} has {n} messages"
+        );
     }
 }

@@ -1,7 +1,9 @@
-//! Addresses of clients: by the names they come under, wherever else the same record's attributes repeat them, and by shape in messages.
+//! Addresses of clients: by the names they come under, wherever else the same record's attributes
+//! repeat them, and by shape in messages.
 //!
-//! What a message loses must not depend on the record it came in: a span names its client, the log record of the same failure does not,
-//! and both must tell of one failure. So every public address goes from messages, and no other.
+//! What a message loses must not depend on the record it came in: a span names its client, the log
+//! record of the same failure does not, and both must tell of one failure. So every public address
+//! goes from messages, and no other.
 
 use std::net::IpAddr;
 
@@ -10,8 +12,8 @@ use aho_corasick::AhoCorasick;
 use super::{CLIENT_ADDRESS, mark, secret_name};
 use crate::telemetry::{Attributes, Value};
 
-/// What a name ends with that holds a client's address, in words: OpenTelemetry's names of today and before, headers that
-/// proxies add, and what frameworks call it.
+/// What a name ends with that holds a client's address, in words: OpenTelemetry's names of today
+/// and before, headers that proxies add, and what frameworks call it.
 const NAMES: &[&[&str]] = &[
     &["client", "address"],
     &["client", "ip"],
@@ -33,7 +35,11 @@ const PEERS: &[&str] = &["network.peer.address", "net.peer.ip", "net.sock.peer.a
 
 pub(super) fn is_named(words: &[&str]) -> bool {
     let is_end = |name: &&[&str]| {
-        words.len() >= name.len() && words[words.len() - name.len()..].iter().zip(*name).all(|(word, part)| word.eq_ignore_ascii_case(part))
+        words.len() >= name.len()
+            && words[words.len() - name.len()..]
+                .iter()
+                .zip(*name)
+                .all(|(word, part)| word.eq_ignore_ascii_case(part))
     };
     NAMES.iter().any(is_end)
 }
@@ -64,15 +70,19 @@ pub(super) fn named_in(attributes: &Attributes, is_removed: impl Fn(&str) -> boo
     }
 }
 
-/// Addresses to be taken out of texts. Looking for all of them costs one pass over a text, however many there are: a record may name
-/// thousands.
+/// Addresses to be taken out of texts. Looking for all of them costs one pass over a text, however
+/// many there are: a record may name thousands.
 pub(super) struct Clients(Option<AhoCorasick>);
 
 impl Clients {
     pub(super) fn new(mut addresses: Vec<String>) -> Self {
         addresses.sort_unstable();
         addresses.dedup();
-        Self((!addresses.is_empty()).then(|| AhoCorasick::new(addresses)).and_then(Result::ok))
+        Self(
+            (!addresses.is_empty())
+                .then(|| AhoCorasick::new(addresses))
+                .and_then(Result::ok),
+        )
     }
 
     pub(super) const fn is_empty(&self) -> bool {
@@ -113,8 +123,8 @@ fn stands_alone(text: &[u8], place: &std::ops::Range<usize>) -> bool {
     !goes_on && !before.is_some_and(|byte| belongs(*byte) && *byte != b':' || *byte == b'.')
 }
 
-/// Takes public addresses out of a message; `None` where none stands in it. Addresses of the own network, of the machine itself and numbers of
-/// versions stay.
+/// Takes public addresses out of a message; `None` where none stands in it. Addresses of the own
+/// network, of the machine itself and numbers of versions stay.
 pub(super) fn without_public(text: &str) -> Option<String> {
     let bytes = text.as_bytes();
     let belongs = |byte: &u8| byte.is_ascii_hexdigit() || matches!(byte, b'.' | b':');
@@ -125,9 +135,15 @@ pub(super) fn without_public(text: &str) -> Option<String> {
             at += 1;
             continue;
         }
-        let end = bytes[at..].iter().position(|byte| !belongs(byte)).map_or(bytes.len(), |length| at + length);
-        let is_apart = |byte: Option<&u8>| !byte.is_some_and(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-'));
-        let is_version = text.get(..at).is_some_and(|before| before.trim_end().ends_with("version"));
+        let end = bytes[at..]
+            .iter()
+            .position(|byte| !belongs(byte))
+            .map_or(bytes.len(), |length| at + length);
+        let is_apart =
+            |byte: Option<&u8>| !byte.is_some_and(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-'));
+        let is_version = text
+            .get(..at)
+            .is_some_and(|before| before.trim_end().ends_with("version"));
         if !is_version
             && is_apart(at.checked_sub(1).and_then(|before| bytes.get(before)))
             && is_apart(bytes.get(end))
@@ -146,15 +162,22 @@ pub(super) fn without_public(text: &str) -> Option<String> {
     Some(clean)
 }
 
-/// How long the public address is that a word of digits, dots and colons begins with; a port or a full stop may follow it.
+/// How long the public address is that a word of digits, dots and colons begins with; a port or a
+/// full stop may follow it.
 fn public_address(word: &str) -> Option<usize> {
     let trimmed = word.trim_end_matches(['.', ':']);
-    let without_port =
-        trimmed.rsplit_once(':').filter(|(address, port)| address.contains('.') && port.bytes().all(|byte| byte.is_ascii_digit()));
+    let without_port = trimmed
+        .rsplit_once(':')
+        .filter(|(address, port)| address.contains('.') && port.bytes().all(|byte| byte.is_ascii_digit()));
     let address = without_port.map_or(trimmed, |(address, _)| address);
     let is_public = match address.parse().ok()? {
         IpAddr::V4(v4) => {
-            !(v4.is_private() || v4.is_loopback() || v4.is_link_local() || v4.is_unspecified() || v4.is_broadcast() || v4.octets()[0] == 0)
+            !(v4.is_private()
+                || v4.is_loopback()
+                || v4.is_link_local()
+                || v4.is_unspecified()
+                || v4.is_broadcast()
+                || v4.octets()[0] == 0)
         }
         // Paths in code look like short ones: `fed::bad`.
         IpAddr::V6(v6) => {
@@ -177,9 +200,17 @@ mod tests {
         "GET from 10.0.0.1, then 10.0.0.12 and 110.0.0.1",
         "GET from [removed: client address], then [removed: client address] and 110.0.0.1"
     )]
-    #[case("2001:db8::7", "[2001:db8::7]:443 and 2001:db8::7:1", "[[removed: client address]]:443 and 2001:db8::7:1")]
+    #[case(
+        "2001:db8::7",
+        "[2001:db8::7]:443 and 2001:db8::7:1",
+        "[[removed: client address]]:443 and 2001:db8::7:1"
+    )]
     #[case("10.0.0.1", "10.0.0.1:41000", "[removed: client address]:41000")]
-    fn a_records_own_clients_go_wherever_they_stand_alone(#[case] named: &str, #[case] text: &str, #[case] expected: &str) {
+    fn a_records_own_clients_go_wherever_they_stand_alone(
+        #[case] named: &str,
+        #[case] text: &str,
+        #[case] expected: &str,
+    ) {
         let clients = Clients::new(vec![named.to_owned(), "10.0.0.12".to_owned(), named.to_owned()]);
         assert_eq!(clients.without(text).as_deref(), Some(expected));
         assert_eq!(clients.without("no address"), None);
@@ -187,15 +218,23 @@ mod tests {
 
     #[test]
     fn thousands_of_addresses_cost_one_pass_over_each_text() {
-        let addresses = (0..40_000_u32).map(|at| std::net::Ipv4Addr::from(0xCB00_0000 + at).to_string()).collect();
+        let addresses = (0..40_000_u32)
+            .map(|at| std::net::Ipv4Addr::from(0xCB00_0000 + at).to_string())
+            .collect();
         let clients = Clients::new(addresses);
         let text = "203.0.9.9 ".repeat(800);
-        let clean = (0..255).filter_map(|_| clients.without(&text)).map(|clean| clean.len()).sum::<usize>();
+        let clean = (0..255)
+            .filter_map(|_| clients.without(&text))
+            .map(|clean| clean.len())
+            .sum::<usize>();
         assert_eq!(clean, 255 * 800 * "[removed: client address] ".len());
     }
 
     #[rstest]
-    #[case("refused for 203.0.113.24:41000.", Some("refused for [removed: client address]:41000."))]
+    #[case(
+        "refused for 203.0.113.24:41000.",
+        Some("refused for [removed: client address]:41000.")
+    )]
     #[case("from 2001:db8:4af:1::7, twice", Some("from [removed: client address], twice"))]
     #[case("connect to 10.0.0.7:5432 refused; 127.0.0.1 and ::1 too", None)]
     #[case("app version 12.4.0.1 at 12:30:15", None)]

@@ -30,16 +30,75 @@ pub(crate) fn mark(reason: &str) -> String {
 /// Words that make a name secret, as they appear between the name's separators, with the reason they leave behind.
 /// `key` alone is no secret ("primary key"): only with a word that makes it one.
 const SECRET_NAMES: &[(&[&str], &str)] = &[
-    (&["authorization", "authentication", "proxyauthorization", "auth", "bearer", "credential", "credentials"], "credentials"),
+    (
+        &[
+            "authorization",
+            "authentication",
+            "proxyauthorization",
+            "auth",
+            "bearer",
+            "credential",
+            "credentials",
+        ],
+        "credentials",
+    ),
     (&["cookie", "cookies", "setcookie"], "cookie"),
-    (&["password", "passwd", "passphrase", "pwd", "passcode", "pin", "otp"], "password"),
-    (&["sig", "amzsignature", "googsignature", "sharedaccesssignature"], "signature"),
-    (&["secret", "secrets", "clientsecret", "signingkey", "encryptionkey"], "secret"),
-    (&["token", "tokens", "accesstoken", "refreshtoken", "idtoken", "jwt", "csrf", "xsrf", "csrftoken"], "token"),
-    (&["apikey", "apikeys", "accesskey", "accountkey", "secretkey", "privatekey", "sessionkey", "xapikey"], "key"),
+    (
+        &["password", "passwd", "passphrase", "pwd", "passcode", "pin", "otp"],
+        "password",
+    ),
+    (
+        &["sig", "amzsignature", "googsignature", "sharedaccesssignature"],
+        "signature",
+    ),
+    (
+        &["secret", "secrets", "clientsecret", "signingkey", "encryptionkey"],
+        "secret",
+    ),
+    (
+        &[
+            "token",
+            "tokens",
+            "accesstoken",
+            "refreshtoken",
+            "idtoken",
+            "jwt",
+            "csrf",
+            "xsrf",
+            "csrftoken",
+        ],
+        "token",
+    ),
+    (
+        &[
+            "apikey",
+            "apikeys",
+            "accesskey",
+            "accountkey",
+            "secretkey",
+            "privatekey",
+            "sessionkey",
+            "xapikey",
+        ],
+        "key",
+    ),
     (&["sid", "sessionid", "session", "phpsessid", "jsessionid"], "session"),
-    (&["cardnumber", "creditcard", "cvv", "cvc", "iban", "bankaccount", "accountnumber"], "payment data"),
-    (&["phone", "phonenumber", "telephone", "mobilenumber", "msisdn"], "phone number"),
+    (
+        &[
+            "cardnumber",
+            "creditcard",
+            "cvv",
+            "cvc",
+            "iban",
+            "bankaccount",
+            "accountnumber",
+        ],
+        "payment data",
+    ),
+    (
+        &["phone", "phonenumber", "telephone", "mobilenumber", "msisdn"],
+        "phone number",
+    ),
 ];
 
 /// Says why a value under this name must go, if it must.
@@ -60,8 +119,9 @@ const SECRET_NAMES: &[(&[&str], &str)] = &[
 #[must_use]
 pub fn secret_name(name: &str) -> Option<&'static str> {
     // Counts and lengths of secrets are none, and neither are the conventions' own harmless names.
-    const HARMLESS_ENDS: &[&str] =
-        &["count", "length", "duration", "type", "expiry", "size", "ms", "limit", "usage", "total", "state", "name"];
+    const HARMLESS_ENDS: &[&str] = &[
+        "count", "length", "duration", "type", "expiry", "size", "ms", "limit", "usage", "total", "state", "name",
+    ];
     let mut words: [&str; 24] = [""; 24];
     let mut count = 0;
     for word in split_words(name) {
@@ -88,11 +148,12 @@ pub fn secret_name(name: &str) -> Option<&'static str> {
     client::is_named(words).then_some(CLIENT_ADDRESS)
 }
 
-/// `pass` alone, or after what one signs in to or as (`db_pass`, `SMTP_PASS`): a boarding pass, a pass of a batch and a first pass are none.
+/// `pass` alone, or after what one signs in to or as (`db_pass`, `SMTP_PASS`): a boarding pass, a
+/// pass of a batch and a first pass are none.
 fn is_pass(words: &[&str]) -> bool {
     const OF: &[&str] = &[
-        "admin", "auth", "basic", "database", "db", "ftp", "http", "imap", "ldap", "login", "mail", "mysql", "pg", "pop", "postgres",
-        "proxy", "redis", "root", "service", "sftp", "smtp", "ssh", "sudo", "user",
+        "admin", "auth", "basic", "database", "db", "ftp", "http", "imap", "ldap", "login", "mail", "mysql", "pg",
+        "pop", "postgres", "proxy", "redis", "root", "service", "sftp", "smtp", "ssh", "sudo", "user",
     ];
     match words {
         [only] => only.eq_ignore_ascii_case("pass"),

@@ -55,7 +55,11 @@ pub enum BrokenRule {
 /// The words of a name, whatever its dress: `passportNumber`, `passport_number` and `passport number` are alike.
 fn words(name: &str) -> Result<Vec<String>, BrokenRule> {
     let words: Vec<String> = split_words(name).map(str::to_ascii_lowercase).collect();
-    if words.is_empty() { Err(BrokenRule::Nameless) } else { Ok(words) }
+    if words.is_empty() {
+        Err(BrokenRule::Nameless)
+    } else {
+        Ok(words)
+    }
 }
 
 impl Rule {
@@ -64,7 +68,10 @@ impl Rule {
     /// # Errors
     /// [`BrokenRule::Nameless`].
     pub fn remove(name: &str, reason: &str) -> Result<Self, BrokenRule> {
-        Ok(Self::Remove { words: words(name)?, reason: reason.to_owned() })
+        Ok(Self::Remove {
+            words: words(name)?,
+            reason: reason.to_owned(),
+        })
     }
 
     /// Keeps values by name.
@@ -83,8 +90,18 @@ impl Rule {
         if expression.len() > LONGEST_SHAPE {
             return Err(BrokenRule::TooLong);
         }
-        let shape = RegexBuilder::new(expression).size_limit(MAX_COMPILED).build().map_err(|error| BrokenRule::Shape(error.to_string()))?;
-        if shape.is_match("") { Err(BrokenRule::Everywhere) } else { Ok(Self::Shape { shape, reason: reason.to_owned() }) }
+        let shape = RegexBuilder::new(expression)
+            .size_limit(MAX_COMPILED)
+            .build()
+            .map_err(|error| BrokenRule::Shape(error.to_string()))?;
+        if shape.is_match("") {
+            Err(BrokenRule::Everywhere)
+        } else {
+            Ok(Self::Shape {
+                shape,
+                reason: reason.to_owned(),
+            })
+        }
     }
 }
 
@@ -117,13 +134,21 @@ impl Rules {
         let of_name: Vec<&str> = split_words(name).collect();
         let ends_with = |words: &[String]| {
             of_name.len() >= words.len()
-                && of_name[of_name.len() - words.len()..].iter().zip(words).all(|(word, wanted)| word.eq_ignore_ascii_case(wanted))
+                && of_name[of_name.len() - words.len()..]
+                    .iter()
+                    .zip(words)
+                    .all(|(word, wanted)| word.eq_ignore_ascii_case(wanted))
         };
         let removed = self.0.iter().find_map(|rule| match rule {
             Rule::Remove { words, reason } if ends_with(words) => Some(Said::Remove(reason.as_str())),
             _ => None,
         });
-        removed.or_else(|| self.0.iter().any(|rule| matches!(rule, Rule::Keep { words } if ends_with(words))).then_some(Said::Keep))
+        removed.or_else(|| {
+            self.0
+                .iter()
+                .any(|rule| matches!(rule, Rule::Keep { words } if ends_with(words)))
+                .then_some(Said::Keep)
+        })
     }
 
     pub(super) fn shapes(&self) -> impl Iterator<Item = (&Regex, &str)> {
@@ -145,17 +170,28 @@ pub struct Scrubbing {
 
 impl Scrubbing {
     pub(super) const fn built_in() -> Self {
-        Self { addresses: super::HIDDEN, for_all: Rules::none(), by_service: BTreeMap::new() }
+        Self {
+            addresses: super::HIDDEN,
+            for_all: Rules::none(),
+            by_service: BTreeMap::new(),
+        }
     }
 
     /// Puts together what people say: each rule with the service it is for, `None` for all.
     #[must_use]
     pub fn new(addresses: Addresses, rules: impl IntoIterator<Item = (Option<String>, Rule)>) -> Self {
-        let mut made = Self { addresses, ..Self::default() };
+        let mut made = Self {
+            addresses,
+            ..Self::default()
+        };
         let (for_all, own): (Vec<_>, Vec<_>) = rules.into_iter().partition(|(service, _)| service.is_none());
         made.for_all = Rules(for_all.into_iter().map(|(_, rule)| rule).collect());
         for (service, rule) in own.into_iter().filter_map(|(service, rule)| Some((service?, rule))) {
-            made.by_service.entry(service).or_insert_with(|| made.for_all.clone()).0.push(rule);
+            made.by_service
+                .entry(service)
+                .or_insert_with(|| made.for_all.clone())
+                .0
+                .push(rule);
         }
         made
     }

@@ -17,7 +17,11 @@ pub struct Scrubber<'a> {
 
 impl<'a> Scrubber<'a> {
     pub(super) const fn new(rules: &'a Rules, addresses: Option<&'a Addresses>) -> Self {
-        Self { rules, addresses, is_call: false }
+        Self {
+            rules,
+            addresses,
+            is_call: false,
+        }
     }
 
     /// Whether people have rules that hold here.
@@ -32,7 +36,9 @@ impl<'a> Scrubber<'a> {
         match self.rules.of_name(name) {
             Some(Said::Remove(reason)) => Some(reason),
             Some(Said::Keep) => None,
-            None => secret_name(name).filter(|reason| *reason != CLIENT_ADDRESS || !(self.is_call && client::is_peer(name))),
+            None => {
+                secret_name(name).filter(|reason| *reason != CLIENT_ADDRESS || !(self.is_call && client::is_peer(name)))
+            }
         }
     }
 
@@ -118,10 +124,14 @@ impl<'a> Scrubber<'a> {
         if !attributes.0.iter().any(|(name, _)| is_parameter(name)) {
             return;
         }
-        let statements = attributes.0.iter().filter(|(name, _)| matches!(name.as_str(), "db.query.text" | "db.statement"));
+        let statements = attributes
+            .0
+            .iter()
+            .filter(|(name, _)| matches!(name.as_str(), "db.query.text" | "db.statement"));
         let named = statements.into_iter().find_map(|(_, text)| {
             let text = text.to_text();
-            text.split(|c: char| !(c.is_alphanumeric() || c == '_')).find_map(|word| self.reason(word))
+            text.split(|c: char| !(c.is_alphanumeric() || c == '_'))
+                .find_map(|word| self.reason(word))
         });
         if let Some(reason) = named {
             for (_, value) in attributes.0.iter_mut().filter(|(name, _)| is_parameter(name)) {
@@ -142,10 +152,13 @@ impl<'a> Scrubber<'a> {
         self.attributes(&mut scope.attributes);
     }
 
-    /// Scrubs a span with all its events. The address that it gives as its client's goes wherever its attributes repeat it, public ones from
-    /// what it tells of a failure.
+    /// Scrubs a span with all its events. The address that it gives as its client's goes wherever
+    /// its attributes repeat it, public ones from what it tells of a failure.
     pub fn span(&self, span: &mut Span) {
-        let scrubber = Self { is_call: matches!(span.kind, SpanKind::Client | SpanKind::Producer), ..*self };
+        let scrubber = Self {
+            is_call: matches!(span.kind, SpanKind::Client | SpanKind::Producer),
+            ..*self
+        };
         let mut clients = vec![];
         let is_removed = |name: &str| scrubber.reason(name).is_some();
         client::named_in(&span.attributes, is_removed, &mut clients);
@@ -179,7 +192,8 @@ impl<'a> Scrubber<'a> {
         self.reason("client.address").is_some()
     }
 
-    /// Scrubs a log record. The address that it gives as its client's goes wherever its attributes repeat it, public ones from what it says.
+    /// Scrubs a log record. The address that it gives as its client's goes wherever its attributes
+    /// repeat it, public ones from what it says.
     pub fn log_record(&self, record: &mut LogRecord) {
         let mut clients = vec![];
         client::named_in(&record.attributes, |name| self.reason(name).is_some(), &mut clients);

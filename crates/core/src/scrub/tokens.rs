@@ -1,4 +1,5 @@
-//! Tokens that say what they are by how they begin: their issuers give them a prefix so that they are found where they should not be.
+//! Tokens that say what they are by how they begin: their issuers give them a prefix so that they
+//! are found where they should not be.
 
 /// A prefix, the least number of characters after it, and whether those are letters and digits alone.
 const PREFIXES: &[(&str, usize, Alphabet)] = &[
@@ -54,14 +55,20 @@ impl Alphabet {
 
 /// Whether a prefix begins with a byte: most bytes of a text are passed over by this.
 pub(super) const fn may_begin(byte: u8) -> bool {
-    matches!(byte, b'A' | b'S' | b'd' | b'g' | b'h' | b'n' | b'o' | b'p' | b'r' | b's' | b'w' | b'x' | b'y')
+    matches!(
+        byte,
+        b'A' | b'S' | b'd' | b'g' | b'h' | b'n' | b'o' | b'p' | b'r' | b's' | b'w' | b'x' | b'y'
+    )
 }
 
 /// The end of a token that begins here.
 pub(super) fn token(bytes: &[u8], at: usize) -> Option<usize> {
     PREFIXES.iter().find_map(|(prefix, least, alphabet)| {
         let rest = bytes[at..].strip_prefix(prefix.as_bytes())?;
-        let length = rest.iter().position(|byte| !alphabet.holds(*byte)).unwrap_or(rest.len());
+        let length = rest
+            .iter()
+            .position(|byte| !alphabet.holds(*byte))
+            .unwrap_or(rest.len());
         // Words are no tokens: these hold a digit, as all but one in a million random ones of that length do.
         (length >= *least && rest[..length].iter().any(u8::is_ascii_digit)).then_some(at + prefix.len() + length)
     })

@@ -46,8 +46,10 @@ fn dumped(text: &str) -> Option<Vec<Exception<'_>>> {
                 break;
             }
             in_current = content.starts_with("Current thread") || content.starts_with("Stack");
-        } else if let Some((file, rest)) =
-            content.strip_prefix("File \"").and_then(|rest| rest.split_once("\", line ")).filter(|_| in_current)
+        } else if let Some((file, rest)) = content
+            .strip_prefix("File \"")
+            .and_then(|rest| rest.split_once("\", line "))
+            .filter(|_| in_current)
         {
             let (number, function) = rest.split_once(" in ")?;
             exception.frames.push(Frame {
@@ -154,7 +156,11 @@ impl<'a> Reader<'a> {
             }
             _ => {
                 self.chain = self.done.len();
-                exception.relation = if self.done.is_empty() { Relation::Thrown } else { Relation::Member };
+                exception.relation = if self.done.is_empty() {
+                    Relation::Thrown
+                } else {
+                    Relation::Member
+                };
                 self.done.push(exception);
             }
         }
@@ -162,7 +168,10 @@ impl<'a> Reader<'a> {
 
     fn finish(mut self) -> Option<Vec<Exception<'a>>> {
         self.complete();
-        self.done.iter().any(|exception| !exception.frames.is_empty()).then_some(self.done)
+        self.done
+            .iter()
+            .any(|exception| !exception.frames.is_empty())
+            .then_some(self.done)
     }
 }
 
@@ -196,7 +205,8 @@ fn frame(content: &str) -> Option<Frame<'_>> {
         module: Cow::Borrowed(module(file)),
         file: Cow::Borrowed(file),
         line: line.parse().ok(),
-        // Cython names functions by their module too, which the interpreter never does, and files from where they were built.
+        // Cython names functions by their module too, which the interpreter never does, and files
+        // from where they were built.
         own: is_own(file) && !(function.contains('.') && !function.contains('<') && !file.starts_with(['/', '\\'])),
         repeats: 0,
     })
@@ -230,15 +240,24 @@ fn is_own(file: &str) -> bool {
             "/lib64/pypy",
         ])
     });
-    // Compiled modules name the source they were made from, as it lay where they were built: no service's own file is there.
-    let is_compiled = [".pyx", ".pxd", ".pxi", ".pyi"].iter().any(|ending| file.ends_with(ending)) && !file.starts_with(['/', '\\']);
+    // Compiled modules name the source they were made from, as it lay where they were built: no
+    // service's own file is there.
+    let is_compiled = [".pyx", ".pxd", ".pxi", ".pyi"]
+        .iter()
+        .any(|ending| file.ends_with(ending))
+        && !file.starts_with(['/', '\\']);
     let is_generated = is_compiled || file.starts_with('<') && file != "<stdin>" && file != "<string>";
     !is_generated && !LIBRARIES.is_in(file)
 }
 
 /// `[Previous line repeated 950 more times]`
 fn repeated(content: &str) -> Option<u32> {
-    content.strip_prefix("[Previous line repeated ")?.split(' ').next()?.parse().ok()
+    content
+        .strip_prefix("[Previous line repeated ")?
+        .split(' ')
+        .next()?
+        .parse()
+        .ok()
 }
 
 /// Splits `app.tariff.TariffError: band 9 has no price`; a line that is no type is all message.
@@ -247,6 +266,13 @@ fn headline(content: &str) -> (&str, &str) {
         Some(parts) => parts,
         None => (content.trim_end().trim_end_matches(':'), ""),
     };
-    let is_type = name.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | '<' | '>')) && !name.is_empty();
-    if is_type { (name.strip_prefix("__main__.").unwrap_or(name), message) } else { ("", content) }
+    let is_type = name
+        .chars()
+        .all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | '<' | '>'))
+        && !name.is_empty();
+    if is_type {
+        (name.strip_prefix("__main__.").unwrap_or(name), message)
+    } else {
+        ("", content)
+    }
 }

@@ -39,7 +39,10 @@ impl Dialect for DotNet {
                 open.clear();
                 if number != "0" {
                     open.push(heads.len());
-                    heads.push(Exception { relation: Relation::Member, ..headline(head) });
+                    heads.push(Exception {
+                        relation: Relation::Member,
+                        ..headline(head)
+                    });
                 }
             } else if content.starts_with("---") && !content.starts_with("--->") || content.starts_with("<---") {
                 // `--- End of stack trace from previous location ---`: the same exception, thrown again.
@@ -55,7 +58,10 @@ impl Dialect for DotNet {
                 head_line(content, &mut heads, &mut open);
             }
         }
-        heads.iter().any(|exception| !exception.frames.is_empty()).then_some(heads)
+        heads
+            .iter()
+            .any(|exception| !exception.frames.is_empty())
+            .then_some(heads)
     }
 }
 
@@ -65,8 +71,10 @@ fn is_report(content: &str) -> bool {
 
 /// One line before the first frame: `Type: message ---> Type: message`, or a further line of a message.
 fn head_line<'a>(content: &'a str, heads: &mut Vec<Exception<'a>>, open: &mut Vec<usize>) {
-    let content =
-        content.strip_prefix("Unhandled exception. ").or_else(|| content.strip_prefix("Unhandled Exception: ")).unwrap_or(content);
+    let content = content
+        .strip_prefix("Unhandled exception. ")
+        .or_else(|| content.strip_prefix("Unhandled Exception: "))
+        .unwrap_or(content);
     for (at, part) in content.split("---> ").enumerate() {
         let part = part.trim_end();
         if part.is_empty() {
@@ -92,23 +100,37 @@ fn head_line<'a>(content: &'a str, heads: &mut Vec<Exception<'a>>, open: &mut Ve
 }
 
 fn headline(content: &str) -> Exception<'_> {
-    let (name, message) = content.split_at_mark(": ").unwrap_or((content.trim_end_matches(':'), ""));
+    let (name, message) = content
+        .split_at_mark(": ")
+        .unwrap_or((content.trim_end_matches(':'), ""));
     // `Type (0x80004005): message` of errors with a code of the system.
     let bare = name.before_mark(" (0x");
-    let is_type = !bare.is_empty() && bare.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | '+' | '`' | '[' | ']'));
+    let is_type = !bare.is_empty()
+        && bare
+            .chars()
+            .all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | '+' | '`' | '[' | ']'));
     let (type_name, message) = if is_type { (bare, message) } else { ("", content) };
-    Exception { type_name: Cow::Borrowed(type_name), message: Cow::Borrowed(message), ..Exception::default() }
+    Exception {
+        type_name: Cow::Borrowed(type_name),
+        message: Cow::Borrowed(message),
+        ..Exception::default()
+    }
 }
 
 /// What tells these frames from those of other runtimes that begin with `at`: arguments with types, ` in FILE:line 12`,
 /// Mono's offset and module.
 fn is_frame(called: &str) -> bool {
-    let Some((name, rest)) = called.split_once('(') else { return false };
+    let Some((name, rest)) = called.split_once('(') else {
+        return false;
+    };
     if called.starts_with("(wrapper ") {
         return true;
     }
-    let Some((arguments, tail)) = rest.split_once(')') else { return false };
-    let is_placed = tail.holds(":line ") || tail.starts_with(" [0x") || tail.starts_with(" <0x") || tail.starts_with(" in <");
+    let Some((arguments, tail)) = rest.split_once(')') else {
+        return false;
+    };
+    let is_placed =
+        tail.holds(":line ") || tail.starts_with(" [0x") || tail.starts_with(" <0x") || tail.starts_with(" in <");
     let is_listed = (tail.trim().is_empty())
         && name.contains('.')
         && !arguments.contains(':')
@@ -142,18 +164,31 @@ fn frame(called: &str) -> Option<Frame<'_>> {
         None => ("", None),
     };
     let (module, function) = names(name);
-    Some(Frame { function, module, file: Cow::Borrowed(file), line, own: is_own(name, file), repeats: 0 })
+    Some(Frame {
+        function,
+        module,
+        file: Cow::Borrowed(file),
+        line,
+        own: is_own(name, file),
+        repeats: 0,
+    })
 }
 
-/// `Skerry.Kiosk.Desk+<Legs>c__Iterator2.MoveNext` is (`Desk`, `Legs`): what the compiler makes of lambdas, iterators and
-/// async methods is named by the method it was made of.
+/// `Skerry.Kiosk.Desk+<Legs>c__Iterator2.MoveNext` is (`Desk`, `Legs`): what the compiler makes of
+/// lambdas, iterators and async methods is named by the method it was made of.
 fn names(name: &str) -> (Cow<'_, str>, Cow<'_, str>) {
     if let Some((class, method)) = made_of(name) {
         return (Cow::Borrowed(last_part(class)), Cow::Borrowed(method));
     }
     let bare = name.split(['[', '`']).next().unwrap_or(name);
     // Type arguments may stand in the middle: `List`1[T].AddEnumerable`.
-    let method = name.rsplit('.').next().unwrap_or(name).split(['[', '`']).next().unwrap_or_default();
+    let method = name
+        .rsplit('.')
+        .next()
+        .unwrap_or(name)
+        .split(['[', '`'])
+        .next()
+        .unwrap_or_default();
     let method = if name.ends_with("..ctor") {
         ".ctor"
     } else if name.ends_with("..cctor") {
@@ -161,19 +196,29 @@ fn names(name: &str) -> (Cow<'_, str>, Cow<'_, str>) {
     } else {
         method
     };
-    let class = if bare.len() < name.len() && name.rfind(']').is_some_and(|at| name.get(at..).is_some_and(|rest| rest.contains('.'))) {
+    let class = if bare.len() < name.len()
+        && name
+            .rfind(']')
+            .is_some_and(|at| name.get(at..).is_some_and(|rest| rest.contains('.')))
+    {
         bare
     } else {
-        bare.trim_end_matches('.').rsplit_once('.').map_or("", |(class, _)| class.trim_end_matches('.'))
+        bare.trim_end_matches('.')
+            .rsplit_once('.')
+            .map_or("", |(class, _)| class.trim_end_matches('.'))
     };
     (Cow::Borrowed(last_part(class)), Cow::Borrowed(method))
 }
 
 fn last_part(class: &str) -> &str {
-    class.rsplit(['.', '+', '/']).find(|part| !part.is_empty() && !part.starts_with('<')).unwrap_or(class)
+    class
+        .rsplit(['.', '+', '/'])
+        .find(|part| !part.is_empty() && !part.starts_with('<'))
+        .unwrap_or(class)
 }
 
-/// Class and method of a name like `Desk.<Codes>m__1`, `Desk+<>c__DisplayClass7_0.<Print>b__0`, `Desk.<Load>d__5.MoveNext`.
+/// Class and method of a name like `Desk.<Codes>m__1`, `Desk+<>c__DisplayClass7_0.<Print>b__0`,
+/// `Desk.<Load>d__5.MoveNext`.
 fn made_of(name: &str) -> Option<(&str, &str)> {
     let mut from = 0;
     let mut found = None;
@@ -184,7 +229,11 @@ fn made_of(name: &str) -> Option<(&str, &str)> {
             from = open + 1;
             continue;
         }
-        if !method.is_empty() && method.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_' || b == b'.' || b >= 0x80) {
+        if !method.is_empty()
+            && method
+                .bytes()
+                .all(|b| b.is_ascii_alphanumeric() || b == b'_' || b == b'.' || b >= 0x80)
+        {
             found = Some((open, method));
             // The outermost method that has a name: what is within it is numbered.
             break;
@@ -192,7 +241,11 @@ fn made_of(name: &str) -> Option<(&str, &str)> {
         from = close + 1;
     }
     let (open, method) = found?;
-    let class = name.get(..open)?.split(['<', '`']).next()?.trim_end_matches(['.', '+', '/']);
+    let class = name
+        .get(..open)?
+        .split(['<', '`'])
+        .next()?
+        .trim_end_matches(['.', '+', '/']);
     // `<<Main>$>` and `<Main>$` are the program's top level.
     Some((class, method.trim_end_matches('$')))
 }

@@ -13,7 +13,11 @@ impl Dialect for Elixir {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        if !sign!(".ex:").is_in(text) && !sign!(".exs:").is_in(text) && !sign!("** (").is_in(text) && !sign!(".erl:").is_in(text) {
+        if !sign!(".ex:").is_in(text)
+            && !sign!(".exs:").is_in(text)
+            && !sign!("** (").is_in(text)
+            && !sign!(".erl:").is_in(text)
+        {
             return None;
         }
         let mut exception = Exception::default();
@@ -44,7 +48,10 @@ impl Dialect for Elixir {
 /// `** (KeyError) key :ebb not found`.
 fn banner(content: &str) -> Option<(&str, &str)> {
     let at = content.find_mark("** (")?;
-    content.get(at + 4..)?.split_once(')').map(|(name, message)| (name, message.trim_start()))
+    content
+        .get(at + 4..)?
+        .split_once(')')
+        .map(|(name, message)| (name, message.trim_start()))
 }
 
 const SOURCES: &[&str] = &[".ex", ".exs", ".erl", ".eex", ".heex"];
@@ -75,13 +82,20 @@ fn frame(content: &str) -> Option<Frame<'_>> {
 
 /// `anonymous fn/1 in Tides.Table.slack/1` is (`Tides.Table`, `slack`).
 fn names(name: &str) -> (&str, &str) {
-    let name = name.rsplit_at_mark(" in ").filter(|(before, _)| before.holds("fn/")).map_or(name, |(_, outer)| outer);
+    let name = name
+        .rsplit_at_mark(" in ")
+        .filter(|(before, _)| before.holds("fn/"))
+        .map_or(name, |(_, outer)| outer);
     // Arguments stand in place of the arity where no clause matched.
     let name = name.split('(').next().unwrap_or(name);
     let name = name.rsplit_once('/').map_or(name, |(name, _)| name);
     let (module, function) = name.rsplit_once('.').unwrap_or(("", name));
     // A function defined by another's code: `-slack/1-fun-0-`.
-    let function = function.trim_matches('"').strip_prefix('-').and_then(|rest| rest.split('/').next()).unwrap_or(function);
+    let function = function
+        .trim_matches('"')
+        .strip_prefix('-')
+        .and_then(|rest| rest.split('/').next())
+        .unwrap_or(function);
     (module.trim_start_matches(':'), function)
 }
 

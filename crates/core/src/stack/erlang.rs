@@ -22,9 +22,20 @@ impl Dialect for Erlang {
         }
         let start = stack_term(text)?;
         let frames = terms(text.get(start..)?);
-        let head = text.get(..start).unwrap_or_default().trim().trim_end_matches([',', '{', '[', ' ']);
+        let head = text
+            .get(..start)
+            .unwrap_or_default()
+            .trim()
+            .trim_end_matches([',', '{', '[', ' ']);
         let (type_name, message) = reason(head);
-        (!frames.is_empty()).then(|| vec![Exception { type_name, message, frames, ..Exception::default() }])
+        (!frames.is_empty()).then(|| {
+            vec![Exception {
+                type_name,
+                message,
+                frames,
+                ..Exception::default()
+            }]
+        })
     }
 }
 
@@ -116,25 +127,39 @@ fn tuple(text: &str) -> Option<(Frame<'_>, usize)> {
         }
         at += 1;
     };
-    let &[module, function, arity, location] = fields.as_slice() else { return None };
+    let &[module, function, arity, location] = fields.as_slice() else {
+        return None;
+    };
     let is_arity = arity.starts_with('[') || arity.bytes().all(|b| b.is_ascii_digit());
     if !is_atom(module) || !is_atom(function) || !is_arity || !location.starts_with('[') {
         return None;
     }
-    let file = location.split_at_mark("{file,").and_then(|(_, rest)| rest.trim_start().split('"').nth(1)).unwrap_or_default();
-    let line = location.split_at_mark("{line,").and_then(|(_, rest)| rest.split('}').next()).and_then(|line| line.trim().parse().ok());
+    let file = location
+        .split_at_mark("{file,")
+        .and_then(|(_, rest)| rest.trim_start().split('"').nth(1))
+        .unwrap_or_default();
+    let line = location
+        .split_at_mark("{line,")
+        .and_then(|(_, rest)| rest.split('}').next())
+        .and_then(|line| line.trim().parse().ok());
     Some((frame(module, function, file, line), end))
 }
 
 fn is_atom(text: &str) -> bool {
     text.starts_with('\'')
-        || text.starts_with(|c: char| c.is_ascii_lowercase()) && text.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'@'))
+        || text.starts_with(|c: char| c.is_ascii_lowercase())
+            && text
+                .bytes()
+                .all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'@'))
 }
 
 /// `'-parse_all/1-fun-0-'` is `parse_all`'s.
 fn frame<'a>(module: &'a str, function: &'a str, file: &'a str, line: Option<u32>) -> Frame<'a> {
     let function = function.trim_matches('\'');
-    let function = function.strip_prefix('-').and_then(|rest| rest.split('/').next()).unwrap_or(function);
+    let function = function
+        .strip_prefix('-')
+        .and_then(|rest| rest.split('/').next())
+        .unwrap_or(function);
     let module = module.trim_matches('\'');
     Frame {
         function: Cow::Borrowed(function),
@@ -151,7 +176,10 @@ fn reported(text: &str) -> Option<Vec<Exception<'_>>> {
     let mut exception = Exception::default();
     for line in lines(text) {
         let content = line.trim().trim_start_matches("** ");
-        let called = content.strip_prefix("in function ").or_else(|| content.strip_prefix("in call from ")).map(str::trim_start);
+        let called = content
+            .strip_prefix("in function ")
+            .or_else(|| content.strip_prefix("in call from "))
+            .map(str::trim_start);
         if let Some(called) = called {
             exception.frames.extend(called_frame(called));
         } else if let Some(said) = content.strip_prefix("exception ")
@@ -170,7 +198,10 @@ fn called_frame(called: &str) -> Option<Frame<'_>> {
     let name = name.rsplit_once('/').map_or(name, |(name, _)| name);
     // A function of the module `erlang` stands without it.
     let (module, function) = name.split_once(':').unwrap_or(("erlang", name));
-    let (file, line) = place.trim_end_matches([')', ',', ' ']).split_at_mark(", line ").unwrap_or((place.trim_end_matches(')'), ""));
+    let (file, line) = place
+        .trim_end_matches([')', ',', ' '])
+        .split_at_mark(", line ")
+        .unwrap_or((place.trim_end_matches(')'), ""));
     (!function.is_empty()).then(|| frame(module, function, file, line.parse().ok()))
 }
 

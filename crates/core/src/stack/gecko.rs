@@ -1,4 +1,5 @@
-//! JavaScript of engines that write `name@place:line:column`: `SpiderMonkey` and `JavaScriptCore`, in workers and server runtimes.
+//! JavaScript of engines that write `name@place:line:column`: `SpiderMonkey` and `JavaScriptCore`,
+//! in workers and server runtimes.
 
 use std::borrow::Cow;
 
@@ -23,7 +24,10 @@ impl Dialect for Gecko {
                 exception.frames.push(frame);
             } else if exception.frames.is_empty() && !content.is_empty() {
                 let (name, message) = content.split_at_mark(": ").unwrap_or(("", content));
-                let is_type = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'.' | b'$'));
+                let is_type = !name.is_empty()
+                    && name
+                        .bytes()
+                        .all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'.' | b'$'));
                 if exception.type_name.is_empty() && exception.message.is_empty() {
                     exception.type_name = Cow::Borrowed(if is_type { name } else { "" });
                     exception.message = Cow::Borrowed(if is_type { message } else { content });
@@ -44,7 +48,10 @@ fn frame(content: &str) -> Option<Frame<'_>> {
     let name = name.rsplit('*').next().unwrap_or(name).trim_start_matches("async ");
     let name = name.split('/').next().unwrap_or(name);
     if place == "[native code]" {
-        return Some(Frame { function: Cow::Borrowed(name), ..Frame::default() });
+        return Some(Frame {
+            function: Cow::Borrowed(name),
+            ..Frame::default()
+        });
     }
     let (rest, column) = place.rsplit_once(':')?;
     let (file, line) = rest.rsplit_once(':')?;

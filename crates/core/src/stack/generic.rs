@@ -26,10 +26,14 @@ impl Dialect for Generic {
         let mut begins_with_frames = begins_with_frames(text);
         for line in lines(text) {
             // Loggers of some runtimes put their level before each line.
-            let line = line.strip_prefix("ERROR: ").or_else(|| line.strip_prefix("Warning: ")).unwrap_or(line);
+            let line = line
+                .strip_prefix("ERROR: ")
+                .or_else(|| line.strip_prefix("Warning: "))
+                .unwrap_or(line);
             let content = line.trim();
-            let is_numbered =
-                content.strip_prefix('[').is_some_and(|rest| rest.trim_start_matches(|c: char| c.is_ascii_digit()).starts_with("] "));
+            let is_numbered = content
+                .strip_prefix('[')
+                .is_some_and(|rest| rest.trim_start_matches(|c: char| c.is_ascii_digit()).starts_with("] "));
             let is_nothing = content.is_empty() || content == "In:" || content.bytes().all(|b| b == b'-');
             if is_nothing || is_numbered && head_lines > 0 && frame(content).is_none() {
                 continue;
@@ -123,10 +127,14 @@ const INTRODUCTIONS: &[&str] = &[
 fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
     let mut content = content;
     // A place in front: `Dock.swift:12: Fatal error: …`.
-    if let Some((_, rest)) = content.split_at_mark(": ").filter(|(before, _)| place(before).is_some_and(|place| place.from == 0)) {
+    if let Some((_, rest)) = content
+        .split_at_mark(": ")
+        .filter(|(before, _)| place(before).is_some_and(|place| place.from == 0))
+    {
         content = rest;
     }
-    // `SeasonClosed@source/rates.d(3): season high is closed`: the place of the exception's making stands behind its type.
+    // `SeasonClosed@source/rates.d(3): season high is closed`: the place of the exception's making
+    // stands behind its type.
     if let Some((name, rest)) = content.split_once('@')
         && looks_like_type(name)
         && let Some(place) = place(rest).filter(|place| place.from == 0)
@@ -135,14 +143,23 @@ fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
         exception.message = Cow::Borrowed(rest.get(place.to..).unwrap_or_default().trim_start_matches([':', ' ']));
         return;
     }
-    // What is said to be an exception is its type, whatever it looks like: `exception Not_found`, `exception Failure("…")`.
+    // What is said to be an exception is its type, whatever it looks like: `exception Not_found`,
+    // `exception Failure("…")`.
     if let Some(rest) = content.strip_prefix("Fatal error: exception ") {
-        let end = rest.find(|c: char| !(c.is_alphanumeric() || matches!(c, '_' | '.'))).unwrap_or(rest.len());
+        let end = rest
+            .find(|c: char| !(c.is_alphanumeric() || matches!(c, '_' | '.')))
+            .unwrap_or(rest.len());
         let (name, message) = rest.split_at_checked(end).unwrap_or((rest, ""));
-        (exception.type_name, exception.message) = (Cow::Borrowed(name), Cow::Borrowed(message.trim_start_matches([':', ' '])));
+        (exception.type_name, exception.message) = (
+            Cow::Borrowed(name),
+            Cow::Borrowed(message.trim_start_matches([':', ' '])),
+        );
         return;
     }
-    while let Some(rest) = INTRODUCTIONS.iter().find_map(|introduction| content.strip_prefix(introduction)) {
+    while let Some(rest) = INTRODUCTIONS
+        .iter()
+        .find_map(|introduction| content.strip_prefix(introduction))
+    {
         content = rest.trim_start();
     }
     if content.is_empty() || is_heading(content) {
@@ -161,7 +178,10 @@ fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
         return;
     }
     // C++: `terminate called after throwing an instance of 'skerry::DockFull'`.
-    if let Some(name) = content.split_at_mark("instance of '").and_then(|(_, rest)| rest.split('\'').next()) {
+    if let Some(name) = content
+        .split_at_mark("instance of '")
+        .and_then(|(_, rest)| rest.split('\'').next())
+    {
         exception.type_name = Cow::Borrowed(name);
         return;
     }
@@ -179,7 +199,12 @@ fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
     for name in [scoped, name] {
         if looks_like_type(name) {
             exception.type_name = Cow::Borrowed(name);
-            exception.message = Cow::Borrowed(content.get(name.len()..).unwrap_or_default().trim_start_matches([':', ' ']));
+            exception.message = Cow::Borrowed(
+                content
+                    .get(name.len()..)
+                    .unwrap_or_default()
+                    .trim_start_matches([':', ' ']),
+            );
             return;
         }
     }
@@ -201,7 +226,9 @@ fn is_heading(content: &str) -> bool {
 fn looks_like_type(name: &str) -> bool {
     name.len() > 2
         && name.starts_with(|c: char| c.is_alphabetic())
-        && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '/' | '-' | '!' | '?'))
+        && name
+            .chars()
+            .all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '/' | '-' | '!' | '?'))
         && !name.ends_with(['.', ':'])
         && (name.holds("::")
             || name.contains('.')
@@ -216,17 +243,28 @@ fn frame(content: &str) -> Option<(Frame<'_>, bool)> {
     let (bare, is_marked) = unmarked(content);
     let Some(place) = place(bare) else {
         let name = is_marked.then(|| name(bare)).flatten()?;
-        let frame = Frame { own: is_own_name(name), function: Cow::Borrowed(bare_name(name)), ..Frame::default() };
+        let frame = Frame {
+            own: is_own_name(name),
+            function: Cow::Borrowed(bare_name(name)),
+            ..Frame::default()
+        };
         return Some((frame, is_marked));
     };
-    let rest = [bare.get(..place.from).unwrap_or_default(), bare.get(place.to..).unwrap_or_default()];
+    let rest = [
+        bare.get(..place.from).unwrap_or_default(),
+        bare.get(place.to..).unwrap_or_default(),
+    ];
     // The longer a sentence around the place, the less it is a frame.
     if !is_marked && rest.iter().map(|part| part.split_whitespace().count()).sum::<usize>() > 8 {
         return None;
     }
     // `@ Module place` is Julia's second line of a frame.
     let is_second_line = bare.starts_with('@');
-    let function = if is_second_line { "" } else { rest.iter().find_map(|part| name(part)).map_or("", bare_name) };
+    let function = if is_second_line {
+        ""
+    } else {
+        rest.iter().find_map(|part| name(part)).map_or("", bare_name)
+    };
     let own = !is_library_path(place.file) && is_own_name(function);
     let frame = Frame {
         function: Cow::Borrowed(function),
@@ -318,15 +356,17 @@ const MAX_DOTS: usize = 64;
 
 /// Endings of source files, where no folder says that it is a file.
 const ENDINGS: &[&str] = &[
-    "ada", "adb", "ads", "bal", "bas", "c", "cc", "clj", "cljs", "cob", "coffee", "cpp", "cr", "cs", "cxx", "d", "dart", "el", "elm",
-    "erl", "ex", "exs", "f", "f90", "fs", "fsx", "go", "groovy", "h", "hpp", "hs", "hx", "java", "jl", "js", "jsx", "kt", "kts", "lhs",
-    "lisp", "lua", "m", "mjs", "ml", "mli", "mm", "mojo", "nim", "nims", "p6", "pas", "php", "pl", "pm", "pp", "ps1", "psm1", "py", "pyx",
-    "r", "raku", "rakumod", "rb", "re", "res", "rkt", "rs", "s", "scala", "scm", "sh", "sml", "sol", "sql", "ss", "st", "swift", "tcl",
-    "ts", "tsx", "v", "vala", "vb", "zig",
+    "ada", "adb", "ads", "bal", "bas", "c", "cc", "clj", "cljs", "cob", "coffee", "cpp", "cr", "cs", "cxx", "d",
+    "dart", "el", "elm", "erl", "ex", "exs", "f", "f90", "fs", "fsx", "go", "groovy", "h", "hpp", "hs", "hx", "java",
+    "jl", "js", "jsx", "kt", "kts", "lhs", "lisp", "lua", "m", "mjs", "ml", "mli", "mm", "mojo", "nim", "nims", "p6",
+    "pas", "php", "pl", "pm", "pp", "ps1", "psm1", "py", "pyx", "r", "raku", "rakumod", "rb", "re", "res", "rkt", "rs",
+    "s", "scala", "scm", "sh", "sml", "sol", "sql", "ss", "st", "swift", "tcl", "ts", "tsx", "v", "vala", "vb", "zig",
 ];
 
 fn has_source_ending(file: &str) -> bool {
-    let Some((stem, ending)) = file.rsplit_once('.') else { return false };
+    let Some((stem, ending)) = file.rsplit_once('.') else {
+        return false;
+    };
     let is_path = file.contains(['/', '\\']) && !file.holds("//") || file.starts_with("file:");
     !stem.is_empty()
         && !stem.ends_with(['/', '\\', ' '])
@@ -346,9 +386,19 @@ fn place(text: &str) -> Option<Place<'_>> {
         let earliest = dot.saturating_sub(MAX_PATH);
         let begins = bytes[earliest..dot]
             .iter()
-            .rposition(|b| matches!(b, b' ' | b'\t' | b'(' | b'"' | b'\'' | b'`' | b'<' | b'[' | b',' | b'=' | b'@'))
+            .rposition(|b| {
+                matches!(
+                    b,
+                    b' ' | b'\t' | b'(' | b'"' | b'\'' | b'`' | b'<' | b'[' | b',' | b'=' | b'@'
+                )
+            })
             .map_or(earliest, |at| earliest + at + 1);
-        let ends = dot + 1 + bytes[dot + 1..].iter().position(|b| !b.is_ascii_alphanumeric()).unwrap_or(bytes.len() - dot - 1);
+        let ends = dot
+            + 1
+            + bytes[dot + 1..]
+                .iter()
+                .position(|b| !b.is_ascii_alphanumeric())
+                .unwrap_or(bytes.len() - dot - 1);
         if ends - dot > 8 {
             continue;
         }
@@ -357,7 +407,12 @@ fn place(text: &str) -> Option<Place<'_>> {
             continue;
         }
         if let Some((line, to)) = line_after(text, ends) {
-            return Some(Place { file: file.trim_start_matches("file://"), line: Some(line), from: begins, to });
+            return Some(Place {
+                file: file.trim_start_matches("file://"),
+                line: Some(line),
+                from: begins,
+                to,
+            });
         }
     }
     None
@@ -374,7 +429,9 @@ fn line_after(text: &str, at: usize) -> Option<(u32, usize)> {
         .iter()
         .find_map(|mark| skipped.strip_prefix(mark))
         .or_else(|| {
-            rest.starts_with(' ').then_some(skipped).filter(|rest| rest.trim_start_matches(|c: char| c.is_ascii_digit()).starts_with(':'))
+            rest.starts_with(' ')
+                .then_some(skipped)
+                .filter(|rest| rest.trim_start_matches(|c: char| c.is_ascii_digit()).starts_with(':'))
         })?
         .trim_start();
     let digits = number.bytes().take_while(u8::is_ascii_digit).count();
@@ -382,7 +439,10 @@ fn line_after(text: &str, at: usize) -> Option<(u32, usize)> {
     let consumed = text.len() - number.len() + digits;
     // Column and closing bracket belong to the place.
     let tail = text.get(consumed..)?;
-    let column = tail.bytes().take_while(|b| b.is_ascii_digit() || matches!(b, b':' | b',' | b')' | b']' | b'-')).count();
+    let column = tail
+        .bytes()
+        .take_while(|b| b.is_ascii_digit() || matches!(b, b':' | b',' | b')' | b']' | b'-'))
+        .count();
     Some((line, consumed + column))
 }
 
@@ -444,8 +504,11 @@ fn name(text: &str) -> Option<&str> {
             && !word.holds(".so.")
     };
     for (at, c) in text.char_indices().chain([(text.len(), ' ')]) {
-        let belongs =
-            c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '$' | '#' | '!' | '?' | '~' | '*' | '\'' | '-' | '@' | '%' | '/' | '\\');
+        let belongs = c.is_alphanumeric()
+            || matches!(
+                c,
+                '_' | '.' | ':' | '$' | '#' | '!' | '?' | '~' | '*' | '\'' | '-' | '@' | '%' | '/' | '\\'
+            );
         if matches!(c, '(' | '<' | '[' | '{') && begins.is_some() {
             depth += 1;
         }
@@ -456,7 +519,10 @@ fn name(text: &str) -> Option<&str> {
         if depth == 0
             && let Some(from) = begins.take()
         {
-            let word = text.get(from..at).unwrap_or_default().trim_matches(['\'', ':', '.', '-', ',', '`']);
+            let word = text
+                .get(from..at)
+                .unwrap_or_default()
+                .trim_matches(['\'', ':', '.', '-', ',', '`']);
             if is_name(word) && best.is_none_or(|best| rank(word) > rank(best)) {
                 best = Some(word);
             }
@@ -493,8 +559,12 @@ fn rank(word: &str) -> u8 {
 fn bare_name(name: &str) -> &str {
     let name = name.strip_prefix("kfun:").unwrap_or(name);
     let name = name.split(['<', '(', '[', '{']).next().unwrap_or(name);
-    let name = name.rsplit_at_mark("::h").filter(|(_, hash)| hash.len() == 16).map_or(name, |(name, _)| name);
-    name.trim_end_matches(|c: char| c.is_ascii_digit() || matches!(c, '$' | '_' | '.' | ':' | '#')).trim_end_matches("lambda")
+    let name = name
+        .rsplit_at_mark("::h")
+        .filter(|(_, hash)| hash.len() == 16)
+        .map_or(name, |(name, _)| name);
+    name.trim_end_matches(|c: char| c.is_ascii_digit() || matches!(c, '$' | '_' | '.' | ':' | '#'))
+        .trim_end_matches("lambda")
 }
 
 /// Where runtimes and packages keep code that is not the service's, whatever the language.

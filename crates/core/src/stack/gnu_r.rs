@@ -18,7 +18,10 @@ impl Dialect for GnuR {
         let mut head: Option<String> = None;
         let mut thrower = "";
         for line in lines(text.get(at..)?) {
-            if let Some((call, message)) = line.strip_prefix("Error in ").and_then(|rest| rest.split_at_mark(" : ")) {
+            if let Some((call, message)) = line
+                .strip_prefix("Error in ")
+                .and_then(|rest| rest.split_at_mark(" : "))
+            {
                 thrower = function(call);
                 head = Some(message.trim().to_owned());
             } else if let Some(call) = line.strip_prefix("Error in ").and_then(|rest| rest.strip_suffix(" :")) {
@@ -54,7 +57,10 @@ impl Dialect for GnuR {
             return None;
         }
         // The calls end with the function that failed where it is not the one in the headline.
-        if !thrower.is_empty() && exception.frames.iter().take(2).all(|frame| frame.function != thrower) && is_own(thrower) {
+        if !thrower.is_empty()
+            && exception.frames.iter().take(2).all(|frame| frame.function != thrower)
+            && is_own(thrower)
+        {
             exception.frames.insert(0, frame(thrower, "", None));
         }
         Some(vec![exception])
@@ -75,14 +81,22 @@ fn numbered(line: &str) -> Option<Frame<'_>> {
 
 fn frame<'a>(call: &'a str, file: &'a str, line: Option<u32>) -> Frame<'a> {
     let name = function(call);
-    Frame { function: Cow::Borrowed(name), file: Cow::Borrowed(file), line, own: is_own(name), ..Frame::default() }
+    Frame {
+        function: Cow::Borrowed(name),
+        file: Cow::Borrowed(file),
+        line,
+        own: is_own(name),
+        ..Frame::default()
+    }
 }
 
 /// The function of a call; empty for an operation such as `x[[3]]`.
 fn function(call: &str) -> &str {
     let name = call.split('(').next().unwrap_or_default().trim();
     let is_name = name.starts_with(|c: char| c.is_alphabetic() || c == '.')
-        && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '.' | '_' | ':' | '$'));
+        && name
+            .chars()
+            .all(|c| c.is_alphanumeric() || matches!(c, '.' | '_' | ':' | '$'));
     if is_name { name } else { "" }
 }
 

@@ -33,7 +33,10 @@ impl Dialect for Go {
                     break;
                 }
                 name = None;
-            } else if let Some(message) = line.strip_prefix("panic: ").or_else(|| line.strip_prefix("fatal error: ")) {
+            } else if let Some(message) = line
+                .strip_prefix("panic: ")
+                .or_else(|| line.strip_prefix("fatal error: "))
+            {
                 exception.message = Cow::Borrowed(message.before_mark(" [recovered]"));
             } else if let Some(place) = line.strip_prefix('\t') {
                 if let Some(frame) = name.take().and_then(|name| frame(name, place)) {
@@ -50,13 +53,17 @@ impl Dialect for Go {
     }
 }
 
-/// What libraries print of an error that was wrapped on its way: the message of the root, the calls that led to it, the message that was
-/// put around it, the calls that led there, and so on outwards. `None` where no message stands above the first call.
+/// What libraries print of an error that was wrapped on its way: the message of the root, the calls
+/// that led to it, the message that was put around it, the calls that led there, and so on
+/// outwards. `None` where no message stands above the first call.
 fn wrapped(text: &str) -> Option<Vec<Exception<'_>>> {
     let mut chain: Vec<Exception<'_>> = vec![];
     let mut all = lines(text).peekable();
     while let Some(line) = all.next() {
-        let call = all.peek().and_then(|next| next.strip_prefix('\t')).and_then(|place| frame(line, place));
+        let call = all
+            .peek()
+            .and_then(|next| next.strip_prefix('\t'))
+            .and_then(|place| frame(line, place));
         match (call, chain.last_mut()) {
             (Some(_), None) => return None,
             (Some(frame), Some(exception)) => {
@@ -69,24 +76,36 @@ fn wrapped(text: &str) -> Option<Vec<Exception<'_>>> {
                 message.push('\n');
                 message.push_str(line);
             }
-            (None, _) => chain.push(Exception { message: Cow::Borrowed(line), relation: Relation::Cause, ..Exception::default() }),
+            (None, _) => chain.push(Exception {
+                message: Cow::Borrowed(line),
+                relation: Relation::Cause,
+                ..Exception::default()
+            }),
         }
     }
     chain.reverse();
     // As the error says itself: each message in front of the one that it was put around.
-    let whole: Vec<&str> = chain.iter().flat_map(|exception| exception.message.lines().rev()).collect();
+    let whole: Vec<&str> = chain
+        .iter()
+        .flat_map(|exception| exception.message.lines().rev())
+        .collect();
     let whole = whole.join(": ");
     if let Some(outermost) = chain.first_mut() {
         outermost.relation = Relation::Thrown;
         outermost.message = Cow::Owned(whole);
     }
-    chain.iter().any(|exception| !exception.frames.is_empty()).then_some(chain)
+    chain
+        .iter()
+        .any(|exception| !exception.frames.is_empty())
+        .then_some(chain)
 }
 
 fn is_raising(frame: &Frame<'_>) -> bool {
     matches!(
         (frame.module.as_ref(), frame.function.as_ref()),
-        ("debug", "Stack" | "PrintStack") | ("", "panic") | ("runtime", "gopanic" | "panicmem" | "sigpanic" | "goPanicIndex")
+        ("debug", "Stack" | "PrintStack")
+            | ("", "panic")
+            | ("runtime", "gopanic" | "panicmem" | "sigpanic" | "goPanicIndex")
     )
 }
 
@@ -121,18 +140,30 @@ fn bare(function: &str) -> Cow<'_, str> {
     }
     let without_types = match (head.find('['), head.rfind(']')) {
         (Some(open), Some(close)) if open < close => {
-            format!("{}{}", head.get(..open).unwrap_or_default(), head.get(close + 1..).unwrap_or_default())
+            format!(
+                "{}{}",
+                head.get(..open).unwrap_or_default(),
+                head.get(close + 1..).unwrap_or_default()
+            )
         }
         _ => head.to_owned(),
     };
     Cow::Owned(without_types.replace(['(', '*', ')'], ""))
 }
 
-/// Go's own tree, the module cache and vendored code are the library's; so is a path that names no host (`net/http/…`, as
-/// `-trimpath` leaves the standard library's).
+/// Go's own tree, the module cache and vendored code are the library's; so is a path that names no
+/// host (`net/http/…`, as `-trimpath` leaves the standard library's).
 fn is_own(file: &str, name: &str) -> bool {
-    static LIBRARIES: Parts =
-        Parts::new(|| anywhere(&["/go/src/", "/pkg/mod/", "/vendor/", "/usr/local/go/", "/usr/lib/go", "/gocode/src/"]));
+    static LIBRARIES: Parts = Parts::new(|| {
+        anywhere(&[
+            "/go/src/",
+            "/pkg/mod/",
+            "/vendor/",
+            "/usr/local/go/",
+            "/usr/lib/go",
+            "/gocode/src/",
+        ])
+    });
     let is_trimmed_standard = !file.starts_with(['/', '.'])
         && !file.holds(":\\")
         && !name.split('/').next().unwrap_or_default().contains('.')

@@ -49,36 +49,75 @@ fn frame<'a>(line: &'a str, file: &'a str) -> Option<Frame<'a>> {
         return None;
     }
     let line = place.split(':').next().and_then(|line| line.parse().ok());
-    let name = call.trim_start_matches('(').split([' ', ')']).next().unwrap_or_default();
+    let name = call
+        .trim_start_matches('(')
+        .split([' ', ')'])
+        .next()
+        .unwrap_or_default();
     // `apply-smob/0`: the arity is no part of the name; `_` stands for what has none.
     let name = name.split('/').next().unwrap_or(name);
-    let function = if matches!(name, "_" | "") || name.starts_with('#') { "" } else { name };
+    let function = if matches!(name, "_" | "") || name.starts_with('#') {
+        ""
+    } else {
+        name
+    };
     let file = if place.is_empty() { "" } else { file };
-    Some(Frame { function: Cow::Borrowed(function), file: Cow::Borrowed(file), line, own: is_own(file), ..Frame::default() })
+    Some(Frame {
+        function: Cow::Borrowed(function),
+        file: Cow::Borrowed(file),
+        line,
+        own: is_own(file),
+        ..Frame::default()
+    })
 }
 
 /// Modules that come with Guile lie in these folders of its load path, and are named from there.
 fn is_own(file: &str) -> bool {
-    const LIBRARIES: &[&str] =
-        &["ice-9/", "srfi/", "rnrs/", "oop/", "system/", "web/", "language/", "scripts/", "sxml/", "texinfo/", "statprof"];
+    const LIBRARIES: &[&str] = &[
+        "ice-9/",
+        "srfi/",
+        "rnrs/",
+        "oop/",
+        "system/",
+        "web/",
+        "language/",
+        "scripts/",
+        "sxml/",
+        "texinfo/",
+        "statprof",
+    ];
     !file.is_empty() && !LIBRARIES.iter().any(|folder| file.starts_with(folder)) && !file.holds("/share/guile/")
 }
 
-/// `rates.scm:4:23: In procedure cdr: Wrong type argument…`, "Throw to key `season-closed' with args `(high)'.", `ERROR: …`.
+/// `rates.scm:4:23: In procedure cdr: Wrong type argument…`, "Throw to key `season-closed' with
+/// args `(high)'.", `ERROR: …`.
 fn headline(message: &str) -> (&str, &str) {
     let message = message.strip_prefix("ERROR: ").unwrap_or(message);
     // The place in front is that of the innermost frame.
     let message = match message.split_at_mark(": ") {
-        Some((place, rest)) if place.ends_with(|c: char| c.is_ascii_digit()) && place.contains(':') && !place.contains(' ') => rest,
+        Some((place, rest))
+            if place.ends_with(|c: char| c.is_ascii_digit()) && place.contains(':') && !place.contains(' ') =>
+        {
+            rest
+        }
         _ => message,
     };
     // The procedure it was thrown in stands on a line of its own.
-    let message = match message.strip_prefix("In procedure ").and_then(|rest| rest.split_once(":\n")) {
+    let message = match message
+        .strip_prefix("In procedure ")
+        .and_then(|rest| rest.split_once(":\n"))
+    {
         Some((name, rest)) if !name.contains(' ') => rest,
         _ => message,
     };
-    match message.strip_prefix("Throw to key `").and_then(|rest| rest.split_once('\'')) {
-        Some((key, rest)) => (key, rest.strip_prefix(" with args ").unwrap_or(rest).trim_end_matches('.')),
+    match message
+        .strip_prefix("Throw to key `")
+        .and_then(|rest| rest.split_once('\''))
+    {
+        Some((key, rest)) => (
+            key,
+            rest.strip_prefix(" with args ").unwrap_or(rest).trim_end_matches('.'),
+        ),
         None => ("", message),
     }
 }

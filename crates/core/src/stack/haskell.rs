@@ -13,7 +13,9 @@ impl Dialect for Haskell {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        let Some(at) = sign!("CallStack (from ").find(text) else { return placed(text) };
+        let Some(at) = sign!("CallStack (from ").find(text) else {
+            return placed(text);
+        };
         let (type_name, message) = headline(text.get(..at)?.trim());
         let mut frames = vec![];
         // `f, called at PLACE`: the place is in the function of the next line, which called `f`.
@@ -30,12 +32,18 @@ impl Dialect for Haskell {
             }
         }
         frames.extend(waiting);
-        let exception = Exception { type_name: Cow::Borrowed(type_name), message: Cow::Borrowed(message), frames, ..Exception::default() };
+        let exception = Exception {
+            type_name: Cow::Borrowed(type_name),
+            message: Cow::Borrowed(message),
+            frames,
+            ..Exception::default()
+        };
         (!exception.frames.is_empty()).then(|| vec![exception])
     }
 }
 
-/// `fares: src/Rates.hs:21:1-13: Non-exhaustive patterns in function partial`: a failure of the language itself names one place.
+/// `fares: src/Rates.hs:21:1-13: Non-exhaustive patterns in function partial`: a failure of the
+/// language itself names one place.
 fn placed(text: &str) -> Option<Vec<Exception<'_>>> {
     const FAILURES: &[&str] = &[
         "Non-exhaustive ",
@@ -45,13 +53,28 @@ fn placed(text: &str) -> Option<Vec<Exception<'_>>> {
         "Missing field in record",
     ];
     let line = lines(text).find(|line| FAILURES.iter().any(|failure| line.contains(failure)))?;
-    let (before, message) = FAILURES.iter().find_map(|failure| line.find_mark(failure)).and_then(|from| line.split_at_checked(from))?;
+    let (before, message) = FAILURES
+        .iter()
+        .find_map(|failure| line.find_mark(failure))
+        .and_then(|from| line.split_at_checked(from))?;
     let place = before.trim_end_matches([':', ' ']).rsplit(' ').next()?;
     let (file, number) = file_and_line(place)?;
-    let function = message.split_at_mark("in function ").map_or("", |(_, name)| name.trim());
+    let function = message
+        .split_at_mark("in function ")
+        .map_or("", |(_, name)| name.trim());
     let own = is_own("main", "", file);
-    let frame = Frame { function: Cow::Borrowed(function), file: Cow::Borrowed(file), line: number, own, ..Frame::default() };
-    Some(vec![Exception { message: Cow::Borrowed(message.trim()), frames: vec![frame], ..Exception::default() }])
+    let frame = Frame {
+        function: Cow::Borrowed(function),
+        file: Cow::Borrowed(file),
+        line: number,
+        own,
+        ..Frame::default()
+    };
+    Some(vec![Exception {
+        message: Cow::Borrowed(message.trim()),
+        frames: vec![frame],
+        ..Exception::default()
+    }])
 }
 
 /// `fares: berth 7 is taken`: the program's name stands in front, and no type.
@@ -65,16 +88,26 @@ fn headline(head: &str) -> (&str, &str) {
     let is_type = constructor.starts_with(|c: char| c.is_ascii_uppercase())
         && constructor.chars().skip(1).any(|c| c.is_ascii_uppercase())
         && constructor.chars().all(|c| c.is_alphanumeric() || c == '_');
-    if is_type { (constructor, message.get(constructor.len()..).unwrap_or_default().trim()) } else { ("", message) }
+    if is_type {
+        (constructor, message.get(constructor.len()..).unwrap_or_default().trim())
+    } else {
+        ("", message)
+    }
 }
 
-/// `src/Rates.hs:13:13 in fares-1.2:Rates`: own where the package is the program's own, which GHC calls main, or has no version and hash
-/// as an installed one has.
+/// `src/Rates.hs:13:13 in fares-1.2:Rates`: own where the package is the program's own, which GHC
+/// calls main, or has no version and hash as an installed one has.
 fn place(call: &str) -> Option<Frame<'_>> {
     let (place, unit) = call.split_at_mark(" in ")?;
     let (file, line) = file_and_line(place)?;
     let (package, module) = unit.trim().rsplit_once(':').unwrap_or(("main", unit));
-    Some(Frame { module: Cow::Borrowed(module), file: Cow::Borrowed(file), line, own: is_own(package, module, file), ..Frame::default() })
+    Some(Frame {
+        module: Cow::Borrowed(module),
+        file: Cow::Borrowed(file),
+        line,
+        own: is_own(package, module, file),
+        ..Frame::default()
+    })
 }
 
 /// `Main.handle (src/Main.hs:(10,1)-(12,20))`, of a program built for profiling.
@@ -109,15 +142,25 @@ fn split_scope(name: &str) -> (&str, &str) {
 fn file_and_line(place: &str) -> Option<(&str, Option<u32>)> {
     let at = place.find_mark(".hs:").or_else(|| place.find_mark(".lhs:"))?;
     let (file, rest) = place.split_at_checked(at + place.get(at..)?.find(':')?)?;
-    let digits: String = rest.chars().skip_while(|c| !c.is_ascii_digit()).take_while(char::is_ascii_digit).collect();
+    let digits: String = rest
+        .chars()
+        .skip_while(|c| !c.is_ascii_digit())
+        .take_while(char::is_ascii_digit)
+        .collect();
     Some((file.strip_prefix("./").unwrap_or(file), digits.parse().ok()))
 }
 
 fn is_own(package: &str, module: &str, file: &str) -> bool {
-    const BASE: &[&str] = &["GHC", "Control", "Data", "System", "Text", "Foreign", "Prelude", "Numeric", "Type", "Unsafe", "Debug"];
-    let is_installed =
-        package != "main" && package.rsplit('-').next().is_some_and(|end| end.starts_with(|c: char| c.is_ascii_digit()) || end.len() > 20);
+    const BASE: &[&str] = &[
+        "GHC", "Control", "Data", "System", "Text", "Foreign", "Prelude", "Numeric", "Type", "Unsafe", "Debug",
+    ];
+    let is_installed = package != "main"
+        && package
+            .rsplit('-')
+            .next()
+            .is_some_and(|end| end.starts_with(|c: char| c.is_ascii_digit()) || end.len() > 20);
     let root = module.split('.').next().unwrap_or_default();
-    let is_base = file.starts_with("libraries/") || package == "main" && BASE.contains(&root) && !file.starts_with("src");
+    let is_base =
+        file.starts_with("libraries/") || package == "main" && BASE.contains(&root) && !file.starts_with("src");
     !is_installed && !is_base
 }

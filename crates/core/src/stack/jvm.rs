@@ -38,7 +38,9 @@ impl Dialect for Jvm {
             }
         }
         push(&mut done, current);
-        done.iter().any(|exception| !exception.frames.is_empty()).then_some(done)
+        done.iter()
+            .any(|exception| !exception.frames.is_empty())
+            .then_some(done)
     }
 }
 
@@ -50,7 +52,11 @@ fn push<'a>(done: &mut Vec<Exception<'a>>, exception: Exception<'a>) {
 
 fn follows(content: &str) -> Option<(Relation, &str)> {
     let cause = content.strip_prefix("Caused by: ").map(|head| (Relation::Cause, head));
-    cause.or_else(|| content.strip_prefix("Suppressed: ").map(|head| (Relation::Member, head)))
+    cause.or_else(|| {
+        content
+            .strip_prefix("Suppressed: ")
+            .map(|head| (Relation::Member, head))
+    })
 }
 
 /// `Exception in thread "main" a.b.C: message`; a line that is no type is all message.
@@ -59,9 +65,18 @@ fn headline(content: &str) -> (Cow<'_, str>, Cow<'_, str>) {
         Some(rest) => rest.split_once("\" ").map_or(rest, |(_, head)| head),
         None => content.strip_prefix("Caught: ").unwrap_or(content),
     };
-    let (name, message) = content.split_at_mark(": ").unwrap_or((content.trim_end_matches(':'), ""));
-    let is_type = !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '$' | '.'));
-    if is_type { (Cow::Borrowed(name), Cow::Borrowed(message)) } else { (Cow::Borrowed(""), Cow::Borrowed(content)) }
+    let (name, message) = content
+        .split_at_mark(": ")
+        .unwrap_or((content.trim_end_matches(':'), ""));
+    let is_type = !name.is_empty()
+        && name
+            .chars()
+            .all(|c| c.is_alphanumeric() || matches!(c, '_' | '$' | '.'));
+    if is_type {
+        (Cow::Borrowed(name), Cow::Borrowed(message))
+    } else {
+        (Cow::Borrowed(""), Cow::Borrowed(content))
+    }
 }
 
 /// Endings of the source files of languages on the JVM.
@@ -75,7 +90,9 @@ fn frame(content: &str) -> Option<Frame<'_>> {
         Some((file, line)) => (file, Some(line.parse().ok()?)),
         None => (place, None),
     };
-    if !SOURCES.iter().any(|source| file.ends_with(source)) && !matches!(file, "Native Method" | "Unknown Source" | "<generated>") {
+    if !SOURCES.iter().any(|source| file.ends_with(source))
+        && !matches!(file, "Native Method" | "Unknown Source" | "<generated>")
+    {
         return None;
     }
     let (module, qualified) = name.rsplit_once('/').unwrap_or(("", name));
@@ -83,7 +100,11 @@ fn frame(content: &str) -> Option<Frame<'_>> {
     Some(Frame {
         function: function(method),
         module: class_name(class),
-        file: Cow::Borrowed(if file.ends_with(')') || !file.contains('.') { "" } else { file }),
+        file: Cow::Borrowed(if file.ends_with(')') || !file.contains('.') {
+            ""
+        } else {
+            file
+        }),
         line,
         own: is_own(module, class),
         repeats: 0,
@@ -92,7 +113,10 @@ fn frame(content: &str) -> Option<Frame<'_>> {
 
 /// `lambda$assign$0` is `assign`'s; numbers of accessors and bridges change from build to build.
 fn function(method: &str) -> Cow<'_, str> {
-    let name = method.strip_prefix("lambda$").and_then(|rest| rest.rsplit_once('$')).map_or(method, |(name, _)| name);
+    let name = method
+        .strip_prefix("lambda$")
+        .and_then(|rest| rest.rsplit_once('$'))
+        .map_or(method, |(name, _)| name);
     Cow::Borrowed(name.trim_end_matches(|c: char| c.is_ascii_digit() || c == '$'))
 }
 

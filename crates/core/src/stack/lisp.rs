@@ -26,7 +26,10 @@ impl Dialect for Lisp {
             } else if !exception.frames.is_empty() {
                 // What an interpreter says below its backtrace.
                 break;
-            } else if let Some(head) = content.strip_prefix("Unhandled ").or_else(|| content.strip_prefix("debugger invoked on a ")) {
+            } else if let Some(head) = content
+                .strip_prefix("Unhandled ")
+                .or_else(|| content.strip_prefix("debugger invoked on a "))
+            {
                 exception.type_name = Cow::Borrowed(head.split(' ').next().unwrap_or_default().trim_end_matches(':'));
                 message.clear();
             } else if !content.is_empty() && !content.starts_with("Backtrace for: ") && !is_thread(content) {
@@ -53,7 +56,11 @@ fn frame(content: &str) -> Option<Frame<'_>> {
     let call = call.strip_prefix('(')?;
     let name = if let Some(inner) = call.strip_prefix('(') {
         // A function within another: the outer one names the place.
-        inner.split(')').next().and_then(|inner| inner.split_at_mark(":IN ")).map_or("", |(_, outer)| outer.trim())
+        inner
+            .split(')')
+            .next()
+            .and_then(|inner| inner.split_at_mark(":IN "))
+            .map_or("", |(_, outer)| outer.trim())
     } else {
         call.split([' ', ')']).next().unwrap_or_default()
     };
@@ -62,13 +69,31 @@ fn frame(content: &str) -> Option<Frame<'_>> {
         Some((package, function)) => (package.trim_end_matches(':'), function),
         None => ("", name),
     };
-    Some(Frame { function: Cow::Borrowed(function), module: Cow::Borrowed(module), own, ..Frame::default() })
+    Some(Frame {
+        function: Cow::Borrowed(function),
+        module: Cow::Borrowed(module),
+        own,
+        ..Frame::default()
+    })
 }
 
-/// Packages of implementations, and the standard's own functions (ANSI INCITS 226) that stand between own code and what failed.
+/// Packages of implementations, and the standard's own functions (ANSI INCITS 226) that stand
+/// between own code and what failed.
 fn is_own(name: &str) -> bool {
-    const PACKAGES: &[&str] =
-        &["SB-", "CCL", "SYSTEM:", "SI:", "EXT:", "ASDF", "UIOP", "QL:", "CL:", "COMMON-LISP:", "BORDEAUX-THREADS", "BT:"];
+    const PACKAGES: &[&str] = &[
+        "SB-",
+        "CCL",
+        "SYSTEM:",
+        "SI:",
+        "EXT:",
+        "ASDF",
+        "UIOP",
+        "QL:",
+        "CL:",
+        "COMMON-LISP:",
+        "BORDEAUX-THREADS",
+        "BT:",
+    ];
     const STANDARD: &[&str] = &[
         "APPLY",
         "BREAK",
@@ -110,5 +135,7 @@ fn is_own(name: &str) -> bool {
         "CALL-WITH-OPEN-FILE",
     ];
     let upper = name.to_ascii_uppercase();
-    !name.is_empty() && !PACKAGES.iter().any(|package| upper.starts_with(package)) && !STANDARD.contains(&upper.as_str())
+    !name.is_empty()
+        && !PACKAGES.iter().any(|package| upper.starts_with(package))
+        && !STANDARD.contains(&upper.as_str())
 }

@@ -18,7 +18,11 @@ impl Parts {
 
     /// Whether a path, of Unix or Windows, has one of the parts.
     pub(super) fn is_in(&self, path: &str) -> bool {
-        let unix = if path.contains('\\') { Cow::Owned(path.replace('\\', "/")) } else { Cow::Borrowed(path) };
+        let unix = if path.contains('\\') {
+            Cow::Owned(path.replace('\\', "/"))
+        } else {
+            Cow::Borrowed(path)
+        };
         self.0.is_match(unix.as_ref())
     }
 }
@@ -39,5 +43,8 @@ pub(super) fn anywhere(list: &[&str]) -> AhoCorasick {
 }
 
 pub(super) fn at_the_start(list: &[&str]) -> AhoCorasick {
-    AhoCorasick::builder().start_kind(StartKind::Anchored).build(list).expect("a list in the source is small")
+    AhoCorasick::builder()
+        .start_kind(StartKind::Anchored)
+        .build(list)
+        .expect("a list in the source is small")
 }

@@ -24,14 +24,23 @@ impl Dialect for Lua {
                 None => {}
             }
         }
-        (!frames.is_empty()).then(|| vec![Exception { message: Cow::Borrowed(message), frames, ..Exception::default() }])
+        (!frames.is_empty()).then(|| {
+            vec![Exception {
+                message: Cow::Borrowed(message),
+                frames,
+                ..Exception::default()
+            }]
+        })
     }
 }
 
 /// `lua: board.lua:14: attempt to index a nil value`: what stands behind the last place.
 fn headline(head: &str) -> &str {
     // What runtimes that embed Lua say before the place is theirs.
-    let placed = head.find_mark(".lua:").and_then(|at| head.get(at + 5..)).and_then(|rest| rest.split_at_mark(": "));
+    let placed = head
+        .find_mark(".lua:")
+        .and_then(|at| head.get(at + 5..))
+        .and_then(|rest| rest.split_at_mark(": "));
     if let Some((line, message)) = placed
         && line.bytes().all(|b| b.is_ascii_digit())
     {
@@ -39,7 +48,9 @@ fn headline(head: &str) -> &str {
     }
     let mut message = head;
     while let Some((before, rest)) = message.split_at_mark(": ") {
-        let is_place = before.rsplit_once(':').is_some_and(|(_, line)| !line.is_empty() && line.bytes().all(|b| b.is_ascii_digit()));
+        let is_place = before
+            .rsplit_once(':')
+            .is_some_and(|(_, line)| !line.is_empty() && line.bytes().all(|b| b.is_ascii_digit()));
         let is_program = message.len() == head.len() && !before.contains(' ');
         if !is_place && !is_program {
             break;
@@ -77,6 +88,7 @@ fn frame(content: &str) -> Option<Frame<'_>> {
 }
 
 fn is_own(file: &str) -> bool {
-    static LIBRARIES: Parts = Parts::new(|| anywhere(&["/share/lua/", "/lib/lua/", "/luarocks/", "/lualib/", "/usr/share/"]));
+    static LIBRARIES: Parts =
+        Parts::new(|| anywhere(&["/share/lua/", "/lib/lua/", "/luarocks/", "/lualib/", "/usr/share/"]));
     file != "[C]" && !file.starts_with('=') && !file.starts_with("[builtin") && !LIBRARIES.is_in(file)
 }

@@ -156,11 +156,15 @@ pub fn read(text: &str) -> Option<Stack<'_>> {
             fold_recursion(&mut exception.frames);
             shorten(&mut exception.frames);
         }
-        Some(Stack { runtime: Cow::Borrowed(dialect.runtime()), exceptions })
+        Some(Stack {
+            runtime: Cow::Borrowed(dialect.runtime()),
+            exceptions,
+        })
     })
 }
 
-/// Whether a text says itself that nobody caught the exception: how runtimes introduce what ended a thread or the process.
+/// Whether a text says itself that nobody caught the exception: how runtimes introduce what ended a
+/// thread or the process.
 ///
 /// # Example: a crash, and a trace that a logger wrote
 /// ```
@@ -186,7 +190,9 @@ pub fn is_crash(text: &str) -> bool {
         "** (EXIT",
     ];
     let text = text.trim_start();
-    let is_panic = text.strip_prefix("panic: ").is_some_and(|rest| !rest.lines().next().unwrap_or_default().ends_with("[recovered]"));
+    let is_panic = text
+        .strip_prefix("panic: ")
+        .is_some_and(|rest| !rest.lines().next().unwrap_or_default().ends_with("[recovered]"));
     let is_rust = text.starts_with("thread '") && text.lines().next().is_some_and(|line| line.contains("panicked at "));
     // Node.js says so below, Nim in its last line.
     let says_last = || text.contains("\nNode.js v") || text.contains("\nError: unhandled exception: ");
@@ -196,7 +202,10 @@ pub fn is_crash(text: &str) -> bool {
 /// Folds frames that repeat in a row into one with a count.
 fn fold_recursion(frames: &mut Vec<Frame<'_>>) {
     frames.dedup_by(|next, kept| {
-        let is_same = next.function == kept.function && next.file == kept.file && next.line == kept.line && next.module == kept.module;
+        let is_same = next.function == kept.function
+            && next.file == kept.file
+            && next.line == kept.line
+            && next.module == kept.module;
         if is_same {
             kept.repeats = kept.repeats.saturating_add(next.repeats).saturating_add(1);
             kept.own |= next.own;
@@ -222,7 +231,9 @@ impl<'a> Stack<'a> {
     /// The innermost own frame: of the top exception if it has one, else of the nearest cause that has.
     #[must_use]
     pub fn own_frame(&self) -> Option<&Frame<'a>> {
-        self.exceptions.iter().find_map(|exception| exception.frames.iter().find(|frame| frame.own))
+        self.exceptions
+            .iter()
+            .find_map(|exception| exception.frames.iter().find(|frame| frame.own))
     }
 
     /// How many frames all exceptions have.
@@ -290,13 +301,18 @@ fn ends_with_any(name: &str, endings: &[&str]) -> bool {
 #[must_use]
 pub fn short_path(path: &str) -> &str {
     let mut separators = path.rmatch_indices(['/', '\\']).skip(1);
-    separators.next().and_then(|(at, _)| path.get(at + 1..)).unwrap_or_else(|| path.trim_start_matches('/'))
+    separators
+        .next()
+        .and_then(|(at, _)| path.get(at + 1..))
+        .unwrap_or_else(|| path.trim_start_matches('/'))
 }
 
 /// The last part of a path.
 #[must_use]
 pub fn base_name(path: &str) -> &str {
-    memchr::memrchr2(b'/', b'\\', path.as_bytes()).and_then(|at| path.get(at + 1..)).unwrap_or(path)
+    memchr::memrchr2(b'/', b'\\', path.as_bytes())
+        .and_then(|at| path.get(at + 1..))
+        .unwrap_or(path)
 }
 
 #[cfg(test)]
@@ -307,12 +323,21 @@ mod tests {
     use super::*;
 
     fn outline(text: &str) -> String {
-        let Some(stack) = read(text) else { return "unread".to_owned() };
+        let Some(stack) = read(text) else {
+            return "unread".to_owned();
+        };
         let mut lines = vec![];
         for exception in &stack.exceptions {
-            lines.push(format!("{:?} {} | {}", exception.relation, exception.type_name, exception.message));
+            lines.push(format!(
+                "{:?} {} | {}",
+                exception.relation, exception.type_name, exception.message
+            ));
             lines.extend(exception.frames.iter().map(|frame| {
-                let repeats = if frame.repeats > 0 { format!(" x{}", frame.repeats + 1) } else { String::new() };
+                let repeats = if frame.repeats > 0 {
+                    format!(" x{}", frame.repeats + 1)
+                } else {
+                    String::new()
+                };
                 format!("  {}{}{repeats}", if frame.own { "" } else { "~ " }, frame.short())
             }));
         }
@@ -368,7 +393,8 @@ mod tests {
     fn a_real_stack_is_read(#[case] name: &str) {
         let path = format!("{}/tests/stacks/{name}.txt", env!("CARGO_MANIFEST_DIR"));
         let text = std::fs::read_to_string(&path).unwrap();
-        insta::with_settings!({snapshot_path => "../../tests/stacks", prepend_module_to_snapshot => false, omit_expression => true}, {
+        insta::with_settings!({snapshot_path => "../../tests/stacks", prepend_module_to_snapshot => false,
+            omit_expression => true}, {
             insta::assert_snapshot!(name, outline(&text));
         });
     }
@@ -379,9 +405,15 @@ mod tests {
     #[case("thread 'main' panicked at src/main.rs:3:5:\nno berth", true)]
     #[case("PHP Fatal error:  Uncaught Exception: x in /srv/a.php:3", true)]
     #[case("Unhandled exception. System.Exception: x\n   at A.B()", true)]
-    #[case("/srv/a.js:3\n    throw x\n    ^\n\nError: x\n    at f (/srv/a.js:3:9)\n\nNode.js v20.20.2", true)]
+    #[case(
+        "/srv/a.js:3\n    throw x\n    ^\n\nError: x\n    at f (/srv/a.js:3:9)\n\nNode.js v20.20.2",
+        true
+    )]
     #[case("goroutine 7 [running]:\nmain.f()\n\t/srv/a.go:3 +0x1d", false)]
-    #[case("Traceback (most recent call last):\n  File \"a.py\", line 3, in f\nKeyError: 'a'", false)]
+    #[case(
+        "Traceback (most recent call last):\n  File \"a.py\", line 3, in f\nKeyError: 'a'",
+        false
+    )]
     #[case("", false)]
     fn a_crash_says_so_itself(#[case] text: &str, #[case] expected: bool) {
         assert_eq!(is_crash(text), expected);
@@ -389,7 +421,9 @@ mod tests {
 
     proptest! {
         #[test]
-        fn no_text_breaks_a_parser(text in "(\\PC|\n|File \"|Traceback \\(most recent call last\\):|    at |#0 |\\[\\{a,b,1,\\[|Stack trace:|stack traceback:|:in `|panicked at |   0: |--->|<|>|@|\\*\\* \\(E\\)|caused by: |\\| |\\+-|:1:2\\)|, line 3, in ){0,60}") {
+        fn no_text_breaks_a_parser(text in "(\\PC|\n|File \"|Traceback \\(most recent call last\\):|    at |#0 \
+            |\\[\\{a,b,1,\\[|Stack trace:|stack traceback:|:in `|panicked at |   0: |--->|<|>|@|\\*\\* \\(E\\)|caused \
+            by: |\\| |\\+-|:1:2\\)|, line 3, in ){0,60}") {
             let _stack = read(&text);
         }
     }

@@ -21,7 +21,11 @@ impl Dialect for NodeJs {
             reader.line(line);
         }
         reader.complete();
-        reader.done.iter().any(|exception| !exception.frames.is_empty()).then_some(reader.done)
+        reader
+            .done
+            .iter()
+            .any(|exception| !exception.frames.is_empty())
+            .then_some(reader.done)
     }
 }
 
@@ -67,13 +71,20 @@ impl<'a> Reader<'a> {
         // Lines after the frames are properties of an inspected error, or another text: neither is a frame.
     }
 
-    /// The headline of an error within `[errors]: [ … ]` of an inspected aggregate: on the same line, or on one of its own.
+    /// The headline of an error within `[errors]: [ … ]` of an inspected aggregate: on the same
+    /// line, or on one of its own.
     fn member(&mut self, content: &'a str) -> Option<&'a str> {
-        if let Some(head) = content.strip_prefix("[errors]: [").map(str::trim).filter(|head| !head.is_empty()) {
+        if let Some(head) = content
+            .strip_prefix("[errors]: [")
+            .map(str::trim)
+            .filter(|head| !head.is_empty())
+        {
             self.in_members = true;
             return Some(head);
         }
-        let begins = self.in_members && is_headline(content) && (self.head.is_none() || self.current.relation != Relation::Member);
+        let begins = self.in_members
+            && is_headline(content)
+            && (self.head.is_none() || self.current.relation != Relation::Member);
         begins.then_some(content)
     }
 
@@ -125,14 +136,21 @@ fn split(head: Cow<'_, str>) -> (Cow<'_, str>, Cow<'_, str>) {
 fn split_str(head: &str) -> (&str, &str) {
     let head = head.strip_prefix("Uncaught ").unwrap_or(head);
     // An error without frames is inspected in brackets.
-    let head = head.strip_prefix('[').and_then(|inner| inner.trim_end_matches([' ', '{']).strip_suffix(']')).unwrap_or(head);
-    let (name, message) = head.split_at_mark(": ").unwrap_or((head.trim_end().trim_end_matches(':'), ""));
+    let head = head
+        .strip_prefix('[')
+        .and_then(|inner| inner.trim_end_matches([' ', '{']).strip_suffix(']'))
+        .unwrap_or(head);
+    let (name, message) = head
+        .split_at_mark(": ")
+        .unwrap_or((head.trim_end().trim_end_matches(':'), ""));
     let bare = match name.split_at_mark(" [") {
         Some((bare, code)) if code.ends_with(']') => bare,
         _ => name,
     };
     let is_type = !bare.is_empty()
-        && bare.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '$' | '.'))
+        && bare
+            .chars()
+            .all(|c| c.is_alphanumeric() || matches!(c, '_' | '$' | '.'))
         && bare.chars().next().is_some_and(|c| !c.is_ascii_digit());
     if is_type { (bare, message) } else { ("", head) }
 }
@@ -148,7 +166,11 @@ fn frame(content: &str) -> Option<Frame<'_>> {
         }
         None => ("", content),
     };
-    let (name, place) = if name.is_empty() { bare_place(place) } else { (name, place) };
+    let (name, place) = if name.is_empty() {
+        bare_place(place)
+    } else {
+        (name, place)
+    };
     let (file, line) = location(place)?;
     let function = function(name);
     Some(Frame {
@@ -174,7 +196,11 @@ fn function(name: &str) -> &str {
     let name = ["Object.", "Module.", "exports.", "Function.", "module.exports."]
         .iter()
         .fold(name, |name, receiver| name.strip_prefix(receiver).unwrap_or(name));
-    if matches!(name, "<anonymous>" | "anonymous" | "eval") { "" } else { name.strip_suffix(".<anonymous>").unwrap_or(name) }
+    if matches!(name, "<anonymous>" | "anonymous" | "eval") {
+        ""
+    } else {
+        name.strip_suffix(".<anonymous>").unwrap_or(name)
+    }
 }
 
 /// `/srv/gangway/server.js:83:77`, `node:net:1611:16`, `<anonymous>`, `native`; anything else is another runtime's.
@@ -185,7 +211,10 @@ fn location(place: &str) -> Option<(&str, Option<u32>)> {
     let (rest, column) = place.rsplit_once(':')?;
     let (file, line) = rest.rsplit_once(':')?;
     // Rust's backtraces say `at` and end in line and column too.
-    if base_name(file).rsplit_once('.').is_some_and(|(_, extension)| extension == "rs") {
+    if base_name(file)
+        .rsplit_once('.')
+        .is_some_and(|(_, extension)| extension == "rs")
+    {
         return None;
     }
     let is_number = |text: &str| !text.is_empty() && text.bytes().all(|b| b.is_ascii_digit());
@@ -198,7 +227,8 @@ fn location(place: &str) -> Option<(&str, Option<u32>)> {
 
 /// What Node.js brings and what stands in `node_modules` is the library's.
 fn is_own(file: &str) -> bool {
-    let is_runtime = file.is_empty() || file.starts_with("node:") || file.starts_with("internal/") || file.starts_with('<');
+    let is_runtime =
+        file.is_empty() || file.starts_with("node:") || file.starts_with("internal/") || file.starts_with('<');
     // Releases before 16 name their own modules by a bare file: `net.js`.
     let is_bare = !file.contains(['/', '\\']);
     !is_runtime && !is_bare && !file.holds("node_modules")

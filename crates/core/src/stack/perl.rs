@@ -15,7 +15,9 @@ impl Dialect for Perl {
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
         let is_perl = sign!(" called at ").is_in(text) && sign!(" line ").is_in(text)
-            || [".pl line ", ".pm line ", ".t line "].iter().any(|sign| text.contains(sign))
+            || [".pl line ", ".pm line ", ".t line "]
+                .iter()
+                .any(|sign| text.contains(sign))
             || sign!(FIRST).is_in(text) && sign!(", in \"").is_in(text);
         if !is_perl {
             return None;
@@ -46,7 +48,10 @@ impl Dialect for Perl {
         let first = *thrown.first()?;
         // Frames of the handler, or of what throws, stand above the place where it happened.
         let is_above = thrown.len() > 1 || is_listed;
-        let start = calls.iter().position(|(_, file, number)| is_above && (*file, *number) == first).map_or(0, |at| at + 1);
+        let start = calls
+            .iter()
+            .position(|(_, file, number)| is_above && (*file, *number) == first)
+            .map_or(0, |at| at + 1);
         let mut places = vec![first];
         places.extend(calls.iter().skip(start).map(|(_, file, number)| (*file, *number)));
         let mut names: Vec<&'a str> = calls.iter().skip(start).map(|(name, _, _)| *name).collect();
@@ -57,7 +62,11 @@ impl Dialect for Perl {
             .filter(|(_, name)| !matches!(*name, "eval" | "(eval)"))
             .map(|((file, line), name)| frame(name, file, line))
             .collect();
-        Some(vec![Exception { message: Cow::Owned(message), frames, ..Exception::default() }])
+        Some(vec![Exception {
+            message: Cow::Owned(message),
+            frames,
+            ..Exception::default()
+        }])
     }
 }
 
@@ -89,14 +98,25 @@ fn call(content: &str) -> Option<(&str, &str, Option<u32>)> {
 fn place<'a>(content: &'a str, word: &str) -> Option<(&'a str, &'a str, Option<u32>)> {
     let (before, number) = content.rsplit_at_mark(" line ")?;
     let digits = number.split(|c: char| !c.is_ascii_digit()).next().unwrap_or_default();
-    let at = before.rfind(word).filter(|at| *at == 0 || before.as_bytes().get(at - 1) == Some(&b' '))?;
-    (!digits.is_empty())
-        .then(|| (before.get(..at).unwrap_or_default(), before.get(at + word.len()..).unwrap_or_default(), digits.parse().ok()))
+    let at = before
+        .rfind(word)
+        .filter(|at| *at == 0 || before.as_bytes().get(at - 1) == Some(&b' '))?;
+    (!digits.is_empty()).then(|| {
+        (
+            before.get(..at).unwrap_or_default(),
+            before.get(at + word.len()..).unwrap_or_default(),
+            digits.parse().ok(),
+        )
+    })
 }
 
 fn frame<'a>(name: &'a str, file: &'a str, line: Option<u32>) -> Frame<'a> {
     let (module, function) = name.rsplit_at_mark("::").unwrap_or(("", name));
-    let function = if function == "__ANON__" { "<anonymous>" } else { function };
+    let function = if function == "__ANON__" {
+        "<anonymous>"
+    } else {
+        function
+    };
     Frame {
         function: Cow::Borrowed(function),
         module: Cow::Borrowed(module),
@@ -109,7 +129,15 @@ fn frame<'a>(name: &'a str, file: &'a str, line: Option<u32>) -> Frame<'a> {
 
 fn is_own(file: &str) -> bool {
     static LIBRARIES: Parts = Parts::new(|| {
-        anywhere(&["/usr/share/perl", "/usr/lib/", "/usr/local/share/perl", "/usr/local/lib/", "/perl5/", "/site_perl/", "/vendor_perl/"])
+        anywhere(&[
+            "/usr/share/perl",
+            "/usr/lib/",
+            "/usr/local/share/perl",
+            "/usr/local/lib/",
+            "/perl5/",
+            "/site_perl/",
+            "/vendor_perl/",
+        ])
     });
     !file.starts_with('(') && !LIBRARIES.is_in(file)
 }

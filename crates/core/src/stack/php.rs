@@ -68,7 +68,10 @@ fn native(text: &str) -> Option<Vec<Exception<'_>>> {
     for cause in exceptions.iter_mut().skip(1) {
         cause.relation = Relation::Cause;
     }
-    exceptions.iter().any(|exception| !exception.frames.is_empty()).then_some(exceptions)
+    exceptions
+        .iter()
+        .any(|exception| !exception.frames.is_empty())
+        .then_some(exceptions)
 }
 
 /// `#0 /srv/crew/src/Rota.php(98): intdiv(1539, 0)`.
@@ -80,8 +83,10 @@ fn call(content: &str) -> Option<(Place<'_>, &str)> {
     if rest == "{main}" {
         return Some((("", None), rest));
     }
-    let (place, function) =
-        rest.split_at_mark("): ").map(|(place, function)| (place, function.trim_start())).or_else(|| rest.split_at_mark(": "))?;
+    let (place, function) = rest
+        .split_at_mark("): ")
+        .map(|(place, function)| (place, function.trim_start()))
+        .or_else(|| rest.split_at_mark(": "))?;
     let (file, line) = place.rsplit_once('(').unwrap_or((place, ""));
     Some(((file, line.parse().ok()), function))
 }
@@ -94,11 +99,21 @@ fn exception(told: Told<'_>) -> Exception<'_> {
             // The place is at the end of a message of several lines: only its line is kept.
             let place = thrown.map(|(file, line)| (file.to_owned(), line));
             let (type_name, message) = (Cow::Owned(type_name.into_owned()), Cow::Owned(message.into_owned()));
-            return frames(type_name, message, place.map(|(file, line)| (Cow::Owned(file), line)), &told.calls);
+            return frames(
+                type_name,
+                message,
+                place.map(|(file, line)| (Cow::Owned(file), line)),
+                &told.calls,
+            );
         }
         None => (Cow::Borrowed(""), Cow::Borrowed(""), None),
     };
-    frames(type_name, message, thrown.map(|(file, line)| (Cow::Borrowed(file), line)), &told.calls)
+    frames(
+        type_name,
+        message,
+        thrown.map(|(file, line)| (Cow::Borrowed(file), line)),
+        &told.calls,
+    )
 }
 
 fn frames<'a>(
@@ -109,7 +124,12 @@ fn frames<'a>(
 ) -> Exception<'a> {
     // A call's name belongs to the place before it: where the function was, not where it was called.
     let mut places: Vec<(Cow<'a, str>, Option<u32>)> = thrown.into_iter().collect();
-    places.extend(calls.iter().filter(|(_, name)| *name != "{main}").map(|((file, line), _)| (Cow::Borrowed(*file), *line)));
+    places.extend(
+        calls
+            .iter()
+            .filter(|(_, name)| *name != "{main}")
+            .map(|((file, line), _)| (Cow::Borrowed(*file), *line)),
+    );
     let names: Vec<&'a str> = calls.iter().map(|(_, name)| *name).collect();
     let offset = names.len().saturating_sub(places.len());
     let frames = places
@@ -118,48 +138,91 @@ fn frames<'a>(
         .map(|(at, (file, line))| {
             let name = names.get(at + offset).copied().unwrap_or("{main}");
             // A built-in function is given its caller's place.
-            let is_native =
-                name != "{main}" && !name.holds("{closure") && places.get(at + 1).is_some_and(|next| next == &(file.clone(), *line));
+            let is_native = name != "{main}"
+                && !name.holds("{closure")
+                && places.get(at + 1).is_some_and(|next| next == &(file.clone(), *line));
             let (module, function) = names_of(name, &[".", "->", "::"]);
-            Frame { function, module, own: !is_native && is_own(file), file: file.clone(), line: *line, repeats: 0 }
+            Frame {
+                function,
+                module,
+                own: !is_native && is_own(file),
+                file: file.clone(),
+                line: *line,
+                repeats: 0,
+            }
         })
         .collect();
-    Exception { type_name, message, frames, ..Exception::default() }
+    Exception {
+        type_name,
+        message,
+        frames,
+        ..Exception::default()
+    }
 }
 
 /// `PHP Fatal error:  Uncaught Skerry\Crew\CertException: message in /srv/crew/src/Rota.php:228`.
 fn headline(head: &str) -> (Cow<'_, str>, Cow<'_, str>, Option<Place<'_>>) {
-    let head = head.split_at_mark("Uncaught ").filter(|(before, _)| before.holds("rror")).map_or(head, |(_, rest)| rest);
-    let (said, thrown) = match head.rsplit_at_mark(" in ").and_then(|(said, place)| Some((said, place.rsplit_once(':')?))) {
-        Some((said, (file, line))) if line.bytes().all(|b| b.is_ascii_digit()) => (said, Some((file, line.parse().ok()))),
+    let head = head
+        .split_at_mark("Uncaught ")
+        .filter(|(before, _)| before.holds("rror"))
+        .map_or(head, |(_, rest)| rest);
+    let (said, thrown) = match head
+        .rsplit_at_mark(" in ")
+        .and_then(|(said, place)| Some((said, place.rsplit_once(':')?)))
+    {
+        Some((said, (file, line))) if line.bytes().all(|b| b.is_ascii_digit()) => {
+            (said, Some((file, line.parse().ok())))
+        }
         _ => (head, None),
     };
     let (name, message) = said.split_at_mark(": ").unwrap_or((said, ""));
-    if is_class(name) { (Cow::Borrowed(name), Cow::Borrowed(message), thrown) } else { (Cow::Borrowed(""), Cow::Borrowed(said), thrown) }
+    if is_class(name) {
+        (Cow::Borrowed(name), Cow::Borrowed(message), thrown)
+    } else {
+        (Cow::Borrowed(""), Cow::Borrowed(said), thrown)
+    }
 }
 
 fn is_class(name: &str) -> bool {
-    !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'\\' | b'.' | b'@') || b >= 0x80)
+    !name.is_empty()
+        && name
+            .bytes()
+            .all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'\\' | b'.' | b'@') || b >= 0x80)
 }
 
 /// `Skerry\Crew\Rota->assign('...')`: class without namespace, and function without arguments.
 fn names_of<'a>(call: &'a str, separators: &[&str]) -> (Cow<'a, str>, Cow<'a, str>) {
-    let call = if call.starts_with('{') { call } else { call.split('(').next().unwrap_or(call) };
+    let call = if call.starts_with('{') {
+        call
+    } else {
+        call.split('(').next().unwrap_or(call)
+    };
     let call = call.strip_suffix("()").unwrap_or(call);
-    let split = separators.iter().filter_map(|separator| call.rfind(separator).map(|at| (at, separator.len()))).max();
+    let split = separators
+        .iter()
+        .filter_map(|separator| call.rfind(separator).map(|at| (at, separator.len())))
+        .max();
     let (class, function) = match split {
-        Some((at, length)) => (call.get(..at).unwrap_or_default(), call.get(at + length..).unwrap_or_default()),
+        Some((at, length)) => (
+            call.get(..at).unwrap_or_default(),
+            call.get(at + length..).unwrap_or_default(),
+        ),
         None => ("", call),
     };
     let last = |name: &'a str| name.rsplit(['\\', '.']).next().unwrap_or(name);
     // An anonymous class is named by the place it stands at.
     let class = class.before_mark("@anonymous");
-    let function = if call.holds("{closure") { "{closure}" } else { last(function) };
+    let function = if call.holds("{closure") {
+        "{closure}"
+    } else {
+        last(function)
+    };
     (Cow::Borrowed(last(class)), Cow::Borrowed(function))
 }
 
 fn is_own(file: &str) -> bool {
-    static LIBRARIES: Parts = Parts::new(|| anywhere(&["/vendor/", "/usr/share/php", "/usr/lib/php", "/pear/", "phar://"]));
+    static LIBRARIES: Parts =
+        Parts::new(|| anywhere(&["/vendor/", "/usr/share/php", "/usr/lib/php", "/pear/", "phar://"]));
     !file.is_empty() && !file.starts_with('[') && !LIBRARIES.is_in(file)
 }
 
@@ -176,7 +239,12 @@ fn like_java(text: &str) -> Option<Vec<Exception<'_>>> {
         } else if let Some(head) = content.strip_prefix("Caused by: ") {
             done.push(std::mem::take(&mut current));
             let (type_name, message, _) = headline(head);
-            current = Exception { relation: Relation::Cause, type_name, message, frames: vec![] };
+            current = Exception {
+                relation: Relation::Cause,
+                type_name,
+                message,
+                frames: vec![],
+            };
         } else if current.frames.is_empty() && !content.is_empty() && !content.starts_with("... ") {
             if current.type_name.is_empty() && current.message.is_empty() {
                 (current.type_name, current.message, _) = headline(content);
@@ -193,11 +261,20 @@ fn like_java(text: &str) -> Option<Vec<Exception<'_>>> {
 
 fn java_frame(content: &str) -> Option<Frame<'_>> {
     let (name, place) = content.strip_suffix(')')?.rsplit_once('(')?;
-    let (file, line) = place.rsplit_once(':').map_or((place, None), |(file, line)| (file, line.parse().ok()));
+    let (file, line) = place
+        .rsplit_once(':')
+        .map_or((place, None), |(file, line)| (file, line.parse().ok()));
     let is_php = ends_with_any(file, &[".php", ".phtml"]) || name == "{main}" || name.holds("{closure");
     if !is_php && !matches!(place, "Native Method" | "Unknown Source") {
         return None;
     }
     let (module, function) = names_of(name, &["."]);
-    Some(Frame { function, module, file: Cow::Borrowed(if is_php { file } else { "" }), line, own: is_php && is_own(file), repeats: 0 })
+    Some(Frame {
+        function,
+        module,
+        file: Cow::Borrowed(if is_php { file } else { "" }),
+        line,
+        own: is_php && is_own(file),
+        repeats: 0,
+    })
 }

@@ -18,7 +18,10 @@ impl Dialect for Racket {
         let traced = sign!("\n  errortrace...:").find(text);
         // The expressions of errortrace say the same as the functions around them, only nearer.
         let head = text.get(..traced.into_iter().chain(context).min()?)?;
-        let mut exception = Exception { message: Cow::Borrowed(head.trim()), ..Exception::default() };
+        let mut exception = Exception {
+            message: Cow::Borrowed(head.trim()),
+            ..Exception::default()
+        };
         for line in lines(text.get(context.or(traced)?..)?) {
             if let Some(frame) = frame(line.trim()) {
                 exception.frames.push(frame);
@@ -32,15 +35,25 @@ impl Dialect for Racket {
 
 /// `/srv/fares/rates.rkt:6:0: per-metre`, `body of "/srv/fares/main.rkt"`, `.../private/map.rkt:40:19: loop`.
 fn frame(content: &str) -> Option<Frame<'_>> {
-    static LIBRARIES: Parts = Parts::new(|| anywhere(&["/racket/collects/", "/collects/", "/share/racket/", "/pkgs/", ".../"]));
+    static LIBRARIES: Parts =
+        Parts::new(|| anywhere(&["/racket/collects/", "/collects/", "/share/racket/", "/pkgs/", ".../"]));
     if let Some(file) = content.strip_prefix("body of ") {
         let file = file.trim_matches('"');
         let own = !LIBRARIES.is_in(file);
-        return Some(Frame { function: Cow::Borrowed("body"), file: Cow::Borrowed(file), own, ..Frame::default() });
+        return Some(Frame {
+            function: Cow::Borrowed("body"),
+            file: Cow::Borrowed(file),
+            own,
+            ..Frame::default()
+        });
     }
     let (place, function) = content.split_at_mark(": ")?;
     let mut parts = place.rsplitn(3, ':');
-    let (_column, line, file) = (parts.next()?.parse::<u32>().ok()?, parts.next()?.parse().ok()?, parts.next()?);
+    let (_column, line, file) = (
+        parts.next()?.parse::<u32>().ok()?,
+        parts.next()?.parse().ok()?,
+        parts.next()?,
+    );
     // An expression of errortrace: the operation at its head.
     let function = match function.strip_prefix('(') {
         Some(expression) => expression.split([' ', ')']).next().unwrap_or_default(),
@@ -49,7 +62,13 @@ fn frame(content: &str) -> Option<Frame<'_>> {
     let is_unnamed = function.holds(":") || function.holds("...");
     let own = !LIBRARIES.is_in(file) && !file.starts_with("...");
     let function = if is_unnamed { "" } else { function };
-    Some(Frame { function: Cow::Borrowed(function), file: Cow::Borrowed(file), line: Some(line), own, ..Frame::default() })
+    Some(Frame {
+        function: Cow::Borrowed(function),
+        file: Cow::Borrowed(file),
+        line: Some(line),
+        own,
+        ..Frame::default()
+    })
 }
 
 /// `[repeats 40 more times]`.

@@ -1,5 +1,5 @@
-//! Ruby: uncaught exceptions, `full_message`, bare backtraces; the quoting of before and after 3.4; `JRuby` and `TruffleRuby`
-//! where they write the same.
+//! Ruby: uncaught exceptions, `full_message`, bare backtraces; the quoting of before and after 3.4;
+//! `JRuby` and `TruffleRuby` where they write the same.
 
 use std::borrow::Cow;
 
@@ -55,14 +55,20 @@ impl Dialect for Ruby {
                 let whole = current.message.to_mut();
                 whole.push('\n');
                 whole.push_str(&message);
-            } else if places.is_empty() && current.type_name.is_empty() && current.message.is_empty() && !content.is_empty() && !is_reversed
+            } else if places.is_empty()
+                && current.type_name.is_empty()
+                && current.message.is_empty()
+                && !content.is_empty()
+                && !is_reversed
             {
                 // A logger's headline: `KeyError: key not found` or `KeyError (key not found):`.
                 (current.type_name, current.message) = logged(content);
             }
         }
         finish(&mut done, &mut current, &mut places);
-        done.iter().any(|exception| !exception.frames.is_empty()).then_some(done)
+        done.iter()
+            .any(|exception| !exception.frames.is_empty())
+            .then_some(done)
     }
 }
 
@@ -75,7 +81,11 @@ fn finish<'a>(done: &mut Vec<Exception<'a>>, current: &mut Exception<'a>, places
         exception.relation = Relation::Cause;
     }
     let taken = std::mem::take(places);
-    exception.frames = taken.iter().enumerate().map(|(at, place)| frame(place, taken.get(at + 1))).collect();
+    exception.frames = taken
+        .iter()
+        .enumerate()
+        .map(|(at, place)| frame(place, taken.get(at + 1)))
+        .collect();
     done.push(exception);
 }
 
@@ -102,12 +112,22 @@ fn place(content: &str) -> Option<(Place<'_>, &str)> {
     let line: u32 = line.parse().ok()?;
     let rest = content.get(at + 5..)?;
     let end = rest.find('\'')?;
-    Some((Place { file, line: Some(line), label: rest.get(..end)? }, rest.get(end + 1..)?))
+    Some((
+        Place {
+            file,
+            line: Some(line),
+            label: rest.get(..end)?,
+        },
+        rest.get(end + 1..)?,
+    ))
 }
 
 /// `undefined method 'leg' (NoMethodError)`: message and type; the type is empty where the line does not end with one.
 fn type_behind(headline: &str) -> (Cow<'_, str>, Cow<'_, str>) {
-    let stated = headline.strip_suffix(')').and_then(|rest| rest.rsplit_at_mark(" (")).filter(|(_, name)| is_constant(name));
+    let stated = headline
+        .strip_suffix(')')
+        .and_then(|rest| rest.rsplit_at_mark(" ("))
+        .filter(|(_, name)| is_constant(name));
     match stated {
         Some((message, name)) => (Cow::Borrowed(name), Cow::Borrowed(message)),
         None if is_constant(headline) => (Cow::Borrowed(headline), Cow::Borrowed("")),
@@ -120,19 +140,27 @@ fn logged(content: &str) -> (Cow<'_, str>, Cow<'_, str>) {
         return (Cow::Borrowed(name), Cow::Borrowed(message));
     }
     if let Some((name, message)) = content.split_at_mark(" (").filter(|(name, _)| is_constant(name)) {
-        return (Cow::Borrowed(name), Cow::Borrowed(message.trim_end_matches(':').trim_end_matches(')')));
+        return (
+            Cow::Borrowed(name),
+            Cow::Borrowed(message.trim_end_matches(':').trim_end_matches(')')),
+        );
     }
     type_behind(content)
 }
 
 /// `Boarding::DeskError`.
 fn is_constant(name: &str) -> bool {
-    name.starts_with(|c: char| c.is_ascii_uppercase()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b':'))
+    name.starts_with(|c: char| c.is_ascii_uppercase())
+        && name
+            .bytes()
+            .all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b':'))
 }
 
 /// A method written in C is given its caller's place: the same file and line as the frame below it.
 fn frame<'a>(place: &Place<'a>, caller: Option<&Place<'a>>) -> Frame<'a> {
-    let is_block = place.label.starts_with("block ") || place.label.starts_with("rescue in") || place.label.starts_with("ensure in");
+    let is_block = place.label.starts_with("block ")
+        || place.label.starts_with("rescue in")
+        || place.label.starts_with("ensure in");
     let is_native = !is_block && caller.is_some_and(|caller| caller.file == place.file && caller.line == place.line);
     let (module, function) = names(place.label);
     Frame {
@@ -147,11 +175,18 @@ fn frame<'a>(place: &Place<'a>, caller: Option<&Place<'a>>) -> Frame<'a> {
 
 /// `block (2 levels) in Boarding::Gate#lane_sum`: the method the block stands in, and its class where it is told.
 fn names(label: &str) -> (&str, &str) {
-    let method = match label.strip_prefix("block ").or_else(|| label.strip_prefix("rescue ")).or_else(|| label.strip_prefix("ensure ")) {
+    let method = match label
+        .strip_prefix("block ")
+        .or_else(|| label.strip_prefix("rescue "))
+        .or_else(|| label.strip_prefix("ensure "))
+    {
         Some(rest) => rest.find_mark("in ").and_then(|at| rest.get(at + 3..)).unwrap_or(rest),
         None => label,
     };
-    let method = method.strip_prefix("rescue in ").or_else(|| method.strip_prefix("block in ")).unwrap_or(method);
+    let method = method
+        .strip_prefix("rescue in ")
+        .or_else(|| method.strip_prefix("block in "))
+        .unwrap_or(method);
     match method.rsplit_once(['#', '.']) {
         Some((class, name)) if is_constant(class) => (class.rsplit("::").next().unwrap_or(class), name),
         _ => ("", method),
@@ -173,5 +208,8 @@ fn is_own(file: &str) -> bool {
             "/usr/share/",
         ])
     });
-    !file.starts_with(['<', '(']) && !file.starts_with("org/jruby") && !ends_with_any(file, &[".java"]) && !LIBRARIES.is_in(file)
+    !file.starts_with(['<', '('])
+        && !file.starts_with("org/jruby")
+        && !ends_with_any(file, &[".java"])
+        && !LIBRARIES.is_in(file)
 }

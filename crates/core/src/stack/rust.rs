@@ -14,7 +14,9 @@ impl Dialect for Rust {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        let panic = sign!("thread ").find(text).and_then(|at| Some(at + sign!(" panicked at ").find(text.get(at..)?)? + 1));
+        let panic = sign!("thread ")
+            .find(text)
+            .and_then(|at| Some(at + sign!(" panicked at ").find(text.get(at..)?)? + 1));
         let trace = sign!("tack backtrace:").find(text);
         if panic.is_none() && !(trace.is_some() || numbered(text)) {
             return None;
@@ -30,45 +32,69 @@ impl Dialect for Rust {
         frames.drain(..raised.map_or(0, |at| at + 1));
         if frames.is_empty() {
             let (file, line) = place?;
-            frames.push(Frame { file: Cow::Borrowed(file), line, own: is_own(file, ""), ..Frame::default() });
+            frames.push(Frame {
+                file: Cow::Borrowed(file),
+                line,
+                own: is_own(file, ""),
+                ..Frame::default()
+            });
         }
         let mut parts = message.split("\n\nCaused by:\n");
         let head = parts.next().unwrap_or_default();
         let head = head.strip_prefix("Error: ").unwrap_or(head);
-        let mut exceptions = vec![Exception { message: Cow::Borrowed(head), frames, ..Exception::default() }];
-        exceptions.extend(parts.next().into_iter().flat_map(str::lines).map(str::trim).filter(|line| !line.is_empty()).map(|line| {
-            Exception {
-                relation: Relation::Cause,
-                message: Cow::Borrowed(
-                    line.split_at_mark(": ")
-                        .filter(|(number, _)| number.bytes().all(|b| b.is_ascii_digit()))
-                        .map_or(line, |(_, rest)| rest),
-                ),
-                ..Exception::default()
-            }
-        }));
+        let mut exceptions = vec![Exception {
+            message: Cow::Borrowed(head),
+            frames,
+            ..Exception::default()
+        }];
+        exceptions.extend(
+            parts
+                .next()
+                .into_iter()
+                .flat_map(str::lines)
+                .map(str::trim)
+                .filter(|line| !line.is_empty())
+                .map(|line| Exception {
+                    relation: Relation::Cause,
+                    message: Cow::Borrowed(
+                        line.split_at_mark(": ")
+                            .filter(|(number, _)| number.bytes().all(|b| b.is_ascii_digit()))
+                            .map_or(line, |(_, rest)| rest),
+                    ),
+                    ..Exception::default()
+                }),
+        );
         Some(exceptions)
     }
 }
 
-/// A backtrace alone, as `std::backtrace` prints it; one whose upper frames were cut off begins with a later number, and is known
-/// by the place below its first frame.
+/// A backtrace alone, as `std::backtrace` prints it; one whose upper frames were cut off begins
+/// with a later number, and is known by the place below its first frame.
 fn numbered(text: &str) -> bool {
     let text = text.trim_start();
     if text.starts_with("0: ") && sign!("\n   1: ").is_in(text) {
         return true;
     }
     let mut of_text = text.lines();
-    let first = of_text.next().and_then(|line| line.split_at_mark(": ")?.0.parse::<u32>().ok());
-    let has_place = of_text.next().is_some_and(|line| line.trim_start().starts_with("at ") && place(line).is_some());
-    let second = of_text.next().and_then(|line| line.trim_start().split_at_mark(": ")?.0.parse::<u32>().ok());
+    let first = of_text
+        .next()
+        .and_then(|line| line.split_at_mark(": ")?.0.parse::<u32>().ok());
+    let has_place = of_text
+        .next()
+        .is_some_and(|line| line.trim_start().starts_with("at ") && place(line).is_some());
+    let second = of_text
+        .next()
+        .and_then(|line| line.trim_start().split_at_mark(": ")?.0.parse::<u32>().ok());
     has_place && first.is_some_and(|first| second == first.checked_add(1))
 }
 
 /// `'MESSAGE', src/deck.rs:52:29` as before Rust 1.73, `src/deck.rs:52:29:` and the message below it since.
 fn panicked(said: &str) -> (&str, Option<(&str, Option<u32>)>) {
     if let Some(rest) = said.strip_prefix('\'') {
-        let end = rest.find_mark("\nstack backtrace:").or_else(|| rest.find_mark("\nnote: ")).unwrap_or(rest.len());
+        let end = rest
+            .find_mark("\nstack backtrace:")
+            .or_else(|| rest.find_mark("\nnote: "))
+            .unwrap_or(rest.len());
         let whole = rest.get(..end).unwrap_or(rest);
         return match whole.rsplit_at_mark("', ") {
             Some((message, place)) => (message, self::place(place.trim())),
@@ -76,8 +102,14 @@ fn panicked(said: &str) -> (&str, Option<(&str, Option<u32>)>) {
         };
     }
     let (place, rest) = said.split_once('\n').unwrap_or((said, ""));
-    let end = rest.find_mark("\nstack backtrace:").or_else(|| rest.find_mark("\nnote: ")).unwrap_or(rest.len());
-    (rest.get(..end).unwrap_or(rest).trim_end(), self::place(place.trim_end_matches(':')))
+    let end = rest
+        .find_mark("\nstack backtrace:")
+        .or_else(|| rest.find_mark("\nnote: "))
+        .unwrap_or(rest.len());
+    (
+        rest.get(..end).unwrap_or(rest).trim_end(),
+        self::place(place.trim_end_matches(':')),
+    )
 }
 
 /// `src/deck.rs:52:29`.
@@ -101,7 +133,12 @@ fn backtrace(text: &str) -> Vec<Frame<'_>> {
         } else if let Some(name) = name(content) {
             let (module, function) = names(name);
             let own = is_own("", &module);
-            frames.push(Frame { function, module, own, ..Frame::default() });
+            frames.push(Frame {
+                function,
+                module,
+                own,
+                ..Frame::default()
+            });
         }
     }
     frames
@@ -120,19 +157,28 @@ fn name(content: &str) -> Option<&str> {
     }
 }
 
-/// `<cargo_deck[e28293b1aa0f68bd]::deck::Deck>::sum::{closure#0}` and `cargo_deck::deck::Deck::sum::{{closure}}::h0a1b…`
-/// are both (`cargo_deck::deck`, `Deck::sum`): hashes, type arguments, closures and the dress of the mangling go.
+/// `<cargo_deck[e28293b1aa0f68bd]::deck::Deck>::sum::{closure#0}` and
+/// `cargo_deck::deck::Deck::sum::{{closure}}::h0a1b…` are both (`cargo_deck::deck`, `Deck::sum`):
+/// hashes, type arguments, closures and the dress of the mangling go.
 fn names(symbol: &str) -> (Cow<'_, str>, Cow<'_, str>) {
-    let mut plain = symbol.rsplit_at_mark("::").filter(|(_, last)| is_hash(last)).map_or(symbol, |(rest, _)| rest);
+    let mut plain = symbol
+        .rsplit_at_mark("::")
+        .filter(|(_, last)| is_hash(last))
+        .map_or(symbol, |(rest, _)| rest);
     while let Some(rest) = plain.strip_suffix("::{{closure}}") {
         plain = rest;
     }
     if !plain.contains(['<', '[', '{', '(', '&', '*', ' ']) {
         // A type begins with a capital: it belongs to the function's name.
         let parts = plain.match_indices("::").map(|(at, _)| at);
-        let of_type = parts.clone().find(|at| plain.as_bytes().get(at + 2).is_some_and(u8::is_ascii_uppercase));
+        let of_type = parts
+            .clone()
+            .find(|at| plain.as_bytes().get(at + 2).is_some_and(u8::is_ascii_uppercase));
         return match of_type.or_else(|| parts.last()) {
-            Some(at) => (Cow::Borrowed(plain.get(..at).unwrap_or_default()), Cow::Borrowed(plain.get(at + 2..).unwrap_or_default())),
+            Some(at) => (
+                Cow::Borrowed(plain.get(..at).unwrap_or_default()),
+                Cow::Borrowed(plain.get(at + 2..).unwrap_or_default()),
+            ),
             None => (Cow::Borrowed(""), Cow::Borrowed(plain)),
         };
     }
@@ -177,9 +223,15 @@ fn undressed(symbol: &str) -> (Cow<'_, str>, Cow<'_, str>) {
             _ => plain.push(c),
         }
     }
-    let parts: Vec<&str> = plain.split("::").filter(|part| !part.is_empty() && !is_hash(part)).collect();
+    let parts: Vec<&str> = plain
+        .split("::")
+        .filter(|part| !part.is_empty() && !is_hash(part))
+        .collect();
     // A type begins with a capital: it belongs to the function's name.
-    let first = parts.iter().position(|part| part.starts_with(|c: char| c.is_ascii_uppercase())).unwrap_or(parts.len().saturating_sub(1));
+    let first = parts
+        .iter()
+        .position(|part| part.starts_with(|c: char| c.is_ascii_uppercase()))
+        .unwrap_or(parts.len().saturating_sub(1));
     let (module, function) = parts.split_at(first);
     (Cow::Owned(module.join("::")), Cow::Owned(function.join("::")))
 }
@@ -192,8 +244,10 @@ fn is_raising(frame: &Frame<'_>) -> bool {
     let module = frame.module.as_ref();
     let function = frame.function.as_ref();
     // `std::panicking::try` also stands at the outer end: it is what catches a panic.
-    let is_catching =
-        function.starts_with("try") || function.starts_with("catch_unwind") || module.holds("::try") || module.holds("catch_unwind");
+    let is_catching = function.starts_with("try")
+        || function.starts_with("catch_unwind")
+        || module.holds("::try")
+        || module.holds("catch_unwind");
     function == "rust_begin_unwind"
         || !is_catching && (module.starts_with("std::panicking") || module.starts_with("core::panicking"))
         || module.starts_with("std::backtrace")
@@ -220,7 +274,16 @@ fn is_own(file: &str, module: &str) -> bool {
         ])
     });
     static LIBRARIES: Parts = Parts::new(|| {
-        anywhere(&["/rustc/", "/rustc-", "/.cargo/", "/cargo/registry/", "/cargo/git/", "/rustlib/", "/vendor/", "/library/"])
+        anywhere(&[
+            "/rustc/",
+            "/rustc-",
+            "/.cargo/",
+            "/cargo/registry/",
+            "/cargo/git/",
+            "/rustlib/",
+            "/vendor/",
+            "/library/",
+        ])
     });
     const CRATES: &[&str] = &[
         "std",

@@ -1,5 +1,5 @@
-//! Searching stack texts: the same answers as `str`'s own methods, several times faster on texts of this size, since those
-//! prepare each search anew.
+//! Searching stack texts: the same answers as `str`'s own methods, several times faster on texts of
+//! this size, since those prepare each search anew.
 
 use std::sync::LazyLock;
 
@@ -26,7 +26,8 @@ impl Sign {
 /// `sign!("text")`: the [`Sign`] of a text known here, prepared at its first use.
 macro_rules! sign {
     ($text:expr) => {{
-        static SIGN: $crate::stack::search::Sign = $crate::stack::search::Sign::new(|| memchr::memmem::Finder::new($text));
+        static SIGN: $crate::stack::search::Sign =
+            $crate::stack::search::Sign::new(|| memchr::memmem::Finder::new($text));
         &SIGN
     }};
 }
@@ -40,7 +41,10 @@ pub(super) fn lines(text: &str) -> impl Iterator<Item = &str> {
         let (line, after) = match memchr::memchr(b'\n', all.as_bytes()) {
             Some(at) => {
                 let (line, after) = all.split_at(at);
-                (line.strip_suffix('\r').unwrap_or(line), after.get(1..).filter(|after| !after.is_empty()))
+                (
+                    line.strip_suffix('\r').unwrap_or(line),
+                    after.get(1..).filter(|after| !after.is_empty()),
+                )
             }
             None => (all, None),
         };
@@ -86,7 +90,8 @@ impl Search for str {
     }
 
     fn rsplit_at_mark(&self, mark: &str) -> Option<(&str, &str)> {
-        let at = memchr::memrchr_iter(*mark.as_bytes().first()?, self.as_bytes()).find(|at| stands_at(self, *at, mark))?;
+        let at =
+            memchr::memrchr_iter(*mark.as_bytes().first()?, self.as_bytes()).find(|at| stands_at(self, *at, mark))?;
         Some((self.get(..at)?, self.get(at + mark.len()..)?))
     }
 
@@ -100,7 +105,9 @@ impl Search for str {
 }
 
 fn stands_at(text: &str, at: usize, mark: &str) -> bool {
-    text.as_bytes().get(at..).is_some_and(|rest| rest.starts_with(mark.as_bytes()))
+    text.as_bytes()
+        .get(at..)
+        .is_some_and(|rest| rest.starts_with(mark.as_bytes()))
 }
 
 #[cfg(test)]

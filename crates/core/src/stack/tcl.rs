@@ -8,8 +8,13 @@ use super::{Dialect, Exception, Frame};
 pub(super) struct Tcl;
 
 /// What begins the way back from where it failed.
-const BEGINS: &[&str] =
-    &["    while executing", "    while compiling", "    while evaluating", "    invoked from within", "    while constructing"];
+const BEGINS: &[&str] = &[
+    "    while executing",
+    "    while compiling",
+    "    while evaluating",
+    "    invoked from within",
+    "    while constructing",
+];
 
 impl Dialect for Tcl {
     fn runtime(&self) -> &'static str {
@@ -17,7 +22,9 @@ impl Dialect for Tcl {
     }
 
     fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>> {
-        if !sign!("    (procedure \"").is_in(text) && !sign!("    invoked from within").is_in(text) && !sign!("\n    (file \"").is_in(text)
+        if !sign!("    (procedure \"").is_in(text)
+            && !sign!("    invoked from within").is_in(text)
+            && !sign!("\n    (file \"").is_in(text)
         {
             return None;
         }
@@ -34,20 +41,31 @@ impl Dialect for Tcl {
             }
             length += line.len() + 1;
         }
-        let exception = Exception { message: Cow::Borrowed(message?), frames, ..Exception::default() };
+        let exception = Exception {
+            message: Cow::Borrowed(message?),
+            frames,
+            ..Exception::default()
+        };
         (!exception.frames.is_empty()).then(|| vec![exception])
     }
 }
 
-/// `(procedure "rates::per_metre" line 4)`, `(file "main.tcl" line 6)`, `(class "::Deck" method "load" line 3)`; what a command such as
-/// `foreach` did in a procedure is no frame of its own.
+/// `(procedure "rates::per_metre" line 4)`, `(file "main.tcl" line 6)`, `(class "::Deck" method
+/// "load" line 3)`; what a command such as `foreach` did in a procedure is no frame of its own.
 fn frame(line: &str) -> Option<Frame<'_>> {
     let inner = line.trim().strip_prefix('(')?.strip_suffix(')')?;
     let (what, rest) = inner.split_once(' ')?;
     let mut quoted = rest.split('"').skip(1).step_by(2);
-    let number = rest.rsplit_at_mark(" line ").or_else(|| rest.rsplit_at_mark("line ")).and_then(|(_, number)| number.parse().ok());
+    let number = rest
+        .rsplit_at_mark(" line ")
+        .or_else(|| rest.rsplit_at_mark("line "))
+        .and_then(|(_, number)| number.parse().ok());
     let name = quoted.next()?;
-    let mut frame = Frame { line: number, own: true, ..Frame::default() };
+    let mut frame = Frame {
+        line: number,
+        own: true,
+        ..Frame::default()
+    };
     match what {
         "procedure" => {
             let bare = name.trim_start_matches(':');

@@ -1,12 +1,12 @@
-//! One name per fact: older and newer names of the semantic conventions are one attribute, and what follows from what was sent is an
-//! attribute too.
+//! One name per fact: older and newer names of the semantic conventions are one attribute, and what
+//! follows from what was sent is an attribute too.
 
 use serde_json::{Map, Value, json};
 
 use super::names::HTTP_STATUS;
 
-/// Names of one fact: OpenTelemetry's present one first (semantic conventions 1.38), then those that it had before, and those that
-/// loggers write where it has none.
+/// Names of one fact: OpenTelemetry's present one first (semantic conventions 1.38), then those
+/// that it had before, and those that loggers write where it has none.
 const SAME: &[&[&str]] = &[
     &["http.request.method", "http.method"],
     HTTP_STATUS,
@@ -38,7 +38,11 @@ const SAME: &[&[&str]] = &[
     &["messaging.operation.type", "messaging.operation"],
     &["messaging.message.id", "messaging.message_id"],
     &["messaging.message.conversation_id", "messaging.conversation_id"],
-    &["messaging.consumer.group.name", "messaging.kafka.consumer.group", "messaging.kafka.consumer_group"],
+    &[
+        "messaging.consumer.group.name",
+        "messaging.kafka.consumer.group",
+        "messaging.kafka.consumer_group",
+    ],
     &["code.function.name", "code.function"],
     &["code.file.path", "code.filepath"],
     &["code.line.number", "code.lineno"],
@@ -47,7 +51,15 @@ const SAME: &[&[&str]] = &[
     &["user.id", "enduser.id"],
     &["user_agent.name"],
     &["host.name"],
-    &["request.id", "http.request.id", "request_id", "requestId", "req_id", "reqId", "http.request.header.x-request-id"],
+    &[
+        "request.id",
+        "http.request.id",
+        "request_id",
+        "requestId",
+        "req_id",
+        "reqId",
+        "http.request.header.x-request-id",
+    ],
 ];
 
 /// Plain words for facts, by the name they stand for. A sender's own attribute of that word is looked at after it.
@@ -65,7 +77,8 @@ const WORDS: &[(&str, &str)] = &[
 
 /// Under which names stood, by the names they have here, what was sent under older ones.
 pub const SENT_AS: &str = "outcrop.sent_as";
-/// The names of attributes that tell of a call to elsewhere, where the span of the failure is one: they are not the request's.
+/// The names of attributes that tell of a call to elsewhere, where the span of the failure is one:
+/// they are not the request's.
 pub const OF_CALL: &str = "outcrop.of_call";
 /// How long the request took, in milliseconds.
 pub const DURATION: &str = "outcrop.request.duration_ms";
@@ -76,8 +89,15 @@ pub const CPU_SHARE: &str = "outcrop.request.cpu_share";
 /// The page that led here: `own`, `foreign` or `none`.
 pub const REFERRER: &str = "outcrop.request.referrer";
 /// What an agent says of itself; a program can say anything.
-pub const CLAIMED: &[&str] =
-    &["user_agent.name", "user_agent.version", "user_agent.os.name", "user_agent.os.version", DEVICE, ROBOT, REFERRER];
+pub const CLAIMED: &[&str] = &[
+    "user_agent.name",
+    "user_agent.version",
+    "user_agent.os.name",
+    "user_agent.os.version",
+    DEVICE,
+    ROBOT,
+    REFERRER,
+];
 const DEVICE: &str = "outcrop.agent.device";
 /// Whether the agent says that it is a robot.
 pub const ROBOT: &str = "outcrop.agent.robot";
@@ -92,11 +112,13 @@ pub const ROBOT: &str = "outcrop.agent.robot";
 /// ```
 #[must_use]
 pub fn present(name: &str) -> &str {
-    SAME.iter().find(|names| names.contains(&name)).map_or(name, |names| names[0])
+    SAME.iter()
+        .find(|names| names.contains(&name))
+        .map_or(name, |names| names[0])
 }
 
-/// All names under which what is asked for by a name may have been stored, the likeliest first: of one fact, or of the fact that a plain
-/// word stands for.
+/// All names under which what is asked for by a name may have been stored, the likeliest first: of
+/// one fact, or of the fact that a plain word stands for.
 ///
 /// # Example
 /// ```
@@ -147,14 +169,20 @@ pub fn settle(attributes: &mut Map<String, Value>) {
     let mut sent_as = Map::new();
     for (name, present) in older {
         // What was sent under both stands under the present one, as the conventions' transition has it.
-        let Some(value) = attributes.remove(&name) else { continue };
+        let Some(value) = attributes.remove(&name) else {
+            continue;
+        };
         if let Some(there) = attributes.get(present) {
             if *there != value {
                 attributes.insert(name, value);
             }
             continue;
         }
-        let value = if name == "http.target" { path(attributes, value) } else { value };
+        let value = if name == "http.target" {
+            path(attributes, value)
+        } else {
+            value
+        };
         attributes.insert(present.to_owned(), value);
         sent_as.insert(present.to_owned(), Value::String(name));
     }
@@ -165,9 +193,17 @@ pub fn settle(attributes: &mut Map<String, Value>) {
 }
 
 /// Notes which attributes are of a call to elsewhere: those of a call's span that the request does not say alike.
-pub fn note_call(attributes: &mut Map<String, Value>, of_call: &Map<String, Value>, of_request: Option<&Map<String, Value>>) {
+pub fn note_call(
+    attributes: &mut Map<String, Value>,
+    of_call: &Map<String, Value>,
+    of_request: Option<&Map<String, Value>>,
+) {
     let is_request_s = |name: &str, value: &Value| of_request.is_some_and(|request| request.get(name) == Some(value));
-    let names: Vec<Value> = of_call.iter().filter(|(name, value)| !is_request_s(name, value)).map(|(name, _)| json!(name)).collect();
+    let names: Vec<Value> = of_call
+        .iter()
+        .filter(|(name, value)| !is_request_s(name, value))
+        .map(|(name, _)| json!(name))
+        .collect();
     if !names.is_empty() {
         attributes.insert(OF_CALL.to_owned(), Value::Array(names));
     }
@@ -175,7 +211,9 @@ pub fn note_call(attributes: &mut Map<String, Value>, of_call: &Map<String, Valu
 
 /// The path of what was asked for, whose query gets its own attribute.
 fn path(attributes: &mut Map<String, Value>, target: Value) -> Value {
-    let Some((path, query)) = target.as_str().and_then(|text| text.split_once('?')) else { return target };
+    let Some((path, query)) = target.as_str().and_then(|text| text.split_once('?')) else {
+        return target;
+    };
     attributes.entry("url.query").or_insert_with(|| json!(query));
     json!(path)
 }
@@ -184,13 +222,19 @@ fn path(attributes: &mut Map<String, Value>, target: Value) -> Value {
 fn derive(attributes: &mut Map<String, Value>) {
     let number = |attributes: &Map<String, Value>, name: &str| {
         let value = attributes.get(name)?;
-        value.as_f64().or_else(|| value.as_str()?.trim().parse().ok()).filter(|number| number.is_finite() && *number >= 0.0)
+        value
+            .as_f64()
+            .or_else(|| value.as_str()?.trim().parse().ok())
+            .filter(|number| number.is_finite() && *number >= 0.0)
     };
     let add = |attributes: &mut Map<String, Value>, name: &str, value: Value| {
         attributes.entry(name).or_insert(value);
     };
     let bytes = number(attributes, "http.response.body.size");
-    let (first, last) = (number(attributes, "outcrop.request.first_byte_ms"), number(attributes, "outcrop.request.last_byte_ms"));
+    let (first, last) = (
+        number(attributes, "outcrop.request.first_byte_ms"),
+        number(attributes, "outcrop.request.last_byte_ms"),
+    );
     if let (Some(bytes), Some(first), Some(last)) = (bytes, first, last)
         && last > first
     {
@@ -200,11 +244,17 @@ fn derive(attributes: &mut Map<String, Value>) {
     if let (Some(cpu), Some(took)) = (number(attributes, "outcrop.request.cpu_ms"), took) {
         add(attributes, CPU_SHARE, json!((cpu / took * 1_000.0).round() / 1_000.0));
     }
-    if attributes.contains_key("http.request.method") && attributes.keys().any(|name| name.starts_with("http.request.header.")) {
+    if attributes.contains_key("http.request.method")
+        && attributes.keys().any(|name| name.starts_with("http.request.header."))
+    {
         let owner = super::request::referrer_owner(attributes).unwrap_or("none");
         add(attributes, REFERRER, json!(owner));
     }
-    let agent = attributes.get("user_agent.original").and_then(Value::as_str).filter(|agent| !agent.is_empty()).map(str::to_owned);
+    let agent = attributes
+        .get("user_agent.original")
+        .and_then(Value::as_str)
+        .filter(|agent| !agent.is_empty())
+        .map(str::to_owned);
     if let Some(agent) = agent {
         for (name, said) in of_agent(&agent) {
             add(attributes, name, said);
@@ -220,10 +270,22 @@ fn of_agent(agent: &str) -> Vec<(&'static str, Value)> {
     const UNKNOWN: &str = "UNKNOWN";
     let agent = crate::text::prefix(agent, MAX_AGENT);
     let lower = agent.to_ascii_lowercase();
-    let is_robot =
-        ["bot", "crawl", "spider", "slurp", "scrap", "monitor", "probe", "preview", "headless", "uptime", "archiver", "feedfetcher"]
-            .iter()
-            .any(|word| lower.contains(word));
+    let is_robot = [
+        "bot",
+        "crawl",
+        "spider",
+        "slurp",
+        "scrap",
+        "monitor",
+        "probe",
+        "preview",
+        "headless",
+        "uptime",
+        "archiver",
+        "feedfetcher",
+    ]
+    .iter()
+    .any(|word| lower.contains(word));
     let parsed = woothee::parser::Parser::new().parse(agent);
     let is_robot = is_robot || parsed.as_ref().is_some_and(|parsed| parsed.category == "crawler");
     let mut said: Vec<(&'static str, Value)> = vec![(ROBOT, json!(is_robot))];
@@ -234,15 +296,23 @@ fn of_agent(agent: &str) -> Vec<(&'static str, Value)> {
     };
     // A robot names itself where others name what they are compatible with.
     let own_name = lower.find("compatible; ").and_then(|at| agent.get(at + 12..));
-    if let Some((name, rest)) = own_name.filter(|_| is_robot).and_then(|rest| rest.split_once(['/', ';', ')'])) {
+    if let Some((name, rest)) = own_name
+        .filter(|_| is_robot)
+        .and_then(|rest| rest.split_once(['/', ';', ')']))
+    {
         say("user_agent.name", name);
         say(
             "user_agent.version",
-            rest.split([';', ')', ' ']).next().filter(|version| version.starts_with(|c: char| c.is_ascii_digit())).unwrap_or_default(),
+            rest.split([';', ')', ' '])
+                .next()
+                .filter(|version| version.starts_with(|c: char| c.is_ascii_digit()))
+                .unwrap_or_default(),
         );
         return said;
     }
-    if let Some(parsed) = parsed.filter(|parsed| !matches!(parsed.name, UNKNOWN | "HTTP Library") && parsed.category != "crawler") {
+    if let Some(parsed) =
+        parsed.filter(|parsed| !matches!(parsed.name, UNKNOWN | "HTTP Library") && parsed.category != "crawler")
+    {
         say("user_agent.name", parsed.name);
         say("user_agent.version", parsed.version);
         say("user_agent.os.name", parsed.os);
@@ -272,58 +342,91 @@ mod tests {
     use super::*;
 
     fn settled(sent: Value) -> Map<String, Value> {
-        let Value::Object(mut attributes) = sent else { panic!("no object") };
+        let Value::Object(mut attributes) = sent else {
+            panic!("no object")
+        };
         settle(&mut attributes);
         attributes
     }
 
     #[test]
     fn older_names_become_present_ones_and_say_how_they_were_sent() {
-        let told =
-            settled(json!({"http.status_code": 500, "http.method": "GET", "http.target": "/v1/quotes?deck=car", "season": "winter"}));
-        let expected = json!({"http.response.status_code": 500, "http.request.method": "GET", "url.path": "/v1/quotes", "url.query": "deck=car",
-            "season": "winter", "outcrop.sent_as": {"http.response.status_code": "http.status_code", "http.request.method": "http.method", "url.path": "http.target"}});
+        let told = settled(
+            json!({"http.status_code": 500, "http.method": "GET", "http.target": "/v1/quotes?deck=car",
+                "season": "winter"}),
+        );
+        let expected = json!({"http.response.status_code": 500, "http.request.method": "GET",
+            "url.path": "/v1/quotes", "url.query": "deck=car",
+            "season": "winter", "outcrop.sent_as": {"http.response.status_code": "http.status_code",
+                "http.request.method": "http.method", "url.path": "http.target"}});
         assert_eq!(Value::Object(told), expected);
     }
 
     #[test]
     fn what_is_sent_under_both_names_is_one_attribute_unless_they_differ() {
         assert_eq!(
-            Value::Object(settled(json!({"http.status_code": 500, "http.response.status_code": 500}))),
+            Value::Object(settled(
+                json!({"http.status_code": 500, "http.response.status_code": 500})
+            )),
             json!({"http.response.status_code": 500})
         );
         let told = settled(json!({"net.host.name": "gangway", "server.address": "pier-3"}));
-        assert_eq!(Value::Object(told), json!({"net.host.name": "gangway", "server.address": "pier-3"}));
+        assert_eq!(
+            Value::Object(told),
+            json!({"net.host.name": "gangway", "server.address": "pier-3"})
+        );
     }
 
     #[test]
     fn times_and_sizes_make_rates_and_shares() {
-        let told =
-            settled(json!({"http.response.body.size": 5_000, "outcrop.request.first_byte_ms": 100, "outcrop.request.last_byte_ms": 600,
-            "outcrop.request.cpu_ms": 150.0, "outcrop.request.duration_ms": 600}));
+        let told = settled(
+            json!({"http.response.body.size": 5_000, "outcrop.request.first_byte_ms": 100,
+                "outcrop.request.last_byte_ms": 600,
+            "outcrop.request.cpu_ms": 150.0, "outcrop.request.duration_ms": 600}),
+        );
         assert_eq!((&told[RATE], &told[CPU_SHARE]), (&json!(10_000.0), &json!(0.25)));
         // Nothing is made of nothing, of zero or of what is no number.
         let told = settled(
-            json!({"http.response.body.size": "many", "outcrop.request.first_byte_ms": 600, "outcrop.request.last_byte_ms": 600, "outcrop.request.cpu_ms": -1}),
+            json!({"http.response.body.size": "many", "outcrop.request.first_byte_ms": 600,
+                "outcrop.request.last_byte_ms": 600, "outcrop.request.cpu_ms": -1}),
         );
         assert!(!told.contains_key(RATE) && !told.contains_key(CPU_SHARE));
     }
 
     #[rstest]
     #[case::phone(
-        "Mozilla/5.0 (iPhone; CPU iPhone OS 17_1 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) Version/17.1 Mobile/15E148 Safari/604.1",
+        "Mozilla/5.0 (iPhone; CPU iPhone OS 17_1 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) Version/17.1 \
+         Mobile/15E148 Safari/604.1",
         "Safari",
         "phone",
         false
     )]
-    #[case::computer("Mozilla/5.0 (X11; Linux x86_64; rv:120.0) Gecko/20100101 Firefox/120.0", "Firefox", "computer", false)]
+    #[case::computer(
+        "Mozilla/5.0 (X11; Linux x86_64; rv:120.0) Gecko/20100101 Firefox/120.0",
+        "Firefox",
+        "computer",
+        false
+    )]
     #[case::program("skerry-app/3.2 (build 7)", "skerry-app", "", false)]
-    #[case::robot("Mozilla/5.0 (compatible; TideBot/2.1; +https://tide.example/bot)", "TideBot", "", true)]
+    #[case::robot(
+        "Mozilla/5.0 (compatible; TideBot/2.1; +https://tide.example/bot)",
+        "TideBot",
+        "",
+        true
+    )]
     #[case::nothing("-", "-", "", false)]
-    fn an_agent_is_taken_at_its_word(#[case] agent: &str, #[case] name: &str, #[case] device: &str, #[case] is_robot: bool) {
+    fn an_agent_is_taken_at_its_word(
+        #[case] agent: &str,
+        #[case] name: &str,
+        #[case] device: &str,
+        #[case] is_robot: bool,
+    ) {
         let told = settled(json!({"http.user_agent": agent}));
         let text = |name: &str| told.get(name).and_then(Value::as_str).unwrap_or_default();
-        assert_eq!((text("user_agent.name"), text(DEVICE), &told[ROBOT]), (name, device, &json!(is_robot)));
+        assert_eq!(
+            (text("user_agent.name"), text(DEVICE), &told[ROBOT]),
+            (name, device, &json!(is_robot))
+        );
     }
 
     #[test]

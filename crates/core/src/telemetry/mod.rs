@@ -63,7 +63,11 @@ impl SpanId {
     /// Takes 8 bytes that are not all zero.
     #[must_use]
     pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
-        <[u8; 8]>::try_from(bytes).ok().map(u64::from_be_bytes).filter(|id| *id != 0).map(Self)
+        <[u8; 8]>::try_from(bytes)
+            .ok()
+            .map(u64::from_be_bytes)
+            .filter(|id| *id != 0)
+            .map(Self)
     }
 }
 

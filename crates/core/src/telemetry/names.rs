@@ -60,15 +60,24 @@ pub const GRPC: [&str; 17] = [
     "UNAUTHENTICATED",
 ];
 
-/// What a span that ended in error says of it, without an exception: a type and a message. The type is `error.type` where it
-/// names one, else the HTTP, gRPC or database status.
+/// What a span that ended in error says of it, without an exception: a type and a message. The type
+/// is `error.type` where it names one, else the HTTP, gRPC or database status.
 #[must_use]
 pub fn status(span: &Span) -> (String, String) {
-    let text = |names: &[&str]| span.attributes.first(names).map(|value| value.to_text().into_owned()).filter(|text| !text.is_empty());
+    let text = |names: &[&str]| {
+        span.attributes
+            .first(names)
+            .map(|value| value.to_text().into_owned())
+            .filter(|text| !text.is_empty())
+    };
     let named = text(&["error.type"]).filter(|name| name != "_OTHER" && name.parse::<u16>().is_err());
     let grpc = || {
         let code = text(&["rpc.grpc.status_code", "rpc.response.status_code"])?;
-        let name = code.parse::<usize>().ok().and_then(|number| GRPC.get(number).map(|name| (*name).to_owned())).unwrap_or(code);
+        let name = code
+            .parse::<usize>()
+            .ok()
+            .and_then(|number| GRPC.get(number).map(|name| (*name).to_owned()))
+            .unwrap_or(code);
         Some(format!("gRPC {name}"))
     };
     let http = || http_status(&span.attributes).map(|code| format!("HTTP {code}"));
@@ -90,14 +99,25 @@ pub fn touches(kind: SpanKind, attributes: &Attributes) -> Option<&'static str> 
         return None;
     }
     let has = |prefix: &str| attributes.0.iter().any(|(name, _)| name.starts_with(prefix));
-    let known = [("db.", "database"), ("messaging.", "queue"), ("rpc.", "rpc"), ("http.", "http"), ("url.", "http")];
+    let known = [
+        ("db.", "database"),
+        ("messaging.", "queue"),
+        ("rpc.", "rpc"),
+        ("http.", "http"),
+        ("url.", "http"),
+    ];
     known.iter().find(|(prefix, _)| has(prefix)).map(|(_, what)| *what)
 }
 
-/// What a span of a kind and name calls: the kind of [`touches`] and what it is called; `consumed` and the queue for a message that was taken from one.
+/// What a span of a kind and name calls: the kind of [`touches`] and what it is called; `consumed`
+/// and the queue for a message that was taken from one.
 #[must_use]
 pub fn called(kind: SpanKind, name: &str, attributes: &Attributes) -> Option<(&'static str, String)> {
-    let kind = if kind == SpanKind::Consumer { "consumed" } else { touches(kind, attributes)? };
+    let kind = if kind == SpanKind::Consumer {
+        "consumed"
+    } else {
+        touches(kind, attributes)?
+    };
     let name = match kind {
         "database" => {
             let system = attributes.text(&["db.system.name", "db.system"]).unwrap_or("database");
@@ -106,7 +126,9 @@ pub fn called(kind: SpanKind, name: &str, attributes: &Attributes) -> Option<(&'
         }
         "queue" | "consumed" => {
             let system = attributes.text(&["messaging.system"]).unwrap_or("queue");
-            let queue = attributes.text(&["messaging.destination.name", "messaging.destination"]).unwrap_or(name);
+            let queue = attributes
+                .text(&["messaging.destination.name", "messaging.destination"])
+                .unwrap_or(name);
             format!("{system} {queue}")
         }
         _ => called_host(attributes).or_else(|| attributes.text(&["rpc.service"]).map(str::to_owned))?,
@@ -116,9 +138,17 @@ pub fn called(kind: SpanKind, name: &str, attributes: &Attributes) -> Option<(&'
 
 /// Host and port of a call.
 fn called_host(attributes: &Attributes) -> Option<String> {
-    if let Some(host) = attributes.text(&["server.address", "net.peer.name", "http.host", "peer.service"]).filter(|host| !host.is_empty()) {
-        let port = attributes.first(&["server.port", "net.peer.port"]).and_then(Value::as_int);
-        return Some(port.filter(|_| !host.contains(':')).map_or_else(|| host.to_owned(), |port| format!("{host}:{port}")));
+    if let Some(host) = attributes
+        .text(&["server.address", "net.peer.name", "http.host", "peer.service"])
+        .filter(|host| !host.is_empty())
+    {
+        let port = attributes
+            .first(&["server.port", "net.peer.port"])
+            .and_then(Value::as_int);
+        return Some(
+            port.filter(|_| !host.contains(':'))
+                .map_or_else(|| host.to_owned(), |port| format!("{host}:{port}")),
+        );
     }
     let url = attributes.text(&["url.full", "http.url"])?;
     let (_, rest) = url.split_once("://")?;
@@ -154,7 +184,10 @@ pub fn identity(resource: &Resource) -> Identity {
         namespace: named(&["service.namespace"], ""),
         service: named(&["service.name"], UNKNOWN_SERVICE),
         version: named(&["service.version"], NO_VERSION),
-        environment: named(&["deployment.environment.name", "deployment.environment"], NO_ENVIRONMENT),
+        environment: named(
+            &["deployment.environment.name", "deployment.environment"],
+            NO_ENVIRONMENT,
+        ),
     }
 }
 
@@ -171,14 +204,26 @@ pub fn instance(resource: &Resource) -> String {
     if let Some(id) = attributes.text(&["service.instance.id"]) {
         return id.to_owned();
     }
-    let place = attributes.text(&["k8s.pod.uid", "container.id", "host.name", "host.id"]).unwrap_or_default();
+    let place = attributes
+        .text(&["k8s.pod.uid", "container.id", "host.name", "host.id"])
+        .unwrap_or_default();
     let process = attributes.get("process.pid").map(Value::to_text).unwrap_or_default();
     format!("{place}/{process}")
 }
 
 /// The attributes that name a user, the first one there counts: OpenTelemetry's, then those that loggers write.
-pub const USER_ATTRIBUTES: [&str; 10] =
-    ["user.id", "enduser.id", "user.name", "user.email", "user.hash", "enduser.pseudo.id", "user_id", "userId", "username", "user"];
+pub const USER_ATTRIBUTES: [&str; 10] = [
+    "user.id",
+    "enduser.id",
+    "user.name",
+    "user.email",
+    "user.hash",
+    "enduser.pseudo.id",
+    "user_id",
+    "userId",
+    "username",
+    "user",
+];
 
 /// The user a record speaks of: an id, else a name, else an e-mail address.
 #[must_use]
@@ -211,10 +256,13 @@ pub fn is_entry(span: &Span) -> bool {
 /// What stands for the route of requests that none took.
 pub const NO_ROUTE: &str = "(no route)";
 
-/// Whether no route of the service took a request: it answered that there is nothing, or not by that method, and the span's name is the
-/// method alone or holds the path as it was asked for.
+/// Whether no route of the service took a request: it answered that there is nothing, or not by
+/// that method, and the span's name is the method alone or holds the path as it was asked for.
 fn is_unrouted(span: &Span, method: &str) -> bool {
-    let asked = span.attributes.text(&["url.path", "http.target"]).and_then(|path| path.split('?').next());
+    let asked = span
+        .attributes
+        .text(&["url.path", "http.target"])
+        .and_then(|path| path.split('?').next());
     let is_named_for_it = span.name == method || asked.is_some_and(|path| span.name.ends_with(path));
     is_named_for_it && span.kind == SpanKind::Server && matches!(http_status(&span.attributes), Some(404 | 405))
 }
@@ -233,7 +281,10 @@ pub fn endpoint(span: &Span) -> String {
             Some(service) => format!("{service}/{method}"),
             None => method.to_owned(),
         }
-    } else if let Some(method) = attributes.text(&["http.request.method", "http.method"]).filter(|method| is_unrouted(span, method)) {
+    } else if let Some(method) = attributes
+        .text(&["http.request.method", "http.method"])
+        .filter(|method| is_unrouted(span, method))
+    {
         // What scanners ask for would be an endpoint for each path.
         format!("{method} {NO_ROUTE}")
     } else {
@@ -241,5 +292,9 @@ pub fn endpoint(span: &Span) -> String {
     };
     let name = crate::scrub::text(&name).unwrap_or(name);
     let name = crate::text::prefix(name.trim(), MAX_NAME_BYTES);
-    if name.is_empty() { "(unnamed)".to_owned() } else { name.to_owned() }
+    if name.is_empty() {
+        "(unnamed)".to_owned()
+    } else {
+        name.to_owned()
+    }
 }

@@ -1,7 +1,8 @@
 //! The request of an occurrence, sorted for people: what was asked, with what, by whom, in which time.
 //!
 //! Names are OpenTelemetry's (HTTP, RPC, messaging, session, user); what the conventions have no name for stands under
-//! `outcrop.request.`: `body`, `form` (a map), `first_byte_ms`, `last_byte_ms` (since the request came), `cpu_ms`, `memory_bytes`.
+//! `outcrop.request.`: `body`, `form` (a map), `first_byte_ms`, `last_byte_ms` (since the request
+//! came), `cpu_ms`, `memory_bytes`.
 
 use serde_json::{Map, Value};
 
@@ -40,7 +41,15 @@ const ASKED: Rows = &[
     ("system", &["rpc.system", "rpc.system.name", "messaging.system"]),
     ("destination", &["messaging.destination.name", "messaging.destination"]),
     ("message id", &["messaging.message.id"]),
-    ("status", &["http.response.status_code", "http.status_code", "rpc.grpc.status_code", "rpc.response.status_code"]),
+    (
+        "status",
+        &[
+            "http.response.status_code",
+            "http.status_code",
+            "rpc.grpc.status_code",
+            "rpc.response.status_code",
+        ],
+    ),
 ];
 const WHO: Rows = &[
     ("user", &["user.id", "enduser.id"]),
@@ -50,8 +59,23 @@ const WHO: Rows = &[
     ("session", &["session.id"]),
 ];
 const CLIENT: Rows = &[
-    ("client", &["client.address", "http.client_ip", "net.sock.peer.addr", "network.peer.address"]),
-    ("agent", &["user_agent.original", "http.user_agent", "http.request.header.user-agent"]),
+    (
+        "client",
+        &[
+            "client.address",
+            "http.client_ip",
+            "net.sock.peer.addr",
+            "network.peer.address",
+        ],
+    ),
+    (
+        "agent",
+        &[
+            "user_agent.original",
+            "http.user_agent",
+            "http.request.header.user-agent",
+        ],
+    ),
 ];
 const TIMES: Rows = &[
     ("took, ms", &["outcrop.request.duration_ms"]),
@@ -59,8 +83,14 @@ const TIMES: Rows = &[
     ("last byte, ms", &["outcrop.request.last_byte_ms"]),
     ("CPU, ms", &["outcrop.request.cpu_ms"]),
     ("memory, bytes", &["outcrop.request.memory_bytes"]),
-    ("request, bytes", &["http.request.body.size", "http.request_content_length"]),
-    ("answer, bytes", &["http.response.body.size", "http.response_content_length"]),
+    (
+        "request, bytes",
+        &["http.request.body.size", "http.request_content_length"],
+    ),
+    (
+        "answer, bytes",
+        &["http.response.body.size", "http.response_content_length"],
+    ),
     ("resends", &["http.request.resend_count"]),
 ];
 const BODY: &str = "outcrop.request.body";
@@ -79,7 +109,11 @@ const HEADERS: [&str; 2] = ["http.request.header.", "http.response.header."];
 /// ```
 #[must_use]
 pub fn parts(attributes: &Map<String, Value>) -> Vec<Part> {
-    let table = |rows: Rows| rows.iter().filter_map(|(label, names)| row(attributes, label, names)).collect::<Vec<_>>();
+    let table = |rows: Rows| {
+        rows.iter()
+            .filter_map(|(label, names)| row(attributes, label, names))
+            .collect::<Vec<_>>()
+    };
     let mut client = table(CLIENT);
     client.extend(claimed(attributes));
     client.extend(referrer(attributes));
@@ -87,13 +121,24 @@ pub fn parts(attributes: &Map<String, Value>) -> Vec<Part> {
         ("Asked", table(ASKED)),
         ("Query", query(attributes)),
         ("Form", fields(attributes, FORM)),
-        ("Body", attributes.get(BODY).map(|body| of(BODY, "body", body)).into_iter().collect()),
+        (
+            "Body",
+            attributes
+                .get(BODY)
+                .map(|body| of(BODY, "body", body))
+                .into_iter()
+                .collect(),
+        ),
         ("Who", table(WHO)),
         ("Client", client),
         ("Times and sizes", table(TIMES)),
         ("Headers", headers(attributes)),
     ];
-    parts.into_iter().filter(|(_, rows)| !rows.is_empty()).map(|(title, rows)| Part { title, rows }).collect()
+    parts
+        .into_iter()
+        .filter(|(_, rows)| !rows.is_empty())
+        .map(|(title, rows)| Part { title, rows })
+        .collect()
 }
 
 fn of(attribute: &str, label: &str, value: &Value) -> Row {
@@ -102,7 +147,11 @@ fn of(attribute: &str, label: &str, value: &Value) -> Row {
         Value::Array(values) => values.iter().map(plain).collect::<Vec<_>>().join(", "),
         value => plain(value),
     };
-    Row { label: label.to_owned(), value: text, attribute: attribute.to_owned() }
+    Row {
+        label: label.to_owned(),
+        value: text,
+        attribute: attribute.to_owned(),
+    }
 }
 
 fn row(attributes: &Map<String, Value>, label: &str, names: &[&str]) -> Option<Row> {
@@ -112,11 +161,23 @@ fn row(attributes: &Map<String, Value>, label: &str, names: &[&str]) -> Option<R
 
 fn query(attributes: &Map<String, Value>) -> Vec<Row> {
     let text = |name: &str| attributes.get(name).and_then(Value::as_str);
-    let after_mark = |name: &str| text(name)?.split_once('?').map(|(_, query)| query.split('#').next().unwrap_or(query));
-    let query =
-        text("url.query").or_else(|| after_mark("url.full")).or_else(|| after_mark("http.url")).or_else(|| after_mark("http.target"));
+    let after_mark = |name: &str| {
+        text(name)?
+            .split_once('?')
+            .map(|(_, query)| query.split('#').next().unwrap_or(query))
+    };
+    let query = text("url.query")
+        .or_else(|| after_mark("url.full"))
+        .or_else(|| after_mark("http.url"))
+        .or_else(|| after_mark("http.target"));
     let pairs = form_urlencoded::parse(query.unwrap_or_default().trim_start_matches('?').as_bytes());
-    pairs.map(|(name, value)| Row { label: name.into_owned(), value: value.into_owned(), attribute: String::new() }).collect()
+    pairs
+        .map(|(name, value)| Row {
+            label: name.into_owned(),
+            value: value.into_owned(),
+            attribute: String::new(),
+        })
+        .collect()
 }
 
 /// The fields of a map, sent as one attribute or as one attribute each.
@@ -124,11 +185,19 @@ fn fields(attributes: &Map<String, Value>, name: &str) -> Vec<Row> {
     let whole = attributes.get(name);
     if let Some(Value::String(text)) = whole {
         let pairs = form_urlencoded::parse(text.as_bytes());
-        return pairs.map(|(name, value)| Row { label: name.into_owned(), value: value.into_owned(), attribute: String::new() }).collect();
+        return pairs
+            .map(|(name, value)| Row {
+                label: name.into_owned(),
+                value: value.into_owned(),
+                attribute: String::new(),
+            })
+            .collect();
     }
     let of_map = whole.and_then(Value::as_object).into_iter().flatten();
     let mut rows: Vec<Row> = of_map.map(|(field, value)| of("", field, value)).collect();
-    let each = attributes.iter().filter_map(|(key, value)| Some((key, key.strip_prefix(name)?.strip_prefix('.')?, value)));
+    let each = attributes
+        .iter()
+        .filter_map(|(key, value)| Some((key, key.strip_prefix(name)?.strip_prefix('.')?, value)));
     rows.extend(each.map(|(key, field, value)| of(key, field, value)));
     rows
 }
@@ -136,7 +205,9 @@ fn fields(attributes: &Map<String, Value>, name: &str) -> Vec<Row> {
 fn headers(attributes: &Map<String, Value>) -> Vec<Row> {
     let mut rows = vec![];
     for (prefix, answer) in HEADERS.iter().zip(["", " (answer)"]) {
-        let of_kind = attributes.iter().filter_map(|(key, value)| Some((key, key.strip_prefix(prefix)?, value)));
+        let of_kind = attributes
+            .iter()
+            .filter_map(|(key, value)| Some((key, key.strip_prefix(prefix)?, value)));
         rows.extend(of_kind.map(|(key, name, value)| of(key, &format!("{name}{answer}"), value)));
     }
     rows.sort_by(|a, b| a.label.cmp(&b.label));
@@ -157,13 +228,20 @@ fn claimed(attributes: &Map<String, Value>) -> Option<Row> {
         robot,
     ];
     let said: Vec<String> = said.into_iter().flatten().collect();
-    (!said.is_empty()).then(|| Row { label: "agent claims".to_owned(), value: said.join(", "), attribute: "user_agent.name".to_owned() })
+    (!said.is_empty()).then(|| Row {
+        label: "agent claims".to_owned(),
+        value: said.join(", "),
+        attribute: "user_agent.name".to_owned(),
+    })
 }
 
 /// The page that led here, and whose it is: one of the same host is the application's own.
 fn referring(attributes: &Map<String, Value>) -> Option<(Row, &'static str)> {
     let row = row(attributes, "referrer", &[REFERRER, "http.request.header.referrer"])?;
-    let host = |url: &str| url.split_once("://").map(|(_, rest)| rest.split(['/', ':', '?']).next().unwrap_or(rest).to_owned());
+    let host = |url: &str| {
+        url.split_once("://")
+            .map(|(_, rest)| rest.split(['/', ':', '?']).next().unwrap_or(rest).to_owned())
+    };
     let own = ["server.address", "http.host", "http.request.header.host", "url.domain"]
         .iter()
         .find_map(|name| attributes.get(*name))
@@ -178,12 +256,18 @@ fn referring(attributes: &Map<String, Value>) -> Option<(Row, &'static str)> {
 
 /// Whose page led here: `own`, `foreign`; `None` where no page did, or it cannot be told.
 pub(super) fn referrer_owner(attributes: &Map<String, Value>) -> Option<&'static str> {
-    referring(attributes).map(|(_, owner)| owner).filter(|owner| !owner.is_empty())
+    referring(attributes)
+        .map(|(_, owner)| owner)
+        .filter(|owner| !owner.is_empty())
 }
 
 fn referrer(attributes: &Map<String, Value>) -> Option<Row> {
     let (row, owner) = referring(attributes)?;
-    let label = if owner.is_empty() { row.label } else { format!("referrer ({owner} page)") };
+    let label = if owner.is_empty() {
+        row.label
+    } else {
+        format!("referrer ({owner} page)")
+    };
     Some(Row { label, ..row })
 }
 
@@ -203,7 +287,11 @@ mod tests {
         let shown: Vec<String> = parts(&attributes)
             .iter()
             .map(|part| {
-                let rows: Vec<String> = part.rows.iter().map(|row| format!("{}={}", row.label, row.value)).collect();
+                let rows: Vec<String> = part
+                    .rows
+                    .iter()
+                    .map(|row| format!("{}={}", row.label, row.value))
+                    .collect();
                 format!("{}: {}", part.title, rows.join(" | "))
             })
             .collect();

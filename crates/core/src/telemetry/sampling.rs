@@ -6,13 +6,14 @@ use crate::Digest;
 
 /// All thresholds lie below this: they are numbers of 56 bits.
 const THRESHOLDS: u64 = 1 << 56;
-/// What a span stands for at most: no sampler in use keeps less than one in a million, and a broken one must not make counts
-/// overflow.
+/// What a span stands for at most: no sampler in use keeps less than one in a million, and a broken
+/// one must not make counts overflow.
 const MOST: f64 = 1_000_000.0;
 
-/// Reads a trace state (W3C: `vendor=value,…`): how many spans one stands for, 1 or more, where the sampler says so. The
-/// threshold T is written as up to 14 hexadecimal digits, those after the last that is not zero left out; a span with it
-/// was kept with probability (2^56 − T) / 2^56 and stands for the inverse.
+/// Reads a trace state (W3C: `vendor=value,…`): how many spans one stands for, 1 or more, where the
+/// sampler says so. The threshold T is written as up to 14 hexadecimal digits, those after the last
+/// that is not zero left out; a span with it was kept with probability (2^56 − T) / 2^56 and stands
+/// for the inverse.
 ///
 /// # Example
 /// ```
@@ -23,7 +24,9 @@ const MOST: f64 = 1_000_000.0;
 /// ```
 #[must_use]
 pub fn one_in(trace_state: &str) -> Option<f64> {
-    let ot = trace_state.split(',').find_map(|member| member.trim().strip_prefix("ot="))?;
+    let ot = trace_state
+        .split(',')
+        .find_map(|member| member.trim().strip_prefix("ot="))?;
     let digits = ot.split(';').find_map(|part| part.strip_prefix("th:"))?;
     if digits.is_empty() || digits.len() > 14 {
         return None;
@@ -34,12 +37,19 @@ pub fn one_in(trace_state: &str) -> Option<f64> {
     Some(ratio.min(MOST))
 }
 
-/// What a span counts for, in whole spans: the number it stands for, rounded up or down by its ids, so that sums come out
-/// right on average and the same span always counts the same.
+/// What a span counts for, in whole spans: the number it stands for, rounded up or down by its ids,
+/// so that sums come out right on average and the same span always counts the same.
 #[must_use]
-#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_precision_loss, reason = "between 1 and a million")]
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    clippy::cast_precision_loss,
+    reason = "between 1 and a million"
+)]
 pub fn weight(span: &Span) -> u32 {
-    let Some(one_in) = span.one_in.filter(|one_in| *one_in > 1.0) else { return 1 };
+    let Some(one_in) = span.one_in.filter(|one_in| *one_in > 1.0) else {
+        return 1;
+    };
     let of_ids = [b"weight".as_slice(), &span.trace_id.0, &span.span_id.0.to_be_bytes()].concat();
     let drawn = Digest::of_bytes(&of_ids).short() as f64 / u64::MAX as f64;
     one_in.floor() as u32 + u32::from(drawn < one_in.fract())
@@ -84,7 +94,11 @@ impl Seen {
         Some(if self.known < self.sent {
             // Senders without flags on any record say nothing by it.
             let is_told = self.lines_unsampled > 0 && self.lines_unsampled < self.lines;
-            if is_told { Sampling::Unknown(self.lines_unsampled as f64 / self.lines as f64) } else { Sampling::Unsaid }
+            if is_told {
+                Sampling::Unknown(self.lines_unsampled as f64 / self.lines as f64)
+            } else {
+                Sampling::Unsaid
+            }
         } else if self.stand_for > self.known {
             Sampling::Weighed(self.stand_for as f64 / self.known as f64)
         } else {
@@ -106,13 +120,20 @@ impl Sampling {
         match self {
             Self::Whole => None,
             Self::Weighed(one_in) => {
-                let shown = if *one_in < 9.95 { format!("{one_in:.1}") } else { format!("{one_in:.0}") };
+                let shown = if *one_in < 9.95 {
+                    format!("{one_in:.1}")
+                } else {
+                    format!("{one_in:.0}")
+                };
                 let shown = shown.strip_suffix(".0").unwrap_or(&shown);
-                Some(format!("one request in {shown} is sent: counts of requests are estimates by the sampling threshold"))
+                Some(format!(
+                    "one request in {shown} is sent: counts of requests are estimates by the sampling threshold"
+                ))
             }
             Self::Unsaid => Some("no sampling threshold is sent: rates hold where every request is sent".to_owned()),
             Self::Unknown(share) => Some(format!(
-                "sampled at an unknown rate: {:.0} % of its log records belong to requests that were not sent, so rates of requests are not to be relied on",
+                "sampled at an unknown rate: {:.0} % of its log records belong to requests that were not sent, so \
+                 rates of requests are not to be relied on",
                 (share * 100.0).clamp(1.0, 99.0)
             )),
         }
@@ -154,11 +175,14 @@ mod tests {
         fn a_sample_counts_for_what_it_was_taken_from(threshold in 0..(1_u64 << 56), seed in any::<u64>()) {
             let one_in = one_in(&format!("ot=th:{threshold:014x}"));
             let span = |id: u64| Span {
-                trace_id: TraceId([1; 16]), span_id: SpanId(id), parent_id: None, name: String::new(), kind: SpanKind::Server, start: None, end: None,
-                attributes: Attributes::default(), events: vec![], links: vec![], is_error: false, status_message: String::new(), flags: 0, one_in,
+                trace_id: TraceId([1; 16]), span_id: SpanId(id), parent_id: None, name: String::new(),
+                    kind: SpanKind::Server, start: None, end: None,
+                attributes: Attributes::default(), events: vec![], links: vec![], is_error: false,
+                    status_message: String::new(), flags: 0, one_in,
             };
             let counted: f64 = (0..2_000).map(|at| f64::from(weight(&span(seed.wrapping_add(at))))).sum::<f64>() / 2_000.0;
-            // Rounding scatters by less than one: the mean of 2,000 by less than 0.06 in all but one case of many millions.
+            // Rounding scatters by less than one: the mean of 2,000 by less than 0.06 in all but
+            // one case of many millions.
             prop_assert!((counted - one_in.unwrap()).abs() < 0.06, "{counted} for {one_in:?}");
         }
     }

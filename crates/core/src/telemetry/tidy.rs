@@ -66,13 +66,18 @@ pub fn log_record(record: &mut LogRecord) {
 /// Whether an attribute tells of the failure or of the sender: it must not be lost behind noise.
 #[must_use]
 pub fn matters(name: &str) -> bool {
-    ["exception.", "service.", "deployment.", "host.", "http.", "user."].iter().any(|prefix| name.starts_with(prefix))
+    ["exception.", "service.", "deployment.", "host.", "http.", "user."]
+        .iter()
+        .any(|prefix| name.starts_with(prefix))
 }
 
-/// Tidies attributes: at most [`MAX_ATTRIBUTES`] of them, each within its bounds, all together within [`MAX_RECORD_BYTES`].
+/// Tidies attributes: at most [`MAX_ATTRIBUTES`] of them, each within its bounds, all together
+/// within [`MAX_RECORD_BYTES`].
 pub fn attributes(attributes: &mut Attributes) {
     let counted = attributes.0.iter().position(|(name, _)| name == LEFT_OUT);
-    let earlier = counted.and_then(|at| attributes.0.remove(at).1.as_int()).unwrap_or_default();
+    let earlier = counted
+        .and_then(|at| attributes.0.remove(at).1.as_int())
+        .unwrap_or_default();
     let surplus = attributes.0.len().saturating_sub(MAX_ATTRIBUTES);
     if surplus > 0 {
         attributes.0.sort_by_key(|(name, _)| !matters(name));
@@ -101,9 +106,12 @@ fn hold(attributes: &mut Attributes, max: usize) {
     if sizes.iter().sum::<usize>() <= max {
         return;
     }
-    let order = |wanted: bool| move |(at, (name, _)): (usize, &(String, Value))| (matters(name) == wanted).then_some(at);
+    let order =
+        |wanted: bool| move |(at, (name, _)): (usize, &(String, Value))| (matters(name) == wanted).then_some(at);
     let first = attributes.0.iter().enumerate().filter_map(order(true));
-    let places: Vec<usize> = first.chain(attributes.0.iter().enumerate().filter_map(order(false))).collect();
+    let places: Vec<usize> = first
+        .chain(attributes.0.iter().enumerate().filter_map(order(false)))
+        .collect();
     for at in places {
         match room.checked_sub(sizes[at]) {
             Some(left) => room = left,
@@ -162,15 +170,24 @@ mod tests {
     use crate::telemetry::{SpanEvent, SpanId, SpanKind, TraceId};
 
     fn many(count: usize, name: &str, bytes: usize) -> Attributes {
-        (0..count).map(|at| (format!("{name}{at}"), Value::String("x".repeat(bytes)))).collect()
+        (0..count)
+            .map(|at| (format!("{name}{at}"), Value::String("x".repeat(bytes))))
+            .collect()
     }
 
     #[rstest]
     #[case::few(many(10, "skerry.", 100), 10, None)]
     #[case::too_many(many(300, "skerry.", 10), 257, Some(44))]
-    fn attributes_past_the_limit_are_counted(#[case] mut sent: Attributes, #[case] kept: usize, #[case] left_out: Option<i64>) {
+    fn attributes_past_the_limit_are_counted(
+        #[case] mut sent: Attributes,
+        #[case] kept: usize,
+        #[case] left_out: Option<i64>,
+    ) {
         attributes(&mut sent);
-        assert_eq!((sent.0.len(), sent.get(LEFT_OUT).and_then(Value::as_int)), (kept, left_out));
+        assert_eq!(
+            (sent.0.len(), sent.get(LEFT_OUT).and_then(Value::as_int)),
+            (kept, left_out)
+        );
         // What a reader of the wire left out before is added, and tidying twice changes nothing.
         let once = sent.clone();
         attributes(&mut sent);
@@ -180,7 +197,10 @@ mod tests {
     #[test]
     fn what_tells_of_the_failure_stays_when_a_record_is_too_large() {
         let mut sent = many(200, "skerry.", MAX_TEXT_BYTES);
-        sent.0.push(("exception.stacktrace".to_owned(), Value::String("at moor".repeat(1_000))));
+        sent.0.push((
+            "exception.stacktrace".to_owned(),
+            Value::String("at moor".repeat(1_000)),
+        ));
         attributes(&mut sent);
         let bytes: usize = sent.0.iter().map(|(_, value)| value.weight()).sum();
         assert!(bytes <= MAX_RECORD_BYTES + 200 * 128, "{bytes}");
@@ -190,7 +210,10 @@ mod tests {
 
     #[test]
     fn a_span_keeps_all_its_exceptions_and_128_other_events_and_links() {
-        let event = |name: &str| SpanEvent { name: name.to_owned(), ..SpanEvent::default() };
+        let event = |name: &str| SpanEvent {
+            name: name.to_owned(),
+            ..SpanEvent::default()
+        };
         let ids = (TraceId([7; 16]), SpanId(7));
         let mut span = Span {
             trace_id: ids.0,
@@ -201,7 +224,9 @@ mod tests {
             start: None,
             end: None,
             attributes: Attributes::default(),
-            events: (0..1_000).map(|at| event(if at % 2 == 0 { "exception" } else { "retry" })).collect(),
+            events: (0..1_000)
+                .map(|at| event(if at % 2 == 0 { "exception" } else { "retry" }))
+                .collect(),
             links: vec![ids; 500],
             is_error: true,
             status_message: String::new(),
@@ -210,7 +235,10 @@ mod tests {
         };
         assert!(super::span(&mut span));
         let exceptions = span.events.iter().filter(|event| event.name == "exception").count();
-        assert_eq!((exceptions, span.events.len() - exceptions, span.links.len()), (500, MAX_EVENTS, MAX_LINKS));
+        assert_eq!(
+            (exceptions, span.events.len() - exceptions, span.links.len()),
+            (500, MAX_EVENTS, MAX_LINKS)
+        );
         assert!(!super::span(&mut span), "nothing is left to leave out");
     }
 }

@@ -53,7 +53,10 @@ impl Value {
                 Self::String(text) => text.len(),
                 Self::Bytes(bytes) => bytes.len(),
                 Self::Array(items) => items.iter().map(Self::weight).sum(),
-                Self::Map(entries) => entries.iter().map(|(name, value)| size_of::<String>() + name.len() + value.weight()).sum(),
+                Self::Map(entries) => entries
+                    .iter()
+                    .map(|(name, value)| size_of::<String>() + name.len() + value.weight())
+                    .sum(),
                 Self::Empty | Self::Bool(_) | Self::Int(_) | Self::Double(_) => 0,
             }
     }
@@ -79,9 +82,8 @@ impl Value {
             Self::String(text) => text.as_str().into(),
             Self::Bool(flag) => (*flag).into(),
             Self::Int(number) => (*number).into(),
-            Self::Double(number) => {
-                serde_json::Number::from_f64(*number).map_or_else(|| number.to_string().into(), serde_json::Value::Number)
-            }
+            Self::Double(number) => serde_json::Number::from_f64(*number)
+                .map_or_else(|| number.to_string().into(), serde_json::Value::Number),
             Self::Bytes(bytes) => {
                 let mut hex = String::with_capacity(bytes.len() * 2);
                 for byte in bytes {
@@ -90,7 +92,10 @@ impl Value {
                 hex.into()
             }
             Self::Array(items) => items.iter().map(Self::to_json).collect(),
-            Self::Map(entries) => entries.iter().map(|(key, value)| (key.clone(), value.to_json())).collect(),
+            Self::Map(entries) => entries
+                .iter()
+                .map(|(key, value)| (key.clone(), value.to_json()))
+                .collect(),
         }
     }
 }
@@ -121,13 +126,18 @@ impl Attributes {
     /// The first non-empty text that any of the names has.
     #[must_use]
     pub fn text(&self, names: &[&str]) -> Option<&str> {
-        names.iter().find_map(|name| self.get(name)?.as_str().filter(|text| !text.is_empty()))
+        names
+            .iter()
+            .find_map(|name| self.get(name)?.as_str().filter(|text| !text.is_empty()))
     }
 
     /// About how many bytes they take in memory.
     #[must_use]
     pub fn weight(&self) -> usize {
-        self.0.iter().map(|(name, value)| size_of::<String>() + name.len() + value.weight()).sum()
+        self.0
+            .iter()
+            .map(|(name, value)| size_of::<String>() + name.len() + value.weight())
+            .sum()
     }
 
     /// Whether nothing is in it.

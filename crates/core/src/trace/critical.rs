@@ -35,15 +35,27 @@ pub fn critical_path(trace: &Trace, root: usize) -> Vec<PathStep> {
         let mut children: Vec<usize> = trace.children[span].clone();
         // The one that ended last stands last, to be taken first.
         children.sort_unstable_by_key(|child| (trace.spans[*child].end(), *child));
-        Frame { span, from, to, cursor: to, children }
+        Frame {
+            span,
+            from,
+            to,
+            cursor: to,
+            children,
+        }
     };
-    let Some(span) = trace.spans.get(root) else { return vec![] };
+    let Some(span) = trace.spans.get(root) else {
+        return vec![];
+    };
     let mut steps = vec![];
     let mut frames = vec![frame(root, span.start.0, span.end())];
     while let Some(top) = frames.last_mut() {
         let Some(child) = top.children.pop() else {
             if top.cursor > top.from {
-                steps.push(PathStep { span: top.span, from: top.from, to: top.cursor });
+                steps.push(PathStep {
+                    span: top.span,
+                    from: top.from,
+                    to: top.cursor,
+                });
             }
             frames.pop();
             continue;
@@ -56,7 +68,11 @@ pub fn critical_path(trace: &Trace, root: usize) -> Vec<PathStep> {
             continue;
         }
         if end < top.cursor {
-            steps.push(PathStep { span: top.span, from: end, to: top.cursor });
+            steps.push(PathStep {
+                span: top.span,
+                from: end,
+                to: top.cursor,
+            });
         }
         top.cursor = start;
         frames.push(frame(child, start, end));
@@ -89,14 +105,23 @@ pub fn main_share(trace: &Trace, path: &[PathStep]) -> Option<Share> {
         share.1.insert(step.span);
     }
     let ((service, what), (nanos, spans)) = shares.into_iter().max_by_key(|(_, (nanos, _))| *nanos)?;
-    Some(Share { service, what, nanos, times: spans.len() })
+    Some(Share {
+        service,
+        what,
+        nanos,
+        times: spans.len(),
+    })
 }
 
 impl Share {
     /// In words: `stowage’s query …, run 48 times`.
     #[must_use]
     pub fn in_words(&self) -> String {
-        let times = if self.times > 1 { format!(", run {} times", self.times) } else { String::new() };
+        let times = if self.times > 1 {
+            format!(", run {} times", self.times)
+        } else {
+            String::new()
+        };
         let whose = if self.service.ends_with('s') { "’" } else { "’s" };
         format!("{}{whose} {}{times}", self.service, self.what)
     }
@@ -107,7 +132,12 @@ impl Share {
 pub fn sentence(trace: &Trace, root: usize, path: &[PathStep]) -> String {
     let total = trace.spans.get(root).map_or(0, |span| span.duration_ns);
     match main_share(trace, path) {
-        Some(share) => format!("{} of {} is {}.", in_words(share.nanos), in_words(total), share.in_words()),
+        Some(share) => format!(
+            "{} of {} is {}.",
+            in_words(share.nanos),
+            in_words(total),
+            share.in_words()
+        ),
         None => "No time passed.".to_owned(),
     }
 }
@@ -123,7 +153,9 @@ pub(super) fn doing(span: &TraceSpan) -> String {
     }
     match span.kind {
         SpanKind::Client if attributes.text(&["http.request.method", "http.method"]).is_some() => {
-            let to = attributes.text(&["server.address", "net.peer.name", "peer.service"]).unwrap_or("elsewhere");
+            let to = attributes
+                .text(&["server.address", "net.peer.name", "peer.service"])
+                .unwrap_or("elsewhere");
             format!("call to {to} ({})", span.name)
         }
         SpanKind::Client => format!("call {}", span.name),

@@ -47,7 +47,8 @@ pub struct Step {
     pub kind: StepKind,
     /// In words.
     pub what: String,
-    /// How long it took, in nanoseconds; of steps folded into one, all together. `None` where it took no time of its own.
+    /// How long it took, in nanoseconds; of steps folded into one, all together. `None` where it
+    /// took no time of its own.
     pub took_ns: Option<i64>,
     /// Whether it failed.
     pub failed: bool,
@@ -59,18 +60,29 @@ pub struct Step {
     pub times: usize,
 }
 
-/// Says what happened before a failure at `at`, reported on `span` where that is known: spans that ended, spans that had begun and
-/// held the failure, their events, log lines; in the order of time, equal steps in a row as one.
+/// Says what happened before a failure at `at`, reported on `span` where that is known: spans that
+/// ended, spans that had begun and held the failure, their events, log lines; in the order of time,
+/// equal steps in a row as one.
 ///
 /// A line written in a span whose times were moved to make clocks agree is moved with it.
 #[must_use]
 pub fn what_led_to(trace: &Trace, span: Option<SpanId>, at: Timestamp, lines: &[LineSeen]) -> Vec<Step> {
-    let places: HashMap<SpanId, usize> = trace.spans.iter().enumerate().map(|(place, span)| (span.id, place)).collect();
+    let places: HashMap<SpanId, usize> = trace
+        .spans
+        .iter()
+        .enumerate()
+        .map(|(place, span)| (span.id, place))
+        .collect();
     let failing = span.and_then(|id| places.get(&id).copied());
     let at = failing.map_or(at, |place| Timestamp(at.0.saturating_add(trace.spans[place].moved_ns)));
     let around: HashSet<usize> = std::iter::successors(failing, |place| trace.parent(*place)).collect();
     let mut steps: Vec<Step> = vec![];
-    for (place, span) in trace.spans.iter().enumerate().filter(|(_, span)| !span.is_missing && span.start <= at) {
+    for (place, span) in trace
+        .spans
+        .iter()
+        .enumerate()
+        .filter(|(_, span)| !span.is_missing && span.start <= at)
+    {
         let is_done = span.end() <= at.0 && !around.contains(&place);
         // What runs beside the failing chain tells nothing until it has ended.
         if is_done || around.contains(&place) {
@@ -86,20 +98,28 @@ pub fn what_led_to(trace: &Trace, span: Option<SpanId>, at: Timestamp, lines: &[
                 times: 1,
             });
         }
-        steps.extend(span.events.iter().filter(|event| event.at <= at && event.name != "exception").map(|event| Step {
-            at: event.at,
-            service: span.service.clone(),
-            kind: StepKind::Event,
-            what: event.name.clone(),
-            took_ns: None,
-            failed: false,
-            severity: 0,
-            span: Some(span.id),
-            times: 1,
-        }));
+        steps.extend(
+            span.events
+                .iter()
+                .filter(|event| event.at <= at && event.name != "exception")
+                .map(|event| Step {
+                    at: event.at,
+                    service: span.service.clone(),
+                    kind: StepKind::Event,
+                    what: event.name.clone(),
+                    took_ns: None,
+                    failed: false,
+                    severity: 0,
+                    span: Some(span.id),
+                    times: 1,
+                }),
+        );
     }
     for line in lines {
-        let moved = line.span.and_then(|id| places.get(&id)).map_or(0, |place| trace.spans[*place].moved_ns);
+        let moved = line
+            .span
+            .and_then(|id| places.get(&id))
+            .map_or(0, |place| trace.spans[*place].moved_ns);
         let written = Timestamp(line.at.0.saturating_add(moved));
         if written <= at {
             steps.push(Step {
@@ -117,10 +137,16 @@ pub fn what_led_to(trace: &Trace, span: Option<SpanId>, at: Timestamp, lines: &[
     }
     steps.sort_by_key(|step| step.at);
     steps.dedup_by(|next, kept| {
-        let is_same = next.kind == kept.kind && next.what == kept.what && next.service == kept.service && next.failed == kept.failed;
+        let is_same = next.kind == kept.kind
+            && next.what == kept.what
+            && next.service == kept.service
+            && next.failed == kept.failed;
         if is_same {
             kept.times += next.times;
-            kept.took_ns = kept.took_ns.zip(next.took_ns).map(|(one, other)| one.saturating_add(other));
+            kept.took_ns = kept
+                .took_ns
+                .zip(next.took_ns)
+                .map(|(one, other)| one.saturating_add(other));
             kept.span = next.span;
         }
         is_same

@@ -35,5 +35,9 @@ pub fn in_words(nanos: i64) -> String {
     } else {
         (nanos / 1e3, "µs")
     };
-    if value >= 9.95 || value == 0.0 { format!("{value:.0} {unit}") } else { format!("{value:.1} {unit}") }
+    if value >= 9.95 || value == 0.0 {
+        format!("{value:.0} {unit}")
+    } else {
+        format!("{value:.1} {unit}")
+    }
 }

@@ -6,8 +6,9 @@ use crate::telemetry::SpanKind;
 /// The call through which a failing span failed: the last of its failed calls to another service whose request failed
 /// there too, and that was not tried again with success. `None` where the span failed by itself.
 ///
-/// Looked for below the span within its own service; a failure that a span in between took care of does not count. A call
-/// that its caller gave up (the other side did not fail) is no failure of the other side.
+/// Looked for below the span within its own service; a failure that a span in between took care of
+/// does not count. A call that its caller gave up (the other side did not fail) is no failure of
+/// the other side.
 #[must_use]
 pub fn failing_call(trace: &Trace, at: usize) -> Option<(usize, usize)> {
     let service = &trace.spans.get(at)?.service;
@@ -33,10 +34,15 @@ pub fn failing_call(trace: &Trace, at: usize) -> Option<(usize, usize)> {
     let is_retried = |call: usize| {
         let tried = &trace.spans[call];
         succeeded.iter().any(|other| {
-            trace.spans[*other].start >= tried.start && trace.spans[*other].name == tried.name && trace.spans[*other].parent == tried.parent
+            trace.spans[*other].start >= tried.start
+                && trace.spans[*other].name == tried.name
+                && trace.spans[*other].parent == tried.parent
         })
     };
-    calls.into_iter().filter(|(call, _)| *call == at || !is_retried(*call)).max_by_key(|(call, _)| (trace.spans[*call].end(), *call))
+    calls
+        .into_iter()
+        .filter(|(call, _)| *call == at || !is_retried(*call))
+        .max_by_key(|(call, _)| (trace.spans[*call].end(), *call))
 }
 
 /// The span in another service where a failing span's request first failed, following its calls; `None` where it failed

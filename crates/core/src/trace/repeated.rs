@@ -41,10 +41,17 @@ pub fn repeated(trace: &Trace) -> Vec<Repeated> {
         .into_iter()
         .filter(|(_, (count, _))| *count >= REPEATED)
         .map(|((below, statement), (count, total_ns))| {
-            let service = trace.children[below]
-                .first()
-                .map_or_else(|| trace.spans[below].service.clone(), |child| trace.spans[*child].service.clone());
-            Repeated { service, statement, below, count, total_ns }
+            let service = trace.children[below].first().map_or_else(
+                || trace.spans[below].service.clone(),
+                |child| trace.spans[*child].service.clone(),
+            );
+            Repeated {
+                service,
+                statement,
+                below,
+                count,
+                total_ns,
+            }
         })
         .collect();
     repeated.sort_by_key(|repeated| std::cmp::Reverse(repeated.total_ns));

@@ -119,7 +119,10 @@ impl Trace {
         let mut waiting: Vec<(SpanId, usize)> = latest_first(roots).into_iter().map(|id| (id, 0)).collect();
         while let Some((id, depth)) = waiting.pop() {
             if seen.insert(id) {
-                self.spans.push(TraceSpan { depth, ..by_id[&id].clone() });
+                self.spans.push(TraceSpan {
+                    depth,
+                    ..by_id[&id].clone()
+                });
                 let children = latest_first(below.get(&Some(id)).cloned().unwrap_or_default());
                 waiting.extend(children.into_iter().map(|child| (child, depth + 1)));
             }
@@ -138,7 +141,12 @@ impl Trace {
             let (from, to) = (self.spans[at].start.0, self.spans[at].end());
             let mut busy: Vec<(i64, i64)> = self.children[at]
                 .iter()
-                .map(|child| (self.spans[*child].start.0.clamp(from, to), self.spans[*child].end().clamp(from, to)))
+                .map(|child| {
+                    (
+                        self.spans[*child].start.0.clamp(from, to),
+                        self.spans[*child].end().clamp(from, to),
+                    )
+                })
                 .collect();
             busy.sort_unstable();
             let mut reached = from;
@@ -147,7 +155,11 @@ impl Trace {
                 idle += (start - reached).max(0);
                 reached = reached.max(end);
             }
-            self.spans[at].self_ns = if self.spans[at].is_missing { 0 } else { idle + (to - reached).max(0) };
+            self.spans[at].self_ns = if self.spans[at].is_missing {
+                0
+            } else {
+                idle + (to - reached).max(0)
+            };
         }
     }
 
@@ -169,14 +181,18 @@ impl Trace {
     pub fn parent(&self, at: usize) -> Option<usize> {
         let span = self.spans.get(at).filter(|span| span.depth > 0)?;
         // A parent stands before its children.
-        self.spans.get(..at)?.iter().rposition(|above| Some(above.id) == span.parent)
+        self.spans
+            .get(..at)?
+            .iter()
+            .rposition(|above| Some(above.id) == span.parent)
     }
 
     /// The span that tells how long the request took: of the topmost ones, the one that lasted longest.
     #[must_use]
     pub fn root(&self) -> Option<usize> {
         let tops = self.spans.iter().enumerate().filter(|(_, span)| span.depth == 0);
-        tops.max_by_key(|(at, span)| (span.duration_ns, std::cmp::Reverse(*at))).map(|(at, _)| at)
+        tops.max_by_key(|(at, span)| (span.duration_ns, std::cmp::Reverse(*at)))
+            .map(|(at, _)| at)
     }
 
     /// The services that took part, in the order in which they were reached.
@@ -194,15 +210,28 @@ impl Trace {
 
 /// Of two spans with one id the greater is taken, whichever came first.
 fn rank(span: &TraceSpan) -> (i64, usize, i64, Arc<str>, &str) {
-    (span.end(), span.attributes.0.len() + span.events.len(), span.start.0, span.service.clone(), &span.name)
+    (
+        span.end(),
+        span.attributes.0.len() + span.events.len(),
+        span.start.0,
+        span.service.clone(),
+        &span.name,
+    )
 }
 
 fn spans_of(chunk: Chunk) -> impl Iterator<Item = TraceSpan> {
-    let [namespace, service, environment, version]: [Arc<str>; 4] =
-        [chunk.namespace.into(), chunk.service.into(), chunk.environment.into(), chunk.version.into()];
+    let [namespace, service, environment, version]: [Arc<str>; 4] = [
+        chunk.namespace.into(),
+        chunk.service.into(),
+        chunk.environment.into(),
+        chunk.version.into(),
+    ];
     let resource = Arc::new(chunk.resource);
     chunk.spans.into_iter().map(move |span| {
-        let has_exception = span.events.iter().any(|event| event.name == crate::telemetry::names::EXCEPTION_EVENT);
+        let has_exception = span
+            .events
+            .iter()
+            .any(|event| event.name == crate::telemetry::names::EXCEPTION_EVENT);
         TraceSpan {
             kind: span.kind(),
             id: span.id,
@@ -233,7 +262,9 @@ fn spans_of(chunk: Chunk) -> impl Iterator<Item = TraceSpan> {
 fn missing(by_id: &BTreeMap<SpanId, TraceSpan>) -> Vec<TraceSpan> {
     let mut missing: BTreeMap<SpanId, TraceSpan> = BTreeMap::new();
     for child in by_id.values() {
-        let Some(parent) = child.parent.filter(|parent| !by_id.contains_key(parent)) else { continue };
+        let Some(parent) = child.parent.filter(|parent| !by_id.contains_key(parent)) else {
+            continue;
+        };
         let gap = missing.entry(parent).or_insert_with(|| TraceSpan {
             id: parent,
             parent: None,
@@ -268,7 +299,9 @@ fn repair_clocks(by_id: &mut BTreeMap<SpanId, TraceSpan>, below: &HashMap<Option
         }
         let Some(span) = by_id.get_mut(&id) else { continue };
         span.start.0 = span.start.0.saturating_add(moved);
-        span.events.iter_mut().for_each(|event| event.at.0 = event.at.0.saturating_add(moved));
+        span.events
+            .iter_mut()
+            .for_each(|event| event.at.0 = event.at.0.saturating_add(moved));
         span.moved_ns = moved;
         let (from, to, service, kind) = (span.start.0, span.end(), span.service.clone(), span.kind);
         for child in below.get(&Some(id)).into_iter().flatten() {
@@ -278,8 +311,11 @@ fn repair_clocks(by_id: &mut BTreeMap<SpanId, TraceSpan>, below: &HashMap<Option
             let is_outside = start < from || end > to;
             // Half of what the call took longer than the work behind it, before it and after it (RFC 5905 reckons
             // the offset of two clocks the same way).
-            let within =
-                if is_call && is_outside && end - start <= to - from { from + ((to - from) - (end - start)) / 2 - start } else { 0 };
+            let within = if is_call && is_outside && end - start <= to - from {
+                from + ((to - from) - (end - start)) / 2 - start
+            } else {
+                0
+            };
             waiting.push((*child, moved.saturating_add(within)));
         }
     }

@@ -7,7 +7,10 @@ use proptest::prelude::*;
 const START: i64 = 29_366_640;
 
 fn at(minute: i64) -> String {
-    chrono::DateTime::<chrono::Utc>::from_timestamp((START + minute) * 60, 0).unwrap().format("%Y-%m-%dT%H:%M:%SZ").to_string()
+    chrono::DateTime::<chrono::Utc>::from_timestamp((START + minute) * 60, 0)
+        .unwrap()
+        .format("%Y-%m-%dT%H:%M:%SZ")
+        .to_string()
 }
 
 /// A service with steady traffic that is told minute by minute.
@@ -19,28 +22,42 @@ struct Told {
 
 impl Told {
     fn new() -> Self {
-        Self { detector: Detector::default(), flags: vec![], chance: 7 }
+        Self {
+            detector: Detector::default(),
+            flags: vec![],
+            chance: 7,
+        }
     }
 
     fn say(&mut self, line: &serde_json::Value) {
-        self.flags.extend(self.detector.push(&serde_json::from_value::<Event>(line.clone()).unwrap()));
+        self.flags.extend(
+            self.detector
+                .push(&serde_json::from_value::<Event>(line.clone()).unwrap()),
+        );
     }
 
     fn deploy(&mut self, minute: i64, version: &str) {
         self.say(
-            &serde_json::json!({"kind": "deploy", "at": at(minute), "service": "fares", "environment": "production", "version": version}),
+            &serde_json::json!({"kind": "deploy", "at": at(minute), "service": "fares", "environment": "production",
+                "version": version}),
         );
     }
 
     fn settle(&mut self, minute: i64, group: &str, version: &str) {
-        self.say(&serde_json::json!({"kind": "state", "at": at(minute), "service": "fares", "group": group, "state": "fixed", "version": version}));
+        self.say(
+            &serde_json::json!({"kind": "state", "at": at(minute), "service": "fares", "group": group,
+            "state": "fixed", "version": version}),
+        );
     }
 
     /// A count around a mean: as many as a hundred dice say, the same in every run.
     fn about(&mut self, mean: f64) -> u64 {
         let mut count = 0;
         for _ in 0..100 {
-            self.chance = self.chance.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            self.chance = self
+                .chance
+                .wrapping_mul(6_364_136_223_846_793_005)
+                .wrapping_add(1_442_695_040_888_963_407);
             let dice = u32::try_from(self.chance >> 32).unwrap();
             count += u64::from(f64::from(dice) / f64::from(u32::MAX) < mean / 100.0);
         }
@@ -48,7 +65,10 @@ impl Told {
     }
 
     fn minute(&mut self, minute: i64, version: &str, requests: u64, errors: &[(&str, u64)]) {
-        let line = |kind: &str| serde_json::json!({"kind": kind, "minute": at(minute), "service": "fares", "environment": "production", "version": version});
+        let line = |kind: &str| {
+            serde_json::json!({"kind": kind, "minute": at(minute), "service": "fares",
+            "environment": "production", "version": version})
+        };
         let mut told = line("requests");
         told["count"] = requests.into();
         self.say(&told);
@@ -70,7 +90,16 @@ impl Told {
     fn said(&mut self) -> Vec<String> {
         self.flags.extend(self.detector.finish());
         let late = self.flags.iter().filter(|flag| flag.at >= START + 1_440);
-        late.map(|flag| format!("{} {} {} {}", flag.flag.word(), flag.group, flag.version, flag.at - START)).collect()
+        late.map(|flag| {
+            format!(
+                "{} {} {} {}",
+                flag.flag.word(),
+                flag.group,
+                flag.version,
+                flag.at - START
+            )
+        })
+        .collect()
     }
 }
 
@@ -86,7 +115,11 @@ fn a_busy_harmless_deploy_stays_clear_and_a_bad_one_is_said_within_minutes() {
     let said = told.said();
     assert_eq!(said.len(), 1, "{said:?}");
     assert!(said[0].starts_with("surging g1 2.5.0 24"), "{said:?}");
-    assert!(told.flags.last().is_some_and(|flag| flag.by_deploy && flag.at <= START + 2_406 && flag.count > 30 && flag.expected < 20.0));
+    assert!(
+        told.flags
+            .last()
+            .is_some_and(|flag| flag.by_deploy && flag.at <= START + 2_406 && flag.count > 30 && flag.expected < 20.0)
+    );
 }
 
 #[test]
@@ -94,11 +127,18 @@ fn what_never_occurred_is_new_once_and_what_was_settled_returns_in_its_version_a
     let mut told = Told::new();
     told.days(0..1_500, "2.3.9", 200, 0.5);
     let foretold = |told: &Told, group: &str| {
-        let line = serde_json::json!({"kind": "errors", "minute": at(1_500), "service": "fares", "environment": "production", "version": "2.3.9",
+        let line = serde_json::json!({"kind": "errors", "minute": at(1_500), "service": "fares",
+            "environment": "production", "version": "2.3.9",
             "group": group, "count": 1});
-        told.detector.foretell(&serde_json::from_value::<Event>(line).unwrap()).map(|flag| (flag.flag.word(), flag.at - START))
+        told.detector
+            .foretell(&serde_json::from_value::<Event>(line).unwrap())
+            .map(|flag| (flag.flag.word(), flag.at - START))
     };
-    assert_eq!((foretold(&told, "g2"), foretold(&told, "g1")), (Some(("new", 1_500)), None), "before the minute is over");
+    assert_eq!(
+        (foretold(&told, "g2"), foretold(&told, "g1")),
+        (Some(("new", 1_500)), None),
+        "before the minute is over"
+    );
     told.minute(1_500, "2.3.9", 200, &[("g1", 1), ("g2", 1)]);
     assert_eq!(foretold(&told, "g2"), None, "said already");
     told.minute(1_501, "2.3.9", 200, &[("g2", 3)]);
@@ -110,7 +150,10 @@ fn what_never_occurred_is_new_once_and_what_was_settled_returns_in_its_version_a
     told.minute(1_522, "2.4.0", 200, &[("g2", 5)]);
     told.settle(1_600, "g9", "2.3.0");
     told.minute(1_610, "2.4.0", 200, &[("g9", 1)]);
-    assert_eq!(told.said(), ["new g2 2.3.9 1500", "returned g2 2.4.0 1521", "returned g9 2.4.0 1610"]);
+    assert_eq!(
+        told.said(),
+        ["new g2 2.3.9 1500", "returned g2 2.4.0 1521", "returned g9 2.4.0 1610"]
+    );
 }
 
 #[test]
@@ -187,8 +230,8 @@ proptest! {
         prop_assert!(of(count + 1) >= of(count) - 1e-6);
     }
 
-    // Not so where the rate is unknown or moves: what earlier counts taught differs by the ratio, and a rise that is still
-    // vague may explain a low count better than a usual rate that is sure.
+    // Not so where the rate is unknown or moves: what earlier counts taught differs by the ratio,
+    // and a rise that is still vague may explain a low count better than a usual rate that is sure.
     #[test]
     fn where_the_usual_rate_is_known_the_evidence_grows_with_the_latest_count(
         rate in 0.001..200.0_f64,
@@ -218,7 +261,9 @@ fn poisson(mean: f64, chance: &mut u64) -> u64 {
     let limit = (-mean).exp();
     let (mut product, mut count) = (1.0, 0);
     loop {
-        *chance = chance.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        *chance = chance
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1_442_695_040_888_963_407);
         product *= f64::from(u32::try_from(*chance >> 32).unwrap()) / f64::from(u32::MAX);
         if product <= limit {
             return count;
@@ -227,7 +272,8 @@ fn poisson(mean: f64, chance: &mut u64) -> u64 {
     }
 }
 
-/// Streams of a service with a daily course, six errors that follow its requests, rare and frequent, and a deploy that changes nothing every 97 minutes.
+/// Streams of a service with a daily course, six errors that follow its requests, rare and
+/// frequent, and a deploy that changes nothing every 97 minutes.
 #[test]
 fn silent_deploys_hold_the_promised_false_rate() {
     const DAYS: i64 = 5;
@@ -244,15 +290,27 @@ fn silent_deploys_hold_the_promised_false_rate() {
             }
             let hour = f64::from(i32::try_from(minute % 1_440).unwrap()) / 1_440.0 * std::f64::consts::TAU;
             let busy = 1.0 + 0.6 * hour.sin();
-            let errors: Vec<(String, u64)> =
-                rates.iter().enumerate().map(|(at, rate)| (format!("g{at}"), poisson(rate * busy, &mut chance))).collect();
+            let errors: Vec<(String, u64)> = rates
+                .iter()
+                .enumerate()
+                .map(|(at, rate)| (format!("g{at}"), poisson(rate * busy, &mut chance)))
+                .collect();
             let errors: Vec<(&str, u64)> = errors.iter().map(|(group, count)| (group.as_str(), *count)).collect();
-            told.minute(minute, &format!("2.{}", minute / EVERY), poisson(900.0_f64.min(200.0 * busy), &mut chance), &errors);
+            told.minute(
+                minute,
+                &format!("2.{}", minute / EVERY),
+                poisson(900.0_f64.min(200.0 * busy), &mut chance),
+                &errors,
+            );
         }
         // Whether charged to a deploy or not: nothing here surges.
         false_ones.extend(told.said().into_iter().filter(|line| line.starts_with("surging")));
     }
     // 0.8 in 100, as docs/flags.md says of labelled streams; of these, which are of the model's own kind, no more.
     let rate = f64::from(u32::try_from(false_ones.len()).unwrap()) / f64::from(deploys);
-    assert!(deploys > 250 && rate <= 0.008, "{} of {deploys} silent deploys were flagged: {false_ones:?}", false_ones.len());
+    assert!(
+        deploys > 250 && rate <= 0.008,
+        "{} of {deploys} silent deploys were flagged: {false_ones:?}",
+        false_ones.len()
+    );
 }

@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, HashMap};
 
 use outcrop_core::Digest;
-use outcrop_core::failure::{Changes, Failure, OccurrenceId, PairingEntry, PairingState, ReportFacts, SpanFacts, TraceNews, TraceState};
+use outcrop_core::failure::{
+    Changes, Failure, OccurrenceId, PairingEntry, PairingState, ReportFacts, SpanFacts, TraceNews, TraceState,
+};
 
 /// What arrives at once for one trace of one service, or without a trace.
 #[derive(Clone, Debug)]
@@ -47,7 +49,11 @@ impl Ledger {
                 pairs.entry(report.pairing).or_default().0.push(entry(report, true));
             }
             for (gone, _) in &changes.withdrawn {
-                pairs.entry(state.report(*gone).unwrap().pairing).or_default().1.push(*gone);
+                pairs
+                    .entry(state.report(*gone).unwrap().pairing)
+                    .or_default()
+                    .1
+                    .push(*gone);
             }
             // What is stored between batches must be readable again.
             *state = TraceState::decode(&state.encode()).unwrap();
@@ -61,7 +67,11 @@ impl Ledger {
                 assert_ne!(self.untraced.insert(*counted, true), Some(true), "counted twice");
             }
             for (gone, _) in changes.withdrawn {
-                assert_eq!(self.untraced.insert(gone, false), Some(true), "withdrawn without having been counted");
+                assert_eq!(
+                    self.untraced.insert(gone, false),
+                    Some(true),
+                    "withdrawn without having been counted"
+                );
             }
             for (part, _) in changes.absorbed {
                 self.untraced.insert(part, false);
@@ -71,24 +81,45 @@ impl Ledger {
 
     fn apply(&mut self, changes: Changes) {
         for (gone, _) in changes.withdrawn {
-            assert!(self.traced.remove(&gone).is_some(), "withdrawn without having been counted");
+            assert!(
+                self.traced.remove(&gone).is_some(),
+                "withdrawn without having been counted"
+            );
         }
         for failure in changes.counted.into_iter().chain(changes.restored) {
-            assert!(self.traced.insert(failure.occurrence, failure).is_none(), "counted twice");
+            assert!(
+                self.traced.insert(failure.occurrence, failure).is_none(),
+                "counted twice"
+            );
         }
         for failure in changes.completed {
-            assert!(self.traced.insert(failure.occurrence, failure).is_some(), "completed without having been counted");
+            assert!(
+                self.traced.insert(failure.occurrence, failure).is_some(),
+                "completed without having been counted"
+            );
         }
     }
 
     /// All that is counted: occurrence, uncaught, severity, user, endpoint.
     pub fn counted(&self) -> Vec<(OccurrenceId, bool, i16, u64, Option<u32>)> {
-        let traced = self.traced.values().map(|f| (f.occurrence, f.uncaught, f.severity, f.user, f.endpoint));
-        let untraced = self.untraced.iter().filter(|(_, counts)| **counts).map(|(id, _)| (*id, false, 0, 0, None));
+        let traced = self
+            .traced
+            .values()
+            .map(|f| (f.occurrence, f.uncaught, f.severity, f.user, f.endpoint));
+        let untraced = self
+            .untraced
+            .iter()
+            .filter(|(_, counts)| **counts)
+            .map(|(id, _)| (*id, false, 0, 0, None));
         traced.chain(untraced).collect()
     }
 }
 
 fn entry(report: &ReportFacts, is_traced: bool) -> PairingEntry {
-    PairingEntry { occurrence: report.id, at: report.at, is_traced, is_part_of: None }
+    PairingEntry {
+        occurrence: report.id,
+        at: report.at,
+        is_traced,
+        is_part_of: None,
+    }
 }

@@ -8,7 +8,11 @@ use crate::bounds::{NOW, limits, of, resource, span};
 
 /// The message and template kept of what a record says.
 fn kept(said: &str) -> (String, String) {
-    let record = LogRecord { time: Some(NOW), body: Value::String(said.to_owned()), ..LogRecord::default() };
+    let record = LogRecord {
+        time: Some(NOW),
+        body: Value::String(said.to_owned()),
+        ..LogRecord::default()
+    };
     let mut found = find_in_logs(vec![of(resource("fares", "pier-3"), vec![record])], limits());
     let line = found.lines.remove(0);
     (line.message, line.template)
@@ -45,8 +49,19 @@ fn requests_that_no_route_took_are_one_endpoint(
     #[case] endpoint: &str,
 ) {
     let method = name.split(' ').next().unwrap_or_default();
-    let texts = said.iter().copied().chain([("http.request.method", method)]).map(|(name, value)| (name, Value::String(value.to_owned())));
-    let attributes: Attributes = texts.chain([("http.response.status_code", Value::Int(status))]).collect();
-    let span = Span { name: name.to_owned(), kind: SpanKind::Server, attributes, ..span(1, NOW, vec![]) };
+    let texts = said
+        .iter()
+        .copied()
+        .chain([("http.request.method", method)])
+        .map(|(name, value)| (name, Value::String(value.to_owned())));
+    let attributes: Attributes = texts
+        .chain([("http.response.status_code", Value::Int(status))])
+        .collect();
+    let span = Span {
+        name: name.to_owned(),
+        kind: SpanKind::Server,
+        attributes,
+        ..span(1, NOW, vec![])
+    };
     assert_eq!(names::endpoint(&span), endpoint);
 }

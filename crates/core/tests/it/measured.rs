@@ -81,10 +81,20 @@ fn told(reports: Reports, surges: bool, seed: u64) -> (Vec<FlagLine>, Vec<Measur
         };
         if reports != Reports::Missing || !is_disturbed {
             let (service, environment, version) = (service.clone(), environment.clone(), version.clone());
-            events.entry((at, 1)).or_default().push(Event::Requests { minute: time(at), service, environment, version, count });
+            events.entry((at, 1)).or_default().push(Event::Requests {
+                minute: time(at),
+                service,
+                environment,
+                version,
+                count,
+            });
         }
         for error in 0..12_u32 {
-            let surge = if surges && error == 5 && minute >= SURGE { 4.0 } else { 1.0 };
+            let surge = if surges && error == 5 && minute >= SURGE {
+                4.0
+            } else {
+                1.0
+            };
             let count = dice.poisson(0.02 * f64::from(1 << error.min(6)) * busy * surge);
             if count > 0 && !(reports == Reports::NoErrors && is_disturbed) {
                 events.entry((minute, 2)).or_default().push(Event::Errors {
@@ -98,10 +108,18 @@ fn told(reports: Reports, surges: bool, seed: u64) -> (Vec<FlagLine>, Vec<Measur
             }
         }
     }
-    let mut flags: Vec<FlagLine> = events.values().flatten().flat_map(|event| detector.push(event)).collect();
+    let mut flags: Vec<FlagLine> = events
+        .values()
+        .flatten()
+        .flat_map(|event| detector.push(event))
+        .collect();
     flags.extend(detector.finish());
     flags.retain(|flag| flag.at >= START + 1_440 && flag.flag == FlagKind::Surging);
-    let measured = detector.disturbed().filter(|(_, _, of)| of.from >= START + 1_440).map(|(_, _, of)| of.measured).collect();
+    let measured = detector
+        .disturbed()
+        .filter(|(_, _, of)| of.from >= START + 1_440)
+        .map(|(_, _, of)| of.measured)
+        .collect();
     (flags, measured)
 }
 
@@ -111,7 +129,16 @@ const TWICE: Reports = Reports::Times(2.0);
 
 #[rstest]
 fn reports_that_are_disturbed_make_no_flags_and_are_said(
-    #[values(TENTH, HALF, TWICE, Reports::Missing, Reports::Lumps, Reports::Late, Reports::NoErrors)] reports: Reports,
+    #[values(
+        TENTH,
+        HALF,
+        TWICE,
+        Reports::Missing,
+        Reports::Lumps,
+        Reports::Late,
+        Reports::NoErrors
+    )]
+    reports: Reports,
     #[values(1, 2, 3)] seed: u64,
 ) {
     let (flags, measured) = told(reports, false, seed);
@@ -132,8 +159,13 @@ fn an_error_that_surges_meanwhile_is_found_and_no_other(
     #[values(4, 5)] seed: u64,
 ) {
     let (flags, _) = told(reports, true, seed);
-    let said: Vec<_> = flags.iter().map(|flag| (flag.group.as_str(), flag.at - START)).collect();
-    let [("g5", at)] = said.as_slice() else { panic!("{said:?}") };
+    let said: Vec<_> = flags
+        .iter()
+        .map(|flag| (flag.group.as_str(), flag.at - START))
+        .collect();
+    let [("g5", at)] = said.as_slice() else {
+        panic!("{said:?}")
+    };
     assert!((SURGE..SURGE + 40).contains(at), "after {} minutes", at - SURGE);
 }
 
@@ -152,8 +184,21 @@ fn traffic_that_truly_doubles_or_drops_is_believed() {
             let (minute, service) = (time(minute), "fares".to_owned());
             let (environment, version) = ("production".to_owned(), "2.3.9".to_owned());
             match group {
-                Some(group) => Event::Errors { minute, service, environment, version, group, count },
-                None => Event::Requests { minute, service, environment, version, count },
+                Some(group) => Event::Errors {
+                    minute,
+                    service,
+                    environment,
+                    version,
+                    group,
+                    count,
+                },
+                None => Event::Requests {
+                    minute,
+                    service,
+                    environment,
+                    version,
+                    count,
+                },
             }
         };
         flags.extend(detector.push(&of(None, dice.poisson(200.0 * busy))));
@@ -166,7 +211,10 @@ fn traffic_that_truly_doubles_or_drops_is_believed() {
     }
     flags.retain(|flag| flag.at >= START + 1_440);
     assert!(flags.is_empty(), "{flags:?}");
-    let said: Vec<_> = detector.disturbed().filter(|(_, _, of)| matches!(of.measured, Measured::Times(_))).collect();
+    let said: Vec<_> = detector
+        .disturbed()
+        .filter(|(_, _, of)| matches!(of.measured, Measured::Times(_)))
+        .collect();
     assert!(said.is_empty(), "{said:?}");
 }
 
@@ -176,7 +224,13 @@ fn of_reports_that_come_and_go_a_bounded_number_is_remembered() {
     for minute in 0..4_000_i64 {
         let (service, environment, version) = ("fares".to_owned(), "production".to_owned(), "2.3.9".to_owned());
         if minute % 20 < 12 {
-            drop(detector.push(&Event::Requests { minute: time(minute), service, environment, version, count: 100 }));
+            drop(detector.push(&Event::Requests {
+                minute: time(minute),
+                service,
+                environment,
+                version,
+                count: 100,
+            }));
         }
     }
     let remembered = detector.disturbed().count();
@@ -198,7 +252,8 @@ proptest! {
             let version = format!("2.{}.0", minute / 150);
             let event = match kind {
                 0 => Event::Deploy { at, service, environment, version, share: Some(0.1), ended_at: None },
-                1 => Event::Errors { minute: at, service, environment, version, group: format!("g{}", count % 7), count: *count },
+                1 => Event::Errors { minute: at, service, environment, version, group: format!("g{}", count % 7),
+                    count: *count },
                 _ => Event::Requests { minute: at, service, environment, version, count: *count },
             };
             flags.extend(detector.push(&event));
@@ -212,8 +267,13 @@ proptest! {
 #[test]
 fn simulated_fleets_are_flagged_rightly() {
     let mut score = Score::default();
-    let conditions =
-        [Condition::Calm, Condition::CountsMissing, Condition::CountsThinned, Condition::CountsInLumps, Condition::ErrorsMissing];
+    let conditions = [
+        Condition::Calm,
+        Condition::CountsMissing,
+        Condition::CountsThinned,
+        Condition::CountsInLumps,
+        Condition::ErrorsMissing,
+    ];
     for (condition, seed) in conditions.into_iter().zip(500..) {
         let fleet = Fleet::new(condition, seed);
         let mut detector = Detector::default();
@@ -223,9 +283,21 @@ fn simulated_fleets_are_flagged_rightly() {
     }
     // The aims, with what chance makes of five fleets.
     let (asked, found): (u64, u64) = (score.asked.iter().sum(), score.found.iter().sum());
-    assert!(asked > 150 && score.silent > 100, "{asked} changes, {} silent deploys", score.silent);
-    assert!(score.wrong * 10 <= found, "{} wrong, {found} found: {:#?}", score.wrong, score.notes);
+    assert!(
+        asked > 150 && score.silent > 100,
+        "{asked} changes, {} silent deploys",
+        score.silent
+    );
+    assert!(
+        score.wrong * 10 <= found,
+        "{} wrong, {found} found: {:#?}",
+        score.wrong,
+        score.notes
+    );
     assert!(score.wrong_of_silent * 25 <= score.silent, "{:#?}", score.notes);
     assert!(score.found[0] * 25 >= score.by_reader[0] * 24, "{score:#?}");
-    assert!((score.found[1] + score.found[2]) * 6 >= (score.by_reader[1] + score.by_reader[2]) * 5, "{score:#?}");
+    assert!(
+        (score.found[1] + score.found[2]) * 6 >= (score.by_reader[1] + score.by_reader[2]) * 5,
+        "{score:#?}"
+    );
 }

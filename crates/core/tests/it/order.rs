@@ -37,9 +37,19 @@ fn find(body: &Body) -> Found {
         groups: &outcrop_core::failure::NO_GROUPS,
     };
     if body.path == "/v1/traces" {
-        find_in_spans(decode_traces(&body.bytes, encoding, &mut Room::new(&mut |_| true)).unwrap().groups, limits)
+        find_in_spans(
+            decode_traces(&body.bytes, encoding, &mut Room::new(&mut |_| true))
+                .unwrap()
+                .groups,
+            limits,
+        )
     } else {
-        find_in_logs(decode_logs(&body.bytes, encoding, &mut Room::new(&mut |_| true)).unwrap().groups, limits)
+        find_in_logs(
+            decode_logs(&body.bytes, encoding, &mut Room::new(&mut |_| true))
+                .unwrap()
+                .groups,
+            limits,
+        )
     }
 }
 
@@ -48,7 +58,8 @@ fn atoms() -> Vec<Atom> {
     let mut atoms = vec![];
     let mut endpoints: HashMap<String, u32> = HashMap::new();
     for found in RECORDED.iter().map(|name| find(&recorded(name))) {
-        let key = |service: &str, trace: [u8; 16]| u128::from_be_bytes(trace) ^ u128::from(Digest::of([service]).short());
+        let key =
+            |service: &str, trace: [u8; 16]| u128::from_be_bytes(trace) ^ u128::from(Digest::of([service]).short());
         for span in found.spans {
             let mut facts = span.facts;
             let next = u32::try_from(endpoints.len()).unwrap();
@@ -56,7 +67,10 @@ fn atoms() -> Vec<Atom> {
             atoms.push(Atom::Span(key(&span.identity.service, span.trace_id.0), facts));
         }
         for report in found.reports {
-            atoms.push(Atom::Report(report.trace_id.map(|trace| key(&report.identity.service, trace.0)), report.facts));
+            atoms.push(Atom::Report(
+                report.trace_id.map(|trace| key(&report.identity.service, trace.0)),
+                report.facts,
+            ));
         }
     }
     atoms
@@ -66,7 +80,8 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
 
     #[test]
-    fn recorded_reports_end_the_same_in_any_order_and_batching(swaps in prop::collection::vec(any::<Index>(), 400), cuts in prop::collection::vec(any::<Index>(), 0..60), again in prop::collection::vec(any::<Index>(), 0..40)) {
+    fn recorded_reports_end_the_same_in_any_order_and_batching(swaps in prop::collection::vec(any::<Index>(), 400),
+        cuts in prop::collection::vec(any::<Index>(), 0..60), again in prop::collection::vec(any::<Index>(), 0..40)) {
         let mut shuffled = atoms();
         let expected = Ledger::of([shuffled.as_slice()]).counted();
         for (at, swap) in swaps.iter().enumerate().take(shuffled.len()) {
@@ -85,7 +100,8 @@ proptest! {
     }
 
     #[test]
-    fn made_up_reports_end_the_same_one_by_one_and_all_at_once(atoms in crate::failures::made_up(), swaps in prop::collection::vec(any::<Index>(), 40)) {
+    fn made_up_reports_end_the_same_one_by_one_and_all_at_once(atoms in crate::failures::made_up(),
+        swaps in prop::collection::vec(any::<Index>(), 40)) {
         let expected = Ledger::of([atoms.as_slice()]).counted();
         let mut shuffled = atoms;
         for (at, swap) in swaps.iter().enumerate().take(shuffled.len()) {

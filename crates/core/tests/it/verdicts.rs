@@ -1,5 +1,5 @@
-//! The error rates that a deploy's answer states, held on simulated services: harmless deploys flagged in fewer than 1 of 100, harmful ones called clear in
-//! fewer than 1 of 20.
+//! The error rates that a deploy's answer states, held on simulated services: harmless deploys
+//! flagged in fewer than 1 of 100, harmful ones called clear in fewer than 1 of 20.
 
 #![expect(
     clippy::cast_precision_loss,
@@ -46,12 +46,37 @@ struct Service {
     spread: f64,
 }
 
-const QUIET: Service = Service { requests: 4.0, share: |_| 1.0, outages: 0.0, spread: 0.6 };
-const BUSY: Service = Service { requests: 240.0, share: |_| 1.0, outages: 0.0, spread: 0.6 };
+const QUIET: Service = Service {
+    requests: 4.0,
+    share: |_| 1.0,
+    outages: 0.0,
+    spread: 0.6,
+};
+const BUSY: Service = Service {
+    requests: 240.0,
+    share: |_| 1.0,
+    outages: 0.0,
+    spread: 0.6,
+};
 /// Eight outages a day: nobody can know of the first one.
-const BURSTY: Service = Service { requests: 120.0, share: |_| 1.0, outages: 1.0 / 180.0, spread: 1.0 };
-const CANARY: Service = Service { requests: 1_200.0, share: |_| 0.01, outages: 1.0 / 720.0, spread: 0.6 };
-const ROLLING: Service = Service { requests: 120.0, share: |minute| (minute as f64 / 20.0).min(1.0), outages: 0.0, spread: 0.6 };
+const BURSTY: Service = Service {
+    requests: 120.0,
+    share: |_| 1.0,
+    outages: 1.0 / 180.0,
+    spread: 1.0,
+};
+const CANARY: Service = Service {
+    requests: 1_200.0,
+    share: |_| 0.01,
+    outages: 1.0 / 720.0,
+    spread: 0.6,
+};
+const ROLLING: Service = Service {
+    requests: 120.0,
+    share: |minute| (minute as f64 / 20.0).min(1.0),
+    outages: 0.0,
+    spread: 0.6,
+};
 
 /// What a deploy does.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -64,8 +89,13 @@ enum Does {
 }
 
 /// Five endpoints: their share of the requests, the share that fails, and the median in microseconds.
-const ENDPOINTS: [(f64, f64, f64); 5] =
-    [(0.5, 0.02, 80_000.0), (0.25, 0.001, 200_000.0), (0.15, 0.08, 60_000.0), (0.08, 0.0, 150_000.0), (0.02, 0.01, 90_000.0)];
+const ENDPOINTS: [(f64, f64, f64); 5] = [
+    (0.5, 0.02, 80_000.0),
+    (0.25, 0.001, 200_000.0),
+    (0.15, 0.08, 60_000.0),
+    (0.08, 0.0, 150_000.0),
+    (0.02, 0.01, 90_000.0),
+];
 
 struct Simulated {
     dice: Dice,
@@ -79,8 +109,14 @@ struct Simulated {
 
 impl Simulated {
     fn new(service: Service, does: Does, seed: u64) -> Self {
-        let mut this =
-            Self { dice: Dice(seed), service, does, outage: 0, sides: vec![Default::default(); ENDPOINTS.len()], whole: Side::default() };
+        let mut this = Self {
+            dice: Dice(seed),
+            service,
+            does,
+            outage: 0,
+            sides: vec![Default::default(); ENDPOINTS.len()],
+            whole: Side::default(),
+        };
         for _ in 0..144 {
             let mut counts = [(0, 0); 5];
             for _ in 0..10 {
@@ -91,7 +127,9 @@ impl Simulated {
                     counts[at] = (counts[at].0 + requests, counts[at].1 + failed);
                 }
             }
-            let sum = counts.iter().fold((0, 0), |sum, count| (sum.0 + count.0, sum.1 + count.1));
+            let sum = counts
+                .iter()
+                .fold((0, 0), |sum, count| (sum.0 + count.0, sum.1 + count.1));
             (this.whole.requests, this.whole.failed) = (this.whole.requests + sum.0, this.whole.failed + sum.1);
             this.whole.scatter.add(sum.0, sum.1);
             for (at, (requests, failed)) in counts.into_iter().enumerate() {
@@ -133,7 +171,11 @@ impl Simulated {
         let part = (self.service.share)(minute);
         for (at, (share, fails, _)) in ENDPOINTS.iter().enumerate() {
             let requests = self.dice.about(self.service.requests * share * part);
-            let now = if self.does == Does::Fails { (2.0 * fails).max(fails + 0.015) } else { *fails };
+            let now = if self.does == Does::Fails {
+                (2.0 * fails).max(fails + 0.015)
+            } else {
+                *fails
+            };
             let failed = self.failures(requests, now);
             let others = self.dice.about(self.service.requests * share * (1.0 - part));
             let others_failed = self.failures(others, *fails);
@@ -156,13 +198,32 @@ impl Simulated {
             beside = (beside.0 + others.0, beside.1 + others.1);
         }
         let tests = 2 * self.sides.len() + 1;
-        let whole = judge_endpoint(&Watched { before: &self.whole, after: &after, beside, minutes: minute }, tests);
+        let whole = judge_endpoint(
+            &Watched {
+                before: &self.whole,
+                after: &after,
+                beside,
+                minutes: minute,
+            },
+            tests,
+        );
         let endpoints: Vec<(f64, Judged)> = self
             .sides
             .iter()
             .map(|(before, after, beside)| {
-                let judged = judge_endpoint(&Watched { before, after, beside: *beside, minutes: minute }, tests);
-                (after.requests as f64 / self.sides.iter().map(|side| side.1.requests).sum::<u64>().max(1) as f64, judged)
+                let judged = judge_endpoint(
+                    &Watched {
+                        before,
+                        after,
+                        beside: *beside,
+                        minutes: minute,
+                    },
+                    tests,
+                );
+                (
+                    after.requests as f64 / self.sides.iter().map(|side| side.1.requests).sum::<u64>().max(1) as f64,
+                    judged,
+                )
             })
             .collect();
         judge(0, minute, 1_440, &whole, &endpoints, true)
@@ -170,7 +231,13 @@ impl Simulated {
 }
 
 /// Asks each minute, as `--wait` does, until something is said or so many minutes have passed.
-fn first_answer(service: Service, does: Does, minutes: u64, seed: u64, ends: impl Fn(Outcome) -> bool) -> Option<Outcome> {
+fn first_answer(
+    service: Service,
+    does: Does,
+    minutes: u64,
+    seed: u64,
+    ends: impl Fn(Outcome) -> bool,
+) -> Option<Outcome> {
     let mut simulated = Simulated::new(service, does, seed);
     for minute in 1..=minutes {
         simulated.minute(minute);
@@ -184,7 +251,10 @@ fn first_answer(service: Service, does: Does, minutes: u64, seed: u64, ends: imp
 
 /// How many times as many services are simulated: `OUTCROP_RUNS`, 1 where it is not set.
 fn times() -> u64 {
-    std::env::var("OUTCROP_RUNS").ok().and_then(|text| text.parse().ok()).unwrap_or(1)
+    std::env::var("OUTCROP_RUNS")
+        .ok()
+        .and_then(|text| text.parse().ok())
+        .unwrap_or(1)
 }
 
 /// The largest number of so many that comes by a chance in more than 1 of 1,000 runs.
@@ -202,7 +272,12 @@ fn at_most(of: u64, chance: f64) -> u64 {
 fn a_harmless_deploy_is_flagged_in_fewer_than_one_of_a_hundred(#[case] service: Service, #[case] minutes: u64) {
     let runs = 150 * times();
     let flagged = (0..runs)
-        .filter(|seed| first_answer(service, Does::Nothing, minutes, seed * 7 + 1, |answer| answer == Outcome::Flagged).is_some())
+        .filter(|seed| {
+            first_answer(service, Does::Nothing, minutes, seed * 7 + 1, |answer| {
+                answer == Outcome::Flagged
+            })
+            .is_some()
+        })
         .count() as u64;
     eprintln!("harmless: {flagged} flagged of {runs}");
     assert!(flagged <= at_most(runs, 0.01), "{flagged} of {runs}");
@@ -217,11 +292,17 @@ fn a_harmless_deploy_is_flagged_in_fewer_than_one_of_a_hundred(#[case] service: 
 #[case::busy_slows(BUSY, Does::Slows, 60)]
 #[case::bursty_slows(BURSTY, Does::Slows, 240)]
 #[case::rolling_slows(ROLLING, Does::Slows, 120)]
-fn a_harmful_deploy_is_called_clear_in_fewer_than_one_of_twenty(#[case] service: Service, #[case] does: Does, #[case] minutes: u64) {
+fn a_harmful_deploy_is_called_clear_in_fewer_than_one_of_twenty(
+    #[case] service: Service,
+    #[case] does: Does,
+    #[case] minutes: u64,
+) {
     let runs = 60 * times();
     let mut outcomes = (0, 0, 0);
     for seed in 0..runs {
-        match first_answer(service, does, minutes, seed * 13 + 5, |answer| matches!(answer, Outcome::Flagged | Outcome::Clear)) {
+        match first_answer(service, does, minutes, seed * 13 + 5, |answer| {
+            matches!(answer, Outcome::Flagged | Outcome::Clear)
+        }) {
             Some(Outcome::Flagged) => outcomes.0 += 1,
             Some(_) => outcomes.1 += 1,
             None => outcomes.2 += 1,
@@ -229,7 +310,10 @@ fn a_harmful_deploy_is_called_clear_in_fewer_than_one_of_twenty(#[case] service:
     }
     let (flagged, clear, early) = outcomes;
     eprintln!("{does:?}: {flagged} flagged, {clear} clear, {early} too early of {runs}");
-    assert!(clear <= at_most(runs, 0.05), "{clear} of {runs} were called clear ({early} too early)");
+    assert!(
+        clear <= at_most(runs, 0.05),
+        "{clear} of {runs} were called clear ({early} too early)"
+    );
 }
 
 #[rstest]

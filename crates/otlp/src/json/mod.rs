@@ -72,19 +72,34 @@ trait Records: Sized {
     const NAMES: [&'static str; 2];
 
     /// Reads the next element of the list; false where there is none left. What is no record is counted as refused.
-    fn read<'de, A: SeqAccess<'de>>(list: &mut A, records: &mut Vec<Self>, context: &mut Context<'_, '_>) -> Result<bool, A::Error>;
+    fn read<'de, A: SeqAccess<'de>>(
+        list: &mut A,
+        records: &mut Vec<Self>,
+        context: &mut Context<'_, '_>,
+    ) -> Result<bool, A::Error>;
 }
 
 fn read<T: Records>(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<T>, DecodeError> {
     // Invalid UTF-8 is replaced, not refused.
     let text = String::from_utf8_lossy(body);
-    let mut request = Request::<T> { context: Context { bounds: Bounds::new(room), failure: None }, groups: vec![] };
+    let mut request = Request::<T> {
+        context: Context {
+            bounds: Bounds::new(room),
+            failure: None,
+        },
+        groups: vec![],
+    };
     let mut json = serde_json::Deserializer::from_str(text.trim_start_matches('\u{feff}'));
-    let stood = Object(&mut request).deserialize(&mut json).and_then(|stood| json.end().map(|()| stood));
+    let stood = Object(&mut request)
+        .deserialize(&mut json)
+        .and_then(|stood| json.end().map(|()| stood));
     match (stood, request.context.failure) {
         (_, Some(failure)) => Err(failure),
         (Err(error), None) => Err(error.into()),
-        (Ok(Stood::There), None) => Ok(Decoded { groups: request.groups, refused: request.context.bounds.refused }),
+        (Ok(Stood::There), None) => Ok(Decoded {
+            groups: request.groups,
+            refused: request.context.bounds.refused,
+        }),
         (Ok(_), None) => Err(DecodeError::Shape("the request is no object".to_owned())),
     }
 }
@@ -108,14 +123,27 @@ impl<T: Records> Fields for Request<'_, '_, T> {
 
 impl<T: Records> Elements for Request<'_, '_, T> {
     fn element<'de, A: SeqAccess<'de>>(&mut self, list: &mut A) -> Result<bool, A::Error> {
-        let mut of_resource = OfResource::<T> { context: &mut self.context, resource: Resource::default(), scopes: vec![], is_taken: None };
-        let Some(stood) = list.next_element_seed(Object(&mut of_resource))? else { return Ok(false) };
+        let mut of_resource = OfResource::<T> {
+            context: &mut self.context,
+            resource: Resource::default(),
+            scopes: vec![],
+            is_taken: None,
+        };
+        let Some(stood) = list.next_element_seed(Object(&mut of_resource))? else {
+            return Ok(false);
+        };
         let is_taken = of_resource.is_taken.unwrap_or_default();
         let (resource, scopes) = (Arc::new(of_resource.resource), of_resource.scopes);
         if stood != Stood::There {
-            return Err(self.context.wrong_shape(format!("an element of {} is no object", T::BY_RESOURCE[0])));
+            return Err(self
+                .context
+                .wrong_shape(format!("an element of {} is no object", T::BY_RESOURCE[0])));
         }
-        let groups = scopes.into_iter().map(|(scope, records)| Group { resource: resource.clone(), scope: Arc::new(scope), records });
+        let groups = scopes.into_iter().map(|(scope, records)| Group {
+            resource: resource.clone(),
+            scope: Arc::new(scope),
+            records,
+        });
         self.groups.extend(groups.filter(|_| is_taken));
         Ok(true)
     }
@@ -134,7 +162,11 @@ impl<T: Records> OfResource<'_, '_, '_, T> {
         if let Some(is_taken) = self.is_taken {
             return Ok(is_taken);
         }
-        let is_taken = self.context.bounds.takes_resource().map_err(|error| self.context.fail(error))?;
+        let is_taken = self
+            .context
+            .bounds
+            .takes_resource()
+            .map_err(|error| self.context.fail(error))?;
         self.is_taken = Some(is_taken);
         Ok(is_taken)
     }
@@ -162,11 +194,19 @@ impl<T: Records> Fields for OfResource<'_, '_, '_, T> {
 impl<T: Records> Elements for OfResource<'_, '_, '_, T> {
     fn element<'de, A: SeqAccess<'de>>(&mut self, list: &mut A) -> Result<bool, A::Error> {
         self.context.take(RECORD_BYTES)?;
-        let mut of_scope = OfScope::<T> { context: self.context, scope: Scope::default(), records: vec![] };
-        let Some(stood) = list.next_element_seed(Object(&mut of_scope))? else { return Ok(false) };
+        let mut of_scope = OfScope::<T> {
+            context: self.context,
+            scope: Scope::default(),
+            records: vec![],
+        };
+        let Some(stood) = list.next_element_seed(Object(&mut of_scope))? else {
+            return Ok(false);
+        };
         let (scope, records) = (of_scope.scope, of_scope.records);
         if stood != Stood::There {
-            return Err(self.context.wrong_shape(format!("an element of {} is no object", T::BY_SCOPE[0])));
+            return Err(self
+                .context
+                .wrong_shape(format!("an element of {} is no object", T::BY_SCOPE[0])));
         }
         self.scopes.push((scope, records));
         Ok(true)

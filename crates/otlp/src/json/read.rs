@@ -168,7 +168,11 @@ pub(super) enum Scalar {
 
 impl Scalar {
     pub(super) fn into_text(self) -> String {
-        if let Self::Text(text) = self { text } else { String::new() }
+        if let Self::Text(text) = self {
+            text
+        } else {
+            String::new()
+        }
     }
 
     /// A whole number, also as text; ProtoJSON allows `1000.0` and `1e3` as well.
@@ -176,7 +180,11 @@ impl Scalar {
         match self {
             Self::Whole(number) => Some(*number),
             Self::Float(number) => whole(*number),
-            Self::Text(text) => text.trim().parse().ok().or_else(|| text.trim().parse().ok().and_then(whole)),
+            Self::Text(text) => text
+                .trim()
+                .parse()
+                .ok()
+                .or_else(|| text.trim().parse().ok().and_then(whole)),
             Self::None | Self::Bool(_) => None,
         }
     }

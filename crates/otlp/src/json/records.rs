@@ -17,11 +17,27 @@ impl Records for Span {
     const BY_SCOPE: [&'static str; 2] = ["scopeSpans", "scope_spans"];
     const NAMES: [&'static str; 2] = ["spans", "spans"];
 
-    fn read<'de, A: SeqAccess<'de>>(list: &mut A, records: &mut Vec<Self>, context: &mut Context<'_, '_>) -> Result<bool, A::Error> {
-        let mut read =
-            SpanReader { context, span: empty_span(), ids: (None, None), attributes: Gathered::default(), others: 0, is_cut: false };
+    fn read<'de, A: SeqAccess<'de>>(
+        list: &mut A,
+        records: &mut Vec<Self>,
+        context: &mut Context<'_, '_>,
+    ) -> Result<bool, A::Error> {
+        let mut read = SpanReader {
+            context,
+            span: empty_span(),
+            ids: (None, None),
+            attributes: Gathered::default(),
+            others: 0,
+            is_cut: false,
+        };
         let stood = list.next_element_seed(Object(&mut read))?;
-        let SpanReader { span, ids, attributes, is_cut, .. } = read;
+        let SpanReader {
+            span,
+            ids,
+            attributes,
+            is_cut,
+            ..
+        } = read;
         if !is_taken::<Self, A>(stood, context)? {
             return Ok(stood.is_some());
         }
@@ -30,7 +46,12 @@ impl Records for Span {
         }
         let attributes = attributes.finish(&mut context.bounds.refused);
         match ids {
-            (Some(trace_id), Some(span_id)) => records.push(Self { trace_id, span_id, attributes, ..span }),
+            (Some(trace_id), Some(span_id)) => records.push(Self {
+                trace_id,
+                span_id,
+                attributes,
+                ..span
+            }),
             _ => context.bounds.refused.add(1, || INVALID_SPAN.to_owned()),
         }
         Ok(true)
@@ -42,12 +63,23 @@ impl Records for LogRecord {
     const BY_SCOPE: [&'static str; 2] = ["scopeLogs", "scope_logs"];
     const NAMES: [&'static str; 2] = ["logRecords", "log_records"];
 
-    fn read<'de, A: SeqAccess<'de>>(list: &mut A, records: &mut Vec<Self>, context: &mut Context<'_, '_>) -> Result<bool, A::Error> {
-        let mut read = LogReader { context, record: Self::default(), attributes: Gathered::default() };
+    fn read<'de, A: SeqAccess<'de>>(
+        list: &mut A,
+        records: &mut Vec<Self>,
+        context: &mut Context<'_, '_>,
+    ) -> Result<bool, A::Error> {
+        let mut read = LogReader {
+            context,
+            record: Self::default(),
+            attributes: Gathered::default(),
+        };
         let stood = list.next_element_seed(Object(&mut read))?;
         let LogReader { record, attributes, .. } = read;
         if is_taken::<Self, A>(stood, context)? {
-            records.push(Self { attributes: attributes.finish(&mut context.bounds.refused), ..record });
+            records.push(Self {
+                attributes: attributes.finish(&mut context.bounds.refused),
+                ..record
+            });
         }
         Ok(stood.is_some())
     }
@@ -58,26 +90,43 @@ impl Records for Reading {
     const BY_SCOPE: [&'static str; 2] = ["scopeMetrics", "scope_metrics"];
     const NAMES: [&'static str; 2] = ["metrics", "metrics"];
 
-    fn read<'de, A: SeqAccess<'de>>(list: &mut A, records: &mut Vec<Self>, context: &mut Context<'_, '_>) -> Result<bool, A::Error> {
-        let mut read = MetricReader { context, name: String::new(), points: vec![] };
+    fn read<'de, A: SeqAccess<'de>>(
+        list: &mut A,
+        records: &mut Vec<Self>,
+        context: &mut Context<'_, '_>,
+    ) -> Result<bool, A::Error> {
+        let mut read = MetricReader {
+            context,
+            name: String::new(),
+            points: vec![],
+        };
         let stood = list.next_element_seed(Object(&mut read))?;
         let MetricReader { name, points, .. } = read;
         if is_taken::<Self, A>(stood, context)?
             && let Some(name) = READINGS.iter().find(|known| **known == name)
         {
-            records.extend(points.into_iter().map(|point| Self { name: (*name).to_owned(), ..point }));
+            records.extend(points.into_iter().map(|point| Self {
+                name: (*name).to_owned(),
+                ..point
+            }));
         }
         Ok(stood.is_some())
     }
 }
 
 /// Whether what was read is a record that is taken. What is none, and what is past the limits, is counted as refused.
-fn is_taken<'de, T: Records, A: SeqAccess<'de>>(stood: Option<Stood>, context: &mut Context<'_, '_>) -> Result<bool, A::Error> {
+fn is_taken<'de, T: Records, A: SeqAccess<'de>>(
+    stood: Option<Stood>,
+    context: &mut Context<'_, '_>,
+) -> Result<bool, A::Error> {
     match stood {
         None => Ok(false),
         Some(Stood::There) => context.takes_record(),
         Some(Stood::Null | Stood::Else) => {
-            context.bounds.refused.add(1, || format!("an element of {} is no object", T::NAMES[0]));
+            context
+                .bounds
+                .refused
+                .add(1, || format!("an element of {} is no object", T::NAMES[0]));
             Ok(false)
         }
     }
@@ -99,7 +148,9 @@ impl Fields for SpanReader<'_, '_, '_> {
             "traceId" | "trace_id" => self.ids.0 = trace_id(&map.next_value()?),
             "spanId" | "span_id" => self.ids.1 = span_id(&map.next_value()?),
             "parentSpanId" | "parent_span_id" => self.span.parent_id = span_id(&map.next_value()?),
-            "traceState" | "trace_state" => self.span.one_in = sampling::one_in(&map.next_value::<Scalar>()?.into_text()),
+            "traceState" | "trace_state" => {
+                self.span.one_in = sampling::one_in(&map.next_value::<Scalar>()?.into_text());
+            }
             "name" => self.span.name = self.context.text(map)?,
             "kind" => self.span.kind = kind(&map.next_value()?),
             "startTimeUnixNano" | "start_time_unix_nano" => self.span.start = time(&map.next_value()?),
@@ -135,7 +186,11 @@ struct Events<'s, 'c, 'r, 'm>(&'s mut SpanReader<'c, 'r, 'm>);
 
 impl Elements for Events<'_, '_, '_, '_> {
     fn element<'de, A: SeqAccess<'de>>(&mut self, list: &mut A) -> Result<bool, A::Error> {
-        let mut read = EventReader { context: self.0.context, event: SpanEvent::default(), attributes: Gathered::default() };
+        let mut read = EventReader {
+            context: self.0.context,
+            event: SpanEvent::default(),
+            attributes: Gathered::default(),
+        };
         let stood = list.next_element_seed(Object(&mut read))?;
         let EventReader { event, attributes, .. } = read;
         if stood == Some(Stood::There) {
@@ -260,7 +315,11 @@ impl Elements for Points<'_, '_, '_, '_> {
         let stood = list.next_element_seed(Object(&mut point))?;
         if let Some(value) = point.value {
             self.0.context.take(RECORD_BYTES)?;
-            self.0.points.push(Reading { name: String::new(), value, at: point.at });
+            self.0.points.push(Reading {
+                name: String::new(),
+                value,
+                at: point.at,
+            });
         }
         Ok(stood.is_some())
     }
@@ -274,7 +333,9 @@ struct PointReader {
 impl Fields for PointReader {
     fn field<'de, A: MapAccess<'de>>(&mut self, name: &str, map: &mut A) -> Result<(), A::Error> {
         match name {
-            "asDouble" | "as_double" | "asInt" | "as_int" => self.value = map.next_value::<Scalar>()?.float().or(self.value),
+            "asDouble" | "as_double" | "asInt" | "as_int" => {
+                self.value = map.next_value::<Scalar>()?.float().or(self.value);
+            }
             "timeUnixNano" | "time_unix_nano" => self.at = time(&map.next_value()?),
             _ => drop(map.next_value::<IgnoredAny>()?),
         }
@@ -283,11 +344,15 @@ impl Fields for PointReader {
 }
 
 fn time(sent: &Scalar) -> Option<Timestamp> {
-    sent.whole().and_then(|nanos| u64::try_from(nanos).ok()).and_then(Timestamp::from_otlp)
+    sent.whole()
+        .and_then(|nanos| u64::try_from(nanos).ok())
+        .and_then(Timestamp::from_otlp)
 }
 
 fn flags(sent: &Scalar) -> u32 {
-    sent.whole().and_then(|flags| u32::try_from(flags).ok()).unwrap_or_default()
+    sent.whole()
+        .and_then(|flags| u32::try_from(flags).ok())
+        .unwrap_or_default()
 }
 
 fn hex<const N: usize>(sent: &Scalar) -> Option<[u8; N]> {
@@ -314,7 +379,11 @@ fn span_id(sent: &Scalar) -> Option<SpanId> {
 /// A number, or a name such as `SPAN_KIND_SERVER`.
 fn kind(sent: &Scalar) -> SpanKind {
     let Scalar::Text(name) = sent else {
-        return SpanKind::from_otlp(sent.whole().and_then(|number| i64::try_from(number).ok()).unwrap_or_default());
+        return SpanKind::from_otlp(
+            sent.whole()
+                .and_then(|number| i64::try_from(number).ok())
+                .unwrap_or_default(),
+        );
     };
     match name.as_str() {
         "SPAN_KIND_SERVER" => SpanKind::Server,
@@ -331,7 +400,10 @@ fn severity_number(sent: &Scalar) -> i32 {
         && let Some(name) = name.strip_prefix("SEVERITY_NUMBER_")
     {
         let level = name.trim_end_matches(|c: char| c.is_ascii_digit());
-        let step = name.strip_prefix(level).and_then(|step| step.parse::<i32>().ok()).unwrap_or(1);
+        let step = name
+            .strip_prefix(level)
+            .and_then(|step| step.parse::<i32>().ok())
+            .unwrap_or(1);
         let first: i32 = match level {
             "TRACE" => 1,
             "DEBUG" => 5,
@@ -343,5 +415,7 @@ fn severity_number(sent: &Scalar) -> i32 {
         };
         return first.saturating_add(step).saturating_sub(1);
     }
-    sent.whole().and_then(|number| i32::try_from(number).ok()).unwrap_or_default()
+    sent.whole()
+        .and_then(|number| i32::try_from(number).ok())
+        .unwrap_or_default()
 }

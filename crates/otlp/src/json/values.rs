@@ -19,7 +19,12 @@ pub(super) struct WithAttributes<'c, 'r, 'm> {
 
 impl<'c, 'r, 'm> WithAttributes<'c, 'r, 'm> {
     pub(super) fn new(context: &'c mut Context<'r, 'm>) -> Self {
-        Self { context, attributes: Gathered::default(), name: String::new(), version: String::new() }
+        Self {
+            context,
+            attributes: Gathered::default(),
+            name: String::new(),
+            version: String::new(),
+        }
     }
 
     pub(super) fn finish(self) -> Attributes {
@@ -45,7 +50,8 @@ pub(super) fn attributes<'de, A: MapAccess<'de>>(
     gathered: &mut Gathered,
     context: &mut Context<'_, '_>,
 ) -> Result<(), A::Error> {
-    map.next_value_seed(List(&mut AttributeList { context, gathered })).map(drop)
+    map.next_value_seed(List(&mut AttributeList { context, gathered }))
+        .map(drop)
 }
 
 struct AttributeList<'c, 'r, 'm> {
@@ -78,7 +84,12 @@ struct Entry<'c, 'r, 'm> {
 
 impl<'c, 'r, 'm> Entry<'c, 'r, 'm> {
     fn new(context: &'c mut Context<'r, 'm>, depth: usize) -> Self {
-        Self { context, depth, name: String::new(), value: Value::Empty }
+        Self {
+            context,
+            depth,
+            name: String::new(),
+            value: Value::Empty,
+        }
     }
 }
 
@@ -94,8 +105,16 @@ impl Fields for Entry<'_, '_, '_> {
 }
 
 /// Reads the `AnyValue` that is a field's value. What is no value of its declared type is kept as the text it is.
-pub(super) fn value<'de, A: MapAccess<'de>>(map: &mut A, depth: usize, context: &mut Context<'_, '_>) -> Result<Value, A::Error> {
-    let mut read = AnyValue { context, depth, value: Value::Empty };
+pub(super) fn value<'de, A: MapAccess<'de>>(
+    map: &mut A,
+    depth: usize,
+    context: &mut Context<'_, '_>,
+) -> Result<Value, A::Error> {
+    let mut read = AnyValue {
+        context,
+        depth,
+        value: Value::Empty,
+    };
     map.next_value_seed(Object(&mut read))?;
     Ok(read.value)
 }
@@ -110,7 +129,13 @@ impl Fields for AnyValue<'_, '_, '_> {
     fn field<'de, A: MapAccess<'de>>(&mut self, name: &str, map: &mut A) -> Result<(), A::Error> {
         let is_list = matches!(name, "arrayValue" | "array_value");
         if is_list || matches!(name, "kvlistValue" | "kvlist_value") {
-            let mut items = Items { context: self.context, depth: self.depth, is_list, values: vec![], entries: vec![] };
+            let mut items = Items {
+                context: self.context,
+                depth: self.depth,
+                is_list,
+                values: vec![],
+                entries: vec![],
+            };
             map.next_value_seed(Object(&mut items))?;
             self.value = match (self.depth >= MAX_DEPTH, is_list) {
                 (true, _) => Value::String(TOO_DEEP.to_owned()),
@@ -121,12 +146,17 @@ impl Fields for AnyValue<'_, '_, '_> {
         }
         let of: fn(Scalar) -> Value = match name {
             "stringValue" | "string_value" => |sent| Value::String(sent.spelled()),
-            "boolValue" | "bool_value" => |sent| Value::Bool(sent == Scalar::Bool(true) || sent == Scalar::Text("true".to_owned())),
+            "boolValue" | "bool_value" => {
+                |sent| Value::Bool(sent == Scalar::Bool(true) || sent == Scalar::Text("true".to_owned()))
+            }
             "intValue" | "int_value" => |sent| {
                 let number = sent.whole().and_then(|number| i64::try_from(number).ok());
                 number.map_or_else(|| Value::String(sent.spelled()), Value::Int)
             },
-            "doubleValue" | "double_value" => |sent| sent.float().map_or_else(|| Value::String(sent.spelled()), Value::Double),
+            "doubleValue" | "double_value" => |sent| {
+                sent.float()
+                    .map_or_else(|| Value::String(sent.spelled()), Value::Double)
+            },
             "bytesValue" | "bytes_value" => |sent| {
                 let text = sent.into_text();
                 let decoded = base64::engine::general_purpose::STANDARD.decode(&text);
@@ -172,7 +202,11 @@ impl Elements for Items<'_, '_, '_> {
         }
         self.context.take(ATTRIBUTE_BYTES)?;
         if self.is_list {
-            let mut read = AnyValue { context: self.context, depth: self.depth + 1, value: Value::Empty };
+            let mut read = AnyValue {
+                context: self.context,
+                depth: self.depth + 1,
+                value: Value::Empty,
+            };
             let stood = list.next_element_seed(Object(&mut read))?;
             let value = read.value;
             self.values.extend(stood.map(|_| value));

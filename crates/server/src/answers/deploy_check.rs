@@ -25,17 +25,31 @@ pub struct Judged {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn check(database: &Database, deploys: &[Deploy], kinds: &[String], now: DateTime<Utc>) -> Result<Vec<Judged>, StoreError> {
+pub async fn check(
+    database: &Database,
+    deploys: &[Deploy],
+    kinds: &[String],
+    now: DateTime<Utc>,
+) -> Result<Vec<Judged>, StoreError> {
     let asked: Vec<Asked<'_>> = deploys.iter().map(|deploy| asked(deploy, now)).collect();
     let facts = deploy_facts::read(database, &asked).await?;
-    Ok(asked.iter().zip(facts).map(|(asked, facts)| decide(asked, facts, kinds, now)).collect())
+    Ok(asked
+        .iter()
+        .zip(facts)
+        .map(|(asked, facts)| decide(asked, facts, kinds, now))
+        .collect())
 }
 
 /// Answers for one deploy.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn check_one(database: &Database, deploy: &Deploy, kinds: &[String], now: DateTime<Utc>) -> Result<Judged, StoreError> {
+pub async fn check_one(
+    database: &Database,
+    deploy: &Deploy,
+    kinds: &[String],
+    now: DateTime<Utc>,
+) -> Result<Judged, StoreError> {
     let asked = asked(deploy, now);
     let facts = deploy_facts::read(database, &[asked]).await?.pop().unwrap_or_default();
     Ok(decide(&asked, facts, kinds, now))
@@ -45,7 +59,12 @@ fn asked(deploy: &Deploy, now: DateTime<Utc>) -> Asked<'_> {
     let ended = deploy.ended_at.filter(|_| deploy.share.is_some()).unwrap_or(now);
     let until = ended.min(deploy.at + CHARGED);
     let before_from = deploy.at - TimeDelta::minutes(minutes_before((until - deploy.at).num_minutes()));
-    Asked { deploy, before_from, until, compared_until: ended.min(deploy.at + COMPARED) }
+    Asked {
+        deploy,
+        before_from,
+        until,
+        compared_until: ended.min(deploy.at + COMPARED),
+    }
 }
 
 /// As long before a deploy as since is compared, within bounds.
@@ -56,41 +75,86 @@ fn minutes_before(minutes: i64) -> i64 {
 fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[String], now: DateTime<Utc>) -> Judged {
     let minutes = (until - deploy.at).num_minutes().max(0);
     let before_minutes = minutes_before(minutes);
-    let Facts { before, after, has_untold, .. } = facts;
+    let Facts {
+        before,
+        after,
+        has_untold,
+        ..
+    } = facts;
     let counts = |kind: &str| kinds.is_empty() || kinds.iter().any(|named| named == kind);
-    let withdrawn = facts.flags.iter().filter(|flag| flag.withdrawn_at.is_some()).map(flag_item).collect();
+    let withdrawn = facts
+        .flags
+        .iter()
+        .filter(|flag| flag.withdrawn_at.is_some())
+        .map(flag_item)
+        .collect();
     let mut flags = charged(&facts);
     flags.retain(|flag| counts(&flag.flag));
     let flags = once_an_error(flags);
     let told: Vec<&str> = flags.iter().map(|flag| flag.reference.as_str()).collect();
     // Later ones are flagged new, or follow from another service's.
     let young_until = facts.known_since.unwrap_or(now) + TimeDelta::minutes(KNOWN_MINUTES);
-    let first_seen: Vec<StoppedError> = (facts.first_seen.iter().filter(|error| error.first_at < young_until).take(FIRST_SEEN))
-        .map(|error| StoppedError {
-            reference: errors::reference(error.error_id).to_string(),
-            title: error.title.clone(),
-            count: error.count,
-        })
-        .filter(|error| !told.contains(&error.reference.as_str()))
-        .collect();
+    let first_seen: Vec<StoppedError> = (facts
+        .first_seen
+        .iter()
+        .filter(|error| error.first_at < young_until)
+        .take(FIRST_SEEN))
+    .map(|error| StoppedError {
+        reference: errors::reference(error.error_id).to_string(),
+        title: error.title.clone(),
+        count: error.count,
+    })
+    .filter(|error| !told.contains(&error.reference.as_str()))
+    .collect();
     let watch = Watch::over(&facts, minutes, &counts);
     let known_minutes = facts.known_since.map_or(0, |since| (now - since).num_minutes());
     let has_requests = facts.whole.before.requests + facts.whole.after.requests > 0;
-    let outcome = judge(flags.len(), minutes, known_minutes, &watch.whole, &watch.endpoints, has_requests);
+    let outcome = judge(
+        flags.len(),
+        minutes,
+        known_minutes,
+        &watch.whole,
+        &watch.endpoints,
+        has_requests,
+    );
     let endpoints = changed(facts.endpoints);
-    let named = |names: &[String]| endpoints.iter().filter(|endpoint| names.contains(&endpoint.endpoint)).cloned().collect::<Vec<_>>();
+    let named = |names: &[String]| {
+        endpoints
+            .iter()
+            .filter(|endpoint| names.contains(&endpoint.endpoint))
+            .cloned()
+            .collect::<Vec<_>>()
+    };
     let (failing, slower) = (named(&watch.failing), named(&watch.slower));
     let subject = format!("{} {} in {}", deploy.service, deploy.version, deploy.environment);
     let is_over = until < now;
-    let said = Said { flags: &flags, failing: &failing, slower: &slower, first_seen: &first_seen, before, after, minutes };
+    let said = Said {
+        flags: &flags,
+        failing: &failing,
+        slower: &slower,
+        first_seen: &first_seen,
+        before,
+        after,
+        minutes,
+    };
     let (outcome, sentence) = match outcome {
-        Outcome::Flagged => ("flagged", said.harm(watch.whole.harm.contains(&Harm::FailsMore) && counts("failing"))),
+        Outcome::Flagged => (
+            "flagged",
+            said.harm(watch.whole.harm.contains(&Harm::FailsMore) && counts("failing")),
+        ),
         Outcome::Unknown => ("too early", said.unknown(deploy, facts.known_since, known_minutes)),
-        Outcome::TooEarly(least) => ("too early", format!("{minutes} min since this deploy; it takes at least {least}.")),
+        Outcome::TooEarly(least) => (
+            "too early",
+            format!(
+                "{minutes} min since this deploy; it takes at least \
+            {least}."
+            ),
+        ),
         Outcome::TooFew(needs) => ("too early", said.too_few(needs, facts.whole.before.requests, is_over)),
         Outcome::Clear if has_untold => (
             "too early",
-            "this service has more errors than are told apart, so nobody can say that none is new; join errors, or drop what is noise."
+            "this service has more errors than are told apart, so nobody can say that none is new; join errors, or \
+             drop what is noise."
                 .to_owned(),
         ),
         Outcome::Clear => ("clear", said.clear(has_requests)),
@@ -108,8 +172,16 @@ fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[Strin
         failing,
         slower,
         first_seen,
-        before: Sums { requests: before.0, failed: before.1, minutes: before_minutes },
-        after: Sums { requests: after.0, failed: after.1, minutes },
+        before: Sums {
+            requests: before.0,
+            failed: before.1,
+            minutes: before_minutes,
+        },
+        after: Sums {
+            requests: after.0,
+            failed: after.1,
+            minutes,
+        },
         needs_requests: needs,
         page: None,
     };
@@ -135,14 +207,29 @@ impl Watch {
         let tests = 2 * facts.endpoints.len() + 1;
         let judged = |compared: &Compared| {
             let Compared { before, after, beside } = compared;
-            judge_endpoint(&Watched { before, after, beside: *beside, minutes }, tests)
+            judge_endpoint(
+                &Watched {
+                    before,
+                    after,
+                    beside: *beside,
+                    minutes,
+                },
+                tests,
+            )
         };
         let counted = |mut judged: judged::Judged| {
-            judged.harm.retain(|harm| counts(if *harm == Harm::FailsMore { "failing" } else { "slower" }));
+            judged
+                .harm
+                .retain(|harm| counts(if *harm == Harm::FailsMore { "failing" } else { "slower" }));
             judged
         };
         let all = facts.whole.after.requests.max(1);
-        let mut this = Self { whole: counted(judged(&facts.whole)), endpoints: vec![], failing: vec![], slower: vec![] };
+        let mut this = Self {
+            whole: counted(judged(&facts.whole)),
+            endpoints: vec![],
+            failing: vec![],
+            slower: vec![],
+        };
         for (name, compared) in &facts.endpoints {
             let judged = judged(compared);
             if judged.harm.contains(&Harm::FailsMore) {
@@ -152,7 +239,8 @@ impl Watch {
                 this.slower.push(name.clone());
             }
             let requests = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
-            this.endpoints.push((ratio(requests(compared.after.requests), requests(all)), counted(judged)));
+            this.endpoints
+                .push((ratio(requests(compared.after.requests), requests(all)), counted(judged)));
         }
         this
     }
@@ -199,7 +287,13 @@ impl Said<'_> {
         let kinds: Vec<String> = ["new", "surging", "returned"]
             .into_iter()
             .filter(|kind| count(kind) > 0)
-            .map(|kind| format!("{} {kind} {}", count(kind), if count(kind) == 1 { "error" } else { "errors" }))
+            .map(|kind| {
+                format!(
+                    "{} {kind} {}",
+                    count(kind),
+                    if count(kind) == 1 { "error" } else { "errors" }
+                )
+            })
             .collect();
         let errors = kinds.join(", ");
         let mut parts = vec![];
@@ -229,18 +323,32 @@ impl Said<'_> {
     fn unknown(&self, deploy: &Deploy, since: Option<DateTime<Utc>>, minutes: i64) -> String {
         let known = since.map_or_else(
             || format!("{} has sent nothing from {} yet", deploy.service, deploy.environment),
-            |since| format!("{} is known in {} since {} UTC ({minutes} min)", deploy.service, deploy.environment, since.format("%H:%M")),
+            |since| {
+                format!(
+                    "{} is known in {} since {} UTC ({minutes} min)",
+                    deploy.service,
+                    deploy.environment,
+                    since.format("%H:%M")
+                )
+            },
         );
-        format!("{known}; what is new there can be told after {KNOWN_MINUTES} min.{}", self.first_seen())
+        format!(
+            "{known}; what is new there can be told after {KNOWN_MINUTES} min.{}",
+            self.first_seen()
+        )
     }
 
     fn too_few(&self, needs: u64, before: u64, is_over: bool) -> String {
         if before == 0 {
-            return format!("nothing ran here in the day before, so there is nothing to compare with.{}", self.first_seen());
+            return format!(
+                "nothing ran here in the day before, so there is nothing to compare with.{}",
+                self.first_seen()
+            );
         }
         let until = if is_over { "until it ended" } else { "so far" };
         format!(
-            "no harm {until} in {} requests; {} more are needed before a doubling of the failure share or a p95 half as long again would show.{}",
+            "no harm {until} in {} requests; {} more are needed before a doubling of the failure share or a p95 half \
+             as long again would show.{}",
             grouped(self.after.0.unsigned_abs()),
             grouped(needs),
             self.first_seen()
@@ -250,10 +358,16 @@ impl Said<'_> {
     fn clear(&self, has_requests: bool) -> String {
         let first_seen = self.first_seen().replace(" Meanwhile", " While its place was young");
         if has_requests {
-            format!("nothing new, surging or back, no endpoint that fails more or is slower; {}.{first_seen}", self.failed())
+            format!(
+                "nothing new, surging or back, no endpoint that fails more or is slower; {}.{first_seen}",
+                self.failed()
+            )
         } else {
             let minutes = self.minutes;
-            format!("nothing new, surging or back in {minutes} min; it reports no requests, so its errors alone were judged.{first_seen}")
+            format!(
+                "nothing new, surging or back in {minutes} min; it reports no requests, so its errors alone were \
+                 judged.{first_seen}"
+            )
         }
     }
 }
@@ -261,24 +375,43 @@ impl Said<'_> {
 /// A number with its thousands apart.
 pub(super) fn grouped(number: u64) -> String {
     let digits = number.to_string();
-    let parts: Vec<&str> = digits.as_bytes().rchunks(3).rev().filter_map(|part| std::str::from_utf8(part).ok()).collect();
+    let parts: Vec<&str> = digits
+        .as_bytes()
+        .rchunks(3)
+        .rev()
+        .filter_map(|part| std::str::from_utf8(part).ok())
+        .collect();
     parts.join(",")
 }
 
 fn endpoints_do(n: usize, one: &str, many: &str) -> String {
-    if n == 1 { format!("1 endpoint {one}") } else { format!("{n} endpoints {many}") }
+    if n == 1 {
+        format!("1 endpoint {one}")
+    } else {
+        format!("{n} endpoints {many}")
+    }
 }
 
 /// A deploy's own flags, without those of errors that follow from another service's, and with those of errors elsewhere
 /// that follow from its own: an echo counts against the deploy that caused its origin.
 fn charged(facts: &Facts) -> Vec<FlagItem> {
     let mut items: Vec<FlagItem> = vec![];
-    for flag in facts.flags.iter().filter(|flag| flag.withdrawn_at.is_none() && !facts.followers.contains(&flag.error_id)) {
+    for flag in facts
+        .flags
+        .iter()
+        .filter(|flag| flag.withdrawn_at.is_none() && !facts.followers.contains(&flag.error_id))
+    {
         items.push(flag_item(flag));
-        for (origin, echo) in facts.echoes.iter().filter(|(origin, echo)| *origin == flag.error_id && echo.said_at >= flag.since) {
+        for (origin, echo) in facts
+            .echoes
+            .iter()
+            .filter(|(origin, echo)| *origin == flag.error_id && echo.said_at >= flag.since)
+        {
             let item = flag_item(echo);
             // An origin that is both new and surging has its echoes once.
-            let is_told = |other: &FlagItem| (&other.reference, &other.flag, other.said_at) == (&item.reference, &item.flag, item.said_at);
+            let is_told = |other: &FlagItem| {
+                (&other.reference, &other.flag, other.said_at) == (&item.reference, &item.flag, item.said_at)
+            };
             if !items.iter().any(is_told) {
                 let evidence = format!("follows from {}: {}", errors::reference(*origin), item.evidence);
                 items.push(FlagItem { evidence, ..item });
@@ -290,10 +423,17 @@ fn charged(facts: &Facts) -> Vec<FlagItem> {
 
 /// Each error once: a new or returned one surges too as soon as it occurs often, and is still one error.
 fn once_an_error(flags: Vec<FlagItem>) -> Vec<FlagItem> {
-    let strength = |flag: &FlagItem| ["surging", "returned", "new"].iter().position(|kind| *kind == flag.flag);
+    let strength = |flag: &FlagItem| {
+        ["surging", "returned", "new"]
+            .iter()
+            .position(|kind| *kind == flag.flag)
+    };
     let mut kept: Vec<FlagItem> = vec![];
     for flag in flags {
-        match kept.iter_mut().find(|other| other.reference == flag.reference && other.environment == flag.environment) {
+        match kept
+            .iter_mut()
+            .find(|other| other.reference == flag.reference && other.environment == flag.environment)
+        {
             Some(other) if strength(other) < strength(&flag) => *other = flag,
             Some(_) => {}
             None => kept.push(flag),
@@ -313,12 +453,26 @@ pub fn ratio(part: i64, all: i64) -> f64 {
 #[must_use]
 pub fn flag_item(flag: &Flag) -> FlagItem {
     let minutes = ((flag.said_at - flag.since).num_minutes() + 1).max(1);
-    let at_requests = flag.requests.filter(|n| *n > 0).map(|n| format!(" at {n} requests")).unwrap_or_default();
-    let since = if flag.by_deploy { format!("; since {} {}", flag.service, flag.version) } else { String::new() };
+    let at_requests = flag
+        .requests
+        .filter(|n| *n > 0)
+        .map(|n| format!(" at {n} requests"))
+        .unwrap_or_default();
+    let since = if flag.by_deploy {
+        format!("; since {} {}", flag.service, flag.version)
+    } else {
+        String::new()
+    };
     let evidence = match flag.kind.as_str() {
-        "surging" => format!("{} in {minutes} min{at_requests}; expected {:.1}{since}", flag.count, flag.expected),
+        "surging" => format!(
+            "{} in {minutes} min{at_requests}; expected {:.1}{since}",
+            flag.count, flag.expected
+        ),
         "returned" => format!("it was settled, and occurs in {} {}", flag.service, flag.version),
-        _ => format!("never seen before in {}; first in {} {}", flag.environment, flag.service, flag.version),
+        _ => format!(
+            "never seen before in {}; first in {} {}",
+            flag.environment, flag.service, flag.version
+        ),
     };
     FlagItem {
         flag: flag.kind.clone(),
@@ -366,9 +520,24 @@ mod tests {
     }
 
     fn compared(before: (u64, u64), after: (u64, u64)) -> Compared {
-        let side = |(requests, failed)| Side { requests, failed, ..Side::default() };
-        let scatter = Scatter { blocks: 10, squares: 0.0, worst: 0.0 };
-        Compared { before: Side { scatter, ..side(before) }, after: side(after), beside: (0, 0) }
+        let side = |(requests, failed)| Side {
+            requests,
+            failed,
+            ..Side::default()
+        };
+        let scatter = Scatter {
+            blocks: 10,
+            squares: 0.0,
+            worst: 0.0,
+        };
+        Compared {
+            before: Side {
+                scatter,
+                ..side(before)
+            },
+            after: side(after),
+            beside: (0, 0),
+        }
     }
 
     /// A deploy of 40 minutes ago, in a place that is known for so many.
@@ -379,11 +548,25 @@ mod tests {
         let whole = |of: fn(&Compared) -> &Side| {
             facts.endpoints.values().fold(Side::default(), |sum, compared| {
                 let side = of(compared);
-                Side { requests: sum.requests + side.requests, failed: sum.failed + side.failed, scatter: side.scatter, ..sum }
+                Side {
+                    requests: sum.requests + side.requests,
+                    failed: sum.failed + side.failed,
+                    scatter: side.scatter,
+                    ..sum
+                }
             })
         };
-        let whole = Compared { before: whole(|compared| &compared.before), after: whole(|compared| &compared.after), beside: (0, 0) };
-        let requests = |side: &Side| (i64::try_from(side.requests).unwrap(), i64::try_from(side.failed).unwrap());
+        let whole = Compared {
+            before: whole(|compared| &compared.before),
+            after: whole(|compared| &compared.after),
+            beside: (0, 0),
+        };
+        let requests = |side: &Side| {
+            (
+                i64::try_from(side.requests).unwrap(),
+                i64::try_from(side.failed).unwrap(),
+            )
+        };
         let facts = Facts {
             before: requests(&whole.before),
             after: requests(&whole.after),
@@ -396,22 +579,47 @@ mod tests {
     }
 
     fn endpoints(all: &[(&str, Compared)]) -> Facts {
-        Facts { endpoints: all.iter().map(|(name, compared)| ((*name).to_owned(), compared.clone())).collect(), ..Facts::default() }
+        Facts {
+            endpoints: all
+                .iter()
+                .map(|(name, compared)| ((*name).to_owned(), compared.clone()))
+                .collect(),
+            ..Facts::default()
+        }
     }
 
     fn first_seen(minutes_ago: i64) -> FirstSeen {
-        FirstSeen { error_id: 7, title: "BerthTaken".to_owned(), count: 100, first_at: Utc::now() - TimeDelta::minutes(minutes_ago) }
+        FirstSeen {
+            error_id: 7,
+            title: "BerthTaken".to_owned(),
+            count: 100,
+            first_at: Utc::now() - TimeDelta::minutes(minutes_ago),
+        }
     }
 
     #[test]
     fn an_endpoint_that_fails_more_decides_and_is_named_where_other_kinds_are_asked_for() {
         // Seen in use, and called clear: 27 % of 476 requests failed, 8 % before.
-        let facts = || endpoints(&[("GET /ok", compared((400, 0), (238, 60))), ("GET /late", compared((400, 64), (238, 68)))]);
+        let facts = || {
+            endpoints(&[
+                ("GET /ok", compared((400, 0), (238, 60))),
+                ("GET /late", compared((400, 64), (238, 68))),
+            ])
+        };
         let check = answer(600, facts(), &[]);
         assert_eq!(check.outcome, "flagged");
-        assert_eq!(check.failing.iter().map(|endpoint| endpoint.endpoint.as_str()).collect::<Vec<_>>(), ["GET /ok"]);
+        assert_eq!(
+            check
+                .failing
+                .iter()
+                .map(|endpoint| endpoint.endpoint.as_str())
+                .collect::<Vec<_>>(),
+            ["GET /ok"]
+        );
         assert!(
-            check.sentence.ends_with("1 endpoint fails more; 27 % of 476 requests failed (8.0 % before) since this deploy."),
+            check
+                .sentence
+                .ends_with("1 endpoint fails more; 27 % of 476 requests failed (8.0 % before) since this deploy."),
             "{}",
             check.sentence
         );
@@ -423,30 +631,73 @@ mod tests {
 
     #[test]
     fn a_young_place_is_too_early_and_lists_what_was_first_seen_meanwhile() {
-        let fine = || Facts { first_seen: vec![first_seen(10)], ..endpoints(&[("GET /ok", compared((90_000, 900), (9_000, 90)))]) };
+        let fine = || Facts {
+            first_seen: vec![first_seen(10)],
+            ..endpoints(&[("GET /ok", compared((90_000, 900), (9_000, 90)))])
+        };
         let check = answer(12, fine(), &[]);
         assert_eq!((check.outcome.as_str(), check.first_seen.len()), ("too early", 1));
-        let said = "(12 min); what is new there can be told after 30 min. Meanwhile 1 error was first seen in this version.";
+        let said =
+            "(12 min); what is new there can be told after 30 min. Meanwhile 1 error was first seen in this version.";
         assert!(check.sentence.ends_with(said), "{}", check.sentence);
         let check = answer(35, fine(), &[]);
-        assert_eq!((check.outcome.as_str(), check.first_seen.len()), ("clear", 1), "{}", check.sentence);
-        assert!(check.sentence.ends_with("While its place was young 1 error was first seen in this version."), "{}", check.sentence);
-        assert_eq!(answer(600, fine(), &[]).first_seen.len(), 0, "an error of a place that is known is flagged, or follows from another");
+        assert_eq!(
+            (check.outcome.as_str(), check.first_seen.len()),
+            ("clear", 1),
+            "{}",
+            check.sentence
+        );
+        assert!(
+            check
+                .sentence
+                .ends_with("While its place was young 1 error was first seen in this version."),
+            "{}",
+            check.sentence
+        );
+        assert_eq!(
+            answer(600, fine(), &[]).first_seen.len(),
+            0,
+            "an error of a place that is known is flagged, or follows from another"
+        );
     }
 
     #[test]
     fn clear_waits_for_enough_requests_and_says_how_often_it_is_wrong() {
-        let check = answer(600, endpoints(&[("GET /ok", compared((90_000, 900), (9_000, 90)))]), &[]);
-        assert_eq!((check.outcome.as_str(), check.needs_requests), ("clear", 0), "{}", check.sentence);
+        let check = answer(
+            600,
+            endpoints(&[("GET /ok", compared((90_000, 900), (9_000, 90)))]),
+            &[],
+        );
+        assert_eq!(
+            (check.outcome.as_str(), check.needs_requests),
+            ("clear", 0),
+            "{}",
+            check.sentence
+        );
         assert!(check.rates.unwrap().contains("missed in fewer than 1 of 20"));
         let check = answer(600, endpoints(&[("GET /ok", compared((90_000, 900), (100, 1)))]), &[]);
-        assert!(check.outcome == "too early" && check.needs_requests > 2_000, "{}", check.sentence);
+        assert!(
+            check.outcome == "too early" && check.needs_requests > 2_000,
+            "{}",
+            check.sentence
+        );
         assert!(check.rates.unwrap().contains("could be missed in more than 1 of 20"));
         let nothing_before = answer(600, endpoints(&[("GET /ok", compared((0, 0), (9_000, 90)))]), &[]);
-        assert!(nothing_before.sentence.contains("nothing to compare with"), "{}", nothing_before.sentence);
+        assert!(
+            nothing_before.sentence.contains("nothing to compare with"),
+            "{}",
+            nothing_before.sentence
+        );
         let without_requests = answer(600, Facts::default(), &[]);
-        assert_eq!((without_requests.outcome.as_str(), without_requests.rates), ("clear", None));
-        assert!(without_requests.sentence.contains("it reports no requests"), "{}", without_requests.sentence);
+        assert_eq!(
+            (without_requests.outcome.as_str(), without_requests.rates),
+            ("clear", None)
+        );
+        assert!(
+            without_requests.sentence.contains("it reports no requests"),
+            "{}",
+            without_requests.sentence
+        );
     }
 
     #[test]
@@ -469,15 +720,32 @@ mod tests {
             why: None,
             withdrawn_at: None,
         };
-        let facts = || Facts { flags: vec![flag("surging", 7), flag("new", 7), flag("surging", 8)], ..Facts::default() };
+        let facts = || Facts {
+            flags: vec![flag("surging", 7), flag("new", 7), flag("surging", 8)],
+            ..Facts::default()
+        };
         let check = answer(600, facts(), &[]);
-        assert_eq!(check.flags.iter().map(|flag| flag.flag.as_str()).collect::<Vec<_>>(), ["new", "surging"]);
-        assert!(check.sentence.contains("1 new error, 1 surging error"), "{}", check.sentence);
-        assert_eq!(answer(600, facts(), &["surging"]).flags.len(), 2, "asked for surging ones alone, it is one of them");
+        assert_eq!(
+            check.flags.iter().map(|flag| flag.flag.as_str()).collect::<Vec<_>>(),
+            ["new", "surging"]
+        );
+        assert!(
+            check.sentence.contains("1 new error, 1 surging error"),
+            "{}",
+            check.sentence
+        );
+        assert_eq!(
+            answer(600, facts(), &["surging"]).flags.len(),
+            2,
+            "asked for surging ones alone, it is one of them"
+        );
     }
 
     #[test]
     fn numbers_have_their_thousands_apart() {
-        assert_eq!([0, 999, 1_000, 1_234_567].map(grouped), ["0", "999", "1,000", "1,234,567"]);
+        assert_eq!(
+            [0, 999, 1_000, 1_234_567].map(grouped),
+            ["0", "999", "1,000", "1,234,567"]
+        );
     }
 }

@@ -26,7 +26,8 @@ pub fn changed(compared: BTreeMap<String, Compared>) -> Vec<EndpointChange> {
 fn endpoint_change((endpoint, Compared { before, after, .. }): (String, Compared)) -> (Vec<Change>, EndpointChange) {
     let found = changes(&before, &after);
     let count = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
-    let p95 = |latency: &outcrop_core::latency::Latency| latency.quantile(0.95).map(|micros| (micros / 10.0).round() / 100.0);
+    let p95 =
+        |latency: &outcrop_core::latency::Latency| latency.quantile(0.95).map(|micros| (micros / 10.0).round() / 100.0);
     let item = EndpointChange {
         endpoint,
         requests_before: count(before.requests),

@@ -7,11 +7,20 @@ use outcrop_store::handling::SinceSettled;
 use crate::wire::{SettledOutcome, SettledVerdict};
 
 /// Judges what is known of a settled error.
-#[expect(clippy::cast_precision_loss, clippy::cast_possible_truncation, reason = "counts of a week")]
+#[expect(
+    clippy::cast_precision_loss,
+    clippy::cast_possible_truncation,
+    reason = "counts of a week"
+)]
 pub(crate) fn verdict(known: &SinceSettled, now: DateTime<Utc>) -> SettledVerdict {
     let named = format!("{} {}", known.service, known.version);
     let Some(began) = known.began_at else {
-        return of(SettledOutcome::Unknown, format!("No telemetry of {named} was received yet."), known, None);
+        return of(
+            SettledOutcome::Unknown,
+            format!("No telemetry of {named} was received yet."),
+            known,
+            None,
+        );
     };
     let (since, hours) = (now - began, known.hours_before as f64);
     let by_requests = known.requests_before > 0 && known.requests_since > 0;
@@ -23,17 +32,32 @@ pub(crate) fn verdict(known: &SinceSettled, now: DateTime<Utc>) -> SettledVerdic
     let after = exposed(known.since, known.requests_since, since.num_minutes() as f64 / 60.0);
     // Hourly counts scatter more than by chance where occurrences come in bursts.
     let mean = known.before as f64 / hours.max(1.0);
-    let scatter = if mean > 0.0 { (known.squares_before / hours.max(1.0) - mean * mean) / mean } else { 1.0 };
+    let scatter = if mean > 0.0 {
+        (known.squares_before / hours.max(1.0) - mean * mean) / mean
+    } else {
+        1.0
+    };
     let unseen = {
-        let requests = if by_requests { format!(" and {}", counted(known.requests_since, "request")) } else { String::new() };
+        let requests = if by_requests {
+            format!(" and {}", counted(known.requests_since, "request"))
+        } else {
+            String::new()
+        };
         format!("Not seen for {}{requests} since {named}", lasting(since))
     };
     let usual = if known.before == 0 {
         "in the seven days before neither".to_owned()
     } else if by_requests {
-        format!("before, in 1 of {} requests", grouped((known.requests_before as f64 / known.before as f64).round().max(1.0) as i64))
+        format!(
+            "before, in 1 of {} requests",
+            grouped((known.requests_before as f64 / known.before as f64).round().max(1.0) as i64)
+        )
     } else {
-        format!("before, {} in {}", counted(known.before, "occurrence"), lasting(TimeDelta::hours(known.hours_before)))
+        format!(
+            "before, {} in {}",
+            counted(known.before, "occurrence"),
+            lasting(TimeDelta::hours(known.hours_before))
+        )
     };
     let older = match known.of_older {
         0 => String::new(),
@@ -41,32 +65,52 @@ pub(crate) fn verdict(known: &SinceSettled, now: DateTime<Utc>) -> SettledVerdic
     };
     match settled(before, after, scatter) {
         Settled::Back => {
-            let sentence = format!("Seen {} since {named}, which began {} ago.{older}", times(known.since), lasting(since));
+            let sentence = format!(
+                "Seen {} since {named}, which began {} ago.{older}",
+                times(known.since),
+                lasting(since)
+            );
             of(SettledOutcome::Back, sentence, known, None)
         }
-        Settled::Unknown => {
-            of(SettledOutcome::Unknown, format!("{unseen}; {usual}: nothing tells whether it is gone.{older}"), known, None)
-        }
+        Settled::Unknown => of(
+            SettledOutcome::Unknown,
+            format!("{unseen}; {usual}: nothing tells whether it is gone.{older}"),
+            known,
+            None,
+        ),
         Settled::Gone { chance } => {
-            let sentence =
-                format!("{unseen}; {usual}. At that rate chance alone keeps it away so long {}: it is gone.{older}", rarely(chance));
+            let sentence = format!(
+                "{unseen}; {usual}. At that rate chance alone keeps it away so long {}: it is gone.{older}",
+                rarely(chance)
+            );
             of(SettledOutcome::Gone, sentence, known, Some(chance))
         }
         Settled::TooEarly { chance, further } => {
             let wait = if by_requests {
                 format!("about {} more requests", grouped(further.ceil() as i64))
             } else {
-                format!("about {} more", lasting(TimeDelta::minutes((further * 60.0).ceil() as i64)))
+                format!(
+                    "about {} more",
+                    lasting(TimeDelta::minutes((further * 60.0).ceil() as i64))
+                )
             };
             let often = format!("in {:.0} of 100 cases", (chance * 100.0).clamp(1.0, 99.0));
-            let sentence = format!("{unseen}; {usual}. At that rate chance alone keeps it away so long {often}; {wait} will tell.{older}");
+            let sentence = format!(
+                "{unseen}; {usual}. At that rate chance alone keeps it away so long {often}; {wait} will tell.{older}"
+            );
             of(SettledOutcome::TooEarly, sentence, known, Some(chance))
         }
     }
 }
 
 fn of(outcome: SettledOutcome, sentence: String, known: &SinceSettled, chance: Option<f64>) -> SettledVerdict {
-    SettledVerdict { outcome, sentence, since: known.began_at, requests: known.requests_since, chance }
+    SettledVerdict {
+        outcome,
+        sentence,
+        since: known.began_at,
+        requests: known.requests_since,
+        chance,
+    }
 }
 
 #[expect(clippy::cast_possible_truncation, reason = "a million at most")]
@@ -78,7 +122,11 @@ fn rarely(chance: f64) -> String {
 }
 
 fn times(n: i64) -> String {
-    if n == 1 { "once".to_owned() } else { format!("{} times", grouped(n)) }
+    if n == 1 {
+        "once".to_owned()
+    } else {
+        format!("{} times", grouped(n))
+    }
 }
 
 fn counted(n: i64, what: &str) -> String {
@@ -123,36 +171,56 @@ mod tests {
     #[case::gone(
         known(100, 90_000, (0, 120_000)),
         41,
-        "Not seen for 41 h and 120,000 requests since fares 2.4.1; before, in 1 of 900 requests. At that rate chance alone keeps it away so long in fewer than 1 of 1,000,000 cases: it is gone."
+        "Not seen for 41 h and 120,000 requests since fares 2.4.1; before, in 1 of 900 requests. At that rate chance \
+         alone keeps it away so long in fewer than 1 of 1,000,000 cases: it is gone."
     )]
     #[case::too_early(
         known(100, 90_000, (0, 900)),
         1,
-        "Not seen for 60 min and 900 requests since fares 2.4.1; before, in 1 of 900 requests. At that rate chance alone keeps it away so long in 37 of 100 cases; about 1,824 more requests will tell."
+        "Not seen for 60 min and 900 requests since fares 2.4.1; before, in 1 of 900 requests. At that rate chance \
+         alone keeps it away so long in 37 of 100 cases; about 1,824 more requests will tell."
     )]
     #[case::without_requests(
         known(200, 0, (0, 0)),
         3,
-        "Not seen for 3 h since fares 2.4.1; before, 200 occurrences in 4 days. At that rate chance alone keeps it away so long in fewer than 1 of 374 cases: it is gone."
+        "Not seen for 3 h since fares 2.4.1; before, 200 occurrences in 4 days. At that rate chance alone keeps it \
+         away so long in fewer than 1 of 374 cases: it is gone."
     )]
     #[case::back(known(100, 90_000, (2, 5_000)), 5, "Seen 2 times since fares 2.4.1, which began 5 h ago.")]
     #[case::never_before(
         known(0, 90_000, (0, 5_000)),
         5,
-        "Not seen for 5 h and 5,000 requests since fares 2.4.1; in the seven days before neither: nothing tells whether it is gone."
+        "Not seen for 5 h and 5,000 requests since fares 2.4.1; in the seven days before neither: nothing tells \
+         whether it is gone."
     )]
     fn the_verdict_says_how_sure_it_is(#[case] known: SinceSettled, #[case] hours: i64, #[case] sentence: &str) {
-        assert_eq!(verdict(&known, DateTime::UNIX_EPOCH + TimeDelta::hours(hours)).sentence, sentence);
+        assert_eq!(
+            verdict(&known, DateTime::UNIX_EPOCH + TimeDelta::hours(hours)).sentence,
+            sentence
+        );
     }
 
     #[test]
     fn bursts_and_older_versions_are_said() {
         // All of a hundred occurrences in four hours: they came four times, not a hundred.
-        let bursts = SinceSettled { squares_before: 2_500.0, of_older: 3, ..known(100, 90_000, (0, 3_000)) };
+        let bursts = SinceSettled {
+            squares_before: 2_500.0,
+            of_older: 3,
+            ..known(100, 90_000, (0, 3_000))
+        };
         let said = verdict(&bursts, DateTime::UNIX_EPOCH + TimeDelta::hours(3));
         assert_eq!(said.outcome, SettledOutcome::TooEarly, "{said:?}");
-        assert!(said.sentence.ends_with("Older versions had it 3 times meanwhile."), "{said:?}");
-        let unseen = SinceSettled { began_at: None, ..bursts };
-        assert_eq!(verdict(&unseen, Utc::now()).sentence, "No telemetry of fares 2.4.1 was received yet.");
+        assert!(
+            said.sentence.ends_with("Older versions had it 3 times meanwhile."),
+            "{said:?}"
+        );
+        let unseen = SinceSettled {
+            began_at: None,
+            ..bursts
+        };
+        assert_eq!(
+            verdict(&unseen, Utc::now()).sentence,
+            "No telemetry of fares 2.4.1 was received yet."
+        );
     }
 }

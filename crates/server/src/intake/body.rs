@@ -29,8 +29,8 @@ pub(crate) enum BodyError {
     OverBudget,
 }
 
-/// How long a body may take to arrive: the largest at half a megabyte a second. A sender of a byte a second must not hold a connection
-/// and memory for days.
+/// How long a body may take to arrive: the largest at half a megabyte a second. A sender of a byte
+/// a second must not hold a connection and memory for days.
 pub(crate) const READ_WITHIN: Duration = Duration::from_secs(30);
 /// Memory taken before the first byte of a body comes; what a sender announces it has not sent yet.
 const FIRST: usize = 16 << 10;
@@ -75,7 +75,9 @@ where
         }
         Ok((body.freeze(), held))
     };
-    tokio::time::timeout(READ_WITHIN, read).await.unwrap_or(Err(BodyError::TooSlow(READ_WITHIN)))
+    tokio::time::timeout(READ_WITHIN, read)
+        .await
+        .unwrap_or(Err(BodyError::TooSlow(READ_WITHIN)))
 }
 
 async fn discard<S, E>(payload: &mut S, mut seen: usize)
@@ -103,17 +105,20 @@ pub(crate) enum Coding {
 impl Coding {
     /// Reads a `Content-Encoding`; `None` where it is another.
     pub(crate) fn of_header(coding: Option<&str>) -> Option<Self> {
-        Some(match coding.map(|coding| coding.trim().to_ascii_lowercase()).as_deref() {
-            None | Some("" | "identity") => Self::Identity,
-            Some("gzip" | "x-gzip") => Self::Gzip,
-            Some("zstd") => Self::Zstd,
-            Some("deflate") => Self::Deflate,
-            Some(_) => return None,
-        })
+        Some(
+            match coding.map(|coding| coding.trim().to_ascii_lowercase()).as_deref() {
+                None | Some("" | "identity") => Self::Identity,
+                Some("gzip" | "x-gzip") => Self::Gzip,
+                Some("zstd") => Self::Zstd,
+                Some("deflate") => Self::Deflate,
+                Some(_) => return None,
+            },
+        )
     }
 }
 
-/// Memory that a zstd stream may ask of its reader, as a power of two: 8 MiB, what the format asks every reader to have.
+/// Memory that a zstd stream may ask of its reader, as a power of two: 8 MiB, what the format asks
+/// every reader to have.
 const ZSTD_WINDOW_LOG: u32 = 23;
 
 /// How much is inflated at once, in bytes; so much is taken of the budget before.
@@ -144,7 +149,11 @@ fn inflate_all(mut inflating: impl Read, max: usize, held: &mut Held) -> Result<
         let most = INFLATED_AT_ONCE.min(max + 1 - before);
         held.grow(most)?;
         inflated.reserve_exact(most);
-        let read = inflating.by_ref().take(most as u64).read_to_end(&mut inflated).map_err(BodyError::BadCoding)?;
+        let read = inflating
+            .by_ref()
+            .take(most as u64)
+            .read_to_end(&mut inflated)
+            .map_err(BodyError::BadCoding)?;
         if inflated.len() > max {
             return Err(BodyError::InflatesTooFar(max));
         }
@@ -174,11 +183,23 @@ mod tests {
     async fn inflating_takes_budget_before_it_takes_memory() {
         let bomb = gzip(&vec![0; 64 << 20]);
         let mut held = Budget::new(8 << 20).take(KEY, 1).await.unwrap();
-        assert!(matches!(inflate(&bomb, Coding::Gzip, 64 << 20, &mut held), Err(BodyError::TooHeavy)));
+        assert!(matches!(
+            inflate(&bomb, Coding::Gzip, 64 << 20, &mut held),
+            Err(BodyError::TooHeavy)
+        ));
         let mut held = Budget::new(256 << 20).take(KEY, 1).await.unwrap();
-        assert!(matches!(inflate(&bomb, Coding::Gzip, 1 << 20, &mut held), Err(BodyError::InflatesTooFar(1_048_576))));
-        assert_eq!(inflate(&bomb, Coding::Gzip, 64 << 20, &mut held).unwrap().len(), 64 << 20);
-        assert!(matches!(inflate(b"no gzip", Coding::Gzip, 1 << 20, &mut held), Err(BodyError::BadCoding(_))));
+        assert!(matches!(
+            inflate(&bomb, Coding::Gzip, 1 << 20, &mut held),
+            Err(BodyError::InflatesTooFar(1_048_576))
+        ));
+        assert_eq!(
+            inflate(&bomb, Coding::Gzip, 64 << 20, &mut held).unwrap().len(),
+            64 << 20
+        );
+        assert!(matches!(
+            inflate(b"no gzip", Coding::Gzip, 1 << 20, &mut held),
+            Err(BodyError::BadCoding(_))
+        ));
     }
 
     #[tokio::test(start_paused = true)]
@@ -190,7 +211,11 @@ mod tests {
         });
         let reading = tokio::spawn({
             let budget = budget.clone();
-            async move { read(&mut Box::pin(slow), Some(700 << 10), 1 << 20, &budget, KEY).await.map(drop) }
+            async move {
+                read(&mut Box::pin(slow), Some(700 << 10), 1 << 20, &budget, KEY)
+                    .await
+                    .map(drop)
+            }
         });
         tokio::time::sleep(Duration::from_secs(5)).await;
         // It announced most of the budget and has sent five bytes.
@@ -203,12 +228,18 @@ mod tests {
         let budget = Budget::new(1 << 20);
         for piece in [1_000, 70_000, 200_000] {
             let content = vec![b'x'; 200_000];
-            let chunks: Vec<Result<Bytes, std::io::Error>> = content.chunks(piece).map(|chunk| Ok(Bytes::copy_from_slice(chunk))).collect();
+            let chunks: Vec<Result<Bytes, std::io::Error>> = content
+                .chunks(piece)
+                .map(|chunk| Ok(Bytes::copy_from_slice(chunk)))
+                .collect();
             let mut payload = stream::iter(chunks);
             let (body, held) = read(&mut payload, None, 200_000, &budget, KEY).await.unwrap();
             assert_eq!(body.len(), 200_000);
             drop(held);
-            let chunks: Vec<Result<Bytes, std::io::Error>> = content.chunks(piece).map(|chunk| Ok(Bytes::copy_from_slice(chunk))).collect();
+            let chunks: Vec<Result<Bytes, std::io::Error>> = content
+                .chunks(piece)
+                .map(|chunk| Ok(Bytes::copy_from_slice(chunk)))
+                .collect();
             let too_large = read(&mut stream::iter(chunks), None, 199_999, &budget, KEY).await;
             assert!(matches!(too_large, Err(BodyError::TooLarge(199_999))));
         }

@@ -12,9 +12,9 @@ use super::BodyError;
 /// How long a request waits for room in the budget before it is told to come back.
 const MAX_WAIT: Duration = Duration::from_secs(2);
 
-/// Bytes of memory that requests may take at once, from reading to commit. A key may hold half of it, so that one crash loop does not
-/// blind the others; a request that is its key's only one may hold three quarters. A request that waits for much never keeps smaller
-/// ones waiting behind it.
+/// Bytes of memory that requests may take at once, from reading to commit. A key may hold half of
+/// it, so that one crash loop does not blind the others; a request that is its key's only one may
+/// hold three quarters. A request that waits for much never keeps smaller ones waiting behind it.
 #[derive(Clone)]
 pub(crate) struct Budget(Arc<Inner>);
 
@@ -57,12 +57,20 @@ pub(crate) struct Held {
 
 impl Budget {
     pub(crate) fn new(bytes: usize) -> Self {
-        Self(Arc::new(Inner { total: bytes, used: Mutex::default(), freed: Notify::new() }))
+        Self(Arc::new(Inner {
+            total: bytes,
+            used: Mutex::default(),
+            freed: Notify::new(),
+        }))
     }
 
     /// Takes a part, waiting shortly for room.
     pub(crate) async fn take(&self, key: Digest, bytes: usize) -> Result<Held, BodyError> {
-        let mut held = Held { budget: self.clone(), key, bytes: 0 };
+        let mut held = Held {
+            budget: self.clone(),
+            key,
+            bytes: 0,
+        };
         held.wait_for(bytes).await?;
         Ok(held)
     }
@@ -113,7 +121,11 @@ impl Held {
 
     /// Takes so much more as it says, at least so much that it holds `bytes`.
     pub(crate) async fn hold_at_least(&mut self, bytes: usize) -> Result<(), BodyError> {
-        if bytes > self.bytes { self.wait_for(bytes - self.bytes).await } else { Ok(()) }
+        if bytes > self.bytes {
+            self.wait_for(bytes - self.bytes).await
+        } else {
+            Ok(())
+        }
     }
 }
 
@@ -151,7 +163,10 @@ mod tests {
         assert_eq!(first.grow(400), Ok(()), "alone it may hold more than half");
         assert_eq!(first.grow(100), Err(NoRoom::Ever), "never all");
         drop(first);
-        assert!(budget.used().by_key.is_empty() && budget.used().all == 0, "all is given back");
+        assert!(
+            budget.used().by_key.is_empty() && budget.used().all == 0,
+            "all is given back"
+        );
     }
 
     #[tokio::test]

@@ -10,8 +10,8 @@ use outcrop_store::{Database, StoreError};
 
 /// How long a looked-up key is trusted: a revoked key is refused everywhere within this time.
 const TRUSTED: Duration = Duration::from_secs(2);
-/// How long a key that is known is trusted on while the database does not answer: its requests then fail for what they bring, not for who
-/// brings it.
+/// How long a key that is known is trusted on while the database does not answer: its requests then
+/// fail for what they bring, not for who brings it.
 const TRUSTED_AWAY: Duration = Duration::from_mins(1);
 /// Keys remembered, known and unknown; forgotten all at once past this, so that guessing fills no memory.
 const MAX_REMEMBERED: usize = 10_000;
@@ -26,9 +26,23 @@ pub(crate) struct Keys {
 
 impl Keys {
     /// Finds the key whose secret has this digest; `None` where it is unknown or revoked.
-    pub(crate) async fn check(&self, database: &Database, digest: Digest) -> Result<Option<Arc<SenderKey>>, StoreError> {
-        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner).get(&digest).cloned();
-        let trusted = |within: Duration| remembered.as_ref().filter(|(at, _)| at.elapsed() < within).map(|(_, key)| key.clone());
+    pub(crate) async fn check(
+        &self,
+        database: &Database,
+        digest: Digest,
+    ) -> Result<Option<Arc<SenderKey>>, StoreError> {
+        let remembered = self
+            .remembered
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .get(&digest)
+            .cloned();
+        let trusted = |within: Duration| {
+            remembered
+                .as_ref()
+                .filter(|(at, _)| at.elapsed() < within)
+                .map(|(_, key)| key.clone())
+        };
         if let Some(key) = trusted(TRUSTED) {
             return Ok(key);
         }
@@ -44,7 +58,8 @@ impl Keys {
         Ok(key)
     }
 
-    /// Gives back what was taken for a request that was not stored: an outage's retries must not use up what may be sent.
+    /// Gives back what was taken for a request that was not stored: an outage's retries must not
+    /// use up what may be sent.
     pub(crate) fn give_back(&self, key: i32, bytes: usize) {
         let mut allowances = self.allowances.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(allowance) = allowances.get_mut(&key) {
@@ -57,9 +72,15 @@ impl Keys {
     /// # Errors
     /// The seconds after which there is room again.
     pub(crate) fn spend(&self, key: &SenderKey, bytes: usize) -> Result<(), u64> {
-        let Some(per_minute) = key.bounds.bytes_per_minute.and_then(|limit| u64::try_from(limit).ok()) else { return Ok(()) };
+        let Some(per_minute) = key.bounds.bytes_per_minute.and_then(|limit| u64::try_from(limit).ok()) else {
+            return Ok(());
+        };
         let mut allowances = self.allowances.lock().unwrap_or_else(PoisonError::into_inner);
-        let allowance = allowances.entry(key.id).or_insert_with(|| Allowance { per_minute, left: per_minute, at: Instant::now() });
+        let allowance = allowances.entry(key.id).or_insert_with(|| Allowance {
+            per_minute,
+            left: per_minute,
+            at: Instant::now(),
+        });
         allowance.spend(per_minute, u64::try_from(bytes).unwrap_or(u64::MAX), Instant::now())
     }
 }
@@ -74,7 +95,10 @@ struct Allowance {
 
 impl Allowance {
     fn give_back(&mut self, bytes: u64) {
-        self.left = self.left.saturating_add(bytes.min(self.per_minute)).min(self.per_minute);
+        self.left = self
+            .left
+            .saturating_add(bytes.min(self.per_minute))
+            .min(self.per_minute);
     }
 
     fn spend(&mut self, per_minute: u64, bytes: u64, now: Instant) -> Result<(), u64> {
@@ -94,7 +118,9 @@ impl Allowance {
             return Ok(());
         }
         let missing = u128::from(needed - self.left);
-        Err(u64::try_from((missing * 60).div_ceil(u128::from(per_minute))).unwrap_or(60).clamp(1, 60))
+        Err(u64::try_from((missing * 60).div_ceil(u128::from(per_minute)))
+            .unwrap_or(60)
+            .clamp(1, 60))
     }
 }
 
@@ -106,7 +132,11 @@ mod tests {
     fn a_key_may_send_a_minutes_worth_and_is_told_when_there_is_room_again() {
         let start = Instant::now();
         let after = |seconds| start + Duration::from_secs(seconds);
-        let mut allowance = Allowance { per_minute: 6_000, left: 6_000, at: start };
+        let mut allowance = Allowance {
+            per_minute: 6_000,
+            left: 6_000,
+            at: start,
+        };
         assert_eq!(allowance.spend(6_000, 5_000, start), Ok(()));
         assert_eq!(allowance.spend(6_000, 2_000, start), Err(10));
         assert_eq!(allowance.spend(6_000, 2_000, after(10)), Ok(()));
@@ -114,7 +144,11 @@ mod tests {
         assert_eq!(allowance.spend(6_000, 90_000, after(10)), Err(60));
         assert_eq!(allowance.spend(6_000, 90_000, after(70)), Ok(()));
         allowance.give_back(90_000);
-        assert_eq!(allowance.spend(6_000, 6_000, after(70)), Ok(()), "what was not stored may be sent again");
+        assert_eq!(
+            allowance.spend(6_000, 6_000, after(70)),
+            Ok(()),
+            "what was not stored may be sent again"
+        );
         // A limit that was raised holds at once.
         assert_eq!(allowance.spend(60_000, 20_000, after(70)), Ok(()));
     }

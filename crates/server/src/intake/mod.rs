@@ -63,7 +63,12 @@ fn submission(
     found.refused.join(undecoded);
     keep_allowed(&mut found, &key.bounds);
     found.reports.iter_mut().for_each(|report| rules.apply(report));
-    Ok(Submission { receipt: Submission::receipt_of(key.id, signal.name(), body), key: key.id, received, found: Arc::new(found) })
+    Ok(Submission {
+        receipt: Submission::receipt_of(key.id, signal.name(), body),
+        key: key.id,
+        received,
+        found: Arc::new(found),
+    })
 }
 
 /// A key bound to services or environments refuses the records of others, and says which.
@@ -75,10 +80,18 @@ fn keep_allowed(found: &mut Found, bounds: &Bounds) {
     found.refuse(|identity: &Identity| {
         let clean = |name: &str| scrub::text(name).unwrap_or_else(|| name.to_owned());
         if !holds(&bounds.services, &identity.service) {
-            return Some(format!("this key may not write for service {}", clean(&identity.service)));
+            return Some(format!(
+                "this key may not write for service {}",
+                clean(&identity.service)
+            ));
         }
         let is_outside = !holds(&bounds.environments, &identity.environment);
-        is_outside.then(|| format!("this key may not write for environment {}", clean(&identity.environment)))
+        is_outside.then(|| {
+            format!(
+                "this key may not write for environment {}",
+                clean(&identity.environment)
+            )
+        })
     });
 }
 

@@ -37,7 +37,10 @@ impl Notes {
     /// Notes a request that was taken.
     pub(crate) fn taken(&self, key: &SenderKey, bytes: usize) {
         let mut gathered = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let used = gathered.uses.entry(key.id).or_insert_with(|| KeyUse { key: key.id, ..KeyUse::default() });
+        let used = gathered.uses.entry(key.id).or_insert_with(|| KeyUse {
+            key: key.id,
+            ..KeyUse::default()
+        });
         used.requests += 1;
         used.bytes += i64::try_from(bytes).unwrap_or(i64::MAX);
     }
@@ -45,7 +48,10 @@ impl Notes {
     /// Notes a request that was refused.
     pub(crate) fn refused(&self, key: Option<&SenderKey>, origin: &Origin, reason: &str, at: DateTime<Utc>) {
         let clean = |text: &str| {
-            let text: String = outcrop_core::text::prefix(text, LONGEST).chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+            let text: String = outcrop_core::text::prefix(text, LONGEST)
+                .chars()
+                .map(|c| if c.is_control() { ' ' } else { c })
+                .collect();
             scrub::text(&text).unwrap_or(text)
         };
         let mut request = RefusedRequest {
@@ -62,7 +68,14 @@ impl Notes {
         };
         let mut gathered = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(key) = key {
-            gathered.uses.entry(key.id).or_insert_with(|| KeyUse { key: key.id, ..KeyUse::default() }).refused += 1;
+            gathered
+                .uses
+                .entry(key.id)
+                .or_insert_with(|| KeyUse {
+                    key: key.id,
+                    ..KeyUse::default()
+                })
+                .refused += 1;
         }
         if gathered.refused.len() >= MAX_GATHERED && !gathered.refused.contains_key(&request) {
             request = RefusedRequest {
@@ -83,12 +96,19 @@ impl Notes {
             return Ok(());
         }
         let uses: Vec<KeyUse> = gathered.uses.values().copied().collect();
-        let refused: Vec<(RefusedRequest, i64)> = gathered.refused.iter().map(|(request, n)| (request.clone(), *n)).collect();
+        let refused: Vec<(RefusedRequest, i64)> = gathered
+            .refused
+            .iter()
+            .map(|(request, n)| (request.clone(), *n))
+            .collect();
         let done = keys::note(database, Utc::now(), &uses, &refused).await;
         if done.is_err() {
             let mut since = self.0.lock().unwrap_or_else(PoisonError::into_inner);
             for used in uses {
-                let sum = since.uses.entry(used.key).or_insert_with(|| KeyUse { key: used.key, ..KeyUse::default() });
+                let sum = since.uses.entry(used.key).or_insert_with(|| KeyUse {
+                    key: used.key,
+                    ..KeyUse::default()
+                });
                 sum.requests += used.requests;
                 sum.bytes += used.bytes;
                 sum.refused += used.refused;

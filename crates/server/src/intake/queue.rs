@@ -47,7 +47,8 @@ pub(crate) struct Line {
 #[derive(Default)]
 struct State {
     turns: Turns<i32, Queued>,
-    /// Whether a writer is at a request too large for a batch: the other then takes none such, so that small ones find it free.
+    /// Whether a writer is at a request too large for a batch: the other then takes none such, so
+    /// that small ones find it free.
     is_large_taken: bool,
     is_closed: bool,
 }
@@ -104,7 +105,8 @@ impl Line {
     }
 }
 
-/// Closes the line when it is dropped: the writers' threads end then, and with them the process, however it came to stop.
+/// Closes the line when it is dropped: the writers' threads end then, and with them the process,
+/// however it came to stop.
 pub(crate) struct Closing(pub Arc<Line>);
 
 impl Drop for Closing {
@@ -117,7 +119,9 @@ impl State {
     /// The next requests in turn, of few rows together; a large one alone.
     fn batch(&mut self) -> Vec<Queued> {
         let is_large_taken = self.is_large_taken;
-        let Some(first) = self.turns.pop(|queued| !is_large_taken || queued.rows <= BATCH_ROWS) else { return vec![] };
+        let Some(first) = self.turns.pop(|queued| !is_large_taken || queued.rows <= BATCH_ROWS) else {
+            return vec![];
+        };
         if first.rows > BATCH_ROWS {
             self.is_large_taken = true;
             return vec![first];
@@ -137,7 +141,13 @@ impl State {
 /// About how many rows a request becomes.
 fn rows(submission: &Submission) -> usize {
     let found = &submission.found;
-    found.reports.len() + found.spans.len() + found.lines.len() + found.counted_only.len() + found.instances.len() + found.calls.len() + 1
+    found.reports.len()
+        + found.spans.len()
+        + found.lines.len()
+        + found.counted_only.len()
+        + found.instances.len()
+        + found.calls.len()
+        + 1
 }
 
 /// The way in: everything a handler of OTLP needs.
@@ -184,11 +194,16 @@ impl Intake {
     ) -> (Self, Arc<Writer>) {
         let line = Arc::new(Line::default());
         let writer = Arc::new(
-            Writer::new(database.clone(), render).keeping_logs(settings.policy.log_days).keeping_bodies(settings.bodies_per_minute),
+            Writer::new(database.clone(), render)
+                .keeping_logs(settings.policy.log_days)
+                .keeping_bodies(settings.bodies_per_minute),
         );
         for name in WRITERS {
-            let (writer, line, told, health) = (writer.clone(), line.clone(), told.clone(), supervisor.health().clone());
-            supervisor.keep(name, Kind::Writer, move || apart(write(name, writer.clone(), line.clone(), told.clone(), health.clone())));
+            let (writer, line, told, health) =
+                (writer.clone(), line.clone(), told.clone(), supervisor.health().clone());
+            supervisor.keep(name, Kind::Writer, move || {
+                apart(write(name, writer.clone(), line.clone(), told.clone(), health.clone()))
+            });
         }
         let cores = std::thread::available_parallelism().map_or(1, usize::from);
         let intake = Self {
@@ -206,8 +221,15 @@ impl Intake {
 
     /// Waits for a core to read a body of about so many bytes.
     pub(crate) async fn turn(&self, key: Digest, bytes: usize) -> Turn {
-        let large = if bytes > LARGE_BYTES { Some(self.large.enter(key).await) } else { None };
-        Turn { _large: large, _core: self.cores.enter(key).await }
+        let large = if bytes > LARGE_BYTES {
+            Some(self.large.enter(key).await)
+        } else {
+            None
+        };
+        Turn {
+            _large: large,
+            _core: self.cores.enter(key).await,
+        }
     }
 
     /// The grouping rules in force.
@@ -222,12 +244,18 @@ impl Intake {
         Ok(())
     }
 
-    /// Hands a request to the writers and waits until it is committed. `None` when too many of its key wait, it took too long or the service
-    /// is stopping: whether it was stored is not known then, and the sender has to ask again.
+    /// Hands a request to the writers and waits until it is committed. `None` when too many of its
+    /// key wait, it took too long or the service is stopping: whether it was stored is not known
+    /// then, and the sender has to ask again.
     pub(crate) async fn store(&self, submission: Submission, held: Held) -> Option<Answer> {
         let (answer, answered) = oneshot::channel();
         let rows = rows(&submission);
-        if !self.line.push(Queued { submission, rows, held, answer }) {
+        if !self.line.push(Queued {
+            submission,
+            rows,
+            held,
+            answer,
+        }) {
             return None;
         }
         tokio::time::timeout(MAX_COMMIT, answered).await.ok()?.ok()
@@ -237,8 +265,8 @@ impl Intake {
 /// How long a commit may take before the sender is told to come back; receipts make that harmless.
 const MAX_COMMIT: Duration = Duration::from_secs(25);
 
-/// Runs a writer on a thread of its own: between two statements it sums and encodes all rows of a batch, and whatever the runtime has
-/// queued behind that would wait for it.
+/// Runs a writer on a thread of its own: between two statements it sums and encodes all rows of a
+/// batch, and whatever the runtime has queued behind that would wait for it.
 async fn apart(writer: impl Future<Output = ()> + Send + 'static) {
     let runtime = tokio::runtime::Handle::current();
     if let Err(error) = tokio::task::spawn_blocking(move || runtime.block_on(writer)).await
@@ -248,15 +276,26 @@ async fn apart(writer: impl Future<Output = ()> + Send + 'static) {
     }
 }
 
-async fn write(name: &'static str, writer: Arc<Writer>, line: Arc<Line>, told: mpsc::Sender<Committed>, health: crate::jobs::Health) {
+async fn write(
+    name: &'static str,
+    writer: Arc<Writer>,
+    line: Arc<Line>,
+    told: mpsc::Sender<Committed>,
+    health: crate::jobs::Health,
+) {
     loop {
         let taken = line.take().await;
         if taken.is_empty() {
             return;
         }
-        let guard = Done { line: &line, was_large: taken.iter().any(|queued| queued.rows > BATCH_ROWS) };
-        let (batch, waiters): (Vec<Submission>, Vec<_>) =
-            taken.into_iter().map(|queued| (queued.submission, (queued.answer, queued.held))).unzip();
+        let guard = Done {
+            line: &line,
+            was_large: taken.iter().any(|queued| queued.rows > BATCH_ROWS),
+        };
+        let (batch, waiters): (Vec<Submission>, Vec<_>) = taken
+            .into_iter()
+            .map(|queued| (queued.submission, (queued.answer, queued.held)))
+            .unzip();
         let answers: Vec<Answer> = match writer.write(&batch).await {
             Ok(outcomes) => {
                 health.done(name);
@@ -265,7 +304,8 @@ async fn write(name: &'static str, writer: Arc<Writer>, line: Arc<Line>, told: m
                 outcomes.into_iter().map(Ok).collect()
             }
             Err(error) => {
-                tracing::warn!(%error, requests = batch.len(), "a batch was not stored; its senders are asked to come back");
+                tracing::warn!(%error, requests = batch.len(), "a batch was not stored; its senders are asked to come \
+                    back");
                 // While the database is away, asking it tells.
                 if !error.is_temporary() {
                     health.failed(name, crate::jobs::cause(&error));
@@ -321,12 +361,25 @@ mod tests {
             received: outcrop_core::Timestamp(0),
             found: Arc::default(),
         };
-        let held = futures_util::FutureExt::now_or_never(budget.take(Digest([7; 16]), 1)).unwrap().unwrap();
-        (Queued { submission, rows, held, answer }, answered)
+        let held = futures_util::FutureExt::now_or_never(budget.take(Digest([7; 16]), 1))
+            .unwrap()
+            .unwrap();
+        (
+            Queued {
+                submission,
+                rows,
+                held,
+                answer,
+            },
+            answered,
+        )
     }
 
     fn keys(batch: &[Queued]) -> Vec<(i32, usize)> {
-        batch.iter().map(|queued| (queued.submission.key, queued.rows)).collect()
+        batch
+            .iter()
+            .map(|queued| (queued.submission.key, queued.rows))
+            .collect()
     }
 
     #[tokio::test]

@@ -49,11 +49,14 @@ impl Refusal {
     pub(crate) const fn rpc_code(&self) -> RpcCode {
         match self {
             Self::NoKey | Self::UnknownKey => RpcCode::Unauthenticated,
-            Self::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy) | Self::Quota(_) => {
-                RpcCode::ResourceExhausted
+            Self::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy)
+            | Self::Quota(_) => RpcCode::ResourceExhausted,
+            Self::Body(BodyError::OverBudget | BodyError::TooSlow(_)) | Self::Away | Self::NoRoom(_) => {
+                RpcCode::Unavailable
             }
-            Self::Body(BodyError::OverBudget | BodyError::TooSlow(_)) | Self::Away | Self::NoRoom(_) => RpcCode::Unavailable,
-            Self::ContentType | Self::ContentEncoding(_) | Self::Body(_) | Self::Decode(_) | Self::Unusable(_) => RpcCode::InvalidArgument,
+            Self::ContentType | Self::ContentEncoding(_) | Self::Body(_) | Self::Decode(_) | Self::Unusable(_) => {
+                RpcCode::InvalidArgument
+            }
         }
     }
 
@@ -77,12 +80,21 @@ pub(crate) struct Sender {
 }
 
 /// Notes what became of a request, for those who look why nothing arrives.
-pub(crate) fn note<T>(state: &State, origin: &Origin, sender: Option<&Sender>, bytes: usize, outcome: &Result<T, Refusal>) {
+pub(crate) fn note<T>(
+    state: &State,
+    origin: &Origin,
+    sender: Option<&Sender>,
+    bytes: usize,
+    outcome: &Result<T, Refusal>,
+) {
     let key = sender.map(|sender| &*sender.key);
     match (outcome, key) {
         (Ok(_), Some(key)) => state.intake.notes.taken(key, bytes),
         (Ok(_), None) => {}
-        (Err(refusal), _) => state.intake.notes.refused(key, origin, &refusal.to_string(), chrono::Utc::now()),
+        (Err(refusal), _) => state
+            .intake
+            .notes
+            .refused(key, origin, &refusal.to_string(), chrono::Utc::now()),
     }
 }
 
@@ -90,17 +102,24 @@ pub(crate) fn note<T>(state: &State, origin: &Origin, sender: Option<&Sender>, b
 pub(crate) async fn authenticate(state: &State, credentials: Option<&str>) -> Result<Sender, Refusal> {
     let digest = credentials.map(digest_of).ok_or(Refusal::NoKey)?;
     let (keys, database) = (state.intake.keys.clone(), state.database.clone());
-    let checked = state.on_main(async move { keys.check(&database, digest).await }).await.map_err(|error| {
-        tracing::warn!(%error, "a sender key could not be checked");
-        Refusal::Away
-    })?;
+    let checked = state
+        .on_main(async move { keys.check(&database, digest).await })
+        .await
+        .map_err(|error| {
+            tracing::warn!(%error, "a sender key could not be checked");
+            Refusal::Away
+        })?;
     let sender = checked.map(|key| Sender { digest, key }).ok_or(Refusal::UnknownKey)?;
-    state.intake.closed().map_or(Ok(sender), |why| Err(Refusal::NoRoom(why)))
+    state
+        .intake
+        .closed()
+        .map_or(Ok(sender), |why| Err(Refusal::NoRoom(why)))
 }
 
 /// How many times its size a coded body may be expected to inflate to, for judging how long it takes to read.
 const INFLATES: usize = 6;
-/// How many times the size of what is read of a body is taken by what is made of it, until it is committed: chunks, rows, texts of both.
+/// How many times the size of what is read of a body is taken by what is made of it, until it is
+/// committed: chunks, rows, texts of both.
 const MADE_OF_IT: usize = 2;
 
 /// Decodes, searches and stores a body; returns once it is durable.
@@ -116,7 +135,11 @@ pub(crate) async fn take(
     let max_inflated = state.settings.max_inflated_bytes;
     let received = now();
     let rules = state.intake.rules();
-    let expected = if coding == Coding::Identity { body.len() } else { body.len().saturating_mul(INFLATES) };
+    let expected = if coding == Coding::Identity {
+        body.len()
+    } else {
+        body.len().saturating_mul(INFLATES)
+    };
     let turn = state.intake.turn(sender.digest, expected).await;
     let keys = state.intake.keys.clone();
     let key = sender.key.clone();
@@ -139,7 +162,15 @@ pub(crate) async fn take(
                 false
             }
         };
-        let read = submission(signal, encoding, content, &sender.key, received, &rules, &mut Room::new(&mut more));
+        let read = submission(
+            signal,
+            encoding,
+            content,
+            &sender.key,
+            received,
+            &rules,
+            &mut Room::new(&mut more),
+        );
         if read.is_err() {
             keys.give_back(sender.key.id, content.len());
         }
@@ -180,7 +211,11 @@ mod tests {
     #[case::inflates_too_far(Refusal::Body(BodyError::InflatesTooFar(1)), RpcCode::ResourceExhausted, None)]
     #[case::holds_too_much(Refusal::Body(BodyError::TooHeavy), RpcCode::ResourceExhausted, None)]
     #[case::over_the_budget(Refusal::Body(BodyError::OverBudget), RpcCode::Unavailable, Some(2))]
-    #[case::too_slow(Refusal::Body(BodyError::TooSlow(Duration::from_secs(30))), RpcCode::Unavailable, Some(2))]
+    #[case::too_slow(
+        Refusal::Body(BodyError::TooSlow(Duration::from_secs(30))),
+        RpcCode::Unavailable,
+        Some(2)
+    )]
     #[case::over_the_quota(Refusal::Quota(7), RpcCode::ResourceExhausted, Some(7))]
     #[case::no_room(Refusal::NoRoom("full".to_owned()), RpcCode::Unavailable, Some(30))]
     #[case::away(Refusal::Away, RpcCode::Unavailable, Some(2))]

@@ -15,7 +15,10 @@ pub(super) struct Turns<K, T> {
 
 impl<K, T> Default for Turns<K, T> {
     fn default() -> Self {
-        Self { order: VecDeque::new(), waiting: HashMap::new() }
+        Self {
+            order: VecDeque::new(),
+            waiting: HashMap::new(),
+        }
     }
 }
 
@@ -67,7 +70,10 @@ pub(crate) struct Pass(Option<Gate>);
 
 impl Gate {
     pub(crate) fn new(passes: usize) -> Self {
-        Self(Arc::new(Mutex::new(Passing { free: passes.max(1), waiting: Turns::default() })))
+        Self(Arc::new(Mutex::new(Passing {
+            free: passes.max(1),
+            waiting: Turns::default(),
+        })))
     }
 
     /// Waits for its turn.
@@ -124,7 +130,10 @@ mod tests {
         turns.push('b', "b1");
         let order: Vec<&str> = std::iter::from_fn(|| turns.pop(|_| true)).collect();
         assert_eq!(order, ["a1", "b1", "a2", "a3"]);
-        assert!(turns.order.is_empty() && turns.waiting.is_empty(), "nobody is remembered who waits for nothing");
+        assert!(
+            turns.order.is_empty() && turns.waiting.is_empty(),
+            "nobody is remembered who waits for nothing"
+        );
     }
 
     #[test]

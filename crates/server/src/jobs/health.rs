@@ -51,7 +51,8 @@ pub(crate) struct Trouble {
 
 /// How often a writer may fail in a row before the service is not ready: one lost race with the database is none.
 const WRITER_FAILURES: u32 = 3;
-/// How long after its last failure a writer may be tried again, in milliseconds: taken out of rotation it would get nothing to succeed with.
+/// How long after its last failure a writer may be tried again, in milliseconds: taken out of
+/// rotation it would get nothing to succeed with.
 const TRIED_AGAIN_MS: i64 = 30_000;
 
 /// How all writers and jobs are.
@@ -88,7 +89,9 @@ impl Health {
     /// It failed; returns how often in a row.
     pub(crate) fn failed(&self, name: &'static str, cause: impl Into<String>) -> u32 {
         let mut standings = self.standings();
-        let Some(standing) = standings.get_mut(name) else { return 0 };
+        let Some(standing) = standings.get_mut(name) else {
+            return 0;
+        };
         standing.failures += 1;
         standing.last_failed = now();
         standing.failing_since.get_or_insert(standing.last_failed);
@@ -105,7 +108,10 @@ impl Health {
 
     /// What is wrong at a time.
     pub(crate) fn troubles(&self, at: Timestamp) -> Vec<Trouble> {
-        self.standings().iter().filter_map(|(name, standing)| standing.trouble(name, at)).collect()
+        self.standings()
+            .iter()
+            .filter_map(|(name, standing)| standing.trouble(name, at))
+            .collect()
     }
 
     /// Why the service cannot take what senders send, if so.
@@ -116,21 +122,48 @@ impl Health {
                 && standing.failures >= WRITER_FAILURES
                 && at.millis() - standing.last_failed.millis() < TRIED_AGAIN_MS
         });
-        down.and_then(|(name, standing)| standing.trouble(name, at)).map(|trouble| format!("{} is down: {}", trouble.name, trouble.says))
+        down.and_then(|(name, standing)| standing.trouble(name, at))
+            .map(|trouble| format!("{} is down: {}", trouble.name, trouble.says))
     }
 }
 
 impl Standing {
     fn trouble(&self, name: &'static str, at: Timestamp) -> Option<Trouble> {
-        let trouble = |says: String, since: Timestamp| Trouble { name, kind: self.kind, says, since, failures: self.failures };
+        let trouble = |says: String, since: Timestamp| Trouble {
+            name,
+            kind: self.kind,
+            says,
+            since,
+            failures: self.failures,
+        };
         if let Some(since) = self.failing_since {
-            let times = |n: u64| if n == 1 { "once".to_owned() } else { format!("{n} times") };
-            let again = if self.restarts > 0 { format!(", started again {}", times(self.restarts)) } else { String::new() };
-            return Some(trouble(format!("failed {} in a row{again}: {}", times(self.failures.into()), self.cause), since));
+            let times = |n: u64| {
+                if n == 1 {
+                    "once".to_owned()
+                } else {
+                    format!("{n} times")
+                }
+            };
+            let again = if self.restarts > 0 {
+                format!(", started again {}", times(self.restarts))
+            } else {
+                String::new()
+            };
+            return Some(trouble(
+                format!("failed {} in a row{again}: {}", times(self.failures.into()), self.cause),
+                since,
+            ));
         }
         let silent_ms = at.millis() - self.last_done.millis();
-        let is_late = self.patience.is_some_and(|patience| silent_ms > i64::try_from(patience.as_millis()).unwrap_or(i64::MAX));
-        is_late.then(|| trouble(format!("it has not finished for {} s", silent_ms / 1_000), self.last_done))
+        let is_late = self
+            .patience
+            .is_some_and(|patience| silent_ms > i64::try_from(patience.as_millis()).unwrap_or(i64::MAX));
+        is_late.then(|| {
+            trouble(
+                format!("it has not finished for {} s", silent_ms / 1_000),
+                self.last_done,
+            )
+        })
     }
 }
 
@@ -141,7 +174,9 @@ pub(crate) fn cause(error: &StoreError) -> String {
         StoreError::Away(_) => "the database does not answer",
         StoreError::TooLong(_) => "the database takes too long",
         StoreError::Repeat(_) => "other transactions stand in the way",
-        StoreError::Data(_) | StoreError::Unusable(_) | StoreError::Ambiguous(_) | StoreError::Other(_) => "Outcrop's log has the cause",
+        StoreError::Data(_) | StoreError::Unusable(_) | StoreError::Ambiguous(_) | StoreError::Other(_) => {
+            "Outcrop's log has the cause"
+        }
     }
     .to_owned()
 }
@@ -156,19 +191,38 @@ mod tests {
         health.watch("flags", Kind::Job, Some(Duration::from_mins(2)));
         health.watch("writer 1", Kind::Writer, None);
         let later = now().plus_millis(180_000);
-        let told: Vec<(&str, u32)> = health.troubles(later).iter().map(|trouble| (trouble.name, trouble.failures)).collect();
+        let told: Vec<(&str, u32)> = health
+            .troubles(later)
+            .iter()
+            .map(|trouble| (trouble.name, trouble.failures))
+            .collect();
         assert_eq!(told, [("flags", 0)], "a writer that has nothing to do is not late");
-        assert!(health.troubles(later)[0].says.contains("it has not finished for 1"), "{:?}", health.troubles(later));
+        assert!(
+            health.troubles(later)[0].says.contains("it has not finished for 1"),
+            "{:?}",
+            health.troubles(later)
+        );
         for _ in 0..4 {
             health.failed("flags", "the database takes too long");
         }
-        assert_eq!(health.not_ready(later), None, "jobs never take the intake out of a proxy's rotation");
+        assert_eq!(
+            health.not_ready(later),
+            None,
+            "jobs never take the intake out of a proxy's rotation"
+        );
         health.failed("writer 1", "it panicked");
         health.failed("writer 1", "it panicked");
         assert_eq!(health.not_ready(later), None);
         health.failed("writer 1", "it panicked");
-        assert_eq!(health.not_ready(now()).as_deref(), Some("writer 1 is down: failed 3 times in a row: it panicked"));
-        assert_eq!(health.not_ready(later), None, "what has not failed for a while is tried again");
+        assert_eq!(
+            health.not_ready(now()).as_deref(),
+            Some("writer 1 is down: failed 3 times in a row: it panicked")
+        );
+        assert_eq!(
+            health.not_ready(later),
+            None,
+            "what has not failed for a while is tried again"
+        );
         health.done("writer 1");
         health.done("flags");
         assert_eq!((health.not_ready(now()), health.troubles(now())), (None, vec![]));

@@ -1,4 +1,5 @@
-//! Work that nobody asks for: the writers and the jobs, each under a supervisor. [`Supervisor`] runs them, [`Health`] knows how they are.
+//! Work that nobody asks for: the writers and the jobs, each under a supervisor. [`Supervisor`]
+//! runs them, [`Health`] knows how they are.
 
 mod health;
 pub(crate) mod rounds;

@@ -18,14 +18,16 @@ use crate::state::now;
 
 /// How often upkeep looks for work.
 const UPKEEP_EVERY: Duration = Duration::from_mins(1);
-/// How often it is looked how much room there is: at 100 MB a second, the fastest a disk is filled, a tenth of what must stay free.
+/// How often it is looked how much room there is: at 100 MB a second, the fastest a disk is filled,
+/// a tenth of what must stay free.
 const ROOM_EVERY: Duration = Duration::from_secs(1);
 /// How often it is asked whether a minute is whole.
 const FLAGS_EVERY: Duration = Duration::from_secs(5);
 /// How often it is said anew from when on requests are slow.
 const SLOW_EVERY: Duration = Duration::from_secs(15);
-/// How long folding waits where nothing is left to fold, and how many times as long as it took at least: a busy minute is read
-/// again each time that something is added to it, and what is not folded yet is read from the occurrences.
+/// How long folding waits where nothing is left to fold, and how many times as long as it took at
+/// least: a busy minute is read again each time that something is added to it, and what is not
+/// folded yet is read from the occurrences.
 const FOLD_EVERY: Duration = Duration::from_secs(1);
 const REST: u32 = 5;
 /// How often it is looked for which services stand behind the names that others call.
@@ -52,13 +54,21 @@ pub(crate) fn start(
     let made = writer.clone();
     supervisor.run("partitions", UPKEEP_EVERY, move || prepare(made.clone()));
     let (db, kept, by) = (database.clone(), writer.clone(), policy.clone());
-    supervisor.run("retention", UPKEEP_EVERY, move || remove_expired(db.clone(), kept.clone(), by.clone()));
+    supervisor.run("retention", UPKEEP_EVERY, move || {
+        remove_expired(db.clone(), kept.clone(), by.clone())
+    });
     let (db, kept, by) = (database.clone(), writer.clone(), policy.clone());
-    supervisor.run("traces", UPKEEP_EVERY, move || sort_traces(db.clone(), kept.clone(), by.clone()));
+    supervisor.run("traces", UPKEEP_EVERY, move || {
+        sort_traces(db.clone(), kept.clone(), by.clone())
+    });
     let (db, kept, by, opened) = (database.clone(), writer.clone(), policy, intake.clone());
-    supervisor.run("room", ROOM_EVERY, move || look_for_room(db.clone(), kept.clone(), opened.clone(), by.clone()));
+    supervisor.run("room", ROOM_EVERY, move || {
+        look_for_room(db.clone(), kept.clone(), opened.clone(), by.clone())
+    });
     let (db, slow) = (database.clone(), writer.clone());
-    supervisor.run("slow requests", SLOW_EVERY, move || set_thresholds(db.clone(), slow.clone()));
+    supervisor.run("slow requests", SLOW_EVERY, move || {
+        set_thresholds(db.clone(), slow.clone())
+    });
     let (db, watch) = (database.clone(), Arc::new(Mutex::new(Watching::default())));
     supervisor.run("flags", FLAGS_EVERY, move || flag(db.clone(), watch.clone()));
     let db = database.clone();
@@ -76,7 +86,9 @@ pub(crate) fn start(
     let (db, ruled) = (database.clone(), intake.clone());
     supervisor.run("rules", RULES_EVERY, move || read_rules(db.clone(), ruled.clone()));
     let (db, noted, stopped) = (database.clone(), intake.clone(), stop.clone());
-    supervisor.keep("notes", Kind::Job, move || notes(noted.clone(), db.clone(), stopped.clone()));
+    supervisor.keep("notes", Kind::Job, move || {
+        notes(noted.clone(), db.clone(), stopped.clone())
+    });
 }
 
 /// Makes partitions ahead of the first row that needs them.
@@ -86,7 +98,12 @@ async fn prepare(writer: Arc<Writer>) -> Result<Waiting, StoreError> {
 }
 
 /// Holds each kind of data to the room it may take, and closes the intake where there is none left at all.
-async fn look_for_room(database: Database, writer: Arc<Writer>, intake: Intake, policy: Arc<Policy>) -> Result<Waiting, StoreError> {
+async fn look_for_room(
+    database: Database,
+    writer: Arc<Writer>,
+    intake: Intake,
+    policy: Arc<Policy>,
+) -> Result<Waiting, StoreError> {
     let room = space::room(&database).await?;
     let before = intake.closed();
     let closed = space::closed(room, &policy, before.is_some());
@@ -104,7 +121,10 @@ async fn look_for_room(database: Database, writer: Arc<Writer>, intake: Intake, 
     }
     writer.set_full(full);
     if !emptied.is_empty() {
-        tracing::warn!(?emptied, "the oldest days were emptied: their kind takes more room than it may");
+        tracing::warn!(
+            ?emptied,
+            "the oldest days were emptied: their kind takes more room than it may"
+        );
     }
     closed.map_or(Ok(ROOM_EVERY), |why| Err(StoreError::NoRoom(why)))
 }
@@ -117,7 +137,9 @@ async fn remove_expired(database: Database, writer: Arc<Writer>, policy: Arc<Pol
         tracing::info!(removed = round.removed, "removed what was past its time");
     }
     let mut failed = round.failed.into_iter();
-    let Some((step, error)) = failed.next() else { return Ok(UPKEEP_EVERY) };
+    let Some((step, error)) = failed.next() else {
+        return Ok(UPKEEP_EVERY);
+    };
     tracing::warn!(step, %error, "a step of upkeep failed; the others were done");
     for (step, error) in failed {
         tracing::warn!(step, %error, "a step of upkeep failed; the others were done");
@@ -199,7 +221,11 @@ fn origins_of(database: Database) -> Folding {
 async fn fold(database: Database, step: fn(Database) -> Folding) -> Result<Waiting, StoreError> {
     let began = Instant::now();
     let is_more = step(database).await?;
-    Ok(if is_more { Duration::ZERO } else { FOLD_EVERY.max(began.elapsed() * REST) })
+    Ok(if is_more {
+        Duration::ZERO
+    } else {
+        FOLD_EVERY.max(began.elapsed() * REST)
+    })
 }
 
 /// Learns which services stand behind the names that others call.
@@ -269,7 +295,10 @@ pub(crate) async fn tell(database: Database, committed: Arc<Mutex<mpsc::Receiver
 
 /// Listens to all instances and passes on to the pages open here. After a lost connection pages are told to read again.
 pub(crate) async fn listen(database: Database, live: broadcast::Sender<Committed>, stop: CancellationToken) {
-    let unknown = || Committed { batches: 1, ..Committed::default() };
+    let unknown = || Committed {
+        batches: 1,
+        ..Committed::default()
+    };
     let listening = async {
         loop {
             let Ok(mut listener) = Listener::start(&database).await else {

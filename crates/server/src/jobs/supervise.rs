@@ -33,7 +33,12 @@ pub(crate) struct Supervisor {
 
 impl Supervisor {
     pub(crate) fn new(stop: CancellationToken) -> Self {
-        Self { health: Health::default(), stop, tasks: TaskTracker::new(), given_up: Arc::default() }
+        Self {
+            health: Health::default(),
+            stop,
+            tasks: TaskTracker::new(),
+            given_up: Arc::default(),
+        }
     }
 
     /// How all that runs here is.
@@ -67,13 +72,14 @@ impl Supervisor {
         });
     }
 
-    /// Runs rounds of a job until told to stop. A round says how long to rest before the next; one that fails or panics is tried again after
-    /// a wait that grows with each failure in a row.
+    /// Runs rounds of a job until told to stop. A round says how long to rest before the next; one
+    /// that fails or panics is tried again after a wait that grows with each failure in a row.
     pub(crate) fn run<F>(&self, name: &'static str, rests: Waiting, round: impl Fn() -> F + Send + 'static)
     where
         F: Future<Output = Result<Waiting, StoreError>> + Send + 'static,
     {
-        self.health.watch(name, Kind::Job, Some(SHORTEST_PATIENCE.max(rests * LATE_AFTER)));
+        self.health
+            .watch(name, Kind::Job, Some(SHORTEST_PATIENCE.max(rests * LATE_AFTER)));
         let this = self.clone();
         self.tasks.spawn(async move {
             while !this.stop.is_cancelled() {
@@ -105,7 +111,10 @@ impl Supervisor {
     /// Stops the service: it cannot do its work, and whoever runs it must know.
     pub(crate) fn give_up(&self, why: String) {
         tracing::error!(%why, "the service gives up");
-        self.given_up.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(why);
+        self.given_up
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .get_or_insert(why);
         self.stop.cancel();
     }
 
@@ -127,7 +136,9 @@ impl Supervisor {
 }
 
 fn wait(failures: u32) -> Duration {
-    FIRST_WAIT.saturating_mul(1 << failures.saturating_sub(1).min(10)).min(LONGEST_WAIT)
+    FIRST_WAIT
+        .saturating_mul(1 << failures.saturating_sub(1).min(10))
+        .min(LONGEST_WAIT)
 }
 
 #[cfg(test)]
@@ -167,7 +178,10 @@ mod tests {
         let supervisor = Supervisor::new(stop.clone());
         supervisor.keep("writer 1", Kind::Writer, || async { panic!("broken") });
         stop.cancelled().await;
-        assert_eq!(supervisor.gave_up().as_deref(), Some("writer 1 failed 20 times in a row"));
+        assert_eq!(
+            supervisor.gave_up().as_deref(),
+            Some("writer 1 failed 20 times in a row")
+        );
     }
 
     #[tokio::test(start_paused = true)]
@@ -180,7 +194,11 @@ mod tests {
             let round = count.fetch_add(1, Ordering::Relaxed);
             async move {
                 assert!(round != 1, "a panic is one failure among others");
-                if round < 4 { Err(StoreError::Unusable("not yet".to_owned())) } else { Ok(Duration::from_secs(5)) }
+                if round < 4 {
+                    Err(StoreError::Unusable("not yet".to_owned()))
+                } else {
+                    Ok(Duration::from_secs(5))
+                }
             }
         });
         // After 1, 2, 4 and 8 s it succeeds, and rests for 5 s then.
@@ -188,7 +206,10 @@ mod tests {
         assert_eq!(rounds.load(Ordering::Relaxed), 4);
         assert_eq!(supervisor.health().troubles(now())[0].failures, 4);
         tokio::time::sleep(Duration::from_secs(2)).await;
-        assert_eq!((rounds.load(Ordering::Relaxed), supervisor.health().troubles(now())), (5, vec![]));
+        assert_eq!(
+            (rounds.load(Ordering::Relaxed), supervisor.health().troubles(now())),
+            (5, vec![])
+        );
         stop.cancel();
         supervisor.ended().await;
     }

@@ -16,8 +16,10 @@ use crate::wire::{EventsTaken, NewDeploy, Problem};
 /// The longest body, in bytes: an event is some kilobytes, a batch some hundreds of them.
 pub(super) const MAX_BODY: usize = 1 << 20;
 
-/// Takes `service.deployed`, `service.upgraded` and `service.rolledback` as deploys; other events are taken and told of nothing.
-#[utoipa::path(operation_id = "take_events", tag = "deploys", request_body(content = serde_json::Value, content_type = "application/cloudevents+json"), responses(
+/// Takes `service.deployed`, `service.upgraded` and `service.rolledback` as deploys; other events
+/// are taken and told of nothing.
+#[utoipa::path(operation_id = "take_events", tag = "deploys", request_body(content = serde_json::Value,
+    content_type = "application/cloudevents+json"), responses(
     (status = 200, body = EventsTaken),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
@@ -30,9 +32,16 @@ pub(super) async fn take_events(
     state: web::Data<State>,
 ) -> Result<web::Json<EventsTaken>, ApiError> {
     viewer.must_engineer()?;
-    let body = body.map_err(|error| bad(format!("the events cannot be read, or are larger than 1 MiB; send fewer at once: {error}")))?;
+    let body = body.map_err(|error| {
+        bad(format!(
+            "the events cannot be read, or are larger than 1 MiB; send fewer at once: {error}"
+        ))
+    })?;
     let mut deploys = vec![];
-    let mut taken = EventsTaken { recorded: 0, other: vec![] };
+    let mut taken = EventsTaken {
+        recorded: 0,
+        other: vec![],
+    };
     for event in read(request.headers(), &body)? {
         match deploy_of(&event) {
             Ok(deploy) => deploys.push(deploy),
@@ -51,19 +60,33 @@ pub(super) async fn take_events(
 /// The events of a request, by the mode that its content type tells.
 fn read(headers: &HeaderMap, body: &[u8]) -> Result<Vec<Event>, ApiError> {
     let header = |name: &str| headers.get(name).and_then(|value| value.to_str().ok());
-    let kind = header(CONTENT_TYPE.as_str()).unwrap_or_default().split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    let kind = header(CONTENT_TYPE.as_str())
+        .unwrap_or_default()
+        .split(';')
+        .next()
+        .unwrap_or_default()
+        .trim()
+        .to_ascii_lowercase();
     let unreadable = |error: serde_json::Error| bad(format!("the event cannot be read: {error}"));
     match kind.as_str() {
         "application/cloudevents-batch+json" => serde_json::from_slice(body).map_err(unreadable),
         "application/cloudevents+json" => Ok(vec![serde_json::from_slice(body).map_err(unreadable)?]),
         _ => {
-            let of = |name: &str| header(name).ok_or_else(|| bad(format!("this is no CloudEvent: the header {name} is missing")));
-            let mut event = EventBuilderV10::new().id(of("ce-id")?).ty(of("ce-type")?).source(of("ce-source")?);
+            let of = |name: &str| {
+                header(name).ok_or_else(|| bad(format!("this is no CloudEvent: the header {name} is missing")))
+            };
+            let mut event = EventBuilderV10::new()
+                .id(of("ce-id")?)
+                .ty(of("ce-type")?)
+                .source(of("ce-source")?);
             if let Some(time) = header("ce-time") {
                 event = event.time(time);
             }
             let data: serde_json::Value = serde_json::from_slice(body).map_err(unreadable)?;
-            let event = event.data("application/json", data).build().map_err(|error| bad(format!("the event cannot be read: {error}")))?;
+            let event = event
+                .data("application/json", data)
+                .build()
+                .map_err(|error| bad(format!("the event cannot be read: {error}")))?;
             Ok(vec![event])
         }
     }
@@ -77,9 +100,14 @@ fn deploy_of(event: &Event) -> Result<NewDeploy, BadCdEvent> {
         None => serde_json::Value::Null,
     };
     let deploy = announced(&told)?;
-    let at =
-        told.pointer("/context/timestamp").and_then(serde_json::Value::as_str).and_then(|text| DateTime::parse_from_rfc3339(text).ok());
-    let link = told.pointer("/context/source").and_then(serde_json::Value::as_str).filter(|source| source.starts_with("https://"));
+    let at = told
+        .pointer("/context/timestamp")
+        .and_then(serde_json::Value::as_str)
+        .and_then(|text| DateTime::parse_from_rfc3339(text).ok());
+    let link = told
+        .pointer("/context/source")
+        .and_then(serde_json::Value::as_str)
+        .filter(|source| source.starts_with("https://"));
     Ok(NewDeploy {
         service: deploy.service,
         version: deploy.version,

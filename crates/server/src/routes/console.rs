@@ -14,7 +14,8 @@ use crate::state::State;
 struct Assets;
 
 /// Nothing from elsewhere, no inline script; React sets style attributes, so inline styles are let through.
-const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; \
+const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; \
+    connect-src 'self'; \
                       font-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
 /// A file of the console, or its page for every address within it.
@@ -45,8 +46,15 @@ pub(super) async fn page(request: HttpRequest, state: web::Data<State>) -> HttpR
 
 fn file(request: &HttpRequest, asset: &rust_embed::EmbeddedFile, caching: &'static str) -> HttpResponse {
     let tag = format!("\"{}\"", outcrop_core::Digest::of_bytes(&asset.data));
-    let is_known = request.headers().get(IF_NONE_MATCH).is_some_and(|known| known.as_bytes() == tag.as_bytes());
-    let mut answer = HttpResponse::build(if is_known { StatusCode::NOT_MODIFIED } else { StatusCode::OK });
+    let is_known = request
+        .headers()
+        .get(IF_NONE_MATCH)
+        .is_some_and(|known| known.as_bytes() == tag.as_bytes());
+    let mut answer = HttpResponse::build(if is_known {
+        StatusCode::NOT_MODIFIED
+    } else {
+        StatusCode::OK
+    });
     answer
         .insert_header((CACHE_CONTROL, caching))
         .insert_header((ETAG, tag))
@@ -56,5 +64,7 @@ fn file(request: &HttpRequest, asset: &rust_embed::EmbeddedFile, caching: &'stat
     if is_known {
         return answer.finish();
     }
-    answer.content_type(asset.metadata.mimetype()).body(asset.data.clone().into_owned())
+    answer
+        .content_type(asset.metadata.mimetype())
+        .body(asset.data.clone().into_owned())
 }

@@ -18,7 +18,9 @@ use crate::answers::deploy_check::{self, Judged};
 use crate::answers::endpoint_changes::{COMPARED, changed};
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{CheckQuery, CommitItem, Course, CourseStep, DeployDetail, EndpointChange, Problem, StoppedError, TouchItem};
+use crate::wire::{
+    CheckQuery, CommitItem, Course, CourseStep, DeployDetail, EndpointChange, Problem, StoppedError, TouchItem,
+};
 
 /// How much of the time around a deploy its versions are drawn over.
 const AROUND: TimeDelta = TimeDelta::hours(6);
@@ -36,7 +38,10 @@ pub(super) async fn show_deploy(
     state: web::Data<State>,
 ) -> Result<web::Json<DeployDetail>, ApiError> {
     let asked: CheckQuery = parameters(request.query_string())?;
-    let named = format!("no deploy of {} {} into {} is known: neither announced nor seen", asked.service, asked.version, asked.environment);
+    let named = format!(
+        "no deploy of {} {} into {} is known: neither announced nor seen",
+        asked.service, asked.version, asked.environment
+    );
     let database = state.database.clone();
     let detail = state
         .on_main(async move {
@@ -58,24 +63,43 @@ async fn detail(database: &Database, deploy: Deploy, now: DateTime<Utc>) -> Resu
         beside(database, &deploy, now),
         comparison::stopped(database, &deploy, until),
         comparison::versions(database, &deploy, (cut.from, cut.to()), minutes),
-        markers::list(database, (Some(&deploy.service), Some(&deploy.environment)), (deploy.at - AROUND, deploy.at + AROUND), 20),
+        markers::list(
+            database,
+            (Some(&deploy.service), Some(&deploy.environment)),
+            (deploy.at - AROUND, deploy.at + AROUND),
+            20
+        ),
         deploy_changes::of_version(database, &deploy.service, &deploy.version),
     )?;
     let around = super::markers::items(database, marked, now).await?;
     let commits = match brought {
         Some(brought) => {
-            let flagged: Vec<Reference> = check.flags.iter().filter_map(|flag| flag.reference.parse().ok()).collect();
+            let flagged: Vec<Reference> = check
+                .flags
+                .iter()
+                .filter_map(|flag| flag.reference.parse().ok())
+                .collect();
             Some(commits(database, &deploy.service, &brought, &flagged).await?)
         }
         None => None,
     };
     let steps = versions
         .into_iter()
-        .map(|step| CourseStep { at: step.at, version: step.version, requests: step.requests, failed: step.failed })
+        .map(|step| CourseStep {
+            at: step.at,
+            version: step.version,
+            requests: step.requests,
+            failed: step.failed,
+        })
         .collect();
     let beside_what = match (&deploy.instance_group, deploy.share) {
-        (Some(group), _) => Some(format!("the instances of group {group} against the other groups, in the same minutes")),
-        (None, Some(_)) => Some(format!("the canary {} against the other versions, in the same minutes", deploy.version)),
+        (Some(group), _) => Some(format!(
+            "the instances of group {group} against the other groups, in the same minutes"
+        )),
+        (None, Some(_)) => Some(format!(
+            "the canary {} against the other versions, in the same minutes",
+            deploy.version
+        )),
         (None, None) => None,
     };
     Ok(DeployDetail {
@@ -84,9 +108,18 @@ async fn detail(database: &Database, deploy: Deploy, now: DateTime<Utc>) -> Resu
         beside_what,
         stopped: stopped
             .into_iter()
-            .map(|error| StoppedError { reference: errors::reference(error.error_id).to_string(), title: error.title, count: error.count })
+            .map(|error| StoppedError {
+                reference: errors::reference(error.error_id).to_string(),
+                title: error.title,
+                count: error.count,
+            })
             .collect(),
-        versions: Course { from: cut.from, step_ms: cut.step.num_milliseconds(), count: cut.count, steps },
+        versions: Course {
+            from: cut.from,
+            step_ms: cut.step.num_milliseconds(),
+            count: cut.count,
+            steps,
+        },
         markers: around,
         commits,
         deploy: deploy_item(deploy, check, now),
@@ -102,7 +135,12 @@ async fn beside(database: &Database, deploy: &Deploy, now: DateTime<Utc>) -> Res
     Ok(changed(comparison::beside(database, deploy, until).await?))
 }
 
-async fn commits(database: &Database, service: &str, brought: &Changes, flagged: &[Reference]) -> Result<Vec<CommitItem>, StoreError> {
+async fn commits(
+    database: &Database,
+    service: &str,
+    brought: &Changes,
+    flagged: &[Reference],
+) -> Result<Vec<CommitItem>, StoreError> {
     let mut items: Vec<CommitItem> = brought
         .commits
         .iter()
@@ -123,7 +161,11 @@ async fn commits(database: &Database, service: &str, brought: &Changes, flagged:
         }
     }
     items.sort_by_key(|item| {
-        let nearest = item.touches.iter().map(|touch| touch.distance.unwrap_or(u32::MAX)).min();
+        let nearest = item
+            .touches
+            .iter()
+            .map(|touch| touch.distance.unwrap_or(u32::MAX))
+            .min();
         (nearest.is_none(), nearest, std::cmp::Reverse(item.at))
     });
     Ok(items)
@@ -134,10 +176,23 @@ fn made_at(commit: &Commit) -> DateTime<Utc> {
 }
 
 /// Commits near an error's frames, as its latest occurrence has them; the nearest first.
-pub(super) async fn touches(database: &Database, service: &str, error: Reference, brought: &Changes) -> Result<Vec<TouchItem>, StoreError> {
-    let Some(stack) = occurrences::latest_stack(database, error).await? else { return Ok(vec![]) };
-    let root = settings::of_service(database, service).await?.source_root.unwrap_or_default();
-    Ok(touching(&brought.commits, &stack, &root).into_iter().map(|touch| touch_item(error, touch, &brought.owners)).collect())
+pub(super) async fn touches(
+    database: &Database,
+    service: &str,
+    error: Reference,
+    brought: &Changes,
+) -> Result<Vec<TouchItem>, StoreError> {
+    let Some(stack) = occurrences::latest_stack(database, error).await? else {
+        return Ok(vec![]);
+    };
+    let root = settings::of_service(database, service)
+        .await?
+        .source_root
+        .unwrap_or_default();
+    Ok(touching(&brought.commits, &stack, &root)
+        .into_iter()
+        .map(|touch| touch_item(error, touch, &brought.owners))
+        .collect())
 }
 
 fn touch_item(error: Reference, touch: Touch<'_>, rules: &[Owned]) -> TouchItem {
@@ -159,9 +214,16 @@ pub(super) fn owners(rules: &[Owned], path: &str) -> Vec<String> {
     let fits = |pattern: &str| {
         let mut builder = GitignoreBuilder::new("");
         builder.add_line(None, pattern).is_ok()
-            && builder.build().is_ok_and(|rule| rule.matched_path_or_any_parents(path, false).is_ignore())
+            && builder
+                .build()
+                .is_ok_and(|rule| rule.matched_path_or_any_parents(path, false).is_ignore())
     };
-    rules.iter().rev().find(|(pattern, _)| fits(pattern)).map(|(_, owners)| owners.clone()).unwrap_or_default()
+    rules
+        .iter()
+        .rev()
+        .find(|(pattern, _)| fits(pattern))
+        .map(|(_, owners)| owners.clone())
+        .unwrap_or_default()
 }
 
 #[cfg(test)]
@@ -170,11 +232,25 @@ mod tests {
 
     #[test]
     fn the_last_rule_that_fits_names_the_owners() {
-        let rule = |pattern: &str, owners: &[&str]| (pattern.to_owned(), owners.iter().map(|owner| (*owner).to_owned()).collect());
-        let rules = [rule("*", &["@everyone"]), rule("/app/", &["@deck"]), rule("*.sql", &["@hold", "@deck"]), rule("app/old.py", &[])];
+        let rule = |pattern: &str, owners: &[&str]| {
+            (
+                pattern.to_owned(),
+                owners.iter().map(|owner| (*owner).to_owned()).collect(),
+            )
+        };
+        let rules = [
+            rule("*", &["@everyone"]),
+            rule("/app/", &["@deck"]),
+            rule("*.sql", &["@hold", "@deck"]),
+            rule("app/old.py", &[]),
+        ];
         let of = |path| owners(&rules, path).join(" ");
         assert_eq!(
-            (of("app/tariff.py").as_str(), of("lib/a.py").as_str(), of("app/x/rates.sql").as_str()),
+            (
+                of("app/tariff.py").as_str(),
+                of("lib/a.py").as_str(),
+                of("app/x/rates.sql").as_str()
+            ),
             ("@deck", "@everyone", "@hold @deck")
         );
         assert_eq!(of("app/old.py"), "");

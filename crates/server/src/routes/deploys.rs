@@ -11,7 +11,9 @@ use super::viewer::Pipeline;
 use crate::answers::deploy_check;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{CheckQuery, DeployChanges, DeployCheck, DeployItem, DeployList, DeployQuery, ErrorQuery, NewDeploy, Problem};
+use crate::wire::{
+    CheckQuery, DeployChanges, DeployCheck, DeployItem, DeployList, DeployQuery, ErrorQuery, NewDeploy, Problem,
+};
 
 /// Records a deploy.
 #[utoipa::path(operation_id = "record_deploy", tag = "deploys", request_body = NewDeploy, responses(
@@ -32,12 +34,28 @@ pub(super) async fn record_deploy(
 
 /// Records what was announced, in whatever form.
 pub(super) async fn record(announced: NewDeploy, by: String, state: &State) -> Result<(), ApiError> {
-    let NewDeploy { service, version, environment, at, ended_at, share, instance_group, revision, link, changes } = announced;
+    let NewDeploy {
+        service,
+        version,
+        environment,
+        at,
+        ended_at,
+        share,
+        instance_group,
+        revision,
+        link,
+        changes,
+    } = announced;
     let changes = changes.map(brought).transpose()?;
     let named = |what: &str, text: String| {
         let text = text.trim().to_owned();
-        let fits = !text.is_empty() && text.len() <= outcrop_core::telemetry::names::MAX_NAME_BYTES && !text.contains('\0');
-        if fits { Ok(text) } else { Err(bad(format!("the deploy's {what} must be 1 to 200 bytes"))) }
+        let fits =
+            !text.is_empty() && text.len() <= outcrop_core::telemetry::names::MAX_NAME_BYTES && !text.contains('\0');
+        if fits {
+            Ok(text)
+        } else {
+            Err(bad(format!("the deploy's {what} must be 1 to 200 bytes")))
+        }
     };
     let now = Utc::now();
     let at = at.unwrap_or(now);
@@ -56,7 +74,9 @@ pub(super) async fn record(announced: NewDeploy, by: String, state: &State) -> R
         || link.contains('\0')
         || !(link.is_empty() || link.starts_with("https://") || link.starts_with("http://"))
     {
-        return Err(bad("revision is at most 200 bytes long and without NUL, link an http or https address of at most 2,000"));
+        return Err(bad(
+            "revision is at most 200 bytes long and without NUL, link an http or https address of at most 2,000",
+        ));
     }
     let deploy = deploys::NewDeploy {
         service: named("service", service)?,
@@ -87,21 +107,39 @@ const MAX_CHANGES: (usize, usize, usize, usize) = (500, 2_000, 500, 5_000);
 
 fn brought(sent: DeployChanges) -> Result<Changes, ApiError> {
     let (commits, owners, files, ranges) = MAX_CHANGES;
-    let is_over =
-        |commit: &outcrop_core::touching::Commit| commit.files.len() > files || commit.files.iter().any(|file| file.ranges.len() > ranges);
+    let is_over = |commit: &outcrop_core::touching::Commit| {
+        commit.files.len() > files || commit.files.iter().any(|file| file.ranges.len() > ranges)
+    };
     if sent.commits.len() > commits || sent.owners.len() > owners || sent.commits.iter().any(is_over) {
         return Err(bad(format!(
-            "changes are taken up to {commits} commits, {files} files a commit, {ranges} ranges a file and {owners} owners' patterns"
+            "changes are taken up to {commits} commits, {files} files a commit, {ranges} ranges a file and {owners} \
+             owners' patterns"
         )));
     }
-    let clean = |text: &str| outcrop_core::scrub::text(text).unwrap_or_else(|| text.to_owned()).replace('\0', "");
+    let clean = |text: &str| {
+        outcrop_core::scrub::text(text)
+            .unwrap_or_else(|| text.to_owned())
+            .replace('\0', "")
+    };
     let commits = sent
         .commits
         .into_iter()
-        .map(|commit| outcrop_core::touching::Commit { summary: clean(&commit.summary), author: clean(&commit.author), ..commit })
+        .map(|commit| outcrop_core::touching::Commit {
+            summary: clean(&commit.summary),
+            author: clean(&commit.author),
+            ..commit
+        })
         .collect();
-    let owners = sent.owners.into_iter().map(|owned| (owned.pattern, owned.owners)).collect();
-    Ok(Changes { repository: clean(&sent.repository), commits, owners })
+    let owners = sent
+        .owners
+        .into_iter()
+        .map(|owned| (owned.pattern, owned.owners))
+        .collect();
+    Ok(Changes {
+        repository: clean(&sent.repository),
+        commits,
+        owners,
+    })
 }
 
 /// Deploys, announced and seen, each with its answer.
@@ -118,7 +156,12 @@ pub(super) async fn list_deploys(
     let asked: DeployQuery = parameters(request.query_string())?;
     let limit = limit(asked.limit)?;
     let since = asked.since.or_else(|| asked.from.is_none().then(|| "7d".to_owned()));
-    let window = ErrorQuery { since, from: asked.from, to: asked.to, ..ErrorQuery::default() };
+    let window = ErrorQuery {
+        since,
+        from: asked.from,
+        to: asked.to,
+        ..ErrorQuery::default()
+    };
     let now = Utc::now();
     let window = scope(&window, now)?;
     let database = state.database.clone();
@@ -128,7 +171,11 @@ pub(super) async fn list_deploys(
             let limit = i64::try_from(limit).unwrap_or(i64::MAX);
             let rows = deploys::list(&database, place, (window.from, window.to), limit).await?;
             let checks = deploy_check::check(&database, &rows, &[], now).await?;
-            Ok(rows.into_iter().zip(checks).map(|(row, judged)| item(row, judged.check, now)).collect())
+            Ok(rows
+                .into_iter()
+                .zip(checks)
+                .map(|(row, judged)| item(row, judged.check, now))
+                .collect())
         })
         .await?;
     Ok(web::Json(DeployList { items }))
@@ -136,7 +183,9 @@ pub(super) async fn list_deploys(
 
 pub(super) fn item(row: Deploy, check: DeployCheck, now: DateTime<Utc>) -> DeployItem {
     DeployItem {
-        runs: row.last_event_at.is_some_and(|last| now - last < TimeDelta::minutes(10)),
+        runs: row
+            .last_event_at
+            .is_some_and(|last| now - last < TimeDelta::minutes(10)),
         service: row.service,
         version: row.version,
         environment: row.environment,
@@ -166,22 +215,42 @@ pub(super) async fn check_deploy(
     state: web::Data<State>,
 ) -> Result<web::Json<DeployCheck>, ApiError> {
     let asked: CheckQuery = parameters(request.query_string())?;
-    let kinds: Vec<String> =
-        asked.fail_on.iter().flat_map(|text| text.split(',')).map(|kind| kind.trim().to_owned()).filter(|kind| !kind.is_empty()).collect();
-    if let Some(other) = kinds.iter().find(|kind| !["new", "surging", "returned", "failing", "slower"].contains(&kind.as_str())) {
-        return Err(bad(format!("fail_on names `{other}`; it may name new, surging, returned, failing and slower")));
+    let kinds: Vec<String> = asked
+        .fail_on
+        .iter()
+        .flat_map(|text| text.split(','))
+        .map(|kind| kind.trim().to_owned())
+        .filter(|kind| !kind.is_empty())
+        .collect();
+    if let Some(other) = kinds
+        .iter()
+        .find(|kind| !["new", "surging", "returned", "failing", "slower"].contains(&kind.as_str()))
+    {
+        return Err(bad(format!(
+            "fail_on names `{other}`; it may name new, surging, returned, failing and slower"
+        )));
     }
-    let named = format!("no deploy of {} {} into {} is known: neither announced nor seen", asked.service, asked.version, asked.environment);
-    let page = state.settings.page(&["deploys", &asked.service, &asked.version], &[("environment", &asked.environment)]);
+    let named = format!(
+        "no deploy of {} {} into {} is known: neither announced nor seen",
+        asked.service, asked.version, asked.environment
+    );
+    let page = state.settings.page(
+        &["deploys", &asked.service, &asked.version],
+        &[("environment", &asked.environment)],
+    );
     let database = state.database.clone();
     let check = state
         .on_main(async move {
             let deploy = deploys::of_version(&database, &asked.service, &asked.version, &asked.environment).await?;
             match deploy {
-                Some(deploy) => deploy_check::check_one(&database, &deploy, &kinds, Utc::now()).await.map(|judged| Some(judged.check)),
+                Some(deploy) => deploy_check::check_one(&database, &deploy, &kinds, Utc::now())
+                    .await
+                    .map(|judged| Some(judged.check)),
                 None => Ok(None),
             }
         })
         .await?;
-    check.map(|check| web::Json(DeployCheck { page, ..check })).ok_or(ApiError::NotFound(named))
+    check
+        .map(|check| web::Json(DeployCheck { page, ..check }))
+        .ok_or(ApiError::NotFound(named))
 }

@@ -16,8 +16,8 @@ use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    self, Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, MovedCause, NamedError, Period, Problem, RequestCounts, Severity,
-    Sighting, Then, TiedError,
+    self, Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, MovedCause, NamedError, Period, Problem,
+    RequestCounts, Severity, Sighting, Then, TiedError,
 };
 
 /// Lists the errors that occurred in a window, those that matter most first.
@@ -27,14 +27,24 @@ use crate::wire::{
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/errors")]
-pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<ErrorPage>, ApiError> {
+pub(super) async fn list(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<ErrorPage>, ApiError> {
     let query: ErrorQuery = parameters(request.query_string())?;
     let now = Utc::now();
     let scope = scope(&query, now)?;
     let limit = limit(query.limit)?;
     let strip = query
         .strip
-        .map(|most| if (2..=100).contains(&most) { Ok(most as usize) } else { Err(bad("strip must be 2 to 100")) })
+        .map(|most| {
+            if (2..=100).contains(&most) {
+                Ok(most as usize)
+            } else {
+                Err(bad("strip must be 2 to 100"))
+            }
+        })
         .transpose()?;
     let after = query.cursor.as_deref().map(position).transpose()?;
     let earlier = against(query.against.as_deref(), &scope)?;
@@ -46,12 +56,21 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
                 errors::traffic_of(&database, &scope),
                 then(&database, earlier.as_ref())
             )?;
-            let period = then.as_ref().map(|(summaries_then, period)| Period { gone: gone(&summaries, summaries_then), ..period.clone() });
-            let numbers: Vec<i32> = summaries.iter().map(|summary| errors::number(summary.reference)).collect();
+            let period = then.as_ref().map(|(summaries_then, period)| Period {
+                gone: gone(&summaries, summaries_then),
+                ..period.clone()
+            });
+            let numbers: Vec<i32> = summaries
+                .iter()
+                .map(|summary| errors::number(summary.reference))
+                .collect();
             let origins = traces::main_origins(&database, &numbers, scope.from, scope.to).await?;
             let flags = deploys::flags(&database, &numbers, scope.from, scope.to).await?;
-            let mut ranked: Vec<(Position, Summary, Attention)> =
-                summaries.into_iter().filter(|summary| summary.count > 0).map(|summary| rank(summary, &origins, now)).collect();
+            let mut ranked: Vec<(Position, Summary, Attention)> = summaries
+                .into_iter()
+                .filter(|summary| summary.count > 0)
+                .map(|summary| rank(summary, &origins, now))
+                .collect();
             ranked.sort_by_key(|(position, _, _)| *position);
             let from = after.map_or(0, |after| ranked.partition_point(|(position, _, _)| *position <= after));
             let total = i64::try_from(ranked.len()).unwrap_or(i64::MAX);
@@ -59,12 +78,21 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
             let shown: Vec<_> = ranked.into_iter().skip(from).take(limit).collect();
             let references: Vec<Reference> = shown.iter().map(|(_, summary, _)| summary.reference).collect();
             let strips = async {
-                let Some(most) = strip else { return Ok(vec![None; shown.len()]) };
+                let Some(most) = strip else {
+                    return Ok(vec![None; shown.len()]);
+                };
                 let summaries: Vec<&Summary> = shown.iter().map(|(_, summary, _)| summary).collect();
-                Ok(super::timeline::strips(&database, &summaries, &scope, most).await?.into_iter().map(Some).collect())
+                Ok(super::timeline::strips(&database, &summaries, &scope, most)
+                    .await?
+                    .into_iter()
+                    .map(Some)
+                    .collect())
             };
             let (latest, strips) = futures_util::try_join!(errors::latest(&database, &references), strips)?;
-            let next = shown.last().filter(|_| is_more).map(|((Reverse(score), number), _, _)| cursor(&format!("{score}:{number}")));
+            let next = shown
+                .last()
+                .filter(|_| is_more)
+                .map(|((Reverse(score), number), _, _)| cursor(&format!("{score}:{number}")));
             let items = shown
                 .into_iter()
                 .zip(strips)
@@ -73,7 +101,9 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
                     let flagged = flags.get(&errors::number(summary.reference));
                     let since_deploy = is_since_deploy(flagged);
                     ErrorItem {
-                        against: then.as_ref().map(|(then, _)| held_against(&summary, then.get(&summary.reference))),
+                        against: then
+                            .as_ref()
+                            .map(|(then, _)| held_against(&summary, then.get(&summary.reference))),
                         flags: words(flagged),
                         since_deploy,
                         origin,
@@ -82,15 +112,27 @@ pub(super) async fn list(_viewer: Viewer, request: HttpRequest, state: web::Data
                     }
                 })
                 .collect();
-            let note = if total == 0 { unknown(&database, scope.predicate.as_deref()).await? } else { None };
-            Ok(ErrorPage { items, total, traffic: RequestCounts { requests, failed }, against: period, next, note })
+            let note = if total == 0 {
+                unknown(&database, scope.predicate.as_deref()).await?
+            } else {
+                None
+            };
+            Ok(ErrorPage {
+                items,
+                total,
+                traffic: RequestCounts { requests, failed },
+                against: period,
+                next,
+                note,
+            })
         })
         .await?;
     Ok(web::Json(page))
 }
 
 /// One error with its numbers in a window.
-#[utoipa::path(operation_id = "show_error", tag = "errors", params(("ref" = String, Path, description = "Its reference, such as kobal-tirun"), ErrorQuery), responses(
+#[utoipa::path(operation_id = "show_error", tag = "errors", params(("ref" = String, Path, description = "Its \
+    reference, such as kobal-tirun"), ErrorQuery), responses(
     (status = 200, body = ErrorDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -109,7 +151,9 @@ pub(super) async fn one(
     let database = state.database.clone();
     let detail = state
         .on_main(async move {
-            let Some(summary) = errors::one(&database, reference, &scope).await? else { return Ok(None) };
+            let Some(summary) = errors::one(&database, reference, &scope).await? else {
+                return Ok(None);
+            };
             let sightings = errors::sightings(&database, reference).await?;
             let latest = errors::latest(&database, &[reference]).await?;
             let latest = latest.get(&reference);
@@ -117,8 +161,14 @@ pub(super) async fn one(
             let origins = traces::main_origins(&database, &[number], scope.from, scope.to).await?;
             let (begins_in, followed_by) = traces::ties(&database, number, scope.from, scope.to).await?;
             let hit = errors::main_endpoints(&database, &summary, &scope, ENDPOINTS).await?;
-            let of_service = Scope { service: Some(summary.service.clone()), ..scope.clone() };
-            let sampling = outcrop_store::sampling::notes(&database, &of_service).await?.pop().map(|(_, note)| note);
+            let of_service = Scope {
+                service: Some(summary.service.clone()),
+                ..scope.clone()
+            };
+            let sampling = outcrop_store::sampling::notes(&database, &of_service)
+                .await?
+                .pop()
+                .map(|(_, note)| note);
             let has_requests = summary.requests > 0;
             #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
             let count = summary.count as f64 * summary.one_in.unwrap_or(1.0);
@@ -129,26 +179,54 @@ pub(super) async fn one(
             let then = then.map(|then| held_against(&summary, then.as_ref()));
             let (_, summary, attention) = rank(summary, &origins, now);
             let origin = origin_of(&summary, &origins);
-            let flagged = deploys::flags(&database, &[number], scope.from, scope.to).await?.remove(&number).unwrap_or_default();
+            let flagged = deploys::flags(&database, &[number], scope.from, scope.to)
+                .await?
+                .remove(&number)
+                .unwrap_or_default();
             let moved = moved::of_error(&database, reference).await?;
             let may_be = moved::may_be(&database, reference, now).await?;
             let withdrawn = deploys::withdrawn(&database, number, scope.from, scope.to).await?;
             let (flags, since_deploy) = (words(Some(&flagged)), is_since_deploy(Some(&flagged)));
             Ok(Some(ErrorDetail {
-                flagged: flagged.iter().chain(&withdrawn).map(crate::answers::deploy_check::flag_item).collect(),
-                error: ErrorItem { flags, since_deploy, origin, against: then, ..item(latest, summary, attention) },
+                flagged: flagged
+                    .iter()
+                    .chain(&withdrawn)
+                    .map(crate::answers::deploy_check::flag_item)
+                    .collect(),
+                error: ErrorItem {
+                    flags,
+                    since_deploy,
+                    origin,
+                    against: then,
+                    ..item(latest, summary, attention)
+                },
                 begins_in: begins_in.into_iter().map(tied).collect(),
                 followed_by: followed_by.into_iter().map(tied).collect(),
                 endpoints: hit.into_iter().map(|row| hit_endpoint(row, count)).collect(),
                 sightings: sightings.into_iter().map(sighting).collect(),
                 latest_occurrence: latest.map(|latest| latest.occurrence().to_string()),
                 sampling: sampling.filter(|_| has_requests),
-                moved: moved.into_iter().map(|made| MovedCause { change: made.id, sentence: made.sentence, at: made.at }).collect(),
-                may_be: may_be.into_iter().map(|(error, title)| NamedError { reference: error.to_string(), title }).collect(),
+                moved: moved
+                    .into_iter()
+                    .map(|made| MovedCause {
+                        change: made.id,
+                        sentence: made.sentence,
+                        at: made.at,
+                    })
+                    .collect(),
+                may_be: may_be
+                    .into_iter()
+                    .map(|(error, title)| NamedError {
+                        reference: error.to_string(),
+                        title,
+                    })
+                    .collect(),
             }))
         })
         .await?;
-    detail.map(web::Json).ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
+    detail
+        .map(web::Json)
+        .ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
 }
 
 type Earlier = (HashMap<Reference, Summary>, Period);
@@ -156,16 +234,33 @@ type Earlier = (HashMap<Reference, Summary>, Period);
 /// The errors and the requests of the period that a window is held against.
 async fn then(database: &Database, earlier: Option<&Scope>) -> Result<Option<Earlier>, StoreError> {
     let Some(earlier) = earlier else { return Ok(None) };
-    let (summaries, (requests, failed)) = futures_util::try_join!(errors::list(database, earlier), errors::traffic_of(database, earlier))?;
-    let summaries: HashMap<_, _> =
-        summaries.into_iter().filter(|summary| summary.count > 0).map(|summary| (summary.reference, summary)).collect();
+    let (summaries, (requests, failed)) =
+        futures_util::try_join!(errors::list(database, earlier), errors::traffic_of(database, earlier))?;
+    let summaries: HashMap<_, _> = summaries
+        .into_iter()
+        .filter(|summary| summary.count > 0)
+        .map(|summary| (summary.reference, summary))
+        .collect();
     let errors = i64::try_from(summaries.len()).unwrap_or(i64::MAX);
-    Ok(Some((summaries, Period { from: earlier.from, to: earlier.to, requests, failed, errors, gone: 0 })))
+    Ok(Some((
+        summaries,
+        Period {
+            from: earlier.from,
+            to: earlier.to,
+            requests,
+            failed,
+            errors,
+            gone: 0,
+        },
+    )))
 }
 
 /// How many errors of then do not occur now.
 fn gone(now: &[Summary], then: &HashMap<Reference, Summary>) -> i64 {
-    let still = now.iter().filter(|summary| summary.count > 0 && then.contains_key(&summary.reference)).count();
+    let still = now
+        .iter()
+        .filter(|summary| summary.count > 0 && then.contains_key(&summary.reference))
+        .count();
     i64::try_from(then.len() - still).unwrap_or(i64::MAX)
 }
 
@@ -177,12 +272,20 @@ fn held_against(now: &Summary, then: Option<&Summary>) -> Then {
         ..Side::default()
     };
     // Where it did not occur, no endpoint of then is known for it: as many requests as now are taken to have come.
-    let before = then.map_or_else(|| Side { requests: now.requests.unsigned_abs(), ..Side::default() }, |then| side(Some(then)));
-    let change = changes(&before, &side(Some(now))).first().and_then(|change| match change {
-        Change::FailsMore => Some("more"),
-        Change::FailsLess => Some("less"),
-        Change::Slower | Change::Faster => None,
-    });
+    let before = then.map_or_else(
+        || Side {
+            requests: now.requests.unsigned_abs(),
+            ..Side::default()
+        },
+        |then| side(Some(then)),
+    );
+    let change = changes(&before, &side(Some(now)))
+        .first()
+        .and_then(|change| match change {
+            Change::FailsMore => Some("more"),
+            Change::FailsLess => Some("less"),
+            Change::Slower | Change::Faster => None,
+        });
     Then {
         count: then.map_or(0, |then| then.count),
         users: then.map_or(0, |then| then.users),
@@ -198,7 +301,12 @@ const ENDPOINTS: usize = 5;
 fn hit_endpoint(row: HitEndpoint, count: f64) -> wire::HitEndpoint {
     #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
     let request_share = (row.requests > 0).then(|| (row.share * count / row.requests as f64).min(1.0));
-    wire::HitEndpoint { endpoint: row.endpoint, share: row.share, requests: row.requests, request_share }
+    wire::HitEndpoint {
+        endpoint: row.endpoint,
+        share: row.share,
+        requests: row.requests,
+        request_share,
+    }
 }
 
 /// Where an error stands in the list: by attention, then by number.
@@ -206,7 +314,9 @@ type Position = (Reverse<u8>, u32);
 
 fn position(cursor: &str) -> Result<Position, ApiError> {
     let text = read_cursor(cursor)?;
-    let parts = text.split_once(':').and_then(|(score, number)| Some((Reverse(score.parse().ok()?), number.parse().ok()?)));
+    let parts = text
+        .split_once(':')
+        .and_then(|(score, number)| Some((Reverse(score.parse().ok()?), number.parse().ok()?)));
     parts.ok_or_else(|| bad("the cursor is none of this list; take it from `next` of the page before"))
 }
 
@@ -221,16 +331,26 @@ fn origin_of(summary: &Summary, origins: &Origins) -> Option<String> {
 /// Each kind of flag once, in the order of their weight.
 fn words(flags: Option<&Vec<Flag>>) -> Vec<String> {
     let has = |kind: &&str| flags.is_some_and(|flags| flags.iter().any(|flag| flag.kind == *kind));
-    ["new", "surging", "returned"].into_iter().filter(has).map(str::to_owned).collect()
+    ["new", "surging", "returned"]
+        .into_iter()
+        .filter(has)
+        .map(str::to_owned)
+        .collect()
 }
 
-/// Whether a deploy stands at the beginning of a flag: it began with one, or a version brought the error, or brought it back.
+/// Whether a deploy stands at the beginning of a flag: it began with one, or a version brought the
+/// error, or brought it back.
 fn is_since_deploy(flags: Option<&Vec<Flag>>) -> bool {
     flags.is_some_and(|flags| flags.iter().any(|flag| flag.by_deploy || flag.kind != "surging"))
 }
 
 fn tied(tie: Tie) -> TiedError {
-    TiedError { reference: errors::reference(tie.error_id).to_string(), service: tie.service, title: tie.title, count: tie.count }
+    TiedError {
+        reference: errors::reference(tie.error_id).to_string(),
+        service: tie.service,
+        title: tie.title,
+        count: tie.count,
+    }
 }
 
 fn rank(summary: Summary, origins: &Origins, now: DateTime<Utc>) -> (Position, Summary, Attention) {
@@ -240,7 +360,14 @@ fn rank(summary: Summary, origins: &Origins, now: DateTime<Utc>) -> (Position, S
         weighed.reasons.push(format!("follows from {origin}"));
     }
     let position = (Reverse(weighed.score), summary.reference.number());
-    (position, summary, Attention { score: weighed.score, reasons: weighed.reasons })
+    (
+        position,
+        summary,
+        Attention {
+            score: weighed.score,
+            reasons: weighed.reasons,
+        },
+    )
 }
 
 fn item(latest: Option<&Latest>, summary: Summary, attention: Attention) -> ErrorItem {

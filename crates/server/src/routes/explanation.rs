@@ -9,7 +9,8 @@ use crate::state::State;
 use crate::wire::{Counted, Explanation, Problem};
 
 /// Why the occurrences of an error are one error: what counted of the latest one, and what did not.
-#[utoipa::path(operation_id = "explain_error", tag = "errors", params(("ref" = String, Path, description = "The error's reference")), responses(
+#[utoipa::path(operation_id = "explain_error", tag = "errors", params(("ref" = String, Path, description = "The \
+    error's reference")), responses(
     (status = 200, body = Explanation),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -30,14 +31,24 @@ pub(super) async fn of_error(
             }
         })
         .await?;
-    let found = found.ok_or_else(|| ApiError::NotFound(format!("no occurrence of {reference} is kept, so nothing can be explained")))?;
+    let found = found.ok_or_else(|| {
+        ApiError::NotFound(format!(
+            "no occurrence of {reference} is kept, so nothing can be explained"
+        ))
+    })?;
     let stack = found.stack.and_then(|stack| serde_json::from_value(stack).ok());
     let sent_type = found.attributes.get("exception.type").and_then(|sent| sent.as_str());
     let described = Described::again(&found.row.type_name, sent_type, &found.row.message, stack);
     let explanation = described.explain();
     let (tier, sentence) = match explanation.tier {
-        Tier::OwnFrames => ("own_frames", "The service's own frames decide, over the whole chain of causes."),
-        Tier::LibraryFrames => ("library_frames", "No frame is the service's own: the innermost library frame and the message decide."),
+        Tier::OwnFrames => (
+            "own_frames",
+            "The service's own frames decide, over the whole chain of causes.",
+        ),
+        Tier::LibraryFrames => (
+            "library_frames",
+            "No frame is the service's own: the innermost library frame and the message decide.",
+        ),
         Tier::Message => ("message", "There is no stack: type and message template decide."),
     };
     let counted = explanation
@@ -51,8 +62,16 @@ pub(super) async fn of_error(
                 PartKind::Code => "code",
                 PartKind::Message => "message",
             };
-            (!part.text.is_empty()).then(|| Counted { kind: kind.to_owned(), text: part.text })
+            (!part.text.is_empty()).then(|| Counted {
+                kind: kind.to_owned(),
+                text: part.text,
+            })
         })
         .collect();
-    Ok(web::Json(Explanation { sentence: sentence.to_owned(), tier: tier.to_owned(), counted, ignored: explanation.ignored }))
+    Ok(web::Json(Explanation {
+        sentence: sentence.to_owned(),
+        tier: tier.to_owned(),
+        counted,
+        ignored: explanation.ignored,
+    }))
 }

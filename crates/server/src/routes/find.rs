@@ -18,13 +18,18 @@ const MAX_TEXT: usize = 65_536;
 /// Candidates shown.
 const MAX_CANDIDATES: usize = 10;
 
-/// Finds whatever is pasted: a reference, a link, an occurrence, a trace, a user or any attribute's value, a log line, a stack.
+/// Finds whatever is pasted: a reference, a link, an occurrence, a trace, a user or any attribute's
+/// value, a log line, a stack.
 #[utoipa::path(operation_id = "find", tag = "find", params(FindQuery), responses(
     (status = 200, body = FoundPage),
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/find")]
-pub(super) async fn find_text(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<FoundPage>, ApiError> {
+pub(super) async fn find_text(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<FoundPage>, ApiError> {
     let asked: FindQuery = parameters(request.query_string())?;
     let text = asked.text.trim().to_owned();
     if text.is_empty() {
@@ -42,21 +47,45 @@ async fn candidates(database: &Database, text: &str) -> Result<Vec<Candidate>, S
     let mut found = vec![];
     let is_one_word = !text.contains(char::is_whitespace);
     // A link of the console, or a reference within any text.
-    for word in text.split(|c: char| !(c.is_ascii_lowercase() || c == '-')).filter(|word| word.len() == 11) {
-        let Ok(reference) = word.parse::<Reference>() else { continue };
-        let Some(error) = find::error(database, reference).await? else { continue };
-        let view = text.find(word).and_then(|at| text.get(at + word.len()..)).filter(|rest| is_one_word && rest.starts_with('?'));
+    for word in text
+        .split(|c: char| !(c.is_ascii_lowercase() || c == '-'))
+        .filter(|word| word.len() == 11)
+    {
+        let Ok(reference) = word.parse::<Reference>() else {
+            continue;
+        };
+        let Some(error) = find::error(database, reference).await? else {
+            continue;
+        };
+        let view = text
+            .find(word)
+            .and_then(|at| text.get(at + word.len()..))
+            .filter(|rest| is_one_word && rest.starts_with('?'));
         push(&mut found, of_error("error", &error, view.unwrap_or_default()));
     }
-    for hex in text.split(|c: char| !c.is_ascii_hexdigit()).filter(|hex| hex.len() == 32).take(4) {
+    for hex in text
+        .split(|c: char| !c.is_ascii_hexdigit())
+        .filter(|hex| hex.len() == 32)
+        .take(4)
+    {
         let Some(id) = bytes(hex) else { continue };
         if let Some(error) = find::occurrence(database, OccurrenceId(id)).await? {
-            push(&mut found, of_error("occurrence", &error, &format!("?occurrence={}", hex.to_ascii_lowercase())));
+            push(
+                &mut found,
+                of_error(
+                    "occurrence",
+                    &error,
+                    &format!("?occurrence={}", hex.to_ascii_lowercase()),
+                ),
+            );
         }
         let in_trace = find::in_trace(database, id).await?;
         if in_trace > 0 {
             let predicate = format!("trace = {}", hex.to_ascii_lowercase());
-            push(&mut found, matching("trace", &format!("trace {hex}"), in_trace, &predicate));
+            push(
+                &mut found,
+                matching("trace", &format!("trace {hex}"), in_trace, &predicate),
+            );
         }
     }
     if is_one_word && text.len() <= 200 {
@@ -66,7 +95,10 @@ async fn candidates(database: &Database, text: &str) -> Result<Vec<Candidate>, S
         for stored in [text, &hidden].into_iter().take(if hidden == text { 1 } else { 2 }) {
             for (name, count) in find::attributes(database, stored).await? {
                 let predicate = format!("{name} = {}", quoted(stored));
-                push(&mut found, matching("attribute", &format!("{name} = {text}"), count, &predicate));
+                push(
+                    &mut found,
+                    matching("attribute", &format!("{name} = {text}"), count, &predicate),
+                );
             }
         }
     }
@@ -86,7 +118,8 @@ async fn candidates(database: &Database, text: &str) -> Result<Vec<Candidate>, S
 /// Longest text that may be a name of something.
 const MAX_NAME: usize = 200;
 
-/// Hosts and other facts of resources, order ids in log lines, versions and commits, routes, files with their lines, functions.
+/// Hosts and other facts of resources, order ids in log lines, versions and commits, routes, files
+/// with their lines, functions.
 async fn places(database: &Database, text: &str, found: &mut Vec<Candidate>) -> Result<(), StoreError> {
     if text.len() > MAX_NAME || text.len() < 3 {
         return Ok(());
@@ -109,7 +142,9 @@ async fn places(database: &Database, text: &str, found: &mut Vec<Candidate>) -> 
         }
     }
     if is_one_word && text.contains('/')
-        || text.split_once(' ').is_some_and(|(method, route)| method.chars().all(|c| c.is_ascii_uppercase()) && route.starts_with('/'))
+        || text
+            .split_once(' ')
+            .is_some_and(|(method, route)| method.chars().all(|c| c.is_ascii_uppercase()) && route.starts_with('/'))
     {
         for (service, endpoint) in find::endpoints(database, text).await? {
             push(found, of_endpoint(&service, &endpoint));
@@ -126,7 +161,11 @@ fn in_stacks(text: &str) -> Vec<(&'static str, String)> {
     let place = text.trim_start_matches("at ");
     // Brackets around it go, those of a call stay.
     let place = place.trim_start_matches(['(', '"', '\'']).trim_end_matches(['"', '\'']);
-    let place = if place.ends_with("()") { place } else { place.trim_end_matches(')') };
+    let place = if place.ends_with("()") {
+        place
+    } else {
+        place.trim_end_matches(')')
+    };
     let is_word = !place.contains(char::is_whitespace);
     let file = place.split(':').next().unwrap_or(place);
     let is_file = is_word
@@ -138,7 +177,10 @@ fn in_stacks(text: &str) -> Vec<(&'static str, String)> {
                 && ending.starts_with(|c: char| c.is_ascii_alphabetic())
         });
     let function = place.trim_end_matches("()");
-    let is_function = is_word && function.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '$' | '#' | '<' | '>'));
+    let is_function = is_word
+        && function
+            .chars()
+            .all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '$' | '#' | '<' | '>'));
     let mut asked = vec![];
     if is_file {
         asked.push(("file", format!("file = {}", quoted(file))));
@@ -150,12 +192,29 @@ fn in_stacks(text: &str) -> Vec<(&'static str, String)> {
 }
 
 /// Occurrences of the last week that a predicate holds for: the error, where they are of one.
-async fn of_predicate(database: &Database, by: &str, predicate: &str, found: &mut Vec<Candidate>) -> Result<(), StoreError> {
-    let Ok(parsed) = outcrop_core::query::parse(predicate) else { return Ok(()) };
+async fn of_predicate(
+    database: &Database,
+    by: &str,
+    predicate: &str,
+    found: &mut Vec<Candidate>,
+) -> Result<(), StoreError> {
+    let Ok(parsed) = outcrop_core::query::parse(predicate) else {
+        return Ok(());
+    };
     let to = Utc::now();
-    let scope =
-        Scope { service: None, environment: None, version: None, from: to - TimeDelta::days(7), to, predicate: Some(parsed.into()) };
-    let errors: Vec<errors::Summary> = errors::list(database, &scope).await?.into_iter().filter(|error| error.count > 0).collect();
+    let scope = Scope {
+        service: None,
+        environment: None,
+        version: None,
+        from: to - TimeDelta::days(7),
+        to,
+        predicate: Some(parsed.into()),
+    };
+    let errors: Vec<errors::Summary> = errors::list(database, &scope)
+        .await?
+        .into_iter()
+        .filter(|error| error.count > 0)
+        .collect();
     for error in errors.iter().take(2) {
         let candidate = Candidate {
             by: by.to_owned(),
@@ -168,19 +227,35 @@ async fn of_predicate(database: &Database, by: &str, predicate: &str, found: &mu
     }
     if errors.len() > 2 {
         let count = errors.iter().map(|error| error.count).sum();
-        push(found, matching(by, &format!("{predicate}, {} errors", errors.len()), count, predicate));
+        push(
+            found,
+            matching(by, &format!("{predicate}, {} errors", errors.len()), count, predicate),
+        );
     }
     Ok(())
 }
 
 fn of_release(release: &find::Release) -> Candidate {
-    let find::Release { service, version, environment } = release;
+    let find::Release {
+        service,
+        version,
+        environment,
+    } = release;
     Candidate {
         by: "version".to_owned(),
         reference: None,
         title: format!("{service} {version} in {environment}"),
-        path: format!("/deploys/{}/{}?environment={}", encoded(service), encoded(version), encoded(environment)),
-        predicate: Some(format!("service = {} and version = {}", quoted(service), quoted(version))),
+        path: format!(
+            "/deploys/{}/{}?environment={}",
+            encoded(service),
+            encoded(version),
+            encoded(environment)
+        ),
+        predicate: Some(format!(
+            "service = {} and version = {}",
+            quoted(service),
+            quoted(version)
+        )),
     }
 }
 
@@ -189,8 +264,16 @@ fn of_endpoint(service: &str, endpoint: &str) -> Candidate {
         by: "endpoint".to_owned(),
         reference: None,
         title: format!("{service}: {endpoint}"),
-        path: format!("/traffic?view=endpoints&service={}&endpoint={}", encoded(service), encoded(endpoint)),
-        predicate: Some(format!("service = {} and endpoint = {}", quoted(service), quoted(endpoint))),
+        path: format!(
+            "/traffic?view=endpoints&service={}&endpoint={}",
+            encoded(service),
+            encoded(endpoint)
+        ),
+        predicate: Some(format!(
+            "service = {} and endpoint = {}",
+            quoted(service),
+            quoted(endpoint)
+        )),
     }
 }
 
@@ -198,7 +281,10 @@ fn in_lines(name: &str, text: &str, count: i64, predicate: &str) -> Candidate {
     Candidate {
         by: "log lines".to_owned(),
         reference: None,
-        title: format!("{name} = {text}: {count} log {}", if count == 1 { "line" } else { "lines" }),
+        title: format!(
+            "{name} = {text}: {count} log {}",
+            if count == 1 { "line" } else { "lines" }
+        ),
         path: format!("/traffic?view=logs&since=7d&where={}", encoded(predicate)),
         predicate: Some(predicate.to_owned()),
     }
@@ -209,12 +295,18 @@ async fn by_title(database: &Database, text: &str, found: &mut Vec<Candidate>) -
     let line = template(text);
     let words: Vec<String> = text.to_lowercase().split_whitespace().map(str::to_owned).collect();
     for error in find::newest(database).await? {
-        let message = error.title.split_once(": ").map_or(error.title.as_str(), |(_, message)| message);
+        let message = error
+            .title
+            .split_once(": ")
+            .map_or(error.title.as_str(), |(_, message)| message);
         let is_in_line = message.len() >= 8 && line.contains(message);
         let place = format!("{} {}", error.service, error.title).to_lowercase();
         let has_words = words.len() <= 8 && words.iter().all(|word| place.contains(word.as_str()));
         if is_in_line || has_words {
-            push(found, of_error(if is_in_line { "log line" } else { "words" }, &error, ""));
+            push(
+                found,
+                of_error(if is_in_line { "log line" } else { "words" }, &error, ""),
+            );
         }
         if found.len() >= MAX_CANDIDATES {
             break;
@@ -243,7 +335,10 @@ fn matching(by: &str, what: &str, count: i64, predicate: &str) -> Candidate {
     Candidate {
         by: by.to_owned(),
         reference: None,
-        title: format!("{what}: {count} {}", if count == 1 { "occurrence" } else { "occurrences" }),
+        title: format!(
+            "{what}: {count} {}",
+            if count == 1 { "occurrence" } else { "occurrences" }
+        ),
         path: format!("/errors?since=30d&where={}", encoded(predicate)),
         predicate: Some(predicate.to_owned()),
     }
@@ -253,7 +348,11 @@ fn matching(by: &str, what: &str, count: i64, predicate: &str) -> Candidate {
 fn encoded(text: &str) -> String {
     let sign = |byte: u8| {
         let stays = byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'_' | b'-');
-        if stays { char::from(byte).to_string() } else { format!("%{byte:02X}") }
+        if stays {
+            char::from(byte).to_string()
+        } else {
+            format!("%{byte:02X}")
+        }
     };
     text.bytes().map(sign).collect::<Vec<_>>().concat()
 }

@@ -20,7 +20,8 @@ const MAX_NOTE: usize = 4_000;
 const MAX_QUIET_DAYS: i64 = 365;
 
 /// How an error is handled, and what was done about it.
-#[utoipa::path(operation_id = "show_handling", tag = "handling", params(("ref" = String, Path, description = "The error's reference")), responses(
+#[utoipa::path(operation_id = "show_handling", tag = "handling", params(("ref" = String, Path, description = "The \
+    error's reference")), responses(
     (status = 200, body = HandlingState),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -32,11 +33,14 @@ pub(super) async fn show_handling(
 ) -> Result<web::Json<HandlingState>, ApiError> {
     let reference = error_of(&state, &path).await?;
     let database = state.database.clone();
-    Ok(web::Json(state.on_main(async move { read(&database, reference).await }).await?))
+    Ok(web::Json(
+        state.on_main(async move { read(&database, reference).await }).await?,
+    ))
 }
 
 /// Does something about an error.
-#[utoipa::path(operation_id = "handle_error", tag = "handling", request_body = HandlingAction, params(("ref" = String, Path, description = "The error's reference")), responses(
+#[utoipa::path(operation_id = "handle_error", tag = "handling", request_body = HandlingAction, params(("ref" = String,
+    Path, description = "The error's reference")), responses(
     (status = 200, body = HandlingState),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
@@ -58,7 +62,9 @@ pub(super) async fn handle_error(
     let database = state.database.clone();
     let is_known = {
         let database = database.clone();
-        state.on_main(async move { Ok(outcrop_store::find::error(&database, reference).await?.is_some()) }).await?
+        state
+            .on_main(async move { Ok(outcrop_store::find::error(&database, reference).await?.is_some()) })
+            .await?
     };
     if !is_known {
         return Err(ApiError::NotFound(format!("there is no error {reference}")));
@@ -85,14 +91,20 @@ fn action(asked: HandlingAction, caller: &str) -> Result<Action, ApiError> {
         HandlingAction::Take { by } => Action::Take(named("by", by.as_deref().unwrap_or(caller), 200)?),
         HandlingAction::HandBack => Action::HandBack,
         HandlingAction::Settle { version } => Action::Settle(named("version", &version, 200)?),
-        HandlingAction::Quiet { until: Some(until), predicate: None } => {
+        HandlingAction::Quiet {
+            until: Some(until),
+            predicate: None,
+        } => {
             let now = Utc::now();
             if until <= now || until > now + TimeDelta::days(MAX_QUIET_DAYS) {
                 return Err(bad(format!("until must lie within the next {MAX_QUIET_DAYS} days")));
             }
             Action::QuietUntil(until)
         }
-        HandlingAction::Quiet { until: None, predicate: Some(text) } => Action::QuietWhere(named("where", &text, 2_000)?),
+        HandlingAction::Quiet {
+            until: None,
+            predicate: Some(text),
+        } => Action::QuietWhere(named("where", &text, 2_000)?),
         HandlingAction::Quiet { .. } => return Err(bad("quiet takes either until or where")),
         HandlingAction::Reopen => Action::Reopen,
         HandlingAction::Note { text } => Action::Note(named("the note", &text, MAX_NOTE)?),
@@ -102,7 +114,10 @@ fn action(asked: HandlingAction, caller: &str) -> Result<Action, ApiError> {
 async fn read(database: &Database, reference: Reference) -> Result<HandlingState, StoreError> {
     let now = Utc::now();
     let number = outcrop_store::errors::number(reference);
-    let handling = handling::of(database, Some(number)).await?.remove(&number).unwrap_or_default();
+    let handling = handling::of(database, Some(number))
+        .await?
+        .remove(&number)
+        .unwrap_or_default();
     let history = handling::changes(database, reference).await?;
     let known = handling::since_settled(database, number).await?;
     Ok(HandlingState {
@@ -114,7 +129,12 @@ async fn read(database: &Database, reference: Reference) -> Result<HandlingState
         settled_in: handling.settled_in,
         history: history
             .into_iter()
-            .map(|change| HandlingChange { at: change.at, by: change.by, verb: change.verb, what: change.what })
+            .map(|change| HandlingChange {
+                at: change.at,
+                by: change.by,
+                verb: change.verb,
+                what: change.what,
+            })
             .collect(),
     })
 }

@@ -38,22 +38,28 @@ impl<T: DeserializeOwned + 'static> FromRequest for Body<T> {
     type Future = Pin<Box<dyn Future<Output = Result<Self, ApiError>>>>;
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
-        let is_json = request
-            .mime_type()
-            .is_ok_and(|kind| kind.is_some_and(|kind| kind.subtype() == mime::JSON || kind.suffix() == Some(mime::JSON)));
+        let is_json = request.mime_type().is_ok_and(|kind| {
+            kind.is_some_and(|kind| kind.subtype() == mime::JSON || kind.suffix() == Some(mime::JSON))
+        });
         let bytes = web::Bytes::from_request(request, payload);
         Box::pin(async move {
             if !is_json {
                 return Err(ApiError::NotJson);
             }
-            let bytes = bytes.await.map_err(|error| match error.as_response_error().status_code() {
-                actix_web::http::StatusCode::PAYLOAD_TOO_LARGE => ApiError::TooLarge,
-                _ => bad(format!("the body cannot be read: {error}")),
-            })?;
+            let bytes = bytes
+                .await
+                .map_err(|error| match error.as_response_error().status_code() {
+                    actix_web::http::StatusCode::PAYLOAD_TOO_LARGE => ApiError::TooLarge,
+                    _ => bad(format!("the body cannot be read: {error}")),
+                })?;
             if holds_nul(&bytes) {
-                return Err(bad("the body holds the character NUL (\\u0000), which no text here may hold"));
+                return Err(bad(
+                    "the body holds the character NUL (\\u0000), which no text here may hold",
+                ));
             }
-            serde_json::from_slice(&bytes).map(Self).map_err(|error| bad(format!("the body: {error}")))
+            serde_json::from_slice(&bytes)
+                .map(Self)
+                .map_err(|error| bad(format!("the body: {error}")))
         })
     }
 }
@@ -72,34 +78,49 @@ fn holds_nul(json: &[u8]) -> bool {
 }
 
 /// What may be asked without a member's token or session: signing in and out, and reports, which come by a sender key.
-const OPEN: [(&str, &str); 3] = [("POST", "/api/v1/session"), ("DELETE", "/api/v1/session"), ("POST", "/api/v1/report")];
+const OPEN: [(&str, &str); 3] = [
+    ("POST", "/api/v1/session"),
+    ("DELETE", "/api/v1/session"),
+    ("POST", "/api/v1/report"),
+];
 
-/// Lets in who is known, before a body is read. Refuses addresses that hold NUL and methods that an address does not take, and keeps answers out of caches: they are one member's.
+/// Lets in who is known, before a body is read. Refuses addresses that hold NUL and methods that an
+/// address does not take, and keeps answers out of caches: they are one member's.
 pub(super) async fn guard<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<B>>, actix_web::Error> {
     let uri = request.uri();
-    if percent_decode_str(uri.path()).chain(percent_decode_str(uri.query().unwrap_or_default())).any(|byte| byte == 0) {
+    if percent_decode_str(uri.path())
+        .chain(percent_decode_str(uri.query().unwrap_or_default()))
+        .any(|byte| byte == 0)
+    {
         let refused = bad("the address holds the character NUL (%00), which no text here may hold").error_response();
         return Ok(request.into_response(refused).map_into_right_body());
     }
     // Before the routes: an address with a text of its own would be taken for that of its neighbour with a number.
     let methods = request.app_data::<web::Data<Methods>>().cloned();
-    if let Some(taken) =
-        methods.as_ref().and_then(|methods| methods.at(request.path())).filter(|taken| !taken.contains(&request.method().as_str()))
+    if let Some(taken) = methods
+        .as_ref()
+        .and_then(|methods| methods.at(request.path()))
+        .filter(|taken| !taken.contains(&request.method().as_str()))
     {
         let refused = not_allowed(request.method(), taken);
         return Ok(request.into_response(refused).map_into_right_body());
     }
-    if !OPEN.iter().any(|(method, path)| request.method().as_str() == *method && request.path() == *path) {
+    if !OPEN
+        .iter()
+        .any(|(method, path)| request.method().as_str() == *method && request.path() == *path)
+    {
         let refused = authenticate(request.request()).await.err();
         if let Some(refused) = refused {
             return Ok(request.into_response(refused.error_response()).map_into_right_body());
         }
     }
     let mut answer = next.call(request).await?.map_into_left_body();
-    answer.headers_mut().insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    answer
+        .headers_mut()
+        .insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
     Ok(answer)
 }
 

@@ -17,15 +17,25 @@ const HEARTBEAT: Duration = Duration::from_secs(15);
 const CHECKED_EVERY: Duration = Duration::from_millis(1_500);
 
 /// Says what is committed, as server-sent events named `committed`: `{"batches","reports","services"}`.
-#[utoipa::path(operation_id = "live", tag = "live", responses((status = 200, content_type = "text/event-stream", body = String)))]
+#[utoipa::path(operation_id = "live", tag = "live", responses((status = 200, content_type = "text/event-stream",
+    body = String)))]
 #[get("/live")]
 pub(super) async fn events(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> HttpResponse {
-    let reader = Reader { listener: state.live.subscribe(), state: state.into_inner(), request, checked: Instant::now(), is_first: true };
+    let reader = Reader {
+        listener: state.live.subscribe(),
+        state: state.into_inner(),
+        request,
+        checked: Instant::now(),
+        is_first: true,
+    };
     let events = stream::unfold(reader, |mut reader| async move {
         let event = reader.next().await?;
         Some((Ok::<Bytes, actix_web::Error>(event), reader))
     });
-    HttpResponse::Ok().content_type("text/event-stream").insert_header(("cache-control", "no-store")).streaming(events)
+    HttpResponse::Ok()
+        .content_type("text/event-stream")
+        .insert_header(("cache-control", "no-store"))
+        .streaming(events)
 }
 
 /// Whoever reads a stream.
@@ -66,11 +76,17 @@ fn told(said: Result<Committed, RecvError>) -> Option<Bytes> {
     match said {
         Ok(committed) => Some(event(&committed)),
         // A slow reader has missed some: it is told that there is something, which is all it needs to read again.
-        Err(RecvError::Lagged(_)) => Some(event(&Committed { batches: 1, ..Committed::default() })),
+        Err(RecvError::Lagged(_)) => Some(event(&Committed {
+            batches: 1,
+            ..Committed::default()
+        })),
         Err(RecvError::Closed) => None,
     }
 }
 
 fn event(committed: &Committed) -> Bytes {
-    Bytes::from(format!("event: committed\ndata: {}\n\n", serde_json::to_string(committed).unwrap_or_default()))
+    Bytes::from(format!(
+        "event: committed\ndata: {}\n\n",
+        serde_json::to_string(committed).unwrap_or_default()
+    ))
 }

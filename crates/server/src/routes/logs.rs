@@ -16,7 +16,9 @@ use super::traces::{millis, trace_id};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{ErrorQuery, HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates, Problem, Severity};
+use crate::wire::{
+    ErrorQuery, HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates, Problem, Severity,
+};
 
 fn window(asked: &LogQuery) -> Result<Scope, ApiError> {
     let window = ErrorQuery {
@@ -33,19 +35,39 @@ fn window(asked: &LogQuery) -> Result<Scope, ApiError> {
     if let (Some(predicate), Some(text)) = (&scope.predicate, &asked.predicate) {
         predicate.for_log_lines().map_err(|mistake| {
             let place = super::predicate::place(text, &mistake);
-            ApiError::Predicate { message: mistake.message, at: place.0, length: place.1 }
+            ApiError::Predicate {
+                message: mistake.message,
+                at: place.0,
+                length: place.1,
+            }
         })?;
     }
     Ok(scope)
 }
 
 /// Names of severities, with the first OTLP number of each.
-const SEVERITIES: [(&str, i16); 6] = [("trace", 1), ("debug", 5), ("info", 9), ("warn", 13), ("error", 17), ("fatal", 21)];
+const SEVERITIES: [(&str, i16); 6] = [
+    ("trace", 1),
+    ("debug", 5),
+    ("info", 9),
+    ("warn", 13),
+    ("error", 17),
+    ("fatal", 21),
+];
 
 fn least_severity(name: Option<&String>) -> Result<Option<i16>, ApiError> {
-    let Some(name) = name.filter(|name| !name.is_empty()) else { return Ok(None) };
-    let known = SEVERITIES.iter().find(|(known, _)| known == name).map(|(_, number)| *number);
-    known.map(Some).ok_or_else(|| bad(format!("severity is `{name}`; it is one of trace, debug, info, warn, error, fatal")))
+    let Some(name) = name.filter(|name| !name.is_empty()) else {
+        return Ok(None);
+    };
+    let known = SEVERITIES
+        .iter()
+        .find(|(known, _)| known == name)
+        .map(|(_, number)| *number);
+    known.map(Some).ok_or_else(|| {
+        bad(format!(
+            "severity is `{name}`; it is one of trace, debug, info, warn, error, fatal"
+        ))
+    })
 }
 
 fn template(text: Option<&String>) -> Result<Option<[u8; 16]>, ApiError> {
@@ -59,7 +81,11 @@ fn template(text: Option<&String>) -> Result<Option<[u8; 16]>, ApiError> {
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/logs")]
-pub(super) async fn list_lines(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<LogPage>, ApiError> {
+pub(super) async fn list_lines(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<LogPage>, ApiError> {
     let query: LogQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&query)?, limit(query.limit)?);
     let trace = query.trace.as_deref().filter(|trace| !trace.is_empty());
@@ -69,22 +95,38 @@ pub(super) async fn list_lines(_viewer: Viewer, request: HttpRequest, state: web
     };
     let asked = Asked {
         text: query.text.filter(|text| !text.is_empty()),
-        trace: trace.map(|trace| trace_id(trace).ok_or_else(|| bad("trace is a trace's id, 32 hex digits"))).transpose()?,
+        trace: trace
+            .map(|trace| trace_id(trace).ok_or_else(|| bad("trace is a trace's id, 32 hex digits")))
+            .transpose()?,
         error,
         template: template(query.template.as_ref())?,
         severity: least_severity(query.severity.as_ref())?,
-        before: query.cursor.as_deref().map(|text| read_cursor(text).and_then(|id| super::occurrences::occurrence_id(&id))).transpose()?,
+        before: query
+            .cursor
+            .as_deref()
+            .map(|text| read_cursor(text).and_then(|id| super::occurrences::occurrence_id(&id)))
+            .transpose()?,
         oldest_first: false,
     };
     let database = state.database.clone();
     let lines_and_note = async move {
         let lines = logs::lines(&database, &scope, &asked, i64::try_from(limit).unwrap_or(i64::MAX) + 1).await?;
-        let note = if lines.is_empty() { unknown(&database, scope.predicate.as_deref()).await? } else { None };
+        let note = if lines.is_empty() {
+            unknown(&database, scope.predicate.as_deref()).await?
+        } else {
+            None
+        };
         Ok((lines, note))
     };
     let (lines, note) = state.on_main(lines_and_note).await?;
-    let next = (lines.len() > limit).then(|| lines.get(limit - 1).map(|last| cursor(&last.id().to_string()))).flatten();
-    Ok(web::Json(LogPage { items: lines.into_iter().take(limit).map(item).collect(), next, note }))
+    let next = (lines.len() > limit)
+        .then(|| lines.get(limit - 1).map(|last| cursor(&last.id().to_string())))
+        .flatten();
+    Ok(web::Json(LogPage {
+        items: lines.into_iter().take(limit).map(item).collect(),
+        next,
+        note,
+    }))
 }
 
 fn item(line: Line) -> LogItem {
@@ -127,7 +169,9 @@ pub(super) async fn list_templates(
         ("cursor", query.cursor.is_some()),
     ];
     if let Some((name, _)) = given.iter().find(|(_, is_given)| *is_given) {
-        return Err(bad(format!("templates are counted by the hour, service and environment: {name} cannot narrow them")));
+        return Err(bad(format!(
+            "templates are counted by the hour, service and environment: {name} cannot narrow them"
+        )));
     }
     let (scope, limit) = (window(&query)?, limit(query.limit)?);
     let earlier = against_or_before(query.against.as_deref(), &scope)?;
@@ -138,7 +182,16 @@ pub(super) async fn list_templates(
     };
     let database = state.database.clone();
     let counts = state
-        .on_main(async move { logs::templates(&database, &scope, &earlier, &asked, i64::try_from(limit).unwrap_or(i64::MAX)).await })
+        .on_main(async move {
+            logs::templates(
+                &database,
+                &scope,
+                &earlier,
+                &asked,
+                i64::try_from(limit).unwrap_or(i64::MAX),
+            )
+            .await
+        })
         .await?;
     let items = counts
         .into_iter()
@@ -149,7 +202,11 @@ pub(super) async fn list_templates(
             service: count.service,
             count: count.count,
             before: count.before,
-            hours: count.hours.into_iter().map(|(at, count)| HourCount { at, count }).collect(),
+            hours: count
+                .hours
+                .into_iter()
+                .map(|(at, count)| HourCount { at, count })
+                .collect(),
         })
         .collect();
     Ok(web::Json(LogTemplates { items }))
@@ -159,17 +216,24 @@ pub(super) async fn list_templates(
 const STEPS: usize = 60;
 
 /// What a request did before it failed, over all services: spans that ended, their events, log lines.
-#[utoipa::path(operation_id = "show_lead_up", tag = "occurrences", params(("id" = String, Path, description = "The occurrence's id in hex")), responses(
+#[utoipa::path(operation_id = "show_lead_up", tag = "occurrences", params(("id" = String, Path, description = "The \
+    occurrence's id in hex")), responses(
     (status = 200, body = LeadUp),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/occurrences/{id}/lead-up")]
-pub(super) async fn show_lead_up(_viewer: Viewer, path: web::Path<String>, state: web::Data<State>) -> Result<web::Json<LeadUp>, ApiError> {
+pub(super) async fn show_lead_up(
+    _viewer: Viewer,
+    path: web::Path<String>,
+    state: web::Data<State>,
+) -> Result<web::Json<LeadUp>, ApiError> {
     let id = super::occurrences::occurrence_id(&path)?;
     let database = state.database.clone();
     let found = state
         .on_main(async move {
-            let Some(place) = occurrences::place(&database, id).await? else { return Ok(None) };
+            let Some(place) = occurrences::place(&database, id).await? else {
+                return Ok(None);
+            };
             let ((chunks, is_cut), lines) = match place.trace_id {
                 Some(trace) => futures_util::try_join!(
                     traces::read_all(&database, std::slice::from_ref(&trace)),
@@ -180,9 +244,14 @@ pub(super) async fn show_lead_up(_viewer: Viewer, path: web::Path<String>, state
             Ok(Some((place, chunks, lines, is_cut)))
         })
         .await?;
-    let (place, mut chunks, lines, is_cut) =
-        found.ok_or_else(|| ApiError::NotFound(format!("there is no occurrence {id}; it may be past its retention")))?;
-    let trace = Trace::new(place.trace_id.and_then(|trace| chunks.remove(&trace)).unwrap_or_default());
+    let (place, mut chunks, lines, is_cut) = found
+        .ok_or_else(|| ApiError::NotFound(format!("there is no occurrence {id}; it may be past its retention")))?;
+    let trace = Trace::new(
+        place
+            .trace_id
+            .and_then(|trace| chunks.remove(&trace))
+            .unwrap_or_default(),
+    );
     let seen: Vec<LineSeen> = lines
         .iter()
         .map(|line| LineSeen {
@@ -227,5 +296,10 @@ pub(super) async fn show_lead_up(_viewer: Viewer, path: web::Path<String>, state
             times: step.times,
         })
         .collect();
-    Ok(web::Json(LeadUp { from: from.to_owned(), steps, left_out, is_cut }))
+    Ok(web::Json(LeadUp {
+        from: from.to_owned(),
+        steps,
+        left_out,
+        is_cut,
+    }))
 }

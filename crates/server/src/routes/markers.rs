@@ -43,12 +43,21 @@ pub(super) async fn mark_change(
         return Err(bad("title says in 1 to 200 bytes what changed"));
     }
     if !KINDS.contains(&asked.kind.as_str()) {
-        return Err(bad(format!("kind is `{}`; it is one of {}", asked.kind, KINDS.join(", "))));
+        return Err(bad(format!(
+            "kind is `{}`; it is one of {}",
+            asked.kind,
+            KINDS.join(", ")
+        )));
     }
-    if at > now + TimeDelta::minutes(5) || at < now - TimeDelta::days(30) || asked.ended_at.is_some_and(|ended| ended < at) {
+    if at > now + TimeDelta::minutes(5)
+        || at < now - TimeDelta::days(30)
+        || asked.ended_at.is_some_and(|ended| ended < at)
+    {
         return Err(bad("at must lie within the last 30 days, ended_at not before it"));
     }
-    if asked.link.len() > 2_000 || !(asked.link.is_empty() || asked.link.starts_with("https://") || asked.link.starts_with("http://")) {
+    if asked.link.len() > 2_000
+        || !(asked.link.is_empty() || asked.link.starts_with("https://") || asked.link.starts_with("http://"))
+    {
         return Err(bad("link is an http or https address of at most 2,000 bytes"));
     }
     let named = |name: Option<String>| name.filter(|name| !name.is_empty());
@@ -65,15 +74,18 @@ pub(super) async fn mark_change(
     let database = state.database.clone();
     let made = state
         .on_main(async move {
-            let Some(id) = markers::mark(&database, &marker).await? else { return Ok(None) };
+            let Some(id) = markers::mark(&database, &marker).await? else {
+                return Ok(None);
+            };
             match markers::one(&database, id).await? {
                 Some(marker) => Ok(items(&database, vec![marker], now).await?.pop()),
                 None => Ok(None),
             }
         })
         .await?;
-    made.map(web::Json)
-        .ok_or_else(|| bad("no service or environment of that name ever sent anything; leave it out to mark a change for all"))
+    made.map(web::Json).ok_or_else(|| {
+        bad("no service or environment of that name ever sent anything; leave it out to mark a change for all")
+    })
 }
 
 /// Marked changes, each with what happened after it.
@@ -91,12 +103,26 @@ pub(super) async fn list_markers(
     let limit = limit(asked.limit)?;
     let since = asked.since.or_else(|| asked.from.is_none().then(|| "7d".to_owned()));
     let now = Utc::now();
-    let window = scope(&ErrorQuery { since, from: asked.from, to: asked.to, ..ErrorQuery::default() }, now)?;
+    let window = scope(
+        &ErrorQuery {
+            since,
+            from: asked.from,
+            to: asked.to,
+            ..ErrorQuery::default()
+        },
+        now,
+    )?;
     let database = state.database.clone();
     let items = state
         .on_main(async move {
             let place = (asked.service.as_deref(), asked.environment.as_deref());
-            let rows = markers::list(&database, place, (window.from, window.to), i64::try_from(limit).unwrap_or(i64::MAX)).await?;
+            let rows = markers::list(
+                &database,
+                place,
+                (window.from, window.to),
+                i64::try_from(limit).unwrap_or(i64::MAX),
+            )
+            .await?;
             items(&database, rows, now).await
         })
         .await?;
@@ -104,27 +130,47 @@ pub(super) async fn list_markers(
 }
 
 /// Takes a marker away.
-#[utoipa::path(operation_id = "remove_marker", tag = "deploys", params(("id" = i32, Path, description = "Its number")), responses(
+#[utoipa::path(operation_id = "remove_marker", tag = "deploys", params(("id" = i32, Path, description = "Its \
+    number")), responses(
     (status = 204),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[delete("/markers/{id}")]
-pub(super) async fn remove_marker(viewer: Viewer, path: web::Path<i32>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn remove_marker(
+    viewer: Viewer,
+    path: web::Path<i32>,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     let (database, id) = (state.database.clone(), path.into_inner());
-    if state.on_main(async move { markers::remove(&database, id).await }).await? {
+    if state
+        .on_main(async move { markers::remove(&database, id).await })
+        .await?
+    {
         return Ok(HttpResponse::NoContent().finish());
     }
     Err(ApiError::NotFound(format!("there is no marker {id}")))
 }
 
 /// Markers with what happened after each, in their order.
-pub(super) async fn items(database: &Database, markers: Vec<Marker>, now: DateTime<Utc>) -> Result<Vec<MarkerItem>, StoreError> {
+pub(super) async fn items(
+    database: &Database,
+    markers: Vec<Marker>,
+    now: DateTime<Utc>,
+) -> Result<Vec<MarkerItem>, StoreError> {
     let asked: Vec<Asked<'_>> = markers.iter().map(|marker| asked(marker, now)).collect();
     let facts = markers::facts(database, &asked).await?;
-    let checks: Vec<MarkerCheck> = asked.iter().zip(&facts).map(|(asked, facts)| check(asked, facts)).collect();
-    Ok(markers.into_iter().zip(checks).map(|(marker, check)| item(marker, check)).collect())
+    let checks: Vec<MarkerCheck> = asked
+        .iter()
+        .zip(&facts)
+        .map(|(asked, facts)| check(asked, facts))
+        .collect();
+    Ok(markers
+        .into_iter()
+        .zip(checks)
+        .map(|(marker, check)| item(marker, check))
+        .collect())
 }
 
 fn item(marker: Marker, check: MarkerCheck) -> MarkerItem {
@@ -144,16 +190,38 @@ fn item(marker: Marker, check: MarkerCheck) -> MarkerItem {
 
 fn asked(marker: &Marker, now: DateTime<Utc>) -> Asked<'_> {
     let until = now.min(marker.at + CHARGED);
-    Asked { marker, before_from: marker.at - (until - marker.at).max(LEAST_BEFORE), until }
+    Asked {
+        marker,
+        before_from: marker.at - (until - marker.at).max(LEAST_BEFORE),
+        until,
+    }
 }
 
-fn check(Asked { marker, before_from, until }: &Asked<'_>, Facts { flags, before, after }: &Facts) -> MarkerCheck {
+fn check(
+    Asked {
+        marker,
+        before_from,
+        until,
+    }: &Asked<'_>,
+    Facts { flags, before, after }: &Facts,
+) -> MarkerCheck {
     let minutes = (*until - marker.at).num_minutes().max(0);
     let flags: Vec<FlagItem> = flags.iter().map(flag_item).collect();
     let share = |(requests, failed): &(i64, i64)| outcrop_core::attention::percent(ratio(*failed, *requests));
     let (outcome, sentence) = match flags.len() {
-        0 if minutes < LEAST_MINUTES => ("too early", format!("{minutes} min since it; it takes at least {LEAST_MINUTES}.")),
-        0 => ("clear", format!("No error surged after it; {} of {} requests failed ({} before).", share(after), after.0, share(before))),
+        0 if minutes < LEAST_MINUTES => (
+            "too early",
+            format!("{minutes} min since it; it takes at least {LEAST_MINUTES}."),
+        ),
+        0 => (
+            "clear",
+            format!(
+                "No error surged after it; {} of {} requests failed ({} before).",
+                share(after),
+                after.0,
+                share(before)
+            ),
+        ),
         1 => ("flagged", "1 error surged after it without a deploy.".to_owned()),
         n => ("flagged", format!("{n} errors surged after it without a deploy.")),
     };
@@ -161,7 +229,15 @@ fn check(Asked { marker, before_from, until }: &Asked<'_>, Facts { flags, before
         outcome: outcome.to_owned(),
         sentence,
         flags,
-        before: Sums { requests: before.0, failed: before.1, minutes: (marker.at - *before_from).num_minutes() },
-        after: Sums { requests: after.0, failed: after.1, minutes },
+        before: Sums {
+            requests: before.0,
+            failed: before.1,
+            minutes: (marker.at - *before_from).num_minutes(),
+        },
+        after: Sums {
+            requests: after.0,
+            failed: after.1,
+            minutes,
+        },
     }
 }

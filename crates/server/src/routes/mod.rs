@@ -48,7 +48,8 @@ use crate::api_error::{ApiError, problem};
 #[derive(OpenApi)]
 #[openapi(info(
     title = "Outcrop",
-    description = "Errors of many services, from OpenTelemetry. Authenticate with `Authorization: Bearer TOKEN`, or by POST /session. \
+    description = "Errors of many services, from OpenTelemetry. Authenticate with `Authorization: Bearer TOKEN`, or \
+        by POST /session. \
                    Failures are application/problem+json (RFC 9457). Lists page by cursor. Times are RFC 3339 in UTC."
 ))]
 struct Document;
@@ -56,7 +57,11 @@ struct Document;
 /// The OpenAPI document, made from the handlers.
 #[must_use]
 pub fn openapi() -> utoipa::openapi::OpenApi {
-    let (_app, mut document) = actix_web::App::new().into_utoipa_app().openapi(Document::openapi()).configure(api).split_for_parts();
+    let (_app, mut document) = actix_web::App::new()
+        .into_utoipa_app()
+        .openapi(Document::openapi())
+        .configure(api)
+        .split_for_parts();
     document::complete(&mut document);
     document
 }
@@ -65,7 +70,10 @@ fn api(config: &mut ServiceConfig<'_>) {
     config.service(
         scope("/api/v1")
             .wrap(from_fn(input::guard))
-            .app_data(web::PathConfig::default().error_handler(|error, _| ApiError::BadRequest(format!("the address: {error}")).into()))
+            .app_data(
+                web::PathConfig::default()
+                    .error_handler(|error, _| ApiError::BadRequest(format!("the address: {error}")).into()),
+            )
             .service(errors::list)
             .service(errors::one)
             .service(timeline::of_error)
@@ -167,16 +175,35 @@ pub(crate) fn otlp_alone(config: &mut web::ServiceConfig) {
 
 fn intake(config: &mut web::ServiceConfig) {
     config
-        .service(web::resource("/v1/traces").route(web::post().to(otlp::traces)).default_service(web::to(only_post)))
-        .service(web::resource("/v1/logs").route(web::post().to(otlp::logs)).default_service(web::to(only_post)))
-        .service(web::resource("/v1/metrics").route(web::post().to(otlp::metrics)).default_service(web::to(only_post)))
+        .service(
+            web::resource("/v1/traces")
+                .route(web::post().to(otlp::traces))
+                .default_service(web::to(only_post)),
+        )
+        .service(
+            web::resource("/v1/logs")
+                .route(web::post().to(otlp::logs))
+                .default_service(web::to(only_post)),
+        )
+        .service(
+            web::resource("/v1/metrics")
+                .route(web::post().to(otlp::metrics))
+                .default_service(web::to(only_post)),
+        )
         .route("/healthz", web::get().to(health::alive))
         .route("/readyz", web::get().to(health::ready));
 }
 
 async fn only_post() -> HttpResponse {
-    let mut answer = problem(actix_web::http::StatusCode::METHOD_NOT_ALLOWED, "method_not_allowed", "telemetry is sent by POST");
-    answer.headers_mut().insert(actix_web::http::header::ALLOW, actix_web::http::header::HeaderValue::from_static("POST"));
+    let mut answer = problem(
+        actix_web::http::StatusCode::METHOD_NOT_ALLOWED,
+        "method_not_allowed",
+        "telemetry is sent by POST",
+    );
+    answer.headers_mut().insert(
+        actix_web::http::header::ALLOW,
+        actix_web::http::header::HeaderValue::from_static("POST"),
+    );
     answer
 }
 
@@ -184,7 +211,8 @@ pub(crate) async fn nothing_here() -> HttpResponse {
     problem(
         actix_web::http::StatusCode::NOT_FOUND,
         "not_found",
-        "nothing is here; telemetry goes to /v1/traces, /v1/logs and /v1/metrics, the API is described at /api/openapi.json",
+        "nothing is here; telemetry goes to /v1/traces, /v1/logs and /v1/metrics, the API is described at \
+         /api/openapi.json",
     )
 }
 

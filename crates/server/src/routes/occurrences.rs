@@ -10,12 +10,13 @@ use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    AlsoReported, ChoiceQuery, ChosenOccurrence, ErrorQuery, OccurrenceDetail, OccurrenceItem, OccurrencePage, OccurrenceQuery, Problem,
-    RequestPart, RequestRow, Severity,
+    AlsoReported, ChoiceQuery, ChosenOccurrence, ErrorQuery, OccurrenceDetail, OccurrenceItem, OccurrencePage,
+    OccurrenceQuery, Problem, RequestPart, RequestRow, Severity,
 };
 
 /// Lists the occurrences of an error, the newest first.
-#[utoipa::path(operation_id = "list_occurrences", tag = "occurrences", params(("ref" = String, Path, description = "The error's reference"), OccurrenceQuery), responses(
+#[utoipa::path(operation_id = "list_occurrences", tag = "occurrences", params(("ref" = String, Path,
+    description = "The error's reference"), OccurrenceQuery), responses(
     (status = 200, body = OccurrencePage),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -29,7 +30,11 @@ pub(super) async fn of_error(
     let query: OccurrenceQuery = parameters(request.query_string())?;
     let reference = error_of(&state, &path).await?;
     let limit = limit(query.limit)?;
-    let before = query.cursor.as_deref().map(|text| read_cursor(text).and_then(|id| occurrence_id(&id))).transpose()?;
+    let before = query
+        .cursor
+        .as_deref()
+        .map(|text| read_cursor(text).and_then(|id| occurrence_id(&id)))
+        .transpose()?;
     let window = ErrorQuery {
         since: query.since.or_else(|| Some(format!("{RETENTION_DAYS}d"))),
         predicate: query.predicate,
@@ -50,12 +55,18 @@ pub(super) async fn of_error(
         })
         .await?;
     let rows = rows.ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))?;
-    let next = (rows.len() > limit).then(|| rows.get(limit - 1).map(|last| cursor(&last.id().to_string()))).flatten();
-    Ok(web::Json(OccurrencePage { items: rows.into_iter().take(limit).map(item).collect(), next }))
+    let next = (rows.len() > limit)
+        .then(|| rows.get(limit - 1).map(|last| cursor(&last.id().to_string())))
+        .flatten();
+    Ok(web::Json(OccurrencePage {
+        items: rows.into_iter().take(limit).map(item).collect(),
+        next,
+    }))
 }
 
 /// One occurrence in full.
-#[utoipa::path(operation_id = "show_occurrence", tag = "occurrences", params(("id" = String, Path, description = "Its id in hex")), responses(
+#[utoipa::path(operation_id = "show_occurrence", tag = "occurrences", params(("id" = String, Path, description = "Its \
+    id in hex")), responses(
     (status = 200, body = OccurrenceDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -69,13 +80,18 @@ pub(super) async fn one(
     let database = state.database.clone();
     let found = state
         .on_main(async move {
-            let Some(found) = occurrences::one(&database, id).await? else { return Ok(None) };
+            let Some(found) = occurrences::one(&database, id).await? else {
+                return Ok(None);
+            };
             let setting = settings::of_service(&database, &found.row.service).await?;
             Ok(Some((found, setting)))
         })
         .await?;
-    let (found, setting) = found.ok_or_else(|| ApiError::NotFound(format!("there is no occurrence {id}; it may be past its retention")))?;
-    Ok(web::Json(super::sources::with_sources(detail(found), setting, &state.settings).await))
+    let (found, setting) = found
+        .ok_or_else(|| ApiError::NotFound(format!("there is no occurrence {id}; it may be past its retention")))?;
+    Ok(web::Json(
+        super::sources::with_sources(detail(found), setting, &state.settings).await,
+    ))
 }
 
 pub(super) fn occurrence_id(text: &str) -> Result<OccurrenceId, ApiError> {
@@ -86,8 +102,15 @@ pub(super) fn occurrence_id(text: &str) -> Result<OccurrenceId, ApiError> {
         return Err(refused());
     }
     for (byte, pair) in id.iter_mut().zip(digits.chunks_exact(2)) {
-        let digit = |at: usize| char::from(pair[at]).to_digit(16).and_then(|digit| u8::try_from(digit).ok());
-        *byte = digit(0).zip(digit(1)).map(|(high, low)| high << 4 | low).ok_or_else(refused)?;
+        let digit = |at: usize| {
+            char::from(pair[at])
+                .to_digit(16)
+                .and_then(|digit| u8::try_from(digit).ok())
+        };
+        *byte = digit(0)
+            .zip(digit(1))
+            .map(|(high, low)| high << 4 | low)
+            .ok_or_else(refused)?;
     }
     Ok(OccurrenceId(id))
 }
@@ -115,7 +138,14 @@ fn item(row: occurrences::Row) -> OccurrenceItem {
 fn detail(mut found: occurrences::Full) -> OccurrenceDetail {
     let kept = found.sent.as_mut();
     let (stacktrace, sent) = match kept {
-        Some(kept) => (kept["stacktrace"].take().as_str().map(str::to_owned).filter(|text| !text.is_empty()), Some(kept["sent"].take())),
+        Some(kept) => (
+            kept["stacktrace"]
+                .take()
+                .as_str()
+                .map(str::to_owned)
+                .filter(|text| !text.is_empty()),
+            Some(kept["sent"].take()),
+        ),
         None => (None, None),
     };
     OccurrenceDetail {
@@ -141,14 +171,28 @@ fn detail(mut found: occurrences::Full) -> OccurrenceDetail {
 }
 
 pub(super) fn request(attributes: &serde_json::Value) -> Vec<RequestPart> {
-    let parts = attributes.as_object().map(outcrop_core::telemetry::request::parts).unwrap_or_default();
-    let row = |row: outcrop_core::telemetry::request::Row| RequestRow { label: row.label, value: row.value, attribute: row.attribute };
-    parts.into_iter().map(|part| RequestPart { title: part.title.to_owned(), rows: part.rows.into_iter().map(row).collect() }).collect()
+    let parts = attributes
+        .as_object()
+        .map(outcrop_core::telemetry::request::parts)
+        .unwrap_or_default();
+    let row = |row: outcrop_core::telemetry::request::Row| RequestRow {
+        label: row.label,
+        value: row.value,
+        attribute: row.attribute,
+    };
+    parts
+        .into_iter()
+        .map(|part| RequestPart {
+            title: part.title.to_owned(),
+            rows: part.rows.into_iter().map(row).collect(),
+        })
+        .collect()
 }
 
 /// Finds one occurrence among those of an error: the first, the latest, the fullest, the next older or newer one, the
 /// latest of a version.
-#[utoipa::path(operation_id = "choose_occurrence", tag = "occurrences", params(("ref" = String, Path, description = "The error's reference"), ChoiceQuery), responses(
+#[utoipa::path(operation_id = "choose_occurrence", tag = "occurrences", params(("ref" = String, Path,
+    description = "The error's reference"), ChoiceQuery), responses(
     (status = 200, body = ChosenOccurrence),
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -168,11 +212,16 @@ pub(super) async fn choose(
         (None, Some(id), None, None) => Choice::Older(occurrence_id(&id)?),
         (None, None, Some(id), None) => Choice::Newer(occurrence_id(&id)?),
         (None, None, None, Some(version)) => Choice::InVersion(version),
-        _ => return Err(bad("give one of choice (first, latest, fullest), older, newer, version")),
+        _ => {
+            return Err(bad(
+                "give one of choice (first, latest, fullest), older, newer, version",
+            ));
+        }
     };
     let database = state.database.clone();
-    let chosen =
-        state.on_main(async move { occurrences::choose(&database, reference, &choice, query.environment.as_deref()).await }).await?;
+    let chosen = state
+        .on_main(async move { occurrences::choose(&database, reference, &choice, query.environment.as_deref()).await })
+        .await?;
     Ok(web::Json(ChosenOccurrence {
         id: chosen.map(|chosen| chosen.id.to_string()),
         position: chosen.map_or(0, |chosen| chosen.position),

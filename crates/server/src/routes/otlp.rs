@@ -33,7 +33,9 @@ async fn take(signal: Signal, request: &HttpRequest, payload: web::Payload, stat
     };
     intake::note(state, &origin(request, state), of_key.as_ref(), bytes, &stored);
     match stored {
-        Ok((encoding, refused)) => HttpResponse::Ok().content_type(encoding.content_type()).body(export_answer(signal, encoding, &refused)),
+        Ok((encoding, refused)) => HttpResponse::Ok()
+            .content_type(encoding.content_type())
+            .body(export_answer(signal, encoding, &refused)),
         Err(refusal) => {
             tracing::debug!(%refusal, signal = signal.name(), "a request was refused");
             answer(&refusal, encoding)
@@ -53,10 +55,18 @@ async fn store(
     let header = |name| request.headers().get(name).and_then(|value| value.to_str().ok());
     let encoding = encoding.ok_or(Refusal::ContentType)?;
     let coded = header(CONTENT_ENCODING);
-    let coding = Coding::of_header(coded)
-        .ok_or_else(|| Refusal::ContentEncoding(outcrop_core::text::prefix(coded.unwrap_or_default(), 40).to_owned()))?;
+    let coding = Coding::of_header(coded).ok_or_else(|| {
+        Refusal::ContentEncoding(outcrop_core::text::prefix(coded.unwrap_or_default(), 40).to_owned())
+    })?;
     let announced = header(CONTENT_LENGTH).and_then(|length| length.parse().ok());
-    let (body, held) = read(&mut payload, announced, state.settings.max_body_bytes, &state.intake.budget, sender.digest).await?;
+    let (body, held) = read(
+        &mut payload,
+        announced,
+        state.settings.max_body_bytes,
+        &state.intake.budget,
+        sender.digest,
+    )
+    .await?;
     *bytes = body.len();
     let refused = intake::take(signal, encoding, coding, body, held, sender, state).await?;
     Ok((encoding, refused))
@@ -66,7 +76,10 @@ async fn store(
 pub(super) async fn elsewhere(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
     if request.method() == Method::POST {
         let reason = "nothing is taken at this path: OTLP goes to /v1/traces, /v1/logs and /v1/metrics";
-        state.intake.notes.refused(None, &origin(&request, &state), reason, chrono::Utc::now());
+        state
+            .intake
+            .notes
+            .refused(None, &origin(&request, &state), reason, chrono::Utc::now());
     }
     super::nothing_here().await
 }
@@ -74,7 +87,11 @@ pub(super) async fn elsewhere(request: HttpRequest, state: web::Data<State>) -> 
 /// Who sent a request.
 pub(super) fn origin(request: &HttpRequest, state: &State) -> Origin {
     let agent = request.headers().get(USER_AGENT).and_then(|agent| agent.to_str().ok());
-    let client = crate::proxies::client(request.peer_addr().map(|peer| peer.ip()), request.headers(), &state.settings.trusted_proxies);
+    let client = crate::proxies::client(
+        request.peer_addr().map(|peer| peer.ip()),
+        request.headers(),
+        &state.settings.trusted_proxies,
+    );
     Origin {
         path: request.path().to_owned(),
         agent: agent.unwrap_or_default().to_owned(),
@@ -88,7 +105,9 @@ fn answer(refusal: &Refusal, encoding: Option<Encoding>) -> HttpResponse {
     let status = match refusal {
         Refusal::NoKey | Refusal::UnknownKey => StatusCode::UNAUTHORIZED,
         Refusal::ContentType | Refusal::ContentEncoding(_) => StatusCode::UNSUPPORTED_MEDIA_TYPE,
-        Refusal::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy) => StatusCode::PAYLOAD_TOO_LARGE,
+        Refusal::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy) => {
+            StatusCode::PAYLOAD_TOO_LARGE
+        }
         Refusal::Quota(_) => StatusCode::TOO_MANY_REQUESTS,
         refusal if refusal.retry_after().is_some() => StatusCode::SERVICE_UNAVAILABLE,
         _ => StatusCode::BAD_REQUEST,

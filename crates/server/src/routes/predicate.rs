@@ -17,14 +17,29 @@ const OFFERS: usize = 12;
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/predicate/complete")]
-pub(super) async fn complete(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<Completion>, ApiError> {
+pub(super) async fn complete(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<Completion>, ApiError> {
     let asked: CompletionQuery = parameters(request.query_string())?;
-    let at = asked.at.and_then(|at| asked.text.char_indices().nth(at as usize)).map_or(asked.text.len(), |(at, _)| at);
+    let at = asked
+        .at
+        .and_then(|at| asked.text.char_indices().nth(at as usize))
+        .map_or(asked.text.len(), |(at, _)| at);
     let completion = query::complete(&asked.text, at);
-    let mistake = if asked.text.trim().is_empty() { None } else { query::parse(&asked.text).err() };
+    let mistake = if asked.text.trim().is_empty() {
+        None
+    } else {
+        query::parse(&asked.text).err()
+    };
     let mistake = mistake.map(|mistake| {
         let (at, length) = place(&asked.text, &mistake);
-        Mistake { at, length, message: mistake.message }
+        Mistake {
+            at,
+            length,
+            message: mistake.message,
+        }
     });
     let from = characters(&asked.text, completion.from);
     let wanted = match &completion.wanted {
@@ -35,8 +50,15 @@ pub(super) async fn complete(_viewer: Viewer, request: HttpRequest, state: web::
         Wanted::Nothing => "nothing",
     };
     let database = state.database.clone();
-    let offers = state.on_main(async move { offers(&database, &completion).await }).await?;
-    Ok(web::Json(Completion { from, wanted: wanted.to_owned(), offers, mistake }))
+    let offers = state
+        .on_main(async move { offers(&database, &completion).await })
+        .await?;
+    Ok(web::Json(Completion {
+        from,
+        wanted: wanted.to_owned(),
+        offers,
+        mistake,
+    }))
 }
 
 /// A mistake's place and length in characters.
@@ -51,8 +73,13 @@ fn characters(text: &str, bytes: usize) -> u32 {
 
 async fn offers(database: &outcrop_store::Database, completion: &query::Completion) -> Result<Vec<String>, StoreError> {
     let written = completion.written.to_lowercase();
-    let fitting =
-        |words: &[&str]| -> Vec<String> { words.iter().filter(|word| word.starts_with(&written)).map(|word| (*word).to_owned()).collect() };
+    let fitting = |words: &[&str]| -> Vec<String> {
+        words
+            .iter()
+            .filter(|word| word.starts_with(&written))
+            .map(|word| (*word).to_owned())
+            .collect()
+    };
     let limit = i64::try_from(OFFERS).unwrap_or(i64::MAX);
     let mut offers = match &completion.wanted {
         Wanted::Field => {
@@ -61,16 +88,41 @@ async fn offers(database: &outcrop_store::Database, completion: &query::Completi
             names
         }
         Wanted::Check(field) => fitting(match field.kind() {
-            Kind::Text => &["=", "!=", "in (", "not in (", "contains", "like", "is set", "is not set"],
+            Kind::Text => &[
+                "=",
+                "!=",
+                "in (",
+                "not in (",
+                "contains",
+                "like",
+                "is set",
+                "is not set",
+            ],
             Kind::Number => &["=", "!=", "<", "<=", ">", ">=", "from"],
             Kind::Time => &["<", "<=", ">", ">=", "from"],
-            _ => &["=", "!=", "<", "<=", ">", ">=", "from", "in (", "not in (", "contains", "like", "is set", "is not set"],
+            _ => &[
+                "=",
+                "!=",
+                "<",
+                "<=",
+                ">",
+                ">=",
+                "from",
+                "in (",
+                "not in (",
+                "contains",
+                "like",
+                "is set",
+                "is not set",
+            ],
         }),
         Wanted::Value(Field::Severity) => fitting(&["trace", "debug", "info", "warn", "error", "fatal"]),
         Wanted::Value(Field::Kind) => fitting(&outcrop_core::failure_kinds().collect::<Vec<_>>()),
-        Wanted::Value(field) => {
-            attributes::values(database, field, &completion.written, limit).await?.iter().map(|value| as_written(value)).collect()
-        }
+        Wanted::Value(field) => attributes::values(database, field, &completion.written, limit)
+            .await?
+            .iter()
+            .map(|value| as_written(value))
+            .collect(),
         Wanted::Connective => fitting(&["and", "or"]),
         Wanted::Nothing => vec![],
     };
@@ -80,6 +132,13 @@ async fn offers(database: &outcrop_store::Database, completion: &query::Completi
 
 /// A value as it must be written: in quotes where it is more than a word.
 fn as_written(value: &str) -> String {
-    let is_word = !value.is_empty() && value.chars().all(|c| c.is_alphanumeric() || matches!(c, '.' | '_' | '-' | '/' | '@' | ':' | '+'));
-    if is_word { value.to_owned() } else { query::quoted(value) }
+    let is_word = !value.is_empty()
+        && value
+            .chars()
+            .all(|c| c.is_alphanumeric() || matches!(c, '.' | '_' | '-' | '/' | '@' | ':' | '+'));
+    if is_word {
+        value.to_owned()
+    } else {
+        query::quoted(value)
+    }
 }

@@ -33,9 +33,11 @@ const YEARS: std::ops::RangeInclusive<i32> = 1970..=2200;
 /// A time that a caller sent, within the years that are taken.
 pub(super) fn time(what: &str, sent: Option<DateTime<Utc>>) -> Result<Option<DateTime<Utc>>, ApiError> {
     match sent {
-        Some(time) if !YEARS.contains(&time.year()) => {
-            Err(bad(format!("{what} must lie in the years {} to {}", YEARS.start(), YEARS.end())))
-        }
+        Some(time) if !YEARS.contains(&time.year()) => Err(bad(format!(
+            "{what} must lie in the years {} to {}",
+            YEARS.start(),
+            YEARS.end()
+        ))),
         sent => Ok(sent),
     }
 }
@@ -49,7 +51,11 @@ pub(super) fn parameters<T: serde::de::DeserializeOwned>(query: &str) -> Result<
 
 pub(super) fn limit(asked: Option<u32>) -> Result<usize, ApiError> {
     let limit = asked.unwrap_or(PAGE.0);
-    if (1..=PAGE.1).contains(&limit) { Ok(limit as usize) } else { Err(bad(format!("limit is {limit}; it must be 1 to {}", PAGE.1))) }
+    if (1..=PAGE.1).contains(&limit) {
+        Ok(limit as usize)
+    } else {
+        Err(bad(format!("limit is {limit}; it must be 1 to {}", PAGE.1)))
+    }
 }
 
 pub(super) fn scope(query: &ErrorQuery, now: DateTime<Utc>) -> Result<Scope, ApiError> {
@@ -63,15 +69,25 @@ pub(super) fn scope(query: &ErrorQuery, now: DateTime<Utc>) -> Result<Scope, Api
                 Some(since) => humantime::parse_duration(since)
                     .map_err(|error| bad(format!("since is `{since}`: {error}; write it like 30m, 24h or 7d")))?,
             };
-            let length = chrono::TimeDelta::from_std(window).ok().filter(|length| *length <= LONGEST_WINDOW);
-            to - length.ok_or_else(|| bad(format!("since: the window may be {} days long", LONGEST_WINDOW.num_days())))?
+            let length = chrono::TimeDelta::from_std(window)
+                .ok()
+                .filter(|length| *length <= LONGEST_WINDOW);
+            to - length.ok_or_else(|| {
+                bad(format!(
+                    "since: the window may be {} days long",
+                    LONGEST_WINDOW.num_days()
+                ))
+            })?
         }
     };
     if from >= to {
         return Err(bad("the window is empty: from must be before to"));
     }
     if to - from > LONGEST_WINDOW {
-        return Err(bad(format!("the window is longer than {} days", LONGEST_WINDOW.num_days())));
+        return Err(bad(format!(
+            "the window is longer than {} days",
+            LONGEST_WINDOW.num_days()
+        )));
     }
     let named = |name: &Option<String>| name.clone().filter(|name| !name.is_empty());
     Ok(Scope {
@@ -86,11 +102,17 @@ pub(super) fn scope(query: &ErrorQuery, now: DateTime<Utc>) -> Result<Scope, Api
 
 /// The same scope in the period that it is held against, where one is asked for.
 pub(super) fn against(asked: Option<&str>, scope: &Scope) -> Result<Option<Scope>, ApiError> {
-    let Some(asked) = asked.filter(|text| !text.is_empty()) else { return Ok(None) };
+    let Some(asked) = asked.filter(|text| !text.is_empty()) else {
+        return Ok(None);
+    };
     let length = scope.to - scope.from;
     let read = |text: &str| {
         DateTime::parse_from_rfc3339(text)
-            .map_err(|error| bad(format!("against: `{text}` is no time such as 2026-11-20T08:00:00Z: {error}")))
+            .map_err(|error| {
+                bad(format!(
+                    "against: `{text}` is no time such as 2026-11-20T08:00:00Z: {error}"
+                ))
+            })
             .and_then(|read| time("against", Some(read.with_timezone(&Utc))))
             .map(Option::unwrap_or_default)
     };
@@ -99,28 +121,48 @@ pub(super) fn against(asked: Option<&str>, scope: &Scope) -> Result<Option<Scope
     } else if let Some((from, to)) = asked.split_once('/') {
         (read(from)?, read(to)?)
     } else {
-        let earlier = humantime::parse_duration(asked).ok().and_then(|earlier| chrono::TimeDelta::from_std(earlier).ok());
+        let earlier = humantime::parse_duration(asked)
+            .ok()
+            .and_then(|earlier| chrono::TimeDelta::from_std(earlier).ok());
         let earlier = earlier.filter(|earlier| *earlier < LONGEST_WINDOW);
-        let earlier = earlier.ok_or_else(|| bad(format!("against is `{asked}`; write before, 1d or 7d, or BEGINNING/END")))?;
+        let earlier = earlier.ok_or_else(|| {
+            bad(format!(
+                "against is `{asked}`; write before, 1d or 7d, or BEGINNING/END"
+            ))
+        })?;
         (scope.from - earlier, scope.to - earlier)
     };
     if from >= to {
-        return Err(bad("the period to hold against is empty: its beginning must be before its end"));
+        return Err(bad(
+            "the period to hold against is empty: its beginning must be before its end",
+        ));
     }
-    Ok(Some(Scope { from, to, ..scope.clone() }))
+    Ok(Some(Scope {
+        from,
+        to,
+        ..scope.clone()
+    }))
 }
 
 /// The period that a window is held against: what is asked for, else as long as the window, before it.
 pub(super) fn against_or_before(asked: Option<&str>, scope: &Scope) -> Result<Scope, ApiError> {
     let asked = against(asked, scope)?;
-    Ok(asked.unwrap_or_else(|| Scope { from: scope.from - (scope.to - scope.from), to: scope.from, ..scope.clone() }))
+    Ok(asked.unwrap_or_else(|| Scope {
+        from: scope.from - (scope.to - scope.from),
+        to: scope.from,
+        ..scope.clone()
+    }))
 }
 
 /// The error that a reference leads to: itself, or the one it was joined into.
 pub(super) async fn error_of(state: &State, text: &str) -> Result<Reference, ApiError> {
-    let asked: Reference = text.parse().map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
+    let asked: Reference = text
+        .parse()
+        .map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
     let database = state.database.clone();
-    Ok(state.on_main(async move { regrouping::standing(&database, asked).await }).await?)
+    Ok(state
+        .on_main(async move { regrouping::standing(&database, asked).await })
+        .await?)
 }
 
 /// What must be said of a predicate that held for nothing: which attributes it asks for that nothing has.
@@ -133,18 +175,32 @@ pub(super) async fn unknown(database: &Database, asked: Option<&Predicate>) -> R
 /// Refuses a predicate that waits for what nothing has: it would wait for ever.
 pub(super) async fn must_be_known(state: &State, text: &str) -> Result<(), ApiError> {
     let (database, asked) = (state.database.clone(), predicate(text)?);
-    let unknown = state.on_main(async move { attributes::unknown(&database, &asked).await }).await?;
+    let unknown = state
+        .on_main(async move { attributes::unknown(&database, &asked).await })
+        .await?;
     let Some(unknown) = unknown.first() else { return Ok(()) };
-    let mistake = Mistake { at: unknown.at, length: unknown.name.len(), message: unknown.to_string() };
+    let mistake = Mistake {
+        at: unknown.at,
+        length: unknown.name.len(),
+        message: unknown.to_string(),
+    };
     let (at, length) = super::predicate::place(text, &mistake);
-    Err(ApiError::Predicate { message: mistake.message, at, length })
+    Err(ApiError::Predicate {
+        message: mistake.message,
+        at,
+        length,
+    })
 }
 
 /// Reads a predicate; a mistake becomes the caller's, with its place.
 pub(super) fn predicate(text: &str) -> Result<Arc<Predicate>, ApiError> {
     outcrop_core::query::parse(text).map(Arc::new).map_err(|mistake| {
         let place = super::predicate::place(text, &mistake);
-        ApiError::Predicate { message: mistake.message, at: place.0, length: place.1 }
+        ApiError::Predicate {
+            message: mistake.message,
+            at: place.0,
+            length: place.1,
+        }
     })
 }
 

@@ -33,11 +33,18 @@ pub(super) async fn report_failure(
     let sender = intake::authenticate(&state, bearer(request.headers().get(AUTHORIZATION))).await;
     intake::note(&state, &super::otlp::origin(&request, &state), None, 0, &sender);
     let sender = sender.map_err(refused)?;
-    let (body, held) = read(&mut payload, None, state.settings.max_body_bytes, &state.intake.budget, sender.digest)
-        .await
-        .map_err(|error| refused(error.into()))?;
+    let (body, held) = read(
+        &mut payload,
+        None,
+        state.settings.max_body_bytes,
+        &state.intake.budget,
+        sender.digest,
+    )
+    .await
+    .map_err(|error| refused(error.into()))?;
     let (of_key, bytes) = (sender.clone(), body.len());
-    let report: Report = serde_json::from_slice(&body).map_err(|error| bad(format!("the report cannot be read: {error}")))?;
+    let report: Report =
+        serde_json::from_slice(&body).map_err(|error| bad(format!("the report cannot be read: {error}")))?;
     if report.service.trim().is_empty() {
         return Err(bad("the report names no service"));
     }
@@ -47,17 +54,43 @@ pub(super) async fn report_failure(
     let service = report.service.trim().to_owned();
     let at = report.time.unwrap_or_else(Utc::now);
     let record = as_otlp(&report, at).to_string().into_bytes();
-    let taken = intake::take(Signal::Logs, Encoding::Json, Coding::Identity, record.into(), held, sender, &state).await;
-    intake::note(&state, &super::otlp::origin(&request, &state), Some(&of_key), bytes, &taken);
+    let taken = intake::take(
+        Signal::Logs,
+        Encoding::Json,
+        Coding::Identity,
+        record.into(),
+        held,
+        sender,
+        &state,
+    )
+    .await;
+    intake::note(
+        &state,
+        &super::otlp::origin(&request, &state),
+        Some(&of_key),
+        bytes,
+        &taken,
+    );
     let refused_records = taken.map_err(refused)?;
     if refused_records.count > 0 {
         return Err(bad(refused_records.reason));
     }
     let (database, of_service) = (state.database.clone(), service.clone());
-    let error = state.on_main(async move { outcrop_store::find::reported(&database, &of_service, at).await }).await?;
-    let page = state.settings.public_url.as_deref().unwrap_or_default().trim_end_matches('/');
+    let error = state
+        .on_main(async move { outcrop_store::find::reported(&database, &of_service, at).await })
+        .await?;
+    let page = state
+        .settings
+        .public_url
+        .as_deref()
+        .unwrap_or_default()
+        .trim_end_matches('/');
     let link = error.map(|error| format!("{page}/errors/{error}"));
-    Ok(HttpResponse::Ok().json(Reported { service, reference: error.map(|error| error.to_string()), link }))
+    Ok(HttpResponse::Ok().json(Reported {
+        service,
+        reference: error.map(|error| error.to_string()),
+        link,
+    }))
 }
 
 fn refused(refusal: Refusal) -> ApiError {
@@ -66,7 +99,9 @@ fn refused(refusal: Refusal) -> ApiError {
         Refusal::Quota(seconds) => ApiError::OverQuota(seconds),
         Refusal::NoRoom(why) => ApiError::NoRoom(why),
         Refusal::Away | Refusal::Body(BodyError::OverBudget | BodyError::TooSlow(_)) => ApiError::Away,
-        Refusal::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy) => ApiError::TooLarge,
+        Refusal::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy) => {
+            ApiError::TooLarge
+        }
         refusal => bad(refusal.to_string()),
     }
 }
@@ -74,29 +109,47 @@ fn refused(refusal: Refusal) -> ApiError {
 /// The report as a log record with an exception: of what the stack says itself, with what was said of it beside.
 fn as_otlp(report: &Report, at: DateTime<Utc>) -> Value {
     let of_stack = Described::new("", "", &report.stacktrace).stated_message().to_owned();
-    let message = if of_stack.is_empty() { &report.message } else { &of_stack };
+    let message = if of_stack.is_empty() {
+        &report.message
+    } else {
+        &of_stack
+    };
     let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
-    let set = |key: &str, value: &Option<String>| value.as_deref().filter(|value| !value.is_empty()).map(|value| text(key, value));
+    let set = |key: &str, value: &Option<String>| {
+        value
+            .as_deref()
+            .filter(|value| !value.is_empty())
+            .map(|value| text(key, value))
+    };
     let mut resource = vec![text("service.name", report.service.trim())];
     resource.extend(set("service.namespace", &report.namespace));
     resource.extend(set("deployment.environment.name", &report.environment));
     resource.extend(set("service.version", &report.version));
     resource.extend(set("host.name", &report.host));
     let mut attributes = vec![];
-    for (name, value) in
-        [("exception.type", &report.type_name), ("exception.message", message), ("exception.stacktrace", &report.stacktrace)]
-    {
+    for (name, value) in [
+        ("exception.type", &report.type_name),
+        ("exception.message", message),
+        ("exception.stacktrace", &report.stacktrace),
+    ] {
         if !value.is_empty() {
             attributes.push(text(name, value));
         }
     }
     attributes.extend(set("user.id", &report.user));
-    attributes.extend(report.data.iter().map(|(key, value)| json!({"key": key, "value": any_value(value)})));
+    attributes.extend(
+        report
+            .data
+            .iter()
+            .map(|(key, value)| json!({"key": key, "value": any_value(value)})),
+    );
     let nanos = |at: DateTime<Utc>| at.timestamp_nanos_opt().unwrap_or_default().to_string();
     let severity = report.severity.unwrap_or(Severity::Error).word();
     let number = outcrop_core::severity::number(severity).unwrap_or_default();
-    json!({"resourceLogs": [{"resource": {"attributes": resource}, "scopeLogs": [{"scope": {"name": "report"}, "logRecords": [{
-        "timeUnixNano": nanos(at), "observedTimeUnixNano": nanos(Utc::now()), "severityNumber": number, "severityText": severity.to_uppercase(),
+    json!({"resourceLogs": [{"resource": {"attributes": resource}, "scopeLogs": [{"scope": {"name": "report"},
+        "logRecords": [{
+        "timeUnixNano": nanos(at), "observedTimeUnixNano": nanos(Utc::now()), "severityNumber": number,
+            "severityText": severity.to_uppercase(),
         "body": {"stringValue": report.message}, "attributes": attributes}]}]}]})
 }
 
@@ -111,7 +164,8 @@ fn any_value(value: &Value) -> Value {
         Value::Array(items) => json!({"arrayValue": {"values": items.iter().map(any_value).collect::<Vec<_>>()}}),
         Value::Object(fields) => {
             let fields: BTreeMap<&String, Value> = fields.iter().map(|(key, value)| (key, any_value(value))).collect();
-            json!({"kvlistValue": {"values": fields.into_iter().map(|(key, value)| json!({"key": key, "value": value})).collect::<Vec<_>>()}})
+            json!({"kvlistValue": {"values": fields.into_iter().map(|(key, value)| json!({"key": key,
+                "value": value})).collect::<Vec<_>>()}})
         }
     }
 }

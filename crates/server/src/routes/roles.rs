@@ -1,4 +1,5 @@
-//! Who may call what: every route of the OpenAPI document, asked by everybody. A route that is not in the table fails the test.
+//! Who may call what: every route of the OpenAPI document, asked by everybody. A route that is not
+//! in the table fails the test.
 
 use std::collections::BTreeMap;
 
@@ -120,15 +121,26 @@ fn body(route: &str) -> &'static str {
 }
 
 async fn status(state: &State, token: Option<&str>, route: &str) -> StatusCode {
-    let app = init_service(App::new().app_data(web::Data::new(state.clone())).configure(super::everything)).await;
+    let app = init_service(
+        App::new()
+            .app_data(web::Data::new(state.clone()))
+            .configure(super::everything),
+    )
+    .await;
     let (method, path) = route.split_once(' ').unwrap();
-    let path = path.replace("{ref}", "kobal-tirun").replace("{id}", "7").replace("{name}", "nothing").replace("{service}", "all");
+    let path = path
+        .replace("{ref}", "kobal-tirun")
+        .replace("{id}", "7")
+        .replace("{name}", "nothing")
+        .replace("{service}", "all");
     let mut request = TestRequest::with_uri(&path).method(method.parse::<Method>().unwrap());
     if let Some(token) = token {
         request = request.insert_header((AUTHORIZATION, format!("Bearer {token}")));
     }
     if method != "GET" && method != "DELETE" {
-        request = request.insert_header((CONTENT_TYPE, "application/json")).set_payload(body(route));
+        request = request
+            .insert_header((CONTENT_TYPE, "application/json"))
+            .set_payload(body(route));
     }
     call_service(&app, request.to_request()).await.status()
 }
@@ -137,14 +149,25 @@ async fn status(state: &State, token: Option<&str>, route: &str) -> StatusCode {
 async fn every_route_lets_in_who_its_table_says_and_no_one_else() {
     let document = serde_json::to_value(crate::openapi()).unwrap();
     let routes: Vec<String> = (document["paths"].as_object().unwrap().iter())
-        .flat_map(|(path, item)| item.as_object().unwrap().keys().map(move |method| format!("{} {path}", method.to_uppercase())))
+        .flat_map(|(path, item)| {
+            item.as_object()
+                .unwrap()
+                .keys()
+                .map(move |method| format!("{} {path}", method.to_uppercase()))
+        })
         .filter(|route| route != BY_KEY)
         .collect();
-    let table: BTreeMap<&str, (Least, bool)> = TABLE.iter().map(|(route, least, pipeline)| (*route, (*least, *pipeline))).collect();
+    let table: BTreeMap<&str, (Least, bool)> = TABLE
+        .iter()
+        .map(|(route, least, pipeline)| (*route, (*least, *pipeline)))
+        .collect();
     assert!(
         routes.iter().all(|route| table.contains_key(route.as_str())),
         "not in the table: {:?}",
-        routes.iter().filter(|route| !table.contains_key(route.as_str())).collect::<Vec<_>>()
+        routes
+            .iter()
+            .filter(|route| !table.contains_key(route.as_str()))
+            .collect::<Vec<_>>()
     );
     assert_eq!(routes.len(), table.len(), "the table names routes that are none");
 
@@ -160,21 +183,41 @@ async fn every_route_lets_in_who_its_table_says_and_no_one_else() {
         let is_sign_in = route == "POST /api/v1/session";
         for (who, token, role) in [("nobody", None, Nobody), ("a sender's key", Some(&key), Nobody)] {
             let answer = asked(token.map(String::as_str)).await;
-            assert_eq!(answer == StatusCode::UNAUTHORIZED, least > role || is_sign_in, "{who}: {route} {answer}");
+            assert_eq!(
+                answer == StatusCode::UNAUTHORIZED,
+                least > role || is_sign_in,
+                "{who}: {route} {answer}"
+            );
         }
         for (token, role) in [(&viewer, Viewer), (&engineer, Engineer), (&admin, Admin)] {
             let answer = asked(Some(token)).await;
             let is_refused = least > role || route == "PUT /api/v1/session/password";
-            assert_eq!(answer == StatusCode::FORBIDDEN, is_refused, "{role:?}: {route} {answer}");
+            assert_eq!(
+                answer == StatusCode::FORBIDDEN,
+                is_refused,
+                "{role:?}: {route} {answer}"
+            );
             assert!(answer != StatusCode::UNAUTHORIZED || is_sign_in, "{role:?}: {route}");
         }
         let answer = asked(Some(&pipeline)).await;
-        assert_eq!(answer == StatusCode::FORBIDDEN, !by_pipeline, "a pipeline: {route} {answer}");
+        assert_eq!(
+            answer == StatusCode::FORBIDDEN,
+            !by_pipeline,
+            "a pipeline: {route} {answer}"
+        );
     }
     for token in [None, Some(&viewer), Some(&admin), Some(&pipeline)] {
-        assert_eq!(status(&state, token.map(String::as_str), BY_KEY).await, StatusCode::UNAUTHORIZED, "{BY_KEY}");
+        assert_eq!(
+            status(&state, token.map(String::as_str), BY_KEY).await,
+            StatusCode::UNAUTHORIZED,
+            "{BY_KEY}"
+        );
     }
-    assert_eq!(status(&state, Some(&key), BY_KEY).await, StatusCode::BAD_REQUEST, "the empty report is looked at");
+    assert_eq!(
+        status(&state, Some(&key), BY_KEY).await,
+        StatusCode::BAD_REQUEST,
+        "the empty report is looked at"
+    );
 }
 
 #[tokio::test]
@@ -182,35 +225,89 @@ async fn keeping_addresses_is_for_admins_and_what_was_changed_stands_in_the_reco
     let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
     let engineer = token_of(&state, "purser@skerry.example", "engineer", false).await;
     let admin = token_of(&state, "harbour@skerry.example", "admin", false).await;
-    let app = init_service(App::new().app_data(web::Data::new(state.clone())).configure(super::everything)).await;
+    let app = init_service(
+        App::new()
+            .app_data(web::Data::new(state.clone()))
+            .configure(super::everything),
+    )
+    .await;
     let call = async |token: &str, method: Method, path: &str, body: &str| {
-        let request = TestRequest::with_uri(path).method(method).insert_header((AUTHORIZATION, format!("Bearer {token}")));
-        let request = request.insert_header((CONTENT_TYPE, "application/json")).set_payload(body.to_owned());
+        let request = TestRequest::with_uri(path)
+            .method(method)
+            .insert_header((AUTHORIZATION, format!("Bearer {token}")));
+        let request = request
+            .insert_header((CONTENT_TYPE, "application/json"))
+            .set_payload(body.to_owned());
         let answer = call_service(&app, request.to_request()).await;
         let status = answer.status();
-        let said: serde_json::Value = serde_json::from_slice(&actix_web::test::read_body(answer).await).unwrap_or_default();
+        let said: serde_json::Value =
+            serde_json::from_slice(&actix_web::test::read_body(answer).await).unwrap_or_default();
         (status, said)
     };
     let settings = "/api/v1/services/all/settings";
-    assert_eq!(call(&engineer, Method::PUT, settings, r#"{"customer": "skerry.line"}"#).await.0, StatusCode::NO_CONTENT);
+    assert_eq!(
+        call(&engineer, Method::PUT, settings, r#"{"customer": "skerry.line"}"#)
+            .await
+            .0,
+        StatusCode::NO_CONTENT
+    );
     let keeping = r#"{"customer": "skerry.line", "keep_addresses": true}"#;
-    assert_eq!(call(&engineer, Method::PUT, settings, keeping).await.0, StatusCode::FORBIDDEN);
-    assert_eq!(call(&admin, Method::PUT, settings, keeping).await.0, StatusCode::NO_CONTENT);
-    assert_eq!(call(&engineer, Method::PUT, settings, keeping).await.0, StatusCode::NO_CONTENT, "it stays as it was");
-    assert_eq!(call(&admin, Method::POST, "/api/v1/keys", r#"{"name": "pier-3"}"#).await.0, StatusCode::CREATED);
-    let (_, made) = call(&engineer, Method::POST, "/api/v1/tokens", r#"{"name": "laptop", "days": 30}"#).await;
+    assert_eq!(
+        call(&engineer, Method::PUT, settings, keeping).await.0,
+        StatusCode::FORBIDDEN
+    );
+    assert_eq!(
+        call(&admin, Method::PUT, settings, keeping).await.0,
+        StatusCode::NO_CONTENT
+    );
+    assert_eq!(
+        call(&engineer, Method::PUT, settings, keeping).await.0,
+        StatusCode::NO_CONTENT,
+        "it stays as it was"
+    );
+    assert_eq!(
+        call(&admin, Method::POST, "/api/v1/keys", r#"{"name": "pier-3"}"#)
+            .await
+            .0,
+        StatusCode::CREATED
+    );
+    let (_, made) = call(
+        &engineer,
+        Method::POST,
+        "/api/v1/tokens",
+        r#"{"name": "laptop", "days": 30}"#,
+    )
+    .await;
     let own = made["token"].as_str().unwrap();
     assert_eq!(call(own, Method::GET, "/api/v1/errors", "").await.0, StatusCode::OK);
     let path = format!("/api/v1/tokens/{}", made["id"]);
-    assert_eq!(call(&admin, Method::DELETE, &path, "").await.0, StatusCode::NOT_FOUND, "not theirs");
-    assert_eq!(call(&engineer, Method::DELETE, &path, "").await.0, StatusCode::NO_CONTENT);
-    assert_eq!(call(own, Method::GET, "/api/v1/errors", "").await.0, StatusCode::UNAUTHORIZED);
+    assert_eq!(
+        call(&admin, Method::DELETE, &path, "").await.0,
+        StatusCode::NOT_FOUND,
+        "not theirs"
+    );
+    assert_eq!(
+        call(&engineer, Method::DELETE, &path, "").await.0,
+        StatusCode::NO_CONTENT
+    );
+    assert_eq!(
+        call(own, Method::GET, "/api/v1/errors", "").await.0,
+        StatusCode::UNAUTHORIZED
+    );
     let (_, page) = call(&admin, Method::GET, "/api/v1/audit?limit=2", "").await;
-    let entry =
-        |at: usize| format!("{} {} {}", page["items"][at]["by"], page["items"][at]["did"], page["items"][at]["subject"]).replace('"', "");
+    let entry = |at: usize| {
+        format!(
+            "{} {} {}",
+            page["items"][at]["by"], page["items"][at]["did"], page["items"][at]["subject"]
+        )
+        .replace('"', "")
+    };
     assert_eq!(entry(0), "purser@skerry.example revoked token laptop");
     assert_eq!(entry(1), "purser@skerry.example made token laptop");
     let next = format!("/api/v1/audit?cursor={}", page["next"].as_str().unwrap());
     let (_, rest) = call(&admin, Method::GET, &next, "").await;
-    assert_eq!((rest["items"][0]["did"].as_str(), rest["items"].as_array().map(Vec::len)), (Some("made sender key"), Some(4)));
+    assert_eq!(
+        (rest["items"][0]["did"].as_str(), rest["items"].as_array().map(Vec::len)),
+        (Some("made sender key"), Some(4))
+    );
 }

@@ -14,10 +14,12 @@ use crate::access::Secret;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    DropItem, DropList, KeyItem, KeyList, MadeDrop, MadeKey, NewDrop, NewKey, Problem, RefusedItem, RefusedList, RefusedQuery, Rotation,
+    DropItem, DropList, KeyItem, KeyList, MadeDrop, MadeKey, NewDrop, NewKey, Problem, RefusedItem, RefusedList,
+    RefusedQuery, Rotation,
 };
 
-/// Overlap of a rotation where none is given and at most, in hours: a day is time to restart a fleet, a month to forget it.
+/// Overlap of a rotation where none is given and at most, in hours: a day is time to restart a
+/// fleet, a month to forget it.
 const OVERLAP_HOURS: (u32, u32) = (24, 720);
 /// Minutes looked back for refused requests where none are given, and at most: they are kept for a day.
 const REFUSED_MINUTES: (u32, u32) = (15, 1_440);
@@ -65,29 +67,54 @@ pub(super) async fn list_keys(viewer: Viewer, state: web::Data<State>) -> Result
     (status = 409, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/keys")]
-pub(super) async fn make_key(viewer: Viewer, body: Body<NewKey>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn make_key(
+    viewer: Viewer,
+    body: Body<NewKey>,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
     viewer.must_admin()?;
-    let NewKey { name, services, environments, bytes_per_minute } = body.into_inner();
+    let NewKey {
+        name,
+        services,
+        environments,
+        bytes_per_minute,
+    } = body.into_inner();
     let name = name.trim().to_owned();
     if name.is_empty() || name.len() > outcrop_core::telemetry::names::MAX_NAME_BYTES {
-        return Err(bad("a key needs a name of 1 to 200 bytes, such as the service it is for"));
+        return Err(bad(
+            "a key needs a name of 1 to 200 bytes, such as the service it is for",
+        ));
     }
     if services.len() > MAX_BOUNDS || environments.len() > MAX_BOUNDS {
-        return Err(bad(format!("a key is bound to at most {MAX_BOUNDS} services and environments")));
+        return Err(bad(format!(
+            "a key is bound to at most {MAX_BOUNDS} services and environments"
+        )));
     }
     if bytes_per_minute.is_some_and(|bytes| bytes < 1) {
         return Err(bad("bytes_per_minute must be above 0; leave it out for no limit"));
     }
-    let bounds = Bounds { services, environments, bytes_per_minute };
+    let bounds = Bounds {
+        services,
+        environments,
+        bytes_per_minute,
+    };
     let secret = Secret::random("outcrop-key");
     let (database, digest, made) = (state.database.clone(), secret.digest(), name.clone());
-    done(&state, async move { keys::add(&database, &made, &bounds, digest).await }).await?;
+    done(
+        &state,
+        async move { keys::add(&database, &made, &bounds, digest).await },
+    )
+    .await?;
     state.note_change(&viewer.email, "made sender key", &name).await?;
-    Ok(HttpResponse::Created().json(MadeKey { name, key: secret.expose().to_owned() }))
+    Ok(HttpResponse::Created().json(MadeKey {
+        name,
+        key: secret.expose().to_owned(),
+    }))
 }
 
 /// Gives a key another secret; the one before is taken for a while yet.
-#[utoipa::path(operation_id = "rotate_key", tag = "intake", params(("name" = String, Path, description = "The key's name")), request_body = Rotation, responses(
+#[utoipa::path(operation_id = "rotate_key", tag = "intake", params(("name" = String, Path, description = "The key's \
+    name")), request_body = Rotation, responses(
     (status = 200, body = MadeKey),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
@@ -103,24 +130,38 @@ pub(super) async fn rotate_key(
     viewer.must_admin()?;
     let hours = body.overlap_hours.unwrap_or(OVERLAP_HOURS.0);
     if hours > OVERLAP_HOURS.1 {
-        return Err(bad(format!("overlap_hours is {hours}; it must be 0 to {}", OVERLAP_HOURS.1)));
+        return Err(bad(format!(
+            "overlap_hours is {hours}; it must be 0 to {}",
+            OVERLAP_HOURS.1
+        )));
     }
     let name = path.into_inner();
     let secret = Secret::random("outcrop-key");
     let (database, digest, rotated) = (state.database.clone(), secret.digest(), name.clone());
-    done(&state, async move { keys::rotate(&database, &rotated, digest, i64::from(hours) * 3_600).await }).await?;
+    done(&state, async move {
+        keys::rotate(&database, &rotated, digest, i64::from(hours) * 3_600).await
+    })
+    .await?;
     state.note_change(&viewer.email, "rotated sender key", &name).await?;
-    Ok(web::Json(MadeKey { name, key: secret.expose().to_owned() }))
+    Ok(web::Json(MadeKey {
+        name,
+        key: secret.expose().to_owned(),
+    }))
 }
 
 /// Revokes a key with all its secrets: it is refused everywhere within two seconds.
-#[utoipa::path(operation_id = "revoke_key", tag = "intake", params(("name" = String, Path, description = "The key's name")), responses(
+#[utoipa::path(operation_id = "revoke_key", tag = "intake", params(("name" = String, Path, description = "The key's \
+    name")), responses(
     (status = 204),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[delete("/keys/{name}")]
-pub(super) async fn revoke_key(viewer: Viewer, path: web::Path<String>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn revoke_key(
+    viewer: Viewer,
+    path: web::Path<String>,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
     viewer.must_admin()?;
     let (database, name) = (state.database.clone(), path.into_inner());
     let revoked = name.clone();
@@ -164,11 +205,16 @@ pub(super) async fn list_refused(
     let asked: RefusedQuery = parameters(request.query_string())?;
     let minutes = asked.minutes.unwrap_or(REFUSED_MINUTES.0);
     if !(1..=REFUSED_MINUTES.1).contains(&minutes) {
-        return Err(bad(format!("minutes is {minutes}; it must be 1 to {}", REFUSED_MINUTES.1)));
+        return Err(bad(format!(
+            "minutes is {minutes}; it must be 1 to {}",
+            REFUSED_MINUTES.1
+        )));
     }
     let since = Utc::now() - TimeDelta::minutes(minutes.into());
     let database = state.database.clone();
-    let rows = state.on_main(async move { keys::refused_since(&database, since, REFUSED_LISTED).await }).await?;
+    let rows = state
+        .on_main(async move { keys::refused_since(&database, since, REFUSED_LISTED).await })
+        .await?;
     let items = rows
         .into_iter()
         .map(|row| RefusedItem {
@@ -216,9 +262,17 @@ pub(super) async fn list_drops(_viewer: Viewer, state: web::Data<State>) -> Resu
     (status = 409, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/drops")]
-pub(super) async fn make_drop(viewer: Viewer, body: Body<NewDrop>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn make_drop(
+    viewer: Viewer,
+    body: Body<NewDrop>,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
     viewer.must_admin()?;
-    let NewDrop { predicate: text, error, note } = body.into_inner();
+    let NewDrop {
+        predicate: text,
+        error,
+        note,
+    } = body.into_inner();
     if note.len() > LONGEST || text.as_ref().is_some_and(|text| text.len() > LONGEST) {
         return Err(bad(format!("a note and a predicate are at most {LONGEST} bytes long")));
     }
@@ -228,7 +282,11 @@ pub(super) async fn make_drop(viewer: Viewer, body: Body<NewDrop>, state: web::D
             let parsed = predicate(text)?;
             parsed.for_single_occurrences().map_err(|mistake| {
                 let (at, length) = super::predicate::place(text, &mistake);
-                ApiError::Predicate { message: mistake.message, at, length }
+                ApiError::Predicate {
+                    message: mistake.message,
+                    at,
+                    length,
+                }
             })?;
             None
         }
@@ -237,28 +295,46 @@ pub(super) async fn make_drop(viewer: Viewer, body: Body<NewDrop>, state: web::D
     };
     let subject = text.clone().or(named).unwrap_or_default();
     let (database, by) = (state.database.clone(), viewer.email.clone());
-    let made = state.on_main(async move { drops::make(&database, text.as_deref(), error, note.trim(), &by).await }).await?;
-    let id =
-        made.ok_or_else(|| ApiError::Conflict(format!("{} rules are in force, as many as there may be; end one first", drops::MAX_RULES)))?;
-    state.note_change(&viewer.email, "made discard rule", &format!("{id}: {subject}")).await?;
+    let made = state
+        .on_main(async move { drops::make(&database, text.as_deref(), error, note.trim(), &by).await })
+        .await?;
+    let id = made.ok_or_else(|| {
+        ApiError::Conflict(format!(
+            "{} rules are in force, as many as there may be; end one first",
+            drops::MAX_RULES
+        ))
+    })?;
+    state
+        .note_change(&viewer.email, "made discard rule", &format!("{id}: {subject}"))
+        .await?;
     state.read_rules().await;
     Ok(HttpResponse::Created().json(MadeDrop { id }))
 }
 
 /// Ends a drop rule: what it dropped counts again from now on.
-#[utoipa::path(operation_id = "end_drop", tag = "intake", params(("id" = i64, Path, description = "The rule's number")), responses(
+#[utoipa::path(operation_id = "end_drop", tag = "intake", params(("id" = i64, Path, description = "The rule's \
+    number")), responses(
     (status = 204),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[delete("/drops/{id}")]
-pub(super) async fn end_drop(viewer: Viewer, path: web::Path<i64>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn end_drop(
+    viewer: Viewer,
+    path: web::Path<i64>,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
     viewer.must_admin()?;
     let (database, id, by) = (state.database.clone(), path.into_inner(), viewer.email.clone());
-    if !state.on_main(async move { drops::end(&database, id, &by).await }).await? {
+    if !state
+        .on_main(async move { drops::end(&database, id, &by).await })
+        .await?
+    {
         return Err(ApiError::NotFound(format!("there is no drop rule {id} in force")));
     }
-    state.note_change(&viewer.email, "ended discard rule", &id.to_string()).await?;
+    state
+        .note_change(&viewer.email, "ended discard rule", &id.to_string())
+        .await?;
     state.read_rules().await;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -18,7 +18,11 @@ pub(super) async fn list(_viewer: Viewer, state: web::Data<State>) -> Result<web
     let (rows, limits, disturbed) = state
         .on_main(async move {
             let services = timeline::services(&database, now);
-            futures_util::try_join!(services, limits::reached_since(&database, since), disturbed::of_services(&database, now))
+            futures_util::try_join!(
+                services,
+                limits::reached_since(&database, since),
+                disturbed::of_services(&database, now)
+            )
         })
         .await?;
     let items = rows

@@ -21,20 +21,31 @@ const LONGEST_AGENT: usize = 200;
 #[utoipa::path(operation_id = "sign_in", tag = "session", request_body = SignIn, responses(
     (status = 200, body = Member),
     (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 429, body = Problem, content_type = "application/problem+json", description = "Too many failed attempts; see Retry-After"),
+    (status = 429, body = Problem, content_type = "application/problem+json", description = "Too many failed \
+        attempts; see Retry-After"),
 ))]
 #[post("/session")]
-pub(super) async fn sign_in(request: HttpRequest, body: Body<SignIn>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn sign_in(
+    request: HttpRequest,
+    body: Body<SignIn>,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
     let SignIn { email, password } = body.into_inner();
     if password.len() > LONGEST_PASSWORD {
-        return Err(ApiError::BadRequest(format!("a password is at most {LONGEST_PASSWORD} bytes long")));
+        return Err(ApiError::BadRequest(format!(
+            "a password is at most {LONGEST_PASSWORD} bytes long"
+        )));
     }
     let attempt = attempt(&request, &state, &email);
     // An unknown address costs the same time as a wrong password, so that the answer does not tell who is a member.
     let member = checked(&state, attempt.clone(), password, |_| ()).await?.0;
     let secret = Secret::random("outcrop-session");
     let digest = secret.digest();
-    let agent = request.headers().get(USER_AGENT).and_then(|agent| agent.to_str().ok()).unwrap_or_default();
+    let agent = request
+        .headers()
+        .get(USER_AGENT)
+        .and_then(|agent| agent.to_str().ok())
+        .unwrap_or_default();
     let (database, agent) = (state.database.clone(), prefix(agent, LONGEST_AGENT).to_owned());
     let found = state
         .on_main(async move {
@@ -44,8 +55,13 @@ pub(super) async fn sign_in(request: HttpRequest, body: Body<SignIn>, state: web
         })
         .await?
         .ok_or(ApiError::UnknownToken)?;
-    let answer = Member { email: found.email, role: Role::of(&found.role).word().to_owned() };
-    Ok(HttpResponse::Ok().cookie(cookie(secret.expose(), Duration::days(sessions::LONGEST_DAYS.into()))).json(answer))
+    let answer = Member {
+        email: found.email,
+        role: Role::of(&found.role).word().to_owned(),
+    };
+    Ok(HttpResponse::Ok()
+        .cookie(cookie(secret.expose(), Duration::days(sessions::LONGEST_DAYS.into())))
+        .json(answer))
 }
 
 fn attempt(request: &HttpRequest, state: &State, email: &str) -> Attempt {
@@ -54,7 +70,8 @@ fn attempt(request: &HttpRequest, state: &State, email: &str) -> Attempt {
     Attempt::new(email, &crate::proxies::counted(address))
 }
 
-/// Checks a password, slowed by failures before, and does more with it on the same thread where it is right. Returns the member's number.
+/// Checks a password, slowed by failures before, and does more with it on the same thread where it
+/// is right. Returns the member's number.
 async fn checked<T: Send + 'static>(
     state: &State,
     attempt: Attempt,
@@ -62,7 +79,9 @@ async fn checked<T: Send + 'static>(
     then: impl FnOnce(&str) -> T + Send + 'static,
 ) -> Result<(i32, T), ApiError> {
     let database = state.database.clone();
-    let turn = state.on_main(async move { store::begin(&database, &attempt).await }).await?;
+    let turn = state
+        .on_main(async move { store::begin(&database, &attempt).await })
+        .await?;
     let known = match turn {
         Turn::In(seconds) => return Err(ApiError::TooMany(seconds)),
         Turn::Now(known) => known,
@@ -70,14 +89,23 @@ async fn checked<T: Send + 'static>(
     let member = known.as_ref().map(|known| known.id);
     let hash = known.map(|known| known.password_hash);
     match hashing(move || verify_password(&password, hash.as_deref()).then(|| then(&password))).await {
-        Hashing::Done(done) => done.zip(member).map(|(done, member)| (member, done)).ok_or(ApiError::WrongPassword),
+        Hashing::Done(done) => done
+            .zip(member)
+            .map(|(done, member)| (member, done))
+            .ok_or(ApiError::WrongPassword),
         Hashing::Busy => Err(ApiError::TooMany(1)),
         Hashing::Failed => Err(ApiError::WrongPassword),
     }
 }
 
 fn cookie(value: &str, max_age: Duration) -> Cookie<'static> {
-    Cookie::build(COOKIE, value.to_owned()).path("/").http_only(true).secure(true).same_site(SameSite::Strict).max_age(max_age).finish()
+    Cookie::build(COOKIE, value.to_owned())
+        .path("/")
+        .http_only(true)
+        .secure(true)
+        .same_site(SameSite::Strict)
+        .max_age(max_age)
+        .finish()
 }
 
 /// Says who is signed in.
@@ -87,7 +115,10 @@ fn cookie(value: &str, max_age: Duration) -> Cookie<'static> {
 ))]
 #[get("/session")]
 pub(super) async fn who(viewer: Viewer) -> web::Json<Member> {
-    web::Json(Member { email: viewer.email, role: viewer.role.word().to_owned() })
+    web::Json(Member {
+        email: viewer.email,
+        role: viewer.role.word().to_owned(),
+    })
 }
 
 /// Signs out.
@@ -96,7 +127,9 @@ pub(super) async fn who(viewer: Viewer) -> web::Json<Member> {
 pub(super) async fn sign_out(request: HttpRequest, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
     if let Some(sent) = request.cookie(COOKIE) {
         let (database, digest) = (state.database.clone(), digest_of(sent.value()));
-        state.on_main(async move { sessions::end(&database, digest).await }).await?;
+        state
+            .on_main(async move { sessions::end(&database, digest).await })
+            .await?;
     }
     Ok(HttpResponse::NoContent().cookie(cookie("", Duration::ZERO)).finish())
 }
@@ -106,7 +139,8 @@ pub(super) async fn sign_out(request: HttpRequest, state: web::Data<State>) -> R
     (status = 204),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 401, body = Problem, content_type = "application/problem+json"),
-    (status = 429, body = Problem, content_type = "application/problem+json", description = "Too many wrong passwords; see Retry-After"),
+    (status = 429, body = Problem, content_type = "application/problem+json", description = "Too many wrong \
+        passwords; see Retry-After"),
 ))]
 #[put("/session/password")]
 pub(super) async fn set_password(
@@ -115,21 +149,34 @@ pub(super) async fn set_password(
     body: Body<NewPassword>,
     state: web::Data<State>,
 ) -> Result<HttpResponse, ApiError> {
-    let session = viewer.session.ok_or_else(|| ApiError::Forbidden("sign in to set a password; a token cannot".to_owned()))?;
-    let NewPassword { current, new, revoke_tokens } = body.into_inner();
+    let session = viewer
+        .session
+        .ok_or_else(|| ApiError::Forbidden("sign in to set a password; a token cannot".to_owned()))?;
+    let NewPassword {
+        current,
+        new,
+        revoke_tokens,
+    } = body.into_inner();
     if new.chars().count() < MIN_PASSWORD || new.len() > LONGEST_PASSWORD || current.len() > LONGEST_PASSWORD {
-        let limits = format!("the new password must have at least {MIN_PASSWORD} characters and at most {LONGEST_PASSWORD} bytes");
+        let limits = format!(
+            "the new password must have at least {MIN_PASSWORD} characters and at most {LONGEST_PASSWORD} bytes"
+        );
         return Err(ApiError::BadRequest(limits));
     }
     let attempt = attempt(&request, &state, &viewer.email);
     let (member, hashed) = checked(&state, attempt.clone(), current, move |_| hash_password(&new)).await?;
     let hashed = hashed.map_err(ApiError::BadRequest)?;
-    let (database, tokens) = (state.database.clone(), if revoke_tokens { Tokens::End } else { Tokens::Stay });
+    let (database, tokens) = (
+        state.database.clone(),
+        if revoke_tokens { Tokens::End } else { Tokens::Stay },
+    );
     let done = state
         .on_main(async move {
             store::succeeded(&database, &attempt, member).await?;
             match people::set_password(&database, &viewer.email, &hashed, Some(session), tokens).await {
-                Ok(()) => audit::note(&database, &viewer.email, "set own password", &viewer.email).await.map(Ok),
+                Ok(()) => audit::note(&database, &viewer.email, "set own password", &viewer.email)
+                    .await
+                    .map(Ok),
                 Err(AccessError::Store(error)) => Err(error),
                 Err(error) => Ok(Err(error)),
             }
@@ -144,7 +191,9 @@ pub(super) async fn set_password(
 #[get("/sessions")]
 pub(super) async fn list_sessions(viewer: Viewer, state: web::Data<State>) -> Result<web::Json<SessionList>, ApiError> {
     let database = state.database.clone();
-    let rows = state.on_main(async move { sessions::list(&database, Some(&viewer.email), viewer.session).await }).await?;
+    let rows = state
+        .on_main(async move { sessions::list(&database, Some(&viewer.email), viewer.session).await })
+        .await?;
     let items = rows
         .into_iter()
         .map(|row| SessionItem {
@@ -160,14 +209,22 @@ pub(super) async fn list_sessions(viewer: Viewer, state: web::Data<State>) -> Re
 }
 
 /// Ends one of one's own sessions: its next request is refused.
-#[utoipa::path(operation_id = "end_session", tag = "session", params(("id" = i32, Path, description = "Its number")), responses(
+#[utoipa::path(operation_id = "end_session", tag = "session", params(("id" = i32, Path, description = "Its \
+    number")), responses(
     (status = 204),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[delete("/sessions/{id}")]
-pub(super) async fn end_session(viewer: Viewer, path: web::Path<i32>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn end_session(
+    viewer: Viewer,
+    path: web::Path<i32>,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
     let (database, id) = (state.database.clone(), path.into_inner());
-    match state.on_main(async move { sessions::end_of(&database, &viewer.email, Some(id)).await }).await? {
+    match state
+        .on_main(async move { sessions::end_of(&database, &viewer.email, Some(id)).await })
+        .await?
+    {
         0 => Err(ApiError::NotFound(format!("you have no session {id}"))),
         _ => Ok(HttpResponse::NoContent().finish()),
     }

@@ -15,8 +15,8 @@ use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    EndpointWeight, ErrorQuery, NewSlice, PartItem, PartList, PartQuery, Problem, ServiceSettings, SliceItem, SliceList, UserItem,
-    UserPage, UserQuery,
+    EndpointWeight, ErrorQuery, NewSlice, PartItem, PartList, PartQuery, Problem, ServiceSettings, SliceItem,
+    SliceList, UserItem, UserPage, UserQuery,
 };
 
 /// Values listed at once.
@@ -33,12 +33,21 @@ const CLAIM: &str = "as the senders claim it: a program can say anything of itse
 pub(super) async fn list_slices(_viewer: Viewer, state: web::Data<State>) -> Result<web::Json<SliceList>, ApiError> {
     let database = state.database.clone();
     let rows = state.on_main(async move { settings::slices(&database).await }).await?;
-    let items = rows.into_iter().map(|row| SliceItem { name: row.name, predicate: row.predicate, by: row.by, at: row.at }).collect();
+    let items = rows
+        .into_iter()
+        .map(|row| SliceItem {
+            name: row.name,
+            predicate: row.predicate,
+            by: row.by,
+            at: row.at,
+        })
+        .collect();
     Ok(web::Json(SliceList { items }))
 }
 
 /// Saves a slice, or changes the one of that name.
-#[utoipa::path(operation_id = "save_slice", tag = "slices", params(("name" = String, Path, description = "Its name")), request_body = NewSlice, responses(
+#[utoipa::path(operation_id = "save_slice", tag = "slices", params(("name" = String, Path, description = "Its \
+    name")), request_body = NewSlice, responses(
     (status = 204),
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -60,20 +69,30 @@ pub(super) async fn save_slice(
         return Err(bad("a slice may not name another slice"));
     }
     let (database, by) = (state.database.clone(), viewer.email);
-    state.on_main(async move { settings::save_slice(&database, &name, &text, &by).await }).await?;
+    state
+        .on_main(async move { settings::save_slice(&database, &name, &text, &by).await })
+        .await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
 /// Removes a slice.
-#[utoipa::path(operation_id = "remove_slice", tag = "slices", params(("name" = String, Path, description = "Its name")), responses(
+#[utoipa::path(operation_id = "remove_slice", tag = "slices", params(("name" = String, Path, description = "Its \
+    name")), responses(
     (status = 204),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[delete("/slices/{name}")]
-pub(super) async fn remove_slice(viewer: Viewer, path: web::Path<String>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn remove_slice(
+    viewer: Viewer,
+    path: web::Path<String>,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     let (database, name) = (state.database.clone(), path.clone());
-    if state.on_main(async move { settings::remove_slice(&database, &name).await }).await? {
+    if state
+        .on_main(async move { settings::remove_slice(&database, &name).await })
+        .await?
+    {
         return Ok(HttpResponse::NoContent().finish());
     }
     Err(ApiError::NotFound(format!("there is no slice `{path}`")))
@@ -85,7 +104,11 @@ pub(super) async fn remove_slice(viewer: Viewer, path: web::Path<String>, state:
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/parts")]
-pub(super) async fn list_parts(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<PartList>, ApiError> {
+pub(super) async fn list_parts(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<PartList>, ApiError> {
     let asked: PartQuery = parameters(request.query_string())?;
     let field = Field::of(asked.by.trim());
     let by = field.name().to_owned();
@@ -94,7 +117,8 @@ pub(super) async fn list_parts(_viewer: Viewer, request: HttpRequest, state: web
         || matches!(field, Field::State(_) | Field::Slice | Field::Trace)
     {
         return Err(bad(format!(
-            "`{}` does not tell occurrences apart: give namespace, service, environment, version, endpoint, type, kind, file, function, touches, group, customer, user or an attribute",
+            "`{}` does not tell occurrences apart: give namespace, service, environment, version, endpoint, type, \
+             kind, file, function, touches, group, customer, user or an attribute",
             asked.by
         )));
     }
@@ -113,12 +137,21 @@ pub(super) async fn list_parts(_viewer: Viewer, request: HttpRequest, state: web
     let rows_and_note = async move {
         let rows = parts::values(&database, &scope, &field, VALUES).await?;
         if !rows.is_empty() {
-            let is_claimed = facts::names_of(field.name()).iter().any(|name| facts::CLAIMED.contains(name));
+            let is_claimed = facts::names_of(field.name())
+                .iter()
+                .any(|name| facts::CLAIMED.contains(name));
             return Ok((rows, is_claimed.then(|| CLAIM.to_owned())));
         }
         let by = query::parse(&format!("{} is set", field.name())).ok();
         let note = unknown(&database, by.as_ref()).await?;
-        Ok((rows, if note.is_some() { note } else { unknown(&database, scope.predicate.as_deref()).await? }))
+        Ok((
+            rows,
+            if note.is_some() {
+                note
+            } else {
+                unknown(&database, scope.predicate.as_deref()).await?
+            },
+        ))
     };
     let (rows, note) = state.on_main(rows_and_note).await?;
     let items = rows
@@ -135,7 +168,8 @@ pub(super) async fn list_parts(_viewer: Viewer, request: HttpRequest, state: web
 }
 
 /// The users an error hit.
-#[utoipa::path(operation_id = "list_users", tag = "errors", params(("ref" = String, Path, description = "The error's reference"), UserQuery), responses(
+#[utoipa::path(operation_id = "list_users", tag = "errors", params(("ref" = String, Path, description = "The error's \
+    reference"), UserQuery), responses(
     (status = 200, body = UserPage),
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -161,9 +195,15 @@ pub(super) async fn users_of_error(
     let scope = scope(&window, Utc::now())?;
     let database = state.database.clone();
     let fetched = i64::try_from(limit).unwrap_or(i64::MAX).saturating_add(1);
-    let rows = state.on_main(async move { parts::users(&database, reference, &scope, after, fetched).await }).await?;
-    let next =
-        (rows.len() > limit).then(|| rows.get(limit - 1).map(|last| cursor(&format!("{}:{}", last.occurrences, last.user)))).flatten();
+    let rows = state
+        .on_main(async move { parts::users(&database, reference, &scope, after, fetched).await })
+        .await?;
+    let next = (rows.len() > limit)
+        .then(|| {
+            rows.get(limit - 1)
+                .map(|last| cursor(&format!("{}:{}", last.occurrences, last.user)))
+        })
+        .flatten();
     let items = rows
         .into_iter()
         .take(limit)
@@ -181,12 +221,15 @@ pub(super) async fn users_of_error(
 
 fn read_position(text: &str) -> Result<(i64, String), ApiError> {
     let text = read_cursor(text)?;
-    let parts = text.split_once(':').and_then(|(count, user)| Some((count.parse().ok()?, user.to_owned())));
+    let parts = text
+        .split_once(':')
+        .and_then(|(count, user)| Some((count.parse().ok()?, user.to_owned())));
     parts.ok_or_else(|| bad("the cursor is none of this list; take it from `next` of the page before"))
 }
 
 /// What is said of a service; `all` is said of every service that has nothing of its own.
-#[utoipa::path(operation_id = "show_service_settings", tag = "services", params(("service" = String, Path, description = "The service, or `all`")), responses((status = 200, body = ServiceSettings)))]
+#[utoipa::path(operation_id = "show_service_settings", tag = "services", params(("service" = String, Path,
+    description = "The service, or `all`")), responses((status = 200, body = ServiceSettings)))]
 #[get("/services/{service}/settings")]
 pub(super) async fn show_settings(
     _viewer: Viewer,
@@ -200,8 +243,15 @@ pub(super) async fn show_settings(
             futures_util::try_join!(own, weights::of_service(&database, &service))
         })
         .await?;
-    let ServiceSetting { source_url, source_root, instance_group, customer, keep_addresses } = found;
-    let (of_service, of_endpoints): (Vec<_>, Vec<_>) = weighed.into_iter().partition(|(endpoint, _)| endpoint.is_empty());
+    let ServiceSetting {
+        source_url,
+        source_root,
+        instance_group,
+        customer,
+        keep_addresses,
+    } = found;
+    let (of_service, of_endpoints): (Vec<_>, Vec<_>) =
+        weighed.into_iter().partition(|(endpoint, _)| endpoint.is_empty());
     Ok(web::Json(ServiceSettings {
         source_url,
         source_root,
@@ -209,7 +259,10 @@ pub(super) async fn show_settings(
         customer,
         keep_addresses,
         weight: of_service.first().map(|(_, factor)| *factor),
-        endpoint_weights: of_endpoints.into_iter().map(|(endpoint, factor)| EndpointWeight { endpoint, factor }).collect(),
+        endpoint_weights: of_endpoints
+            .into_iter()
+            .map(|(endpoint, factor)| EndpointWeight { endpoint, factor })
+            .collect(),
     }))
 }
 
@@ -220,7 +273,8 @@ const MOST_WEIGHTS: usize = 100;
 const ALL: &str = "all";
 
 /// Says something of a service, or of `all`. What is left out is said no more.
-#[utoipa::path(operation_id = "set_service_settings", tag = "services", params(("service" = String, Path, description = "The service, or `all`")), request_body = ServiceSettings, responses(
+#[utoipa::path(operation_id = "set_service_settings", tag = "services", params(("service" = String, Path,
+    description = "The service, or `all`")), request_body = ServiceSettings, responses(
     (status = 204),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -242,7 +296,12 @@ pub(super) async fn set_settings(
         customer: said(body.customer),
         keep_addresses: body.keep_addresses,
     };
-    let all = [&setting.source_url, &setting.source_root, &setting.instance_group, &setting.customer];
+    let all = [
+        &setting.source_url,
+        &setting.source_root,
+        &setting.instance_group,
+        &setting.customer,
+    ];
     if all.into_iter().flatten().any(|text| text.len() > LONGEST) {
         return Err(bad(format!("nothing here may be longer than {LONGEST} bytes")));
     }
@@ -256,7 +315,9 @@ pub(super) async fn set_settings(
     }
     let weighed = factors(body.weight, &body.endpoint_weights, &path)?;
     let (database, service) = (state.database.clone(), path.clone());
-    let before = state.on_main(async move { settings::own(&database, Some(service.as_str()).filter(|name| *name != ALL)).await }).await?;
+    let before = state
+        .on_main(async move { settings::own(&database, Some(service.as_str()).filter(|name| *name != ALL)).await })
+        .await?;
     if before.keep_addresses != setting.keep_addresses {
         // Whether people's addresses are stored is for those who answer for it.
         viewer.must_admin()?;
@@ -264,7 +325,8 @@ pub(super) async fn set_settings(
     let (database, service) = (state.database.clone(), path.clone());
     let is_known = state
         .on_main(async move {
-            let is_known = settings::set(&database, Some(service.as_str()).filter(|name| *name != ALL), &setting).await?;
+            let is_known =
+                settings::set(&database, Some(service.as_str()).filter(|name| *name != ALL), &setting).await?;
             if is_known {
                 weights::replace(&database, &service, &weighed).await?;
             }
@@ -283,9 +345,14 @@ pub(super) async fn set_settings(
 /// The weights of a service's settings by endpoint, the service's own under an empty one.
 fn factors(weight: Option<f64>, endpoints: &[EndpointWeight], service: &str) -> Result<Vec<(String, f32)>, ApiError> {
     let own = weight.map(|factor| (String::new(), factor));
-    let all: Vec<(String, f64)> = own.into_iter().chain(endpoints.iter().map(|one| (one.endpoint.trim().to_owned(), one.factor))).collect();
+    let all: Vec<(String, f64)> = own
+        .into_iter()
+        .chain(endpoints.iter().map(|one| (one.endpoint.trim().to_owned(), one.factor)))
+        .collect();
     if !all.is_empty() && service == ALL {
-        return Err(bad("a weight is set for one service, not for all: it would change nothing"));
+        return Err(bad(
+            "a weight is set for one service, not for all: it would change nothing",
+        ));
     }
     if all.len() > MOST_WEIGHTS {
         return Err(bad(format!("a service has at most {MOST_WEIGHTS} weights")));
@@ -293,14 +360,20 @@ fn factors(weight: Option<f64>, endpoints: &[EndpointWeight], service: &str) -> 
     let checked = all.into_iter().enumerate().map(|(at, (endpoint, factor))| {
         let is_named = !endpoint.is_empty() || (at == 0 && weight.is_some());
         if !is_named || endpoint.len() > LONGEST {
-            return Err(bad(format!("a weight of an endpoint names one, of at most {LONGEST} bytes")));
+            return Err(bad(format!(
+                "a weight of an endpoint names one, of at most {LONGEST} bytes"
+            )));
         }
         #[expect(clippy::cast_possible_truncation, reason = "kept to three digits")]
         let factor = factor as f32;
         if FACTORS.contains(&factor) {
             Ok((endpoint, factor))
         } else {
-            Err(bad(format!("the weight is {factor}; it must be {} to {}", FACTORS.start(), FACTORS.end())))
+            Err(bad(format!(
+                "the weight is {factor}; it must be {} to {}",
+                FACTORS.start(),
+                FACTORS.end()
+            )))
         }
     });
     checked.collect()

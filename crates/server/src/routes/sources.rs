@@ -13,7 +13,11 @@ use crate::wire::{Frame, OccurrenceDetail, SourceLines, Variable};
 const MAX_WITH_SOURCE: usize = 20;
 
 /// Adds links, lines and variables to an occurrence's frames.
-pub(super) async fn with_sources(mut detail: OccurrenceDetail, setting: ServiceSetting, settings: &Settings) -> OccurrenceDetail {
+pub(super) async fn with_sources(
+    mut detail: OccurrenceDetail,
+    setting: ServiceSetting,
+    settings: &Settings,
+) -> OccurrenceDetail {
     let checkout = settings.checkouts.get(&detail.occurrence.service).cloned();
     let work = move || {
         let revisions = revisions(&detail);
@@ -32,10 +36,20 @@ pub(super) async fn with_sources(mut detail: OccurrenceDetail, setting: ServiceS
 fn revisions(detail: &OccurrenceDetail) -> Vec<String> {
     let sent = ["vcs.ref.head.revision", "vcs.repository.ref.revision"]
         .iter()
-        .find_map(|name| detail.resource.get(name).or_else(|| detail.attributes.get(name))?.as_str());
+        .find_map(|name| {
+            detail
+                .resource
+                .get(name)
+                .or_else(|| detail.attributes.get(name))?
+                .as_str()
+        });
     let version = detail.occurrence.version.as_str();
-    let of_version = (version != outcrop_core::telemetry::names::NO_VERSION).then(|| [format!("v{version}"), version.to_owned()]);
-    sent.map(str::to_owned).into_iter().chain(of_version.into_iter().flatten()).collect()
+    let of_version =
+        (version != outcrop_core::telemetry::names::NO_VERSION).then(|| [format!("v{version}"), version.to_owned()]);
+    sent.map(str::to_owned)
+        .into_iter()
+        .chain(of_version.into_iter().flatten())
+        .collect()
 }
 
 fn fill(detail: &mut OccurrenceDetail, setting: &ServiceSetting, checkout: Option<&Checkout>, revisions: &[String]) {
@@ -49,21 +63,41 @@ fn fill(detail: &mut OccurrenceDetail, setting: &ServiceSetting, checkout: Optio
     };
     let service = detail.occurrence.service.clone();
     let mut with_source = 0;
-    let frames = detail.stack.iter_mut().flat_map(|stack| &mut stack.exceptions).flat_map(|exception| &mut exception.frames);
+    let frames = detail
+        .stack
+        .iter_mut()
+        .flat_map(|stack| &mut stack.exceptions)
+        .flat_map(|exception| &mut exception.frames);
     for frame in frames {
         let core = core_frame(frame);
         let data = sent.iter().find(|data| data.is_of(&core));
         if let Some(data) = data {
-            frame.variables = data.variables.iter().map(|(name, value)| Variable { name: name.clone(), value: value.clone() }).collect();
-            frame.source =
-                data.source.clone().map(|source| SourceLines { first: source.first, lines: source.lines, from: "sender".to_owned() });
+            frame.variables = data
+                .variables
+                .iter()
+                .map(|(name, value)| Variable {
+                    name: name.clone(),
+                    value: value.clone(),
+                })
+                .collect();
+            frame.source = data.source.clone().map(|source| SourceLines {
+                first: source.first,
+                lines: source.lines,
+                from: "sender".to_owned(),
+            });
         }
         let mut path = repository_path(&core, root);
         if frame.own && frame.source.is_none() && with_source < MAX_WITH_SOURCE {
             with_source += 1;
-            if let Some((found, checkout)) = checkout.and_then(|checkout| Some((checkout.lines(&core, root)?, checkout))) {
+            if let Some((found, checkout)) =
+                checkout.and_then(|checkout| Some((checkout.lines(&core, root)?, checkout)))
+            {
                 path = Some(found.path);
-                frame.source = Some(SourceLines { first: found.first, lines: found.text, from: checkout.named.clone() });
+                frame.source = Some(SourceLines {
+                    first: found.first,
+                    lines: found.text,
+                    from: checkout.named.clone(),
+                });
             }
         }
         if frame.own

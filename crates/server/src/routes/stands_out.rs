@@ -10,7 +10,8 @@ use crate::state::State;
 use crate::wire::{AttributeValues, Common, ErrorQuery, Problem, StandsOut, ValueCount};
 
 /// What stands out: attribute values over-represented in an error's occurrences against its service's requests.
-#[utoipa::path(operation_id = "error_stands_out", tag = "errors", params(("ref" = String, Path, description = "The error's reference"), ErrorQuery), responses(
+#[utoipa::path(operation_id = "error_stands_out", tag = "errors", params(("ref" = String, Path, description = "The \
+    error's reference"), ErrorQuery), responses(
     (status = 200, body = Common),
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -25,10 +26,14 @@ pub(super) async fn of_error(
     let reference = error_of(&state, &path).await?;
     let scope = scope(&query, Utc::now())?;
     let database = state.database.clone();
-    let common = state.on_main(async move { stands_out::of_error(&database, reference, &scope).await }).await?;
+    let common = state
+        .on_main(async move { stands_out::of_error(&database, reference, &scope).await })
+        .await?;
     #[expect(clippy::cast_precision_loss, reason = "a sample of some thousands")]
     let not_compared = if common.occurrences < LEAST_OCCURRENCES {
-        Some(format!("with fewer than {LEAST_OCCURRENCES} occurrences nothing can stand out"))
+        Some(format!(
+            "with fewer than {LEAST_OCCURRENCES} occurrences nothing can stand out"
+        ))
     } else if (common.requests as f64) < LEAST_REQUESTS {
         Some(format!(
             "only {} requests of this service were sampled in this window; {LEAST_REQUESTS} are needed to compare with",
@@ -60,7 +65,11 @@ pub(super) async fn of_error(
             values: attribute
                 .top
                 .into_iter()
-                .map(|(value, count)| ValueCount { predicate: predicate(&attribute.name, &value), value, count })
+                .map(|(value, count)| ValueCount {
+                    predicate: predicate(&attribute.name, &value),
+                    value,
+                    count,
+                })
                 .collect(),
             name: attribute.name,
         })

@@ -13,12 +13,18 @@ use crate::wire::{Storage, StorageItem};
 #[get("/storage")]
 pub(super) async fn show_storage(_viewer: Viewer, state: web::Data<State>) -> Result<web::Json<Storage>, ApiError> {
     let (database, policy) = (state.database.clone(), state.settings.policy.clone());
-    let (held, room) =
-        state.on_main(async move { futures_util::try_join!(space::held(&database, &policy), space::room(&database)) }).await?;
+    let (held, room) = state
+        .on_main(async move { futures_util::try_join!(space::held(&database, &policy), space::room(&database)) })
+        .await?;
     let policy = &state.settings.policy;
     let items = held
         .into_iter()
-        .map(|held| StorageItem { kind: held.kind.name().to_owned(), bytes: held.bytes, days: held.days, max_bytes: held.max_bytes })
+        .map(|held| StorageItem {
+            kind: held.kind.name().to_owned(),
+            bytes: held.bytes,
+            days: held.days,
+            max_bytes: held.max_bytes,
+        })
         .collect();
     Ok(web::Json(Storage {
         items,

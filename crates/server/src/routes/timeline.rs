@@ -14,7 +14,8 @@ use crate::wire::{Layer, Problem, Timeline, TimelineQuery};
 const STEPS: (u32, u32) = (60, 400);
 
 /// An error over time: occurrences and the requests of its service, in layers, one per version.
-#[utoipa::path(operation_id = "error_timeline", tag = "errors", params(("ref" = String, Path, description = "The error's reference"), TimelineQuery), responses(
+#[utoipa::path(operation_id = "error_timeline", tag = "errors", params(("ref" = String, Path, description = "The \
+    error's reference"), TimelineQuery), responses(
     (status = 200, body = Timeline),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -36,7 +37,9 @@ pub(super) async fn of_error(
     let database = state.database.clone();
     let made = state
         .on_main(async move {
-            let Some(summary) = errors::one(&database, reference, &scope).await? else { return Ok(None) };
+            let Some(summary) = errors::one(&database, reference, &scope).await? else {
+                return Ok(None);
+            };
             let service = std::slice::from_ref(&summary.service);
             let (occurrences, requests, order) = futures_util::try_join!(
                 timeline::occurrences(&database, std::slice::from_ref(&reference), &scope, steps),
@@ -53,10 +56,16 @@ pub(super) async fn of_error(
                 })
                 .filter(|layer| layer.occurrences.iter().chain(&layer.requests).any(|n| *n > 0))
                 .collect();
-            Ok::<_, StoreError>(Some(Timeline { from: steps.from, to: steps.to(), step_ms: steps.step.num_milliseconds(), layers }))
+            Ok::<_, StoreError>(Some(Timeline {
+                from: steps.from,
+                to: steps.to(),
+                step_ms: steps.step.num_milliseconds(),
+                layers,
+            }))
         })
         .await?;
-    made.map(web::Json).ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
+    made.map(web::Json)
+        .ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
 }
 
 fn series<'a>(points: impl Iterator<Item = &'a Point>, version: &str, steps: Steps) -> Vec<i64> {
@@ -99,11 +108,21 @@ pub(super) async fn strips(
                     version: version.clone(),
                     first_seen: *first_seen,
                     occurrences: series(
-                        occurrences.iter().filter(|(of, _)| *of == summary.reference).map(|(_, point)| point),
+                        occurrences
+                            .iter()
+                            .filter(|(of, _)| *of == summary.reference)
+                            .map(|(_, point)| point),
                         version,
                         steps,
                     ),
-                    requests: series(requests.iter().filter(|(of, _)| *of == summary.service).map(|(_, point)| point), version, steps),
+                    requests: series(
+                        requests
+                            .iter()
+                            .filter(|(of, _)| *of == summary.service)
+                            .map(|(_, point)| point),
+                        version,
+                        steps,
+                    ),
                 })
                 .filter(|layer| layer.occurrences.iter().chain(&layer.requests).any(|n| *n > 0))
                 .collect(),

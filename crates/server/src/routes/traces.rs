@@ -16,7 +16,8 @@ use crate::state::State;
 use crate::wire::{PathItem, Problem, RepeatedItem, SpanEventItem, SpanItem, SpanLink, SpanOccurrence, TraceDetail};
 
 /// A whole trace: the tree over all services, its critical path, where its failures began.
-#[utoipa::path(operation_id = "show_trace", tag = "traces", params(("id" = String, Path, description = "The trace's id, 32 hex digits")), responses(
+#[utoipa::path(operation_id = "show_trace", tag = "traces", params(("id" = String, Path, description = "The trace's \
+    id, 32 hex digits")), responses(
     (status = 200, body = TraceDetail),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -27,23 +28,39 @@ pub(super) async fn show_trace(
     path: web::Path<String>,
     state: web::Data<State>,
 ) -> Result<web::Json<TraceDetail>, ApiError> {
-    let id = trace_id(&path).ok_or_else(|| bad(format!("`{}` is no trace id: 32 hex digits", outcrop_core::text::prefix(&path, 40))))?;
+    let id = trace_id(&path).ok_or_else(|| {
+        bad(format!(
+            "`{}` is no trace id: 32 hex digits",
+            outcrop_core::text::prefix(&path, 40)
+        ))
+    })?;
     let database = state.database.clone();
-    let (stored, occurrences) =
-        state.on_main(async move { futures_util::try_join!(traces::read(&database, id), traces::occurrences(&database, id)) }).await?;
+    let (stored, occurrences) = state
+        .on_main(
+            async move { futures_util::try_join!(traces::read(&database, id), traces::occurrences(&database, id)) },
+        )
+        .await?;
     let Some(stored) = stored else {
         let why = if occurrences.is_empty() {
-            "nothing of this trace is stored: it never came, or it went within the hour since it neither failed nor was slow".to_owned()
+            "nothing of this trace is stored: it never came, or it went within the hour since it neither failed nor \
+             was slow"
+                .to_owned()
         } else {
-            let one = occurrences.first().map(|one| errors::reference(one.error_id).to_string()).unwrap_or_default();
+            let one = occurrences
+                .first()
+                .map(|one| errors::reference(one.error_id).to_string())
+                .unwrap_or_default();
             format!("no span of this trace is stored, only failures reported in it, such as {one}")
         };
         return Err(ApiError::NotFound(why));
     };
-    web::block(move || detail(id, stored, &occurrences)).await.map(web::Json).map_err(|error| {
-        tracing::error!(%error, "a trace could not be put together");
-        ApiError::Away
-    })
+    web::block(move || detail(id, stored, &occurrences))
+        .await
+        .map(web::Json)
+        .map_err(|error| {
+            tracing::error!(%error, "a trace could not be put together");
+            ApiError::Away
+        })
 }
 
 pub(super) fn trace_id(text: &str) -> Option<[u8; 16]> {
@@ -54,11 +71,15 @@ pub(super) fn trace_id(text: &str) -> Option<[u8; 16]> {
 
 /// Why a trace or request is kept, in words.
 pub(super) fn kept_because(marks: Marks) -> Vec<String> {
-    [(marks.failed, "failed"), (marks.slow, "slow"), (marks.sampled, "sample")]
-        .into_iter()
-        .filter(|(holds, _)| *holds)
-        .map(|(_, why)| why.to_owned())
-        .collect()
+    [
+        (marks.failed, "failed"),
+        (marks.slow, "slow"),
+        (marks.sampled, "sample"),
+    ]
+    .into_iter()
+    .filter(|(holds, _)| *holds)
+    .map(|(_, why)| why.to_owned())
+    .collect()
 }
 
 #[expect(clippy::cast_precision_loss, reason = "milliseconds of a request")]
@@ -87,19 +108,32 @@ const fn kind(kind: SpanKind) -> &'static str {
 /// Where the request failed first: where the root's failure began, else the first failure that has no other origin.
 fn failed_first(trace: &Trace, root: usize, occurrences: &[InTrace]) -> Option<String> {
     let fails = |at: &usize| trace.spans.get(*at).is_some_and(|span| span.is_error);
-    let of_root = Some(root).filter(fails).map(|root| origin_of(trace, root).unwrap_or(root));
-    let first = of_root.or_else(|| (0..trace.spans.len()).filter(fails).find(|at| origin_of(trace, *at).is_none()));
+    let of_root = Some(root)
+        .filter(fails)
+        .map(|root| origin_of(trace, root).unwrap_or(root));
+    let first = of_root.or_else(|| {
+        (0..trace.spans.len())
+            .filter(fails)
+            .find(|at| origin_of(trace, *at).is_none())
+    });
     let service = match first {
         Some(at) => trace.spans.get(at)?.service.to_string(),
         None => occurrences.first()?.service.clone(),
     };
     let thrown = occurrences.iter().find(|occurrence| occurrence.service == service);
-    let what = thrown.map(|occurrence| occurrence.title.clone()).or_else(|| first.map(|at| trace.spans[at].name.clone()))?;
+    let what = thrown
+        .map(|occurrence| occurrence.title.clone())
+        .or_else(|| first.map(|at| trace.spans[at].name.clone()))?;
     Some(format!("Failed first in {service}: {what}."))
 }
 
 fn detail(id: [u8; 16], stored: StoredTrace, occurrences: &[InTrace]) -> TraceDetail {
-    let StoredTrace { chunks, marks, is_kept, is_cut } = stored;
+    let StoredTrace {
+        chunks,
+        marks,
+        is_kept,
+        is_cut,
+    } = stored;
     let trace = Trace::new(chunks);
     let root = trace.root().unwrap_or_default();
     let path = critical_path(&trace, root);
@@ -142,7 +176,8 @@ fn detail(id: [u8; 16], stored: StoredTrace, occurrences: &[InTrace]) -> TraceDe
             origin_span_id: origin_of(&trace, at).map(|origin| hex(trace.spans[origin].id)),
             scope: span.scope.clone(),
             attributes: json(&span.attributes),
-            resource: (!span.is_missing && told.insert(std::sync::Arc::as_ptr(&span.resource))).then(|| json(&span.resource)),
+            resource: (!span.is_missing && told.insert(std::sync::Arc::as_ptr(&span.resource)))
+                .then(|| json(&span.resource)),
             events: span
                 .events
                 .iter()
@@ -152,7 +187,14 @@ fn detail(id: [u8; 16], stored: StoredTrace, occurrences: &[InTrace]) -> TraceDe
                     attributes: json(&event.attributes),
                 })
                 .collect(),
-            links: span.links.iter().map(|link| SpanLink { trace_id: Digest(link.trace).to_string(), span_id: hex(link.span) }).collect(),
+            links: span
+                .links
+                .iter()
+                .map(|link| SpanLink {
+                    trace_id: Digest(link.trace).to_string(),
+                    span_id: hex(link.span),
+                })
+                .collect(),
         })
         .collect();
     TraceDetail {

@@ -22,8 +22,8 @@ use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    Course, CourseStep, EndpointItem, EndpointList, EndpointThen, ErrorQuery, GroupItem, GroupList, Problem, RequestItem, RequestPage,
-    SamplingNote, SlowItem, SlowList, SlowSetting, StatusCount, TrafficQuery,
+    Course, CourseStep, EndpointItem, EndpointList, EndpointThen, ErrorQuery, GroupItem, GroupList, Problem,
+    RequestItem, RequestPage, SamplingNote, SlowItem, SlowList, SlowSetting, StatusCount, TrafficQuery,
 };
 
 /// Slow requests whose traces are looked into at once.
@@ -65,7 +65,11 @@ pub(super) async fn list_endpoints(
                     None => Ok(None),
                 }
             };
-            futures_util::try_join!(traffic::endpoints(&database, &scope), then, outcrop_store::sampling::notes(&database, &scope))
+            futures_util::try_join!(
+                traffic::endpoints(&database, &scope),
+                then,
+                outcrop_store::sampling::notes(&database, &scope)
+            )
         })
         .await?;
     if let Some(endpoint) = &asked.endpoint {
@@ -87,19 +91,28 @@ pub(super) async fn list_endpoints(
             endpoint: row.name,
             count: row.requests,
             failed: row.failed,
-            statuses: row.statuses.into_iter().map(|(status, (count, kept))| StatusCount { status, count, kept }).collect(),
+            statuses: row
+                .statuses
+                .into_iter()
+                .map(|(status, (count, kept))| StatusCount { status, count, kept })
+                .collect(),
         })
         .collect();
     let mut by_note: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for (service, note) in sampling {
         by_note.entry(note).or_default().push(service);
     }
-    let sampling = by_note.into_iter().map(|(note, services)| SamplingNote { services, note }).collect();
+    let sampling = by_note
+        .into_iter()
+        .map(|(note, services)| SamplingNote { services, note })
+        .collect();
     Ok(web::Json(EndpointList { items, total, sampling }))
 }
 
 fn quantile(row: &Endpoint, share: f64) -> Option<f64> {
-    row.latency.quantile(share).map(|micros| (micros / 10.0).round() / 100.0)
+    row.latency
+        .quantile(share)
+        .map(|micros| (micros / 10.0).round() / 100.0)
 }
 
 /// What the instance groups of one service serve, each against the others.
@@ -108,10 +121,18 @@ fn quantile(row: &Endpoint, share: f64) -> Option<f64> {
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/endpoints/groups")]
-pub(super) async fn list_groups(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<GroupList>, ApiError> {
+pub(super) async fn list_groups(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<GroupList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let scope = window(&asked)?;
-    let service = asked.service.clone().filter(|service| !service.is_empty()).ok_or_else(|| bad("say which service: ?service=fares"))?;
+    let service = asked
+        .service
+        .clone()
+        .filter(|service| !service.is_empty())
+        .ok_or_else(|| bad("say which service: ?service=fares"))?;
     let database = state.database.clone();
     let (served, attribute) = state
         .on_main(async move {
@@ -129,12 +150,20 @@ pub(super) async fn list_groups(_viewer: Viewer, request: HttpRequest, state: we
         latency: served.latency.clone(),
         ..Side::default()
     };
-    let quantile = |served: &Served, share: f64| served.latency.quantile(share).map(|micros| (micros / 10.0).round() / 100.0);
+    let quantile = |served: &Served, share: f64| {
+        served
+            .latency
+            .quantile(share)
+            .map(|micros| (micros / 10.0).round() / 100.0)
+    };
     let mut items: Vec<GroupItem> = by_group
         .iter()
         .map(|(group, served)| {
             let mut rest = Served::default();
-            by_group.iter().filter(|(other, _)| *other != group).for_each(|(_, other)| rest.merge(other));
+            by_group
+                .iter()
+                .filter(|(other, _)| *other != group)
+                .for_each(|(_, other)| rest.merge(other));
             let changes = changes(&side(&rest), &side(served));
             GroupItem {
                 group: group.clone(),
@@ -154,14 +183,18 @@ pub(super) async fn list_groups(_viewer: Viewer, request: HttpRequest, state: we
 
 /// An endpoint then, and what is different now.
 fn held_against(now: &Endpoint, then: &[Endpoint]) -> EndpointThen {
-    let before = then.iter().find(|row| (&row.namespace, &row.service, &row.name) == (&now.namespace, &now.service, &now.name));
+    let before = then
+        .iter()
+        .find(|row| (&row.namespace, &row.service, &row.name) == (&now.namespace, &now.service, &now.name));
     let side = |row: &Endpoint| Side {
         requests: row.requests.unsigned_abs(),
         failed: row.failed.unsigned_abs(),
         latency: row.latency.clone(),
         ..Side::default()
     };
-    let found = before.map(|before| changes(&side(before), &side(now))).unwrap_or_default();
+    let found = before
+        .map(|before| changes(&side(before), &side(now)))
+        .unwrap_or_default();
     EndpointThen {
         count: before.map_or(0, |row| row.requests),
         failed: before.map_or(0, |row| row.failed),
@@ -178,16 +211,32 @@ fn held_against(now: &Endpoint, then: &[Endpoint]) -> EndpointThen {
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[put("/endpoints/slow")]
-pub(super) async fn set_slow(viewer: Viewer, body: Body<SlowSetting>, state: web::Data<State>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn set_slow(
+    viewer: Viewer,
+    body: Body<SlowSetting>,
+    state: web::Data<State>,
+) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
-    let SlowSetting { service, endpoint, slow_from_ms } = body.into_inner();
+    let SlowSetting {
+        service,
+        endpoint,
+        slow_from_ms,
+    } = body.into_inner();
     if slow_from_ms.is_some_and(|millis| !(0.001..=86_400_000.0).contains(&millis)) {
-        return Err(bad("slow_from_ms must be above 0 and at most a day; null leaves it to the endpoint's history"));
+        return Err(bad(
+            "slow_from_ms must be above 0 and at most a day; null leaves it to the endpoint's history",
+        ));
     }
     #[expect(clippy::cast_possible_truncation, reason = "at most a day")]
     let micros = slow_from_ms.map(|millis| (millis * 1_000.0) as i64);
-    let (database, named) = (state.database.clone(), format!("there is no endpoint {endpoint} of {service}"));
-    if state.on_main(async move { traffic::set_slow(&database, &service, &endpoint, micros).await }).await? {
+    let (database, named) = (
+        state.database.clone(),
+        format!("there is no endpoint {endpoint} of {service}"),
+    );
+    if state
+        .on_main(async move { traffic::set_slow(&database, &service, &endpoint, micros).await })
+        .await?
+    {
         return Ok(HttpResponse::NoContent().finish());
     }
     Err(ApiError::NotFound(named))
@@ -213,13 +262,24 @@ pub(super) async fn list_requests(
         Some(other) => return Err(bad(format!("only is `{other}`; it may be failed or slow"))),
     };
     let before = asked.cursor.as_deref().map(position).transpose()?;
-    let wanted =
-        Wanted { endpoint: asked.endpoint, text: asked.text.filter(|text| !text.is_empty()), status: asked.status, failed, slow, before };
+    let wanted = Wanted {
+        endpoint: asked.endpoint,
+        text: asked.text.filter(|text| !text.is_empty()),
+        status: asked.status,
+        failed,
+        slow,
+        before,
+    };
     let database = state.database.clone();
     let wide = i64::try_from(limit).unwrap_or(i64::MAX).saturating_add(1);
-    let rows = state.on_main(async move { traffic::requests(&database, &scope, &wanted, wide).await }).await?;
+    let rows = state
+        .on_main(async move { traffic::requests(&database, &scope, &wanted, wide).await })
+        .await?;
     // The slowest stand first by their duration: a list without further pages.
-    let next = rows.get(limit.saturating_sub(1)).filter(|_| rows.len() > limit && !slow).map(|row| cursor(&row.id().to_string()));
+    let next = rows
+        .get(limit.saturating_sub(1))
+        .filter(|_| rows.len() > limit && !slow)
+        .map(|row| cursor(&row.id().to_string()));
     let items = rows
         .into_iter()
         .take(limit)
@@ -235,7 +295,11 @@ pub(super) async fn list_requests(
             status: row.status,
             failed: row.failed,
             duration_ms: millis(row.duration_us * 1_000),
-            request: row.attributes.as_ref().map(super::occurrences::request).unwrap_or_default(),
+            request: row
+                .attributes
+                .as_ref()
+                .map(super::occurrences::request)
+                .unwrap_or_default(),
             attributes: row.attributes,
         })
         .collect();
@@ -256,10 +320,18 @@ fn position(text: &str) -> Result<OccurrenceId, ApiError> {
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/slow")]
-pub(super) async fn list_slow(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<SlowList>, ApiError> {
+pub(super) async fn list_slow(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<SlowList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
-    let wanted = Wanted { endpoint: asked.endpoint, slow: true, ..Wanted::default() };
+    let wanted = Wanted {
+        endpoint: asked.endpoint,
+        slow: true,
+        ..Wanted::default()
+    };
     let database = state.database.clone();
     let (requests, mut chunks) = state
         .on_main(async move {
@@ -284,11 +356,17 @@ where
     F: FnMut(&outcrop_store::TraceNumber) -> Vec<Chunk>,
 {
     // A request and what it called are one, though each is slow where it is served.
-    let looked_at = requests.iter().map(|request| request.trace_id).collect::<HashSet<_>>().len();
+    let looked_at = requests
+        .iter()
+        .map(|request| request.trace_id)
+        .collect::<HashSet<_>>()
+        .len();
     let mut groups: BTreeMap<(String, String, String, String), SlowItem> = BTreeMap::new();
     let mut known: BTreeMap<_, Trace> = BTreeMap::new();
     for request in requests {
-        let trace = known.entry(request.trace_id).or_insert_with(|| Trace::new(chunks(&request.trace_id)));
+        let trace = known
+            .entry(request.trace_id)
+            .or_insert_with(|| Trace::new(chunks(&request.trace_id)));
         let root = trace.place(SpanId(u64::from_ne_bytes(request.span_id.to_ne_bytes())));
         let share = root.and_then(|root| main_share(trace, &critical_path(trace, root)));
         let (by_service, why, nanos) = share.map_or_else(
@@ -298,8 +376,14 @@ where
         // Runs differ in number from request to request: they are the same reason.
         let reason = why.split(", run ").next().unwrap_or_default().to_owned();
         let worst_ms = millis(request.duration_us * 1_000);
-        let item =
-            groups.entry((request.service.clone(), request.endpoint.clone(), by_service.clone(), reason)).or_insert_with(|| SlowItem {
+        let item = groups
+            .entry((
+                request.service.clone(),
+                request.endpoint.clone(),
+                by_service.clone(),
+                reason,
+            ))
+            .or_insert_with(|| SlowItem {
                 service: request.service.clone(),
                 endpoint: request.endpoint.clone(),
                 why,
@@ -327,7 +411,11 @@ const STEPS: usize = 96;
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/endpoints/course")]
-pub(super) async fn show_course(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<Course>, ApiError> {
+pub(super) async fn show_course(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<Course>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let scope = window(&asked)?;
     let Some(endpoint) = asked.endpoint.filter(|_| asked.service.is_some()) else {
@@ -335,12 +423,28 @@ pub(super) async fn show_course(_viewer: Viewer, request: HttpRequest, state: we
     };
     let cut = Steps::cut(scope.from, scope.to, STEPS);
     let minutes = i32::try_from(cut.step.num_minutes()).unwrap_or(i32::MAX);
-    let scope = Scope { from: cut.from, to: cut.to(), ..scope };
+    let scope = Scope {
+        from: cut.from,
+        to: cut.to(),
+        ..scope
+    };
     let database = state.database.clone();
-    let steps = state.on_main(async move { traffic::course(&database, &scope, &endpoint, minutes).await }).await?;
+    let steps = state
+        .on_main(async move { traffic::course(&database, &scope, &endpoint, minutes).await })
+        .await?;
     let steps = steps
         .into_iter()
-        .map(|step| CourseStep { at: step.at, version: step.version, requests: step.requests, failed: step.failed })
+        .map(|step| CourseStep {
+            at: step.at,
+            version: step.version,
+            requests: step.requests,
+            failed: step.failed,
+        })
         .collect();
-    Ok(web::Json(Course { from: cut.from, step_ms: cut.step.num_milliseconds(), count: cut.count, steps }))
+    Ok(web::Json(Course {
+        from: cut.from,
+        step_ms: cut.step.num_milliseconds(),
+        count: cut.count,
+        steps,
+    }))
 }

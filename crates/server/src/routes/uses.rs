@@ -17,7 +17,8 @@ use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
 use crate::wire::{
-    CallItem, CallList, InstanceItem, InstanceList, InstanceThen, NowItem, NowReport, PlatformEventItem, Problem, TrafficQuery, TroubleItem,
+    CallItem, CallList, InstanceItem, InstanceList, InstanceThen, NowItem, NowReport, PlatformEventItem, Problem,
+    TrafficQuery, TroubleItem,
 };
 
 #[expect(clippy::cast_precision_loss, reason = "durations and counts far below 2^53")]
@@ -47,14 +48,23 @@ fn item(row: CallCount) -> CallItem {
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/calls")]
-pub(super) async fn list_calls(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<CallList>, ApiError> {
+pub(super) async fn list_calls(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<CallList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
     let earlier = against_or_before(asked.against.as_deref(), &scope)?;
     let database = state.database.clone();
-    let rows =
-        state.on_main(async move { uses::calls(&database, &scope, &earlier, i64::try_from(limit).unwrap_or(i64::MAX)).await }).await?;
-    Ok(web::Json(CallList { items: rows.into_iter().map(item).collect() }))
+    let rows = state
+        .on_main(
+            async move { uses::calls(&database, &scope, &earlier, i64::try_from(limit).unwrap_or(i64::MAX)).await },
+        )
+        .await?;
+    Ok(web::Json(CallList {
+        items: rows.into_iter().map(item).collect(),
+    }))
 }
 
 /// Database statements, those that took most time first.
@@ -72,9 +82,14 @@ pub(super) async fn list_statements(
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
     let earlier = against_or_before(asked.against.as_deref(), &scope)?;
     let database = state.database.clone();
-    let rows =
-        state.on_main(async move { uses::statements(&database, &scope, &earlier, i64::try_from(limit).unwrap_or(i64::MAX)).await }).await?;
-    Ok(web::Json(CallList { items: rows.into_iter().map(item).collect() }))
+    let rows = state
+        .on_main(async move {
+            uses::statements(&database, &scope, &earlier, i64::try_from(limit).unwrap_or(i64::MAX)).await
+        })
+        .await?;
+    Ok(web::Json(CallList {
+        items: rows.into_iter().map(item).collect(),
+    }))
 }
 
 /// Instances that sent something: version, host, region, requests, failures, load.
@@ -106,7 +121,10 @@ pub(super) async fn list_instances(
         .into_iter()
         .map(|event| PlatformEventItem {
             at: event.at(),
-            instance: rows.iter().find(|row| is_about(&event, row)).map(|row| row.name.clone()),
+            instance: rows
+                .iter()
+                .find(|row| is_about(&event, row))
+                .map(|row| row.name.clone()),
             object: event.object,
             reason: event.reason,
             message: event.message,
@@ -129,7 +147,10 @@ pub(super) async fn list_instances(
             requests: row.requests,
             failed: row.failed,
             starts_on_host: row.starts,
-            against: is_against.then_some(InstanceThen { requests: row.then_requests, failed: row.then_failed }),
+            against: is_against.then_some(InstanceThen {
+                requests: row.then_requests,
+                failed: row.then_failed,
+            }),
             readings: row.readings,
         })
         .collect();
@@ -142,7 +163,8 @@ const PLATFORM_EVENTS: i64 = 100;
 /// Whether an event is about an instance: its pod, its host, or a unit of its service on its host.
 fn is_about(event: &uses::PlatformEvent, instance: &uses::Instance) -> bool {
     let unit = event.reason.strip_suffix(".service");
-    let is_its_own = |service: &str| service == instance.service || service.ends_with(&format!("-{}", instance.service));
+    let is_its_own =
+        |service: &str| service == instance.service || service.ends_with(&format!("-{}", instance.service));
     event.object == instance.name
         || (!instance.host.is_empty() && event.object == instance.host && unit.is_none_or(is_its_own))
         || instance.name.split(['/', ' ']).any(|part| part == event.object) && unit.is_none_or(is_its_own)
@@ -153,18 +175,28 @@ const BUSY: i64 = 5;
 /// How many times as many occurrences as usual make an error worth naming.
 const BUSY_FACTOR: f64 = 2.0;
 
-/// What is unwell now: endpoints that fail more or take longer than their own past explains, errors that are flagged or busy.
+/// What is unwell now: endpoints that fail more or take longer than their own past explains, errors
+/// that are flagged or busy.
 #[utoipa::path(operation_id = "report_now", tag = "traffic", params(TrafficQuery), responses(
     (status = 200, body = NowReport),
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/now")]
-pub(super) async fn report_now(_viewer: Viewer, request: HttpRequest, state: web::Data<State>) -> Result<web::Json<NowReport>, ApiError> {
+pub(super) async fn report_now(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<NowReport>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let scope = window(&asked)?;
     let database = state.database.clone();
     let mut told = state.on_main(async move { report(&database, &scope).await }).await?;
-    told.troubles = state.health.troubles(crate::state::now()).iter().map(TroubleItem::from).collect();
+    told.troubles = state
+        .health
+        .troubles(crate::state::now())
+        .iter()
+        .map(TroubleItem::from)
+        .collect();
     if let Some(trouble) = told.troubles.first() {
         let how = if trouble.failures > 0 { "fails" } else { "is late" };
         told.sentence = format!("{} Outcrop's own job “{}” {how}.", told.sentence, trouble.name);
@@ -174,28 +206,48 @@ pub(super) async fn report_now(_viewer: Viewer, request: HttpRequest, state: web
 
 impl From<&crate::jobs::Trouble> for TroubleItem {
     fn from(trouble: &crate::jobs::Trouble) -> Self {
-        Self { name: trouble.name.to_owned(), says: trouble.says.clone(), since: to_utc(trouble.since), failures: trouble.failures }
+        Self {
+            name: trouble.name.to_owned(),
+            says: trouble.says.clone(),
+            since: to_utc(trouble.since),
+            failures: trouble.failures,
+        }
     }
 }
 
 async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreError> {
     let at = Utc::now();
     let environment = scope.environment.as_deref();
-    let is_asked = |service: &str| scope.service.as_deref().is_none_or(|asked| service_names::is_meant(asked, service));
+    let is_asked = |service: &str| {
+        scope
+            .service
+            .as_deref()
+            .is_none_or(|asked| service_names::is_meant(asked, service))
+    };
     let (endpoints, flags, busy) = futures_util::try_join!(
         now::endpoints(database, environment, at),
         now::flags(database, environment, at),
         now::busiest(database, environment, at, BUSY)
     )?;
-    let endpoints: Vec<now::Endpoint> = endpoints.into_iter().filter(|endpoint| is_asked(&endpoint.service)).collect();
-    let failing: Vec<&now::Endpoint> =
-        endpoints.iter().filter(|endpoint| unwell::is_failing(endpoint.failed, endpoint.failed_before)).collect();
+    let endpoints: Vec<now::Endpoint> = endpoints
+        .into_iter()
+        .filter(|endpoint| is_asked(&endpoint.service))
+        .collect();
+    let failing: Vec<&now::Endpoint> = endpoints
+        .iter()
+        .filter(|endpoint| unwell::is_failing(endpoint.failed, endpoint.failed_before))
+        .collect();
     let ids: Vec<i32> = failing.iter().map(|endpoint| endpoint.id).collect();
     let minutes = now::failing_minutes(database, &ids, environment, at).await?;
     let mut items: Vec<NowItem> = failing
         .iter()
         .map(|endpoint| {
-            let failing: Vec<_> = minutes.get(&endpoint.id).into_iter().flatten().map(|minute| from_utc(*minute)).collect();
+            let failing: Vec<_> = minutes
+                .get(&endpoint.id)
+                .into_iter()
+                .flatten()
+                .map(|minute| from_utc(*minute))
+                .collect();
             NowItem {
                 kind: "failing".to_owned(),
                 service: endpoint.service.clone(),
@@ -206,21 +258,31 @@ async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreEr
                     endpoint.failed.part,
                     endpoint.failed.of,
                     percent(endpoint.failed.share()),
-                    if endpoint.failed_before.part == 0 { "none".to_owned() } else { percent(endpoint.failed_before.share()) }
+                    if endpoint.failed_before.part == 0 {
+                        "none".to_owned()
+                    } else {
+                        percent(endpoint.failed_before.share())
+                    }
                 ),
                 since: unwell::began(&failing).map_or(at - now::NOW, to_utc),
                 weight: weight(0.6 + 0.4 * endpoint.failed.share()),
             }
         })
         .collect();
-    for endpoint in endpoints.iter().filter(|endpoint| unwell::is_slow(endpoint.slow, endpoint.slow_before).is_some()) {
+    for endpoint in endpoints
+        .iter()
+        .filter(|endpoint| unwell::is_slow(endpoint.slow, endpoint.slow_before).is_some())
+    {
         let known = deploy_facts::known_since(database, &endpoint.service, environment).await?;
         items.extend(slow(endpoint, at, known));
     }
     // What was said of errors that have not occurred for a while is no news of now.
     let said: Vec<i32> = flags.iter().map(|flag| flag.error_id).collect();
     let lately = now::occurred_since(database, &said, environment, at - LATELY).await?;
-    let standing: Vec<&Flag> = flags.iter().filter(|flag| is_asked(&flag.service) && lately.contains(&flag.error_id)).collect();
+    let standing: Vec<&Flag> = flags
+        .iter()
+        .filter(|flag| is_asked(&flag.service) && lately.contains(&flag.error_id))
+        .collect();
     items.extend(said_once(&standing));
     for error in busy.into_iter().filter(|error| is_asked(&error.service)) {
         let is_known = flags.iter().any(|flag| flag.error_id == error.error_id);
@@ -241,7 +303,8 @@ async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreEr
     without_echoes(database, &mut items, at).await?;
     items.sort_by_key(|item| std::cmp::Reverse((item.since, item.weight)));
     let sum = |of: fn(&now::Endpoint) -> u64| i64::try_from(endpoints.iter().map(of).sum::<u64>()).unwrap_or(i64::MAX);
-    let services: std::collections::BTreeSet<&str> = endpoints.iter().map(|endpoint| endpoint.service.as_str()).collect();
+    let services: std::collections::BTreeSet<&str> =
+        endpoints.iter().map(|endpoint| endpoint.service.as_str()).collect();
     Ok(NowReport {
         sentence: sentence(&items, services.len()),
         requests: sum(|endpoint| endpoint.failed.of),
@@ -265,7 +328,10 @@ fn said_once(flags: &[&Flag]) -> Vec<NowItem> {
     let mut items: Vec<(i32, &str, NowItem)> = vec![];
     for flag in flags {
         let item = flagged(flag);
-        match items.iter_mut().find(|(error, environment, _)| *error == flag.error_id && *environment == flag.environment) {
+        match items
+            .iter_mut()
+            .find(|(error, environment, _)| *error == flag.error_id && *environment == flag.environment)
+        {
             Some((_, _, known)) => {
                 known.why = format!("{}; {}", known.why, item.why);
                 known.since = known.since.min(item.since);
@@ -278,7 +344,11 @@ fn said_once(flags: &[&Flag]) -> Vec<NowItem> {
 }
 
 /// Leaves out errors that follow from another one that is told: there is where to look.
-async fn without_echoes(database: &Database, items: &mut Vec<NowItem>, at: chrono::DateTime<Utc>) -> Result<(), StoreError> {
+async fn without_echoes(
+    database: &Database,
+    items: &mut Vec<NowItem>,
+    at: chrono::DateTime<Utc>,
+) -> Result<(), StoreError> {
     let number = |item: &NowItem| item.reference.as_deref()?.parse().ok().map(errors::number);
     let told: Vec<i32> = items.iter().filter_map(number).collect();
     let origins = traces::main_origins(database, &told, at - LATELY, at).await?;
@@ -333,10 +403,19 @@ fn flagged(flag: &Flag) -> NowItem {
 
 fn sentence(items: &[NowItem], services: usize) -> String {
     let of = |kind: &str| items.iter().filter(|item| item.kind == kind).count();
-    let counted = |n: usize, one: &str, many: &str| if n == 1 { format!("1 {one}") } else { format!("{n} {many}") };
+    let counted = |n: usize, one: &str, many: &str| {
+        if n == 1 {
+            format!("1 {one}")
+        } else {
+            format!("{n} {many}")
+        }
+    };
     let mut parts = vec![];
     if of("failing") > 0 {
-        parts.push(format!("{} more than usual", counted(of("failing"), "endpoint fails", "endpoints fail")));
+        parts.push(format!(
+            "{} more than usual",
+            counted(of("failing"), "endpoint fails", "endpoints fail")
+        ));
     }
     if of("slow") > 0 {
         parts.push(format!("{} slow", counted(of("slow"), "endpoint is", "endpoints are")));
@@ -388,11 +467,17 @@ mod tests {
             said(1, "staging", "new", 3),
         ];
         let items = said_once(&flags.iter().collect::<Vec<_>>());
-        let told: Vec<(&str, TimeDelta)> = items.iter().map(|item| (item.why.as_str(), item.since - flags[2].since)).collect();
+        let told: Vec<(&str, TimeDelta)> = items
+            .iter()
+            .map(|item| (item.why.as_str(), item.since - flags[2].since))
+            .collect();
         assert_eq!(
             told,
             [
-                ("surging since fares 2.4.0: 36 where 0.0 were to be expected; new in fares 2.4.0", TimeDelta::zero()),
+                (
+                    "surging since fares 2.4.0: 36 where 0.0 were to be expected; new in fares 2.4.0",
+                    TimeDelta::zero()
+                ),
                 ("new in fares 2.4.0", TimeDelta::minutes(21)),
                 ("new in fares 2.4.0", TimeDelta::minutes(27)),
             ]

@@ -53,12 +53,22 @@ impl Role {
 impl Viewer {
     /// Lets engineers and admins through.
     pub(super) fn must_engineer(&self) -> Result<(), ApiError> {
-        if self.role >= Role::Engineer { Ok(()) } else { Err(ApiError::Forbidden("viewers may not do this; ask an engineer".to_owned())) }
+        if self.role >= Role::Engineer {
+            Ok(())
+        } else {
+            Err(ApiError::Forbidden(
+                "viewers may not do this; ask an engineer".to_owned(),
+            ))
+        }
     }
 
     /// Lets admins through.
     pub(super) fn must_admin(&self) -> Result<(), ApiError> {
-        if self.role >= Role::Admin { Ok(()) } else { Err(ApiError::Forbidden("only admins may do this; ask one".to_owned())) }
+        if self.role >= Role::Admin {
+            Ok(())
+        } else {
+            Err(ApiError::Forbidden("only admins may do this; ask one".to_owned()))
+        }
     }
 }
 
@@ -73,7 +83,8 @@ impl FromRequest for Viewer {
         ready(asker(request).and_then(|Asker(viewer, is_pipeline)| {
             if is_pipeline {
                 return Err(ApiError::Forbidden(
-                    "this token is a pipeline's: it records and checks deploys, marks changes, and nothing else".to_owned(),
+                    "this token is a pipeline's: it records and checks deploys, marks changes, and nothing else"
+                        .to_owned(),
                 ));
             }
             Ok(viewer)
@@ -105,8 +116,8 @@ fn asker(request: &HttpRequest) -> Result<Asker, ApiError> {
     request.extensions().get::<Asker>().cloned().ok_or(ApiError::NoToken)
 }
 
-/// Whether whoever made a request may still read: their token was not revoked and their session did not end. Where the database does not answer,
-/// they may.
+/// Whether whoever made a request may still read: their token was not revoked and their session did
+/// not end. Where the database does not answer, they may.
 pub(super) async fn may_still_read(request: &HttpRequest) -> bool {
     !matches!(who(request).await, Err(ApiError::UnknownToken | ApiError::NoToken))
 }
@@ -116,34 +127,56 @@ fn who(request: &HttpRequest) -> impl Future<Output = Result<(Viewer, bool), Api
     let token = bearer(request.headers().get(AUTHORIZATION)).map(digest_of);
     let session = request.cookie(COOKIE).map(|cookie| digest_of(cookie.value()));
     let state = request.app_data::<web::Data<State>>().cloned();
-    let is_foreign = token.is_none() && is_foreign(request, state.as_ref().and_then(|state| state.settings.public_url.as_deref()));
+    let is_foreign = token.is_none()
+        && is_foreign(
+            request,
+            state.as_ref().and_then(|state| state.settings.public_url.as_deref()),
+        );
     async move {
         let state = state.ok_or(ApiError::Away)?;
         if is_foreign {
-            return Err(ApiError::Forbidden("this was sent by a page of another site".to_owned()));
+            return Err(ApiError::Forbidden(
+                "this was sent by a page of another site".to_owned(),
+            ));
         }
         let database = state.database.clone();
         let member = match (token, session) {
-            (Some(token), _) => state.on_main(async move { tokens::member(&database, token).await }).await?,
-            (None, Some(session)) => state.on_main(async move { sessions::member(&database, session).await }).await?,
+            (Some(token), _) => {
+                state
+                    .on_main(async move { tokens::member(&database, token).await })
+                    .await?
+            }
+            (None, Some(session)) => {
+                state
+                    .on_main(async move { sessions::member(&database, session).await })
+                    .await?
+            }
             (None, None) => return Err(ApiError::NoToken),
         };
         let member = member.ok_or(ApiError::UnknownToken)?;
-        let viewer = Viewer { email: member.email, role: Role::of(&member.role), session: if token.is_none() { session } else { None } };
+        let viewer = Viewer {
+            email: member.email,
+            role: Role::of(&member.role),
+            session: if token.is_none() { session } else { None },
+        };
         Ok((viewer, member.is_pipeline))
     }
 }
 
-/// Whether a request that changes something was sent by a page of another site: browsers say so, and would send the session's cookie along where
-/// they do not know `SameSite`.
+/// Whether a request that changes something was sent by a page of another site: browsers say so,
+/// and would send the session's cookie along where they do not know `SameSite`.
 fn is_foreign(request: &HttpRequest, public_url: Option<&str>) -> bool {
     if request.method().is_safe() {
         return false;
     }
-    let Some(origin) = request.headers().get(ORIGIN) else { return false };
+    let Some(origin) = request.headers().get(ORIGIN) else {
+        return false;
+    };
     let Ok(origin) = origin.to_str() else { return true };
     let host = request.headers().get(HOST).and_then(|host| host.to_str().ok());
-    let is_own = origin.split_once("://").is_some_and(|(_, authority)| Some(authority) == host);
+    let is_own = origin
+        .split_once("://")
+        .is_some_and(|(_, authority)| Some(authority) == host);
     !is_own && public_url != Some(origin)
 }
 
@@ -165,8 +198,14 @@ mod tests {
         if !origin.is_empty() {
             request = request.insert_header((ORIGIN, origin));
         }
-        assert_eq!(is_foreign(&request.to_http_request(), Some("https://errors.skerry.example")), expected);
-        let read = TestRequest::get().insert_header((HOST, host)).insert_header((ORIGIN, "https://evil.example")).to_http_request();
+        assert_eq!(
+            is_foreign(&request.to_http_request(), Some("https://errors.skerry.example")),
+            expected
+        );
+        let read = TestRequest::get()
+            .insert_header((HOST, host))
+            .insert_header((ORIGIN, "https://evil.example"))
+            .to_http_request();
         assert!(!is_foreign(&read, None), "reading changes nothing");
     }
 

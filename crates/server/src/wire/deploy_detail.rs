@@ -47,7 +47,8 @@ pub struct EndpointChange {
     pub failed: i64,
     /// 95 of 100 of them took no longer.
     pub p95_ms: Option<f64>,
-    /// What changed, by a test: `fails more`, `slower`, `fails less`, `faster`; empty where nothing is shown to have changed.
+    /// What changed, by a test: `fails more`, `slower`, `fails less`, `faster`; empty where nothing
+    /// is shown to have changed.
     pub changes: Vec<String>,
 }
 
@@ -58,8 +59,8 @@ pub struct DeployDetail {
     pub deploy: DeployItem,
     /// The service's endpoints, those that changed first.
     pub endpoints: Vec<EndpointChange>,
-    /// Of a canary or a deploy to an instance group: its endpoints against the rest in the same minutes, those that differ first
-    /// (`…_before` is the rest); empty for others.
+    /// Of a canary or a deploy to an instance group: its endpoints against the rest in the same
+    /// minutes, those that differ first (`…_before` is the rest); empty for others.
     pub beside: Vec<EndpointChange>,
     /// What is held against what there, in words.
     pub beside_what: Option<String>,

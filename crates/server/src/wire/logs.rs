@@ -23,8 +23,8 @@ pub struct LogQuery {
     pub from: Option<DateTime<Utc>>,
     /// End of the window; now where not given.
     pub to: Option<DateTime<Utc>>,
-    /// The period to hold the window against: `before` it (where nothing is given), so much earlier (`1d`, `7d`), or `BEGINNING/END`.
-    /// Templates only.
+    /// The period to hold the window against: `before` it (where nothing is given), so much earlier
+    /// (`1d`, `7d`), or `BEGINNING/END`. Templates only.
     pub against: Option<String>,
     /// A predicate over sender, severity, message, trace, user and attributes. Not for templates.
     #[serde(rename = "where")]
@@ -122,7 +122,8 @@ pub struct HourCount {
 /// What happened before a failure.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LeadUp {
-    /// Where it was taken from: `trace`, `instance` (what the same instance wrote in the ten seconds before), `nothing`.
+    /// Where it was taken from: `trace`, `instance` (what the same instance wrote in the ten
+    /// seconds before), `nothing`.
     pub from: String,
     /// The steps in the order of time; the failure itself comes after the last.
     pub steps: Vec<LeadUpStep>,

@@ -12,8 +12,9 @@ pub struct NewScrubRule {
     #[serde(default)]
     #[schema(max_length = 200)]
     pub service: Option<String>,
-    /// `remove`: values under names that end with these words; `keep`: the same stay, though a built-in name says otherwise;
-    /// `shape`: what a regular expression finds in any text is removed.
+    /// `remove`: values under names that end with these words; `keep`: the same stay, though a
+    /// built-in name says otherwise; `shape`: what a regular expression finds in any text is
+    /// removed.
     #[schema(pattern = "^(remove|keep|shape)$")]
     pub verb: String,
     /// The name in words, whatever its dress (`passport number` finds `passportNumber`), or the regular expression.

@@ -65,7 +65,8 @@ pub struct PartList {
     pub by: String,
     /// Its values, the most frequent first, 50 at most.
     pub items: Vec<PartItem>,
-    /// What must be said beside: that the values are claims, or, where nothing was found, that nothing has an attribute asked for.
+    /// What must be said beside: that the values are claims, or, where nothing was found, that
+    /// nothing has an attribute asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
 }
@@ -117,7 +118,8 @@ pub struct UserItem {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ServiceSettings {
-    /// Template of a link to a line of source, with `{path}`, `{line}`, `{revision}` (the commit, else the version), `{service}`.
+    /// Template of a link to a line of source, with `{path}`, `{line}`, `{revision}` (the commit,
+    /// else the version), `{service}`.
     #[serde(default)]
     pub source_url: Option<String>,
     /// The folder the code runs in, which is no part of the path in its repository.

@@ -191,8 +191,9 @@ pub struct TrafficQuery {
     pub only: Option<String>,
     /// The cursor of a page. Requests only.
     pub cursor: Option<String>,
-    /// The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or `BEGINNING/END`. Endpoints, calls,
-    /// statements (these two are held against the time before where nothing is given) and instances.
+    /// The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+    /// `BEGINNING/END`. Endpoints, calls, statements (these two are held against the time before
+    /// where nothing is given) and instances.
     pub against: Option<String>,
 }
 
@@ -205,7 +206,8 @@ pub struct EndpointThen {
     pub failed: i64,
     /// 95 of 100 took no longer.
     pub p95_ms: Option<f64>,
-    /// What is different now: `fails more`, `slower`, `fails less`, `faster`, each where chance would do it once in ten thousand.
+    /// What is different now: `fails more`, `slower`, `fails less`, `faster`, each where chance
+    /// would do it once in ten thousand.
     pub changes: Vec<String>,
 }
 
@@ -280,8 +282,8 @@ pub struct EndpointItem {
     pub p99_ms: Option<f64>,
     /// From when on a request is slow.
     pub slow_from_ms: f64,
-    /// Where that comes from: `set` by people, the `endpoint`'s own history, its `service`'s or the `fleet`'s while its own is too short, a `default` of 2 s
-    /// while nothing is known.
+    /// Where that comes from: `set` by people, the `endpoint`'s own history, its `service`'s or the
+    /// `fleet`'s while its own is too short, a `default` of 2 s while nothing is known.
     pub slow_by: String,
     /// Answers of 4xx and 5xx by status.
     pub statuses: Vec<StatusCount>,

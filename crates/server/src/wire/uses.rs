@@ -146,8 +146,8 @@ pub struct TroubleItem {
 /// Something that is unwell.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NowItem {
-    /// `failing` (an endpoint fails more than in its own past), `slow` (an endpoint takes longer than in its own past), `error` (a flag
-    /// that holds).
+    /// `failing` (an endpoint fails more than in its own past), `slow` (an endpoint takes longer
+    /// than in its own past), `error` (a flag that holds).
     pub kind: String,
     /// The service.
     pub service: String,

@@ -10,5 +10,8 @@ fn the_openapi_document_is_current() {
         std::fs::write(&path, &made).unwrap();
     }
     let kept = std::fs::read_to_string(&path).unwrap_or_default();
-    assert!(kept == made, "docs/openapi.json is out of date: OUTCROP_UPDATE=1 cargo test -p outcrop-server --test it");
+    assert!(
+        kept == made,
+        "docs/openapi.json is out of date: OUTCROP_UPDATE=1 cargo test -p outcrop-server --test it"
+    );
 }

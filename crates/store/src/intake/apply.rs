@@ -59,7 +59,8 @@ pub(super) struct Counted {
 }
 
 impl<'a> Work<'a> {
-    /// Counts failures that have no row of their own: with the cause of the report that they are like, or under the other error.
+    /// Counts failures that have no row of their own: with the cause of the report that they are
+    /// like, or under the other error.
     pub(super) fn count_only(&mut self, prepared: &Prepared<'_>, counted: &CountedOnly) {
         let sender = prepared.sender(&counted.identity);
         let n = i64::try_from(counted.count).unwrap_or(i64::MAX);
@@ -84,16 +85,28 @@ impl<'a> Work<'a> {
 
     /// Takes over what a trace's news change. `is_first`: nothing of this trace was stored before.
     pub(super) fn take_changes(&mut self, prepared: &Prepared<'a>, changes: Changes, is_first: bool) {
-        for failure in changes.counted.iter().chain(&changes.restored).filter(|failure| !is_first && failure.reports.len() > 1) {
+        for failure in changes
+            .counted
+            .iter()
+            .chain(&changes.restored)
+            .filter(|failure| !is_first && failure.reports.len() > 1)
+        {
             self.renamed.push((failure.occurrence, failure.reports.clone()));
         }
         for failure in changes.counted {
-            self.inserted.extend(prepared.reports.get(&failure.occurrence).map(|numbered| (*numbered, failure)));
+            self.inserted.extend(
+                prepared
+                    .reports
+                    .get(&failure.occurrence)
+                    .map(|numbered| (*numbered, failure)),
+            );
         }
-        self.restored.extend(changes.restored.iter().map(|failure| failure.occurrence));
+        self.restored
+            .extend(changes.restored.iter().map(|failure| failure.occurrence));
         self.completed.extend(changes.restored);
         for (report, other) in changes.absorbed {
-            self.absorbed.extend(prepared.reports.get(&report).map(|numbered| (*numbered, other)));
+            self.absorbed
+                .extend(prepared.reports.get(&report).map(|numbered| (*numbered, other)));
         }
         self.withdrawn.extend(changes.withdrawn);
         self.completed.extend(changes.completed);
@@ -101,7 +114,11 @@ impl<'a> Work<'a> {
 }
 
 /// Stores rows: moves first, so that a row copied in never meets its earlier self.
-pub(super) async fn store(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Writer) -> Result<(), StoreError> {
+pub(super) async fn store(
+    connection: &mut PgConnection,
+    work: &mut Work<'_>,
+    writer: &Writer,
+) -> Result<(), StoreError> {
     super::sampling::note(work, writer);
     withdraw(connection, work).await?;
     restore(connection, work).await?;
@@ -116,7 +133,15 @@ type StoredRow = (Uuid, i64, i32, i32, bool, i16);
 
 fn counted(row: &StoredRow, n: i64) -> Counted {
     let (id, cause, environment, version, uncaught, severity) = *row;
-    Counted { occurrence: OccurrenceId(*id.as_bytes()), cause, environment, version, uncaught: i64::from(uncaught) * n, severity, n }
+    Counted {
+        occurrence: OccurrenceId(*id.as_bytes()),
+        cause,
+        environment,
+        version,
+        uncaught: i64::from(uncaught) * n,
+        severity,
+        n,
+    }
 }
 
 async fn withdraw(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<(), StoreError> {
@@ -124,14 +149,20 @@ async fn withdraw(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<
         return Ok(());
     }
     work.withdrawn.sort_unstable();
-    let (gone, others): (Vec<Uuid>, Vec<Uuid>) = work.withdrawn.iter().map(|(gone, other)| (id_uuid(*gone), id_uuid(*other))).unzip();
+    let (gone, others): (Vec<Uuid>, Vec<Uuid>) = work
+        .withdrawn
+        .iter()
+        .map(|(gone, other)| (id_uuid(*gone), id_uuid(*other)))
+        .unzip();
     let rows: Vec<StoredRow> = sqlx::query_as(
         "WITH part AS (SELECT * FROM UNNEST($1::uuid[], $2::uuid[]) AS part (id, part_of)), \
          gone AS (DELETE FROM occurrence WHERE id = ANY($1) RETURNING *) \
-         INSERT INTO also_reported (id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
+         INSERT INTO also_reported (id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, \
+         span_id, resource, stack, \
              user_hash, uncaught, severity, received_at, type, message, attributes, part_of) \
          SELECT id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
-             user_hash, uncaught, severity, received_at, type, message, attributes, part_of FROM gone JOIN part USING (id) \
+             user_hash, uncaught, severity, received_at, type, message, attributes, part_of FROM gone JOIN part USING \
+             (id) \
          RETURNING id, cause_id, environment_id, version_id, uncaught, severity",
     )
     .bind(gone)
@@ -149,7 +180,8 @@ async fn restore(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<(
     let ids: Vec<Uuid> = work.restored.iter().map(|id| id_uuid(*id)).collect();
     let rows: Vec<StoredRow> = sqlx::query_as(
         "WITH back AS (DELETE FROM also_reported WHERE id = ANY($1) RETURNING *) \
-         INSERT INTO occurrence (id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
+         INSERT INTO occurrence (id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, \
+         span_id, resource, stack, \
              user_hash, uncaught, severity, received_at, type, message, attributes) \
          SELECT id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
              user_hash, uncaught, severity, received_at, type, message, attributes FROM back \
@@ -167,27 +199,44 @@ async fn complete(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<
     if work.completed.is_empty() {
         return Ok(());
     }
-    let by_id: BTreeMap<OccurrenceId, &Failure> = work.completed.iter().map(|failure| (failure.occurrence, failure)).collect();
+    let by_id: BTreeMap<OccurrenceId, &Failure> = work
+        .completed
+        .iter()
+        .map(|failure| (failure.occurrence, failure))
+        .collect();
     let ids: Vec<Uuid> = by_id.keys().map(|id| id_uuid(*id)).collect();
-    let stored: Vec<StoredRow> =
-        sqlx::query_as("SELECT id, cause_id, environment_id, version_id, uncaught, severity FROM occurrence WHERE id = ANY($1)")
-            .bind(&ids)
-            .fetch_all(&mut *connection)
-            .await?;
+    let stored: Vec<StoredRow> = sqlx::query_as(
+        "SELECT id, cause_id, environment_id, version_id, uncaught, severity FROM occurrence WHERE id = ANY($1)",
+    )
+    .bind(&ids)
+    .fetch_all(&mut *connection)
+    .await?;
     for row in &stored {
         let (id, cause, environment, version, was_uncaught, _) = *row;
         let occurrence = OccurrenceId(*id.as_bytes());
-        let Some(failure) = by_id.get(&occurrence) else { continue };
+        let Some(failure) = by_id.get(&occurrence) else {
+            continue;
+        };
         let uncaught = i64::from(failure.uncaught) - i64::from(was_uncaught);
-        work.counted.push(Counted { occurrence, cause, environment, version, uncaught, severity: failure.severity, n: 0 });
+        work.counted.push(Counted {
+            occurrence,
+            cause,
+            environment,
+            version,
+            uncaught,
+            severity: failure.severity,
+            n: 0,
+        });
     }
     let uncaught: Vec<bool> = by_id.values().map(|failure| failure.uncaught).collect();
     let severity: Vec<i16> = by_id.values().map(|failure| failure.severity).collect();
     let users: Vec<Option<i64>> = by_id.values().map(|failure| signed(failure.user)).collect();
     let endpoints: Vec<Option<i32>> = by_id.values().map(|failure| endpoint(failure)).collect();
     sqlx::query(
-        "UPDATE occurrence SET uncaught = new.uncaught, severity = new.severity, user_hash = new.user_hash, endpoint_id = new.endpoint_id \
-         FROM UNNEST($1::uuid[], $2::bool[], $3::smallint[], $4::bigint[], $5::int[]) AS new (id, uncaught, severity, user_hash, endpoint_id) \
+        "UPDATE occurrence SET uncaught = new.uncaught, severity = new.severity, user_hash = new.user_hash, \
+         endpoint_id = new.endpoint_id \
+         FROM UNNEST($1::uuid[], $2::bool[], $3::smallint[], $4::bigint[], $5::int[]) AS new (id, uncaught, severity, \
+         user_hash, endpoint_id) \
          WHERE occurrence.id = new.id AND occurrence.id = ANY($1)",
     )
     .bind(ids)
@@ -204,7 +253,8 @@ fn endpoint(failure: &Failure) -> Option<i32> {
     failure.endpoint.and_then(|endpoint| i32::try_from(endpoint).ok())
 }
 
-const COLUMNS: &str = "id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, resource, stack, \
+const COLUMNS: &str = "id, service_id, cause_id, environment_id, version_id, endpoint_id, trace_id, span_id, \
+    resource, stack, \
                        user_hash, uncaught, severity, received_at, type, message, attributes";
 
 fn put_row(rows: &mut Rows, numbered: &Numbered<'_>, failure: &Failure) {
@@ -279,10 +329,16 @@ async fn insert(connection: &mut PgConnection, work: &mut Work<'_>, writer: &Wri
         });
     }
     for (day, (rows, payloads)) in days {
-        let statement = format!("COPY {} ({COLUMNS}) FROM STDIN (FORMAT binary)", partition("occurrence", day));
+        let statement = format!(
+            "COPY {} ({COLUMNS}) FROM STDIN (FORMAT binary)",
+            partition("occurrence", day)
+        );
         rows.send(connection, &statement).await?;
         if !payloads.is_empty() {
-            let statement = format!("COPY {} (occurrence_id, body) FROM STDIN (FORMAT binary)", partition("payload", day));
+            let statement = format!(
+                "COPY {} (occurrence_id, body) FROM STDIN (FORMAT binary)",
+                partition("payload", day)
+            );
             payloads.send(connection, &statement).await?;
         }
     }
@@ -310,7 +366,11 @@ async fn absorb(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<()
         put_row(rows.row(), &numbered, &failure);
         rows.uuid(id_uuid(other));
     }
-    rows.send(connection, &format!("COPY also_reported ({COLUMNS}, part_of) FROM STDIN (FORMAT binary)")).await?;
+    rows.send(
+        connection,
+        &format!("COPY also_reported ({COLUMNS}, part_of) FROM STDIN (FORMAT binary)"),
+    )
+    .await?;
     Ok(())
 }
 
@@ -318,10 +378,14 @@ async fn rename(connection: &mut PgConnection, work: &mut Work<'_>) -> Result<()
     if work.renamed.is_empty() {
         return Ok(());
     }
-    let parts = work.renamed.iter().flat_map(|(occurrence, reports)| reports.iter().map(|part| (id_uuid(*part), id_uuid(*occurrence))));
+    let parts = work
+        .renamed
+        .iter()
+        .flat_map(|(occurrence, reports)| reports.iter().map(|part| (id_uuid(*part), id_uuid(*occurrence))));
     let (parts, occurrences): (Vec<Uuid>, Vec<Uuid>) = parts.unzip();
     sqlx::query(
-        "UPDATE also_reported SET part_of = new.occurrence FROM UNNEST($1::uuid[], $2::uuid[]) AS new (part, occurrence) \
+        "UPDATE also_reported SET part_of = new.occurrence FROM UNNEST($1::uuid[], $2::uuid[]) AS new (part, \
+         occurrence) \
          WHERE id = new.part AND part_of <> new.occurrence",
     )
     .bind(parts)

@@ -21,7 +21,9 @@ pub(super) fn names(batch: &[Submission]) -> Wanted<'_> {
         let found = &submission.found;
         let mut seen: HashSet<*const Identity> = HashSet::new();
         for identity in found.identities().filter(|identity| seen.insert(Arc::as_ptr(identity))) {
-            names.entry(&**identity).or_insert_with(|| (submission.key, BTreeSet::new()));
+            names
+                .entry(&**identity)
+                .or_insert_with(|| (submission.key, BTreeSet::new()));
         }
         for span in &found.spans {
             if let (Some(entry), Some((_, endpoints))) = (&span.entry, names.get_mut(&*span.identity)) {
@@ -35,12 +37,25 @@ pub(super) fn names(batch: &[Submission]) -> Wanted<'_> {
 /// Grouping keys in a batch.
 pub(super) fn causes<'a>(batch: &'a [Submission], numbers: &Numbers) -> BTreeMap<CauseKey, Naming<'a>> {
     let found = || batch.iter().map(|submission| &submission.found);
-    let reports = found().flat_map(|found| &found.reports).filter(|report| report.dropped_by.is_none()).map(|report| {
-        let sender = numbers.senders[&*report.identity];
-        ((sender.service, report.grouping.key), Naming::of(report, sender.version))
+    let reports = found()
+        .flat_map(|found| &found.reports)
+        .filter(|report| report.dropped_by.is_none())
+        .map(|report| {
+            let sender = numbers.senders[&*report.identity];
+            (
+                (sender.service, report.grouping.key),
+                Naming::of(report, sender.version),
+            )
+        });
+    let counted = found()
+        .flat_map(|found| &found.counted_only)
+        .filter(|counted| counted.like.is_none());
+    let others = counted.map(|counted| {
+        (
+            (numbers.senders[&*counted.identity].service, other_key()),
+            Naming::other(),
+        )
     });
-    let counted = found().flat_map(|found| &found.counted_only).filter(|counted| counted.like.is_none());
-    let others = counted.map(|counted| ((numbers.senders[&*counted.identity].service, other_key()), Naming::other()));
     reports.chain(others).collect()
 }
 
@@ -75,7 +90,10 @@ pub(super) struct Prepared<'a> {
 
 impl<'a> Prepared<'a> {
     pub(super) fn new(submissions: &'a [Submission], mut numbers: Numbers, causes: &HashMap<CauseKey, i64>) -> Self {
-        let others = causes.iter().filter(|((_, key), _)| *key == other_key()).map(|((service, _), cause)| (*service, *cause));
+        let others = causes
+            .iter()
+            .filter(|((_, key), _)| *key == other_key())
+            .map(|((service, _), cause)| (*service, *cause));
         let mut prepared = Self {
             submissions,
             others: others.collect(),
@@ -94,14 +112,21 @@ impl<'a> Prepared<'a> {
             for report in &submission.found.reports {
                 let sender = prepared.numbers.senders[&*report.identity];
                 let resource = prepared.add_resource(&report.resource);
-                let stack = report.stack.as_ref().filter(|_| report.dropped_by.is_none()).map(|stack| {
-                    let bytes = serde_json::to_vec(&**stack).expect("a stack of plain values always encodes");
-                    let hash = Digest::of_bytes(&bytes);
-                    prepared.stacks.insert(hash, bytes);
-                    hash
-                });
+                let stack = report
+                    .stack
+                    .as_ref()
+                    .filter(|_| report.dropped_by.is_none())
+                    .map(|stack| {
+                        let bytes = serde_json::to_vec(&**stack).expect("a stack of plain values always encodes");
+                        let hash = Digest::of_bytes(&bytes);
+                        prepared.stacks.insert(hash, bytes);
+                        hash
+                    });
                 // What is dropped has no cause, and is never written.
-                let cause = causes.get(&(sender.service, report.grouping.key)).copied().unwrap_or_default();
+                let cause = causes
+                    .get(&(sender.service, report.grouping.key))
+                    .copied()
+                    .unwrap_or_default();
                 let numbered = Numbered {
                     report,
                     sender,
@@ -132,17 +157,28 @@ impl<'a> Prepared<'a> {
 
     /// The newest time at which a request of the batch was received.
     pub(super) fn received(&self) -> Timestamp {
-        self.submissions.iter().map(|submission| submission.received).max().unwrap_or_default()
+        self.submissions
+            .iter()
+            .map(|submission| submission.received)
+            .max()
+            .unwrap_or_default()
     }
 
     /// The hash of a resource of this batch.
     pub(super) fn resource_hash(&self, resource: &Arc<Resource>) -> Digest {
-        self.hashed.get(&Arc::as_ptr(resource).addr()).copied().unwrap_or_default()
+        self.hashed
+            .get(&Arc::as_ptr(resource).addr())
+            .copied()
+            .unwrap_or_default()
     }
 
     /// Has templates of log lines interned.
     pub(super) fn intern_templates(&mut self, templates: BTreeMap<uuid::Uuid, &str>) {
-        self.templates.extend(templates.into_iter().map(|(hash, text)| (Digest(*hash.as_bytes()), text.to_owned())));
+        self.templates.extend(
+            templates
+                .into_iter()
+                .map(|(hash, text)| (Digest(*hash.as_bytes()), text.to_owned())),
+        );
     }
 
     pub(super) fn sender(&self, identity: &Identity) -> Sender {
@@ -153,7 +189,10 @@ impl<'a> Prepared<'a> {
     pub(super) fn endpoint(&self, span: &SeenSpan) -> Option<i32> {
         let entry = span.entry.as_ref()?;
         let service = self.sender(&span.identity).service;
-        self.numbers.endpoints.get(&(service, name_hash(&entry.endpoint))).copied()
+        self.numbers
+            .endpoints
+            .get(&(service, name_hash(&entry.endpoint)))
+            .copied()
     }
 
     /// The number of an endpoint of a service, by its name's hash.
@@ -171,7 +210,10 @@ impl<'a> Prepared<'a> {
                 .filter(|(hash, _)| !is_known(**hash))
                 .map(|(hash, resource)| (*hash, body(resource)))
                 .collect(),
-            templates: std::mem::take(&mut self.templates).into_iter().filter(|(hash, _)| !is_known(*hash)).collect(),
+            templates: std::mem::take(&mut self.templates)
+                .into_iter()
+                .filter(|(hash, _)| !is_known(*hash))
+                .collect(),
             stacks: stacks.into_iter().filter(|(hash, _)| !is_known(*hash)).collect(),
         }
     }
@@ -181,9 +223,20 @@ impl<'a> Prepared<'a> {
         let of_reports = self.reports.keys().map(|id| id.at().day());
         let spans = self.submissions.iter().flat_map(|submission| &submission.found.spans);
         let of_entries = spans.filter_map(|span| span.entry.as_ref()).map(|entry| entry.at.day());
-        let of_lines = self.submissions.iter().flat_map(|submission| &submission.found.lines).map(|line| line.at.day());
-        let counted = self.submissions.iter().flat_map(|submission| &submission.found.counted_only);
-        of_reports.chain(of_entries).chain(of_lines).chain(counted.map(|counted| counted.minute.day())).collect()
+        let of_lines = self
+            .submissions
+            .iter()
+            .flat_map(|submission| &submission.found.lines)
+            .map(|line| line.at.day());
+        let counted = self
+            .submissions
+            .iter()
+            .flat_map(|submission| &submission.found.counted_only);
+        of_reports
+            .chain(of_entries)
+            .chain(of_lines)
+            .chain(counted.map(|counted| counted.minute.day()))
+            .collect()
     }
 }
 

@@ -11,7 +11,8 @@ use sqlx::PgConnection;
 use super::batch::Numbered;
 use crate::{StoreError, id_uuid};
 
-/// Occurrences of one cause and version in a minute whose exact data is kept before sampling begins, where nothing else is said.
+/// Occurrences of one cause and version in a minute whose exact data is kept before sampling
+/// begins, where nothing else is said.
 pub const BODIES_PER_MINUTE: u32 = 20;
 /// Past that, one in so many is kept.
 const KEPT_ONE_IN: u32 = 50;
@@ -54,7 +55,11 @@ pub(super) struct Bodies {
 
 impl Bodies {
     pub(super) fn new(per_minute: u32) -> Self {
-        Self { per_minute, counts: Mutex::default(), known: Mutex::default() }
+        Self {
+            per_minute,
+            counts: Mutex::default(),
+            known: Mutex::default(),
+        }
     }
 
     /// Whether to keep the exact data of one more occurrence.
@@ -70,7 +75,10 @@ impl Bodies {
 
     /// Forgets what was to be kept: a batch was not committed.
     pub(super) fn forget(&self) {
-        self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clear();
+        self.known
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner)
+            .clear();
     }
 
     /// What of a batch must be kept though sampling left it out.
@@ -84,7 +92,10 @@ impl Bodies {
             let of = (numbered.cause, numbered.sender.version);
             let (id, fullness) = (numbered.report.facts.id, numbered.report.fullness());
             let is_new = !known.contains_key(&of);
-            let so_far = known.entry(of).or_insert(Known { first: id, fullest: fullness });
+            let so_far = known.entry(of).or_insert(Known {
+                first: id,
+                fullest: fullness,
+            });
             if is_new || id < so_far.first {
                 so_far.first = id;
                 wanted.insert((of, Which::First), numbered);
@@ -106,7 +117,10 @@ impl Bodies {
         let mut known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         for numbered in kept {
             let (id, fullness) = (numbered.report.facts.id, numbered.report.fullness());
-            let so_far = known.entry((numbered.cause, numbered.sender.version)).or_insert(Known { first: id, fullest: fullness });
+            let so_far = known.entry((numbered.cause, numbered.sender.version)).or_insert(Known {
+                first: id,
+                fullest: fullness,
+            });
             so_far.first = so_far.first.min(id);
             so_far.fullest = so_far.fullest.max(fullness);
         }
@@ -125,19 +139,35 @@ impl Bodies {
         if wanted.is_empty() {
             return Ok(());
         }
-        let bodies = wanted.values().map(|numbered| pack(numbered)).collect::<Result<Vec<_>, _>>()?;
+        let bodies = wanted
+            .values()
+            .map(|numbered| pack(numbered))
+            .collect::<Result<Vec<_>, _>>()?;
         sqlx::query(
             "INSERT INTO kept_body AS k (cause_id, version_id, which, occurrence_id, fullness, body) \
-             SELECT * FROM UNNEST($1::bigint[], $2::int[], $3::text[], $4::uuid[], $5::int[], $6::bytea[]) AS new (a, b, c, d, e, f) ORDER BY 1, 2, 3 \
-             ON CONFLICT (cause_id, version_id, which) DO UPDATE SET occurrence_id = excluded.occurrence_id, fullness = excluded.fullness, body = excluded.body \
-             WHERE CASE k.which WHEN 'first' THEN excluded.occurrence_id < k.occurrence_id WHEN 'latest' THEN excluded.occurrence_id > k.occurrence_id \
+             SELECT * FROM UNNEST($1::bigint[], $2::int[], $3::text[], $4::uuid[], $5::int[], $6::bytea[]) AS new (a, \
+             b, c, d, e, f) ORDER BY 1, 2, 3 \
+             ON CONFLICT (cause_id, version_id, which) DO UPDATE SET occurrence_id = excluded.occurrence_id, fullness \
+             = excluded.fullness, body = excluded.body \
+             WHERE CASE k.which WHEN 'first' THEN excluded.occurrence_id < k.occurrence_id WHEN 'latest' THEN \
+             excluded.occurrence_id > k.occurrence_id \
                  ELSE excluded.fullness > k.fullness END",
         )
         .bind(wanted.keys().map(|(of, _)| of.0).collect::<Vec<_>>())
         .bind(wanted.keys().map(|(of, _)| of.1).collect::<Vec<_>>())
         .bind(wanted.keys().map(|(_, which)| which.word()).collect::<Vec<_>>())
-        .bind(wanted.values().map(|numbered| id_uuid(numbered.report.facts.id)).collect::<Vec<_>>())
-        .bind(wanted.values().map(|numbered| i32::try_from(numbered.report.fullness()).unwrap_or(i32::MAX)).collect::<Vec<_>>())
+        .bind(
+            wanted
+                .values()
+                .map(|numbered| id_uuid(numbered.report.facts.id))
+                .collect::<Vec<_>>(),
+        )
+        .bind(
+            wanted
+                .values()
+                .map(|numbered| i32::try_from(numbered.report.fullness()).unwrap_or(i32::MAX))
+                .collect::<Vec<_>>(),
+        )
         .bind(bodies)
         .execute(connection)
         .await?;

@@ -16,8 +16,8 @@ use crate::names::name_hash;
 use crate::partitions::partition;
 use crate::{StoreError, id_uuid, signed, to_utc, uuid};
 
-/// Templates told apart per service and day of reception, by this process: a logger that writes what no template folds would
-/// otherwise make one for each of its lines.
+/// Templates told apart per service and day of reception, by this process: a logger that writes
+/// what no template folds would otherwise make one for each of its lines.
 const MAX_TEMPLATES: usize = 2_000;
 /// Templates told apart of all services together: some 20 MB of hashes.
 const MAX_OF_ALL: usize = 200_000;
@@ -43,7 +43,10 @@ impl Templates {
         let hash = uuid(name_hash(&line.template));
         let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         if seen.day != today {
-            *seen = Seen { day: today, ..Seen::default() };
+            *seen = Seen {
+                day: today,
+                ..Seen::default()
+            };
         }
         let is_full = seen.count >= MAX_OF_ALL;
         let of_service = seen.of_service.entry(service).or_default();
@@ -88,7 +91,12 @@ pub(super) fn number<'a>(prepared: &Prepared<'a>, templates: &Templates, kept_da
     let mut needed = BTreeMap::new();
     for (place, submission) in prepared.submissions.iter().enumerate() {
         let today = submission.received.day();
-        let young = submission.found.lines.iter().enumerate().filter(|(_, line)| line.at.day() > today - kept_days);
+        let young = submission
+            .found
+            .lines
+            .iter()
+            .enumerate()
+            .filter(|(_, line)| line.at.day() > today - kept_days);
         for (at, line) in young {
             let sender = prepared.sender(&line.identity);
             let (template, text) = templates.of(sender.service, line, today).unwrap_or_else(|| {
@@ -97,8 +105,12 @@ pub(super) fn number<'a>(prepared: &Prepared<'a>, templates: &Templates, kept_da
             });
             needed.entry(template).or_insert(text);
             let mut content = Hasher::default();
-            // The same body again once its receipt is gone is stored again, rather than refused for an id that is there.
-            content.part(&submission.receipt.0).number(at as u64).number(submission.received.millis().unsigned_abs());
+            // The same body again once its receipt is gone is stored again, rather than refused for
+            // an id that is there.
+            content
+                .part(&submission.receipt.0)
+                .number(at as u64)
+                .number(submission.received.millis().unsigned_abs());
             lines.push(Line {
                 submission: place,
                 found: line,
@@ -135,20 +147,36 @@ pub(super) async fn store(connection: &mut PgConnection, lines: &[Line<'_>], fre
             .uuid(numbered.resource)
             .text(&line.message)
             .jsonb(&json);
-        let counts = hours.entry((line.at.hour(), numbered.service, numbered.environment, numbered.template)).or_default();
+        let counts = hours
+            .entry((
+                line.at.hour(),
+                numbered.service,
+                numbered.environment,
+                numbered.template,
+            ))
+            .or_default();
         counts.0 = counts.0.max(line.severity);
         counts.1 += 1;
     }
-    let columns = "id, service_id, environment_id, version_id, trace_id, span_id, severity, template, resource, message, attributes";
+    let columns = "id, service_id, environment_id, version_id, trace_id, span_id, severity, template, resource, \
+        message, attributes";
     for (day, rows) in days {
-        rows.send(connection, &format!("COPY {} ({columns}) FROM STDIN (FORMAT binary)", partition("log_record", day))).await?;
+        rows.send(
+            connection,
+            &format!(
+                "COPY {} ({columns}) FROM STDIN (FORMAT binary)",
+                partition("log_record", day)
+            ),
+        )
+        .await?;
     }
     if hours.is_empty() {
         return Ok(());
     }
     sqlx::query(
         "INSERT INTO log_hour AS l (hour, service_id, environment_id, template, severity, n) \
-         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::uuid[], $5::smallint[], $6::bigint[]) AS new ORDER BY 1, 2, 3, 4 \
+         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::uuid[], $5::smallint[], $6::bigint[]) AS \
+         new ORDER BY 1, 2, 3, 4 \
          ON CONFLICT (hour, service_id, environment_id, template) \
          DO UPDATE SET n = l.n + excluded.n, severity = greatest(l.severity, excluded.severity)",
     )

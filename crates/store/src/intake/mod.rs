@@ -52,7 +52,11 @@ impl Submission {
     /// The digest under which a body is receipted. It knows the key: what one key may not write, another may.
     #[must_use]
     pub fn receipt_of(key: i32, signal: &str, body: &[u8]) -> Digest {
-        outcrop_core::Hasher::default().number(key.unsigned_abs().into()).part(signal.as_bytes()).part(body).finish()
+        outcrop_core::Hasher::default()
+            .number(key.unsigned_abs().into())
+            .part(signal.as_bytes())
+            .part(body)
+            .finish()
     }
 }
 
@@ -124,7 +128,10 @@ impl Writer {
     /// Keeps the exact data of another number of occurrences per error, version and minute before it is sampled.
     #[must_use]
     pub fn keeping_bodies(self, per_minute: u32) -> Self {
-        Self { bodies: bodies::Bodies::new(per_minute), ..self }
+        Self {
+            bodies: bodies::Bodies::new(per_minute),
+            ..self
+        }
     }
 
     /// Says of what nothing more is kept for now.
@@ -142,7 +149,13 @@ impl Writer {
     /// # Errors
     /// [`StoreError`] when the database refuses.
     pub async fn prepare(&self, now: Timestamp) -> Result<(), StoreError> {
-        self.partitions.ensure(&self.database.writing, &crate::partitions::days_ahead(to_utc(now)), now.day()).await?;
+        self.partitions
+            .ensure(
+                &self.database.writing,
+                &crate::partitions::days_ahead(to_utc(now)),
+                now.day(),
+            )
+            .await?;
         spans::make_tables(&self.database.writing, spans::slots_ahead(now), &self.hot).await?;
         Ok(())
     }
@@ -153,7 +166,11 @@ impl Writer {
     /// [`StoreError`] when the database does not answer; what was read last holds on.
     pub async fn read_thresholds(&self) -> Result<(), StoreError> {
         let slow = crate::traffic::thresholds(&self.database).await?;
-        *self.watch.slow.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = slow;
+        *self
+            .watch
+            .slow
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner) = slow;
         Ok(())
     }
 
@@ -163,17 +180,19 @@ impl Writer {
     }
 
     /// Commits the batch; on return every request of it is durable or named unusable. `outcomes[i]` belongs to
-    /// `batch[i]`. A request that the database refuses, that takes too long or that makes the writer panic never fails its
-    /// neighbours: the batch is halved until it is found.
+    /// `batch[i]`. A request that the database refuses, that takes too long or that makes the
+    /// writer panic never fails its neighbours: the batch is halved until it is found.
     ///
     /// # Errors
-    /// [`StoreError::Away`] and others that are not the data's fault: nothing is known to be stored, and all may be sent
-    /// again, since receipts tell what was.
+    /// [`StoreError::Away`] and others that are not the data's fault: nothing is known to be
+    /// stored, and all may be sent again, since receipts tell what was.
     pub async fn write(&self, batch: &[Submission]) -> Result<Vec<Outcome>, StoreError> {
         let mut outcomes: Vec<Option<Outcome>> = vec![None; batch.len()];
         let mut parts = vec![(0, batch.len())];
         while let Some((from, to)) = parts.pop() {
-            let written = AssertUnwindSafe(self.write_repeating(&batch[from..to])).catch_unwind().await;
+            let written = AssertUnwindSafe(self.write_repeating(&batch[from..to]))
+                .catch_unwind()
+                .await;
             let written = written.unwrap_or_else(|panic| {
                 self.bodies.forget();
                 Err(StoreError::Unusable(said_in_panic(&*panic)))
@@ -207,7 +226,9 @@ impl Writer {
                 self.bodies.forget();
             }
             match outcome {
-                Err(StoreError::Repeat(error)) if tries < MAX_TRIES => tracing::debug!(%error, tries, "a batch is repeated"),
+                Err(StoreError::Repeat(error)) if tries < MAX_TRIES => {
+                    tracing::debug!(%error, tries, "a batch is repeated");
+                }
                 outcome => return outcome,
             }
         }
@@ -218,7 +239,10 @@ impl Writer {
     async fn write_once(&self, batch: &[Submission]) -> Result<Vec<Outcome>, StoreError> {
         let (mut prepared, lines) = self.prepare_batch(batch).await?;
         let day = day_number(prepared.received());
-        let (called, reached) = self.names.called(&self.database.writing, &uses::called(&prepared), day).await?;
+        let (called, reached) = self
+            .names
+            .called(&self.database.writing, &uses::called(&prepared), day)
+            .await?;
         prepared.reached.extend(reached);
         let mut connection = self.database.writing.acquire().await?;
         let mut transaction = connection.begin().await?;
@@ -245,14 +269,24 @@ impl Writer {
             work.reached.store(&mut transaction, prepared.received()).await?;
         }
         transaction.commit().await?;
-        self.deployed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).extend(deployed);
+        self.deployed
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner)
+            .extend(deployed);
         Ok(outcomes)
     }
 
     /// Everything that commits by itself before the batch's own transaction: names, causes, interned rows, partitions.
-    async fn prepare_batch<'a>(&self, batch: &'a [Submission]) -> Result<(Prepared<'a>, Vec<lines::Line<'a>>), StoreError> {
+    async fn prepare_batch<'a>(
+        &self,
+        batch: &'a [Submission],
+    ) -> Result<(Prepared<'a>, Vec<lines::Line<'a>>), StoreError> {
         let pool = &self.database.writing;
-        let received = batch.iter().map(|submission| submission.received).max().unwrap_or_default();
+        let received = batch
+            .iter()
+            .map(|submission| submission.received)
+            .max()
+            .unwrap_or_default();
         let today = day_number(received);
         let numbers = self.names.resolve(pool, &batch::names(batch), today).await?;
         let (causes, reached) = self.causes.resolve(pool, &batch::causes(batch, &numbers)).await?;
@@ -270,7 +304,12 @@ impl Writer {
         self.interned.store(pool, to_intern, today).await?;
         self.partitions.ensure(pool, &prepared.days(), received.day()).await?;
         if batch.iter().any(|submission| !submission.found.chunks.is_empty()) {
-            spans::make_tables(pool, spans::slots(batch.iter().map(|submission| submission.received)), &self.hot).await?;
+            spans::make_tables(
+                pool,
+                spans::slots(batch.iter().map(|submission| submission.received)),
+                &self.hot,
+            )
+            .await?;
         }
         Ok((prepared, lines))
     }
@@ -283,7 +322,10 @@ pub(crate) fn day_number(at: Timestamp) -> i32 {
 
 /// What a panic said.
 fn said_in_panic(panic: &(dyn std::any::Any + Send)) -> String {
-    let text = panic.downcast_ref::<&str>().copied().or_else(|| panic.downcast_ref::<String>().map(String::as_str));
+    let text = panic
+        .downcast_ref::<&str>()
+        .copied()
+        .or_else(|| panic.downcast_ref::<String>().map(String::as_str));
     format!("the writer panicked: {}", text.unwrap_or("without a word"))
 }
 
@@ -291,13 +333,16 @@ fn said_in_panic(panic: &(dyn std::any::Any + Send)) -> String {
 async fn clocks(connection: &mut PgConnection, prepared: &Prepared<'_>, fresh: &[bool]) -> Result<(), StoreError> {
     let fresh = prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh);
     let clocks = fresh.flat_map(|(submission, _)| &submission.found.clocks_ahead);
-    let ahead: BTreeMap<i32, i64> = clocks.map(|(identity, ms)| (prepared.sender(identity).service, *ms)).collect();
+    let ahead: BTreeMap<i32, i64> = clocks
+        .map(|(identity, ms)| (prepared.sender(identity).service, *ms))
+        .collect();
     if ahead.is_empty() {
         return Ok(());
     }
     let (services, millis): (Vec<i32>, Vec<i64>) = ahead.into_iter().unzip();
     sqlx::query(
-        "INSERT INTO clock_ahead (service_id, ms, at) SELECT service, ms, now() FROM UNNEST($1::int[], $2::bigint[]) AS new (service, ms) ORDER BY 1 \
+        "INSERT INTO clock_ahead (service_id, ms, at) SELECT service, ms, now() FROM UNNEST($1::int[], $2::bigint[]) \
+         AS new (service, ms) ORDER BY 1 \
          ON CONFLICT (service_id) DO UPDATE SET ms = excluded.ms, at = excluded.at",
     )
     .bind(services)
@@ -308,7 +353,10 @@ async fn clocks(connection: &mut PgConnection, prepared: &Prepared<'_>, fresh: &
 }
 
 /// Inserts receipts; returns which requests of the batch are new, and what to answer to each.
-async fn receipts(connection: &mut PgConnection, batch: &[Submission]) -> Result<(Vec<bool>, Vec<Outcome>), StoreError> {
+async fn receipts(
+    connection: &mut PgConnection,
+    batch: &[Submission],
+) -> Result<(Vec<bool>, Vec<Outcome>), StoreError> {
     let mut first: BTreeMap<Digest, usize> = BTreeMap::new();
     for (at, submission) in batch.iter().enumerate() {
         first.entry(submission.receipt).or_insert(at);
@@ -316,11 +364,18 @@ async fn receipts(connection: &mut PgConnection, batch: &[Submission]) -> Result
     let of_first = |at: &usize| &batch[*at];
     let digests: Vec<uuid::Uuid> = first.keys().map(|digest| uuid(*digest)).collect();
     let times: Vec<_> = first.values().map(|at| to_utc(of_first(at).received)).collect();
-    let rejected: Vec<i64> = first.values().map(|at| i64::try_from(of_first(at).found.refused.count).unwrap_or(i64::MAX)).collect();
-    let reasons: Vec<&str> = first.values().map(|at| of_first(at).found.refused.reason.as_str()).collect();
+    let rejected: Vec<i64> = first
+        .values()
+        .map(|at| i64::try_from(of_first(at).found.refused.count).unwrap_or(i64::MAX))
+        .collect();
+    let reasons: Vec<&str> = first
+        .values()
+        .map(|at| of_first(at).found.refused.reason.as_str())
+        .collect();
     let inserted: Vec<(uuid::Uuid,)> = sqlx::query_as(
         "INSERT INTO receipt (digest, received_at, rejected, reason) \
-         SELECT * FROM UNNEST($1::uuid[], $2::timestamptz[], $3::bigint[], $4::text[]) AS new (digest, received_at, rejected, reason) \
+         SELECT * FROM UNNEST($1::uuid[], $2::timestamptz[], $3::bigint[], $4::text[]) AS new (digest, received_at, \
+         rejected, reason) \
          ORDER BY digest ON CONFLICT (digest) DO NOTHING RETURNING digest",
     )
     .bind(&digests)
@@ -331,14 +386,25 @@ async fn receipts(connection: &mut PgConnection, batch: &[Submission]) -> Result
     .await?;
     let inserted: std::collections::HashSet<uuid::Uuid> = inserted.into_iter().map(|(digest,)| digest).collect();
     let mut answers: HashMap<uuid::Uuid, Refused> = HashMap::new();
-    let known: Vec<uuid::Uuid> = digests.iter().filter(|digest| !inserted.contains(digest)).copied().collect();
+    let known: Vec<uuid::Uuid> = digests
+        .iter()
+        .filter(|digest| !inserted.contains(digest))
+        .copied()
+        .collect();
     if !known.is_empty() {
-        let rows: Vec<(uuid::Uuid, i64, String)> = sqlx::query_as("SELECT digest, rejected, reason FROM receipt WHERE digest = ANY($1)")
-            .bind(known)
-            .fetch_all(&mut *connection)
-            .await?;
+        let rows: Vec<(uuid::Uuid, i64, String)> =
+            sqlx::query_as("SELECT digest, rejected, reason FROM receipt WHERE digest = ANY($1)")
+                .bind(known)
+                .fetch_all(&mut *connection)
+                .await?;
         for (digest, count, reason) in rows {
-            answers.insert(digest, Refused { count: u64::try_from(count).unwrap_or_default(), reason });
+            answers.insert(
+                digest,
+                Refused {
+                    count: u64::try_from(count).unwrap_or_default(),
+                    reason,
+                },
+            );
         }
     }
     let mut fresh = Vec::with_capacity(batch.len());

@@ -36,17 +36,25 @@ impl Thinning {
         if *count <= KEPT_ALL {
             return Some(SAMPLED_ONE_IN);
         }
-        count.is_multiple_of(KEPT_ONE_IN).then_some(SAMPLED_ONE_IN * KEPT_ONE_IN)
+        count
+            .is_multiple_of(KEPT_ONE_IN)
+            .then_some(SAMPLED_ONE_IN * KEPT_ONE_IN)
     }
 }
 
 /// Stores the sampled requests of a batch.
-pub(super) async fn store(connection: &mut PgConnection, work: &Work<'_>, thinning: &Thinning) -> Result<(), StoreError> {
+pub(super) async fn store(
+    connection: &mut PgConnection,
+    work: &Work<'_>,
+    thinning: &Thinning,
+) -> Result<(), StoreError> {
     let mut rows = Rows::new(7);
     for (sender, endpoint, span) in &work.requests {
         let Some(entry) = &span.entry else { continue };
         let Some(attributes) = &entry.sampled else { continue };
-        let Some(weight) = thinning.weight(*sender, entry.at.hour().millis()) else { continue };
+        let Some(weight) = thinning.weight(*sender, entry.at.hour().millis()) else {
+            continue;
+        };
         let of_span = [span.trace_id.0.as_slice(), &span.facts.id.0.to_be_bytes()].concat();
         let id = OccurrenceId::new(entry.at, Digest::of_bytes(&of_span));
         let json = serde_json::to_vec(&attributes.to_json()).expect("a map of JSON values always encodes");
@@ -67,9 +75,12 @@ pub(super) async fn store(connection: &mut PgConnection, work: &Work<'_>, thinni
     sqlx::query("CREATE TEMPORARY TABLE IF NOT EXISTS sampled_now (LIKE request_sample) ON COMMIT DELETE ROWS")
         .execute(&mut *connection)
         .await?;
-    rows.send(connection, "COPY sampled_now FROM STDIN (FORMAT binary)").await?;
-    sqlx::query("INSERT INTO request_sample SELECT DISTINCT ON (id) * FROM sampled_now ORDER BY id ON CONFLICT (id) DO NOTHING")
-        .execute(connection)
+    rows.send(connection, "COPY sampled_now FROM STDIN (FORMAT binary)")
         .await?;
+    sqlx::query(
+        "INSERT INTO request_sample SELECT DISTINCT ON (id) * FROM sampled_now ORDER BY id ON CONFLICT (id) DO NOTHING",
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }

@@ -23,7 +23,9 @@ pub(super) async fn store(
     let mut hours: BTreeMap<(Timestamp, i32, i32), Seen> = BTreeMap::new();
     for (sender, _, span) in &work.requests {
         let Some(entry) = &span.entry else { continue };
-        let seen = hours.entry((entry.at.hour(), sender.service, sender.environment)).or_default();
+        let seen = hours
+            .entry((entry.at.hour(), sender.service, sender.environment))
+            .or_default();
         seen.sent += 1;
         if entry.is_weighed {
             seen.known += 1;
@@ -33,7 +35,9 @@ pub(super) async fn store(
     for (submission, _) in prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh) {
         for (identity, lines, unsampled) in &submission.found.traced_lines {
             let sender = prepared.sender(identity);
-            let seen = hours.entry((submission.received.hour(), sender.service, sender.environment)).or_default();
+            let seen = hours
+                .entry((submission.received.hour(), sender.service, sender.environment))
+                .or_default();
             seen.lines += lines;
             seen.lines_unsampled += unsampled;
         }
@@ -41,12 +45,21 @@ pub(super) async fn store(
     if hours.is_empty() {
         return Ok(());
     }
-    let counts = |of: fn(&Seen) -> u64| hours.values().map(|seen| signed(of(seen)).unwrap_or_default()).collect::<Vec<i64>>();
+    let counts = |of: fn(&Seen) -> u64| {
+        hours
+            .values()
+            .map(|seen| signed(of(seen)).unwrap_or_default())
+            .collect::<Vec<i64>>()
+    };
     sqlx::query(
-        "INSERT INTO sampling_hour AS s (hour, service_id, environment_id, sent, known, stand_for, lines, lines_unsampled) \
-         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[]) AS new ORDER BY 1, 2, 3 \
-         ON CONFLICT (hour, service_id, environment_id) DO UPDATE SET sent = s.sent + excluded.sent, known = s.known + excluded.known, \
-             stand_for = s.stand_for + excluded.stand_for, lines = s.lines + excluded.lines, lines_unsampled = s.lines_unsampled + excluded.lines_unsampled",
+        "INSERT INTO sampling_hour AS s (hour, service_id, environment_id, sent, known, stand_for, lines, \
+         lines_unsampled) \
+         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::bigint[], $5::bigint[], $6::bigint[], \
+         $7::bigint[], $8::bigint[]) AS new ORDER BY 1, 2, 3 \
+         ON CONFLICT (hour, service_id, environment_id) DO UPDATE SET sent = s.sent + excluded.sent, known = s.known \
+         + excluded.known, \
+             stand_for = s.stand_for + excluded.stand_for, lines = s.lines + excluded.lines, lines_unsampled = \
+             s.lines_unsampled + excluded.lines_unsampled",
     )
     .bind(hours.keys().map(|key| to_utc(key.0)).collect::<Vec<_>>())
     .bind(hours.keys().map(|key| key.1).collect::<Vec<_>>())
@@ -63,20 +76,27 @@ pub(super) async fn store(
 
 /// Notes whether any sampled span has come to this process.
 pub(super) fn note(work: &Work<'_>, writer: &Writer) {
-    let mut reports = work.inserted.iter().map(|(numbered, _)| numbered).chain(work.absorbed.iter().map(|(numbered, _)| numbered));
+    let mut reports = work
+        .inserted
+        .iter()
+        .map(|(numbered, _)| numbered)
+        .chain(work.absorbed.iter().map(|(numbered, _)| numbered));
     if reports.any(|numbered| numbered.report.attributes.contains_key(ONE_IN)) {
         writer.sampled.store(true, Ordering::Relaxed);
     }
 }
 
-/// An occurrence that its log tells of counts once: what its span stands for holds for its trace alone, and the log tells
-/// of the others itself.
+/// An occurrence that its log tells of counts once: what its span stands for holds for its trace
+/// alone, and the log tells of the others itself.
 pub(super) async fn logged(connection: &mut PgConnection, work: &Work<'_>, writer: &Writer) -> Result<(), StoreError> {
     if !writer.sampled.load(Ordering::Relaxed) {
         return Ok(());
     }
     let is_log = |source: Source| matches!(source, Source::LogRecord | Source::LogMessage);
-    let told = work.absorbed.iter().filter(|(numbered, _)| is_log(numbered.report.facts.source));
+    let told = work
+        .absorbed
+        .iter()
+        .filter(|(numbered, _)| is_log(numbered.report.facts.source));
     let ids: Vec<uuid::Uuid> = told.map(|(_, other)| id_uuid(*other)).collect();
     if !ids.is_empty() {
         sqlx::query("UPDATE occurrence SET attributes = attributes - $2 WHERE id = ANY($1) AND attributes ? $2")

@@ -61,10 +61,9 @@ pub(super) async fn chunks(
         let received = to_utc(submission.received);
         for chunk in &submission.found.chunks {
             let sender = prepared.sender(&chunk.identity);
-            let longest = chunk
-                .request
-                .as_ref()
-                .and_then(|(endpoint, micros)| Some((prepared.endpoint_of(sender.service, name_hash(endpoint))?, *micros)));
+            let longest = chunk.request.as_ref().and_then(|(endpoint, micros)| {
+                Some((prepared.endpoint_of(sender.service, name_hash(endpoint))?, *micros))
+            });
             let marks = Marks {
                 failed: chunk.has_failure,
                 slow: longest.is_some_and(|(endpoint, micros)| watch.is_slow(sender.service, endpoint, micros)),
@@ -87,7 +86,11 @@ pub(super) async fn chunks(
     }
     for (begins, rows) in tables {
         let columns = "trace_id, service_id, received_at, first_at, last_at, marks, spans, body";
-        rows.send(connection, &format!("COPY {} ({columns}) FROM STDIN (FORMAT binary)", hot_name(begins))).await?;
+        rows.send(
+            connection,
+            &format!("COPY {} ({columns}) FROM STDIN (FORMAT binary)", hot_name(begins)),
+        )
+        .await?;
     }
     Ok(())
 }
@@ -99,12 +102,24 @@ pub(super) async fn groups(connection: &mut PgConnection, work: &Work<'_>) -> Re
         let Some(entry) = &span.entry else { continue };
         let Some(group) = &entry.group else { continue };
         let minute = to_utc(entry.at.minute());
-        let served = sums.entry((minute, sender.service, *endpoint, sender.environment, sender.version, group.clone())).or_default();
+        let served = sums
+            .entry((
+                minute,
+                sender.service,
+                *endpoint,
+                sender.environment,
+                sender.version,
+                group.clone(),
+            ))
+            .or_default();
         let weight = i64::from(entry.weight);
         served.requests += weight;
         served.failed += if entry.failed { weight } else { 0 };
         served.latency.add_times(entry.duration_us, entry.weight.into());
-        if let Some(count) = entry.status.and_then(|status| served.statuses.get_mut(usize::from(status / 100).saturating_sub(1))) {
+        if let Some(count) = entry
+            .status
+            .and_then(|status| served.statuses.get_mut(usize::from(status / 100).saturating_sub(1)))
+        {
             *count += weight;
         }
     }
@@ -115,15 +130,26 @@ pub(super) async fn groups(connection: &mut PgConnection, work: &Work<'_>) -> Re
 pub(super) type Answers = BTreeMap<(Timestamp, i32, Sender, i16), i64>;
 
 /// Stores requests that are kept by themselves; returns how many of each status.
-pub(super) async fn requests(connection: &mut PgConnection, work: &Work<'_>, watch: &Watch) -> Result<Answers, StoreError> {
+pub(super) async fn requests(
+    connection: &mut PgConnection,
+    work: &Work<'_>,
+    watch: &Watch,
+) -> Result<Answers, StoreError> {
     let mut rows = Rows::new(12);
     let mut kept = Answers::new();
     for (sender, endpoint, span) in &work.requests {
         let Some(entry) = &span.entry else { continue };
         let is_slow = watch.is_slow(sender.service, *endpoint, entry.duration_us);
-        let marks = Marks { failed: entry.failed, slow: is_slow, sampled: Marks::is_sampled(span.trace_id) };
+        let marks = Marks {
+            failed: entry.failed,
+            slow: is_slow,
+            sampled: Marks::is_sampled(span.trace_id),
+        };
         // A status of its own is a kind of its own: each count opens its requests.
-        let kind = entry.status.filter(|status| *status >= 400).unwrap_or(u16::from(is_slow));
+        let kind = entry
+            .status
+            .filter(|status| *status >= 400)
+            .unwrap_or(u16::from(is_slow));
         let matters = entry.told.is_some() || is_slow || marks.sampled;
         if !matters || !watch.keeps((*endpoint, sender.version, kind, entry.at.minute().millis())) {
             continue;
@@ -132,7 +158,10 @@ pub(super) async fn requests(connection: &mut PgConnection, work: &Work<'_>, wat
             *kept.entry((entry.at.minute(), *endpoint, *sender, status)).or_default() += 1;
         }
         let of_span = [span.trace_id.0.as_slice(), &span.facts.id.0.to_be_bytes()].concat();
-        let json = entry.told.as_ref().map(|told| serde_json::to_vec(told.as_ref()).expect("a map of JSON values always encodes"));
+        let json = entry
+            .told
+            .as_ref()
+            .map(|told| serde_json::to_vec(told.as_ref()).expect("a map of JSON values always encodes"));
         rows.row()
             .uuid(id_uuid(OccurrenceId::new(entry.at, Digest::of_bytes(&of_span))))
             .uuid(Uuid::from_bytes(span.trace_id.0))
@@ -151,17 +180,25 @@ pub(super) async fn requests(connection: &mut PgConnection, work: &Work<'_>, wat
         return Ok(kept);
     }
     // A span that comes again after its trace's state was purged: its row is there already.
-    sqlx::query("CREATE TEMPORARY TABLE IF NOT EXISTS request_now (LIKE request) ON COMMIT DELETE ROWS").execute(&mut *connection).await?;
-    rows.send(connection, "COPY request_now FROM STDIN (FORMAT binary)").await?;
-    sqlx::query("INSERT INTO request SELECT DISTINCT ON (id) * FROM request_now ORDER BY id ON CONFLICT (id) DO NOTHING")
-        .execute(connection)
+    sqlx::query("CREATE TEMPORARY TABLE IF NOT EXISTS request_now (LIKE request) ON COMMIT DELETE ROWS")
+        .execute(&mut *connection)
         .await?;
+    rows.send(connection, "COPY request_now FROM STDIN (FORMAT binary)")
+        .await?;
+    sqlx::query(
+        "INSERT INTO request SELECT DISTINCT ON (id) * FROM request_now ORDER BY id ON CONFLICT (id) DO NOTHING",
+    )
+    .execute(connection)
+    .await?;
     Ok(kept)
 }
 
 /// The status that is counted by itself: of an answer of 4xx or 5xx.
 fn told_status(entry: &EntrySpan) -> Option<i16> {
-    entry.status.filter(|status| *status >= 400).and_then(|status| i16::try_from(status).ok())
+    entry
+        .status
+        .filter(|status| *status >= 400)
+        .and_then(|status| i16::try_from(status).ok())
 }
 
 /// Appends how long the requests of a batch took.
@@ -169,7 +206,10 @@ pub(super) async fn latencies(connection: &mut PgConnection, work: &Work<'_>) ->
     let mut hours: BTreeMap<(Timestamp, i32, Sender), Latency> = BTreeMap::new();
     for (sender, endpoint, span) in &work.requests {
         if let Some(entry) = &span.entry {
-            hours.entry((entry.at.hour(), *endpoint, *sender)).or_default().add_times(entry.duration_us, entry.weight.into());
+            hours
+                .entry((entry.at.hour(), *endpoint, *sender))
+                .or_default()
+                .add_times(entry.duration_us, entry.weight.into());
         }
     }
     let mut rows = Rows::new(6);
@@ -183,7 +223,12 @@ pub(super) async fn latencies(connection: &mut PgConnection, work: &Work<'_>) ->
             .bytes(&latency.to_bytes());
     }
     let columns = "hour, service_id, endpoint_id, environment_id, version_id, sketch";
-    Ok(rows.send(connection, &format!("COPY latency_part ({columns}) FROM STDIN (FORMAT binary)")).await?)
+    Ok(rows
+        .send(
+            connection,
+            &format!("COPY latency_part ({columns}) FROM STDIN (FORMAT binary)"),
+        )
+        .await?)
 }
 
 /// Counts answers of 4xx and 5xx by their status, and how many of them are kept, by the minute and the hour.
@@ -193,7 +238,9 @@ pub(super) async fn statuses(connection: &mut PgConnection, work: &Work<'_>, kep
         let Some(entry) = &span.entry else { continue };
         if let Some(status) = told_status(entry) {
             let key = (entry.at.minute(), *endpoint, *sender, status);
-            let counts = minutes.entry(key).or_insert_with(|| (0, kept.get(&key).copied().unwrap_or_default()));
+            let counts = minutes
+                .entry(key)
+                .or_insert_with(|| (0, kept.get(&key).copied().unwrap_or_default()));
             counts.0 += i64::from(entry.weight);
         }
     }
@@ -212,10 +259,13 @@ pub(super) async fn statuses(connection: &mut PgConnection, work: &Work<'_>, kep
             continue;
         }
         let statement = format!(
-            "INSERT INTO status_{step} AS s ({step}, service_id, endpoint_id, environment_id, version_id, status, n, kept) \
-             SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::smallint[], $7::bigint[], $8::bigint[]) AS new \
+            "INSERT INTO status_{step} AS s ({step}, service_id, endpoint_id, environment_id, version_id, status, n, \
+             kept) \
+             SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::smallint[], \
+             $7::bigint[], $8::bigint[]) AS new \
              ORDER BY 1, 3, 4, 5, 6 \
-             ON CONFLICT ({step}, endpoint_id, environment_id, version_id, status) DO UPDATE SET n = s.n + excluded.n, kept = s.kept + excluded.kept"
+             ON CONFLICT ({step}, endpoint_id, environment_id, version_id, status) DO UPDATE SET n = s.n + \
+             excluded.n, kept = s.kept + excluded.kept"
         );
         sqlx::query(AssertSqlSafe(statement))
             .bind(counts.keys().map(|key| to_utc(key.0)).collect::<Vec<_>>())
@@ -232,20 +282,25 @@ pub(super) async fn statuses(connection: &mut PgConnection, work: &Work<'_>, kep
     Ok(())
 }
 
-/// How long a trace is left alone after a failure in it was stored, before its origin is looked for: other services' parts
-/// come with their own batches, a few seconds apart.
+/// How long a trace is left alone after a failure in it was stored, before its origin is looked
+/// for: other services' parts come with their own batches, a few seconds apart.
 const ORIGIN_WAIT_SECS: f64 = 8.0;
 
 /// Notes the traces in which something failed.
 pub(super) async fn origins_due(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), StoreError> {
-    let mut traces: Vec<Uuid> = work.failed_traces.iter().map(|trace| Uuid::from_bytes(trace.0)).collect();
+    let mut traces: Vec<Uuid> = work
+        .failed_traces
+        .iter()
+        .map(|trace| Uuid::from_bytes(trace.0))
+        .collect();
     if traces.is_empty() {
         return Ok(());
     }
     traces.sort_unstable();
     traces.dedup();
     sqlx::query(
-        "INSERT INTO origin_due (trace_id, due_at) SELECT trace, now() + make_interval(secs => $2) FROM UNNEST($1::uuid[]) AS new (trace) ORDER BY 1 \
+        "INSERT INTO origin_due (trace_id, due_at) SELECT trace, now() + make_interval(secs => $2) FROM \
+         UNNEST($1::uuid[]) AS new (trace) ORDER BY 1 \
          ON CONFLICT (trace_id) DO UPDATE SET due_at = excluded.due_at",
     )
     .bind(traces)
@@ -277,10 +332,18 @@ pub(super) async fn make_tables(
     };
     for begins in missing {
         let mut transaction = pool.begin().await?;
-        sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop hot table'))").execute(&mut *transaction).await?;
-        let create = format!("CREATE TABLE IF NOT EXISTS {} (LIKE hot_chunk INCLUDING ALL)", hot_name(begins));
+        sqlx::query("SELECT pg_advisory_xact_lock(hashtext('outcrop hot table'))")
+            .execute(&mut *transaction)
+            .await?;
+        let create = format!(
+            "CREATE TABLE IF NOT EXISTS {} (LIKE hot_chunk INCLUDING ALL)",
+            hot_name(begins)
+        );
         sqlx::query(AssertSqlSafe(create)).execute(&mut *transaction).await?;
-        sqlx::query("INSERT INTO hot_table (begins) VALUES ($1) ON CONFLICT DO NOTHING").bind(begins).execute(&mut *transaction).await?;
+        sqlx::query("INSERT INTO hot_table (begins) VALUES ($1) ON CONFLICT DO NOTHING")
+            .bind(begins)
+            .execute(&mut *transaction)
+            .await?;
         transaction.commit().await?;
         let mut known = known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         // Old slots are dropped by upkeep and never written to again.

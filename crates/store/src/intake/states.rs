@@ -5,7 +5,8 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use outcrop_core::Timestamp;
 use outcrop_core::completeness::Limit;
 use outcrop_core::failure::{
-    Changes, CountedOnly, Failure, OccurrenceId, PairingChanges, PairingEntry, PairingState, Report, SeenSpan, TraceNews, TraceState,
+    Changes, CountedOnly, Failure, OccurrenceId, PairingChanges, PairingEntry, PairingState, Report, SeenSpan,
+    TraceNews, TraceState,
 };
 use outcrop_core::telemetry::{SpanId, TraceId};
 use sqlx::PgConnection;
@@ -31,7 +32,12 @@ pub(super) async fn decide<'a>(
     fresh: &[bool],
     work: &mut Work<'a>,
 ) -> Result<(), StoreError> {
-    let now = prepared.submissions.iter().map(|submission| submission.received).max().unwrap_or_default();
+    let now = prepared
+        .submissions
+        .iter()
+        .map(|submission| submission.received)
+        .max()
+        .unwrap_or_default();
     let mut traces: BTreeMap<Key, News<'a>> = BTreeMap::new();
     let mut untraced: Vec<&Numbered<'a>> = vec![];
     for (submission, _) in prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh) {
@@ -46,10 +52,17 @@ pub(super) async fn decide<'a>(
             news.news.spans.push(facts);
         }
         for report in &submission.found.reports {
-            let Some(numbered) = prepared.reports.get(&report.facts.id) else { continue };
+            let Some(numbered) = prepared.reports.get(&report.facts.id) else {
+                continue;
+            };
             match report.trace_id {
                 Some(trace) => {
-                    traces.entry(trace_key(numbered.sender.service, trace)).or_default().news.reports.push(report.facts.clone());
+                    traces
+                        .entry(trace_key(numbered.sender.service, trace))
+                        .or_default()
+                        .news
+                        .reports
+                        .push(report.facts.clone());
                 }
                 None => untraced.push(numbered),
             }
@@ -64,12 +77,26 @@ pub(super) async fn decide<'a>(
     }
     let stored_before = counted_long_ago(connection, prepared, now).await?;
     let mut pairs: BTreeMap<Key, Pair> = BTreeMap::new();
-    let decided = Decided { now, stored_before: &stored_before, counted_only: &counted_only };
+    let decided = Decided {
+        now,
+        stored_before: &stored_before,
+        counted_only: &counted_only,
+    };
     decide_traces(connection, prepared, traces, &decided, &mut pairs, work).await?;
-    for numbered in untraced.into_iter().filter(|numbered| !stored_before.contains(&numbered.report.facts.id)) {
+    for numbered in untraced
+        .into_iter()
+        .filter(|numbered| !stored_before.contains(&numbered.report.facts.id))
+    {
         let facts = &numbered.report.facts;
-        let pair = pairs.entry((numbered.sender.service, crate::uuid(facts.pairing))).or_default();
-        pair.added.push(PairingEntry { occurrence: facts.id, at: facts.at, is_traced: false, is_part_of: None });
+        let pair = pairs
+            .entry((numbered.sender.service, crate::uuid(facts.pairing)))
+            .or_default();
+        pair.added.push(PairingEntry {
+            occurrence: facts.id,
+            at: facts.at,
+            is_traced: false,
+            is_part_of: None,
+        });
     }
     decide_pairs(connection, prepared, pairs, now, work).await
 }
@@ -81,20 +108,29 @@ fn trace_key(service: i32, trace: TraceId) -> Key {
 /// How long states are kept, less some slack, in milliseconds: a report older than this may be one whose state is gone.
 const STATE_KEPT_MS: i64 = 100 * 60_000;
 
-/// Of reports so old that their state may be gone: those already stored, as an occurrence or as part of one. They are the same reports
-/// sent again.
+/// Of reports so old that their state may be gone: those already stored, as an occurrence or as
+/// part of one. They are the same reports sent again.
 async fn counted_long_ago(
     connection: &mut PgConnection,
     prepared: &Prepared<'_>,
     now: Timestamp,
 ) -> Result<HashSet<OccurrenceId>, StoreError> {
     let before = now.plus_millis(-STATE_KEPT_MS);
-    let old = prepared.reports.values().map(|numbered| &numbered.report.facts).filter(|facts| facts.at < before).map(|facts| facts.id);
+    let old = prepared
+        .reports
+        .values()
+        .map(|numbered| &numbered.report.facts)
+        .filter(|facts| facts.at < before)
+        .map(|facts| facts.id);
     stored(connection, &old.collect::<Vec<_>>(), before).await
 }
 
 /// Which reports are stored since before a time of reception: each is looked for by its id in its day's partition.
-async fn stored(connection: &mut PgConnection, ids: &[OccurrenceId], before: Timestamp) -> Result<HashSet<OccurrenceId>, StoreError> {
+async fn stored(
+    connection: &mut PgConnection,
+    ids: &[OccurrenceId],
+    before: Timestamp,
+) -> Result<HashSet<OccurrenceId>, StoreError> {
     if ids.is_empty() {
         return Ok(HashSet::new());
     }
@@ -120,7 +156,10 @@ async fn count_alone<'a>(
 ) -> Result<Vec<&'a Report>, StoreError> {
     // Received by any instance, whose clock may be ahead of this one's.
     let known = stored(connection, reports, now.plus_millis(STATE_KEPT_MS)).await?;
-    let new = reports.iter().filter(|id| !known.contains(id)).filter_map(|id| prepared.reports.get(id));
+    let new = reports
+        .iter()
+        .filter(|id| !known.contains(id))
+        .filter_map(|id| prepared.reports.get(id));
     let mut counted = vec![];
     for numbered in new {
         counted.push(numbered.report);
@@ -153,7 +192,11 @@ async fn decide_traces<'a>(
     pairs: &mut BTreeMap<Key, Pair>,
     work: &mut Work<'a>,
 ) -> Result<(), StoreError> {
-    let Decided { now, stored_before, counted_only } = *decided;
+    let Decided {
+        now,
+        stored_before,
+        counted_only,
+    } = *decided;
     let mut surplus: Vec<OccurrenceId> = vec![];
     let mut expected: HashMap<Key, (TraceState, Changes)> = HashMap::with_capacity(traces.len());
     let mut rows: Vec<(Key, Vec<u8>)> = Vec::with_capacity(traces.len());
@@ -184,7 +227,11 @@ async fn decide_traces<'a>(
             }
         }
         for span in &changes.new_entries {
-            if let Some((span, endpoint)) = news.entries.get(span).and_then(|span| Some((*span, prepared.endpoint(span)?))) {
+            if let Some((span, endpoint)) = news
+                .entries
+                .get(span)
+                .and_then(|span| Some((*span, prepared.endpoint(span)?)))
+            {
                 work.requests.push((prepared.sender(&span.identity), endpoint, span));
             }
         }
@@ -197,19 +244,29 @@ async fn decide_traces<'a>(
         for failure in changes.counted.iter().chain(&changes.restored) {
             if let Some(report) = state.report(failure.occurrence) {
                 let pair = pairs.entry((key.0, crate::uuid(report.pairing))).or_default();
-                pair.added.push(PairingEntry { occurrence: failure.occurrence, at: report.at, is_traced: true, is_part_of: None });
+                pair.added.push(PairingEntry {
+                    occurrence: failure.occurrence,
+                    at: report.at,
+                    is_traced: true,
+                    is_part_of: None,
+                });
             }
         }
         for (gone, _) in &changes.withdrawn {
             if let Some(report) = state.report(*gone) {
-                pairs.entry((key.0, crate::uuid(report.pairing))).or_default().removed.push(*gone);
+                pairs
+                    .entry((key.0, crate::uuid(report.pairing)))
+                    .or_default()
+                    .removed
+                    .push(*gone);
             }
         }
         work.take_changes(prepared, changes, is_first);
     }
     put_rows(connection, Table::Failing, &changed).await?;
     for report in count_alone(connection, prepared, &surplus, now, work).await? {
-        work.reached.add(prepared.sender(&report.identity).service, Limit::FailuresInTrace, 1);
+        work.reached
+            .add(prepared.sender(&report.identity).service, Limit::FailuresInTrace, 1);
     }
     Ok(())
 }
@@ -294,13 +351,15 @@ async fn take_rows(
     let statement = match table {
         Table::Failing => {
             "INSERT INTO failing (service_id, trace_key, state, touched_at) \
-             SELECT service_id, key, state, $4 FROM UNNEST($1::int[], $2::uuid[], $3::bytea[]) AS new (service_id, key, state) ORDER BY 1, 2 \
+             SELECT service_id, key, state, $4 FROM UNNEST($1::int[], $2::uuid[], $3::bytea[]) AS new (service_id, \
+             key, state) ORDER BY 1, 2 \
              ON CONFLICT (service_id, trace_key) DO UPDATE SET touched_at = excluded.touched_at \
              RETURNING service_id, trace_key, CASE WHEN xmax = 0 THEN NULL ELSE state END"
         }
         Table::Pairing => {
             "INSERT INTO pairing (service_id, pair_key, state, touched_at) \
-             SELECT service_id, key, state, $4 FROM UNNEST($1::int[], $2::uuid[], $3::bytea[]) AS new (service_id, key, state) ORDER BY 1, 2 \
+             SELECT service_id, key, state, $4 FROM UNNEST($1::int[], $2::uuid[], $3::bytea[]) AS new (service_id, \
+             key, state) ORDER BY 1, 2 \
              ON CONFLICT (service_id, pair_key) DO UPDATE SET touched_at = excluded.touched_at \
              RETURNING service_id, pair_key, CASE WHEN xmax = 0 THEN NULL ELSE state END"
         }
@@ -308,9 +367,17 @@ async fn take_rows(
     let services: Vec<i32> = rows.iter().map(|((service, _), _)| *service).collect();
     let keys: Vec<Uuid> = rows.iter().map(|((_, key), _)| *key).collect();
     let states: Vec<&[u8]> = rows.iter().map(|(_, state)| state.as_slice()).collect();
-    let returned: Vec<(i32, Uuid, Option<Vec<u8>>)> =
-        sqlx::query_as(statement).bind(services).bind(keys).bind(states).bind(to_utc(now)).fetch_all(connection).await?;
-    Ok(returned.into_iter().filter_map(|(service, key, state)| Some(((service, key), state?))).collect())
+    let returned: Vec<(i32, Uuid, Option<Vec<u8>>)> = sqlx::query_as(statement)
+        .bind(services)
+        .bind(keys)
+        .bind(states)
+        .bind(to_utc(now))
+        .fetch_all(connection)
+        .await?;
+    Ok(returned
+        .into_iter()
+        .filter_map(|(service, key, state)| Some(((service, key), state?)))
+        .collect())
 }
 
 async fn put_rows(connection: &mut PgConnection, table: Table, rows: &[(Key, Vec<u8>)]) -> Result<(), StoreError> {
@@ -319,17 +386,24 @@ async fn put_rows(connection: &mut PgConnection, table: Table, rows: &[(Key, Vec
     }
     let statement = match table {
         Table::Failing => {
-            "UPDATE failing SET state = new.state FROM UNNEST($1::int[], $2::uuid[], $3::bytea[]) AS new (service_id, key, state) \
+            "UPDATE failing SET state = new.state FROM UNNEST($1::int[], $2::uuid[], $3::bytea[]) AS new (service_id, \
+             key, state) \
              WHERE failing.service_id = new.service_id AND failing.trace_key = new.key"
         }
         Table::Pairing => {
-            "UPDATE pairing SET state = new.state FROM UNNEST($1::int[], $2::uuid[], $3::bytea[]) AS new (service_id, key, state) \
+            "UPDATE pairing SET state = new.state FROM UNNEST($1::int[], $2::uuid[], $3::bytea[]) AS new (service_id, \
+             key, state) \
              WHERE pairing.service_id = new.service_id AND pairing.pair_key = new.key"
         }
     };
     let services: Vec<i32> = rows.iter().map(|((service, _), _)| *service).collect();
     let keys: Vec<Uuid> = rows.iter().map(|((_, key), _)| *key).collect();
     let states: Vec<&[u8]> = rows.iter().map(|(_, state)| state.as_slice()).collect();
-    sqlx::query(statement).bind(services).bind(keys).bind(states).execute(connection).await?;
+    sqlx::query(statement)
+        .bind(services)
+        .bind(keys)
+        .bind(states)
+        .execute(connection)
+        .await?;
     Ok(())
 }

@@ -56,9 +56,15 @@ async fn tally(connection: &mut PgConnection, counted: &[&Counted]) -> Result<()
     let mut whole_days: BTreeMap<TallyKey, i64> = BTreeMap::new();
     for change in counted.iter().filter(|change| change.n != 0) {
         let at = change.occurrence.at();
-        *minutes.entry((at.minute(), change.environment, change.cause, change.version)).or_default() += change.n;
-        *hours.entry((at.hour(), change.environment, change.cause, change.version)).or_default() += change.n;
-        *whole_days.entry((at.midnight(), change.environment, change.cause, change.version)).or_default() += change.n;
+        *minutes
+            .entry((at.minute(), change.environment, change.cause, change.version))
+            .or_default() += change.n;
+        *hours
+            .entry((at.hour(), change.environment, change.cause, change.version))
+            .or_default() += change.n;
+        *whole_days
+            .entry((at.midnight(), change.environment, change.cause, change.version))
+            .or_default() += change.n;
     }
     minutes.retain(|_, n| *n != 0);
     hours.retain(|_, n| *n != 0);
@@ -71,17 +77,29 @@ async fn tally(connection: &mut PgConnection, counted: &[&Counted]) -> Result<()
         upsert_tally(connection, &partition("tally_minute", day), "minute", &rows).await?;
     }
     upsert_tally(connection, "tally_hour", "hour", &hours.into_iter().collect::<Vec<_>>()).await?;
-    upsert_tally(connection, "tally_day", "day", &whole_days.into_iter().collect::<Vec<_>>()).await
+    upsert_tally(
+        connection,
+        "tally_day",
+        "day",
+        &whole_days.into_iter().collect::<Vec<_>>(),
+    )
+    .await
 }
 
-async fn upsert_tally(connection: &mut PgConnection, table: &str, step: &str, rows: &[(TallyKey, i64)]) -> Result<(), StoreError> {
+async fn upsert_tally(
+    connection: &mut PgConnection,
+    table: &str,
+    step: &str,
+    rows: &[(TallyKey, i64)],
+) -> Result<(), StoreError> {
     if rows.is_empty() {
         return Ok(());
     }
     // The table's name is made from a day's number.
     let statement = format!(
         "INSERT INTO {table} AS tally ({step}, environment_id, cause_id, version_id, n) \
-         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::bigint[], $4::int[], $5::bigint[]) AS new (a, b, c, d, n) ORDER BY 1, 2, 3, 4 \
+         SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::bigint[], $4::int[], $5::bigint[]) AS new (a, b, c, \
+         d, n) ORDER BY 1, 2, 3, 4 \
          ON CONFLICT ({step}, environment_id, cause_id, version_id) DO UPDATE SET n = tally.n + excluded.n"
     );
     sqlx::query(AssertSqlSafe(statement))
@@ -95,19 +113,22 @@ async fn upsert_tally(connection: &mut PgConnection, table: &str, step: &str, ro
     Ok(())
 }
 
-/// Notes which minutes the job of [`crate::reach`] has to fold. A row that is there is written again, so that a job that
-/// takes it meanwhile waits for this transaction.
+/// Notes which minutes the job of [`crate::reach`] has to fold. A row that is there is written
+/// again, so that a job that takes it meanwhile waits for this transaction.
 async fn touch(connection: &mut PgConnection, counted: &[&Counted]) -> Result<(), StoreError> {
     let mut touched: BTreeMap<(i64, i32, Timestamp), bool> = BTreeMap::new();
     for change in counted {
-        *touched.entry((change.cause, change.environment, change.occurrence.at().minute())).or_default() |= change.n <= 0;
+        *touched
+            .entry((change.cause, change.environment, change.occurrence.at().minute()))
+            .or_default() |= change.n <= 0;
     }
     if touched.is_empty() {
         return Ok(());
     }
     sqlx::query(
         "INSERT INTO touched AS t (cause_id, environment_id, minute, recount) \
-         SELECT * FROM UNNEST($1::bigint[], $2::int[], $3::timestamptz[], $4::bool[]) AS new (a, b, c, recount) ORDER BY 1, 2, 3 \
+         SELECT * FROM UNNEST($1::bigint[], $2::int[], $3::timestamptz[], $4::bool[]) AS new (a, b, c, recount) ORDER \
+         BY 1, 2, 3 \
          ON CONFLICT (cause_id, environment_id, minute) DO UPDATE SET recount = t.recount OR excluded.recount",
     )
     .bind(touched.keys().map(|key| key.0).collect::<Vec<_>>())
@@ -136,14 +157,16 @@ async fn sight(connection: &mut PgConnection, counted: &[&Counted]) -> Result<()
     let mut sightings: BTreeMap<SightedKey, Sighting> = BTreeMap::new();
     for change in counted {
         let at = change.occurrence.at();
-        let sighting = sightings.entry((change.cause, change.environment, change.version)).or_insert(Sighting {
-            first: at,
-            last: at,
-            n: 0,
-            uncaught: 0,
-            severity: 0,
-            is_lessened: false,
-        });
+        let sighting = sightings
+            .entry((change.cause, change.environment, change.version))
+            .or_insert(Sighting {
+                first: at,
+                last: at,
+                n: 0,
+                uncaught: 0,
+                severity: 0,
+                is_lessened: false,
+            });
         sighting.first = sighting.first.min(at);
         sighting.last = sighting.last.max(at);
         sighting.n += change.n;
@@ -156,10 +179,16 @@ async fn sight(connection: &mut PgConnection, counted: &[&Counted]) -> Result<()
     }
     // An insert of a negative count would break the table's check before the conflict is seen: the row is there, so its
     // count is lowered by an update of its own.
-    let (lessened, raised): (Vec<_>, Vec<_>) = sightings.iter().partition(|(_, sighting)| sighting.n < 0 || sighting.uncaught < 0);
+    let (lessened, raised): (Vec<_>, Vec<_>) = sightings
+        .iter()
+        .partition(|(_, sighting)| sighting.n < 0 || sighting.uncaught < 0);
     upsert_sighted(connection, &raised).await?;
     lower_sighted(connection, &lessened).await?;
-    let keys: Vec<SightedKey> = sightings.iter().filter(|(_, sighting)| sighting.is_lessened).map(|(key, _)| *key).collect();
+    let keys: Vec<SightedKey> = sightings
+        .iter()
+        .filter(|(_, sighting)| sighting.is_lessened)
+        .map(|(key, _)| *key)
+        .collect();
     resight(connection, &keys).await
 }
 
@@ -169,7 +198,8 @@ async fn lower_sighted(connection: &mut PgConnection, rows: &[(&SightedKey, &Sig
     }
     sqlx::query(
         "UPDATE sighted s SET n = s.n + new.n, uncaught = s.uncaught + new.uncaught \
-         FROM UNNEST($1::bigint[], $2::int[], $3::int[], $4::bigint[], $5::bigint[]) AS new (cause, environment, version, n, uncaught) \
+         FROM UNNEST($1::bigint[], $2::int[], $3::int[], $4::bigint[], $5::bigint[]) AS new (cause, environment, \
+         version, n, uncaught) \
          WHERE s.cause_id = new.cause AND s.environment_id = new.environment AND s.version_id = new.version",
     )
     .bind(rows.iter().map(|(key, _)| key.0).collect::<Vec<_>>())
@@ -188,10 +218,13 @@ async fn upsert_sighted(connection: &mut PgConnection, rows: &[(&SightedKey, &Si
     }
     sqlx::query(
         "INSERT INTO sighted AS s (cause_id, environment_id, version_id, first_at, last_at, n, uncaught, severity) \
-         SELECT * FROM UNNEST($1::bigint[], $2::int[], $3::int[], $4::timestamptz[], $5::timestamptz[], $6::bigint[], $7::bigint[], $8::smallint[]) \
+         SELECT * FROM UNNEST($1::bigint[], $2::int[], $3::int[], $4::timestamptz[], $5::timestamptz[], $6::bigint[], \
+         $7::bigint[], $8::smallint[]) \
              AS new (a, b, c, first_at, last_at, n, uncaught, severity) ORDER BY 1, 2, 3 \
-         ON CONFLICT (cause_id, environment_id, version_id) DO UPDATE SET first_at = LEAST(s.first_at, excluded.first_at), \
-             last_at = GREATEST(s.last_at, excluded.last_at), n = s.n + excluded.n, uncaught = s.uncaught + excluded.uncaught, \
+         ON CONFLICT (cause_id, environment_id, version_id) DO UPDATE SET first_at = LEAST(s.first_at, \
+         excluded.first_at), \
+             last_at = GREATEST(s.last_at, excluded.last_at), n = s.n + excluded.n, uncaught = s.uncaught + \
+             excluded.uncaught, \
              severity = GREATEST(s.severity, excluded.severity)",
     )
     .bind(rows.iter().map(|(key, _)| key.0).collect::<Vec<_>>())
@@ -207,9 +240,10 @@ async fn upsert_sighted(connection: &mut PgConnection, rows: &[(&SightedKey, &Si
     Ok(())
 }
 
-/// Reads first, last and severity anew after occurrences were taken back: they may have been the first or the last. Each is one step along
-/// the index of the cause's occurrences, since all of them may be millions. What has no row, by retention or by its count alone, moves
-/// nothing: then the first stays, and the last is never later than it was.
+/// Reads first, last and severity anew after occurrences were taken back: they may have been the
+/// first or the last. Each is one step along the index of the cause's occurrences, since all of
+/// them may be millions. What has no row, by retention or by its count alone, moves nothing: then
+/// the first stays, and the last is never later than it was.
 async fn resight(connection: &mut PgConnection, keys: &[SightedKey]) -> Result<(), StoreError> {
     if keys.is_empty() {
         return Ok(());
@@ -221,21 +255,33 @@ async fn resight(connection: &mut PgConnection, keys: &[SightedKey]) -> Result<(
     );
     for statement in [
         "DELETE FROM sighted s USING UNNEST($1::bigint[], $2::int[], $3::int[]) AS gone (cause, environment, version) \
-         WHERE s.cause_id = gone.cause AND s.environment_id = gone.environment AND s.version_id = gone.version AND s.n = 0",
+         WHERE s.cause_id = gone.cause AND s.environment_id = gone.environment AND s.version_id = gone.version AND \
+         s.n = 0",
         "UPDATE sighted s SET \
-             first_at = CASE WHEN s.first_at >= id_time(first.id) - interval '2 hours' THEN id_time(first.id) ELSE s.first_at END, \
-             last_at = CASE WHEN s.last_at <= id_time(last.id) + interval '2 hours' THEN id_time(last.id) ELSE s.last_at END, \
+             first_at = CASE WHEN s.first_at >= id_time(first.id) - interval '2 hours' THEN id_time(first.id) ELSE \
+             s.first_at END, \
+             last_at = CASE WHEN s.last_at <= id_time(last.id) + interval '2 hours' THEN id_time(last.id) ELSE \
+             s.last_at END, \
              severity = coalesce(severest.severity, s.severity) \
          FROM UNNEST($1::bigint[], $2::int[], $3::int[]) AS w (cause, environment, version), \
-         LATERAL (SELECT o.id FROM occurrence o WHERE o.cause_id = w.cause AND o.environment_id = w.environment AND o.version_id = w.version \
+         LATERAL (SELECT o.id FROM occurrence o WHERE o.cause_id = w.cause AND o.environment_id = w.environment AND \
+         o.version_id = w.version \
              ORDER BY o.id LIMIT 1) first, \
-         LATERAL (SELECT o.id FROM occurrence o WHERE o.cause_id = w.cause AND o.environment_id = w.environment AND o.version_id = w.version \
+         LATERAL (SELECT o.id FROM occurrence o WHERE o.cause_id = w.cause AND o.environment_id = w.environment AND \
+         o.version_id = w.version \
              ORDER BY o.id DESC LIMIT 1) last, \
-         LATERAL (SELECT max(newest.severity) AS severity FROM (SELECT o.severity FROM occurrence o WHERE o.cause_id = w.cause \
-             AND o.environment_id = w.environment AND o.version_id = w.version ORDER BY o.id DESC LIMIT 1000) newest) severest \
+         LATERAL (SELECT max(newest.severity) AS severity FROM (SELECT o.severity FROM occurrence o WHERE o.cause_id \
+         = w.cause \
+             AND o.environment_id = w.environment AND o.version_id = w.version ORDER BY o.id DESC LIMIT 1000) newest) \
+             severest \
          WHERE s.cause_id = w.cause AND s.environment_id = w.environment AND s.version_id = w.version",
     ] {
-        sqlx::query(statement).bind(&causes).bind(&environments).bind(&versions).execute(&mut *connection).await?;
+        sqlx::query(statement)
+            .bind(&causes)
+            .bind(&environments)
+            .bind(&versions)
+            .execute(&mut *connection)
+            .await?;
     }
     Ok(())
 }
@@ -244,7 +290,11 @@ async fn resight(connection: &mut PgConnection, keys: &[SightedKey]) -> Result<(
 /// update the same few rows.
 const DEPLOYED_STEP_MS: i64 = 60_000;
 
-async fn deploy(connection: &mut PgConnection, work: &Work<'_>, writer: &Writer) -> Result<Vec<(Sender, DeployedSpan)>, StoreError> {
+async fn deploy(
+    connection: &mut PgConnection,
+    work: &Work<'_>,
+    writer: &Writer,
+) -> Result<Vec<(Sender, DeployedSpan)>, StoreError> {
     let mut seen: BTreeMap<Sender, (i64, i64)> = BTreeMap::new();
     let mut see = |sender: Sender, at: i64| {
         let span = seen.entry(sender).or_insert((at, at));
@@ -259,9 +309,14 @@ async fn deploy(connection: &mut PgConnection, work: &Work<'_>, writer: &Writer)
         see(*sender, at.millis());
     }
     {
-        let written = writer.deployed.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let written = writer
+            .deployed
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner);
         seen.retain(|sender, (first, last)| {
-            let is_new = written.get(sender).is_none_or(|(from, to)| *first < *from || *last > to + DEPLOYED_STEP_MS);
+            let is_new = written
+                .get(sender)
+                .is_none_or(|(from, to)| *first < *from || *last > to + DEPLOYED_STEP_MS);
             if let Some((from, to)) = written.get(sender) {
                 (*first, *last) = ((*first).min(*from), (*last).max(*to));
             }
@@ -273,10 +328,13 @@ async fn deploy(connection: &mut PgConnection, work: &Work<'_>, writer: &Writer)
     }
     let time = |millis: i64| to_utc(Timestamp::from_millis(millis));
     sqlx::query(
-        "INSERT INTO deployed AS d (service_id, environment_id, version_id, first_received_at, first_event_at, last_event_at) \
-         SELECT a, b, c, now(), first, last FROM UNNEST($1::int[], $2::int[], $3::int[], $4::timestamptz[], $5::timestamptz[]) AS new (a, b, c, first, last) \
+        "INSERT INTO deployed AS d (service_id, environment_id, version_id, first_received_at, first_event_at, \
+         last_event_at) \
+         SELECT a, b, c, now(), first, last FROM UNNEST($1::int[], $2::int[], $3::int[], $4::timestamptz[], \
+         $5::timestamptz[]) AS new (a, b, c, first, last) \
          ORDER BY 1, 2, 3 \
-         ON CONFLICT (service_id, environment_id, version_id) DO UPDATE SET first_event_at = LEAST(d.first_event_at, excluded.first_event_at), \
+         ON CONFLICT (service_id, environment_id, version_id) DO UPDATE SET first_event_at = LEAST(d.first_event_at, \
+         excluded.first_event_at), \
              last_event_at = GREATEST(d.last_event_at, excluded.last_event_at)",
     )
     .bind(seen.keys().map(|sender| sender.service).collect::<Vec<_>>())
@@ -304,12 +362,21 @@ async fn traffic(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), S
     let mut whole_days: BTreeMap<TrafficKey, Requests> = BTreeMap::new();
     for (sender, endpoint, span) in &work.requests {
         let Some(entry) = &span.entry else { continue };
-        for (table, start) in [(&mut minutes, entry.at.minute()), (&mut hours, entry.at.hour()), (&mut whole_days, entry.at.midnight())] {
-            let row = table.entry((start, sender.service, *endpoint, sender.environment, sender.version)).or_default();
+        for (table, start) in [
+            (&mut minutes, entry.at.minute()),
+            (&mut hours, entry.at.hour()),
+            (&mut whole_days, entry.at.midnight()),
+        ] {
+            let row = table
+                .entry((start, sender.service, *endpoint, sender.environment, sender.version))
+                .or_default();
             let weight = i64::from(entry.weight);
             row.all += weight;
             row.failed += if entry.failed { weight } else { 0 };
-            if let Some(count) = entry.status.and_then(|status| row.statuses.get_mut(usize::from(status / 100).saturating_sub(1))) {
+            if let Some(count) = entry
+                .status
+                .and_then(|status| row.statuses.get_mut(usize::from(status / 100).saturating_sub(1)))
+            {
                 *count += weight;
             }
         }
@@ -320,18 +387,29 @@ async fn traffic(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), S
     }
     for (day, rows) in days {
         let statement = format!(
-            "INSERT INTO {} AS t (minute, service_id, endpoint_id, environment_id, version_id, requests, failed, statuses) \
+            "INSERT INTO {} AS t (minute, service_id, endpoint_id, environment_id, version_id, requests, failed, \
+             statuses) \
              SELECT a, b, c, d, e, requests, failed, string_to_array(statuses, ' ')::bigint[] \
-             FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::bigint[], $7::bigint[], $8::text[]) \
+             FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::bigint[], $7::bigint[], \
+             $8::text[]) \
                  AS new (a, b, c, d, e, requests, failed, statuses) ORDER BY 1, 2, 3, 4, 5 \
-             ON CONFLICT (minute, service_id, endpoint_id, environment_id, version_id) DO UPDATE SET requests = t.requests + excluded.requests, \
-                 failed = t.failed + excluded.failed, statuses = ARRAY[t.statuses[1] + excluded.statuses[1], t.statuses[2] + excluded.statuses[2], \
-                 t.statuses[3] + excluded.statuses[3], t.statuses[4] + excluded.statuses[4], t.statuses[5] + excluded.statuses[5]]",
+             ON CONFLICT (minute, service_id, endpoint_id, environment_id, version_id) DO UPDATE SET requests = \
+             t.requests + excluded.requests, \
+                 failed = t.failed + excluded.failed, statuses = ARRAY[t.statuses[1] + excluded.statuses[1], \
+                 t.statuses[2] + excluded.statuses[2], \
+                 t.statuses[3] + excluded.statuses[3], t.statuses[4] + excluded.statuses[4], t.statuses[5] + \
+                 excluded.statuses[5]]",
             partition("traffic_minute", day)
         );
-        let statuses: Vec<String> = rows.iter().map(|(_, row)| row.statuses.map(|n| n.to_string()).join(" ")).collect();
+        let statuses: Vec<String> = rows
+            .iter()
+            .map(|(_, row)| row.statuses.map(|n| n.to_string()).join(" "))
+            .collect();
         let query = sqlx::query(AssertSqlSafe(statement));
-        bind_traffic(query, &rows).bind(statuses).execute(&mut *connection).await?;
+        bind_traffic(query, &rows)
+            .bind(statuses)
+            .execute(&mut *connection)
+            .await?;
     }
     for (step, rows) in [("hour", hours), ("day", whole_days)] {
         let rows: Vec<(TrafficKey, Requests)> = rows.into_iter().collect();
@@ -339,13 +417,18 @@ async fn traffic(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), S
             continue;
         }
         let statement = format!(
-            "INSERT INTO traffic_{step} AS t ({step}, service_id, endpoint_id, environment_id, version_id, requests, failed) \
-             SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::bigint[], $7::bigint[]) \
+            "INSERT INTO traffic_{step} AS t ({step}, service_id, endpoint_id, environment_id, version_id, requests, \
+             failed) \
+             SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::int[], $6::bigint[], \
+             $7::bigint[]) \
                  AS new (a, b, c, d, e, requests, failed) ORDER BY 1, 2, 3, 4, 5 \
-             ON CONFLICT ({step}, service_id, endpoint_id, environment_id, version_id) DO UPDATE SET requests = t.requests + excluded.requests, \
+             ON CONFLICT ({step}, service_id, endpoint_id, environment_id, version_id) DO UPDATE SET requests = \
+             t.requests + excluded.requests, \
                  failed = t.failed + excluded.failed"
         );
-        bind_traffic(sqlx::query(AssertSqlSafe(statement)), &rows).execute(&mut *connection).await?;
+        bind_traffic(sqlx::query(AssertSqlSafe(statement)), &rows)
+            .execute(&mut *connection)
+            .await?;
     }
     Ok(())
 }

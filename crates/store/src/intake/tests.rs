@@ -8,8 +8,8 @@ use rstest::rstest;
 
 use super::{Outcome, Submission, Writer};
 use crate::testing::{
-    attributes, counted, database, exception, failing, logged, logs, now, number, of, resource, resource_of, span, spans, store, trace,
-    writer,
+    attributes, counted, database, exception, failing, logged, logs, now, number, of, resource, resource_of, span,
+    spans, store, trace, writer,
 };
 use crate::{Database, StoreError};
 
@@ -18,10 +18,22 @@ async fn a_log_record_too_old_to_be_taken_is_refused_and_its_neighbours_are_stor
     let database = database().await;
     let writer = writer(&database);
     // It names a sender of whom nothing else is taken.
-    let old = LogRecord { trace_id: Some(trace(7)), ..logged(now().plus_millis(-40 * 86_400_000), "from a drawer") };
-    let request = logs(vec![of(resource("ledger"), vec![old]), of(resource("fares"), vec![logged(now(), "no tariff")])], now());
+    let old = LogRecord {
+        trace_id: Some(trace(7)),
+        ..logged(now().plus_millis(-40 * 86_400_000), "from a drawer")
+    };
+    let request = logs(
+        vec![
+            of(resource("ledger"), vec![old]),
+            of(resource("fares"), vec![logged(now(), "no tariff")]),
+        ],
+        now(),
+    );
     let outcomes = writer.write(&[request.clone(), request]).await.unwrap();
-    assert!(matches!(&outcomes[0], Outcome::Stored(refused) if refused.count == 1), "{outcomes:?}");
+    assert!(
+        matches!(&outcomes[0], Outcome::Stored(refused) if refused.count == 1),
+        "{outcomes:?}"
+    );
     assert_eq!(counted(&database).await, 1);
 }
 
@@ -33,10 +45,21 @@ async fn a_request_that_makes_the_writer_panic_is_named_unusable_and_its_neighbo
         report.message.clone()
     })
     .keeping_bodies(1_000);
-    let request = |berth: u32| logs(vec![of(resource("berths"), vec![logged(now(), &format!("berth {berth} is taken"))])], now());
+    let request = |berth: u32| {
+        logs(
+            vec![of(
+                resource("berths"),
+                vec![logged(now(), &format!("berth {berth} is taken"))],
+            )],
+            now(),
+        )
+    };
     let batch: Vec<Submission> = (1..=20).map(request).collect();
     let outcomes = writer.write(&batch).await.unwrap();
-    let unusable: Vec<usize> = (0..20).filter(|at| matches!(outcomes[*at], Outcome::Unusable(_))).map(|at| at + 1).collect();
+    let unusable: Vec<usize> = (0..20)
+        .filter(|at| matches!(outcomes[*at], Outcome::Unusable(_)))
+        .map(|at| at + 1)
+        .collect();
     assert_eq!((unusable, counted(&database).await), (vec![13], 19));
     store(&writer, &[request(21)]).await;
     assert_eq!(counted(&database).await, 20, "the writer goes on");
@@ -48,16 +71,32 @@ async fn every_exception_of_a_crowded_span_is_counted_once_though_few_have_a_row
     let writer = writer(&database);
     let at = now();
     let crowded = || {
-        let events = (0..5_000).map(|n| exception(at.plus_millis(-(n % 50)), &format!("berth {n} is taken"))).collect();
-        Span { events, is_error: true, ..span(trace(1), 1, None, at) }
+        let events = (0..5_000)
+            .map(|n| exception(at.plus_millis(-(n % 50)), &format!("berth {n} is taken")))
+            .collect();
+        Span {
+            events,
+            is_error: true,
+            ..span(trace(1), 1, None, at)
+        }
     };
     store(&writer, &[spans(vec![of(resource("berths"), vec![crowded()])], at)]).await;
     let rows = number(&database, "SELECT count(*) FROM occurrence").await;
     assert_eq!((counted(&database).await, rows), (5_000, 128));
     assert_eq!(number(&database, "SELECT sum(n)::bigint FROM sighted").await, 5_000);
-    assert_eq!(number(&database, "SELECT n FROM limit_reached WHERE what = 'failures in full'").await, 5_000 - 128);
+    assert_eq!(
+        number(&database, "SELECT n FROM limit_reached WHERE what = 'failures in full'").await,
+        5_000 - 128
+    );
     // A collector that batches anew sends the same span in another body.
-    store(&writer, &[spans(vec![of(resource("berths"), vec![span(trace(2), 9, None, at), crowded()])], at)]).await;
+    store(
+        &writer,
+        &[spans(
+            vec![of(resource("berths"), vec![span(trace(2), 9, None, at), crowded()])],
+            at,
+        )],
+    )
+    .await;
     assert_eq!(counted(&database).await, 5_000);
 }
 
@@ -67,7 +106,17 @@ async fn the_state_of_a_trace_stays_flat_and_what_comes_again_counts_nothing() {
     let writer = writer(&database);
     let at = now();
     let request = |number: u64| {
-        let failing = (0..500).map(|n| failing(trace(7), number * 500 + n + 2, Some(1), at, &format!("item {number}-{n}"))).collect();
+        let failing = (0..500)
+            .map(|n| {
+                failing(
+                    trace(7),
+                    number * 500 + n + 2,
+                    Some(1),
+                    at,
+                    &format!("item {number}-{n}"),
+                )
+            })
+            .collect();
         spans(vec![of(resource("ledger"), failing)], at)
     };
     let mut sizes = vec![];
@@ -82,7 +131,14 @@ async fn the_state_of_a_trace_stays_flat_and_what_comes_again_counts_nothing() {
         store(&writer, &[request(number)]).await;
     }
     assert_eq!(counted(&database).await, 4_000, "sent again in other bodies");
-    assert_eq!(number(&database, "SELECT n FROM limit_reached WHERE what = 'failures in trace'").await, 3_000);
+    assert_eq!(
+        number(
+            &database,
+            "SELECT n FROM limit_reached WHERE what = 'failures in trace'"
+        )
+        .await,
+        3_000
+    );
 }
 
 #[tokio::test]
@@ -91,11 +147,19 @@ async fn an_untraced_report_that_pairing_has_forgotten_is_counted_once() {
     let writer = writer(&database);
     let at = now();
     let record = |n: i64| logged(at.plus_millis(n), "no berth");
-    store(&writer, &[logs(vec![of(resource("berths"), (0..900).map(record).collect())], at)]).await;
+    store(
+        &writer,
+        &[logs(vec![of(resource("berths"), (0..900).map(record).collect())], at)],
+    )
+    .await;
     assert_eq!(counted(&database).await, 900);
     // The same reports, batched anew: the first 388 are not remembered any more.
     for part in [0..450, 300..900, 0..901] {
-        store(&writer, &[logs(vec![of(resource("berths"), part.map(record).collect())], at)]).await;
+        store(
+            &writer,
+            &[logs(vec![of(resource("berths"), part.map(record).collect())], at)],
+        )
+        .await;
     }
     assert_eq!(counted(&database).await, 901);
 }
@@ -108,9 +172,22 @@ async fn a_report_that_was_part_of_another_changes_nothing_when_its_state_is_gon
     let at = now().plus_millis(-2 * 3_600_000 - 600_000);
     let inner = || failing(trace(3), 2, Some(1), at, "no tariff");
     let outer = || failing(trace(3), 1, None, at.plus_millis(2), "no tariff");
-    store(&writer, &[spans(vec![of(resource("fares"), vec![inner(), outer()])], at)]).await;
-    assert_eq!((counted(&database).await, number(&database, "SELECT count(*) FROM also_reported").await), (1, 1));
-    sqlx::query("DELETE FROM failing").execute(&database.pool).await.unwrap();
+    store(
+        &writer,
+        &[spans(vec![of(resource("fares"), vec![inner(), outer()])], at)],
+    )
+    .await;
+    assert_eq!(
+        (
+            counted(&database).await,
+            number(&database, "SELECT count(*) FROM also_reported").await
+        ),
+        (1, 1)
+    );
+    sqlx::query("DELETE FROM failing")
+        .execute(&database.pool)
+        .await
+        .unwrap();
     store(&writer, &[spans(vec![of(resource("fares"), vec![outer()])], now())]).await;
     store(&writer, &[spans(vec![of(resource("fares"), vec![inner()])], now())]).await;
     assert_eq!(counted(&database).await, 1);
@@ -130,13 +207,23 @@ async fn times_outside_the_accepted_window_get_no_partition() {
     let good = logs(vec![of(resource("fares"), vec![logged(now(), "no tariff")])], now());
     // Found by a release with other rules, or by a fault of ours: its event time is in 40 days.
     let mut wrong = logs(
-        vec![of(resource("fares"), vec![logged(now().plus_millis(40 * 86_400_000), "from the future")])],
+        vec![of(
+            resource("fares"),
+            vec![logged(now().plus_millis(40 * 86_400_000), "from the future")],
+        )],
         now().plus_millis(40 * 86_400_000),
     );
     wrong.received = now();
     let outcomes = writer.write(&[wrong, good]).await.unwrap();
-    assert!(matches!(&outcomes[..], [Outcome::Unusable(_), Outcome::Stored(_)]), "{outcomes:?}");
-    let days = number(&database, "SELECT count(*) FROM pg_inherits WHERE inhparent = 'occurrence'::regclass").await;
+    assert!(
+        matches!(&outcomes[..], [Outcome::Unusable(_), Outcome::Stored(_)]),
+        "{outcomes:?}"
+    );
+    let days = number(
+        &database,
+        "SELECT count(*) FROM pg_inherits WHERE inhparent = 'occurrence'::regclass",
+    )
+    .await;
     assert_eq!((days, counted(&database).await), (1, 1));
 }
 
@@ -155,16 +242,21 @@ async fn sums_of_calls_stop_growing_before_they_overflow() {
     for n in 0..8 {
         store(&writer, &[call(n)]).await;
     }
-    let (total,): (i64,) = sqlx::query_as("SELECT total_us FROM called_day").fetch_one(&database.pool).await.unwrap();
+    let (total,): (i64,) = sqlx::query_as("SELECT total_us FROM called_day")
+        .fetch_one(&database.pool)
+        .await
+        .unwrap();
     assert!(total > 8_000_000_000_000_000_000, "{total}");
 }
 
 /// What is counted of a cause in an environment and version, and what its rows say.
 async fn recount(database: &Database) -> Vec<(i64, i64, i64, i64, bool, bool)> {
     sqlx::query_as(
-        "SELECT s.cause_id, s.n, (SELECT sum(n)::bigint FROM tally_minute t WHERE t.cause_id = s.cause_id), count(o.id), \
+        "SELECT s.cause_id, s.n, (SELECT sum(n)::bigint FROM tally_minute t WHERE t.cause_id = s.cause_id), \
+         count(o.id), \
              s.first_at = min(id_time(o.id)), s.last_at = max(id_time(o.id)) \
-         FROM sighted s LEFT JOIN occurrence o USING (cause_id, environment_id, version_id) GROUP BY s.cause_id, s.n, s.first_at, s.last_at ORDER BY 1",
+         FROM sighted s LEFT JOIN occurrence o USING (cause_id, environment_id, version_id) GROUP BY s.cause_id, s.n, \
+         s.first_at, s.last_at ORDER BY 1",
     )
     .fetch_all(&database.pool)
     .await
@@ -182,13 +274,40 @@ async fn whatever_is_taken_back_and_restored_the_counters_equal_a_recount() {
             trace_id: Some(trace(number)),
             span_id: Some(outcrop_core::telemetry::SpanId(span)),
             flags: 1,
-            ..logged(at.plus_millis(i64::try_from(number).unwrap() * 1_000 + after), "no tariff")
+            ..logged(
+                at.plus_millis(i64::try_from(number).unwrap() * 1_000 + after),
+                "no tariff",
+            )
         };
         let at = at.plus_millis(i64::try_from(number).unwrap() * 1_000);
         vec![
-            spans(vec![of(fares.clone(), vec![failing(trace(number), 3, Some(2), at, "no tariff")])], at),
-            spans(vec![of(fares.clone(), vec![failing(trace(number), 2, Some(1), at.plus_millis(1), "no tariff")])], at),
-            spans(vec![of(fares.clone(), vec![failing(trace(number), 1, None, at.plus_millis(2), "the quote failed: no tariff")])], at),
+            spans(
+                vec![of(
+                    fares.clone(),
+                    vec![failing(trace(number), 3, Some(2), at, "no tariff")],
+                )],
+                at,
+            ),
+            spans(
+                vec![of(
+                    fares.clone(),
+                    vec![failing(trace(number), 2, Some(1), at.plus_millis(1), "no tariff")],
+                )],
+                at,
+            ),
+            spans(
+                vec![of(
+                    fares.clone(),
+                    vec![failing(
+                        trace(number),
+                        1,
+                        None,
+                        at.plus_millis(2),
+                        "the quote failed: no tariff",
+                    )],
+                )],
+                at,
+            ),
             logs(vec![of(fares.clone(), vec![record(1, 3), record(3, 1)])], at),
             logs(vec![of(fares, vec![logged(at.plus_millis(4), "no tariff")])], at),
         ]
@@ -201,10 +320,18 @@ async fn whatever_is_taken_back_and_restored_the_counters_equal_a_recount() {
             store(&writer, batch).await;
         }
         for (cause, sighted, tallied, rows, is_first, is_last) in recount(&database).await {
-            assert_eq!((sighted, tallied, is_first, is_last), (rows, rows, true, true), "cause {cause} in round {round}");
+            assert_eq!(
+                (sighted, tallied, is_first, is_last),
+                (rows, rows, true, true),
+                "cause {cause} in round {round}"
+            );
         }
         let expected = i64::try_from((round + 1) * 3).unwrap();
-        assert_eq!(counted(&database).await, expected, "one failure per trace, in round {round}");
+        assert_eq!(
+            counted(&database).await,
+            expected,
+            "one failure per trace, in round {round}"
+        );
     }
 }
 
@@ -220,7 +347,13 @@ async fn writers_with_the_same_keys_in_opposite_order_never_wait_for_each_other_
         for round in 0..6 {
             let of_service = |service: &u64| {
                 let number = round * 100 + service * 2 + u64::from(backwards) + 10_000;
-                let spans = vec![failing(trace(number), number, None, now(), &format!("fault {}", service % 7))];
+                let spans = vec![failing(
+                    trace(number),
+                    number,
+                    None,
+                    now(),
+                    &format!("fault {}", service % 7),
+                )];
                 of(resource(&format!("service-{service}")), spans)
             };
             all.push(spans(services.iter().map(of_service).collect(), now()));
@@ -258,7 +391,13 @@ async fn names_past_their_limit_are_counted_together(
     let writer = writer(&database);
     let group = |n: usize| {
         let name = format!("{what}-{n}");
-        let of_case = |case: &str, otherwise: &'static str| if what == case { name.clone() } else { otherwise.to_owned() };
+        let of_case = |case: &str, otherwise: &'static str| {
+            if what == case {
+                name.clone()
+            } else {
+                otherwise.to_owned()
+            }
+        };
         let resource = resource_of(&[
             ("service.name", &of_case("services", "fares")),
             ("deployment.environment.name", &of_case("environments", "production")),
@@ -271,7 +410,10 @@ async fn names_past_their_limit_are_counted_together(
     assert_eq!(number(&database, counting).await, kept);
     let requests = number(&database, "SELECT sum(requests)::bigint FROM traffic_day").await;
     assert_eq!(requests, i64::try_from(sent).unwrap(), "nothing is lost");
-    let reached: Vec<(String,)> = sqlx::query_as("SELECT DISTINCT what FROM limit_reached").fetch_all(&database.pool).await.unwrap();
+    let reached: Vec<(String,)> = sqlx::query_as("SELECT DISTINCT what FROM limit_reached")
+        .fetch_all(&database.pool)
+        .await
+        .unwrap();
     assert_eq!(reached, [(what.to_owned(),)]);
 }
 
@@ -284,7 +426,11 @@ async fn a_new_endpoint_gets_its_own_row_after_a_restart_and_past_the_limit_it_i
         request
     };
     let send = async |range: std::ops::Range<u64>| {
-        store(&writer(&database), &[spans(vec![of(resource("fares"), range.map(endpoint).collect())], now())]).await;
+        store(
+            &writer(&database),
+            &[spans(vec![of(resource("fares"), range.map(endpoint).collect())], now())],
+        )
+        .await;
     };
     send(0..1_500).await;
     // Each is a new process: it knows nothing of what is stored.
@@ -296,15 +442,26 @@ async fn a_new_endpoint_gets_its_own_row_after_a_restart_and_past_the_limit_it_i
     assert_eq!(
         number(
             &database,
-            "SELECT sum(requests)::bigint FROM traffic_day JOIN endpoint ON endpoint.id = endpoint_id WHERE name = '(other endpoints)'"
+            "SELECT sum(requests)::bigint FROM traffic_day JOIN endpoint ON endpoint.id = endpoint_id WHERE name = \
+             '(other endpoints)'"
         )
         .await,
         600
     );
     // Names that nobody uses make room.
-    sqlx::query("UPDATE endpoint SET used_day = used_day - 40 WHERE name < 'GET /v1/5'").execute(&database.pool).await.unwrap();
+    sqlx::query("UPDATE endpoint SET used_day = used_day - 40 WHERE name < 'GET /v1/5'")
+        .execute(&database.pool)
+        .await
+        .unwrap();
     send(9_000..9_010).await;
-    assert_eq!(number(&database, "SELECT count(*) FROM endpoint WHERE name LIKE 'GET /v1/90__'").await, 10);
+    assert_eq!(
+        number(
+            &database,
+            "SELECT count(*) FROM endpoint WHERE name LIKE 'GET /v1/90__'"
+        )
+        .await,
+        10
+    );
 }
 
 #[tokio::test]
@@ -312,17 +469,41 @@ async fn an_error_past_the_limit_is_counted_under_the_services_other_error() {
     let database = database().await;
     let writer = writer(&database);
     let request = |message: &str| {
-        spans(vec![of(resource("fares"), vec![failing(trace(9), u64::from(message.as_bytes()[0]), None, now(), message)])], now())
+        spans(
+            vec![of(
+                resource("fares"),
+                vec![failing(
+                    trace(9),
+                    u64::from(message.as_bytes()[0]),
+                    None,
+                    now(),
+                    message,
+                )],
+            )],
+            now(),
+        )
     };
     store(&writer, &[request("a first fault")]).await;
-    sqlx::query("INSERT INTO error_group (service_id, title, type) SELECT min(id), 'fault', '' FROM service, generate_series(1, $1) GROUP BY generate_series")
-        .bind(i32::try_from(crate::causes::MAX_ERRORS).unwrap())
-        .execute(&database.pool)
-        .await
-        .unwrap();
-    store(&writer, &[request("berth closed"), request("crane stuck"), request("a first fault again")]).await;
+    sqlx::query(
+        "INSERT INTO error_group (service_id, title, type) SELECT min(id), 'fault', '' FROM service, \
+        generate_series(1, $1) GROUP BY generate_series",
+    )
+    .bind(i32::try_from(crate::causes::MAX_ERRORS).unwrap())
+    .execute(&database.pool)
+    .await
+    .unwrap();
+    store(
+        &writer,
+        &[
+            request("berth closed"),
+            request("crane stuck"),
+            request("a first fault again"),
+        ],
+    )
+    .await;
     let (title, n): (String, i64) = sqlx::query_as(
-        "SELECT title, sum(n)::bigint FROM sighted JOIN cause ON cause.id = cause_id JOIN error_group e ON e.id = error_id WHERE title LIKE '(%' GROUP BY 1",
+        "SELECT title, sum(n)::bigint FROM sighted JOIN cause ON cause.id = cause_id JOIN error_group e ON e.id = \
+         error_id WHERE title LIKE '(%' GROUP BY 1",
     )
     .fetch_one(&database.pool)
     .await
@@ -334,13 +515,24 @@ async fn an_error_past_the_limit_is_counted_under_the_services_other_error() {
 async fn a_statement_that_takes_too_long_is_tried_with_less_at_once() {
     let database = database().await;
     let mut connection = database.writing.acquire().await.unwrap();
-    sqlx::query("SET statement_timeout = '20ms'").execute(&mut *connection).await.unwrap();
-    let error = StoreError::from(sqlx::query("SELECT pg_sleep(9)").execute(&mut *connection).await.unwrap_err());
-    assert!(matches!(error, StoreError::TooLong(_)) && error.is_temporary(), "{error}");
+    sqlx::query("SET statement_timeout = '20ms'")
+        .execute(&mut *connection)
+        .await
+        .unwrap();
+    let error = StoreError::from(
+        sqlx::query("SELECT pg_sleep(9)")
+            .execute(&mut *connection)
+            .await
+            .unwrap_err(),
+    );
+    assert!(
+        matches!(error, StoreError::TooLong(_)) && error.is_temporary(),
+        "{error}"
+    );
 }
 
-/// Counts the statements that each thread sends to a database. Set for the whole process: one that is set for a thread alone misses statements
-/// whose call sites another test's thread meets first.
+/// Counts the statements that each thread sends to a database. Set for the whole process: one that
+/// is set for a thread alone misses statements whose call sites another test's thread meets first.
 struct Statements;
 
 thread_local! {
@@ -403,7 +595,16 @@ async fn two_processes_that_meet_the_same_new_names_at_once_make_each_once() {
     let database = database().await;
     let request = |number: u64| {
         let group = |n: u64| {
-            of(resource(&format!("service-{n}")), vec![failing(trace(number * 100 + n), number * 100 + n + 1, None, now(), "no berth")])
+            of(
+                resource(&format!("service-{n}")),
+                vec![failing(
+                    trace(number * 100 + n),
+                    number * 100 + n + 1,
+                    None,
+                    now(),
+                    "no berth",
+                )],
+            )
         };
         spans((0..50).map(group).collect(), now())
     };
@@ -416,7 +617,10 @@ async fn two_processes_that_meet_the_same_new_names_at_once_make_each_once() {
     }
     for (counting, expected) in [
         ("SELECT count(*) FROM service", 50),
-        ("SELECT count(*) FROM cause WHERE id IN (SELECT cause_id FROM sighted)", 50),
+        (
+            "SELECT count(*) FROM cause WHERE id IN (SELECT cause_id FROM sighted)",
+            50,
+        ),
         ("SELECT count(*) FROM version", 50),
     ] {
         assert_eq!(number(&database, counting).await, expected, "{counting}");

@@ -20,8 +20,19 @@ const OTHER_INSTANCES: &str = "(other instances)";
 
 /// All that a batch calls: service, kind and name.
 pub(super) fn called<'a>(prepared: &Prepared<'a>) -> BTreeSet<(i32, &'static str, &'a str)> {
-    let calls = prepared.submissions.iter().flat_map(|submission| &submission.found.calls);
-    calls.map(|calls| (prepared.sender(&calls.identity).service, calls.kind, calls.name.as_str())).collect()
+    let calls = prepared
+        .submissions
+        .iter()
+        .flat_map(|submission| &submission.found.calls);
+    calls
+        .map(|calls| {
+            (
+                prepared.sender(&calls.identity).service,
+                calls.kind,
+                calls.name.as_str(),
+            )
+        })
+        .collect()
 }
 
 #[derive(Default)]
@@ -43,17 +54,25 @@ pub(super) async fn calls(
     for (submission, _) in prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh) {
         for calls in &submission.found.calls {
             let sender = prepared.sender(&calls.identity);
-            let Some(called) = numbers.get(&(sender.service, called_hash(calls.kind, &calls.name))) else { continue };
-            let counts = hours.entry((calls.hour, *called, sender.environment, sender.version)).or_default();
+            let Some(called) = numbers.get(&(sender.service, called_hash(calls.kind, &calls.name))) else {
+                continue;
+            };
+            let counts = hours
+                .entry((calls.hour, *called, sender.environment, sender.version))
+                .or_default();
             counts.n += i64::try_from(calls.count).unwrap_or_default();
             counts.failed += i64::try_from(calls.failed).unwrap_or_default();
             counts.total_us = counts.total_us.saturating_add_unsigned(calls.total_us);
-            counts.longest_us = counts.longest_us.max(i64::try_from(calls.longest_us).unwrap_or(i64::MAX));
+            counts.longest_us = counts
+                .longest_us
+                .max(i64::try_from(calls.longest_us).unwrap_or(i64::MAX));
         }
     }
     let mut days: BTreeMap<(Timestamp, i32, i32, i32), Counts> = BTreeMap::new();
     for ((hour, called, environment, version), of_hour) in &hours {
-        let counts = days.entry((hour.midnight(), *called, *environment, *version)).or_default();
+        let counts = days
+            .entry((hour.midnight(), *called, *environment, *version))
+            .or_default();
         counts.n += of_hour.n;
         counts.failed += of_hour.failed;
         counts.total_us = counts.total_us.saturating_add(of_hour.total_us);
@@ -64,10 +83,14 @@ pub(super) async fn calls(
             continue;
         }
         let statement = format!(
-            "INSERT INTO called_{step} AS c ({step}, called_id, environment_id, version_id, n, failed, total_us, longest_us) \
-             SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[]) AS new \
-             ORDER BY 1, 2, 3, 4 ON CONFLICT ({step}, called_id, environment_id, version_id) DO UPDATE SET n = c.n + excluded.n, \
-                 failed = c.failed + excluded.failed, total_us = least(c.total_us::numeric + excluded.total_us, 9e18)::bigint, longest_us = greatest(c.longest_us, excluded.longest_us)"
+            "INSERT INTO called_{step} AS c ({step}, called_id, environment_id, version_id, n, failed, total_us, \
+             longest_us) \
+             SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::int[], $4::int[], $5::bigint[], $6::bigint[], \
+             $7::bigint[], $8::bigint[]) AS new \
+             ORDER BY 1, 2, 3, 4 ON CONFLICT ({step}, called_id, environment_id, version_id) DO UPDATE SET n = c.n + \
+             excluded.n, \
+                 failed = c.failed + excluded.failed, total_us = least(c.total_us::numeric + excluded.total_us, \
+                 9e18)::bigint, longest_us = greatest(c.longest_us, excluded.longest_us)"
         );
         sqlx::query(AssertSqlSafe(statement))
             .bind(counts.keys().map(|key| to_utc(key.0)).collect::<Vec<_>>())
@@ -136,10 +159,11 @@ async fn fold_surplus(
     if instances.keys().all(|hash| known.contains(hash)) {
         return Ok(());
     }
-    let counts: Vec<(i32, i64)> = sqlx::query_as("SELECT service_id, count(*) FROM instance WHERE service_id = ANY($1) GROUP BY 1")
-        .bind(services.into_iter().collect::<Vec<_>>())
-        .fetch_all(connection)
-        .await?;
+    let counts: Vec<(i32, i64)> =
+        sqlx::query_as("SELECT service_id, count(*) FROM instance WHERE service_id = ANY($1) GROUP BY 1")
+            .bind(services.into_iter().collect::<Vec<_>>())
+            .fetch_all(connection)
+            .await?;
     let mut counts: HashMap<i32, i64> = counts.into_iter().collect();
     for (hash, instance) in std::mem::take(instances) {
         let count = counts.entry(instance.service).or_default();
@@ -149,9 +173,23 @@ async fn fold_surplus(
             continue;
         }
         reached.add(instance.service, Limit::Instances, 1);
-        let other =
-            Digest::of([OTHER_INSTANCES, &instance.service.to_string(), &instance.environment.to_string(), &instance.version.to_string()]);
-        join(instances, other, Instance { name: OTHER_INSTANCES, host: "", region: "", readings: serde_json::Map::new(), ..instance });
+        let other = Digest::of([
+            OTHER_INSTANCES,
+            &instance.service.to_string(),
+            &instance.environment.to_string(),
+            &instance.version.to_string(),
+        ]);
+        join(
+            instances,
+            other,
+            Instance {
+                name: OTHER_INSTANCES,
+                host: "",
+                region: "",
+                readings: serde_json::Map::new(),
+                ..instance
+            },
+        );
     }
     Ok(())
 }
@@ -168,7 +206,13 @@ pub(super) async fn instances(
         for found in &submission.found.instances {
             let sender = prepared.sender(&found.identity);
             let identity = &found.identity;
-            let hash = Digest::of([identity.namespace.as_str(), &identity.service, &identity.environment, &identity.version, &found.name]);
+            let hash = Digest::of([
+                identity.namespace.as_str(),
+                &identity.service,
+                &identity.environment,
+                &identity.version,
+                &found.name,
+            ]);
             let new = Instance {
                 service: sender.service,
                 environment: sender.environment,
@@ -178,8 +222,15 @@ pub(super) async fn instances(
                 region: &found.region,
                 first: found.first,
                 last: found.last,
-                readings: found.readings.iter().map(|reading| (reading.name.clone(), reading.value.into())).collect(),
-                hours: BTreeMap::from([(found.last.hour(), (signed_count(found.requests), signed_count(found.failed)))]),
+                readings: found
+                    .readings
+                    .iter()
+                    .map(|reading| (reading.name.clone(), reading.value.into()))
+                    .collect(),
+                hours: BTreeMap::from([(
+                    found.last.hour(),
+                    (signed_count(found.requests), signed_count(found.failed)),
+                )]),
             };
             join(&mut instances, hash, new);
         }
@@ -190,11 +241,15 @@ pub(super) async fn instances(
     }
     let column = |of: fn(&Instance<'_>) -> i32| instances.values().map(of).collect::<Vec<_>>();
     let rows: Vec<(uuid::Uuid, i32)> = sqlx::query_as(
-        "INSERT INTO instance AS i (hash, service_id, environment_id, version_id, name, host, region, first_at, last_at, readings) \
+        "INSERT INTO instance AS i (hash, service_id, environment_id, version_id, name, host, region, first_at, \
+         last_at, readings) \
          SELECT hash, service, environment, version, name, host, region, first_at, last_at, readings::jsonb \
-         FROM UNNEST($1::uuid[], $2::int[], $3::int[], $4::int[], $5::text[], $6::text[], $7::text[], $8::timestamptz[], $9::timestamptz[], $10::text[]) \
-             AS new (hash, service, environment, version, name, host, region, first_at, last_at, readings) ORDER BY hash \
-         ON CONFLICT (hash) DO UPDATE SET first_at = least(i.first_at, excluded.first_at), last_at = greatest(i.last_at, excluded.last_at), \
+         FROM UNNEST($1::uuid[], $2::int[], $3::int[], $4::int[], $5::text[], $6::text[], $7::text[], \
+         $8::timestamptz[], $9::timestamptz[], $10::text[]) \
+             AS new (hash, service, environment, version, name, host, region, first_at, last_at, readings) ORDER BY \
+             hash \
+         ON CONFLICT (hash) DO UPDATE SET first_at = least(i.first_at, excluded.first_at), last_at = \
+         greatest(i.last_at, excluded.last_at), \
              readings = i.readings || excluded.readings RETURNING hash, id",
     )
     .bind(instances.keys().map(|hash| uuid(*hash)).collect::<Vec<_>>())
@@ -204,20 +259,42 @@ pub(super) async fn instances(
     .bind(instances.values().map(|instance| instance.name).collect::<Vec<_>>())
     .bind(instances.values().map(|instance| instance.host).collect::<Vec<_>>())
     .bind(instances.values().map(|instance| instance.region).collect::<Vec<_>>())
-    .bind(instances.values().map(|instance| to_utc(instance.first)).collect::<Vec<_>>())
-    .bind(instances.values().map(|instance| to_utc(instance.last)).collect::<Vec<_>>())
-    .bind(instances.values().map(|instance| serde_json::Value::Object(instance.readings.clone()).to_string()).collect::<Vec<_>>())
+    .bind(
+        instances
+            .values()
+            .map(|instance| to_utc(instance.first))
+            .collect::<Vec<_>>(),
+    )
+    .bind(
+        instances
+            .values()
+            .map(|instance| to_utc(instance.last))
+            .collect::<Vec<_>>(),
+    )
+    .bind(
+        instances
+            .values()
+            .map(|instance| serde_json::Value::Object(instance.readings.clone()).to_string())
+            .collect::<Vec<_>>(),
+    )
     .fetch_all(&mut *connection)
     .await?;
     let mut hours: BTreeMap<(Timestamp, i32), (i64, i64)> = BTreeMap::new();
     for (hash, id) in rows {
         let served = instances.get(&Digest(*hash.as_bytes())).map(|instance| &instance.hours);
-        hours.extend(served.into_iter().flatten().filter(|(_, counts)| counts.0 > 0).map(|(hour, counts)| ((*hour, id), *counts)));
+        hours.extend(
+            served
+                .into_iter()
+                .flatten()
+                .filter(|(_, counts)| counts.0 > 0)
+                .map(|(hour, counts)| ((*hour, id), *counts)),
+        );
     }
     sqlx::query(
         "INSERT INTO instance_hour AS h (hour, instance_id, requests, failed) \
          SELECT * FROM UNNEST($1::timestamptz[], $2::int[], $3::bigint[], $4::bigint[]) AS new ORDER BY 1, 2 \
-         ON CONFLICT (hour, instance_id) DO UPDATE SET requests = h.requests + excluded.requests, failed = h.failed + excluded.failed",
+         ON CONFLICT (hour, instance_id) DO UPDATE SET requests = h.requests + excluded.requests, failed = h.failed + \
+         excluded.failed",
     )
     .bind(hours.keys().map(|key| to_utc(key.0)).collect::<Vec<_>>())
     .bind(hours.keys().map(|key| key.1).collect::<Vec<_>>())
@@ -229,18 +306,26 @@ pub(super) async fn instances(
 }
 
 /// Stores what the platform said in the fresh requests of a batch; what was sent before is there already.
-pub(super) async fn platform_events(connection: &mut PgConnection, prepared: &Prepared<'_>, fresh: &[bool]) -> Result<(), StoreError> {
+pub(super) async fn platform_events(
+    connection: &mut PgConnection,
+    prepared: &Prepared<'_>,
+    fresh: &[bool],
+) -> Result<(), StoreError> {
     let fresh = prepared.submissions.iter().zip(fresh).filter(|(_, fresh)| **fresh);
-    let mut events: Vec<&PlatformEvent> =
-        fresh.flat_map(|(submission, _)| &submission.found.platform_events).map(|(_, event)| event).collect();
+    let mut events: Vec<&PlatformEvent> = fresh
+        .flat_map(|(submission, _)| &submission.found.platform_events)
+        .map(|(_, event)| event)
+        .collect();
     if events.is_empty() {
         return Ok(());
     }
     events.sort_unstable_by_key(|event| event.id);
-    let texts = |of: fn(&PlatformEvent) -> &String| events.iter().map(|event| of(event).clone()).collect::<Vec<String>>();
+    let texts =
+        |of: fn(&PlatformEvent) -> &String| events.iter().map(|event| of(event).clone()).collect::<Vec<String>>();
     sqlx::query(
         "INSERT INTO platform_event (id, object, node, reason, message, is_warning) \
-         SELECT * FROM UNNEST($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bool[]) AS new (a, b, c, d, e, f) \
+         SELECT * FROM UNNEST($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bool[]) AS new (a, b, \
+         c, d, e, f) \
          ON CONFLICT (id) DO NOTHING",
     )
     .bind(events.iter().map(|event| id_uuid(event.id)).collect::<Vec<_>>())

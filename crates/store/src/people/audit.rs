@@ -42,11 +42,14 @@ pub async fn note(database: &Database, by: &str, did: &str, subject: &str) -> Re
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn list(database: &Database, before: Option<i64>, limit: i64) -> Result<Vec<Entry>, StoreError> {
-    Ok(sqlx::query_as("SELECT id, at, by, did, subject FROM audit_entry WHERE $1::bigint IS NULL OR id < $1 ORDER BY id DESC LIMIT $2")
-        .bind(before)
-        .bind(limit)
-        .fetch_all(&database.pool)
-        .await?)
+    Ok(sqlx::query_as(
+        "SELECT id, at, by, did, subject FROM audit_entry WHERE $1::bigint IS NULL OR id < $1 ORDER BY \
+        id DESC LIMIT $2",
+    )
+    .bind(before)
+    .bind(limit)
+    .fetch_all(&database.pool)
+    .await?)
 }
 
 #[cfg(test)]
@@ -58,10 +61,22 @@ mod tests {
     async fn changes_are_listed_newest_first_page_by_page() {
         let database = database().await;
         for number in 1..=5 {
-            note(&database, "harbour@skerry.example", "made sender key", &format!("pier-{number}")).await.unwrap();
+            note(
+                &database,
+                "harbour@skerry.example",
+                "made sender key",
+                &format!("pier-{number}"),
+            )
+            .await
+            .unwrap();
         }
         let subjects = async |before, limit| -> Vec<String> {
-            list(&database, before, limit).await.unwrap().into_iter().map(|entry| entry.subject).collect()
+            list(&database, before, limit)
+                .await
+                .unwrap()
+                .into_iter()
+                .map(|entry| entry.subject)
+                .collect()
         };
         assert_eq!(subjects(None, 2).await, ["pier-5", "pier-4"]);
         let last = list(&database, None, 2).await.unwrap()[1].id;

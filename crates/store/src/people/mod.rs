@@ -1,5 +1,6 @@
-//! Members, with their [`tokens`] and [`sessions`], how they [`sign_in`], and the record of what they changed ([`audit`]). Only digests of secrets
-//! are stored. Addresses are compared without regard to case.
+//! Members, with their [`tokens`] and [`sessions`], how they [`sign_in`], and the record of what
+//! they changed ([`audit`]). Only digests of secrets are stored. Addresses are compared without
+//! regard to case.
 
 use chrono::{DateTime, Utc};
 use sqlx::FromRow;
@@ -45,9 +46,20 @@ pub struct Member {
 /// [`AccessError::Exists`] when the address is taken.
 pub async fn add_member(database: &Database, email: &str, role: &str, password_hash: &str) -> Result<(), AccessError> {
     let statement = "INSERT INTO member (email, role, password_hash) SELECT $1, $2, $3 \
-                     WHERE NOT EXISTS (SELECT FROM member WHERE lower(email) = lower($1)) ON CONFLICT (email) DO NOTHING";
-    let done = sqlx::query(statement).bind(email).bind(role).bind(password_hash).execute(&database.pool).await.map_err(StoreError::from)?;
-    if done.rows_affected() == 0 { Err(AccessError::Exists(email.to_owned())) } else { Ok(()) }
+                     WHERE NOT EXISTS (SELECT FROM member WHERE lower(email) = lower($1)) ON CONFLICT (email) DO \
+                     NOTHING";
+    let done = sqlx::query(statement)
+        .bind(email)
+        .bind(role)
+        .bind(password_hash)
+        .execute(&database.pool)
+        .await
+        .map_err(StoreError::from)?;
+    if done.rows_affected() == 0 {
+        Err(AccessError::Exists(email.to_owned()))
+    } else {
+        Ok(())
+    }
 }
 
 /// A member as listed.
@@ -73,10 +85,13 @@ pub struct Listed {
 /// [`StoreError`] when the database does not answer.
 pub async fn members(database: &Database) -> Result<Vec<Listed>, StoreError> {
     Ok(sqlx::query_as(
-        "SELECT email, role, created_at, t.n AS tokens, s.n AS sessions, greatest(t.last_at, s.last_at) AS last_used_at FROM member \
-         CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE revoked_at IS NULL AND (expires_at IS NULL OR expires_at > now())) AS n, max(last_used_at) AS last_at \
+        "SELECT email, role, created_at, t.n AS tokens, s.n AS sessions, greatest(t.last_at, s.last_at) AS \
+         last_used_at FROM member \
+         CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE revoked_at IS NULL AND (expires_at IS NULL OR expires_at > \
+         now())) AS n, max(last_used_at) AS last_at \
              FROM token WHERE member_id = member.id) t \
-         CROSS JOIN LATERAL (SELECT count(*) AS n, max(last_used_at) AS last_at FROM session WHERE member_id = member.id AND expires_at > now()) s \
+         CROSS JOIN LATERAL (SELECT count(*) AS n, max(last_used_at) AS last_at FROM session WHERE member_id = \
+         member.id AND expires_at > now()) s \
          ORDER BY lower(email)",
     )
     .fetch_all(&database.pool)
@@ -86,7 +101,8 @@ pub async fn members(database: &Database) -> Result<Vec<Listed>, StoreError> {
 /// Gives a member another role; it holds from the next request on.
 ///
 /// # Errors
-/// [`AccessError::Missing`] when there is no such member; [`AccessError::LastAdmin`] where nobody would be left to manage.
+/// [`AccessError::Missing`] when there is no such member; [`AccessError::LastAdmin`] where nobody
+/// would be left to manage.
 pub async fn set_role(database: &Database, email: &str, role: &str) -> Result<(), AccessError> {
     let mut transaction = database.pool.begin().await.map_err(StoreError::from)?;
     let (id, is_last) = locked(&mut transaction, email).await?;
@@ -106,23 +122,31 @@ pub async fn set_role(database: &Database, email: &str, role: &str) -> Result<()
 /// Removes a member with their tokens and sessions; what they did stays under their address.
 ///
 /// # Errors
-/// [`AccessError::Missing`] when there is no such member; [`AccessError::LastAdmin`] where nobody would be left to manage.
+/// [`AccessError::Missing`] when there is no such member; [`AccessError::LastAdmin`] where nobody
+/// would be left to manage.
 pub async fn remove(database: &Database, email: &str) -> Result<(), AccessError> {
     let mut transaction = database.pool.begin().await.map_err(StoreError::from)?;
     let (id, is_last) = locked(&mut transaction, email).await?;
     if is_last {
         return Err(AccessError::LastAdmin(email.to_owned()));
     }
-    for statement in
-        ["DELETE FROM token WHERE member_id = $1", "DELETE FROM session WHERE member_id = $1", "DELETE FROM member WHERE id = $1"]
-    {
-        sqlx::query(statement).bind(id).execute(&mut *transaction).await.map_err(StoreError::from)?;
+    for statement in [
+        "DELETE FROM token WHERE member_id = $1",
+        "DELETE FROM session WHERE member_id = $1",
+        "DELETE FROM member WHERE id = $1",
+    ] {
+        sqlx::query(statement)
+            .bind(id)
+            .execute(&mut *transaction)
+            .await
+            .map_err(StoreError::from)?;
     }
     transaction.commit().await.map_err(StoreError::from)?;
     Ok(())
 }
 
-/// A member's number, and whether they are the only admin: held until the end of the transaction, so that two admins cannot remove each other.
+/// A member's number, and whether they are the only admin: held until the end of the transaction,
+/// so that two admins cannot remove each other.
 async fn locked(connection: &mut sqlx::PgConnection, email: &str) -> Result<(i32, bool), AccessError> {
     let admins: Vec<(i32,)> = sqlx::query_as("SELECT id FROM member WHERE role = 'admin' ORDER BY id FOR UPDATE")
         .fetch_all(&mut *connection)
@@ -159,8 +183,10 @@ pub async fn set_password(
 ) -> Result<(), AccessError> {
     let done: (i64,) = sqlx::query_as(
         "WITH changed AS (UPDATE member SET password_hash = $2 WHERE lower(email) = lower($1) RETURNING id), \
-             ended AS (DELETE FROM session USING changed WHERE session.member_id = changed.id AND session.digest IS DISTINCT FROM $3), \
-             revoked AS (UPDATE token SET revoked_at = now() FROM changed WHERE token.member_id = changed.id AND revoked_at IS NULL AND $4) \
+             ended AS (DELETE FROM session USING changed WHERE session.member_id = changed.id AND session.digest IS \
+             DISTINCT FROM $3), \
+             revoked AS (UPDATE token SET revoked_at = now() FROM changed WHERE token.member_id = changed.id AND \
+             revoked_at IS NULL AND $4) \
          SELECT count(*) FROM changed",
     )
     .bind(email)
@@ -170,5 +196,9 @@ pub async fn set_password(
     .fetch_one(&database.pool)
     .await
     .map_err(StoreError::from)?;
-    if done.0 == 0 { Err(AccessError::Missing(email.to_owned())) } else { Ok(()) }
+    if done.0 == 0 {
+        Err(AccessError::Missing(email.to_owned()))
+    } else {
+        Ok(())
+    }
 }

@@ -1,6 +1,7 @@
-//! Signing in by password: how often it may be tried. Three counts of failures slow guessing down: of one account from one address, of one
-//! address over all accounts, and of one account from all addresses. The last two hold up nobody at an address that they signed in from
-//! before, so that neither a stranger's guesses nor a neighbour behind the same proxy lock a member out.
+//! Signing in by password: how often it may be tried. Three counts of failures slow guessing down:
+//! of one account from one address, of one address over all accounts, and of one account from all
+//! addresses. The last two hold up nobody at an address that they signed in from before, so that
+//! neither a stranger's guesses nor a neighbour behind the same proxy lock a member out.
 
 use outcrop_core::Digest;
 use sqlx::FromRow;
@@ -25,7 +26,10 @@ impl Attempt {
     /// An attempt with an e-mail address, from a network address as text.
     #[must_use]
     pub fn new(email: &str, address: &str) -> Self {
-        Self { email: email.trim().to_lowercase(), address: Digest::of(["sign in from", address]) }
+        Self {
+            email: email.trim().to_lowercase(),
+            address: Digest::of(["sign in from", address]),
+        }
     }
 
     /// The counts it falls under, as [`FREE`] has them.
@@ -53,7 +57,8 @@ pub struct Credentials {
 /// What is to be done with an attempt.
 #[derive(Clone, Debug)]
 pub enum Turn {
-    /// The password is looked at; it counts as a failure until [`succeeded`] says otherwise, so that guesses sent at once count each.
+    /// The password is looked at; it counts as a failure until [`succeeded`] says otherwise, so
+    /// that guesses sent at once count each.
     Now(Option<Credentials>),
     /// It is not looked at before so many seconds have passed.
     In(i64),
@@ -65,7 +70,8 @@ pub enum Turn {
 /// [`StoreError`] when the database does not answer.
 pub async fn begin(database: &Database, attempt: &Attempt) -> Result<Turn, StoreError> {
     let known: Option<Credentials> = sqlx::query_as(
-        "SELECT id, password_hash, EXISTS (SELECT FROM known_address WHERE member_id = member.id AND address = $2 AND last_at > now() - make_interval(days => $3)) \
+        "SELECT id, password_hash, EXISTS (SELECT FROM known_address WHERE member_id = member.id AND address = $2 AND \
+         last_at > now() - make_interval(days => $3)) \
              AS is_known_here FROM member WHERE lower(email) = $1",
     )
     .bind(&attempt.email)
@@ -73,7 +79,11 @@ pub async fn begin(database: &Database, attempt: &Attempt) -> Result<Turn, Store
     .bind(ADDRESS_DAYS)
     .fetch_optional(&database.pool)
     .await?;
-    let counts = if known.as_ref().is_some_and(|known| known.is_known_here) { 1 } else { FREE.len() };
+    let counts = if known.as_ref().is_some_and(|known| known.is_known_here) {
+        1
+    } else {
+        FREE.len()
+    };
     for (key, free) in attempt.keys().into_iter().zip(FREE).take(counts) {
         let wait = count(database, key, free).await?;
         if wait > 0 {
@@ -83,18 +93,26 @@ pub async fn begin(database: &Database, attempt: &Attempt) -> Result<Turn, Store
     Ok(Turn::Now(known))
 }
 
-/// Counts a failure under a key and returns 0; or counts nothing and returns the seconds to wait: 2, 4, 8 … 60 for each failure past the free ones.
+/// Counts a failure under a key and returns 0; or counts nothing and returns the seconds to wait:
+/// 2, 4, 8 … 60 for each failure past the free ones.
 async fn count(database: &Database, key: Digest, free: i32) -> Result<i64, StoreError> {
-    const WAIT: &str = "make_interval(secs => CASE WHEN f.n < $2 THEN 0 ELSE LEAST(60, 2 ^ LEAST(f.n - $2 + 1, 6)) END)";
+    const WAIT: &str =
+        "make_interval(secs => CASE WHEN f.n < $2 THEN 0 ELSE LEAST(60, 2 ^ LEAST(f.n - $2 + 1, 6)) END)";
     let statement = format!(
         "WITH counted AS (INSERT INTO sign_in_failure AS f (key, n, last_at) VALUES ($1, 1, now()) \
-             ON CONFLICT (key) DO UPDATE SET last_at = now(), n = CASE WHEN f.last_at < now() - make_interval(mins => $3) THEN 1 ELSE LEAST(f.n + 1, 1000000) END \
+             ON CONFLICT (key) DO UPDATE SET last_at = now(), n = CASE WHEN f.last_at < now() - make_interval(mins => \
+             $3) THEN 1 ELSE LEAST(f.n + 1, 1000000) END \
              WHERE f.last_at < now() - make_interval(mins => $3) OR f.last_at + {WAIT} <= now() RETURNING 1) \
          SELECT CASE WHEN EXISTS (SELECT FROM counted) THEN 0 \
-             ELSE coalesce((SELECT GREATEST(1, ceil(extract(epoch FROM f.last_at + {WAIT} - now()))) FROM sign_in_failure f WHERE key = $1), 1) END::bigint"
+             ELSE coalesce((SELECT GREATEST(1, ceil(extract(epoch FROM f.last_at + {WAIT} - now()))) FROM \
+             sign_in_failure f WHERE key = $1), 1) END::bigint"
     );
-    let (wait,): (i64,) =
-        sqlx::query_as(sqlx::AssertSqlSafe(statement)).bind(uuid(key)).bind(free).bind(FORGOTTEN_MINUTES).fetch_one(&database.pool).await?;
+    let (wait,): (i64,) = sqlx::query_as(sqlx::AssertSqlSafe(statement))
+        .bind(uuid(key))
+        .bind(free)
+        .bind(FORGOTTEN_MINUTES)
+        .fetch_one(&database.pool)
+        .await?;
     Ok(wait)
 }
 
@@ -107,7 +125,8 @@ pub async fn succeeded(database: &Database, attempt: &Attempt, member: i32) -> R
     sqlx::query(
         "WITH forgotten AS (DELETE FROM sign_in_failure WHERE key = $1), \
              less AS (UPDATE sign_in_failure SET n = n - 1 WHERE key IN ($2, $3) AND n > 0) \
-         INSERT INTO known_address (member_id, address) VALUES ($4, $5) ON CONFLICT (member_id, address) DO UPDATE SET last_at = now()",
+         INSERT INTO known_address (member_id, address) VALUES ($4, $5) ON CONFLICT (member_id, address) DO UPDATE \
+         SET last_at = now()",
     )
     .bind(here)
     .bind(address)
@@ -126,7 +145,9 @@ mod tests {
     use crate::testing::{database, number};
 
     async fn member(database: &Database) -> i32 {
-        add_member(database, "purser@skerry.example", "engineer", "hash").await.unwrap();
+        add_member(database, "purser@skerry.example", "engineer", "hash")
+            .await
+            .unwrap();
         i32::try_from(number(database, "SELECT max(id)::bigint FROM member").await).unwrap()
     }
 
@@ -145,14 +166,27 @@ mod tests {
         for _ in 0..8 {
             while wait(&database, "purser@skerry.example", "10.0.0.7").await > 0 {
                 waits.push(wait(&database, "purser@skerry.example", "10.0.0.7").await);
-                sqlx::query("UPDATE sign_in_failure SET last_at = last_at - interval '61 seconds'").execute(&database.pool).await.unwrap();
+                sqlx::query("UPDATE sign_in_failure SET last_at = last_at - interval '61 seconds'")
+                    .execute(&database.pool)
+                    .await
+                    .unwrap();
             }
         }
         assert_eq!(waits, [2, 4, 8, 16, 32], "a minute later it may be tried again");
-        assert_eq!(wait(&database, "bosun@skerry.example", "10.0.0.8").await, 0, "others are not held up");
-        sqlx::query("UPDATE sign_in_failure SET last_at = now() - interval '61 minutes'").execute(&database.pool).await.unwrap();
+        assert_eq!(
+            wait(&database, "bosun@skerry.example", "10.0.0.8").await,
+            0,
+            "others are not held up"
+        );
+        sqlx::query("UPDATE sign_in_failure SET last_at = now() - interval '61 minutes'")
+            .execute(&database.pool)
+            .await
+            .unwrap();
         let attempt = Attempt::new(" Purser@Skerry.example ", "10.0.0.7");
-        assert!(matches!(begin(&database, &attempt).await.unwrap(), Turn::Now(Some(_))), "it counts as the first");
+        assert!(
+            matches!(begin(&database, &attempt).await.unwrap(), Turn::Now(Some(_))),
+            "it counts as the first"
+        );
         succeeded(&database, &attempt, id).await.unwrap();
         assert_eq!(wait(&database, "purser@skerry.example", "10.0.0.7").await, 0);
     }
@@ -162,7 +196,11 @@ mod tests {
         let database = database().await;
         member(&database).await;
         let guesses = (0..30).map(|_| wait(&database, "purser@skerry.example", "10.0.0.7"));
-        let looked_at = futures_util::future::join_all(guesses).await.into_iter().filter(|wait| *wait == 0).count();
+        let looked_at = futures_util::future::join_all(guesses)
+            .await
+            .into_iter()
+            .filter(|wait| *wait == 0)
+            .count();
         assert!((1..=3).contains(&looked_at), "{looked_at} were looked at");
     }
 
@@ -180,8 +218,18 @@ mod tests {
         for number in 0..150 {
             wait(&database, &format!("guess-{number}@skerry.example"), "10.0.0.7").await;
         }
-        assert!(wait(&database, "purser@skerry.example", "192.0.2.200").await > 0, "the account is guessed at");
-        assert!(wait(&database, "guess-200@skerry.example", "10.0.0.7").await > 0, "the address guesses");
-        assert_eq!(wait(&database, "purser@skerry.example", "10.0.0.7").await, 0, "but the member comes in");
+        assert!(
+            wait(&database, "purser@skerry.example", "192.0.2.200").await > 0,
+            "the account is guessed at"
+        );
+        assert!(
+            wait(&database, "guess-200@skerry.example", "10.0.0.7").await > 0,
+            "the address guesses"
+        );
+        assert_eq!(
+            wait(&database, "purser@skerry.example", "10.0.0.7").await,
+            0,
+            "but the member comes in"
+        );
     }
 }

@@ -45,7 +45,8 @@ pub struct Token {
 /// [`AccessError::Missing`] when there is no such member.
 pub async fn add(database: &Database, email: &str, digest: Digest, token: &NewToken) -> Result<i32, AccessError> {
     let made: Option<(i32,)> = sqlx::query_as(
-        "INSERT INTO token (member_id, digest, scope, name, expires_at) SELECT id, $2, $3, $4, $5 FROM member WHERE lower(email) = lower($1) RETURNING id",
+        "INSERT INTO token (member_id, digest, scope, name, expires_at) SELECT id, $2, $3, $4, $5 FROM member WHERE \
+         lower(email) = lower($1) RETURNING id",
     )
     .bind(email)
     .bind(uuid(digest))
@@ -55,28 +56,40 @@ pub async fn add(database: &Database, email: &str, digest: Digest, token: &NewTo
     .fetch_optional(&database.pool)
     .await
     .map_err(StoreError::from)?;
-    made.map(|(id,)| id).ok_or_else(|| AccessError::Missing(email.to_owned()))
+    made.map(|(id,)| id)
+        .ok_or_else(|| AccessError::Missing(email.to_owned()))
 }
 
-/// Finds whose token it is, and notes its use once a minute. Revoked, expired and unknown ones are nobody's, from this moment on and on all
-/// instances.
+/// Finds whose token it is, and notes its use once a minute. Revoked, expired and unknown ones are
+/// nobody's, from this moment on and on all instances.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member>, StoreError> {
     let found: Option<(i32, String, String, bool, bool)> = sqlx::query_as(
-        "SELECT token.id, member.email, member.role, token.scope = 'deploys', coalesce(token.last_used_at < now() - interval '1 minute', true) \
+        "SELECT token.id, member.email, member.role, token.scope = 'deploys', coalesce(token.last_used_at < now() - \
+         interval '1 minute', true) \
          FROM token JOIN member ON member.id = token.member_id \
-         WHERE token.digest = $1 AND token.revoked_at IS NULL AND (token.expires_at IS NULL OR token.expires_at > now())",
+         WHERE token.digest = $1 AND token.revoked_at IS NULL AND (token.expires_at IS NULL OR token.expires_at > \
+         now())",
     )
     .bind(uuid(digest))
     .fetch_optional(&database.pool)
     .await?;
-    let Some((id, email, role, is_pipeline, is_due)) = found else { return Ok(None) };
+    let Some((id, email, role, is_pipeline, is_due)) = found else {
+        return Ok(None);
+    };
     if is_due {
-        sqlx::query("UPDATE token SET last_used_at = now() WHERE id = $1").bind(id).execute(&database.pool).await?;
+        sqlx::query("UPDATE token SET last_used_at = now() WHERE id = $1")
+            .bind(id)
+            .execute(&database.pool)
+            .await?;
     }
-    Ok(Some(Member { email, role, is_pipeline }))
+    Ok(Some(Member {
+        email,
+        role,
+        is_pipeline,
+    }))
 }
 
 /// Tokens of one member, or of all, those in use first, then the newest.
@@ -85,8 +98,10 @@ pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member
 /// [`StoreError`] when the database does not answer.
 pub async fn list(database: &Database, email: Option<&str>) -> Result<Vec<Token>, StoreError> {
     Ok(sqlx::query_as(
-        "SELECT token.id, member.email, token.name, token.scope = 'deploys' AS is_pipeline, token.created_at, token.expires_at, token.last_used_at, token.revoked_at \
-         FROM token JOIN member ON member.id = token.member_id WHERE $1::text IS NULL OR lower(member.email) = lower($1) \
+        "SELECT token.id, member.email, token.name, token.scope = 'deploys' AS is_pipeline, token.created_at, \
+         token.expires_at, token.last_used_at, token.revoked_at \
+         FROM token JOIN member ON member.id = token.member_id WHERE $1::text IS NULL OR lower(member.email) = \
+         lower($1) \
          ORDER BY token.revoked_at IS NOT NULL, token.created_at DESC, token.id DESC LIMIT 1000",
     )
     .bind(email)
@@ -94,13 +109,15 @@ pub async fn list(database: &Database, email: Option<&str>) -> Result<Vec<Token>
     .await?)
 }
 
-/// Revokes a token, of one member where one is given. Returns whose it was and what it was for; `None` where there is no such token in use.
+/// Revokes a token, of one member where one is given. Returns whose it was and what it was for;
+/// `None` where there is no such token in use.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn revoke(database: &Database, id: i32, email: Option<&str>) -> Result<Option<(String, String)>, StoreError> {
     Ok(sqlx::query_as(
-        "UPDATE token SET revoked_at = now() FROM member WHERE token.id = $1 AND member.id = token.member_id AND revoked_at IS NULL \
+        "UPDATE token SET revoked_at = now() FROM member WHERE token.id = $1 AND member.id = token.member_id AND \
+         revoked_at IS NULL \
          AND ($2::text IS NULL OR lower(member.email) = lower($2)) RETURNING member.email, token.name",
     )
     .bind(id)
@@ -124,12 +141,29 @@ mod tests {
     #[tokio::test]
     async fn a_token_is_its_members_and_a_pipelines_is_good_for_deploys_alone() {
         let database = database().await;
-        add_member(&database, "purser@skerry.example", "viewer", "hash").await.unwrap();
-        add(&database, "Purser@skerry.example", secret("own"), &NewToken::default()).await.unwrap();
-        let pipeline = NewToken { is_pipeline: true, ..NewToken::default() };
-        add(&database, "purser@skerry.example", secret("pipeline"), &pipeline).await.unwrap();
-        assert!(matches!(add(&database, "nobody@skerry.example", secret("none"), &pipeline).await, Err(AccessError::Missing(_))));
-        let of = async |token: &str| member(&database, secret(token)).await.unwrap().map(|member| (member.role, member.is_pipeline));
+        add_member(&database, "purser@skerry.example", "viewer", "hash")
+            .await
+            .unwrap();
+        add(&database, "Purser@skerry.example", secret("own"), &NewToken::default())
+            .await
+            .unwrap();
+        let pipeline = NewToken {
+            is_pipeline: true,
+            ..NewToken::default()
+        };
+        add(&database, "purser@skerry.example", secret("pipeline"), &pipeline)
+            .await
+            .unwrap();
+        assert!(matches!(
+            add(&database, "nobody@skerry.example", secret("none"), &pipeline).await,
+            Err(AccessError::Missing(_))
+        ));
+        let of = async |token: &str| {
+            member(&database, secret(token))
+                .await
+                .unwrap()
+                .map(|member| (member.role, member.is_pipeline))
+        };
         assert_eq!(of("own").await, Some(("viewer".to_owned(), false)));
         assert_eq!(of("pipeline").await, Some(("viewer".to_owned(), true)));
         assert_eq!(of("guess").await, None);
@@ -142,7 +176,11 @@ mod tests {
             add_member(&database, email, "engineer", "hash").await.unwrap();
         }
         let make = async |email: &str, name: &str, expires_at| {
-            let token = NewToken { name: name.to_owned(), expires_at, ..NewToken::default() };
+            let token = NewToken {
+                name: name.to_owned(),
+                expires_at,
+                ..NewToken::default()
+            };
             add(&database, email, secret(name), &token).await.unwrap()
         };
         let is_good = async |name: &str| member(&database, secret(name)).await.unwrap().is_some();
@@ -150,9 +188,18 @@ mod tests {
         make("purser@skerry.example", "short", Some(Utc::now() + TimeDelta::days(1))).await;
         make("bosun@skerry.example", "bosun", None).await;
         assert!(is_good("laptop").await && is_good("short").await && is_good("bosun").await);
-        let used: Vec<bool> = list(&database, None).await.unwrap().iter().map(|token| token.last_used_at.is_some()).collect();
+        let used: Vec<bool> = list(&database, None)
+            .await
+            .unwrap()
+            .iter()
+            .map(|token| token.last_used_at.is_some())
+            .collect();
         assert_eq!(used, [true, true, true]);
-        assert_eq!(revoke(&database, laptop, Some("bosun@skerry.example")).await.unwrap(), None, "not theirs");
+        assert_eq!(
+            revoke(&database, laptop, Some("bosun@skerry.example")).await.unwrap(),
+            None,
+            "not theirs"
+        );
         assert!(is_good("laptop").await);
         let revoked = revoke(&database, laptop, Some("purser@skerry.example")).await.unwrap();
         assert_eq!(revoked, Some(("purser@skerry.example".to_owned(), "laptop".to_owned())));
@@ -164,14 +211,22 @@ mod tests {
             .unwrap();
         assert!(!is_good("short").await);
         make("purser@skerry.example", "kept", None).await;
-        set_password(&database, "purser@skerry.example", "new", None, Tokens::Stay).await.unwrap();
+        set_password(&database, "purser@skerry.example", "new", None, Tokens::Stay)
+            .await
+            .unwrap();
         assert!(is_good("kept").await);
-        set_password(&database, "purser@skerry.example", "newer", None, Tokens::End).await.unwrap();
+        set_password(&database, "purser@skerry.example", "newer", None, Tokens::End)
+            .await
+            .unwrap();
         assert!(!is_good("kept").await && is_good("bosun").await);
         remove(&database, "bosun@skerry.example").await.unwrap();
         assert!(!is_good("bosun").await);
-        let names: Vec<String> =
-            list(&database, Some("purser@skerry.example")).await.unwrap().into_iter().map(|token| token.name).collect();
+        let names: Vec<String> = list(&database, Some("purser@skerry.example"))
+            .await
+            .unwrap()
+            .into_iter()
+            .map(|token| token.name)
+            .collect();
         assert_eq!(names.len(), 3, "{names:?}");
     }
 }

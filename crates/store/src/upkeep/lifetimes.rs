@@ -1,4 +1,5 @@
-//! How long each table keeps its rows, or why they stay. A test holds this list against the schema and against docs/operations.md.
+//! How long each table keeps its rows, or why they stay. A test holds this list against the schema
+//! and against docs/operations.md.
 
 use std::time::Duration;
 
@@ -28,10 +29,11 @@ pub enum Lifetime {
     Time(&'static str, Kept),
     /// Rows go by an id that begins with their time.
     Id(&'static str, Kept),
-    /// Contents that nothing used since a day, by the column `used_day`, with two days of slack: a writer remembers one as stored for the day it
-    /// was used.
+    /// Contents that nothing used since a day, by the column `used_day`, with two days of slack: a
+    /// writer remembers one as stored for the day it was used.
     Contents,
-    /// Names that nobody used since a day and that nothing refers to which is kept: the condition on `$1`, a day's number.
+    /// Names that nobody used since a day and that nothing refers to which is kept: the condition
+    /// on `$1`, a day's number.
     Names(&'static str),
     /// Rows that end by a condition without a time of this list.
     When(&'static str),
@@ -73,23 +75,44 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("called", Names("used_day < $1")),
     ("called_day", Time("day", Occurrences)),
     ("called_hour", Time("hour", Occurrences)),
-    ("cause", Stays("a cause that was forgotten would come back falsely new; 10,000 errors a service at most")),
-    ("cause_shape", Stays("one a cause that has a place in the code: what a later version of it is known by")),
+    (
+        "cause",
+        Stays("a cause that was forgotten would come back falsely new; 10,000 errors a service at most"),
+    ),
+    (
+        "cause_shape",
+        Stays("one a cause that has a place in the code: what a later version of it is known by"),
+    ),
     ("clock_ahead", Time("at", RECEIPTS)),
     ("deploy", Time("at", YEAR_AND_MORE)),
     ("deploy_change", Time("sent_at", YEAR_AND_MORE)),
     (
         "deployed",
         Names(
-            "version_id IN (SELECT id FROM version WHERE used_day < $1) AND NOT EXISTS (SELECT FROM sighted s WHERE s.version_id = deployed.version_id) \
+            "version_id IN (SELECT id FROM version WHERE used_day < $1) AND NOT EXISTS (SELECT FROM sighted s WHERE \
+             s.version_id = deployed.version_id) \
              AND NOT EXISTS (SELECT FROM deploy d WHERE d.version_id = deployed.version_id)",
         ),
     ),
-    ("disturbed", Stays("rewritten by the detector of flags with the last day: 64 a service and environment at most")),
-    ("drop_rule", Stays("what people discard, and what they discarded: 1,000 in force at most, each made by hand")),
+    (
+        "disturbed",
+        Stays("rewritten by the detector of flags with the last day: 64 a service and environment at most"),
+    ),
+    (
+        "drop_rule",
+        Stays("what people discard, and what they discarded: 1,000 in force at most, each made by hand"),
+    ),
     ("dropped", Time("hour", Occurrences)),
-    ("endpoint", Names("used_day < $1 AND NOT EXISTS (SELECT FROM endpoint_slow s WHERE s.endpoint_id = endpoint.id AND s.is_set)")),
-    ("endpoint_slow", Names("NOT is_set AND endpoint_id IN (SELECT id FROM endpoint WHERE used_day < $1)")),
+    (
+        "endpoint",
+        Names(
+            "used_day < $1 AND NOT EXISTS (SELECT FROM endpoint_slow s WHERE s.endpoint_id = endpoint.id AND s.is_set)",
+        ),
+    ),
+    (
+        "endpoint_slow",
+        Names("NOT is_set AND endpoint_id IN (SELECT id FROM endpoint WHERE used_day < $1)"),
+    ),
     (
         "environment",
         Names(
@@ -99,17 +122,35 @@ pub const TABLES: &[(&str, Lifetime)] = &[
              AND NOT EXISTS (SELECT FROM marker m WHERE m.environment_id = environment.id)",
         ),
     ),
-    ("error_group", Stays("an error that was forgotten would come back falsely new; 10,000 a service at most")),
+    (
+        "error_group",
+        Stays("an error that was forgotten would come back falsely new; 10,000 a service at most"),
+    ),
     ("failing", Time("touched_at", STATES)),
     ("flag", Time("said_at", YEAR_AND_MORE)),
     ("group_part", Days(Occurrences)),
-    ("grouping_change", Stays("what people joined and split can be undone at any time; each made by hand")),
-    ("handling", Stays("who has an error and whether it is settled: one row an error")),
-    ("handling_change", Stays("the history of an error, made by hand, is read with it")),
-    ("hot_chunk", With("hot_table: it is the mould of the tables of a quarter of an hour, and holds nothing itself")),
+    (
+        "grouping_change",
+        Stays("what people joined and split can be undone at any time; each made by hand"),
+    ),
+    (
+        "handling",
+        Stays("who has an error and whether it is settled: one row an error"),
+    ),
+    (
+        "handling_change",
+        Stays("the history of an error, made by hand, is read with it"),
+    ),
+    (
+        "hot_chunk",
+        With("hot_table: it is the mould of the tables of a quarter of an hour, and holds nothing itself"),
+    ),
     (
         "hot_table",
-        With("the spans of a quarter of an hour, sorted 30 minutes later: what matters is moved to kept_chunk, the table is dropped"),
+        With(
+            "the spans of a quarter of an hour, sorted 30 minutes later: what matters is moved to kept_chunk, the \
+             table is dropped",
+        ),
     ),
     ("installation", Stays("one row")),
     ("instance", Time("last_at", Occurrences)),
@@ -130,7 +171,10 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("member", Stays("people, added and removed by hand")),
     ("occurrence", Days(Occurrences)),
     ("occurrence_origin", Time("at", Occurrences)),
-    ("origin_due", With("found within seconds: where a trace's failure began")),
+    (
+        "origin_due",
+        With("found within seconds: where a trace's failure began"),
+    ),
     ("pairing", Time("touched_at", STATES)),
     ("payload", Days(Occurrences)),
     ("platform_event", Id("id", Occurrences)),
@@ -142,24 +186,39 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("request_sample", Id("id", Occurrences)),
     ("resource", Contents),
     ("sampling_hour", Time("hour", Occurrences)),
-    ("scrub_rule", Stays("what people have removed, and had removed: 100 in force at most, each made by hand")),
-    ("sender_key", Stays("made by hand; a revoked key says who sent what came by it")),
+    (
+        "scrub_rule",
+        Stays("what people have removed, and had removed: 100 in force at most, each made by hand"),
+    ),
+    (
+        "sender_key",
+        Stays("made by hand; a revoked key says who sent what came by it"),
+    ),
     (
         "service",
         Names(
             "used_day < $1 AND NOT EXISTS (SELECT FROM error_group e WHERE e.service_id = service.id) \
-             AND NOT EXISTS (SELECT FROM version v WHERE v.service_id = service.id) AND NOT EXISTS (SELECT FROM endpoint e WHERE e.service_id = service.id) \
-             AND NOT EXISTS (SELECT FROM instance i WHERE i.service_id = service.id) AND NOT EXISTS (SELECT FROM clock_ahead c WHERE c.service_id = service.id) \
+             AND NOT EXISTS (SELECT FROM version v WHERE v.service_id = service.id) AND NOT EXISTS (SELECT FROM \
+             endpoint e WHERE e.service_id = service.id) \
+             AND NOT EXISTS (SELECT FROM instance i WHERE i.service_id = service.id) AND NOT EXISTS (SELECT FROM \
+             clock_ahead c WHERE c.service_id = service.id) \
              AND NOT EXISTS (SELECT FROM called c WHERE c.service_id = service.id OR c.to_service_id = service.id) \
-             AND NOT EXISTS (SELECT FROM deploy d WHERE d.service_id = service.id) AND NOT EXISTS (SELECT FROM marker m WHERE m.service_id = service.id) \
+             AND NOT EXISTS (SELECT FROM deploy d WHERE d.service_id = service.id) AND NOT EXISTS (SELECT FROM marker \
+             m WHERE m.service_id = service.id) \
              AND NOT EXISTS (SELECT FROM service_setting s WHERE s.service_id = service.id) \
              AND NOT EXISTS (SELECT FROM deploy_change d WHERE d.service_id = service.id)",
         ),
     ),
     ("service_setting", Stays("set by hand: one row a service")),
-    ("service_slow", With("made anew from latency_day every 15 seconds: one row a service")),
+    (
+        "service_slow",
+        With("made anew from latency_day every 15 seconds: one row a service"),
+    ),
     ("session", Time("last_used_at", Hours(14 * 24))),
-    ("sighted", Stays("when a cause was first and last seen in a version, without which it would come back falsely new")),
+    (
+        "sighted",
+        Stays("when a cause was first and last seen in a version, without which it would come back falsely new"),
+    ),
     ("sign_in_failure", Time("last_at", Hours(1))),
     ("slice", Stays("saved by hand")),
     ("stack", Contents),
@@ -169,7 +228,10 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("tally_day", Time("day", Counts)),
     ("tally_hour", Time("hour", Counts)),
     ("tally_minute", Days(Occurrences)),
-    ("token", When("coalesce(revoked_at, expires_at) < now() - interval '400 days'")),
+    (
+        "token",
+        When("coalesce(revoked_at, expires_at) < now() - interval '400 days'"),
+    ),
     ("touched", With("folded into reach_hour within seconds")),
     ("traffic_day", Time("day", Counts)),
     ("traffic_hour", Time("hour", Counts)),
@@ -178,14 +240,23 @@ pub const TABLES: &[(&str, Lifetime)] = &[
         "version",
         Names(
             "used_day < $1 AND NOT EXISTS (SELECT FROM sighted s WHERE s.version_id = version.id) \
-             AND NOT EXISTS (SELECT FROM deployed d WHERE d.version_id = version.id) AND NOT EXISTS (SELECT FROM deploy d WHERE d.version_id = version.id)",
+             AND NOT EXISTS (SELECT FROM deployed d WHERE d.version_id = version.id) AND NOT EXISTS (SELECT FROM \
+             deploy d WHERE d.version_id = version.id)",
         ),
     ),
     ("weight", Stays("set by hand")),
 ];
 
 /// The order in which names go, those that refer to others first; all other steps come before.
-pub(super) const NAMES_IN_ORDER: [&str; 7] = ["endpoint_slow", "deployed", "called", "endpoint", "version", "environment", "service"];
+pub(super) const NAMES_IN_ORDER: [&str; 7] = [
+    "endpoint_slow",
+    "deployed",
+    "called",
+    "endpoint",
+    "version",
+    "environment",
+    "service",
+];
 
 /// The lifetime of a table.
 ///
@@ -193,7 +264,11 @@ pub(super) const NAMES_IN_ORDER: [&str; 7] = ["endpoint_slow", "deployed", "call
 /// For a table that is not in the list.
 #[must_use]
 pub fn of(table: &str) -> Lifetime {
-    TABLES.iter().find(|(name, _)| *name == table).map(|(_, lifetime)| *lifetime).expect("every table is in the list, as a test holds")
+    TABLES
+        .iter()
+        .find(|(name, _)| *name == table)
+        .map(|(_, lifetime)| *lifetime)
+        .expect("every table is in the list, as a test holds")
 }
 
 #[cfg(test)]
@@ -209,7 +284,8 @@ mod tests {
     async fn every_table_of_the_schema_has_a_lifetime_or_a_reason_to_stay_and_stands_in_the_docs() {
         let database = database().await;
         let tables: Vec<(String,)> = sqlx::query_as(
-            "SELECT relname::text FROM pg_class WHERE relkind IN ('r', 'p') AND NOT relispartition AND relnamespace = 'public'::regnamespace \
+            "SELECT relname::text FROM pg_class WHERE relkind IN ('r', 'p') AND NOT relispartition AND relnamespace = \
+             'public'::regnamespace \
              AND relname <> '_sqlx_migrations' AND relname !~ '^hot_[0-9]'",
         )
         .fetch_all(&database.pool)
@@ -220,7 +296,10 @@ mod tests {
         assert_eq!(there, listed);
         assert_eq!(listed.len(), TABLES.len(), "each once");
         let docs = include_str!("../../../../docs/operations.md");
-        let missing: Vec<_> = listed.iter().filter(|name| !docs.contains(&format!("`{name}`"))).collect();
+        let missing: Vec<_> = listed
+            .iter()
+            .filter(|name| !docs.contains(&format!("`{name}`")))
+            .collect();
         assert!(missing.is_empty(), "docs/operations.md says nothing of {missing:?}");
     }
 
@@ -228,8 +307,12 @@ mod tests {
     async fn every_delete_goes_by_an_index() {
         let database = database().await;
         let mut connection = database.pool.acquire().await.unwrap();
-        // A table as small as a test's is read whole unless that is forbidden: then a plan without an index shows itself.
-        sqlx::query("SET enable_seqscan = off").execute(&mut *connection).await.unwrap();
+        // A table as small as a test's is read whole unless that is forbidden: then a plan without
+        // an index shows itself.
+        sqlx::query("SET enable_seqscan = off")
+            .execute(&mut *connection)
+            .await
+            .unwrap();
         let mut without = vec![];
         for (table, lifetime) in TABLES {
             let condition = match lifetime {
@@ -238,11 +321,12 @@ mod tests {
                 Contents => "used_day < 1".to_owned(),
                 _ => continue,
             };
-            let plan: Vec<(String,)> =
-                sqlx::query_as(AssertSqlSafe(format!("EXPLAIN SELECT ctid FROM {table} WHERE {condition} LIMIT 5000")))
-                    .fetch_all(&mut *connection)
-                    .await
-                    .unwrap();
+            let plan: Vec<(String,)> = sqlx::query_as(AssertSqlSafe(format!(
+                "EXPLAIN SELECT ctid FROM {table} WHERE {condition} LIMIT 5000"
+            )))
+            .fetch_all(&mut *connection)
+            .await
+            .unwrap();
             if !plan.iter().any(|(line,)| line.contains("Index Cond")) {
                 without.push((*table, condition));
             }

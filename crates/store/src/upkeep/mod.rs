@@ -1,5 +1,6 @@
-//! Removing what is past its time, in chunks and by one instance at a time: [`lifetimes`] says how long each table keeps its rows, [`space`] how much
-//! room each kind of data takes and what happens when that is more than it may.
+//! Removing what is past its time, in chunks and by one instance at a time: [`lifetimes`] says how
+//! long each table keeps its rows, [`space`] how much room each kind of data takes and what happens
+//! when that is more than it may.
 
 use outcrop_core::Timestamp;
 use sqlx::AssertSqlSafe;
@@ -12,7 +13,8 @@ use crate::{Database, StoreError, partitions};
 
 /// The longest that occurrences, payloads and minute counts are kept, in days; telemetry of older events is not taken.
 pub const RETENTION_DAYS: i64 = 30;
-/// How long log lines are kept where nothing else is said, in days: long enough for a weekend and the look back from Monday.
+/// How long log lines are kept where nothing else is said, in days: long enough for a weekend and
+/// the look back from Monday.
 pub const LOG_DAYS: i64 = 7;
 /// How long counts by hour and day are kept, in days: the longest window that is asked for, and the look back from it.
 pub const COUNT_DAYS: i64 = 400;
@@ -22,7 +24,8 @@ const CHUNK: i64 = 5_000;
 /// How far the host's clock may be from the database's, in seconds, for anything to be removed by it.
 const MAX_CLOCK_DIFFERENCE: i64 = 60;
 
-/// How long each kind of data is kept, and how much room it may take. All instances on one database must be told the same.
+/// How long each kind of data is kept, and how much room it may take. All instances on one database
+/// must be told the same.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Policy {
     /// Days for occurrences, their bodies and counts by the minute, 1 to [`RETENTION_DAYS`].
@@ -84,17 +87,22 @@ impl Round {
     }
 }
 
-/// Removes what is past its time at `now`: the partitions first, since dropping one frees most and needs least, then rows in chunks, each
-/// step by itself. Another instance that is at it takes turns by chunk.
+/// Removes what is past its time at `now`: the partitions first, since dropping one frees most and
+/// needs least, then rows in chunks, each step by itself. Another instance that is at it takes
+/// turns by chunk.
 ///
 /// # Errors
-/// [`StoreError`] when the database does not answer, or its clock and the host's differ by more than a minute: a wrong clock must not
-/// remove what is kept. Steps that fail are named in [`Round::failed`].
+/// [`StoreError`] when the database does not answer, or its clock and the host's differ by more
+/// than a minute: a wrong clock must not remove what is kept. Steps that fail are named in
+/// [`Round::failed`].
 pub async fn remove_expired(database: &Database, now: Timestamp, policy: &Policy) -> Result<Round, StoreError> {
-    let (of_database,): (chrono::DateTime<chrono::Utc>,) = sqlx::query_as("SELECT now()").fetch_one(&database.pool).await?;
+    let (of_database,): (chrono::DateTime<chrono::Utc>,) =
+        sqlx::query_as("SELECT now()").fetch_one(&database.pool).await?;
     let difference = (of_database - crate::to_utc(now)).num_seconds();
     if difference.abs() > MAX_CLOCK_DIFFERENCE {
-        let differ = format!("the clocks of this host and the database differ by {difference} s: nothing is removed until they agree");
+        let differ = format!(
+            "the clocks of this host and the database differ by {difference} s: nothing is removed until they agree"
+        );
         return Err(StoreError::Unusable(differ));
     }
     let mut round = Round::default();
@@ -109,7 +117,9 @@ pub async fn remove_expired(database: &Database, now: Timestamp, policy: &Policy
     for (table, lifetime) in TABLES {
         let done = match lifetime {
             Lifetime::Time(column, kept) => in_chunks(database, table, &format!("{column} < $1"), before(*kept)).await,
-            Lifetime::Id(column, kept) => in_chunks(database, table, &format!("{column} < first_id_at($1)"), before(*kept)).await,
+            Lifetime::Id(column, kept) => {
+                in_chunks(database, table, &format!("{column} < first_id_at($1)"), before(*kept)).await
+            }
             Lifetime::Contents => in_chunks(database, table, "used_day < $1", unused).await,
             Lifetime::When(condition) => in_chunks(database, table, &format!("{condition} AND $1 = 1"), 1).await,
             Lifetime::Days(_) | Lifetime::Names(_) | Lifetime::With(_) | Lifetime::Stays(_) => continue,
@@ -118,7 +128,9 @@ pub async fn remove_expired(database: &Database, now: Timestamp, policy: &Policy
     }
     let unused = i32::try_from(now.day() - crate::names::KEPT_DAYS).unwrap_or_default();
     for table in NAMES_IN_ORDER {
-        let Lifetime::Names(condition) = lifetimes::of(table) else { continue };
+        let Lifetime::Names(condition) = lifetimes::of(table) else {
+            continue;
+        };
         round.take(table, in_chunks(database, table, condition, unused).await);
     }
     Ok(round)
@@ -132,7 +144,8 @@ fn days_of(table: &str, policy: &Policy) -> i64 {
     }
 }
 
-/// Deletes rows of a table that a condition on `$1` holds of, in chunks of a transaction each, by one instance at a time.
+/// Deletes rows of a table that a condition on `$1` holds of, in chunks of a transaction each, by
+/// one instance at a time.
 async fn in_chunks<'q, T>(database: &Database, table: &str, condition: &str, value: T) -> Result<u64, StoreError>
 where
     T: Copy + Send + Sync + sqlx::Encode<'q, sqlx::Postgres> + sqlx::Type<sqlx::Postgres> + 'q,
@@ -140,15 +153,20 @@ where
     let mut removed = 0;
     loop {
         let mut transaction = database.pool.begin().await?;
-        let (is_ours,): (bool,) =
-            sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop upkeep'))").fetch_one(&mut *transaction).await?;
+        let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop upkeep'))")
+            .fetch_one(&mut *transaction)
+            .await?;
         if !is_ours {
             return Ok(removed);
         }
         let statement = format!(
-            "DELETE FROM {table} WHERE ctid = ANY(ARRAY(SELECT ctid FROM {table} WHERE {condition} LIMIT {CHUNK} FOR UPDATE SKIP LOCKED))"
+            "DELETE FROM {table} WHERE ctid = ANY(ARRAY(SELECT ctid FROM {table} WHERE {condition} LIMIT {CHUNK} FOR \
+             UPDATE SKIP LOCKED))"
         );
-        let done = sqlx::query(AssertSqlSafe(statement)).bind(value).execute(&mut *transaction).await?;
+        let done = sqlx::query(AssertSqlSafe(statement))
+            .bind(value)
+            .execute(&mut *transaction)
+            .await?;
         transaction.commit().await?;
         removed += done.rows_affected();
         if done.rows_affected() < CHUNK.unsigned_abs() {
@@ -165,13 +183,28 @@ mod tests {
     #[tokio::test]
     async fn a_clock_that_is_wrong_removes_nothing() {
         let database = database().await;
-        store(&writer(&database), &[spans(vec![of(resource("fares"), vec![failing(trace(1), 1, None, now(), "no tariff")])], now())]).await;
+        store(
+            &writer(&database),
+            &[spans(
+                vec![of(
+                    resource("fares"),
+                    vec![failing(trace(1), 1, None, now(), "no tariff")],
+                )],
+                now(),
+            )],
+        )
+        .await;
         for wrong in [now().plus_millis(40 * 86_400_000), now().plus_millis(-120_000)] {
             let refused = remove_expired(&database, wrong, &Policy::default()).await;
-            assert!(matches!(&refused, Err(StoreError::Unusable(why)) if why.contains("clocks")), "{refused:?}");
+            assert!(
+                matches!(&refused, Err(StoreError::Unusable(why)) if why.contains("clocks")),
+                "{refused:?}"
+            );
         }
         assert_eq!(number(&database, "SELECT count(*) FROM occurrence").await, 1);
-        let round = remove_expired(&database, now().plus_millis(30_000), &Policy::default()).await.unwrap();
+        let round = remove_expired(&database, now().plus_millis(30_000), &Policy::default())
+            .await
+            .unwrap();
         assert_eq!((round.removed, round.failed.len()), (0, 0));
     }
 
@@ -180,20 +213,34 @@ mod tests {
         let database = database().await;
         let old = "now() - interval '31 days'";
         let fill = |sql: String| sqlx::query(AssertSqlSafe(sql));
-        fill(format!("INSERT INTO receipt SELECT gen_random_uuid(), {old}, 0, '' FROM generate_series(1, 12000)"))
+        fill(format!(
+            "INSERT INTO receipt SELECT gen_random_uuid(), {old}, 0, '' FROM generate_series(1, 12000)"
+        ))
+        .execute(&database.pool)
+        .await
+        .unwrap();
+        fill("INSERT INTO receipt SELECT gen_random_uuid(), now(), 0, ''".to_owned())
             .execute(&database.pool)
             .await
             .unwrap();
-        fill("INSERT INTO receipt SELECT gen_random_uuid(), now(), 0, ''".to_owned()).execute(&database.pool).await.unwrap();
-        fill(format!("INSERT INTO limit_reached SELECT {old}, 1, 'errors', 7")).execute(&database.pool).await.unwrap();
+        fill(format!("INSERT INTO limit_reached SELECT {old}, 1, 'errors', 7"))
+            .execute(&database.pool)
+            .await
+            .unwrap();
         fill("INSERT INTO stack SELECT gen_random_uuid(), '', 7 FROM generate_series(1, 6000)".to_owned())
             .execute(&database.pool)
             .await
             .unwrap();
         // Whatever may be wrong with a table one day.
-        fill("ALTER TABLE pairing RENAME TO elsewhere".to_owned()).execute(&database.pool).await.unwrap();
+        fill("ALTER TABLE pairing RENAME TO elsewhere".to_owned())
+            .execute(&database.pool)
+            .await
+            .unwrap();
         let round = remove_expired(&database, now(), &Policy::default()).await.unwrap();
-        assert_eq!(round.failed.iter().map(|(step, _)| *step).collect::<Vec<_>>(), ["pairing"]);
+        assert_eq!(
+            round.failed.iter().map(|(step, _)| *step).collect::<Vec<_>>(),
+            ["pairing"]
+        );
         assert_eq!(round.removed, 12_000 + 1 + 6_000);
         assert_eq!(number(&database, "SELECT count(*) FROM receipt").await, 1);
     }
@@ -205,18 +252,37 @@ mod tests {
         let fine = |service: &str| of(resource(service), vec![crate::testing::span(trace(2), 2, None, now())]);
         store(
             &writer,
-            &[spans(vec![of(resource("fares"), vec![failing(trace(1), 1, None, now(), "no tariff")]), fine("once-seen")], now())],
+            &[spans(
+                vec![
+                    of(resource("fares"), vec![failing(trace(1), 1, None, now(), "no tariff")]),
+                    fine("once-seen"),
+                ],
+                now(),
+            )],
         )
         .await;
         for table in ["service", "environment", "version", "endpoint", "called"] {
-            sqlx::query(AssertSqlSafe(format!("UPDATE {table} SET used_day = used_day - 40"))).execute(&database.pool).await.unwrap();
+            sqlx::query(AssertSqlSafe(format!("UPDATE {table} SET used_day = used_day - 40")))
+                .execute(&database.pool)
+                .await
+                .unwrap();
         }
-        sqlx::query("DELETE FROM instance").execute(&database.pool).await.unwrap();
+        sqlx::query("DELETE FROM instance")
+            .execute(&database.pool)
+            .await
+            .unwrap();
         let round = remove_expired(&database, now(), &Policy::default()).await.unwrap();
         assert!(round.failed.is_empty(), "{:?}", round.failed);
-        let names: Vec<(String,)> = sqlx::query_as("SELECT name FROM service").fetch_all(&database.pool).await.unwrap();
+        let names: Vec<(String,)> = sqlx::query_as("SELECT name FROM service")
+            .fetch_all(&database.pool)
+            .await
+            .unwrap();
         assert_eq!(names, [("fares".to_owned(),)]);
-        assert_eq!(number(&database, "SELECT count(*) FROM version").await, 1, "of the error's first version");
+        assert_eq!(
+            number(&database, "SELECT count(*) FROM version").await,
+            1,
+            "of the error's first version"
+        );
         assert_eq!(number(&database, "SELECT count(*) FROM endpoint").await, 0);
         // What was removed is made again where it is used again, also by a writer that has known it.
         let again = crate::testing::writer(&database);

@@ -1,5 +1,6 @@
-//! How much room each kind of data takes, and what happens when that is more than it may: the oldest days are emptied; where today's alone is too much,
-//! the kind is full and nothing more of it is kept until there is room; where the disk itself runs out, nothing is taken at all.
+//! How much room each kind of data takes, and what happens when that is more than it may: the
+//! oldest days are emptied; where today's alone is too much, the kind is full and nothing more of
+//! it is kept until there is room; where the disk itself runs out, nothing is taken at all.
 
 use std::path::Path;
 
@@ -30,7 +31,15 @@ pub enum Kind {
 
 impl Kind {
     /// All kinds, in the order in which they are listed.
-    pub const ALL: [Self; 7] = [Self::Spans, Self::Traces, Self::LogLines, Self::Bodies, Self::Occurrences, Self::Counts, Self::Rest];
+    pub const ALL: [Self; 7] = [
+        Self::Spans,
+        Self::Traces,
+        Self::LogLines,
+        Self::Bodies,
+        Self::Occurrences,
+        Self::Counts,
+        Self::Rest,
+    ];
 
     /// Its name.
     #[must_use]
@@ -50,7 +59,11 @@ impl Kind {
         if table.starts_with("hot_") {
             return Self::Spans;
         }
-        match TABLES.iter().find(|(name, _)| *name == table).map(|(_, lifetime)| *lifetime) {
+        match TABLES
+            .iter()
+            .find(|(name, _)| *name == table)
+            .map(|(_, lifetime)| *lifetime)
+        {
             _ if table == "payload" || table == "kept_body" => Self::Bodies,
             Some(Lifetime::Days(Kept::Traces) | Lifetime::Time(_, Kept::Traces)) => Self::Traces,
             Some(Lifetime::Days(Kept::Logs)) => Self::LogLines,
@@ -80,7 +93,8 @@ pub struct Held {
 /// [`StoreError`] when the database does not answer in time.
 pub async fn held(database: &Database, policy: &Policy) -> Result<Vec<Held>, StoreError> {
     let tables: Vec<(String, i64)> = sqlx::query_as(
-        "SELECT relname::text, pg_total_relation_size(oid) FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace",
+        "SELECT relname::text, pg_total_relation_size(oid) FROM pg_class WHERE relkind = 'r' AND relnamespace = \
+         'public'::regnamespace",
     )
     .fetch_all(&database.pool)
     .await?;
@@ -100,7 +114,12 @@ pub async fn held(database: &Database, policy: &Policy) -> Result<Vec<Held>, Sto
                 Kind::Counts => (Some(policy.count_days), None),
                 Kind::Rest => (None, None),
             };
-            Held { kind, bytes: sum(kind), days, max_bytes }
+            Held {
+                kind,
+                bytes: sum(kind),
+                days,
+                max_bytes,
+            }
         })
         .collect())
 }
@@ -124,30 +143,47 @@ pub struct Full {
     pub bodies: bool,
 }
 
-/// Empties the oldest days of kinds that take more than they may, and says which are full though only today is left. Returns the names of the partitions
-/// that were emptied too.
+/// Empties the oldest days of kinds that take more than they may, and says which are full though
+/// only today is left. Returns the names of the partitions that were emptied too.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 pub async fn hold_to(database: &Database, policy: &Policy, today: i64) -> Result<(Full, Vec<String>), StoreError> {
     let mut connection = database.pool.acquire().await?;
-    let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_lock(hashtext('outcrop space'))").fetch_one(&mut *connection).await?;
+    let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_lock(hashtext('outcrop space'))")
+        .fetch_one(&mut *connection)
+        .await?;
     let held = held_to(&mut connection, policy, today, is_ours).await;
-    if is_ours && sqlx::query("SELECT pg_advisory_unlock(hashtext('outcrop space'))").execute(&mut *connection).await.is_err() {
+    if is_ours
+        && sqlx::query("SELECT pg_advisory_unlock(hashtext('outcrop space'))")
+            .execute(&mut *connection)
+            .await
+            .is_err()
+    {
         // The lock goes with the connection.
         drop(connection.detach());
     }
     held
 }
 
-async fn held_to(connection: &mut PgConnection, policy: &Policy, today: i64, may_empty: bool) -> Result<(Full, Vec<String>), StoreError> {
+async fn held_to(
+    connection: &mut PgConnection,
+    policy: &Policy,
+    today: i64,
+    may_empty: bool,
+) -> Result<(Full, Vec<String>), StoreError> {
     let mut emptied = vec![];
     let mut is_full = [false; 3];
-    let kinds = [("kept_chunk", policy.trace_bytes), ("log_record", policy.log_bytes), ("payload", policy.body_bytes)];
+    let kinds = [
+        ("kept_chunk", policy.trace_bytes),
+        ("log_record", policy.log_bytes),
+        ("payload", policy.body_bytes),
+    ];
     for ((table, max_bytes), full) in kinds.into_iter().zip(&mut is_full) {
         let Some(max_bytes) = max_bytes else { continue };
         let mut days: Vec<(String, i64)> = sqlx::query_as(
-            "SELECT relname::text, pg_total_relation_size(oid) FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace \
+            "SELECT relname::text, pg_total_relation_size(oid) FROM pg_class WHERE relkind = 'r' AND relnamespace = \
+             'public'::regnamespace \
              AND relname ~ ('^' || $1 || '_[0-9]{8}$') ORDER BY 1",
         )
         .bind(table)
@@ -166,13 +202,23 @@ async fn held_to(connection: &mut PgConnection, policy: &Policy, today: i64, may
                     all -= bytes;
                     emptied.push(name);
                 }
-                Err(error) => tracing::warn!(%name, %error, "the oldest day could not be emptied; tried again with the next round"),
+                Err(error) => {
+                    tracing::warn!(%name, %error, "the oldest day could not be emptied; tried again with the next \
+                        round");
+                }
             }
         }
         *full = all > max_bytes;
     }
     let [traces, log_lines, bodies] = is_full;
-    Ok((Full { traces, log_lines, bodies }, emptied))
+    Ok((
+        Full {
+            traces,
+            log_lines,
+            bodies,
+        },
+        emptied,
+    ))
 }
 
 /// The most that an empty partition takes, in bytes: a page and two for each index.
@@ -181,8 +227,12 @@ const EMPTY: i64 = 128 * 1024;
 /// Empties a partition, which stays: writers go on to know it. Needs no room to speak of, whatever it held.
 async fn empty(connection: &mut PgConnection, name: &str) -> Result<(), StoreError> {
     let mut transaction = sqlx::Connection::begin(connection).await?;
-    sqlx::query("SET LOCAL lock_timeout = '200ms'").execute(&mut *transaction).await?;
-    sqlx::query(AssertSqlSafe(format!("TRUNCATE {name}"))).execute(&mut *transaction).await?;
+    sqlx::query("SET LOCAL lock_timeout = '200ms'")
+        .execute(&mut *transaction)
+        .await?;
+    sqlx::query(AssertSqlSafe(format!("TRUNCATE {name}")))
+        .execute(&mut *transaction)
+        .await?;
     transaction.commit().await?;
     Ok(())
 }
@@ -192,7 +242,8 @@ async fn empty(connection: &mut PgConnection, name: &str) -> Result<(), StoreErr
 pub struct Room {
     /// Bytes that it takes.
     pub used: i64,
-    /// Bytes free on its disk; `None` where that cannot be seen: it is on another host, or does not say where its data lies.
+    /// Bytes free on its disk; `None` where that cannot be seen: it is on another host, or does not
+    /// say where its data lies.
     pub free: Option<i64>,
 }
 
@@ -202,13 +253,17 @@ pub struct Room {
 /// [`StoreError`] when the database does not answer.
 pub async fn room(database: &Database) -> Result<Room, StoreError> {
     let (used, is_here): (i64, bool) = sqlx::query_as(
-        "SELECT pg_database_size(current_database()), coalesce(inet_server_addr() <<= '127.0.0.0/8' OR inet_server_addr() = '::1', true)",
+        "SELECT pg_database_size(current_database()), coalesce(inet_server_addr() <<= '127.0.0.0/8' OR \
+         inet_server_addr() = '::1', true)",
     )
     .fetch_one(&database.checking)
     .await?;
-    let folder: Option<String> =
-        sqlx::query_scalar("SELECT setting FROM pg_settings WHERE name = 'data_directory'").fetch_optional(&database.checking).await?;
-    let free = folder.filter(|_| is_here).and_then(|folder| free_at(Path::new(&folder)));
+    let folder: Option<String> = sqlx::query_scalar("SELECT setting FROM pg_settings WHERE name = 'data_directory'")
+        .fetch_optional(&database.checking)
+        .await?;
+    let free = folder
+        .filter(|_| is_here)
+        .and_then(|folder| free_at(Path::new(&folder)));
     Ok(Room { used, free })
 }
 
@@ -218,14 +273,19 @@ fn free_at(folder: &Path) -> Option<i64> {
     i64::try_from(there.f_bavail.saturating_mul(there.f_frsize)).ok()
 }
 
-/// Why nothing is taken for lack of room, if so. Once closed it opens again when there is a quarter more room than the least: else it would open and close
-/// with each request.
+/// Why nothing is taken for lack of room, if so. Once closed it opens again when there is a quarter
+/// more room than the least: else it would open and close with each request.
 #[must_use]
 pub fn closed(room: Room, policy: &Policy, was_closed: bool) -> Option<String> {
-    let least = if was_closed { policy.min_free_bytes + policy.min_free_bytes / 4 } else { policy.min_free_bytes };
+    let least = if was_closed {
+        policy.min_free_bytes + policy.min_free_bytes / 4
+    } else {
+        policy.min_free_bytes
+    };
     if let Some(free) = room.free.filter(|free| *free < least) {
         return Some(format!(
-            "the database's disk has {} free, less than the {} that must stay: nothing is taken until there is more; lower what is kept, or give it more room",
+            "the database's disk has {} free, less than the {} that must stay: nothing is taken until there is more; \
+             lower what is kept, or give it more room",
             size(free),
             size(policy.min_free_bytes)
         ));
@@ -234,7 +294,8 @@ pub fn closed(room: Room, policy: &Policy, was_closed: bool) -> Option<String> {
     let bound = if was_closed { max - max / 20 } else { max };
     (room.used > bound).then(|| {
         format!(
-            "the database takes {} of the {} it may: nothing is taken until it takes less; lower what is kept, or raise --database-bytes",
+            "the database takes {} of the {} it may: nothing is taken until it takes less; lower what is kept, or \
+             raise --database-bytes",
             size(room.used),
             size(max)
         )
@@ -244,7 +305,11 @@ pub fn closed(room: Room, policy: &Policy, was_closed: bool) -> Option<String> {
 fn size(bytes: i64) -> String {
     #[expect(clippy::cast_precision_loss, reason = "shown with one decimal")]
     let of = |unit: i64| bytes as f64 / unit as f64;
-    if bytes >= 1 << 30 { format!("{:.1} GiB", of(1 << 30)) } else { format!("{:.0} MiB", of(1 << 20)) }
+    if bytes >= 1 << 30 {
+        format!("{:.1} GiB", of(1 << 30))
+    } else {
+        format!("{:.0} MiB", of(1 << 20))
+    }
 }
 
 #[cfg(test)]
@@ -260,30 +325,70 @@ mod tests {
         let writer = writer(&database);
         for (number, days) in [(1, 3), (2, 2), (3, 0)] {
             let at = now().plus_millis(-days * 86_400_000);
-            store(&writer, &[spans(vec![of(resource("fares"), vec![failing(trace(number), number, None, at, "no tariff")])], at)]).await;
+            store(
+                &writer,
+                &[spans(
+                    vec![of(
+                        resource("fares"),
+                        vec![failing(trace(number), number, None, at, "no tariff")],
+                    )],
+                    at,
+                )],
+            )
+            .await;
         }
         // Days as large as they get: what is in them counts, not what can be compressed.
         let grow = "SELECT setseed(0.5); INSERT INTO payload (occurrence_id, body) \
-                    SELECT id, (SELECT string_agg(decode(md5(n::text || o.id::text), 'hex'), '') FROM generate_series(1, 20000) n) FROM occurrence o \
+                    SELECT id, (SELECT string_agg(decode(md5(n::text || o.id::text), 'hex'), '') FROM \
+                    generate_series(1, 20000) n) FROM occurrence o \
                     ON CONFLICT (occurrence_id) DO UPDATE SET body = excluded.body";
         sqlx::raw_sql(grow).execute(&database.pool).await.unwrap();
         let today = now().day();
-        let all =
-            number(&database, "SELECT sum(pg_total_relation_size(oid))::bigint FROM pg_class WHERE relname ~ '^payload_[0-9]{8}$'").await;
+        let all = number(
+            &database,
+            "SELECT sum(pg_total_relation_size(oid))::bigint FROM pg_class WHERE relname ~ '^payload_[0-9]{8}$'",
+        )
+        .await;
         assert!(all > 900_000, "{all}");
-        let capped = |max: i64| Policy { body_bytes: Some(max), ..Policy::default() };
+        let capped = |max: i64| Policy {
+            body_bytes: Some(max),
+            ..Policy::default()
+        };
         let (full, emptied) = hold_to(&database, &capped(all), today).await.unwrap();
         assert_eq!((full, emptied.len()), (Full::default(), 0));
         let (full, emptied) = hold_to(&database, &capped(all - 1), today).await.unwrap();
-        assert_eq!((full, emptied), (Full::default(), vec![partitions::partition("payload", today - 3)]));
+        assert_eq!(
+            (full, emptied),
+            (Full::default(), vec![partitions::partition("payload", today - 3)])
+        );
         let (full, emptied) = hold_to(&database, &capped(100_000), today).await.unwrap();
         assert_eq!(emptied, [partitions::partition("payload", today - 2)]);
-        assert_eq!(full, Full { bodies: true, ..Full::default() });
+        assert_eq!(
+            full,
+            Full {
+                bodies: true,
+                ..Full::default()
+            }
+        );
         assert_eq!(number(&database, "SELECT count(*) FROM payload").await, 1, "today's");
-        assert_eq!(number(&database, "SELECT count(*) FROM occurrence").await, 3, "and all are counted");
+        assert_eq!(
+            number(&database, "SELECT count(*) FROM occurrence").await,
+            3,
+            "and all are counted"
+        );
         // The days that were emptied are still written to.
         let late = now().plus_millis(-3 * 86_400_000);
-        store(&writer, &[spans(vec![of(resource("fares"), vec![failing(trace(9), 9, None, late, "no tariff")])], late)]).await;
+        store(
+            &writer,
+            &[spans(
+                vec![of(
+                    resource("fares"),
+                    vec![failing(trace(9), 9, None, late, "no tariff")],
+                )],
+                late,
+            )],
+        )
+        .await;
         assert_eq!(number(&database, "SELECT count(*) FROM payload").await, 2);
     }
 
@@ -296,7 +401,10 @@ mod tests {
         let empty = [Kind::LogLines, Kind::Occurrences];
         assert_eq!(sizes, Kind::ALL.map(|kind| (kind, !empty.contains(&kind))));
         let room = room(&database).await.unwrap();
-        assert!(room.used > 1 << 20 && room.free.is_some_and(|free| free > 0), "{room:?}");
+        assert!(
+            room.used > 1 << 20 && room.free.is_some_and(|free| free > 0),
+            "{room:?}"
+        );
     }
 
     const GIB: i64 = 1 << 30;
@@ -318,7 +426,11 @@ mod tests {
         #[case] was_closed: bool,
         #[case] expected: bool,
     ) {
-        let policy = Policy { min_free_bytes: GIB, database_bytes, ..Policy::default() };
+        let policy = Policy {
+            min_free_bytes: GIB,
+            database_bytes,
+            ..Policy::default()
+        };
         assert_eq!(closed(Room { used, free }, &policy, was_closed).is_some(), expected);
     }
 }

@@ -111,7 +111,11 @@ impl Condition {
 
     /// The least and the most errors of a service.
     pub(crate) const fn errors(self) -> (usize, usize) {
-        if matches!(self, Self::Hundreds) { (250, 350) } else { (10, 40) }
+        if matches!(self, Self::Hundreds) {
+            (250, 350)
+        } else {
+            (10, 40)
+        }
     }
 
     /// The share of services that report no requests.
@@ -125,7 +129,11 @@ impl Condition {
 
     /// How likely a deploy is rolling, and a canary.
     pub(crate) const fn deploy_kinds(self) -> (f64, f64) {
-        if matches!(self, Self::SmallCanaries) { (0.1, 0.7) } else { (0.25, 0.15) }
+        if matches!(self, Self::SmallCanaries) {
+            (0.1, 0.7)
+        } else {
+            (0.25, 0.15)
+        }
     }
 
     /// The share of a canary, and its length.

@@ -1,7 +1,9 @@
-//! Simulated fleets whose every true rate is known: what is reported of them, what changed, and what a judge of it got right.
+//! Simulated fleets whose every true rate is known: what is reported of them, what changed, and
+//! what a judge of it got right.
 //!
-//! A [`Condition`] is something that operators meet: counts that are thinned without notice, deploys in an outage, nightly
-//! jobs that move. [`Fleet::new`] simulates some days of six services under one, [`Score`] holds flags against what is true.
+//! A [`Condition`] is something that operators meet: counts that are thinned without notice,
+//! deploys in an outage, nightly jobs that move. [`Fleet::new`] simulates some days of six services
+//! under one, [`Score`] holds flags against what is true.
 
 mod condition;
 mod rates;

@@ -14,18 +14,31 @@ pub(super) fn normal(chance: &mut ChaCha8Rng, spread: f64) -> f64 {
     Normal::new(0.0, spread.max(1e-12)).expect("a spread").sample(chance)
 }
 
-#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "counts of a minute")]
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "counts of a minute"
+)]
 pub(super) fn poisson(chance: &mut ChaCha8Rng, mean: f64) -> u64 {
-    if mean > 0.0 { Poisson::new(mean).expect("a mean").sample(chance) as u64 } else { 0 }
+    if mean > 0.0 {
+        Poisson::new(mean).expect("a mean").sample(chance) as u64
+    } else {
+        0
+    }
 }
 
 pub(super) fn exponential(chance: &mut ChaCha8Rng, rate: f64) -> f64 {
     Exp::new(rate).expect("a rate").sample(chance)
 }
 
-/// How busy a service is in each minute, 1 on the whole: a daily course, quieter weekends, and a noise that lasts some 25 minutes.
+/// How busy a service is in each minute, 1 on the whole: a daily course, quieter weekends, and a
+/// noise that lasts some 25 minutes.
 pub(super) fn activity(chance: &mut ChaCha8Rng, minutes: At, holiday: Option<At>) -> Vec<f64> {
-    let (amplitude, peak, weekend) = (chance.random_range(0.3..0.75), chance.random_range(11.0..19.0), chance.random_range(0.5..0.95));
+    let (amplitude, peak, weekend) = (
+        chance.random_range(0.3..0.75),
+        chance.random_range(11.0..19.0),
+        chance.random_range(0.5..0.95),
+    );
     let noise = chance.random_range(0.03..0.07);
     let kept = (-1.0_f64 / 25.0).exp();
     let mut wander = 0.0;
@@ -52,7 +65,8 @@ pub(super) enum Way {
     Follows,
     /// By the clock.
     Steady,
-    /// In bursts of a nightly job: the minute of the day, the size, and by how many minutes it moves from night to night.
+    /// In bursts of a nightly job: the minute of the day, the size, and by how many minutes it
+    /// moves from night to night.
     Nightly(At, f64, At),
 }
 
@@ -80,7 +94,13 @@ pub(super) struct Rate {
 }
 
 /// The rates of errors: a weight and the logarithms of the least and the most a minute.
-const RATES: [(f64, f64, f64); 5] = [(0.45, -4.0, -2.5), (0.30, -2.5, -1.0), (0.165, -1.0, 0.2), (0.075, 0.2, 1.4), (0.01, 1.4, 2.7)];
+const RATES: [(f64, f64, f64); 5] = [
+    (0.45, -4.0, -2.5),
+    (0.30, -2.5, -1.0),
+    (0.165, -1.0, 0.2),
+    (0.075, 0.2, 1.4),
+    (0.01, 1.4, 2.7),
+];
 /// Occurrences a minute below which an error is rare: it comes in clumps.
 pub(super) const RARE: f64 = 0.04;
 
@@ -97,10 +117,21 @@ impl Rate {
         Self {
             group,
             usual,
-            way: if chance.random_bool(0.12) { Way::Steady } else { Way::Follows },
+            way: if chance.random_bool(0.12) {
+                Way::Steady
+            } else {
+                Way::Follows
+            },
             shape: log_uniform(chance, (4.0, 40.0)),
-            slow: (if is_rare { 0.0 } else { chance.random_range(0.0..0.12) }, chance.random_range(20.0..90.0)),
-            clump: if is_rare { [1.0, 1.0, 1.0, 1.5, 2.0][chance.random_range(0..5)] } else { 1.0 },
+            slow: (
+                if is_rare { 0.0 } else { chance.random_range(0.0..0.12) },
+                chance.random_range(20.0..90.0),
+            ),
+            clump: if is_rare {
+                [1.0, 1.0, 1.0, 1.5, 2.0][chance.random_range(0..5)]
+            } else {
+                1.0
+            },
             drift: None,
             is_used: false,
             factors: vec![],
@@ -120,11 +151,20 @@ impl Rate {
     /// By how many times more its counts over some minutes scatter than by chance: `mean` is what is due in them.
     pub fn scatter(&self, mean: f64, minutes: At) -> f64 {
         let clumped = 2.0 * self.clump - 1.0;
-        if self.usual < RARE { clumped } else { clumped + mean / (to_float(minutes) * self.shape) + mean * self.slow.0.powi(2) }
+        if self.usual < RARE {
+            clumped
+        } else {
+            clumped + mean / (to_float(minutes) * self.shape) + mean * self.slow.0.powi(2)
+        }
     }
 
     /// Its occurrences: minute, version, count. `shares`: the versions of each minute with their shares.
-    pub fn occur(&self, chance: &mut ChaCha8Rng, activity: &[f64], shares: &[Vec<(usize, f64)>]) -> Vec<(At, usize, u64)> {
+    pub fn occur(
+        &self,
+        chance: &mut ChaCha8Rng,
+        activity: &[f64],
+        shares: &[Vec<(usize, f64)>],
+    ) -> Vec<(At, usize, u64)> {
         let mut occurred = vec![];
         let mut slow = 0.0;
         let kept = (-1.0 / self.slow.1).exp();
@@ -134,9 +174,17 @@ impl Rate {
                 if minute % DAY == 0 {
                     let begins = minute + begins + chance.random_range(-moves - 2..=moves + 2);
                     let length = chance.random_range(10..45);
-                    bursts.push((begins, begins + length, size * chance.random_range(0.7..1.4) / to_float(length)));
+                    bursts.push((
+                        begins,
+                        begins + length,
+                        size * chance.random_range(0.7..1.4) / to_float(length),
+                    ));
                 }
-                let rate: f64 = bursts.iter().filter(|(from, until, _)| (*from..*until).contains(&minute)).map(|(_, _, rate)| rate).sum();
+                let rate: f64 = bursts
+                    .iter()
+                    .filter(|(from, until, _)| (*from..*until).contains(&minute))
+                    .map(|(_, _, rate)| rate)
+                    .sum();
                 occurred.push((minute, versions[0].0, poisson(chance, rate)));
                 continue;
             }
@@ -144,11 +192,17 @@ impl Rate {
                 slow = kept * slow + normal(chance, self.slow.0 * (1.0 - kept * kept).sqrt());
             }
             let mut rate = self.usual_at(minute, *busy) * f64::exp(slow - self.slow.0.powi(2) / 2.0);
-            for (_, _, factor) in self.factors.iter().filter(|(from, until, _)| (*from..*until).contains(&minute)) {
+            for (_, _, factor) in self
+                .factors
+                .iter()
+                .filter(|(from, until, _)| (*from..*until).contains(&minute))
+            {
                 rate *= factor;
             }
             if rate > 0.05 {
-                rate *= Gamma::new(self.shape, 1.0 / self.shape).expect("a shape").sample(chance);
+                rate *= Gamma::new(self.shape, 1.0 / self.shape)
+                    .expect("a shape")
+                    .sample(chance);
             }
             for (version, share) in versions {
                 let rate = rate * share * self.by_version.get(*version).copied().unwrap_or(1.0);
@@ -156,7 +210,9 @@ impl Rate {
                 // Geometric sizes: of each occurrence of an incident another comes.
                 let mut further = count;
                 while self.clump > 1.0 && further > 0 {
-                    further = (0..further).filter(|_| chance.random_bool(1.0 - 1.0 / self.clump)).count() as u64;
+                    further = (0..further)
+                        .filter(|_| chance.random_bool(1.0 - 1.0 / self.clump))
+                        .count() as u64;
                     count += further;
                 }
                 occurred.push((minute, *version, count));

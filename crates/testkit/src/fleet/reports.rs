@@ -19,7 +19,11 @@ pub(super) fn stretches(chance: &mut ChaCha8Rng, condition: Condition, minutes: 
         return stretches;
     }
     // What was there before must have been heard of.
-    let mut at = if condition == Condition::ErrorsMissing { LEARNT } else { LEARNT / 2 };
+    let mut at = if condition == Condition::ErrorsMissing {
+        LEARNT
+    } else {
+        LEARNT / 2
+    };
     loop {
         #[expect(clippy::cast_possible_truncation, reason = "minutes of some days")]
         let pause = exponential(chance, 1.5 / to_float(DAY)) as At;
@@ -41,34 +45,52 @@ pub(super) fn stretches(chance: &mut ChaCha8Rng, condition: Condition, minutes: 
 }
 
 fn thinned(chance: &mut ChaCha8Rng, count: u64, share: f64) -> u64 {
-    Binomial::new(count, share.clamp(0.0, 1.0)).expect("a share").sample(chance)
+    Binomial::new(count, share.clamp(0.0, 1.0))
+        .expect("a share")
+        .sample(chance)
 }
 
 #[expect(clippy::cast_possible_truncation, reason = "a few minutes")]
 fn late(counts: &Counts, stretches: &[(At, At, f64)], minutes: At) -> Counts {
     let mut reported = Counts::new();
     for ((minute, version), count) in counts {
-        let within = stretches.iter().find(|(from, until, _)| (*from..*until).contains(minute));
+        let within = stretches
+            .iter()
+            .find(|(from, until, _)| (*from..*until).contains(minute));
         // What was late is reported at once when it is mended.
-        let at = within.map_or(*minute, |(_, until, by)| (*minute + *by as At).min(*until)).min(minutes - 1);
+        let at = within
+            .map_or(*minute, |(_, until, by)| (*minute + *by as At).min(*until))
+            .min(minutes - 1);
         *reported.entry((at, *version)).or_default() += count;
     }
     reported
 }
 
 /// What is reported of requests.
-pub(super) fn requests(chance: &mut ChaCha8Rng, condition: Condition, counts: &Counts, stretches: &[(At, At, f64)], minutes: At) -> Counts {
+pub(super) fn requests(
+    chance: &mut ChaCha8Rng,
+    condition: Condition,
+    counts: &Counts,
+    stretches: &[(At, At, f64)],
+    minutes: At,
+) -> Counts {
     if condition == Condition::CountsLate {
         return late(counts, stretches, minutes);
     }
     let mut reported = Counts::new();
     for ((minute, version), count) in counts {
-        let within = stretches.iter().find(|(from, until, _)| (*from..*until).contains(minute));
+        let within = stretches
+            .iter()
+            .find(|(from, until, _)| (*from..*until).contains(minute));
         let (at, count) = match (condition, within) {
             (Condition::CountsMissing, Some(_)) => continue,
-            (Condition::CountsPartial | Condition::CountsThinned, Some((_, _, share))) => (*minute, thinned(chance, *count, *share)),
+            (Condition::CountsPartial | Condition::CountsThinned, Some((_, _, share))) => {
+                (*minute, thinned(chance, *count, *share))
+            }
             (Condition::CountsDoubled, Some(_)) => (*minute, count * 2),
-            (Condition::CountsInLumps, Some((from, until, _))) => ((from + (minute - from) / 5 * 5 + 4).min(*until - 1), *count),
+            (Condition::CountsInLumps, Some((from, until, _))) => {
+                ((from + (minute - from) / 5 * 5 + 4).min(*until - 1), *count)
+            }
             _ => (*minute, *count),
         };
         if count > 0 {
@@ -84,7 +106,11 @@ pub(super) fn errors(condition: Condition, counts: &Counts, stretches: &[(At, At
         Condition::ErrorsLate => late(counts, stretches, minutes),
         Condition::ErrorsMissing => counts
             .iter()
-            .filter(|((minute, _), _)| !stretches.iter().any(|(from, until, _)| (*from..*until).contains(minute)))
+            .filter(|((minute, _), _)| {
+                !stretches
+                    .iter()
+                    .any(|(from, until, _)| (*from..*until).contains(minute))
+            })
             .map(|(at, count)| (*at, *count))
             .collect(),
         _ => counts.clone(),

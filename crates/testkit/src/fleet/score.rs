@@ -43,7 +43,9 @@ impl Score {
         for flag in flags {
             let explains = |change: &&(usize, &super::Change)| {
                 let (_, change) = *change;
-                let until = change.ended.map_or(change.began + DAY, |ended| (ended + 60).max(change.began + DAY));
+                let until = change
+                    .ended
+                    .map_or(change.began + DAY, |ended| (ended + 60).max(change.began + DAY));
                 change.service == flag.service
                     && change.group == flag.group
                     && (change.flag == flag.flag || flag.flag == FlagKind::Surging)
@@ -62,8 +64,10 @@ impl Score {
             }
             said.insert(key, flag.at);
             self.wrong += 1;
-            let of_silent =
-                fleet.silent.iter().position(|silent| silent.service == flag.service && (silent.from..silent.until).contains(&flag.at));
+            let of_silent = fleet
+                .silent
+                .iter()
+                .position(|silent| silent.service == flag.service && (silent.from..silent.until).contains(&flag.at));
             self.wrong_of_silent += u64::from(of_silent.is_some());
             if let Some(at) = of_silent {
                 flagged.insert((at, flag.at));
@@ -82,7 +86,9 @@ impl Score {
             ));
         }
         for (at, change) in fleet.changes.iter().enumerate() {
-            let Some(place) = place(change.difficulty) else { continue };
+            let Some(place) = place(change.difficulty) else {
+                continue;
+            };
             self.asked[place] += 1;
             self.found[place] += u64::from(found.contains_key(&at));
             self.by_reader[place] += u64::from(change.reader.is_some());
@@ -123,7 +129,10 @@ impl Score {
             delays.sort_unstable();
             delays.get(delays.len() / 2).copied()
         };
-        Some((median(self.delays.iter().map(|(of, _)| *of).collect())?, median(self.delays.iter().map(|(_, of)| *of).collect())?))
+        Some((
+            median(self.delays.iter().map(|(of, _)| *of).collect())?,
+            median(self.delays.iter().map(|(_, of)| *of).collect())?,
+        ))
     }
 }
 
@@ -136,8 +145,8 @@ fn place(difficulty: Difficulty) -> Option<usize> {
     }
 }
 
-/// The exact bounds between which a share lies with a confidence of 95 %, of which `hits` of `all` were seen (Clopper and
-/// Pearson 1934).
+/// The exact bounds between which a share lies with a confidence of 95 %, of which `hits` of `all`
+/// were seen (Clopper and Pearson 1934).
 ///
 /// # Panics
 /// Never: the shapes are above nothing.
@@ -145,8 +154,20 @@ fn place(difficulty: Difficulty) -> Option<usize> {
 pub fn bounds(hits: u64, all: u64) -> (f64, f64) {
     #[expect(clippy::cast_precision_loss, reason = "some thousands")]
     let (hits, all) = (hits as f64, all as f64);
-    let least = if hits > 0.0 { Beta::new(hits, all - hits + 1.0).expect("two shapes").inverse_cdf(0.025) } else { 0.0 };
-    let most = if hits < all { Beta::new(hits + 1.0, all - hits).expect("two shapes").inverse_cdf(0.975) } else { 1.0 };
+    let least = if hits > 0.0 {
+        Beta::new(hits, all - hits + 1.0)
+            .expect("two shapes")
+            .inverse_cdf(0.025)
+    } else {
+        0.0
+    };
+    let most = if hits < all {
+        Beta::new(hits + 1.0, all - hits)
+            .expect("two shapes")
+            .inverse_cdf(0.975)
+    } else {
+        1.0
+    };
     (least, most)
 }
 
@@ -158,7 +179,10 @@ mod tests {
     fn no_hit_in_a_hundred_leaves_up_to_three_and_a_half_percent() {
         let (least, most) = bounds(0, 100);
         // 1 − 0.025^(1/100).
-        assert!(least.abs() < 1e-12 && (most - (1.0 - 0.025_f64.powf(0.01))).abs() < 1e-6, "{most}");
+        assert!(
+            least.abs() < 1e-12 && (most - (1.0 - 0.025_f64.powf(0.01))).abs() < 1e-6,
+            "{most}"
+        );
         let (least, most) = bounds(50, 100);
         assert!(least > 0.39 && most < 0.61, "{least} {most}");
     }

@@ -30,7 +30,8 @@ pub struct Fleet {
     pub changes: Vec<Change>,
     /// The deploys that changed nothing, from the second day on.
     pub silent: Vec<Silent>,
-    /// Stretches in which what is reported was disturbed: the service, the first minute, the one after the last, how strongly.
+    /// Stretches in which what is reported was disturbed: the service, the first minute, the one
+    /// after the last, how strongly.
     pub disturbed: Vec<(String, At, At, f64)>,
     /// The minute from which on flags count.
     pub scored_from: At,
@@ -60,7 +61,13 @@ impl Fleet {
             world.tell(service);
         }
         world.events.sort_by_key(|event| (event.minute(), rank(event)));
-        Self { events: world.events, changes: world.changes, silent: world.silent, disturbed: world.disturbed, scored_from: START + LEARNT }
+        Self {
+            events: world.events,
+            changes: world.changes,
+            silent: world.silent,
+            disturbed: world.disturbed,
+            scored_from: START + LEARNT,
+        }
     }
 }
 
@@ -143,7 +150,11 @@ impl World {
                 if at + length >= self.minutes {
                     break;
                 }
-                let times = if chance.random_bool(0.5) { chance.random_range(0.05..0.5) } else { chance.random_range(2.0..6.0) };
+                let times = if chance.random_bool(0.5) {
+                    chance.random_range(0.05..0.5)
+                } else {
+                    chance.random_range(2.0..6.0)
+                };
                 for minute in at..at + length {
                     busy[usize::try_from(minute).expect("a minute")] *= times;
                 }
@@ -156,7 +167,11 @@ impl World {
         if self.condition == Condition::Drift {
             for rate in &mut rates {
                 let height = chance.random_range(0.1..0.35);
-                rate.drift = Some((chance.random_range(1.0..3.0), height, chance.random_range(0.0..std::f64::consts::TAU)));
+                rate.drift = Some((
+                    chance.random_range(1.0..3.0),
+                    height,
+                    chance.random_range(0.0..std::f64::consts::TAU),
+                ));
             }
         }
         let is_reported = !chance.random_bool(self.condition.silent_services());
@@ -188,7 +203,9 @@ impl World {
 
     /// Three errors that come and go by themselves.
     fn flap(&mut self, service: &mut Service) {
-        let usable: Vec<usize> = (0..service.rates.len()).filter(|at| (0.02..2.0).contains(&service.rates[*at].usual)).collect();
+        let usable: Vec<usize> = (0..service.rates.len())
+            .filter(|at| (0.02..2.0).contains(&service.rates[*at].usual))
+            .collect();
         for at in usable.into_iter().take(3) {
             let rate = &mut service.rates[at];
             rate.is_used = true;
@@ -232,14 +249,21 @@ impl World {
             } else {
                 How::Rolling(self.chance.random_range(0..3))
             };
-            deploys.push(Deploy { at, how, is_changed: false, is_used: false, sets: vec![] });
+            deploys.push(Deploy {
+                at,
+                how,
+                is_changed: false,
+                is_used: false,
+                sets: vec![],
+            });
         }
     }
 
     /// An unused deploy that counts.
     fn free_deploy(&mut self, service: &Service) -> Option<usize> {
-        let free: Vec<usize> =
-            (0..service.deploys.len()).filter(|at| !service.deploys[*at].is_used && service.deploys[*at].at >= LEARNT).collect();
+        let free: Vec<usize> = (0..service.deploys.len())
+            .filter(|at| !service.deploys[*at].is_used && service.deploys[*at].at >= LEARNT)
+            .collect();
         (!free.is_empty()).then(|| free[self.chance.random_range(0..free.len())])
     }
 
@@ -247,7 +271,11 @@ impl World {
     fn quiet_minute(&mut self, service: &Service, length: At) -> Option<At> {
         (0..60).find_map(|_| {
             let at = self.chance.random_range(LEARNT + 10..self.minutes - length - 60);
-            service.deploys.iter().all(|deploy| !(deploy.at - 100..deploy.at + 130).contains(&at)).then_some(at)
+            service
+                .deploys
+                .iter()
+                .all(|deploy| !(deploy.at - 100..deploy.at + 130).contains(&at))
+                .then_some(at)
         })
     }
 
@@ -268,7 +296,9 @@ impl World {
         let profile = Self::profile(deploy.map(|at| &service.deploys[at]));
         let wanted = [Difficulty::Easy, Difficulty::Medium, Difficulty::Hard][self.chance.random_range(0..3)];
         let usable: Vec<usize> = (0..service.rates.len())
-            .filter(|at| !service.rates[*at].is_used && service.rates[*at].usual > 5e-4 && service.rates[*at].way == Way::Follows)
+            .filter(|at| {
+                !service.rates[*at].is_used && service.rates[*at].usual > 5e-4 && service.rates[*at].way == Way::Follows
+            })
             .collect();
         if usable.is_empty() {
             return None;
@@ -279,8 +309,10 @@ impl World {
             let factor = FACTORS[self.chance.random_range(0..FACTORS.len())] * self.chance.random_range(0.92..1.08);
             let rate = &service.rates[at];
             let minutes = length.min(WINDOW).min(self.minutes - from);
-            let usual: f64 =
-                (from..from + minutes).zip(&profile).map(|(minute, share)| rate.usual_at(minute, service.busy(minute)) * share).sum();
+            let usual: f64 = (from..from + minutes)
+                .zip(&profile)
+                .map(|(minute, share)| rate.usual_at(minute, service.busy(minute)) * share)
+                .sum();
             let difficulty = Difficulty::of(evidence(usual * factor, usual, rate.scatter(usual, minutes)));
             if difficulty == wanted {
                 return Some((at, factor));
@@ -295,21 +327,37 @@ impl World {
     /// A surge that comes with a deploy.
     fn surge_by_deploy(&mut self, service: &mut Service, deploy: usize) {
         let from = service.deploys[deploy].at;
-        let Some((rate, factor)) = self.pick(service, from, Some(deploy), WINDOW) else { return };
+        let Some((rate, factor)) = self.pick(service, from, Some(deploy), WINDOW) else {
+            return;
+        };
         service.rates[rate].is_used = true;
         let of = &mut service.deploys[deploy];
         (of.is_used, of.is_changed) = (true, true);
         of.sets.push((rate, factor));
-        service.planned.push(Planned { flag: FlagKind::Surging, rate, deploy: Some(deploy), from, until: self.minutes });
+        service.planned.push(Planned {
+            flag: FlagKind::Surging,
+            rate,
+            deploy: Some(deploy),
+            from,
+            until: self.minutes,
+        });
     }
 
     /// Errors that surge for a time, in every version.
     fn surge_for(&mut self, service: &mut Service, from: At, length: At, errors: usize) {
         for _ in 0..errors {
-            let Some((rate, factor)) = self.pick(service, from, None, length) else { return };
+            let Some((rate, factor)) = self.pick(service, from, None, length) else {
+                return;
+            };
             service.rates[rate].is_used = true;
             service.rates[rate].factors.push((from, from + length, factor));
-            service.planned.push(Planned { flag: FlagKind::Surging, rate, deploy: None, from, until: from + length });
+            service.planned.push(Planned {
+                flag: FlagKind::Surging,
+                rate,
+                deploy: None,
+                from,
+                until: from + length,
+            });
         }
     }
 
@@ -317,7 +365,11 @@ impl World {
         let from = service.deploys[deploy].at;
         let group = format!("new{}", service.rates.len());
         let mut rate = Rate::new(&mut self.chance, group);
-        let range = if self.chance.random_bool(0.5) { (0.03, 0.25) } else { (0.4, 30.0) };
+        let range = if self.chance.random_bool(0.5) {
+            (0.03, 0.25)
+        } else {
+            (0.4, 30.0)
+        };
         (rate.usual, rate.way, rate.is_used) = (log_uniform(&mut self.chance, range), Way::Follows, true);
         rate.by_version = vec![0.0];
         service.rates.push(rate);
@@ -325,7 +377,13 @@ impl World {
         let of = &mut service.deploys[deploy];
         (of.is_used, of.is_changed) = (true, true);
         of.sets.push((at, 1.0));
-        service.planned.push(Planned { flag: FlagKind::New, rate: at, deploy: Some(deploy), from, until: self.minutes });
+        service.planned.push(Planned {
+            flag: FlagKind::New,
+            rate: at,
+            deploy: Some(deploy),
+            from,
+            until: self.minutes,
+        });
     }
 
     /// An error that one deploy settles and a later one brings back.
@@ -336,15 +394,30 @@ impl World {
                 !deploy.is_used && deploy.at >= LEARNT && matches!(deploy.how, How::Rolling(_))
             })
             .collect();
-        let usable = service.rates.iter().position(|rate| !rate.is_used && rate.usual > 0.01 && rate.way == Way::Follows);
-        let ([first, .., last], Some(rate)) = (free.as_slice(), usable) else { return };
+        let usable = service
+            .rates
+            .iter()
+            .position(|rate| !rate.is_used && rate.usual > 0.01 && rate.way == Way::Follows);
+        let ([first, .., last], Some(rate)) = (free.as_slice(), usable) else {
+            return;
+        };
         service.rates[rate].is_used = true;
         service.deploys[*first].sets.push((rate, 0.0));
         service.deploys[*last].sets.push((rate, 1.0));
-        (service.deploys[*first].is_used, service.deploys[*last].is_used, service.deploys[*last].is_changed) = (true, true, true);
+        (
+            service.deploys[*first].is_used,
+            service.deploys[*last].is_used,
+            service.deploys[*last].is_changed,
+        ) = (true, true, true);
         let (settled, from) = (service.deploys[*first].at + 40, service.deploys[*last].at);
         service.settled.push((settled, rate, *first));
-        service.planned.push(Planned { flag: FlagKind::Returned, rate, deploy: Some(*last), from, until: self.minutes });
+        service.planned.push(Planned {
+            flag: FlagKind::Returned,
+            rate,
+            deploy: Some(*last),
+            from,
+            until: self.minutes,
+        });
     }
 
     /// What happens to a service.
@@ -386,7 +459,9 @@ impl World {
     fn deploys_in_outages(&mut self, service: &mut Service) {
         for _ in 0..self.condition.days() - 1 {
             let length = self.chance.random_range(30..90);
-            let Some(from) = self.quiet_minute(service, length) else { continue };
+            let Some(from) = self.quiet_minute(service, length) else {
+                continue;
+            };
             let errors = self.chance.random_range(1..=4);
             self.surge_for(service, from, length, errors);
             service.deploys.push(Deploy {
@@ -399,10 +474,18 @@ impl World {
             service.deploys.sort_by_key(|deploy| deploy.at);
             // The deploys that were planned for know their places by number: none was planned for yet.
         }
-        let Some(first) = self.free_deploy(service).map(|at| service.deploys[at].at) else { return };
+        let Some(first) = self.free_deploy(service).map(|at| service.deploys[at].at) else {
+            return;
+        };
         for further in 1..=3 {
             let at = first + further * self.chance.random_range(5..11);
-            service.deploys.push(Deploy { at, how: How::Rolling(0), is_changed: false, is_used: false, sets: vec![] });
+            service.deploys.push(Deploy {
+                at,
+                how: How::Rolling(0),
+                is_changed: false,
+                is_used: false,
+                sets: vec![],
+            });
         }
         service.deploys.sort_by_key(|deploy| deploy.at);
         service.deploys.dedup_by_key(|deploy| deploy.at);
@@ -411,20 +494,32 @@ impl World {
     /// A hundred errors of a service rise at once, each by its own factor.
     fn rise_together(&mut self, service: &mut Service) {
         let length = self.chance.random_range(30..120);
-        let Some(from) = self.quiet_minute(service, length) else { return };
-        let usable: Vec<usize> = (0..service.rates.len()).filter(|at| service.rates[*at].way == Way::Follows).collect();
+        let Some(from) = self.quiet_minute(service, length) else {
+            return;
+        };
+        let usable: Vec<usize> = (0..service.rates.len())
+            .filter(|at| service.rates[*at].way == Way::Follows)
+            .collect();
         for rate in usable.into_iter().filter(|at| at % 3 != 0) {
             let factor = log_uniform(&mut self.chance, (1.5, 10.0));
             service.rates[rate].is_used = true;
             service.rates[rate].factors.push((from, from + length, factor));
-            service.planned.push(Planned { flag: FlagKind::Surging, rate, deploy: None, from, until: from + length });
+            service.planned.push(Planned {
+                flag: FlagKind::Surging,
+                rate,
+                deploy: None,
+                from,
+                until: from + length,
+            });
         }
     }
 
     /// Deploys of one service make errors of another rise for an hour or two.
     fn harm_elsewhere(&mut self, services: &mut [Service]) {
         for at in 0..services.len() {
-            let Some(deploy) = self.free_deploy(&services[at]) else { continue };
+            let Some(deploy) = self.free_deploy(&services[at]) else {
+                continue;
+            };
             let of = &mut services[at].deploys[deploy];
             (of.is_used, of.is_changed) = (true, true);
             let (from, length) = (of.at, self.chance.random_range(40..120));
@@ -443,7 +538,10 @@ impl World {
         let mut errors: Vec<Counts> = vec![];
         for rate in &rates {
             let occurred = rate.occur(&mut self.chance, &service.activity, &shares);
-            let mut counts: Counts = occurred.into_iter().map(|(minute, version, count)| ((minute, version), count)).collect();
+            let mut counts: Counts = occurred
+                .into_iter()
+                .map(|(minute, version, count)| ((minute, version), count))
+                .collect();
             // What is not new was there before: it occurs on the day that is learnt from.
             let is_old = rate.by_version.first().is_none_or(|factor| *factor > 0.0);
             if is_old && !counts.keys().any(|(minute, _)| *minute < LEARNT) {
@@ -462,9 +560,16 @@ impl World {
             }
         }
         let stretches = stretches(&mut self.chance, self.condition, self.minutes);
-        self.disturbed.extend(stretches.iter().map(|(from, until, by)| (service.name.clone(), START + from, START + until, *by)));
+        self.disturbed.extend(
+            stretches
+                .iter()
+                .map(|(from, until, by)| (service.name.clone(), START + from, START + until, *by)),
+        );
         // Nobody can tell of errors what was not reported of them.
-        let errors: Vec<Counts> = errors.iter().map(|counts| reports::errors(self.condition, counts, &stretches, self.minutes)).collect();
+        let errors: Vec<Counts> = errors
+            .iter()
+            .map(|counts| reports::errors(self.condition, counts, &stretches, self.minutes))
+            .collect();
         self.judge(service, &rates, (&errors, &stretches), &shares);
         self.report(service, &rates, &errors, (requests, &stretches));
     }
@@ -480,14 +585,26 @@ impl World {
         let mut unseen = vec![];
         for planned in &service.planned {
             let rate = &rates[planned.rate];
-            let set = planned.deploy.and_then(|deploy| rate.by_version.get(deploy + 1).copied());
-            let has = |version: usize| planned.deploy.is_none_or(|deploy| version > deploy && rate.by_version.get(version).copied() == set);
-            let after = errors[planned.rate].range((planned.from, 0)..).filter(|((_, version), _)| has(*version));
+            let set = planned
+                .deploy
+                .and_then(|deploy| rate.by_version.get(deploy + 1).copied());
+            let has = |version: usize| {
+                planned
+                    .deploy
+                    .is_none_or(|deploy| version > deploy && rate.by_version.get(version).copied() == set)
+            };
+            let after = errors[planned.rate]
+                .range((planned.from, 0)..)
+                .filter(|((_, version), _)| has(*version));
             let mut by_minute: BTreeMap<At, u64> = BTreeMap::new();
             for ((minute, _), count) in after {
                 *by_minute.entry(*minute).or_default() += count;
             }
-            let began = if planned.flag == FlagKind::Surging { Some(planned.from) } else { by_minute.keys().next().copied() };
+            let began = if planned.flag == FlagKind::Surging {
+                Some(planned.from)
+            } else {
+                by_minute.keys().next().copied()
+            };
             let Some(began) = began.filter(|began| *began < self.minutes - 2) else {
                 unseen.extend(planned.deploy);
                 continue;
@@ -496,10 +613,18 @@ impl World {
             let (mut usual, mut seen, mut due, mut reader) = (0.0, 0.0, 0.0, None);
             for minute in began..began + length {
                 let at = usize::try_from(minute).expect("a minute");
-                let share: f64 = shares[at].iter().filter(|(version, _)| has(*version)).map(|(_, share)| share).sum();
+                let share: f64 = shares[at]
+                    .iter()
+                    .filter(|(version, _)| has(*version))
+                    .map(|(_, share)| share)
+                    .sum();
                 let usually = rate.usual_at(minute, service.busy(minute)) * share;
-                let factor: f64 =
-                    rate.factors.iter().filter(|(from, until, _)| (*from..*until).contains(&minute)).map(|(_, _, factor)| factor).product();
+                let factor: f64 = rate
+                    .factors
+                    .iter()
+                    .filter(|(from, until, _)| (*from..*until).contains(&minute))
+                    .map(|(_, _, factor)| factor)
+                    .product();
                 usual += usually;
                 due += usually * factor * set.unwrap_or(1.0);
                 #[expect(clippy::cast_precision_loss, reason = "occurrences of a minute")]
@@ -510,7 +635,9 @@ impl World {
                 }
             }
             let is_unseen = self.condition == Condition::ErrorsMissing
-                && stretches.iter().any(|(from, until, _)| *from < began + length && began < *until);
+                && stretches
+                    .iter()
+                    .any(|(from, until, _)| *from < began + length && began < *until);
             let difficulty = match planned.flag {
                 _ if is_unseen => Difficulty::Beyond,
                 FlagKind::Surging => Difficulty::of(evidence(due, usual, rate.scatter(usual, length))),
@@ -525,19 +652,38 @@ impl World {
                 began: START + began,
                 ended: (planned.until < self.minutes).then_some(START + planned.until),
                 difficulty,
-                reader: if planned.flag == FlagKind::Surging { reader } else { Some(0) },
+                reader: if planned.flag == FlagKind::Surging {
+                    reader
+                } else {
+                    Some(0)
+                },
             });
         }
-        for (at, deploy) in service.deploys.iter().enumerate().filter(|(_, deploy)| deploy.at >= LEARNT) {
+        for (at, deploy) in service
+            .deploys
+            .iter()
+            .enumerate()
+            .filter(|(_, deploy)| deploy.at >= LEARNT)
+        {
             if !deploy.is_changed || (unseen.contains(&at) && deploy.sets.len() == 1) {
                 let until = service.deploys.get(at + 1).map_or(self.minutes, |next| next.at);
-                self.silent.push(Silent { service: service.name.clone(), from: START + deploy.at, until: START + until });
+                self.silent.push(Silent {
+                    service: service.name.clone(),
+                    from: START + deploy.at,
+                    until: START + until,
+                });
             }
         }
     }
 
     /// What is reported of a service.
-    fn report(&mut self, service: &Service, rates: &[Rate], errors: &[Counts], (mut requests, stretches): (Counts, &[(At, At, f64)])) {
+    fn report(
+        &mut self,
+        service: &Service,
+        rates: &[Rate],
+        errors: &[Counts],
+        (mut requests, stretches): (Counts, &[(At, At, f64)]),
+    ) {
         let (name, environment) = (service.name.clone(), ENVIRONMENT.to_owned());
         for (at, deploy) in service.deploys.iter().enumerate() {
             let of = |minute: At, share: Option<f64>, ended: Option<At>| Event::Deploy {
@@ -552,12 +698,17 @@ impl World {
                 How::Canary(share, length, is_promoted) => {
                     self.events.push(of(deploy.at, Some(share), None));
                     let end = deploy.at + length;
-                    self.events.push(if is_promoted { of(end, None, None) } else { of(deploy.at, Some(share), Some(end)) });
+                    self.events.push(if is_promoted {
+                        of(end, None, None)
+                    } else {
+                        of(deploy.at, Some(share), Some(end))
+                    });
                 }
                 How::Rolling(_) => self.events.push(of(deploy.at, None, None)),
             }
             if self.condition == Condition::AnnouncedTwice && matches!(deploy.how, How::Rolling(_)) {
-                self.events.push(of(deploy.at + self.chance.random_range(0..10), None, None));
+                self.events
+                    .push(of(deploy.at + self.chance.random_range(0..10), None, None));
             }
         }
         for (minute, rate, deploy) in &service.settled {
@@ -614,11 +765,15 @@ fn version(number: usize) -> String {
 
 impl Service {
     fn busy(&self, minute: At) -> f64 {
-        usize::try_from(minute).ok().and_then(|at| self.activity.get(at)).copied().unwrap_or(1.0)
+        usize::try_from(minute)
+            .ok()
+            .and_then(|at| self.activity.get(at))
+            .copied()
+            .unwrap_or(1.0)
     }
 
-    /// The shares of the versions in each minute; the factors of each version are noted at the rates. Version 0 runs first, each
-    /// deploy brings the next one.
+    /// The shares of the versions in each minute; the factors of each version are noted at the
+    /// rates. Version 0 runs first, each deploy brings the next one.
     fn versions(&self, rates: &mut [Rate], minutes: At) -> Vec<Vec<(usize, f64)>> {
         let mut shares: Vec<Vec<(usize, f64)>> = vec![vec![(0, 1.0)]; usize::try_from(minutes).expect("minutes")];
         for rate in rates.iter_mut() {
@@ -629,7 +784,11 @@ impl Service {
         for (at, deploy) in self.deploys.iter().enumerate() {
             let brought = at + 1;
             for (number, rate) in rates.iter_mut().enumerate() {
-                let set = deploy.sets.iter().find(|(of, _)| *of == number).map(|(_, factor)| *factor);
+                let set = deploy
+                    .sets
+                    .iter()
+                    .find(|(of, _)| *of == number)
+                    .map(|(_, factor)| *factor);
                 rate.by_version[brought] = set.unwrap_or(rate.by_version[main]);
             }
             let other = main;
@@ -641,7 +800,8 @@ impl Service {
                     How::Canary(_, _, is_promoted) => f64::from(u8::from(is_promoted)),
                 };
                 let of = [(other, 1.0 - share), (brought, share)];
-                shares[usize::try_from(minute).expect("a minute")] = of.into_iter().filter(|(_, share)| *share > 0.0).collect();
+                shares[usize::try_from(minute).expect("a minute")] =
+                    of.into_iter().filter(|(_, share)| *share > 0.0).collect();
             }
             if !matches!(deploy.how, How::Canary(_, _, false)) {
                 main = brought;

@@ -1,4 +1,5 @@
-//! What is true of a fleet: what changed, which deploys changed nothing, and what a reader who knows every true rate finds.
+//! What is true of a fleet: what changed, which deploys changed nothing, and what a reader who
+//! knows every true rate finds.
 
 use outcrop_core::deploy::FlagKind;
 
@@ -29,10 +30,14 @@ impl Difficulty {
     }
 }
 
-/// The evidence of a count against what is usual, in nats: the quasi-likelihood of a Poisson count (Wedderburn 1974) whose
-/// variance is `scatter` times its mean.
+/// The evidence of a count against what is usual, in nats: the quasi-likelihood of a Poisson count
+/// (Wedderburn 1974) whose variance is `scatter` times its mean.
 pub(super) fn evidence(count: f64, usual: f64, scatter: f64) -> f64 {
-    if count <= usual || usual <= 0.0 { 0.0 } else { (count * (count / usual).ln() - (count - usual)) / scatter }
+    if count <= usual || usual <= 0.0 {
+        0.0
+    } else {
+        (count * (count / usual).ln() - (count - usual)) / scatter
+    }
 }
 
 /// Nats from which on the reader who knows every rate says that there is a surge.

@@ -18,21 +18,33 @@ pub async fn run(database: DatabaseArgs, command: MemberCommand) -> Result<(), F
         MemberCommand::List { json } => list(database, json).await,
         MemberCommand::Role { email, role } => {
             let database = open(database).await?;
-            people::set_role(&database, &email, word(role)).await.map_err(|error| refused(&error))?;
+            people::set_role(&database, &email, word(role))
+                .await
+                .map_err(|error| refused(&error))?;
             note(&database, "changed role", &format!("{email}: {}", word(role))).await?;
             line(format!("{email} is {} {} now", article(role), word(role)))
         }
         MemberCommand::Remove { email } => {
             let database = open(database).await?;
-            people::remove(&database, &email).await.map_err(|error| refused(&error))?;
+            people::remove(&database, &email)
+                .await
+                .map_err(|error| refused(&error))?;
             note(&database, "removed member", &email).await?;
-            line(format!("{email} is no member any more; their tokens and sessions have ended"))
+            line(format!(
+                "{email} is no member any more; their tokens and sessions have ended"
+            ))
         }
-        MemberCommand::Password { email, password_stdin: _, revoke_tokens } => {
+        MemberCommand::Password {
+            email,
+            password_stdin: _,
+            revoke_tokens,
+        } => {
             let hash = hash(&password()?)?;
             let database = open(database).await?;
             let tokens = if revoke_tokens { Tokens::End } else { Tokens::Stay };
-            people::set_password(&database, &email, &hash, None, tokens).await.map_err(|error| refused(&error))?;
+            people::set_password(&database, &email, &hash, None, tokens)
+                .await
+                .map_err(|error| refused(&error))?;
             note(&database, "set password", &email).await?;
             line(format!("{email} has a new password; their sessions have ended"))
         }
@@ -41,13 +53,19 @@ pub async fn run(database: DatabaseArgs, command: MemberCommand) -> Result<(), F
 
 async fn add(database: DatabaseArgs, arguments: MemberAdd) -> Result<(), Fault> {
     let email = arguments.email.trim();
-    if email.len() > 320 || !email.split_once('@').is_some_and(|(name, host)| !name.is_empty() && !host.is_empty()) {
+    if email.len() > 320
+        || !email
+            .split_once('@')
+            .is_some_and(|(name, host)| !name.is_empty() && !host.is_empty())
+    {
         return Err(Fault::Usage(format!("`{email}` is no e-mail address")));
     }
     let hash = hash(&password()?)?;
     let role = word(arguments.role);
     let database = open(database).await?;
-    people::add_member(&database, email, role, &hash).await.map_err(|error| refused(&error))?;
+    people::add_member(&database, email, role, &hash)
+        .await
+        .map_err(|error| refused(&error))?;
     note(&database, "added member", &format!("{email}: {role}")).await?;
     line(format!("{email} is a member now ({role})"))
 }
@@ -70,7 +88,9 @@ const fn article(role: Role) -> &'static str {
 /// The password on standard input.
 fn password() -> Result<String, Fault> {
     let mut password = String::new();
-    std::io::stdin().read_to_string(&mut password).map_err(|error| Fault::Usage(format!("the password cannot be read: {error}")))?;
+    std::io::stdin()
+        .read_to_string(&mut password)
+        .map_err(|error| Fault::Usage(format!("the password cannot be read: {error}")))?;
     let password = password.trim_end_matches(['\n', '\r']);
     if password.chars().count() < MIN_PASSWORD || password.len() > LONGEST_PASSWORD {
         return Err(Fault::Usage(format!(
@@ -81,7 +101,8 @@ fn password() -> Result<String, Fault> {
 }
 
 fn hash(password: &str) -> Result<String, Fault> {
-    outcrop_server::hash_password(password).map_err(|error| Fault::Usage(format!("the password cannot be used: {error}")))
+    outcrop_server::hash_password(password)
+        .map_err(|error| Fault::Usage(format!("the password cannot be used: {error}")))
 }
 
 async fn list(database: DatabaseArgs, as_json: bool) -> Result<(), Fault> {
@@ -91,7 +112,8 @@ async fn list(database: DatabaseArgs, as_json: bool) -> Result<(), Fault> {
         let items: Vec<_> = members
             .into_iter()
             .map(|row| {
-                serde_json::json!({"email": row.email, "role": row.role, "created_at": row.created_at, "tokens": row.tokens,
+                serde_json::json!({"email": row.email, "role": row.role, "created_at": row.created_at,
+                    "tokens": row.tokens,
                     "sessions": row.sessions, "last_used_at": row.last_used_at})
             })
             .collect();
@@ -113,7 +135,14 @@ async fn list(database: DatabaseArgs, as_json: bool) -> Result<(), Fault> {
         &columns,
         members.into_iter().map(|row| {
             let seen = row.last_used_at.map_or_else(|| "never".to_owned(), |at| ago(at, now));
-            vec![row.email, row.role, time(row.created_at), grouped(row.tokens), grouped(row.sessions), seen]
+            vec![
+                row.email,
+                row.role,
+                time(row.created_at),
+                grouped(row.tokens),
+                grouped(row.sessions),
+                seen,
+            ]
         }),
     )
 }

@@ -10,20 +10,30 @@ pub async fn run(database: DatabaseArgs, command: SessionCommand) -> Result<(), 
     let database = open(database).await?;
     match command {
         SessionCommand::End { email, id } => {
-            let ended = sessions::end_of(&database, &email, id).await.map_err(|error| away(&error))?;
+            let ended = sessions::end_of(&database, &email, id)
+                .await
+                .map_err(|error| away(&error))?;
             if ended == 0 {
-                return Err(Fault::Usage(format!("`{email}` has no such session; `outcrop admin session list` lists them")));
+                return Err(Fault::Usage(format!(
+                    "`{email}` has no such session; `outcrop admin session list` lists them"
+                )));
             }
             note(&database, "ended sessions", &email).await?;
-            line(format!("{} of {email} ended", counted(i64::try_from(ended).unwrap_or(i64::MAX), "session", "sessions")))
+            line(format!(
+                "{} of {email} ended",
+                counted(i64::try_from(ended).unwrap_or(i64::MAX), "session", "sessions")
+            ))
         }
         SessionCommand::List { email, json: as_json } => {
-            let rows = sessions::list(&database, email.as_deref(), None).await.map_err(|error| away(&error))?;
+            let rows = sessions::list(&database, email.as_deref(), None)
+                .await
+                .map_err(|error| away(&error))?;
             if as_json {
                 let items: Vec<_> = rows
                     .into_iter()
                     .map(|row| {
-                        serde_json::json!({"id": row.id, "email": row.email, "agent": row.agent, "created_at": row.created_at,
+                        serde_json::json!({"id": row.id, "email": row.email, "agent": row.agent,
+                            "created_at": row.created_at,
                             "last_used_at": row.last_used_at, "expires_at": row.expires_at})
                     })
                     .collect();
@@ -42,8 +52,15 @@ pub async fn run(database: DatabaseArgs, command: SessionCommand) -> Result<(), 
             ];
             table(
                 &columns,
-                rows.into_iter()
-                    .map(|row| vec![row.id.to_string(), row.email, time(row.created_at), ago(row.last_used_at, now), row.agent]),
+                rows.into_iter().map(|row| {
+                    vec![
+                        row.id.to_string(),
+                        row.email,
+                        time(row.created_at),
+                        ago(row.last_used_at, now),
+                        row.agent,
+                    ]
+                }),
             )
         }
     }

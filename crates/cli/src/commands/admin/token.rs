@@ -10,27 +10,48 @@ use crate::output::{Column, Fit, ago, json, line, table, time};
 pub async fn run(database: DatabaseArgs, command: TokenCommand) -> Result<(), Fault> {
     let database = open(database).await?;
     match command {
-        TokenCommand::Create { email, pipeline, name, days } => {
+        TokenCommand::Create {
+            email,
+            pipeline,
+            name,
+            days,
+        } => {
             let secret = Secret::random("outcrop-token");
             let expires_at = days.map(|days| Utc::now() + TimeDelta::days(days.into()));
-            let token = tokens::NewToken { name: name.trim().to_owned(), is_pipeline: pipeline, expires_at };
-            tokens::add(&database, &email, secret.digest(), &token).await.map_err(|error| match error {
-                AccessError::Missing(_) => Fault::Usage(format!("there is no member `{email}`; `outcrop admin member add` makes one")),
-                other => refused(&other),
-            })?;
+            let token = tokens::NewToken {
+                name: name.trim().to_owned(),
+                is_pipeline: pipeline,
+                expires_at,
+            };
+            tokens::add(&database, &email, secret.digest(), &token)
+                .await
+                .map_err(|error| match error {
+                    AccessError::Missing(_) => Fault::Usage(format!(
+                        "there is no member `{email}`; `outcrop admin member add` makes one"
+                    )),
+                    other => refused(&other),
+                })?;
             note(&database, "made token", &format!("of {email} {}", token.name)).await?;
             line(secret.expose())
         }
         TokenCommand::Revoke { id } => {
-            let revoked = tokens::revoke(&database, id, None).await.map_err(|error| away(&error))?;
+            let revoked = tokens::revoke(&database, id, None)
+                .await
+                .map_err(|error| away(&error))?;
             let Some((email, name)) = revoked else {
-                return Err(Fault::Usage(format!("there is no token {id} in use; `outcrop admin token list` lists them")));
+                return Err(Fault::Usage(format!(
+                    "there is no token {id} in use; `outcrop admin token list` lists them"
+                )));
             };
             note(&database, "revoked token", &format!("{id} of {email} {name}")).await?;
-            line(format!("Token {id} of {email} is revoked; its next request is refused."))
+            line(format!(
+                "Token {id} of {email} is revoked; its next request is refused."
+            ))
         }
         TokenCommand::List { email, json: as_json } => {
-            let rows = tokens::list(&database, email.as_deref()).await.map_err(|error| away(&error))?;
+            let rows = tokens::list(&database, email.as_deref())
+                .await
+                .map_err(|error| away(&error))?;
             if as_json { as_document(rows) } else { as_table(rows) }
         }
     }
@@ -40,7 +61,8 @@ fn as_document(rows: Vec<tokens::Token>) -> Result<(), Fault> {
     let items: Vec<_> = rows
         .into_iter()
         .map(|row| {
-            serde_json::json!({"id": row.id, "email": row.email, "name": row.name, "pipeline": row.is_pipeline, "created_at": row.created_at,
+            serde_json::json!({"id": row.id, "email": row.email, "name": row.name, "pipeline": row.is_pipeline,
+                "created_at": row.created_at,
                 "expires_at": row.expires_at, "last_used_at": row.last_used_at, "revoked_at": row.revoked_at})
         })
         .collect();
@@ -71,8 +93,20 @@ fn as_table(rows: Vec<tokens::Token>) -> Result<(), Fault> {
                 (None, None) => "in use".to_owned(),
             };
             let used = row.last_used_at.map_or_else(|| "never".to_owned(), |at| ago(at, now));
-            let may = if row.is_pipeline { "deploys" } else { "all its member may" };
-            vec![row.id.to_string(), row.email, row.name, may.to_owned(), time(row.created_at), used, state]
+            let may = if row.is_pipeline {
+                "deploys"
+            } else {
+                "all its member may"
+            };
+            vec![
+                row.id.to_string(),
+                row.email,
+                row.name,
+                may.to_owned(),
+                time(row.created_at),
+                used,
+                state,
+            ]
         }),
     )
 }

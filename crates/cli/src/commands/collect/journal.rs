@@ -1,5 +1,6 @@
-//! The journal's export format: fields a line each, an empty line after each entry; a field with line breaks stands as its name
-//! alone, then its length in eight bytes, little-endian, then its value (systemd, "Journal Export Formats").
+//! The journal's export format: fields a line each, an empty line after each entry; a field with
+//! line breaks stands as its name alone, then its length in eight bytes, little-endian, then its
+//! value (systemd, "Journal Export Formats").
 
 use outcrop_core::Timestamp;
 use outcrop_core::app_log::{Event, Finder};
@@ -37,7 +38,10 @@ impl Journal {
             return self.end(finder, now);
         }
         match bare.iter().position(|byte| *byte == b'=') {
-            Some(at) => self.set(&String::from_utf8_lossy(&bare[..at]), &String::from_utf8_lossy(&bare[at + 1..])),
+            Some(at) => self.set(
+                &String::from_utf8_lossy(&bare[..at]),
+                &String::from_utf8_lossy(&bare[at + 1..]),
+            ),
             None => self.binary = Some((String::from_utf8_lossy(bare).into_owned(), vec![])),
         }
         vec![]
@@ -48,7 +52,12 @@ impl Journal {
             "MESSAGE" => self.message = Some(value.to_owned()),
             "SYSLOG_IDENTIFIER" => value.clone_into(&mut self.process),
             "_PID" => value.clone_into(&mut self.pid),
-            "__REALTIME_TIMESTAMP" => self.time = value.parse::<i64>().ok().map(|micros| Timestamp(micros.saturating_mul(1_000))),
+            "__REALTIME_TIMESTAMP" => {
+                self.time = value
+                    .parse::<i64>()
+                    .ok()
+                    .map(|micros| Timestamp(micros.saturating_mul(1_000)));
+            }
             _ => {}
         }
     }
@@ -59,7 +68,11 @@ impl Journal {
             finder.skip(entry.lines);
             return vec![];
         };
-        let process = if entry.pid.is_empty() { entry.process } else { format!("{}[{}]", entry.process, entry.pid) };
+        let process = if entry.pid.is_empty() {
+            entry.process
+        } else {
+            format!("{}[{}]", entry.process, entry.pid)
+        };
         finder.push_entry(&process, &message, entry.time, entry.lines, now)
     }
 }

@@ -39,7 +39,9 @@ pub async fn run(arguments: Collect) -> Result<(), Fault> {
     let mut positions = Positions::open(arguments.state.clone())?;
     if arguments.files.iter().any(|file| file.as_os_str() == "-") {
         if arguments.files.len() > 1 {
-            return Err(Fault::Usage("standard input is read alone, not together with files".to_owned()));
+            return Err(Fault::Usage(
+                "standard input is read alone, not together with files".to_owned(),
+            ));
         }
         return from_stdin(&arguments, &forward).await;
     }
@@ -103,11 +105,22 @@ struct Log {
 
 impl Log {
     fn new(source: FileSource, keep: LinesArg) -> Self {
-        Self { source, keep, before: VecDeque::new(), quiet: 0 }
+        Self {
+            source,
+            keep,
+            before: VecDeque::new(),
+            quiet: 0,
+        }
     }
 
     /// Reads what is there and sends what is whole. Returns whether anything was read.
-    async fn step(&mut self, forward: &Forward, positions: &mut Positions, sum: &mut Sum, is_last: bool) -> Result<bool, Fault> {
+    async fn step(
+        &mut self,
+        forward: &Forward,
+        positions: &mut Positions,
+        sum: &mut Sum,
+        is_last: bool,
+    ) -> Result<bool, Fault> {
         let (mut events, lines) = self.source.read(BATCH.1, now())?;
         sum.lines += lines;
         let is_news = lines > 0;
@@ -154,7 +167,11 @@ fn batches(events: &[Event]) -> Vec<&[Event]> {
     let mut batches = vec![];
     let (mut from, mut bytes) = (0, 0);
     for (at, event) in events.iter().enumerate() {
-        let size = event.message.len() + event.exception.as_ref().map_or(0, |exception| exception.stacktrace.len());
+        let size = event.message.len()
+            + event
+                .exception
+                .as_ref()
+                .map_or(0, |exception| exception.stacktrace.len());
         if at > from && (at - from >= BATCH.0 || bytes + size > BATCH.1) {
             batches.push(&events[from..at]);
             (from, bytes) = (at, 0);
@@ -227,7 +244,8 @@ fn dry_run(arguments: &Collect) -> Result<(), Fault> {
         let mut input: Box<dyn BufRead> = if file.as_os_str() == "-" {
             Box::new(std::io::stdin().lock())
         } else {
-            let opened = std::fs::File::open(file).map_err(|error| Fault::Usage(format!("{}: {error}", file.display())))?;
+            let opened =
+                std::fs::File::open(file).map_err(|error| Fault::Usage(format!("{}: {error}", file.display())))?;
             Box::new(std::io::BufReader::new(opened))
         };
         source.read_all(&mut input, |events, read| {
@@ -263,13 +281,21 @@ fn dry_run(arguments: &Collect) -> Result<(), Fault> {
     if exceptions.is_empty() {
         return Ok(());
     }
-    let columns = [Column("lines", Fit::Whole), Column("type", Fit::Text(16)), Column("message", Fit::Text(24))];
+    let columns = [
+        Column("lines", Fit::Whole),
+        Column("type", Fit::Text(16)),
+        Column("message", Fit::Text(24)),
+    ];
     table(
         &columns,
         exceptions.iter().map(|exception| {
             vec![
                 format!("{}-{}", exception.first_line, exception.last_line),
-                if exception.type_name.is_empty() { "—".to_owned() } else { exception.type_name.clone() },
+                if exception.type_name.is_empty() {
+                    "—".to_owned()
+                } else {
+                    exception.type_name.clone()
+                },
                 printable(exception.message.lines().next().unwrap_or_default()),
             ]
         }),

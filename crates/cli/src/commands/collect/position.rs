@@ -32,8 +32,12 @@ impl Positions {
     pub fn open(given: Option<PathBuf>) -> Result<Self, Fault> {
         let file = given.map_or_else(default_file, Ok)?;
         let known = match std::fs::read(&file) {
-            Ok(bytes) => serde_json::from_slice(&bytes)
-                .map_err(|error| Fault::Usage(format!("{}: {error}; remove it to read all files from their start", file.display())))?,
+            Ok(bytes) => serde_json::from_slice(&bytes).map_err(|error| {
+                Fault::Usage(format!(
+                    "{}: {error}; remove it to read all files from their start",
+                    file.display()
+                ))
+            })?,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => BTreeMap::new(),
             Err(error) => return Err(Fault::Usage(format!("{}: {error}", file.display()))),
         };
@@ -66,8 +70,12 @@ fn absolute(path: &Path) -> PathBuf {
 }
 
 fn default_file() -> Result<PathBuf, Fault> {
-    let folder = std::env::var_os("XDG_STATE_HOME").map(PathBuf::from).filter(|folder| folder.is_absolute());
+    let folder = std::env::var_os("XDG_STATE_HOME")
+        .map(PathBuf::from)
+        .filter(|folder| folder.is_absolute());
     let home = || std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".local/state"));
-    let folder = folder.or_else(home).ok_or_else(|| Fault::Usage("no place to remember positions: give --state FILE".to_owned()))?;
+    let folder = folder
+        .or_else(home)
+        .ok_or_else(|| Fault::Usage("no place to remember positions: give --state FILE".to_owned()))?;
     Ok(folder.join("outcrop/collect.json"))
 }

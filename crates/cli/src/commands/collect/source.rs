@@ -40,8 +40,13 @@ impl Source {
         self.finder.push(text.trim_end_matches('\n'), now)
     }
 
-    /// Reads to the end, handing over events as they end, with the number of lines read since. Stops where nobody takes them.
-    pub fn read_all(&mut self, input: &mut impl BufRead, mut hand: impl FnMut(Vec<Event>, u64) -> bool) -> Result<(), Fault> {
+    /// Reads to the end, handing over events as they end, with the number of lines read since.
+    /// Stops where nobody takes them.
+    pub fn read_all(
+        &mut self,
+        input: &mut impl BufRead,
+        mut hand: impl FnMut(Vec<Event>, u64) -> bool,
+    ) -> Result<(), Fault> {
         const EVERY: u64 = 1_000;
         let mut lines = 0;
         let mut events = vec![];
@@ -55,7 +60,8 @@ impl Source {
             }
             lines += 1;
             events.extend(self.take(&line, now()));
-            if (!events.is_empty() || lines >= EVERY) && !hand(std::mem::take(&mut events), std::mem::take(&mut lines)) {
+            if (!events.is_empty() || lines >= EVERY) && !hand(std::mem::take(&mut events), std::mem::take(&mut lines))
+            {
                 return Ok(());
             }
         }
@@ -108,7 +114,9 @@ impl FileSource {
         stays_within(path, &current)?;
         let is_current = |position: &Position| identity(&current).is_ok_and(|identity| identity == position.identity());
         // Replaced while nobody read: what is left of the old one lies beside it under another name.
-        let left = known.filter(|position| !is_current(position)).and_then(|position| Some((renamed(path, &position)?, position)));
+        let left = known
+            .filter(|position| !is_current(position))
+            .and_then(|position| Some((renamed(path, &position)?, position)));
         let (file, from) = match (left, known) {
             (Some((old, position)), _) => (old, position.offset),
             (None, Some(position)) if is_current(&position) => (current, position.offset),
@@ -176,7 +184,11 @@ impl FileSource {
     /// Where to read on after a restart: the first line of an event that has not ended.
     pub fn position(&self) -> Position {
         let offset = self.starts.front().map_or(self.read, |(_, offset)| *offset);
-        Position { device: self.identity.0, inode: self.identity.1, offset }
+        Position {
+            device: self.identity.0,
+            inode: self.identity.1,
+            offset,
+        }
     }
 
     pub fn path(&self) -> &Path {
@@ -185,7 +197,11 @@ impl FileSource {
 
     /// What the log is called: its file's name without endings.
     pub fn name(&self) -> String {
-        let name = self.path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        let name = self
+            .path
+            .file_name()
+            .map(|name| name.to_string_lossy().into_owned())
+            .unwrap_or_default();
         name.split('.').next().unwrap_or_default().to_owned()
     }
 
@@ -196,11 +212,17 @@ impl FileSource {
         }
     }
 
-    /// Whether the last line read still stands where it was read: a file emptied and filled anew may be as long as before.
+    /// Whether the last line read still stands where it was read: a file emptied and filled anew
+    /// may be as long as before.
     fn ends_as_read(&self) -> bool {
         let mut there = vec![0; self.last.len()];
-        let Some(at) = self.read.checked_sub(self.last.len() as u64) else { return true };
-        self.file.get_ref().read_at(&mut there, at).is_ok_and(|count| there.get(..count) == Some(self.last.as_slice()))
+        let Some(at) = self.read.checked_sub(self.last.len() as u64) else {
+            return true;
+        };
+        self.file
+            .get_ref()
+            .read_at(&mut there, at)
+            .is_ok_and(|count| there.get(..count) == Some(self.last.as_slice()))
     }
 
     fn is_replaced(&self) -> bool {
@@ -216,7 +238,9 @@ impl FileSource {
         if !is_emptied && !self.is_replaced() {
             return Ok(vec![]);
         }
-        let Ok(next) = File::open(&self.path) else { return Ok(vec![]) };
+        let Ok(next) = File::open(&self.path) else {
+            return Ok(vec![]);
+        };
         stays_within(&self.path, &next)?;
         let events = self.flush(now);
         *self = Self::start(&self.path.clone(), next, 0, true)?;
@@ -228,17 +252,25 @@ fn identity(file: &File) -> std::io::Result<(u64, u64)> {
     file.metadata().map(|metadata| (metadata.dev(), metadata.ino()))
 }
 
-/// Refuses a link that leads out of the folder that a path names: whoever may write into a log's folder would have any file read that whoever
-/// collects may read. What is no file, such as a pipe, is let through.
+/// Refuses a link that leads out of the folder that a path names: whoever may write into a log's
+/// folder would have any file read that whoever collects may read. What is no file, such as a pipe,
+/// is let through.
 fn stays_within(path: &Path, opened: &File) -> Result<(), Fault> {
     let failed = |error: std::io::Error| Fault::Usage(format!("{}: {error}", path.display()));
     if !opened.metadata().map_err(failed)?.is_file() {
         return Ok(());
     }
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let (folder, target) = (folder.canonicalize().map_err(failed)?, path.canonicalize().map_err(failed)?);
+    let folder = path
+        .parent()
+        .filter(|folder| !folder.as_os_str().is_empty())
+        .unwrap_or(Path::new("."));
+    let (folder, target) = (
+        folder.canonicalize().map_err(failed)?,
+        path.canonicalize().map_err(failed)?,
+    );
     // Looked at after it was opened, and held against what was opened: a link that is changed in between is found out.
-    let is_same = std::fs::metadata(&target).is_ok_and(|there| identity(opened).is_ok_and(|own| own == (there.dev(), there.ino())));
+    let is_same = std::fs::metadata(&target)
+        .is_ok_and(|there| identity(opened).is_ok_and(|own| own == (there.dev(), there.ino())));
     if is_same && target.starts_with(&folder) {
         return Ok(());
     }
@@ -252,9 +284,14 @@ fn stays_within(path: &Path, opened: &File) -> Result<(), Fault> {
 
 /// The file of an identity beside a path.
 fn renamed(path: &Path, position: &Position) -> Option<File> {
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = path
+        .parent()
+        .filter(|folder| !folder.as_os_str().is_empty())
+        .unwrap_or(Path::new("."));
     let found = std::fs::read_dir(folder).ok()?.filter_map(Result::ok).find(|entry| {
-        entry.metadata().is_ok_and(|metadata| metadata.is_file() && (metadata.dev(), metadata.ino()) == position.identity())
+        entry
+            .metadata()
+            .is_ok_and(|metadata| metadata.is_file() && (metadata.dev(), metadata.ino()) == position.identity())
     })?;
     File::open(found.path()).ok()
 }
@@ -291,11 +328,18 @@ mod tests {
         symlink(at("logs/old/1.log"), at("logs/current.log")).unwrap();
         symlink(at("secret"), at("logs/evil.log")).unwrap();
         symlink("../secret", at("logs/relative.log")).unwrap();
-        let open = |name: &str| FileSource::open(&at(name), None, true).map(|source| source.name()).map_err(|fault| fault.to_string());
+        let open = |name: &str| {
+            FileSource::open(&at(name), None, true)
+                .map(|source| source.name())
+                .map_err(|fault| fault.to_string())
+        };
         assert_eq!(open("logs/current.log").as_deref(), Ok("current"));
         assert_eq!(open("logs/old/1.log").as_deref(), Ok("1"));
         for name in ["logs/evil.log", "logs/relative.log"] {
-            assert!(open(name).is_err_and(|why| why.contains("secret, which lies outside")), "{name}");
+            assert!(
+                open(name).is_err_and(|why| why.contains("secret, which lies outside")),
+                "{name}"
+            );
         }
         // A log that is replaced by such a link while it is followed is not read on.
         let mut followed = FileSource::open(&at("logs/current.log"), None, true).unwrap();

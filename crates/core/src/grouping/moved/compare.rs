@@ -6,9 +6,11 @@ use serde::{Deserialize, Serialize};
 
 use super::shape::{Link, Shape, Spot};
 
-// What each edit costs. One edit that teams make every week costs less than 1; what hardly happens twice in one version, or is
-// as likely another defect, costs more. Only sums are compared, with the bounds in `mod.rs`.
-/// A function in another file, module or class; the first time for each pair of places, since a renamed file moves all of its functions.
+// What each edit costs. One edit that teams make every week costs less than 1; what hardly happens
+// twice in one version, or is as likely another defect, costs more. Only sums are compared, with
+// the bounds in `mod.rs`.
+/// A function in another file, module or class; the first time for each pair of places, since a
+/// renamed file moves all of its functions.
 const MOVED: f64 = 0.6;
 /// A frame more or less: a helper was extracted, wrapped around, or inlined.
 const FRAME: f64 = 0.8;
@@ -108,7 +110,12 @@ pub(super) fn edits(before: &Shape, after: &Shape, known: &Known) -> Option<Edit
     if before.exceptions.len() != after.exceptions.len() {
         return None;
     }
-    let mut edits = Edits { cost: 0.0, is_thrown_alike: true, kept: vec![], changes: vec![] };
+    let mut edits = Edits {
+        cost: 0.0,
+        is_thrown_alike: true,
+        kept: vec![],
+        changes: vec![],
+    };
     let mut places: Vec<(&str, &str)> = vec![];
     let mut types: Vec<(&str, &str)> = vec![];
     for (at, (old, new)) in before.exceptions.iter().zip(&after.exceptions).enumerate() {
@@ -132,14 +139,19 @@ pub(super) fn edits(before: &Shape, after: &Shape, known: &Known) -> Option<Edit
     }
     let shared = shared_words(&before.message, &after.message);
     if let Some((from, to)) = types.first() {
-        // A type by another name is told from another type by all else being as it was, and by what is left of its name.
+        // A type by another name is told from another type by all else being as it was, and by what
+        // is left of its name.
         let is_of_top = types.len() == 1 && before.exceptions[0].type_name != after.exceptions[0].type_name;
-        let is_all_else_alike = edits.changes.is_empty() && before.message == after.message && has_words(&after.message);
+        let is_all_else_alike =
+            edits.changes.is_empty() && before.message == after.message && has_words(&after.message);
         if !is_of_top || !is_all_else_alike || !is_like(from, to) {
             return None;
         }
         edits.cost += TYPE;
-        edits.changes.push(Change::Type { from: (*from).to_owned(), to: (*to).to_owned() });
+        edits.changes.push(Change::Type {
+            from: (*from).to_owned(),
+            to: (*to).to_owned(),
+        });
     }
     if shared < 1.0 {
         edits.cost += MESSAGE * (1.0 - shared);
@@ -150,11 +162,16 @@ pub(super) fn edits(before: &Shape, after: &Shape, known: &Known) -> Option<Edit
 
 /// Whether a template says something in words of its own.
 pub(super) fn has_words(template: &str) -> bool {
-    words(template).filter(|word| word.chars().all(char::is_alphabetic)).nth(1).is_some()
+    words(template)
+        .filter(|word| word.chars().all(char::is_alphabetic))
+        .nth(1)
+        .is_some()
 }
 
 fn words(template: &str) -> impl Iterator<Item = &str> {
-    template.split(|c: char| c.is_whitespace() || matches!(c, ',' | ':' | ';' | '(' | ')' | '=')).filter(|word| !word.is_empty())
+    template
+        .split(|c: char| c.is_whitespace() || matches!(c, ',' | ':' | ';' | '(' | ')' | '='))
+        .filter(|word| !word.is_empty())
 }
 
 /// The share of the words of two templates that they have in common, 0 to 1.
@@ -172,7 +189,11 @@ fn shared_words(one: &str, other: &str) -> f64 {
         }
     }
     let all = count + u32::try_from(left.len()).unwrap_or(u32::MAX);
-    if all == 0 { 1.0 } else { f64::from(both) / f64::from(all) }
+    if all == 0 {
+        1.0
+    } else {
+        f64::from(both) / f64::from(all)
+    }
 }
 
 /// Whether two names of types have a word in common, beside those that most have.
@@ -187,7 +208,13 @@ fn is_like(one: &str, other: &str) -> bool {
                 word.extend(c.to_lowercase());
             }
         }
-        words.retain(|word| word.len() > 2 && !matches!(word.as_str(), "error" | "exception" | "failure" | "fault" | "invalid" | "not"));
+        words.retain(|word| {
+            word.len() > 2
+                && !matches!(
+                    word.as_str(),
+                    "error" | "exception" | "failure" | "fault" | "invalid" | "not"
+                )
+        });
         words
     };
     let there = words(other);
@@ -202,16 +229,34 @@ enum Step {
     Added,
 }
 
-/// The cheapest way to make one list of frames into another: the edit distance by dynamic programming, on lists of a dozen.
-fn align<'a>(exception: usize, old: &'a Link, new: &'a Link, known: &Known, places: &mut Vec<(&'a str, &'a str)>, edits: &mut Edits) {
+/// The cheapest way to make one list of frames into another: the edit distance by dynamic
+/// programming, on lists of a dozen.
+fn align<'a>(
+    exception: usize,
+    old: &'a Link,
+    new: &'a Link,
+    known: &Known,
+    places: &mut Vec<(&'a str, &'a str)>,
+    edits: &mut Edits,
+) {
     let (from, to) = (&old.spots, &new.spots);
     let (rows, columns) = (from.len(), to.len());
     let mut costs = vec![vec![(0.0_f64, Step::Match); columns + 1]; rows + 1];
     // What a list that was cut off does not show may have been there.
-    let of_removed =
-        |row: usize, column: usize| if column == 0 && new.is_cut { 0.0 } else { of_frame(&from[rows - row], rows - row, known) };
-    let of_added =
-        |row: usize, column: usize| if row == 0 && old.is_cut { 0.0 } else { of_frame(&to[columns - column], columns - column, known) };
+    let of_removed = |row: usize, column: usize| {
+        if column == 0 && new.is_cut {
+            0.0
+        } else {
+            of_frame(&from[rows - row], rows - row, known)
+        }
+    };
+    let of_added = |row: usize, column: usize| {
+        if row == 0 && old.is_cut {
+            0.0
+        } else {
+            of_frame(&to[columns - column], columns - column, known)
+        }
+    };
     // Innermost frames last, so that the way back lists them first.
     for row in 0..=rows {
         for column in 0..=columns {
@@ -256,17 +301,32 @@ fn align<'a>(exception: usize, old: &'a Link, new: &'a Link, known: &Known, plac
                     }
                 } else {
                     edits.cost += RENAMED;
-                    edits.changes.push(Change::Renamed { from: before.to_string(), to: after.to_string() });
+                    edits.changes.push(Change::Renamed {
+                        from: before.to_string(),
+                        to: after.to_string(),
+                    });
                 }
                 row -= 1;
                 column -= 1;
             }
             Step::Removed => {
-                edits.note(of_removed(row, column), Change::Removed { frame: from[was].to_string() }, column == 0 && new.is_cut);
+                edits.note(
+                    of_removed(row, column),
+                    Change::Removed {
+                        frame: from[was].to_string(),
+                    },
+                    column == 0 && new.is_cut,
+                );
                 row -= 1;
             }
             Step::Added => {
-                edits.note(of_added(row, column), Change::Added { frame: to[is].to_string() }, row == 0 && old.is_cut);
+                edits.note(
+                    of_added(row, column),
+                    Change::Added {
+                        frame: to[is].to_string(),
+                    },
+                    row == 0 && old.is_cut,
+                );
                 column -= 1;
             }
         }

@@ -1,9 +1,10 @@
-//! Whether an error that is new by its key is one that was known before: the same failure, at a place in the code that was
-//! edited.
+//! Whether an error that is new by its key is one that was known before: the same failure, at a
+//! place in the code that was edited.
 //!
-//! A refactoring changes keys: a helper is put among the frames, a file gets another name, a function goes to another module.
-//! What then looks new is compared with the errors that earlier versions had and this one has no longer. Where exactly one of
-//! them could have become it by few edits, it is that one. What is left open stays new, and says which it may be.
+//! A refactoring changes keys: a helper is put among the frames, a file gets another name, a
+//! function goes to another module. What then looks new is compared with the errors that earlier
+//! versions had and this one has no longer. Where exactly one of them could have become it by few
+//! edits, it is that one. What is left open stays new, and says which it may be.
 //!
 //! The outcome depends on the set of causes and versions alone, never on the order in which they became known.
 
@@ -16,7 +17,8 @@ pub use compare::Change;
 use compare::{Edits, Known, edits, has_words};
 pub use shape::{Link, Shape, Spot};
 
-/// The most that the edits of one version may cost together, for an error to be the same: three edits of the usual kind.
+/// The most that the edits of one version may cost together, for an error to be the same: three
+/// edits of the usual kind.
 const MAX_COST: f64 = 2.6;
 /// The most for an error to be named as one that it may be.
 const MAX_COST_NAMED: f64 = 3.4;
@@ -30,8 +32,8 @@ const MESSAGE_KEPT: f64 = 0.6;
 const TYPE_KEPT: f64 = 0.3;
 /// Errors named as what a new one may be.
 const MAX_NAMED: usize = 3;
-/// New causes of one version that are compared: past these, a version has made all things new, and comparing costs their number times that
-/// of the errors before.
+/// New causes of one version that are compared: past these, a version has made all things new, and
+/// comparing costs their number times that of the errors before.
 pub const MAX_NEW: usize = 400;
 /// Errors of earlier versions that they are compared with.
 pub const MAX_EARLIER: usize = 1_000;
@@ -114,8 +116,14 @@ struct Earlier<'a> {
 fn of_version(version: usize, causes: &[Sighted<'_>], errors: &HashMap<i64, i64>) -> BTreeMap<i64, Finding> {
     let first = |cause: &Sighted<'_>| cause.versions.first().copied();
     let mut earlier: BTreeMap<i64, Earlier<'_>> = BTreeMap::new();
-    for cause in causes.iter().filter(|cause| first(cause).is_some_and(|first| first < version)) {
-        let error = earlier.entry(errors[&cause.cause]).or_insert(Earlier { causes: vec![], goes_on: false });
+    for cause in causes
+        .iter()
+        .filter(|cause| first(cause).is_some_and(|first| first < version))
+    {
+        let error = earlier.entry(errors[&cause.cause]).or_insert(Earlier {
+            causes: vec![],
+            goes_on: false,
+        });
         error.goes_on |= cause.versions.contains(&version);
         let latest = |cause: &Sighted<'_>| cause.versions.range(..version).next_back().copied();
         match error.causes.first().map(|known| latest(known)) {
@@ -125,8 +133,10 @@ fn of_version(version: usize, causes: &[Sighted<'_>], errors: &HashMap<i64, i64>
         }
         error.causes.push(cause);
     }
-    let mut new: Vec<&Sighted<'_>> =
-        causes.iter().filter(|cause| first(cause) == Some(version) && !earlier.contains_key(&errors[&cause.cause])).collect();
+    let mut new: Vec<&Sighted<'_>> = causes
+        .iter()
+        .filter(|cause| first(cause) == Some(version) && !earlier.contains_key(&errors[&cause.cause]))
+        .collect();
     new.sort_by_key(|cause| cause.cause);
     new.truncate(MAX_NEW);
     while earlier.len() > MAX_EARLIER {
@@ -176,7 +186,10 @@ fn pairs(
 ) -> Vec<Pair> {
     // A type that was known beside the other is no new name of it.
     let is_known_type = |edits: &Edits| {
-        edits.changes.iter().any(|change| matches!(change, Change::Type { to, .. } if rarity.types.contains_key(to.as_str())))
+        edits
+            .changes
+            .iter()
+            .any(|change| matches!(change, Change::Type { to, .. } if rarity.types.contains_key(to.as_str())))
     };
     let mut pairs = vec![];
     for (at, cause) in new.iter().enumerate() {
@@ -186,9 +199,17 @@ fn pairs(
                 .iter()
                 .filter_map(|before| Some((before, edits(before.shape, cause.shape, known)?)))
                 .min_by(|one, other| one.1.cost.total_cmp(&other.1.cost));
-            if let Some((then, edits)) = nearest.filter(|(_, edits)| edits.cost <= MAX_COST_NAMED && !is_known_type(edits)) {
+            if let Some((then, edits)) =
+                nearest.filter(|(_, edits)| edits.cost <= MAX_COST_NAMED && !is_known_type(edits))
+            {
                 let kept = rarity.kept(*error, cause.shape, &edits, then.shape.message == cause.shape.message);
-                pairs.push(Pair { new: at, error: *error, goes_on: before.goes_on, kept, edits });
+                pairs.push(Pair {
+                    new: at,
+                    error: *error,
+                    goes_on: before.goes_on,
+                    kept,
+                    edits,
+                });
             }
         }
     }
@@ -206,13 +227,17 @@ struct Pair {
 
 impl Pair {
     fn is_enough(&self) -> bool {
-        !self.goes_on && self.edits.is_thrown_alike && self.edits.cost <= MAX_COST && (self.kept >= LEAST_KEPT || self.edits.cost <= 0.0)
+        !self.goes_on
+            && self.edits.is_thrown_alike
+            && self.edits.cost <= MAX_COST
+            && (self.kept >= LEAST_KEPT || self.edits.cost <= 0.0)
     }
 
     /// Whether another pair could as well be meant.
     fn is_doubted_by(&self, other: &Self) -> bool {
         let shares = (self.new == other.new) != (self.error == other.error);
-        // One that goes on as it was is another error; what is as near to it as to one that is gone is not surely the one that is gone.
+        // One that goes on as it was is another error; what is as near to it as to one that is gone
+        // is not surely the one that is gone.
         let margin = if other.goes_on { 0.0 } else { MARGIN };
         shares && other.edits.cost <= self.edits.cost + margin
     }
@@ -221,28 +246,51 @@ impl Pair {
 /// Takes pairs that nothing doubts, until none is left: each leaves less doubt about the others.
 fn settle(new: &[&Sighted<'_>], mut pairs: Vec<Pair>) -> BTreeMap<i64, Finding> {
     let mut found = BTreeMap::new();
-    pairs.sort_by(|one, other| one.edits.cost.total_cmp(&other.edits.cost).then((one.new, one.error).cmp(&(other.new, other.error))));
+    pairs.sort_by(|one, other| {
+        one.edits
+            .cost
+            .total_cmp(&other.edits.cost)
+            .then((one.new, one.error).cmp(&(other.new, other.error)))
+    });
     loop {
-        let sure: Vec<usize> =
-            (0..pairs.len()).filter(|at| pairs[*at].is_enough() && !pairs.iter().any(|other| pairs[*at].is_doubted_by(other))).collect();
+        let sure: Vec<usize> = (0..pairs.len())
+            .filter(|at| pairs[*at].is_enough() && !pairs.iter().any(|other| pairs[*at].is_doubted_by(other)))
+            .collect();
         if sure.is_empty() {
             break;
         }
         let taken: Vec<(usize, i64)> = sure.iter().map(|at| (pairs[*at].new, pairs[*at].error)).collect();
         for at in sure {
             let pair = &pairs[at];
-            found.insert(new[pair.new].cause, Finding::Moved { error: pair.error, changes: pair.edits.changes.clone() });
+            found.insert(
+                new[pair.new].cause,
+                Finding::Moved {
+                    error: pair.error,
+                    changes: pair.edits.changes.clone(),
+                },
+            );
         }
-        pairs.retain(|pair| taken.iter().all(|(new, error)| pair.new != *new && pair.error != *error));
+        pairs.retain(|pair| {
+            taken
+                .iter()
+                .all(|(new, error)| pair.new != *new && pair.error != *error)
+        });
     }
     let mut named: BTreeMap<i64, Vec<i64>> = BTreeMap::new();
-    for pair in pairs.iter().filter(|pair| !pair.goes_on && pair.kept >= LEAST_KEPT / 2.0) {
+    for pair in pairs
+        .iter()
+        .filter(|pair| !pair.goes_on && pair.kept >= LEAST_KEPT / 2.0)
+    {
         let errors = named.entry(new[pair.new].cause).or_default();
         if errors.len() < MAX_NAMED {
             errors.push(pair.error);
         }
     }
-    found.extend(named.into_iter().map(|(cause, errors)| (cause, Finding::MayBe { errors })));
+    found.extend(
+        named
+            .into_iter()
+            .map(|(cause, errors)| (cause, Finding::MayBe { errors })),
+    );
     found
 }
 
@@ -258,24 +306,36 @@ struct Rarity<'a> {
 impl<'a> Rarity<'a> {
     fn of(earlier: &BTreeMap<i64, Earlier<'a>>) -> Self {
         let mut rarity = Self::default();
-        for (error, shape) in earlier.iter().flat_map(|(error, known)| known.causes.iter().map(|cause| (*error, cause.shape))) {
+        for (error, shape) in earlier
+            .iter()
+            .flat_map(|(error, known)| known.causes.iter().map(|cause| (*error, cause.shape)))
+        {
             for link in &shape.exceptions {
                 rarity.types.entry(&link.type_name).or_default().insert(error);
                 if let Some(thrower) = link.spots.first() {
-                    rarity.throwers.entry((&thrower.function, &link.type_name, &link.codes)).or_default().insert(error);
+                    rarity
+                        .throwers
+                        .entry((&thrower.function, &link.type_name, &link.codes))
+                        .or_default()
+                        .insert(error);
                 }
                 for spot in &link.spots {
                     rarity.functions.entry(&spot.function).or_default().insert(error);
                 }
             }
             if let Some(top) = shape.exceptions.first() {
-                rarity.messages.entry((&top.type_name, &shape.message)).or_default().insert(error);
+                rarity
+                    .messages
+                    .entry((&top.type_name, &shape.message))
+                    .or_default()
+                    .insert(error);
             }
         }
         rarity
     }
 
-    /// How much of what stayed tells an error apart from the others of the service; each part by one over the errors that had it.
+    /// How much of what stayed tells an error apart from the others of the service; each part by
+    /// one over the errors that had it.
     fn kept(&self, error: i64, now: &Shape, edits: &Edits, has_same_message: bool) -> f64 {
         let share = |errors: Option<&BTreeSet<i64>>| {
             let others = errors.map_or(0, |errors| errors.len() - usize::from(errors.contains(&error)));
@@ -285,8 +345,10 @@ impl<'a> Rarity<'a> {
         for (exception, at) in &edits.kept {
             let link = &now.exceptions[*exception];
             let function = link.spots[*at].function.as_str();
-            let thrown =
-                self.throwers.get(&(function, link.type_name.as_str(), link.codes.as_slice())).filter(|errors| errors.contains(&error));
+            let thrown = self
+                .throwers
+                .get(&(function, link.type_name.as_str(), link.codes.as_slice()))
+                .filter(|errors| errors.contains(&error));
             kept += share(self.functions.get(function)).max(thrown.map_or(0.0, |errors| share(Some(errors))));
         }
         let top = &now.exceptions[0];

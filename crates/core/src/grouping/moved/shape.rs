@@ -16,8 +16,8 @@ const MINIFIED: usize = 2;
 /// Longest part of a shape in bytes, so that one stays below a few kilobytes whatever is sent.
 const MAX_TEXT: usize = 200;
 
-/// An error's place in the code, as far as a refactoring leaves it alone: its chain of exceptions with their own frames, and
-/// the message's template. Small, since one is kept for every cause.
+/// An error's place in the code, as far as a refactoring leaves it alone: its chain of exceptions
+/// with their own frames, and the message's template. Small, since one is kept for every cause.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Shape {
     /// The exceptions, as in the stack.
@@ -58,27 +58,44 @@ impl Shape {
     #[must_use]
     pub fn of(subject: &Subject<'_>) -> Option<Self> {
         let stack = subject.stack?;
-        let links = stack.exceptions.iter().take(MAX_EXCEPTIONS).enumerate().map(|(at, exception)| {
-            let or_sent = |stated: &'_ str, sent: &str| if stated.is_empty() && at == 0 { sent.to_owned() } else { stated.to_owned() };
-            let (type_name, message) = (or_sent(&exception.type_name, subject.type_name), or_sent(&exception.message, subject.message));
-            let mut spots: Vec<Spot> = Vec::new();
-            for frame in exception.frames.iter().filter(|frame| frame.own) {
-                let spot = Spot::of(frame);
-                if spots.last() != Some(&spot) {
-                    spots.push(spot);
+        let links = stack
+            .exceptions
+            .iter()
+            .take(MAX_EXCEPTIONS)
+            .enumerate()
+            .map(|(at, exception)| {
+                let or_sent = |stated: &'_ str, sent: &str| {
+                    if stated.is_empty() && at == 0 {
+                        sent.to_owned()
+                    } else {
+                        stated.to_owned()
+                    }
+                };
+                let (type_name, message) = (
+                    or_sent(&exception.type_name, subject.type_name),
+                    or_sent(&exception.message, subject.message),
+                );
+                let mut spots: Vec<Spot> = Vec::new();
+                for frame in exception.frames.iter().filter(|frame| frame.own) {
+                    let spot = Spot::of(frame);
+                    if spots.last() != Some(&spot) {
+                        spots.push(spot);
+                    }
                 }
-            }
-            let is_cut = spots.len() > MAX_SPOTS || exception.frames.len() == V8_LIMIT && stack.runtime == "nodejs";
-            spots.truncate(MAX_SPOTS);
-            Link {
-                relation: exception.relation,
-                type_name: cut(&kind::of(&type_name, &message)),
-                codes: codes::in_message(&message).iter().map(|code| cut(code)).collect(),
-                spots,
-                is_cut,
-            }
-        });
-        let shape = Self { exceptions: links.collect(), message: cut(&template(subject.message)) };
+                let is_cut = spots.len() > MAX_SPOTS || exception.frames.len() == V8_LIMIT && stack.runtime == "nodejs";
+                spots.truncate(MAX_SPOTS);
+                Link {
+                    relation: exception.relation,
+                    type_name: cut(&kind::of(&type_name, &message)),
+                    codes: codes::in_message(&message).iter().map(|code| cut(code)).collect(),
+                    spots,
+                    is_cut,
+                }
+            });
+        let shape = Self {
+            exceptions: links.collect(),
+            message: cut(&template(subject.message)),
+        };
         let is_placed = shape.spots().next().is_some();
         is_placed.then_some(shape)
     }
@@ -94,17 +111,35 @@ impl Spot {
         let full = frame.function.as_ref();
         let is_unnamed = full.is_empty() || full.starts_with('<');
         let full = if is_unnamed { "" } else { full };
-        let cut_at = ["::", ".", "#", "/"].iter().filter_map(|mark| full.rfind(mark).map(|at| at + mark.len())).max().unwrap_or(0);
+        let cut_at = ["::", ".", "#", "/"]
+            .iter()
+            .filter_map(|mark| full.rfind(mark).map(|at| at + mark.len()))
+            .max()
+            .unwrap_or(0);
         let (scope, function) = full.split_at_checked(cut_at).unwrap_or(("", full));
-        let place = if frame.module.is_empty() { base_name(&frame.file) } else { frame.module.as_ref() };
+        let place = if frame.module.is_empty() {
+            base_name(&frame.file)
+        } else {
+            frame.module.as_ref()
+        };
         // Clojure's functions are classes, each with methods of the same names.
         if let ("invoke" | "invokeStatic" | "doInvoke", Some((file, function))) = (function, place.split_once('$')) {
-            return Self { place: cut(file), function: cut(function) };
+            return Self {
+                place: cut(file),
+                function: cut(function),
+            };
         }
         let scope = scope.trim_end_matches([':', '.', '#', '/']);
         let scope = if scope.len() <= MINIFIED { "" } else { scope };
-        let place = if scope.is_empty() { place.to_owned() } else { format!("{place} {scope}") };
-        Self { place: cut(&place), function: cut(function) }
+        let place = if scope.is_empty() {
+            place.to_owned()
+        } else {
+            format!("{place} {scope}")
+        };
+        Self {
+            place: cut(&place),
+            function: cut(function),
+        }
     }
 }
 
