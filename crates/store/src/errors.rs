@@ -14,23 +14,6 @@ use crate::handling::{self, Handling};
 use crate::weights::{self, Weights};
 use crate::{Database, StoreError, predicate, sampling};
 
-/// What part of all errors is looked at. Counts are by the minute: the window is widened to whole minutes.
-#[derive(Clone, Debug)]
-pub struct Scope {
-    /// Only errors of services of this name.
-    pub service: Option<String>,
-    /// Only what happened in this environment.
-    pub environment: Option<String>,
-    /// Only what happened in this version.
-    pub version: Option<String>,
-    /// Beginning of the window.
-    pub from: DateTime<Utc>,
-    /// End of the window, excluded.
-    pub to: DateTime<Utc>,
-    /// Only occurrences for which it holds.
-    pub predicate: Option<Arc<Predicate>>,
-}
-
 /// One error with its numbers in a window.
 #[derive(Clone, Debug)]
 pub struct Summary {
@@ -256,18 +239,6 @@ pub async fn list(database: &Database, scope: &Scope) -> Result<Vec<Summary>, St
 /// [`StoreError`] when the database does not answer in time.
 pub async fn one(database: &Database, reference: Reference, scope: &Scope) -> Result<Option<Summary>, StoreError> {
     Ok(summaries(database, scope, Some(number(reference))).await?.pop())
-}
-
-/// The number of an error in the database.
-#[must_use]
-pub fn number(reference: Reference) -> i32 {
-    i32::from_ne_bytes(reference.number().to_ne_bytes())
-}
-
-/// The reference of an error's number.
-#[must_use]
-pub fn reference(error: i32) -> Reference {
-    Reference::of_number(u32::from_ne_bytes(error.to_ne_bytes()))
 }
 
 async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Result<Vec<Summary>, StoreError> {

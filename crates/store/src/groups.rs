@@ -71,7 +71,7 @@ pub async fn served(
     sql.push_bind(scope.from)
         .push("::timestamptz) AND t.minute < ")
         .push_bind(scope.to);
-    crate::traffic::scoped(&mut sql, scope, "t");
+    scope.narrow(&mut sql, "t");
     if let Some(endpoint) = endpoint {
         sql.push(" AND endpoint.name = ").push_bind(endpoint.to_owned());
     }

@@ -35,9 +35,7 @@ pub(crate) const MAX_VERSIONS: i64 = 2_000;
 pub(crate) const MAX_ENDPOINTS: i64 = 2_000;
 /// Places called per service and kind, and statements. Some put ids into host names or statements.
 pub(crate) const MAX_CALLED: i64 = 1_000;
-/// Days after its last use when a name makes room: as long as anything is kept that refers to it,
-/// and two days of slack, since a writer notes the use of a name once a day.
-pub(crate) const KEPT_DAYS: i64 = crate::upkeep::RETENTION_DAYS + 2;
+
 /// Names remembered per kind; forgotten all at once past this, which costs one look at the database.
 const MAX_REMEMBERED: usize = 100_000;
 

@@ -642,21 +642,7 @@ pub(crate) fn within(sql: &mut QueryBuilder<Postgres>, scope: &Scope) {
         .push(") AND o.id < first_id_at(")
         .push_bind(scope.to)
         .push(")");
-    if let Some(service) = &scope.service {
-        sql.push(" AND o.service_id IN (SELECT services_named(")
-            .push_bind(service.clone())
-            .push("))");
-    }
-    for (column, table, name, value) in [
-        ("environment_id", "environment", "name", &scope.environment),
-        ("version_id", "version", "label", &scope.version),
-    ] {
-        if let Some(value) = value {
-            sql.push(format!(" AND o.{column} IN (SELECT id FROM {table} WHERE {name} = "))
-                .push_bind(value.clone())
-                .push(")");
-        }
-    }
+    scope.narrow(sql, "o");
 }
 
 /// Counts matching occurrences per error.

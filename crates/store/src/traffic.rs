@@ -46,34 +46,6 @@ struct Counted {
     failed: i64,
 }
 
-pub(crate) fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, table: &str) {
-    if let Some(service) = &scope.service {
-        sql.push(format!(" AND {table}.service_id IN (SELECT services_named("))
-            .push_bind(service.clone())
-            .push("))");
-    }
-    if let Some(environment) = &scope.environment {
-        sql.push(format!(
-            " AND {table}.environment_id IN (SELECT id FROM environment WHERE name = "
-        ))
-        .push_bind(environment.clone())
-        .push(")");
-    }
-    if let Some(version) = &scope.version {
-        sql.push(format!(
-            " AND {table}.version_id IN (SELECT id FROM version WHERE label = "
-        ))
-        .push_bind(version.clone())
-        .push(")");
-    }
-}
-
-/// The start of the hour a time is in.
-#[must_use]
-pub fn hour(at: DateTime<Utc>) -> DateTime<Utc> {
-    at.duration_trunc(TimeDelta::hours(1)).unwrap_or(at)
-}
-
 /// Columns of the tables of a name (`traffic_day`, `traffic_hour`, `traffic_minute`) that together
 /// hold a scope's window.
 fn in_parts(sql: &mut QueryBuilder<Postgres>, scope: &Scope, columns: &str, name: &str) {
@@ -85,7 +57,7 @@ fn in_parts(sql: &mut QueryBuilder<Postgres>, scope: &Scope, columns: &str, name
         sql.push(if at > 0 { " UNION ALL " } else { "" })
             .push(format!("SELECT {columns} FROM {name}_{step} t WHERE {step} >= "));
         sql.push_bind(from).push(format!(" AND {step} < ")).push_bind(to);
-        scoped(sql, scope, "t");
+        scope.narrow(sql, "t");
     }
 }
 
@@ -150,17 +122,17 @@ async fn latencies(
     };
     let mut sql = QueryBuilder::new("SELECT endpoint_id, sketch FROM latency_day t WHERE hour >= ");
     sql.push_bind(first).push(" AND hour < ").push_bind(end);
-    scoped(&mut sql, scope, "t");
+    scope.narrow(&mut sql, "t");
     for (from, to) in [(from, first), (end, scope.to)] {
         sql.push(" UNION ALL SELECT endpoint_id, sketch FROM latency_hour t WHERE hour >= ")
             .push_bind(from);
         sql.push(" AND hour < ").push_bind(to);
-        scoped(&mut sql, scope, "t");
+        scope.narrow(&mut sql, "t");
     }
     sql.push(" UNION ALL SELECT endpoint_id, sketch FROM latency_part t WHERE hour >= ")
         .push_bind(from);
     sql.push(" AND hour < ").push_bind(scope.to);
-    scoped(&mut sql, scope, "t");
+    scope.narrow(&mut sql, "t");
     let rows: Vec<Sketch> = sql.build_query_as().fetch_all(&database.pool).await?;
     let mut sums: HashMap<i32, Sum> = HashMap::new();
     for (of, sketch) in rows
@@ -557,7 +529,7 @@ pub async fn requests(
         .push(") AND t.id < first_id_at(")
         .push_bind(scope.to)
         .push(")");
-    scoped(&mut sql, scope, "t");
+    scope.narrow(&mut sql, "t");
     if let Some(endpoint) = &wanted.endpoint {
         sql.push(" AND endpoint.name = ").push_bind(endpoint.clone());
     }
@@ -622,7 +594,7 @@ pub async fn course(database: &Database, scope: &Scope, endpoint: &str, minutes:
         .push_bind(scope.from)
         .push(" AND minute < ")
         .push_bind(scope.to);
-    scoped(&mut sql, scope, "t");
+    scope.narrow(&mut sql, "t");
     sql.push(" GROUP BY 1, 2 ORDER BY 1, 2");
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
 }

@@ -38,31 +38,6 @@ pub struct CallCount {
     pub before_us: i64,
 }
 
-fn scoped(sql: &mut QueryBuilder<Postgres>, scope: &Scope, counts: &str) {
-    if let Some(service) = &scope.service {
-        sql.push(" AND service.id IN (SELECT services_named(")
-            .push_bind(service.clone())
-            .push("))");
-    }
-    of_place(sql, scope, counts);
-}
-
-/// Where and in which version.
-fn of_place(sql: &mut QueryBuilder<Postgres>, scope: &Scope, counts: &str) {
-    for (column, table, name, value) in [
-        ("environment_id", "environment", "name", &scope.environment),
-        ("version_id", "version", "label", &scope.version),
-    ] {
-        if let Some(value) = value {
-            sql.push(format!(
-                " AND {counts}.{column} IN (SELECT id FROM {table} WHERE {name} = "
-            ))
-            .push_bind(value.clone())
-            .push(")");
-        }
-    }
-}
-
 async fn counted(
     database: &Database,
     scope: &Scope,
@@ -104,7 +79,7 @@ async fn counted(
              FROM called_{step} c WHERE {step} >= "
         ));
         sql.push_bind(from).push(format!(" AND {step} < ")).push_bind(to);
-        of_place(&mut sql, scope, "c");
+        scope.narrow_place(&mut sql, "c");
         sql.push(" GROUP BY called_id");
     }
     sql.push(
@@ -219,7 +194,8 @@ pub async fn instances(
     sql.push(") h ON h.instance_id = i.id");
     sql.push(" WHERE i.last_at >= ").push_bind(scope.from);
     sql.push(" AND i.first_at < ").push_bind(scope.to);
-    scoped(&mut sql, scope, "i");
+    scope.narrow_service(&mut sql, "service.id");
+    scope.narrow_place(&mut sql, "i");
     sql.push(
         " GROUP BY i.id, service.display_name, environment.name, version.label ORDER BY service.display_name, \
         i.last_at DESC, i.name LIMIT ",

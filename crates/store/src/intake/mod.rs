@@ -315,11 +315,6 @@ impl Writer {
     }
 }
 
-/// A day as it is stored: counted since 1970.
-pub(crate) fn day_number(at: Timestamp) -> i32 {
-    i32::try_from(at.day()).unwrap_or_default()
-}
-
 /// What a panic said.
 fn said_in_panic(panic: &(dyn std::any::Any + Send)) -> String {
     let text = panic

@@ -1,6 +1,56 @@
-//! What a window's counts are read from: whole days, whole hours, and the minutes at its ends.
+//! The part of all telemetry that a question looks at: a window of time, a service, an environment, a version.
+
+use std::sync::Arc;
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
+use outcrop_core::query::Predicate;
+use sqlx::{Postgres, QueryBuilder};
+
+/// What part of all errors is looked at. Counts are by the minute: the window is widened to whole minutes.
+#[derive(Clone, Debug)]
+pub struct Scope {
+    /// Only errors of services of this name.
+    pub service: Option<String>,
+    /// Only what happened in this environment.
+    pub environment: Option<String>,
+    /// Only what happened in this version.
+    pub version: Option<String>,
+    /// Beginning of the window.
+    pub from: DateTime<Utc>,
+    /// End of the window, excluded.
+    pub to: DateTime<Utc>,
+    /// Only occurrences for which it holds.
+    pub predicate: Option<Arc<Predicate>>,
+}
+
+impl Scope {
+    /// Adds the conditions that rows of `table`, which have a service, an environment and a version, are in scope.
+    pub(crate) fn narrow(&self, sql: &mut QueryBuilder<Postgres>, table: &str) {
+        self.narrow_service(sql, &format!("{table}.service_id"));
+        self.narrow_place(sql, table);
+    }
+
+    /// Adds the condition that a column holds a service in scope.
+    pub(crate) fn narrow_service(&self, sql: &mut QueryBuilder<Postgres>, column: &str) {
+        if let Some(service) = &self.service {
+            sql.push(format!(" AND {column} IN (SELECT services_named(")).push_bind(service.clone()).push("))");
+        }
+    }
+
+    /// Adds the conditions that rows of `table` have an environment and a version in scope.
+    pub(crate) fn narrow_place(&self, sql: &mut QueryBuilder<Postgres>, table: &str) {
+        for (column, names, name, value) in [
+            ("environment_id", "environment", "name", &self.environment),
+            ("version_id", "version", "label", &self.version),
+        ] {
+            if let Some(value) = value {
+                sql.push(format!(" AND {table}.{column} IN (SELECT id FROM {names} WHERE {name} = "))
+                    .push_bind(value.clone())
+                    .push(")");
+            }
+        }
+    }
+}
 
 /// A part of a window: the step its counts are kept by (`day`, `hour`, `minute`: a column's name
 /// and a table's ending), from, to.
@@ -46,6 +96,25 @@ mod tests {
 
     fn at(text: &str) -> DateTime<Utc> {
         text.parse().unwrap()
+    }
+
+    #[test]
+    fn a_scope_narrows_by_what_it_names_and_by_nothing_else() {
+        let from = at("2026-11-08T09:00:00Z");
+        let mut scope = Scope { service: None, environment: None, version: None, from, to: from, predicate: None };
+        let narrowed = |scope: &Scope| {
+            let mut sql = QueryBuilder::new("");
+            scope.narrow(&mut sql, "t");
+            sql.sql().as_str().to_owned()
+        };
+        assert_eq!(narrowed(&scope), "");
+        scope.service = Some("fares".to_owned());
+        scope.version = Some("2.4.0".to_owned());
+        assert_eq!(
+            narrowed(&scope),
+            " AND t.service_id IN (SELECT services_named($1)) AND t.version_id IN \
+             (SELECT id FROM version WHERE label = $2)"
+        );
     }
 
     #[test]
