@@ -5,7 +5,7 @@ use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 
 use outcrop_server::Settings;
-use outcrop_store::upkeep::{COUNT_DAYS, Policy, RETENTION_DAYS};
+use outcrop_store::retention::{COUNT_DAYS, Policy, RETENTION_DAYS};
 use serde::Deserialize;
 
 use crate::args::{DatabaseArgs, Keep, Serve};

@@ -1,7 +1,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use outcrop_store::upkeep::Policy;
+use outcrop_store::retention::Policy;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 /// What the service is told from outside. Defaults are those of the command line.

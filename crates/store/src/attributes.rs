@@ -160,8 +160,8 @@ mod tests {
     use outcrop_core::telemetry::{Span, Value};
 
     use super::*;
-    use crate::errors::{self, Scope};
     use crate::testing::{attributes, database, failing, now, of, resource, spans, store, trace, writer};
+    use crate::{Scope, errors};
     use crate::{parts, to_utc};
 
     /// A request that failed with a status, told under one of its names.

@@ -9,9 +9,10 @@ use outcrop_core::failure::Report;
 use outcrop_core::grouping::{ALGORITHM, Grouping};
 use sqlx::{PgConnection, PgPool};
 
+use crate::StoreError;
+use crate::ids::uuid;
 use crate::limits::Reached;
 use crate::moved::{self, Coming};
-use crate::{StoreError, uuid};
 
 /// A grouping key in a service.
 pub(crate) type CauseKey = (i32, Digest);

@@ -5,9 +5,9 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::deploy::Side;
 
+use crate::Scope;
 use crate::deploys::Deploy;
-use crate::errors::Scope;
-use crate::traffic::hour;
+use crate::hour;
 use crate::{Database, StoreError, groups};
 
 /// How far back an endpoint is looked at before a deploy: a day, so that every hour of it is there.

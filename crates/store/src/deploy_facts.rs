@@ -8,7 +8,8 @@ use sqlx::{AssertSqlSafe, FromRow};
 
 use crate::comparison::{BEFORE, Compared};
 use crate::deploys::{Deploy, FLAG_COLUMNS, FLAG_TABLES, Flag};
-use crate::{Database, StoreError, causes, uuid};
+use crate::ids::uuid;
+use crate::{Database, StoreError, causes};
 
 /// A deploy and the times that are compared.
 #[derive(Clone, Copy, Debug)]

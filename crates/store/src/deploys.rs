@@ -63,7 +63,7 @@ pub async fn record(database: &Database, deploy: &NewDeploy) -> Result<(), Store
         .resolve(
             &database.writing,
             &wanted,
-            crate::intake::day_number(crate::from_utc(Utc::now())),
+            crate::times::day_number(crate::from_utc(Utc::now())),
         )
         .await?;
     let sender = numbers.senders[&identity];

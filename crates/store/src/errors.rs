@@ -1,7 +1,9 @@
 //! Reading errors: the list with the numbers of a window, and one error with all that is counted of it.
 
+use crate::Scope;
+use crate::ids::number;
+use crate::ids::reference;
 use std::collections::{BTreeSet, HashMap};
-use std::sync::Arc;
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_core::attention::{Attention, Evidence, FlagKind, attention};
@@ -677,6 +679,7 @@ pub(crate) async fn newest(
 
 #[cfg(test)]
 mod tests {
+    use crate::Scope;
     use std::sync::Arc;
 
     use chrono::TimeDelta;

@@ -6,8 +6,9 @@ use outcrop_core::{Digest, Reference};
 use sqlx::FromRow;
 use uuid::Uuid;
 
-use crate::errors::reference;
-use crate::{Database, StoreError, id_uuid, uuid};
+use crate::ids::reference;
+use crate::ids::{id_uuid, uuid};
+use crate::{Database, StoreError};
 
 /// An error that was found.
 #[derive(Clone, Debug, FromRow)]
@@ -38,7 +39,7 @@ const SELECT: &str = "SELECT DISTINCT error_group.id, service.display_name AS se
 pub async fn error(database: &Database, reference: Reference) -> Result<Option<Found>, StoreError> {
     let sql = sqlx::AssertSqlSafe(format!("{SELECT} WHERE error_group.id = $1"));
     Ok(sqlx::query_as(sql)
-        .bind(crate::errors::number(reference))
+        .bind(crate::ids::number(reference))
         .fetch_optional(&database.pool)
         .await?)
 }

@@ -7,7 +7,7 @@ use outcrop_core::failure::InstanceGroups;
 use outcrop_core::latency::Latency;
 use sqlx::{AssertSqlSafe, FromRow, QueryBuilder};
 
-use crate::errors::Scope;
+use crate::Scope;
 use crate::partitions::partition;
 use crate::{Database, StoreError, from_utc, settings};
 

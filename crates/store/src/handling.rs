@@ -6,8 +6,8 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::Reference;
 use sqlx::{FromRow, PgConnection};
 
-use crate::errors::{self, Scope};
 use crate::{Database, StoreError};
+use crate::{Scope, errors};
 
 /// What is known of how an error is handled: three independent facts. With neither of the last two it is open.
 #[derive(Clone, Debug, Default, PartialEq, Eq, FromRow)]
@@ -90,7 +90,7 @@ pub async fn act(
     by: &str,
     at: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    let number = errors::number(error);
+    let number = crate::ids::number(error);
     let mut transaction = database.pool.begin().await?;
     let set = match action {
         Action::Take(_) => "taken_by = $2",
@@ -257,7 +257,7 @@ const CHANGES: i64 = 100;
 pub async fn changes(database: &Database, error: Reference) -> Result<Vec<Change>, StoreError> {
     Ok(
         sqlx::query_as("SELECT at, by, verb, what FROM handling_change WHERE error_id = $1 ORDER BY id DESC LIMIT $2")
-            .bind(errors::number(error))
+            .bind(crate::ids::number(error))
             .bind(CHANGES)
             .fetch_all(&database.pool)
             .await?,
@@ -345,7 +345,7 @@ async fn holds(
         to: now.max(since + TimeDelta::minutes(1)),
         predicate: Some(std::sync::Arc::new(predicate)),
     };
-    Ok(errors::one(database, errors::reference(error), &scope)
+    Ok(errors::one(database, crate::ids::reference(error), &scope)
         .await?
         .is_some_and(|summary| summary.count > 0))
 }
@@ -353,6 +353,7 @@ async fn holds(
 #[cfg(test)]
 mod tests {
     use super::*;
+
     use crate::testing::{database, failing, now, number, of, resource, spans, store, trace, writer};
 
     #[tokio::test]
@@ -414,7 +415,7 @@ mod tests {
             number(&database, "SELECT count(*) FROM handling WHERE quiet_at IS NOT NULL").await,
             1
         );
-        let said = changes(&database, errors::reference(by_count)).await.unwrap();
+        let said = changes(&database, crate::ids::reference(by_count)).await.unwrap();
         assert_eq!(
             (said[0].verb.as_str(), said[0].what.as_str(), said[0].by.as_str()),
             ("speak up", "count > 1", "outcrop")
@@ -495,7 +496,7 @@ mod tests {
         let settle = async |version: &str| {
             act(
                 &database,
-                errors::reference(error),
+                crate::ids::reference(error),
                 &Action::Settle(version.to_owned()),
                 "ada@skerry.example",
                 Utc::now(),

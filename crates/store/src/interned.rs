@@ -7,7 +7,8 @@ use outcrop_core::Digest;
 use sqlx::PgPool;
 use uuid::Uuid;
 
-use crate::{StoreError, uuid};
+use crate::StoreError;
+use crate::ids::uuid;
 
 /// Hashes remembered; forgotten all at once past this, which costs one look at the database each.
 const MAX_REMEMBERED: usize = 200_000;

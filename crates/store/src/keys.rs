@@ -4,8 +4,9 @@ use chrono::{DateTime, Utc};
 use outcrop_core::{Digest, Hasher};
 use sqlx::{AssertSqlSafe, FromRow};
 
+use crate::ids::uuid;
 use crate::people::AccessError;
-use crate::{Database, StoreError, uuid};
+use crate::{Database, StoreError};
 
 /// A sender key, without its secret.
 #[derive(Clone, Debug, FromRow)]

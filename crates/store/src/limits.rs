@@ -7,7 +7,8 @@ use outcrop_core::Timestamp;
 use outcrop_core::completeness::Limit;
 use sqlx::PgConnection;
 
-use crate::{Database, StoreError, signed, to_utc};
+use crate::ids::signed;
+use crate::{Database, StoreError, to_utc};
 
 /// Limits reached in a batch: how many names, or failures, by service and limit.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

@@ -8,8 +8,9 @@ use outcrop_core::failure::OccurrenceId;
 use sqlx::{FromRow, Postgres, QueryBuilder};
 use uuid::Uuid;
 
-use crate::errors::{self, Scope};
-use crate::{Database, StoreError, id_uuid, predicate, to_utc};
+use crate::Scope;
+use crate::ids::id_uuid;
+use crate::{Database, StoreError, predicate, to_utc};
 
 /// Which lines to read, within a scope.
 #[derive(Clone, Debug, Default)]
@@ -97,7 +98,7 @@ async fn narrow(
              e.cause_id IN \
              (SELECT id FROM cause WHERE error_id = ",
         );
-        sql.push_bind(errors::number(error))
+        sql.push_bind(crate::ids::number(error))
             .push(") AND e.id >= first_id_at(")
             .push_bind(scope.from);
         sql.push(") ORDER BY e.id DESC LIMIT ").push_bind(TRACES).push("))");
@@ -186,8 +187,8 @@ pub async fn templates(
     asked: &AskedTemplates,
     limit: i64,
 ) -> Result<Vec<TemplateCount>, StoreError> {
-    let from = crate::traffic::hour(scope.from);
-    let then = crate::traffic::hour(earlier.from);
+    let from = crate::hour(scope.from);
+    let then = crate::hour(earlier.from);
     // An hour that both periods touch belongs to the window.
     let end = earlier.to.min(if then < from { from } else { earlier.to });
     let mut sql = QueryBuilder::new(

@@ -13,7 +13,7 @@ use outcrop_core::grouping::regrouping::Move;
 use outcrop_core::telemetry::names::{EXCEPTION_TYPE, NO_VERSION};
 use sqlx::{FromRow, PgConnection};
 
-use crate::errors::{number, reference};
+use crate::ids::{number, reference};
 use crate::names::OTHER_VERSIONS;
 use crate::regrouping::{self, Change, ChangeError, Made};
 use crate::{Database, StoreError, occurrences};
@@ -475,7 +475,8 @@ mod tests {
     use outcrop_core::telemetry::{LogRecord, Resource};
 
     use super::*;
-    use crate::errors::{Scope, list};
+    use crate::Scope;
+    use crate::errors::list;
     use crate::intake::Writer;
     use crate::testing::{attributes, database, logs, now, of, resource_of, store, writer};
 

@@ -4,6 +4,7 @@
 //! however many names that holds. Past its limit a kind counts what comes further under one "other"
 //! name; names that nobody has used for a while make room.
 
+use crate::retention::KEPT_DAYS;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::hash::Hash;
 use std::sync::Mutex;
@@ -14,8 +15,9 @@ use outcrop_core::telemetry::names::Identity;
 use sqlx::{AssertSqlSafe, PgPool};
 use uuid::Uuid;
 
+use crate::StoreError;
+use crate::ids::uuid;
 use crate::limits::Reached;
-use crate::{StoreError, uuid};
 
 /// The numbers of a resource's names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]

@@ -69,7 +69,7 @@ pub async fn endpoints(
         .await?;
     let ids: Vec<i32> = counted.iter().map(|row| row.endpoint_id).collect();
     let thresholds = crate::traffic::thresholds(database).await?;
-    let hour = crate::traffic::hour(now - NOW);
+    let hour = crate::hour(now - NOW);
     let newest = sketches(
         database,
         &ids,

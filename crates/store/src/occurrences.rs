@@ -8,8 +8,10 @@ use outcrop_core::{Reference, Timestamp};
 use sqlx::{FromRow, QueryBuilder};
 use uuid::Uuid;
 
-use crate::errors::{Scope, number};
-use crate::{Database, StoreError, id_uuid, predicate, to_utc};
+use crate::Scope;
+use crate::ids::id_uuid;
+use crate::ids::number;
+use crate::{Database, StoreError, predicate, to_utc};
 
 /// An occurrence in a list.
 #[derive(Clone, Debug, FromRow)]

@@ -66,7 +66,7 @@ impl Partitions {
     /// Makes the partitions of these days where they are missing. Days outside the accepted window
     /// get none: they would never be dropped.
     pub(crate) async fn ensure(&self, pool: &PgPool, days: &BTreeSet<i64>, today: i64) -> Result<(), StoreError> {
-        let accepted = today - crate::upkeep::RETENTION_DAYS..=today + 1;
+        let accepted = today - crate::retention::RETENTION_DAYS..=today + 1;
         if let Some(day) = days.iter().find(|day| !accepted.contains(day)) {
             return Err(StoreError::Unusable(format!(
                 "an event of {} lies outside the accepted window",
@@ -117,7 +117,7 @@ async fn make(connection: &mut PgConnection, table: Partitioned, day: i64) -> Re
             Partitioned::ByTime(_) => (start_of(day).to_rfc3339(), start_of(day + 1).to_rfc3339()),
             Partitioned::ById(_) => {
                 let first = |day: i64| {
-                    crate::id_uuid(OccurrenceId::first_at(Timestamp::from_millis(day * 86_400_000))).to_string()
+                    crate::ids::id_uuid(OccurrenceId::first_at(Timestamp::from_millis(day * 86_400_000))).to_string()
                 };
                 (first(day), first(day + 1))
             }

@@ -8,8 +8,9 @@ use outcrop_core::stack::{Frame, Stack, short_path};
 use outcrop_core::{Reference, telemetry::names};
 use sqlx::{FromRow, Postgres, QueryBuilder};
 
-use crate::errors::{self, Scope, number};
+use crate::ids::number;
 use crate::{Database, StoreError, occurrences, predicate, settings};
+use crate::{Scope, errors};
 
 /// One value of a field, with what falls to it.
 #[derive(Clone, Debug, PartialEq, Eq, FromRow)]

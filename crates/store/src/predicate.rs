@@ -14,9 +14,10 @@ use outcrop_core::telemetry::{facts, names};
 use sqlx::{Postgres, QueryBuilder};
 use uuid::Uuid;
 
-use crate::errors::{self, Scope, Summary};
+use crate::errors::Summary;
 use crate::settings::ServiceSetting;
 use crate::{Database, StoreError, deploys, from_utc, occurrences, settings};
+use crate::{Scope, errors};
 
 /// A predicate whose names are resolved, in the form of the one it was made of.
 pub(crate) enum Condition {
@@ -283,7 +284,7 @@ impl Resolver<'_> {
             let numbers: Vec<i32> = self
                 .summaries
                 .iter()
-                .map(|summary| errors::number(summary.reference))
+                .map(|summary| crate::ids::number(summary.reference))
                 .collect();
             deploys::flags(self.database, &numbers, self.scope.from, self.scope.to).await?
         } else {
@@ -316,7 +317,7 @@ impl Resolver<'_> {
             Field::State(State::Settled) => summary.handling.settled_in.is_some(),
             Field::State(State::Quiet) => summary.handling.is_quiet(self.scope.to),
             Field::State(State::Taken) => summary.handling.taken_by.is_some(),
-            Field::State(state) => flags.get(&errors::number(summary.reference)).is_some_and(|flags| {
+            Field::State(state) => flags.get(&crate::ids::number(summary.reference)).is_some_and(|flags| {
                 let kind = match state {
                     State::New => "new",
                     State::Surging => "surging",
@@ -330,7 +331,7 @@ impl Resolver<'_> {
             .summaries
             .iter()
             .filter(|summary| holds(summary))
-            .map(|summary| errors::number(summary.reference))
+            .map(|summary| crate::ids::number(summary.reference))
             .collect())
     }
 }

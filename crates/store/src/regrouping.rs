@@ -12,8 +12,10 @@ use serde::{Deserialize, Serialize};
 use sqlx::{FromRow, PgConnection, QueryBuilder};
 use uuid::Uuid;
 
-use crate::errors::{Scope, number, reference};
-use crate::{Database, StoreError, occurrences, predicate, uuid};
+use crate::Scope;
+use crate::ids::uuid;
+use crate::ids::{number, reference};
+use crate::{Database, StoreError, occurrences, predicate};
 
 /// Values of an attribute that an error may be split by, at most: past this each occurrence would
 /// soon be its own error.
@@ -892,7 +894,8 @@ impl Outlook {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::errors::{Scope, list};
+    use crate::Scope;
+    use crate::errors::list;
     use crate::testing::{attributes, database, now, of, resource, spans, store, trace, writer};
 
     /// Which occurrences stand under which error: reference, title and count, and the references that lead elsewhere.

@@ -7,7 +7,8 @@ use outcrop_core::failure::ONE_IN;
 use outcrop_core::telemetry::sampling::Seen;
 use sqlx::FromRow;
 
-use crate::errors::{Scope, number, reference};
+use crate::Scope;
+use crate::ids::{number, reference};
 use crate::{Database, StoreError};
 use outcrop_core::Reference;
 

@@ -45,7 +45,8 @@ pub fn is_meant(asked: &str, shown: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::errors::{Scope, list};
+    use crate::Scope;
+    use crate::errors::list;
     use crate::testing::{database, failing, now, of, resource_of, span, spans, store, trace, writer};
 
     #[tokio::test]

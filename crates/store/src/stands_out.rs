@@ -4,7 +4,8 @@ use outcrop_core::Reference;
 use outcrop_core::stands_out::{Finding, Tally, regular_gap, stands_out};
 use sqlx::{FromRow, QueryBuilder};
 
-use crate::errors::{Scope, newest};
+use crate::Scope;
+use crate::errors::newest;
 use crate::{Database, StoreError};
 
 /// What an error's occurrences have in common.

@@ -5,7 +5,8 @@ use outcrop_core::Reference;
 use outcrop_core::query::Predicate;
 use sqlx::{AssertSqlSafe, FromRow, QueryBuilder};
 
-use crate::errors::{Scope, number};
+use crate::Scope;
+use crate::ids::number;
 use crate::{Database, StoreError, predicate};
 
 /// A window cut into steps of equal length. Whole days are read from day counts, whole hours from

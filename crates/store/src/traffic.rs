@@ -1,5 +1,6 @@
 //! Traffic: requests, failures and latency by endpoint, and the requests that are kept by themselves.
 
+use crate::hour;
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
@@ -8,9 +9,10 @@ use outcrop_core::latency::{Latency, Sum};
 use sqlx::{FromRow, PgConnection, Postgres, QueryBuilder};
 use uuid::Uuid;
 
-use crate::errors::Scope;
+use crate::Scope;
+use crate::ids::id_uuid;
 use crate::traces::Marks;
-use crate::{Database, StoreError, from_utc, id_uuid, steps, to_utc};
+use crate::{Database, StoreError, from_utc, to_utc, window};
 
 /// An endpoint over a window.
 #[derive(Clone, Debug, Default)]
@@ -49,7 +51,7 @@ struct Counted {
 /// Columns of the tables of a name (`traffic_day`, `traffic_hour`, `traffic_minute`) that together
 /// hold a scope's window.
 fn in_parts(sql: &mut QueryBuilder<Postgres>, scope: &Scope, columns: &str, name: &str) {
-    let parts = steps::cut(scope.from, scope.to);
+    let parts = window::cut(scope.from, scope.to);
     if parts.is_empty() {
         sql.push(format!("SELECT {columns} FROM {name}_hour WHERE false"));
     }

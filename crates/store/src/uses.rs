@@ -6,12 +6,12 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::telemetry::names;
 use outcrop_core::trace::Trace;
-use sqlx::{AssertSqlSafe, FromRow, Postgres, QueryBuilder};
+use sqlx::{AssertSqlSafe, FromRow, QueryBuilder};
 use uuid::Uuid;
 
-use crate::errors::Scope;
-use crate::traffic::hour;
-use crate::{Database, StoreError, steps, to_utc, traces};
+use crate::Scope;
+use crate::hour;
+use crate::{Database, StoreError, to_utc, traces, window};
 
 /// Calls of a service to one other place, or runs of one statement.
 #[derive(Clone, Debug, FromRow)]
@@ -60,7 +60,7 @@ async fn counted(
              coalesce(sum(c.total_us) FILTER (WHERE NOT c.is_now), 0)::bigint AS before_us, \
              coalesce(max(c.longest_us) FILTER (WHERE c.is_now), 0) AS longest_us FROM (",
     );
-    let now = steps::cut_hours(from, end).into_iter().map(|part| (true, part));
+    let now = window::cut_hours(from, end).into_iter().map(|part| (true, part));
     let then = hour(earlier.from);
     // An hour that both periods touch belongs to the window.
     let until = if then < from { earlier.to.min(from) } else { earlier.to };
@@ -69,7 +69,7 @@ async fn counted(
     } else {
         until
     };
-    let before = steps::cut_hours(then, until).into_iter().map(|part| (false, part));
+    let before = window::cut_hours(then, until).into_iter().map(|part| (false, part));
     for (at, (is_now, (step, from, to))) in now.chain(before).enumerate() {
         sql.push(if at > 0 { " UNION ALL " } else { "" });
         // Summed by what is called first: what is joined and grouped by name is little then.

@@ -33,7 +33,9 @@ impl Scope {
     /// Adds the condition that a column holds a service in scope.
     pub(crate) fn narrow_service(&self, sql: &mut QueryBuilder<Postgres>, column: &str) {
         if let Some(service) = &self.service {
-            sql.push(format!(" AND {column} IN (SELECT services_named(")).push_bind(service.clone()).push("))");
+            sql.push(format!(" AND {column} IN (SELECT services_named("))
+                .push_bind(service.clone())
+                .push("))");
         }
     }
 
@@ -44,9 +46,11 @@ impl Scope {
             ("version_id", "version", "label", &self.version),
         ] {
             if let Some(value) = value {
-                sql.push(format!(" AND {table}.{column} IN (SELECT id FROM {names} WHERE {name} = "))
-                    .push_bind(value.clone())
-                    .push(")");
+                sql.push(format!(
+                    " AND {table}.{column} IN (SELECT id FROM {names} WHERE {name} = "
+                ))
+                .push_bind(value.clone())
+                .push(")");
             }
         }
     }
@@ -101,7 +105,14 @@ mod tests {
     #[test]
     fn a_scope_narrows_by_what_it_names_and_by_nothing_else() {
         let from = at("2026-11-08T09:00:00Z");
-        let mut scope = Scope { service: None, environment: None, version: None, from, to: from, predicate: None };
+        let mut scope = Scope {
+            service: None,
+            environment: None,
+            version: None,
+            from,
+            to: from,
+            predicate: None,
+        };
         let narrowed = |scope: &Scope| {
             let mut sql = QueryBuilder::new("");
             scope.narrow(&mut sql, "t");

@@ -7,13 +7,13 @@ use outcrop_demo::{BAD_DEPLOY, CANARY, Fleet, Progress, RELAY_MOVED, ROLLBACK, S
 use outcrop_server::{Listeners, Secret, Settings, hash_password, serve};
 use outcrop_store::deploy_changes::{self, Changes};
 use outcrop_store::deploys::{self, NewDeploy};
-use outcrop_store::errors::{self, Scope};
 use outcrop_store::handling::{self, Action};
 use outcrop_store::keys;
 use outcrop_store::markers::{self, NewMarker};
 use outcrop_store::people::{self, AccessError};
 use outcrop_store::settings::{self as service_settings, ServiceSetting};
 use outcrop_store::{Database, installation, timeline};
+use outcrop_store::{Scope, errors};
 use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
 

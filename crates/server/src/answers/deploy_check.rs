@@ -5,7 +5,7 @@ use outcrop_core::deploy::{self as judged, Harm, KNOWN_MINUTES, Outcome, Watched
 use outcrop_store::comparison::Compared;
 use outcrop_store::deploy_facts::{self, Asked, Facts};
 use outcrop_store::deploys::{CHARGED, Deploy, Flag};
-use outcrop_store::{Database, StoreError, errors};
+use outcrop_store::{Database, StoreError, ids};
 
 use super::endpoint_changes::{COMPARED, changed};
 use crate::wire::{DeployCheck, EndpointChange, FlagItem, StoppedError, Sums};
@@ -100,7 +100,7 @@ fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[Strin
         .filter(|error| error.first_at < young_until)
         .take(FIRST_SEEN))
     .map(|error| StoppedError {
-        reference: errors::reference(error.error_id).to_string(),
+        reference: ids::reference(error.error_id).to_string(),
         title: error.title.clone(),
         count: error.count,
     })
@@ -413,7 +413,7 @@ fn charged(facts: &Facts) -> Vec<FlagItem> {
                 (&other.reference, &other.flag, other.said_at) == (&item.reference, &item.flag, item.said_at)
             };
             if !items.iter().any(is_told) {
-                let evidence = format!("follows from {}: {}", errors::reference(*origin), item.evidence);
+                let evidence = format!("follows from {}: {}", ids::reference(*origin), item.evidence);
                 items.push(FlagItem { evidence, ..item });
             }
         }
@@ -476,7 +476,7 @@ pub fn flag_item(flag: &Flag) -> FlagItem {
     };
     FlagItem {
         flag: flag.kind.clone(),
-        reference: errors::reference(flag.error_id).to_string(),
+        reference: ids::reference(flag.error_id).to_string(),
         title: flag.title.clone(),
         service: flag.service.clone(),
         environment: flag.environment.clone(),

@@ -17,7 +17,7 @@ use outcrop_core::{Timestamp, scrub};
 use outcrop_otlp::{DecodeError, Encoding, Room, Signal};
 use outcrop_store::intake::Submission;
 use outcrop_store::keys::{Bounds, SenderKey};
-use outcrop_store::upkeep::RETENTION_DAYS;
+use outcrop_store::retention::RETENTION_DAYS;
 
 pub(crate) use body::{BodyError, Coding, READ_WITHIN, inflate, read};
 pub(crate) use budget::{Budget, Held};

@@ -6,8 +6,11 @@ use std::time::{Duration, Instant};
 
 use outcrop_store::intake::Writer;
 use outcrop_store::live::{self, Committed, Listener};
-use outcrop_store::upkeep::{Policy, space};
-use outcrop_store::{Database, StoreError, deploys, groups, handling, moved, reach, traces, traffic, upkeep, uses};
+use outcrop_store::retention::Policy;
+use outcrop_store::upkeep::space;
+use outcrop_store::{
+    Database, StoreError, deploys, groups, handling, moved, reach, retention, traces, traffic, upkeep, uses,
+};
 use tokio::sync::{Mutex, broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -132,7 +135,7 @@ async fn look_for_room(
 async fn remove_expired(database: Database, writer: Arc<Writer>, policy: Arc<Policy>) -> Result<Waiting, StoreError> {
     let at = now();
     let round = upkeep::remove_expired(&database, at, &policy).await?;
-    writer.forget_days_before(at.plus_millis(-upkeep::RETENTION_DAYS * 86_400_000));
+    writer.forget_days_before(at.plus_millis(-retention::RETENTION_DAYS * 86_400_000));
     if round.removed > 0 {
         tracing::info!(removed = round.removed, "removed what was past its time");
     }

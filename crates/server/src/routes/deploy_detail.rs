@@ -9,7 +9,7 @@ use outcrop_store::comparison;
 use outcrop_store::deploy_changes::{self, Changes, Owned};
 use outcrop_store::deploys::{self, Deploy};
 use outcrop_store::timeline::Steps;
-use outcrop_store::{Database, StoreError, errors, markers, occurrences, settings};
+use outcrop_store::{Database, StoreError, ids, markers, occurrences, settings};
 
 use super::deploys::item as deploy_item;
 use super::query::parameters;
@@ -109,7 +109,7 @@ async fn detail(database: &Database, deploy: Deploy, now: DateTime<Utc>) -> Resu
         stopped: stopped
             .into_iter()
             .map(|error| StoppedError {
-                reference: errors::reference(error.error_id).to_string(),
+                reference: ids::reference(error.error_id).to_string(),
                 title: error.title,
                 count: error.count,
             })

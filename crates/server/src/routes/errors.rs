@@ -6,10 +6,11 @@ use chrono::{DateTime, Utc};
 use outcrop_core::Reference;
 use outcrop_core::deploy::{Change, Side, changes};
 use outcrop_store::deploys::{self, Flag};
-use outcrop_store::errors::{self, HitEndpoint, Latest, Scope, Summary};
+use outcrop_store::errors::{HitEndpoint, Latest, Summary};
 use outcrop_store::moved;
 use outcrop_store::traces::{self, Tie};
 use outcrop_store::{Database, StoreError};
+use outcrop_store::{Scope, errors, ids};
 
 use super::query::{against, bad, cursor, error_of, limit, parameters, read_cursor, scope, unknown};
 use super::viewer::Viewer;
@@ -60,10 +61,7 @@ pub(super) async fn list(
                 gone: gone(&summaries, summaries_then),
                 ..period.clone()
             });
-            let numbers: Vec<i32> = summaries
-                .iter()
-                .map(|summary| errors::number(summary.reference))
-                .collect();
+            let numbers: Vec<i32> = summaries.iter().map(|summary| ids::number(summary.reference)).collect();
             let origins = traces::main_origins(&database, &numbers, scope.from, scope.to).await?;
             let flags = deploys::flags(&database, &numbers, scope.from, scope.to).await?;
             let mut ranked: Vec<(Position, Summary, Attention)> = summaries
@@ -98,7 +96,7 @@ pub(super) async fn list(
                 .zip(strips)
                 .map(|((_, summary, attention), strip)| {
                     let origin = origin_of(&summary, &origins);
-                    let flagged = flags.get(&errors::number(summary.reference));
+                    let flagged = flags.get(&ids::number(summary.reference));
                     let since_deploy = is_since_deploy(flagged);
                     ErrorItem {
                         against: then
@@ -157,7 +155,7 @@ pub(super) async fn one(
             let sightings = errors::sightings(&database, reference).await?;
             let latest = errors::latest(&database, &[reference]).await?;
             let latest = latest.get(&reference);
-            let number = errors::number(reference);
+            let number = ids::number(reference);
             let origins = traces::main_origins(&database, &[number], scope.from, scope.to).await?;
             let (begins_in, followed_by) = traces::ties(&database, number, scope.from, scope.to).await?;
             let hit = errors::main_endpoints(&database, &summary, &scope, ENDPOINTS).await?;
@@ -324,8 +322,8 @@ type Origins = HashMap<i32, (i32, i64)>;
 
 /// The error in which at least half of an error's occurrences began.
 fn origin_of(summary: &Summary, origins: &Origins) -> Option<String> {
-    let (origin, count) = origins.get(&errors::number(summary.reference))?;
-    (count * 2 >= summary.count).then(|| errors::reference(*origin).to_string())
+    let (origin, count) = origins.get(&ids::number(summary.reference))?;
+    (count * 2 >= summary.count).then(|| ids::reference(*origin).to_string())
 }
 
 /// Each kind of flag once, in the order of their weight.
@@ -346,7 +344,7 @@ fn is_since_deploy(flags: Option<&Vec<Flag>>) -> bool {
 
 fn tied(tie: Tie) -> TiedError {
     TiedError {
-        reference: errors::reference(tie.error_id).to_string(),
+        reference: ids::reference(tie.error_id).to_string(),
         service: tie.service,
         title: tie.title,
         count: tie.count,

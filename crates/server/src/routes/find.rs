@@ -4,8 +4,8 @@ use outcrop_core::Reference;
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::grouping::{Described, template};
 use outcrop_core::query::quoted;
-use outcrop_store::errors::{self, Scope};
 use outcrop_store::{Database, StoreError, find, settings};
+use outcrop_store::{Scope, errors};
 
 use super::query::{bad, parameters};
 use super::viewer::Viewer;

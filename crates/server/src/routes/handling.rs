@@ -113,7 +113,7 @@ fn action(asked: HandlingAction, caller: &str) -> Result<Action, ApiError> {
 
 async fn read(database: &Database, reference: Reference) -> Result<HandlingState, StoreError> {
     let now = Utc::now();
-    let number = outcrop_store::errors::number(reference);
+    let number = outcrop_store::ids::number(reference);
     let handling = handling::of(database, Some(number))
         .await?
         .remove(&number)

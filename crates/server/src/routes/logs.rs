@@ -7,7 +7,7 @@ use actix_web::{HttpRequest, get, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_core::telemetry::SpanId;
 use outcrop_core::trace::{LineSeen, Step, StepKind, Trace, what_led_to};
-use outcrop_store::errors::Scope;
+use outcrop_store::Scope;
 use outcrop_store::logs::{self, Asked, AskedTemplates, Line};
 use outcrop_store::{from_utc, occurrences, traces};
 

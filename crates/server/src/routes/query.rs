@@ -8,8 +8,8 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use chrono::{DateTime, Datelike, Utc};
 use outcrop_core::Reference;
 use outcrop_core::query::{Mistake, Predicate};
-use outcrop_store::errors::Scope;
-use outcrop_store::upkeep::RETENTION_DAYS;
+use outcrop_store::Scope;
+use outcrop_store::retention::RETENTION_DAYS;
 use outcrop_store::{Database, StoreError, attributes, regrouping};
 
 use crate::api_error::ApiError;

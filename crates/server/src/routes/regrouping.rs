@@ -3,7 +3,7 @@
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_core::Reference;
-use outcrop_store::errors::number;
+use outcrop_store::ids::number;
 use outcrop_store::regrouping::{self, Change, ChangeError, Over, Trial};
 
 use super::input::Body;

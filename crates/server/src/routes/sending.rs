@@ -3,7 +3,8 @@
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_store::drops;
-use outcrop_store::errors::{self, number};
+use outcrop_store::ids;
+use outcrop_store::ids::number;
 use outcrop_store::keys::{self, Bounds};
 use outcrop_store::people::AccessError;
 
@@ -240,7 +241,7 @@ pub(super) async fn list_drops(_viewer: Viewer, state: web::Data<State>) -> Resu
         .map(|row| DropItem {
             id: row.id,
             predicate: row.predicate,
-            error: row.error_id.map(|error| errors::reference(error).to_string()),
+            error: row.error_id.map(|error| ids::reference(error).to_string()),
             title: row.title,
             note: row.note,
             made_by: row.made_by,

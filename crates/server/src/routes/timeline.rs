@@ -2,7 +2,7 @@ use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
 use outcrop_core::Reference;
 use outcrop_store::timeline::{self, Point, Steps};
-use outcrop_store::{StoreError, errors};
+use outcrop_store::{Scope, StoreError, errors};
 
 use super::query::{bad, error_of, parameters, scope};
 use super::viewer::Viewer;
@@ -82,7 +82,7 @@ fn series<'a>(points: impl Iterator<Item = &'a Point>, version: &str, steps: Ste
 pub(super) async fn strips(
     database: &outcrop_store::Database,
     summaries: &[&errors::Summary],
-    scope: &errors::Scope,
+    scope: &Scope,
     most: usize,
 ) -> Result<Vec<Timeline>, StoreError> {
     let steps = Steps::cut_coarsely(scope.from, scope.to, most);

@@ -7,7 +7,7 @@ use outcrop_core::telemetry::{Attributes, SpanId, SpanKind};
 use outcrop_core::trace::{Trace, critical_path, origin_of, repeated, sentence};
 use outcrop_core::{Digest, Timestamp};
 use outcrop_store::traces::{self, InTrace, Marks, StoredTrace};
-use outcrop_store::{errors, to_utc};
+use outcrop_store::{ids, to_utc};
 
 use super::query::bad;
 use super::viewer::Viewer;
@@ -48,7 +48,7 @@ pub(super) async fn show_trace(
         } else {
             let one = occurrences
                 .first()
-                .map(|one| errors::reference(one.error_id).to_string())
+                .map(|one| ids::reference(one.error_id).to_string())
                 .unwrap_or_default();
             format!("no span of this trace is stored, only failures reported in it, such as {one}")
         };
@@ -144,7 +144,7 @@ fn detail(id: [u8; 16], stored: StoredTrace, occurrences: &[InTrace]) -> TraceDe
         if let Some(span) = occurrence.span() {
             reported.entry(span).or_default().push(SpanOccurrence {
                 id: occurrence.id.simple().to_string(),
-                reference: errors::reference(occurrence.error_id).to_string(),
+                reference: ids::reference(occurrence.error_id).to_string(),
                 title: occurrence.title.clone(),
             });
         }

@@ -8,7 +8,7 @@ use outcrop_core::deploy::{Side, changes};
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::telemetry::SpanId;
 use outcrop_core::trace::{Chunk, Trace, critical_path, main_share};
-use outcrop_store::errors::Scope;
+use outcrop_store::Scope;
 use outcrop_store::groups::{self, Served};
 use outcrop_store::settings;
 use outcrop_store::timeline::Steps;

@@ -5,10 +5,10 @@ use chrono::Utc;
 use outcrop_core::attention::percent;
 use outcrop_core::trace::in_words;
 use outcrop_core::unwell;
+use outcrop_store::Scope;
 use outcrop_store::deploys::Flag;
-use outcrop_store::errors::Scope;
 use outcrop_store::uses::{self, CallCount};
-use outcrop_store::{Database, StoreError, deploy_facts, errors, from_utc, now, service_names, to_utc, traces};
+use outcrop_store::{Database, StoreError, deploy_facts, from_utc, ids, now, service_names, to_utc, traces};
 
 use super::query::{against, against_or_before, limit, parameters};
 use super::traces::millis;
@@ -293,7 +293,7 @@ async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreEr
                 kind: "error".to_owned(),
                 service: error.service,
                 what: error.title,
-                reference: Some(errors::reference(error.error_id).to_string()),
+                reference: Some(ids::reference(error.error_id).to_string()),
                 why: format!("{} in the last 15 minutes; {:.1} is usual", error.count, error.usual),
                 since: error.since,
                 weight: weight(0.4),
@@ -349,7 +349,7 @@ async fn without_echoes(
     items: &mut Vec<NowItem>,
     at: chrono::DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    let number = |item: &NowItem| item.reference.as_deref()?.parse().ok().map(errors::number);
+    let number = |item: &NowItem| item.reference.as_deref()?.parse().ok().map(ids::number);
     let told: Vec<i32> = items.iter().filter_map(number).collect();
     let origins = traces::main_origins(database, &told, at - LATELY, at).await?;
     items.retain(|item| {
@@ -361,7 +361,7 @@ async fn without_echoes(
 
 fn slow(endpoint: &now::Endpoint, at: chrono::DateTime<Utc>, known: Option<chrono::DateTime<Utc>>) -> Option<NowItem> {
     let share = unwell::is_slow(endpoint.slow, endpoint.slow_before)?;
-    let hour = outcrop_store::traffic::hour(at - now::NOW);
+    let hour = outcrop_store::hour(at - now::NOW);
     #[expect(clippy::cast_possible_truncation, reason = "durations of requests")]
     let in_time = |micros: f64| in_words((micros * 1_000.0) as i64);
     #[expect(clippy::cast_precision_loss, reason = "durations of requests")]
@@ -394,7 +394,7 @@ fn flagged(flag: &Flag) -> NowItem {
         kind: "error".to_owned(),
         service: flag.service.clone(),
         what: flag.title.clone(),
-        reference: Some(errors::reference(flag.error_id).to_string()),
+        reference: Some(ids::reference(flag.error_id).to_string()),
         why,
         since: flag.since,
         weight: weight(0.7),

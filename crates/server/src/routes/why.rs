@@ -9,12 +9,13 @@ use outcrop_core::attention::percent;
 use outcrop_core::query;
 use outcrop_core::stands_out::Finding;
 use outcrop_store::deploys::{self, Flag};
-use outcrop_store::errors::{self, Scope, Summary};
+use outcrop_store::errors::Summary;
 use outcrop_store::markers::Marker;
 use outcrop_store::traces::Tie;
 use outcrop_store::{
     Database, StoreError, deploy_changes, deploy_facts, markers, occurrences, settings, stands_out, traces,
 };
+use outcrop_store::{Scope, errors, ids};
 
 use super::deploy_detail::{owners, touches};
 use super::query::error_of;
@@ -70,7 +71,7 @@ pub(crate) async fn explain_flags(
         if now - *risen.entry(*flag).or_insert(now) < SETTLES {
             continue;
         }
-        let sentences = why(database, errors::reference(*error), now)
+        let sentences = why(database, ids::reference(*error), now)
             .await?
             .map(|why| why.sentences)
             .unwrap_or_default();
@@ -81,7 +82,7 @@ pub(crate) async fn explain_flags(
 }
 
 async fn why(database: &Database, reference: Reference, now: DateTime<Utc>) -> Result<Option<Why>, StoreError> {
-    let number = errors::number(reference);
+    let number = ids::number(reference);
     let week = Scope {
         service: None,
         environment: None,
@@ -407,7 +408,7 @@ async fn marked(database: &Database, flag: &Flag) -> Result<Vec<WhySentence>, St
 fn origin(ties: &[Tie], count: i64) -> Option<WhySentence> {
     let most = ties.first()?;
     let share = percent(ratio(most.count.min(count), count.max(1)));
-    let reference = Some(errors::reference(most.error_id).to_string());
+    let reference = Some(ids::reference(most.error_id).to_string());
     Some(WhySentence {
         kind: "origin".to_owned(),
         text: format!(
@@ -507,7 +508,7 @@ async fn together(database: &Database, flag: &Flag, tied: &[Tie]) -> Result<Opti
     Ok(Some(WhySentence {
         kind: "together".to_owned(),
         text: format!("Within a quarter of an hour of it rose: {}{more}.", named.join(", ")),
-        reference: Some(errors::reference(first.error_id).to_string()),
+        reference: Some(ids::reference(first.error_id).to_string()),
     }))
 }
 

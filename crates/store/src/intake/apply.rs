@@ -11,10 +11,11 @@ use uuid::Uuid;
 use super::Writer;
 use super::batch::{Numbered, Prepared};
 use crate::copy::Rows;
+use crate::ids::{id_uuid, signed, uuid};
 use crate::limits::Reached;
 use crate::names::Sender;
 use crate::partitions::partition;
-use crate::{StoreError, id_uuid, signed, to_utc, uuid};
+use crate::{StoreError, to_utc};
 
 /// What a batch's transaction has to do, and what it counted.
 #[derive(Default)]

@@ -9,7 +9,8 @@ use outcrop_core::failure::OccurrenceId;
 use sqlx::PgConnection;
 
 use super::batch::Numbered;
-use crate::{StoreError, id_uuid};
+use crate::StoreError;
+use crate::ids::id_uuid;
 
 /// Occurrences of one cause and version in a minute whose exact data is kept before sampling
 /// begins, where nothing else is said.

@@ -11,10 +11,11 @@ use uuid::Uuid;
 
 use super::batch::Prepared;
 use crate::copy::Rows;
+use crate::ids::{id_uuid, signed, uuid};
 use crate::limits::Reached;
 use crate::names::name_hash;
 use crate::partitions::partition;
-use crate::{StoreError, id_uuid, signed, to_utc, uuid};
+use crate::{StoreError, to_utc};
 
 /// Templates told apart per service and day of reception, by this process: a logger that writes
 /// what no template folds would otherwise make one for each of its lines.

@@ -13,6 +13,7 @@ mod tallies;
 mod tests;
 mod uses;
 
+use crate::times::day_number;
 use std::collections::{BTreeMap, HashMap};
 use std::panic::AssertUnwindSafe;
 use std::sync::{Arc, Mutex};
@@ -24,11 +25,12 @@ use outcrop_core::{Digest, Timestamp};
 use sqlx::{Acquire, PgConnection};
 
 use crate::causes::Causes;
+use crate::ids::uuid;
 use crate::interned::Interned;
 use crate::names::Names;
 use crate::partitions::Partitions;
 use crate::upkeep::space::Full;
-use crate::{Database, StoreError, to_utc, uuid};
+use crate::{Database, StoreError, to_utc};
 use batch::Prepared;
 pub use bodies::BODIES_PER_MINUTE;
 
@@ -112,7 +114,7 @@ impl Writer {
             thinning: sample::Thinning::default(),
             watch: spans::Watch::default(),
             templates: lines::Templates::default(),
-            log_days: crate::upkeep::LOG_DAYS,
+            log_days: crate::retention::LOG_DAYS,
             full: Mutex::default(),
             hot: Mutex::default(),
             deployed: Mutex::default(),

@@ -8,9 +8,10 @@ use outcrop_core::failure::{OccurrenceId, SAMPLED_ONE_IN};
 use sqlx::PgConnection;
 
 use super::apply::Work;
+use crate::StoreError;
 use crate::copy::Rows;
+use crate::ids::id_uuid;
 use crate::names::Sender;
-use crate::{StoreError, id_uuid};
 
 /// Candidates kept per sender and hour before thinning begins, and how many then stand for one.
 const KEPT_ALL: u32 = 200;

@@ -11,7 +11,8 @@ use sqlx::PgConnection;
 use super::Writer;
 use super::apply::Work;
 use super::batch::Prepared;
-use crate::{StoreError, id_uuid, signed, to_utc};
+use crate::ids::{id_uuid, signed};
+use crate::{StoreError, to_utc};
 
 /// Counts what was seen of sampling, by hour, service and environment.
 pub(super) async fn store(

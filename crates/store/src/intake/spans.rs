@@ -14,10 +14,11 @@ use super::apply::Work;
 use super::batch::Prepared;
 use crate::copy::Rows;
 use crate::groups::Served;
+use crate::ids::{id_uuid, signed};
 use crate::names::{Sender, name_hash};
 use crate::traces::{Marks, hot_name, pack, slot};
 use crate::traffic::Thresholds;
-use crate::{StoreError, from_utc, id_uuid, signed, to_utc};
+use crate::{StoreError, from_utc, to_utc};
 
 /// Requests kept by themselves per endpoint, version, kind of answer and minute, on this instance: enough to look into.
 const KEPT_PER_MINUTE: u32 = 20;

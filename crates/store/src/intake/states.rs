@@ -89,7 +89,7 @@ pub(super) async fn decide<'a>(
     {
         let facts = &numbered.report.facts;
         let pair = pairs
-            .entry((numbered.sender.service, crate::uuid(facts.pairing)))
+            .entry((numbered.sender.service, crate::ids::uuid(facts.pairing)))
             .or_default();
         pair.added.push(PairingEntry {
             occurrence: facts.id,
@@ -134,7 +134,7 @@ async fn stored(
     if ids.is_empty() {
         return Ok(HashSet::new());
     }
-    let ids: Vec<Uuid> = ids.iter().map(|id| crate::id_uuid(*id)).collect();
+    let ids: Vec<Uuid> = ids.iter().map(|id| crate::ids::id_uuid(*id)).collect();
     let found: Vec<(Uuid,)> = sqlx::query_as(
         "SELECT id FROM occurrence WHERE id = ANY($1) AND received_at < $2 \
          UNION ALL SELECT id FROM also_reported WHERE id = ANY($1) AND received_at < $2",
@@ -243,7 +243,7 @@ async fn decide_traces<'a>(
         surplus.append(&mut changes.surplus);
         for failure in changes.counted.iter().chain(&changes.restored) {
             if let Some(report) = state.report(failure.occurrence) {
-                let pair = pairs.entry((key.0, crate::uuid(report.pairing))).or_default();
+                let pair = pairs.entry((key.0, crate::ids::uuid(report.pairing))).or_default();
                 pair.added.push(PairingEntry {
                     occurrence: failure.occurrence,
                     at: report.at,
@@ -255,7 +255,7 @@ async fn decide_traces<'a>(
         for (gone, _) in &changes.withdrawn {
             if let Some(report) = state.report(*gone) {
                 pairs
-                    .entry((key.0, crate::uuid(report.pairing)))
+                    .entry((key.0, crate::ids::uuid(report.pairing)))
                     .or_default()
                     .removed
                     .push(*gone);

@@ -9,9 +9,10 @@ use outcrop_core::{Digest, Timestamp};
 use sqlx::{AssertSqlSafe, PgConnection};
 
 use super::batch::Prepared;
+use crate::ids::{id_uuid, uuid};
 use crate::limits::Reached;
 use crate::names::called_hash;
-use crate::{StoreError, id_uuid, to_utc, uuid};
+use crate::{StoreError, to_utc};
 
 /// Instances of a service that sent something in the last 30 days; further ones are counted together.
 const MAX_INSTANCES: i64 = 10_000;

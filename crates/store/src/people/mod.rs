@@ -191,7 +191,7 @@ pub async fn set_password(
     )
     .bind(email)
     .bind(password_hash)
-    .bind(keep.map(crate::uuid))
+    .bind(keep.map(crate::ids::uuid))
     .bind(tokens == Tokens::End)
     .fetch_one(&database.pool)
     .await

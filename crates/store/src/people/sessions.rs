@@ -5,7 +5,8 @@ use outcrop_core::Digest;
 use sqlx::FromRow;
 
 use super::Member;
-use crate::{Database, StoreError, uuid};
+use crate::ids::uuid;
+use crate::{Database, StoreError};
 
 /// How long a session lasts, in days.
 pub const LONGEST_DAYS: i32 = 14;

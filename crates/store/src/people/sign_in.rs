@@ -6,7 +6,8 @@
 use outcrop_core::Digest;
 use sqlx::FromRow;
 
-use crate::{Database, StoreError, uuid};
+use crate::ids::uuid;
+use crate::{Database, StoreError};
 
 /// Failures in a row that cost no wait: of one account from one address, of one address, of one account.
 const FREE: [i32; 3] = [3, 100, 20];

@@ -5,7 +5,8 @@ use outcrop_core::Digest;
 use sqlx::FromRow;
 
 use super::{AccessError, Member};
-use crate::{Database, StoreError, uuid};
+use crate::ids::uuid;
+use crate::{Database, StoreError};
 
 /// A token to make.
 #[derive(Clone, Debug, Default)]

@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use super::Policy;
+use crate::retention::Policy;
 
 /// How long something is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -2,6 +2,8 @@
 //! long each table keeps its rows, [`space`] how much room each kind of data takes and what happens
 //! when that is more than it may.
 
+use crate::retention::Policy;
+use crate::retention::RETENTION_DAYS;
 use outcrop_core::Timestamp;
 use sqlx::AssertSqlSafe;
 
@@ -10,9 +12,6 @@ pub mod space;
 
 use self::lifetimes::{Lifetime, NAMES_IN_ORDER, TABLES};
 use crate::{Database, StoreError, partitions};
-
-
-
 
 /// Rows removed per statement, so that no lock is held for long.
 const CHUNK: i64 = 5_000;
@@ -77,7 +76,7 @@ pub async fn remove_expired(database: &Database, now: Timestamp, policy: &Policy
         };
         round.take(table, done);
     }
-    let unused = i32::try_from(now.day() - crate::names::KEPT_DAYS).unwrap_or_default();
+    let unused = i32::try_from(now.day() - crate::retention::KEPT_DAYS).unwrap_or_default();
     for table in NAMES_IN_ORDER {
         let Lifetime::Names(condition) = lifetimes::of(table) else {
             continue;
@@ -129,6 +128,7 @@ where
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::retention::Policy;
     use crate::testing::{database, failing, now, number, of, resource, spans, store, trace, writer};
 
     #[tokio::test]

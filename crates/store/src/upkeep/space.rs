@@ -6,8 +6,8 @@ use std::path::Path;
 
 use sqlx::{AssertSqlSafe, PgConnection};
 
-use super::Policy;
 use super::lifetimes::{Kept, Lifetime, TABLES};
+use crate::retention::Policy;
 use crate::{Database, StoreError, partitions};
 
 /// A kind of data, as people set how long and how much of it is kept.
