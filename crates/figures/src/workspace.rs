@@ -121,9 +121,7 @@ impl SourceFile {
     /// Whether the whole file is tests, or what only tests use.
     #[must_use]
     pub fn is_test(&self) -> bool {
-        self.module
-            .last()
-            .is_some_and(|name| name == "tests" || name == "testing")
+        self.module.iter().any(|name| name == "tests" || name == "testing")
     }
 }
 

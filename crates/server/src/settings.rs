@@ -83,7 +83,7 @@ impl Settings {
             max_inflated_bytes: 32 << 20,
             budget_bytes: 256 << 20,
             policy: Policy::default(),
-            bodies_per_minute: outcrop_store::intake::BODIES_PER_MINUTE,
+            bodies_per_minute: outcrop_store::writing::BODIES_PER_MINUTE,
             public_url: None,
             trusted_proxies: vec![],
             checkouts: BTreeMap::new(),

@@ -1,7 +1,7 @@
 use std::future::Future;
 
 use outcrop_core::Timestamp;
-use outcrop_store::live::Committed;
+use outcrop_store::database::live::Committed;
 use outcrop_store::{Database, StoreError};
 use tokio::runtime::Handle;
 use tokio::sync::broadcast;
@@ -101,9 +101,9 @@ impl State {
     }
 
     /// Makes a sender key and returns its secret.
-    pub(crate) async fn key(&self, name: &str, bounds: outcrop_store::keys::Bounds) -> String {
+    pub(crate) async fn key(&self, name: &str, bounds: outcrop_store::people::keys::Bounds) -> String {
         let secret = crate::access::Secret::random("outcrop-key");
-        outcrop_store::keys::add(&self.database, name, &bounds, secret.digest())
+        outcrop_store::people::keys::add(&self.database, name, &bounds, secret.digest())
             .await
             .unwrap();
         secret.expose().to_owned()

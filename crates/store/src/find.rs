@@ -6,8 +6,7 @@ use outcrop_core::{Digest, Reference};
 use sqlx::FromRow;
 use uuid::Uuid;
 
-use crate::ids::reference;
-use crate::ids::{id_uuid, uuid};
+use crate::ids::{id_uuid, reference, uuid};
 use crate::{Database, StoreError};
 
 /// An error that was found.

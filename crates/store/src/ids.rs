@@ -4,6 +4,8 @@ use outcrop_core::failure::OccurrenceId;
 use outcrop_core::{Digest, Reference};
 use uuid::Uuid;
 
+pub(crate) const OTHER_VERSIONS: &str = "(other versions)";
+
 pub(crate) const fn uuid(digest: Digest) -> Uuid {
     Uuid::from_bytes(digest.0)
 }

@@ -8,9 +8,8 @@ use outcrop_core::failure::OccurrenceId;
 use sqlx::{FromRow, Postgres, QueryBuilder};
 use uuid::Uuid;
 
-use crate::Scope;
 use crate::ids::id_uuid;
-use crate::{Database, StoreError, predicate, to_utc};
+use crate::{Database, Scope, StoreError, asking, to_utc};
 
 /// Which lines to read, within a scope.
 #[derive(Clone, Debug, Default)]
@@ -78,9 +77,9 @@ async fn narrow(
     scope: &Scope,
     asked: &Asked,
 ) -> Result<(), StoreError> {
-    predicate::within(sql, scope);
+    asking::within(sql, scope);
     if let Some(wanted) = &scope.predicate {
-        let condition = predicate::resolve(database, wanted, scope).await?;
+        let condition = asking::resolve(database, wanted, scope).await?;
         sql.push(" AND ");
         condition.write(sql);
     }

@@ -3,14 +3,13 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
+use outcrop_core::Reference;
 use outcrop_core::failure::ONE_IN;
 use outcrop_core::telemetry::sampling::Seen;
 use sqlx::FromRow;
 
-use crate::Scope;
 use crate::ids::{number, reference};
-use crate::{Database, StoreError};
-use outcrop_core::Reference;
+use crate::{Database, Scope, StoreError};
 
 #[derive(FromRow)]
 struct Row {

@@ -10,7 +10,7 @@ use outcrop_core::{Digest, Timestamp, scrub};
 use outcrop_testkit::Postgres;
 
 use crate::Database;
-use crate::intake::{Outcome, Submission, Writer};
+use crate::writing::{Outcome, Submission, Writer};
 
 /// An empty database with the schema.
 pub(crate) async fn database() -> Database {

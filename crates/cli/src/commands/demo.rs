@@ -5,15 +5,21 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::touching::{ChangedFile, Commit};
 use outcrop_demo::{BAD_DEPLOY, CANARY, Fleet, Progress, RELAY_MOVED, ROLLBACK, SETTLED};
 use outcrop_server::{Listeners, Secret, Settings, hash_password, serve};
-use outcrop_store::deploy_changes::{self, Changes};
+use outcrop_store::Database;
+use outcrop_store::deploys::changes;
+use outcrop_store::deploys::changes::Changes;
+use outcrop_store::deploys::markers;
+use outcrop_store::deploys::markers::NewMarker;
 use outcrop_store::deploys::{self, NewDeploy};
-use outcrop_store::handling::{self, Action};
-use outcrop_store::keys;
-use outcrop_store::markers::{self, NewMarker};
+use outcrop_store::errors::handling;
+use outcrop_store::errors::handling::Action;
+use outcrop_store::people::installation;
+use outcrop_store::people::keys;
+use outcrop_store::people::settings as service_settings;
+use outcrop_store::people::settings::ServiceSetting;
 use outcrop_store::people::{self, AccessError};
-use outcrop_store::settings::{self as service_settings, ServiceSetting};
-use outcrop_store::{Database, installation, timeline};
-use outcrop_store::{Scope, errors};
+use outcrop_store::traffic::timeline;
+use outcrop_store::{Scope, asking};
 use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
 
@@ -189,7 +195,7 @@ async fn tell_stories(database: &Database) -> Result<(), Fault> {
             ("app/tariff.py".to_owned(), vec!["@skerry/tariff-desk".to_owned()]),
         ],
     };
-    deploy_changes::note(database, "fares", "2.4.0", &brought)
+    changes::note(database, "fares", "2.4.0", &brought)
         .await
         .map_err(refused)?;
     let marker = NewMarker {
@@ -211,7 +217,7 @@ async fn tell_stories(database: &Database) -> Result<(), Fault> {
         to: now,
         predicate: None,
     };
-    let crew = errors::list(database, &week)
+    let crew = asking::list_errors(database, &week)
         .await
         .map_err(refused)?
         .into_iter()

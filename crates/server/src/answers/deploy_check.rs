@@ -2,9 +2,11 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::deploy::{self as judged, Harm, KNOWN_MINUTES, Outcome, Watched, judge, judge_endpoint};
-use outcrop_store::comparison::Compared;
-use outcrop_store::deploy_facts::{self, Asked, Facts};
-use outcrop_store::deploys::{CHARGED, Deploy, Flag};
+use outcrop_store::deploys::comparison::Compared;
+use outcrop_store::deploys::facts;
+use outcrop_store::deploys::facts::{Asked, Facts};
+use outcrop_store::deploys::{CHARGED, Deploy};
+use outcrop_store::flags::Flag;
 use outcrop_store::{Database, StoreError, ids};
 
 use super::endpoint_changes::{COMPARED, changed};
@@ -32,7 +34,7 @@ pub async fn check(
     now: DateTime<Utc>,
 ) -> Result<Vec<Judged>, StoreError> {
     let asked: Vec<Asked<'_>> = deploys.iter().map(|deploy| asked(deploy, now)).collect();
-    let facts = deploy_facts::read(database, &asked).await?;
+    let facts = facts::read(database, &asked).await?;
     Ok(asked
         .iter()
         .zip(facts)
@@ -51,7 +53,7 @@ pub async fn check_one(
     now: DateTime<Utc>,
 ) -> Result<Judged, StoreError> {
     let asked = asked(deploy, now);
-    let facts = deploy_facts::read(database, &[asked]).await?.pop().unwrap_or_default();
+    let facts = facts::read(database, &[asked]).await?.pop().unwrap_or_default();
     Ok(decide(&asked, facts, kinds, now))
 }
 
@@ -495,7 +497,7 @@ pub fn flag_item(flag: &Flag) -> FlagItem {
 mod tests {
     use outcrop_core::deploy::{Scatter, Side};
 
-    use outcrop_store::deploy_facts::FirstSeen;
+    use outcrop_store::deploys::facts::FirstSeen;
 
     use super::*;
 

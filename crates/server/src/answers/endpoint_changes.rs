@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use chrono::TimeDelta;
 use outcrop_core::deploy::{Change, changes};
-use outcrop_store::comparison::Compared;
+use outcrop_store::deploys::comparison::Compared;
 
 use crate::wire::EndpointChange;
 

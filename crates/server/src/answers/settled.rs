@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::deploy::{Exposed, Settled, settled};
-use outcrop_store::handling::SinceSettled;
+use outcrop_store::errors::handling::SinceSettled;
 
 use crate::wire::{SettledOutcome, SettledVerdict};
 

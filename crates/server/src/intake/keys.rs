@@ -5,7 +5,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use outcrop_core::Digest;
-use outcrop_store::keys::{self, SenderKey};
+use outcrop_store::people::keys;
+use outcrop_store::people::keys::SenderKey;
 use outcrop_store::{Database, StoreError};
 
 /// How long a looked-up key is trusted: a revoked key is refused everywhere within this time.

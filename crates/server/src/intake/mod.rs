@@ -15,9 +15,9 @@ use outcrop_core::grouping::rules::Rules;
 use outcrop_core::telemetry::names::Identity;
 use outcrop_core::{Timestamp, scrub};
 use outcrop_otlp::{DecodeError, Encoding, Room, Signal};
-use outcrop_store::intake::Submission;
-use outcrop_store::keys::{Bounds, SenderKey};
+use outcrop_store::people::keys::{Bounds, SenderKey};
 use outcrop_store::retention::RETENTION_DAYS;
+use outcrop_store::writing::Submission;
 
 pub(crate) use body::{BodyError, Coding, READ_WITHIN, inflate, read};
 pub(crate) use budget::{Budget, Held};

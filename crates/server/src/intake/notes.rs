@@ -5,7 +5,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_core::scrub;
-use outcrop_store::keys::{self, KeyUse, RefusedRequest, SenderKey};
+use outcrop_store::people::keys;
+use outcrop_store::people::keys::{KeyUse, RefusedRequest, SenderKey};
 use outcrop_store::{Database, StoreError};
 
 /// Different refusals gathered before they are written down; those past this are counted under one row.

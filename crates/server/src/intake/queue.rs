@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use outcrop_core::Digest;
 use outcrop_core::grouping::rules::Rules;
-use outcrop_store::intake::{Outcome, Submission, Writer};
-use outcrop_store::live::Committed;
+use outcrop_store::database::live::Committed;
+use outcrop_store::writing::{Outcome, Submission, Writer};
 use outcrop_store::{Database, StoreError};
 use tokio::sync::{Notify, mpsc, oneshot};
 
@@ -239,7 +239,7 @@ impl Intake {
 
     /// Reads the grouping rules anew.
     pub(crate) async fn read_rules(&self, database: &Database) -> Result<(), StoreError> {
-        let read = Arc::new(outcrop_store::regrouping::rules(database).await?);
+        let read = Arc::new(outcrop_store::grouping::rules(database).await?);
         *self.rules.write().unwrap_or_else(PoisonError::into_inner) = read;
         Ok(())
     }

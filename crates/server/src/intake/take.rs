@@ -6,8 +6,8 @@ use bytes::Bytes;
 use outcrop_core::Digest;
 use outcrop_core::failure::Refused;
 use outcrop_otlp::{DecodeError, Encoding, Room, Signal, StatusCode as RpcCode};
-use outcrop_store::intake::{Outcome, Submission};
-use outcrop_store::keys::SenderKey;
+use outcrop_store::people::keys::SenderKey;
+use outcrop_store::writing::{Outcome, Submission};
 
 use super::budget::NoRoom;
 use super::{BodyError, Coding, Held, Origin, inflate, submission};

@@ -4,13 +4,15 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use outcrop_store::intake::Writer;
-use outcrop_store::live::{self, Committed, Listener};
+use outcrop_store::database::live;
+use outcrop_store::database::live::{Committed, Listener};
+use outcrop_store::errors::reach;
+use outcrop_store::grouping::moved;
 use outcrop_store::retention::Policy;
+use outcrop_store::traffic::{groups, uses};
 use outcrop_store::upkeep::space;
-use outcrop_store::{
-    Database, StoreError, deploys, groups, handling, moved, reach, retention, traces, traffic, upkeep, uses,
-};
+use outcrop_store::writing::Writer;
+use outcrop_store::{Database, StoreError, asking, flags, retention, traces, traffic, upkeep};
 use tokio::sync::{Mutex, broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -180,7 +182,7 @@ async fn set_thresholds(database: Database, writer: Arc<Writer>) -> Result<Waiti
 /// What the flags' job keeps from one round to the next.
 #[derive(Default)]
 struct Watching {
-    watch: deploys::Watch,
+    watch: flags::Watch,
     risen: HashMap<i64, chrono::DateTime<chrono::Utc>>,
 }
 
@@ -239,7 +241,7 @@ async fn learn(database: Database) -> Result<Waiting, StoreError> {
 
 /// Ends the quiet of errors whose condition has come.
 async fn end_quiet(database: Database) -> Result<Waiting, StoreError> {
-    handling::end_quiet(&database, chrono::Utc::now()).await?;
+    asking::end_quiet(&database, chrono::Utc::now()).await?;
     Ok(QUIET_EVERY)
 }
 

@@ -5,11 +5,14 @@ use chrono::{DateTime, TimeDelta, Utc};
 use ignore::gitignore::GitignoreBuilder;
 use outcrop_core::Reference;
 use outcrop_core::touching::{Commit, Touch, touching};
-use outcrop_store::comparison;
-use outcrop_store::deploy_changes::{self, Changes, Owned};
+use outcrop_store::deploys::changes;
+use outcrop_store::deploys::changes::{Changes, Owned};
+use outcrop_store::deploys::comparison;
+use outcrop_store::deploys::markers;
 use outcrop_store::deploys::{self, Deploy};
-use outcrop_store::timeline::Steps;
-use outcrop_store::{Database, StoreError, ids, markers, occurrences, settings};
+use outcrop_store::people::settings;
+use outcrop_store::traffic::timeline::Steps;
+use outcrop_store::{Database, StoreError, ids, occurrences};
 
 use super::deploys::item as deploy_item;
 use super::query::parameters;
@@ -69,7 +72,7 @@ async fn detail(database: &Database, deploy: Deploy, now: DateTime<Utc>) -> Resu
             (deploy.at - AROUND, deploy.at + AROUND),
             20
         ),
-        deploy_changes::of_version(database, &deploy.service, &deploy.version),
+        changes::of_version(database, &deploy.service, &deploy.version),
     )?;
     let around = super::markers::items(database, marked, now).await?;
     let commits = match brought {

@@ -2,7 +2,8 @@
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use chrono::{DateTime, TimeDelta, Utc};
-use outcrop_store::deploy_changes::{self, Changes};
+use outcrop_store::deploys::changes;
+use outcrop_store::deploys::changes::Changes;
 use outcrop_store::deploys::{self, Deploy};
 
 use super::input::Body;
@@ -94,7 +95,7 @@ pub(super) async fn record(announced: NewDeploy, by: String, state: &State) -> R
     let recorded = async move {
         deploys::record(&database, &deploy).await?;
         match &changes {
-            Some(changes) => deploy_changes::note(&database, &deploy.service, &deploy.version, changes).await,
+            Some(changes) => changes::note(&database, &deploy.service, &deploy.version, changes).await,
             None => Ok(()),
         }
     };

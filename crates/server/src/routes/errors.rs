@@ -5,12 +5,14 @@ use actix_web::{HttpRequest, get, web};
 use chrono::{DateTime, Utc};
 use outcrop_core::Reference;
 use outcrop_core::deploy::{Change, Side, changes};
-use outcrop_store::deploys::{self, Flag};
-use outcrop_store::errors::{HitEndpoint, Latest, Summary};
-use outcrop_store::moved;
+use outcrop_store::asking::HitEndpoint;
+use outcrop_store::errors::{Latest, Summary};
+use outcrop_store::flags;
+use outcrop_store::flags::Flag;
+use outcrop_store::grouping::moved;
 use outcrop_store::traces::{self, Tie};
 use outcrop_store::{Database, StoreError};
-use outcrop_store::{Scope, errors, ids};
+use outcrop_store::{Scope, asking, errors, ids};
 
 use super::query::{against, bad, cursor, error_of, limit, parameters, read_cursor, scope, unknown};
 use super::viewer::Viewer;
@@ -53,7 +55,7 @@ pub(super) async fn list(
     let page = state
         .on_main(async move {
             let (summaries, (requests, failed), then) = futures_util::try_join!(
-                errors::list(&database, &scope),
+                asking::list_errors(&database, &scope),
                 errors::traffic_of(&database, &scope),
                 then(&database, earlier.as_ref())
             )?;
@@ -63,7 +65,7 @@ pub(super) async fn list(
             });
             let numbers: Vec<i32> = summaries.iter().map(|summary| ids::number(summary.reference)).collect();
             let origins = traces::main_origins(&database, &numbers, scope.from, scope.to).await?;
-            let flags = deploys::flags(&database, &numbers, scope.from, scope.to).await?;
+            let flags = flags::flags(&database, &numbers, scope.from, scope.to).await?;
             let mut ranked: Vec<(Position, Summary, Attention)> = summaries
                 .into_iter()
                 .filter(|summary| summary.count > 0)
@@ -149,7 +151,7 @@ pub(super) async fn one(
     let database = state.database.clone();
     let detail = state
         .on_main(async move {
-            let Some(summary) = errors::one(&database, reference, &scope).await? else {
+            let Some(summary) = asking::one_error(&database, reference, &scope).await? else {
                 return Ok(None);
             };
             let sightings = errors::sightings(&database, reference).await?;
@@ -158,7 +160,7 @@ pub(super) async fn one(
             let number = ids::number(reference);
             let origins = traces::main_origins(&database, &[number], scope.from, scope.to).await?;
             let (begins_in, followed_by) = traces::ties(&database, number, scope.from, scope.to).await?;
-            let hit = errors::main_endpoints(&database, &summary, &scope, ENDPOINTS).await?;
+            let hit = asking::main_endpoints(&database, &summary, &scope, ENDPOINTS).await?;
             let of_service = Scope {
                 service: Some(summary.service.clone()),
                 ..scope.clone()
@@ -171,19 +173,19 @@ pub(super) async fn one(
             #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
             let count = summary.count as f64 * summary.one_in.unwrap_or(1.0);
             let then = match &earlier {
-                Some(earlier) => Some(errors::one(&database, reference, earlier).await?),
+                Some(earlier) => Some(asking::one_error(&database, reference, earlier).await?),
                 None => None,
             };
             let then = then.map(|then| held_against(&summary, then.as_ref()));
             let (_, summary, attention) = rank(summary, &origins, now);
             let origin = origin_of(&summary, &origins);
-            let flagged = deploys::flags(&database, &[number], scope.from, scope.to)
+            let flagged = flags::flags(&database, &[number], scope.from, scope.to)
                 .await?
                 .remove(&number)
                 .unwrap_or_default();
             let moved = moved::of_error(&database, reference).await?;
             let may_be = moved::may_be(&database, reference, now).await?;
-            let withdrawn = deploys::withdrawn(&database, number, scope.from, scope.to).await?;
+            let withdrawn = flags::withdrawn(&database, number, scope.from, scope.to).await?;
             let (flags, since_deploy) = (words(Some(&flagged)), is_since_deploy(Some(&flagged)));
             Ok(Some(ErrorDetail {
                 flagged: flagged
@@ -232,8 +234,10 @@ type Earlier = (HashMap<Reference, Summary>, Period);
 /// The errors and the requests of the period that a window is held against.
 async fn then(database: &Database, earlier: Option<&Scope>) -> Result<Option<Earlier>, StoreError> {
     let Some(earlier) = earlier else { return Ok(None) };
-    let (summaries, (requests, failed)) =
-        futures_util::try_join!(errors::list(database, earlier), errors::traffic_of(database, earlier))?;
+    let (summaries, (requests, failed)) = futures_util::try_join!(
+        asking::list_errors(database, earlier),
+        errors::traffic_of(database, earlier)
+    )?;
     let summaries: HashMap<_, _> = summaries
         .into_iter()
         .filter(|summary| summary.count > 0)

@@ -4,8 +4,9 @@ use outcrop_core::Reference;
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::grouping::{Described, template};
 use outcrop_core::query::quoted;
-use outcrop_store::{Database, StoreError, find, settings};
-use outcrop_store::{Scope, errors};
+use outcrop_store::people::settings;
+use outcrop_store::{Database, StoreError, find};
+use outcrop_store::{Scope, asking, errors};
 
 use super::query::{bad, parameters};
 use super::viewer::Viewer;
@@ -210,7 +211,7 @@ async fn of_predicate(
         to,
         predicate: Some(parsed.into()),
     };
-    let errors: Vec<errors::Summary> = errors::list(database, &scope)
+    let errors: Vec<errors::Summary> = asking::list_errors(database, &scope)
         .await?
         .into_iter()
         .filter(|error| error.count > 0)

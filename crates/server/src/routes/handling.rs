@@ -3,7 +3,8 @@
 use actix_web::{get, post, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_core::Reference;
-use outcrop_store::handling::{self, Action};
+use outcrop_store::errors::handling;
+use outcrop_store::errors::handling::Action;
 use outcrop_store::{Database, StoreError};
 
 use super::input::Body;

@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use bytes::Bytes;
 use futures_util::stream;
-use outcrop_store::live::Committed;
+use outcrop_store::database::live::Committed;
 use tokio::sync::broadcast::{self, error::RecvError};
 
 use super::viewer::{Viewer, may_still_read};

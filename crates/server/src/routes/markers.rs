@@ -2,7 +2,8 @@
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{DateTime, TimeDelta, Utc};
-use outcrop_store::markers::{self, Asked, Facts, Marker};
+use outcrop_store::deploys::markers;
+use outcrop_store::deploys::markers::{Asked, Facts, Marker};
 use outcrop_store::{Database, StoreError};
 
 use super::input::Body;

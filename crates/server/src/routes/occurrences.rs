@@ -2,8 +2,9 @@ use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
 use outcrop_core::failure::OccurrenceId;
 use outcrop_store::occurrences::Choice;
+use outcrop_store::people::settings;
 use outcrop_store::retention::RETENTION_DAYS;
-use outcrop_store::{errors, occurrences, settings, to_utc};
+use outcrop_store::{errors, occurrences, to_utc};
 
 use super::query::{bad, cursor, error_of, limit, parameters, read_cursor, scope};
 use super::viewer::Viewer;

@@ -1,6 +1,7 @@
 use actix_web::{HttpRequest, get, web};
 use outcrop_core::query::{self, Field, Kind, Wanted};
-use outcrop_store::{StoreError, attributes};
+use outcrop_store::StoreError;
+use outcrop_store::asking::attributes;
 
 use super::query::parameters;
 use super::viewer::Viewer;

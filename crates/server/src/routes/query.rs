@@ -9,8 +9,9 @@ use chrono::{DateTime, Datelike, Utc};
 use outcrop_core::Reference;
 use outcrop_core::query::{Mistake, Predicate};
 use outcrop_store::Scope;
+use outcrop_store::asking::attributes;
 use outcrop_store::retention::RETENTION_DAYS;
-use outcrop_store::{Database, StoreError, attributes, regrouping};
+use outcrop_store::{Database, StoreError, grouping};
 
 use crate::api_error::ApiError;
 use crate::state::State;
@@ -161,7 +162,7 @@ pub(super) async fn error_of(state: &State, text: &str) -> Result<Reference, Api
         .map_err(|error: outcrop_core::reference::NotAReference| bad(error.to_string()))?;
     let database = state.database.clone();
     Ok(state
-        .on_main(async move { regrouping::standing(&database, asked).await })
+        .on_main(async move { grouping::standing(&database, asked).await })
         .await?)
 }
 

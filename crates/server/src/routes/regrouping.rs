@@ -3,8 +3,9 @@
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_core::Reference;
+use outcrop_store::grouping;
+use outcrop_store::grouping::{Change, ChangeError, Over, Trial};
 use outcrop_store::ids::number;
-use outcrop_store::regrouping::{self, Change, ChangeError, Over, Trial};
 
 use super::input::Body;
 use super::query::{bad, error_of, parameters};
@@ -64,10 +65,19 @@ pub(super) async fn make_change(
             let work = async {
                 let (service, change) = resolved(&database, asked).await?;
                 if is_dry {
-                    return Ok((None, regrouping::try_change(&database, service, &change, over).await?));
+                    return Ok((None, grouping::try_change(&database, service, &change, over).await?));
                 }
-                let (id, trial) =
-                    regrouping::make(&database, service, &change, over, &by, |trial| in_words(trial, false)).await?;
+                let (id, trial) = grouping::make(
+                    &database,
+                    grouping::Order {
+                        service,
+                        change: &change,
+                        over,
+                        by: &by,
+                    },
+                    |trial| in_words(trial, false),
+                )
+                .await?;
                 Ok((Some(id), trial))
             };
             Ok(work.await)
@@ -98,7 +108,7 @@ pub(super) async fn list_changes(
     let error = query.error.as_deref().map(reference).transpose()?;
     let database = state.database.clone();
     let rows = state
-        .on_main(async move { regrouping::changes(&database, error, LISTED).await })
+        .on_main(async move { grouping::changes(&database, error, LISTED).await })
         .await?;
     let items = rows
         .into_iter()
@@ -132,7 +142,7 @@ pub(super) async fn undo_change(
     viewer.must_engineer()?;
     let (id, database) = (*path, state.database.clone());
     let done = state
-        .on_main(async move { Ok(regrouping::undo(&database, id, &viewer.email).await) })
+        .on_main(async move { Ok(grouping::undo(&database, id, &viewer.email).await) })
         .await?;
     let sentence = done.map_err(refused)?;
     state.read_rules().await;
@@ -156,7 +166,7 @@ pub(super) async fn causes_of_error(
     let reference = error_of(&state, &path).await?;
     let database = state.database.clone();
     let rows = state
-        .on_main(async move { regrouping::causes(&database, reference).await })
+        .on_main(async move { grouping::causes(&database, reference).await })
         .await?;
     if rows.is_empty() {
         return Err(ApiError::NotFound(format!("there is no error {reference}")));
@@ -209,7 +219,7 @@ async fn resolved(database: &outcrop_store::Database, asked: GroupingChange) -> 
                     PLACES.0, PLACES.1
                 )));
             }
-            let id = regrouping::service_number(database, namespace.as_deref(), &service).await?;
+            let id = grouping::service_number(database, namespace.as_deref(), &service).await?;
             (id, Change::OwnCode { own, library })
         }
         GroupingChange::JoinWhere {
@@ -217,7 +227,7 @@ async fn resolved(database: &outcrop_store::Database, asked: GroupingChange) -> 
             namespace,
             predicate,
         } => {
-            let id = regrouping::service_number(database, namespace.as_deref(), &service).await?;
+            let id = grouping::service_number(database, namespace.as_deref(), &service).await?;
             (id, Change::JoinWhere { predicate })
         }
         GroupingChange::SplitBy { attribute, .. } if attribute.len() > LONGEST_ATTRIBUTE => {
@@ -236,7 +246,7 @@ async fn resolved(database: &outcrop_store::Database, asked: GroupingChange) -> 
         GroupingChange::SplitBy { error, attribute } => {
             let error = numbered(&error)?;
             (
-                regrouping::service_of(database, error).await?,
+                grouping::service_of(database, error).await?,
                 Change::SplitBy {
                     error,
                     attribute: attribute.trim().to_owned(),
@@ -247,14 +257,14 @@ async fn resolved(database: &outcrop_store::Database, asked: GroupingChange) -> 
             let into = numbered(&error)?;
             let errors = with.iter().map(|other| numbered(other)).collect::<Result<_, _>>()?;
             (
-                regrouping::service_of(database, into).await?,
+                grouping::service_of(database, into).await?,
                 Change::JoinErrors { into, errors },
             )
         }
         GroupingChange::SplitOff { error, causes } => {
             let error = numbered(&error)?;
             (
-                regrouping::service_of(database, error).await?,
+                grouping::service_of(database, error).await?,
                 Change::SplitOff { error, causes },
             )
         }

@@ -172,7 +172,9 @@ async fn every_route_lets_in_who_its_table_says_and_no_one_else() {
     assert_eq!(routes.len(), table.len(), "the table names routes that are none");
 
     let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
-    let key = state.key("pier-3", outcrop_store::keys::Bounds::default()).await;
+    let key = state
+        .key("pier-3", outcrop_store::people::keys::Bounds::default())
+        .await;
     let viewer = token_of(&state, "deckhand@skerry.example", "viewer", false).await;
     let engineer = token_of(&state, "purser@skerry.example", "engineer", false).await;
     let admin = token_of(&state, "harbour@skerry.example", "admin", false).await;

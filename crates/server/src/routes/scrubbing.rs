@@ -2,7 +2,7 @@
 
 use actix_web::{HttpResponse, delete, get, post, web};
 use outcrop_core::scrub::{Rule, Scrubbing};
-use outcrop_store::scrub_rules;
+use outcrop_store::people::scrub_rules;
 
 use super::input::Body;
 use super::query::bad;
@@ -114,7 +114,17 @@ pub(super) async fn make_rule(
     let subject = format!("{verb} {what} of {}", service.as_deref().unwrap_or("all services"));
     let (database, by, reason) = (state.database.clone(), viewer.email.clone(), reason.unwrap_or_default());
     let made = state
-        .on_main(async move { scrub_rules::make(&database, service.as_deref(), &verb, &what, &reason, &by).await })
+        .on_main(async move {
+            let service = service.as_deref();
+            let rule = scrub_rules::NewRule {
+                service,
+                verb: &verb,
+                what: &what,
+                reason: &reason,
+                by: &by,
+            };
+            scrub_rules::make(&database, rule).await
+        })
         .await?;
     let id = made.ok_or_else(|| {
         ApiError::Conflict(format!(

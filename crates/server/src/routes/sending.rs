@@ -2,11 +2,12 @@
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{TimeDelta, Utc};
-use outcrop_store::drops;
 use outcrop_store::ids;
 use outcrop_store::ids::number;
-use outcrop_store::keys::{self, Bounds};
 use outcrop_store::people::AccessError;
+use outcrop_store::people::drops;
+use outcrop_store::people::keys;
+use outcrop_store::people::keys::Bounds;
 
 use super::input::Body;
 use super::query::{bad, error_of, parameters, predicate};

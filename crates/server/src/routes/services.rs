@@ -1,7 +1,9 @@
 use actix_web::{get, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_core::completeness::{Telemetry, missing};
-use outcrop_store::{disturbed, limits, timeline};
+use outcrop_store::flags::disturbed;
+use outcrop_store::traffic::timeline;
+use outcrop_store::writing::limits;
 
 use super::viewer::Viewer;
 use crate::api_error::ApiError;

@@ -5,9 +5,11 @@ use chrono::Utc;
 use outcrop_core::query::{self, Field, quoted};
 use outcrop_core::source_link;
 use outcrop_core::telemetry::facts;
-use outcrop_store::parts;
-use outcrop_store::settings::{self, ServiceSetting};
-use outcrop_store::weights::{self, FACTORS};
+use outcrop_store::asking::parts;
+use outcrop_store::errors::weights;
+use outcrop_store::errors::weights::FACTORS;
+use outcrop_store::people::settings;
+use outcrop_store::people::settings::ServiceSetting;
 
 use super::input::Body;
 use super::query::{bad, cursor, error_of, limit, parameters, predicate, read_cursor, scope, unknown};

@@ -3,7 +3,7 @@
 use outcrop_core::source_link::{filled, repository_path};
 use outcrop_core::stack::Frame as CoreFrame;
 use outcrop_core::telemetry::frame_data::frame_data;
-use outcrop_store::settings::ServiceSetting;
+use outcrop_store::people::settings::ServiceSetting;
 
 use crate::Settings;
 use crate::source::Checkout;

@@ -1,7 +1,7 @@
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
 use outcrop_core::stands_out::{LEAST_OCCURRENCES, LEAST_REQUESTS, gap_in_words};
-use outcrop_store::stands_out;
+use outcrop_store::occurrences::stands_out;
 
 use super::query::{error_of, parameters, scope};
 use super::viewer::Viewer;

@@ -283,7 +283,7 @@ async fn a_method_that_an_address_does_not_take_is_named_and_nothing_is_cached()
 #[tokio::test]
 async fn a_report_that_cannot_be_taken_is_refused_in_the_apis_form() {
     let (state, _supervisor, _closing) = State::for_tests(|settings| settings.max_body_bytes = 4_096).await;
-    let key = state.key("pier-3", outcrop_store::keys::Bounds::default()).await;
+    let key = state.key("pier-3", people::keys::Bounds::default()).await;
     let report = async |body: String| {
         ask(
             &state,

@@ -4,7 +4,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{AUTHORIZATION, CONTENT_TYPE};
 use actix_web::test::{TestRequest, call_service, init_service, read_body};
 use actix_web::{App, web};
-use outcrop_store::keys::Bounds;
+use outcrop_store::people::keys::Bounds;
 use serde_json::{Value, json};
 
 use crate::jobs::Kind;

@@ -1,8 +1,9 @@
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
 use outcrop_core::Reference;
-use outcrop_store::timeline::{self, Point, Steps};
-use outcrop_store::{Scope, StoreError, errors};
+use outcrop_store::traffic::timeline;
+use outcrop_store::traffic::timeline::{Point, Steps};
+use outcrop_store::{Scope, StoreError, asking, errors};
 
 use super::query::{bad, error_of, parameters, scope};
 use super::viewer::Viewer;
@@ -37,7 +38,7 @@ pub(super) async fn of_error(
     let database = state.database.clone();
     let made = state
         .on_main(async move {
-            let Some(summary) = errors::one(&database, reference, &scope).await? else {
+            let Some(summary) = asking::one_error(&database, reference, &scope).await? else {
                 return Ok(None);
             };
             let service = std::slice::from_ref(&summary.service);

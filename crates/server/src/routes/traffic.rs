@@ -9,10 +9,11 @@ use outcrop_core::failure::OccurrenceId;
 use outcrop_core::telemetry::SpanId;
 use outcrop_core::trace::{Chunk, Trace, critical_path, main_share};
 use outcrop_store::Scope;
-use outcrop_store::groups::{self, Served};
-use outcrop_store::settings;
-use outcrop_store::timeline::Steps;
+use outcrop_store::people::settings;
 use outcrop_store::traces;
+use outcrop_store::traffic::groups;
+use outcrop_store::traffic::groups::Served;
+use outcrop_store::traffic::timeline::Steps;
 use outcrop_store::traffic::{self, Endpoint, Wanted};
 
 use super::input::Body;

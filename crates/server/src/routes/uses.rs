@@ -6,9 +6,13 @@ use outcrop_core::attention::percent;
 use outcrop_core::trace::in_words;
 use outcrop_core::unwell;
 use outcrop_store::Scope;
-use outcrop_store::deploys::Flag;
-use outcrop_store::uses::{self, CallCount};
-use outcrop_store::{Database, StoreError, deploy_facts, from_utc, ids, now, service_names, to_utc, traces};
+use outcrop_store::deploys::facts;
+use outcrop_store::flags::Flag;
+use outcrop_store::people::service_names;
+use outcrop_store::traffic::now;
+use outcrop_store::traffic::uses;
+use outcrop_store::traffic::uses::CallCount;
+use outcrop_store::{Database, StoreError, from_utc, ids, to_utc, traces};
 
 use super::query::{against, against_or_before, limit, parameters};
 use super::traces::millis;
@@ -273,7 +277,7 @@ async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreEr
         .iter()
         .filter(|endpoint| unwell::is_slow(endpoint.slow, endpoint.slow_before).is_some())
     {
-        let known = deploy_facts::known_since(database, &endpoint.service, environment).await?;
+        let known = facts::known_since(database, &endpoint.service, environment).await?;
         items.extend(slow(endpoint, at, known));
     }
     // What was said of errors that have not occurred for a while is no news of now.

@@ -8,14 +8,16 @@ use outcrop_core::Reference;
 use outcrop_core::attention::percent;
 use outcrop_core::query;
 use outcrop_core::stands_out::Finding;
-use outcrop_store::deploys::{self, Flag};
+use outcrop_store::deploys::markers::Marker;
+use outcrop_store::deploys::{changes, facts, markers};
 use outcrop_store::errors::Summary;
-use outcrop_store::markers::Marker;
+use outcrop_store::flags::Flag;
+use outcrop_store::occurrences::stands_out;
+use outcrop_store::people::settings;
 use outcrop_store::traces::Tie;
-use outcrop_store::{
-    Database, StoreError, deploy_changes, deploy_facts, markers, occurrences, settings, stands_out, traces,
-};
-use outcrop_store::{Scope, errors, ids};
+use outcrop_store::{Database, StoreError, occurrences, traces};
+use outcrop_store::{Scope, asking, ids};
+use outcrop_store::{deploys, flags};
 
 use super::deploy_detail::{owners, touches};
 use super::query::error_of;
@@ -65,7 +67,7 @@ pub(crate) async fn explain_flags(
     now: DateTime<Utc>,
     risen: &mut HashMap<i64, DateTime<Utc>>,
 ) -> Result<(), StoreError> {
-    let flags = deploys::unexplained(database, now).await?;
+    let flags = flags::unexplained(database, now).await?;
     risen.retain(|flag, _| flags.iter().any(|(waiting, _)| waiting == flag));
     for (flag, error) in &flags {
         if now - *risen.entry(*flag).or_insert(now) < SETTLES {
@@ -76,7 +78,7 @@ pub(crate) async fn explain_flags(
             .map(|why| why.sentences)
             .unwrap_or_default();
         let texts: Vec<String> = sentences.into_iter().map(|sentence| sentence.text).collect();
-        deploys::explain(database, *flag, &texts).await?;
+        flags::explain(database, *flag, &texts).await?;
     }
     Ok(())
 }
@@ -91,10 +93,10 @@ async fn why(database: &Database, reference: Reference, now: DateTime<Utc>) -> R
         to: now,
         predicate: None,
     };
-    let Some(summary) = errors::one(database, reference, &week).await? else {
+    let Some(summary) = asking::one_error(database, reference, &week).await? else {
         return Ok(None);
     };
-    let flag = deploys::flags(database, &[number], week.from, week.to)
+    let flag = flags::flags(database, &[number], week.from, week.to)
         .await?
         .remove(&number)
         .and_then(|flags| flags.into_iter().next());
@@ -178,7 +180,7 @@ async fn history(database: &Database, flag: Option<&Flag>, summary: &Summary) ->
     let (since, environment) = flag.map_or((summary.first_seen, None), |flag| {
         (flag.since, Some(flag.environment.as_str()))
     });
-    let Some(known_since) = deploy_facts::known_since(database, &summary.service, environment).await? else {
+    let Some(known_since) = facts::known_since(database, &summary.service, environment).await? else {
         return Ok(None);
     };
     let known = since - known_since;
@@ -214,7 +216,7 @@ async fn runs_beside(database: &Database, flag: Option<&Flag>, now: DateTime<Utc
     let Some(flag) = flag.filter(|flag| flag.by_deploy || flag.kind != "surging") else {
         return Ok(false);
     };
-    deploy_facts::runs_beside(database, (&flag.service, &flag.environment, &flag.version), now).await
+    facts::runs_beside(database, (&flag.service, &flag.environment, &flag.version), now).await
 }
 
 /// What is known of an error, as far as a next step follows from it.
@@ -440,7 +442,7 @@ async fn change(
     version: Option<&str>,
 ) -> Result<(Vec<TouchItem>, Vec<String>), StoreError> {
     let version = version.unwrap_or(&summary.first_version);
-    let Some(brought) = deploy_changes::of_version(database, &summary.service, version).await? else {
+    let Some(brought) = changes::of_version(database, &summary.service, version).await? else {
         return Ok((vec![], vec![]));
     };
     let touched = touches(database, &summary.service, summary.reference, &brought).await?;
@@ -484,7 +486,7 @@ fn changed(touch: &TouchItem) -> WhySentence {
 
 /// Other errors that rose at the same time in the same environment and are neither its origin nor its echoes.
 async fn together(database: &Database, flag: &Flag, tied: &[Tie]) -> Result<Option<WhySentence>, StoreError> {
-    let found = deploys::said_around(
+    let found = flags::said_around(
         database,
         &flag.environment,
         (flag.since - TOGETHER, flag.since + TOGETHER),

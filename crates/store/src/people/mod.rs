@@ -8,7 +8,13 @@ use sqlx::FromRow;
 use crate::{Database, StoreError};
 
 pub mod audit;
+pub mod drops;
+pub mod installation;
+pub mod keys;
+pub mod scrub_rules;
+pub mod service_names;
 pub mod sessions;
+pub mod settings;
 pub mod sign_in;
 pub mod tokens;
 

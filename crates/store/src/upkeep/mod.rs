@@ -2,16 +2,18 @@
 //! long each table keeps its rows, [`space`] how much room each kind of data takes and what happens
 //! when that is more than it may.
 
-use crate::retention::Policy;
-use crate::retention::RETENTION_DAYS;
 use outcrop_core::Timestamp;
 use sqlx::AssertSqlSafe;
+
+use crate::database::locks::Lock;
+use crate::retention::{Policy, RETENTION_DAYS};
 
 pub mod lifetimes;
 pub mod space;
 
 use self::lifetimes::{Lifetime, NAMES_IN_ORDER, TABLES};
-use crate::{Database, StoreError, partitions};
+use crate::database::partitions;
+use crate::{Database, StoreError};
 
 /// Rows removed per statement, so that no lock is held for long.
 const CHUNK: i64 = 5_000;
@@ -103,9 +105,7 @@ where
     let mut removed = 0;
     loop {
         let mut transaction = database.pool.begin().await?;
-        let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext('outcrop upkeep'))")
-            .fetch_one(&mut *transaction)
-            .await?;
+        let is_ours = Lock::Upkeep.try_take(&mut transaction).await?;
         if !is_ours {
             return Ok(removed);
         }

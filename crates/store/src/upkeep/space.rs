@@ -7,8 +7,10 @@ use std::path::Path;
 use sqlx::{AssertSqlSafe, PgConnection};
 
 use super::lifetimes::{Kept, Lifetime, TABLES};
+use crate::database::locks::Lock;
+use crate::database::partitions;
 use crate::retention::Policy;
-use crate::{Database, StoreError, partitions};
+use crate::{Database, StoreError};
 
 /// A kind of data, as people set how long and how much of it is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -150,16 +152,9 @@ pub struct Full {
 /// [`StoreError`] when the database does not answer.
 pub async fn hold_to(database: &Database, policy: &Policy, today: i64) -> Result<(Full, Vec<String>), StoreError> {
     let mut connection = database.pool.acquire().await?;
-    let (is_ours,): (bool,) = sqlx::query_as("SELECT pg_try_advisory_lock(hashtext('outcrop space'))")
-        .fetch_one(&mut *connection)
-        .await?;
+    let is_ours = Lock::Space.try_hold(&mut connection).await?;
     let held = held_to(&mut connection, policy, today, is_ours).await;
-    if is_ours
-        && sqlx::query("SELECT pg_advisory_unlock(hashtext('outcrop space'))")
-            .execute(&mut *connection)
-            .await
-            .is_err()
-    {
+    if is_ours && Lock::Space.release(&mut connection).await.is_err() {
         // The lock goes with the connection.
         drop(connection.detach());
     }

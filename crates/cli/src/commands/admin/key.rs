@@ -1,7 +1,8 @@
 use outcrop_server::Secret;
 use outcrop_server::wire::{KeyItem, KeyList};
-use outcrop_store::keys::{self, Bounds};
 use outcrop_store::people::AccessError;
+use outcrop_store::people::keys;
+use outcrop_store::people::keys::Bounds;
 
 use super::{away, note, open, refused};
 use crate::args::{DatabaseArgs, KeyCommand};

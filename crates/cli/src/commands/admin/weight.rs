@@ -1,4 +1,5 @@
-use outcrop_store::weights::{self, FACTORS};
+use outcrop_store::errors::weights;
+use outcrop_store::errors::weights::FACTORS;
 
 use super::{away, open};
 use crate::args::{DatabaseArgs, Weight};

@@ -1,0 +1,23 @@
+//! Questions: predicates over occurrences, and the errors and values that they find.
+
+pub mod attributes;
+mod chosen;
+mod condition;
+mod errors;
+mod matched;
+mod newest;
+pub mod parts;
+mod quiet;
+mod resolve;
+
+pub(crate) use chosen::chosen_attributes;
+pub(crate) use condition::{USER, sent};
+pub use errors::{list_errors, one_error};
+pub(crate) use matched::{count, within};
+pub(crate) use newest::newest;
+pub use newest::{HitEndpoint, main_endpoints};
+pub use quiet::end_quiet;
+pub(crate) use resolve::resolve;
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,12 @@
+//! The database itself: opened and migrated, rows copied in, partitions, locks, and telling other instances.
+
+pub(super) mod copy;
+mod fault;
+pub mod live;
+pub(crate) mod locks;
+mod open;
+pub(super) mod partitions;
+mod promptly;
+
+pub use fault::StoreError;
+pub use open::{Database, OpenError};

@@ -1,0 +1,169 @@
+//! Deploys as they are announced, and as they are seen.
+
+use chrono::{DateTime, TimeDelta, Utc};
+use sqlx::FromRow;
+
+use crate::deployed::DEPLOYS;
+use crate::{Database, StoreError};
+
+/// A deploy to record.
+#[derive(Clone, Debug)]
+pub struct NewDeploy {
+    /// The service.
+    pub service: String,
+    /// The environment.
+    pub environment: String,
+    /// The version.
+    pub version: String,
+    /// When it began.
+    pub at: DateTime<Utc>,
+    /// When it was over, or a canary ended.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// The share of the traffic that a canary takes, 0 to 1.
+    pub share: Option<f32>,
+    /// The instance group that it goes to.
+    pub instance_group: Option<String>,
+    /// The commit.
+    pub revision: String,
+    /// The pipeline's page.
+    pub link: String,
+    /// Who recorded it.
+    pub by: String,
+}
+
+/// Records a deploy; of the same version at the same time, what is said last holds.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn record(database: &Database, deploy: &NewDeploy) -> Result<(), StoreError> {
+    let known = crate::people::service_names::named(database, &deploy.service).await?;
+    let (namespace, service) = known.map_or_else(
+        || (String::new(), deploy.service.clone()),
+        |service| (service.namespace, service.name),
+    );
+    let identity = outcrop_core::telemetry::names::Identity {
+        namespace,
+        service,
+        environment: deploy.environment.clone(),
+        version: deploy.version.clone(),
+    };
+    let names = crate::writing::dictionary::names::Names::default();
+    let wanted = [(&identity, (0, std::collections::BTreeSet::new()))].into();
+    let numbers = names
+        .resolve(
+            &database.writing,
+            &wanted,
+            crate::times::day_number(crate::from_utc(Utc::now())),
+        )
+        .await?;
+    let sender = numbers.senders[&identity];
+    sqlx::query(
+        "INSERT INTO deploy (service_id, environment_id, version_id, at, ended_at, share, revision, link, by, \
+         instance_group) \
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) \
+         ON CONFLICT (service_id, environment_id, version_id, at) DO UPDATE SET ended_at = excluded.ended_at, share = \
+         excluded.share, \
+             instance_group = excluded.instance_group, revision = excluded.revision, link = excluded.link, by = \
+             excluded.by",
+    )
+    .bind(sender.service)
+    .bind(sender.environment)
+    .bind(sender.version)
+    .bind(deploy.at)
+    .bind(deploy.ended_at)
+    .bind(deploy.share)
+    .bind(&deploy.revision)
+    .bind(&deploy.link)
+    .bind(&deploy.by)
+    .bind(&deploy.instance_group)
+    .execute(&database.pool)
+    .await?;
+    Ok(())
+}
+
+/// A deploy, announced or seen.
+#[derive(Clone, Debug, FromRow)]
+pub struct Deploy {
+    /// The service's number.
+    pub service_id: i32,
+    /// The service.
+    pub service: String,
+    /// The environment's number.
+    pub environment_id: i32,
+    /// The environment.
+    pub environment: String,
+    /// The version.
+    pub version: String,
+    /// When it began: as announced, else its first telemetry.
+    pub at: DateTime<Utc>,
+    /// When it was over, if that was announced.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// The share of the traffic of a canary.
+    pub share: Option<f32>,
+    /// The instance group that it went to.
+    pub instance_group: Option<String>,
+    /// Whether it was announced; else seen from its first telemetry.
+    pub announced: bool,
+    /// Whether the version had run there before and another came between.
+    pub rollback: bool,
+    /// The commit.
+    pub revision: String,
+    /// The pipeline's page.
+    pub link: String,
+    /// Who recorded it.
+    pub by: String,
+    /// Its latest telemetry.
+    pub last_event_at: Option<DateTime<Utc>>,
+}
+
+/// Deploys of a window, the newest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn list(
+    database: &Database,
+    (service, environment): (Option<&str>, Option<&str>),
+    (from, to): (DateTime<Utc>, DateTime<Utc>),
+    limit: i64,
+) -> Result<Vec<Deploy>, StoreError> {
+    let statement = format!(
+        "{DEPLOYS} WHERE at >= $1 AND at < $2 AND ($3::text IS NULL OR service.id IN (SELECT services_named($3))) AND \
+         ($4::text IS NULL OR environment.name = $4) \
+         ORDER BY at DESC, service.display_name, version.label LIMIT $5"
+    );
+    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement))
+        .bind(from)
+        .bind(to)
+        .bind(service)
+        .bind(environment)
+        .bind(limit)
+        .fetch_all(&database.pool)
+        .await?)
+}
+
+/// The latest deploy of a version, if there was one.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn of_version(
+    database: &Database,
+    service: &str,
+    version: &str,
+    environment: &str,
+) -> Result<Option<Deploy>, StoreError> {
+    let Some(service) = crate::people::service_names::named(database, service).await? else {
+        return Ok(None);
+    };
+    let statement = format!(
+        "{DEPLOYS} WHERE service.id = $1 AND version.label = $2 AND environment.name = $3 ORDER BY at DESC LIMIT 1"
+    );
+    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement))
+        .bind(service.id)
+        .bind(version)
+        .bind(environment)
+        .fetch_optional(&database.pool)
+        .await?)
+}
+
+/// How long after a deploy flags are charged to it, at most.
+pub const CHARGED: TimeDelta = TimeDelta::hours(24);

@@ -1,0 +1,14 @@
+//! Flags: what is new, surging or returned, as `outcrop_core::deploy` decides.
+
+pub mod disturbed;
+mod events;
+mod read;
+mod watch;
+mod write;
+
+pub(crate) use read::{FLAG_COLUMNS, FLAG_TABLES};
+pub use read::{Flag, explain, flags, said_around, standing, unexplained, withdrawn};
+pub use watch::Watch;
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,187 @@
+//! Reads what was said of errors, and keeps why.
+
+use std::collections::HashMap;
+
+use chrono::{DateTime, TimeDelta, Utc};
+use sqlx::FromRow;
+
+use crate::{Database, StoreError};
+
+/// What was said of an error.
+#[derive(Clone, Debug, FromRow)]
+pub struct Flag {
+    /// The error's number.
+    pub error_id: i32,
+    /// The error's title.
+    pub title: String,
+    /// The service.
+    pub service: String,
+    /// The environment.
+    pub environment: String,
+    /// `new`, `surging` or `returned`.
+    pub kind: String,
+    /// The version it is charged to.
+    pub version: String,
+    /// Whether a deploy stands at its beginning.
+    pub by_deploy: bool,
+    /// When it began.
+    pub since: DateTime<Utc>,
+    /// The minute whose data was needed to say so.
+    pub said_at: DateTime<Utc>,
+    /// When it ended.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// Occurrences until it was said.
+    pub count: i64,
+    /// Occurrences to be expected in that time.
+    pub expected: f64,
+    /// How strongly that speaks against an unchanged rate, in nats.
+    pub evidence: f64,
+    /// Requests in that time.
+    pub requests: Option<i64>,
+    /// Why, in sentences, as it was worked out when the flag rose; `None` where it was not.
+    pub why: Option<Vec<String>>,
+    /// When it was taken back: data that came late showed that it was none.
+    pub withdrawn_at: Option<DateTime<Utc>>,
+}
+
+/// A [`Flag`]'s columns, out of `flag` and [`FLAG_TABLES`].
+pub(crate) const FLAG_COLUMNS: &str = "flag.error_id, error_group.title, service.display_name AS service, \
+    environment.name AS environment, flag.kind, flag.version, \
+     flag.by_deploy, flag.since, flag.said_at, flag.ended_at, flag.count, flag.expected, flag.evidence, \
+     flag.requests, flag.why, flag.withdrawn_at";
+
+pub(crate) const FLAG_TABLES: &str = "JOIN error_group ON error_group.id = flag.error_id JOIN service ON service.id = \
+    flag.service_id \
+     JOIN environment ON environment.id = flag.environment_id";
+
+/// Selects flags, up to the condition.
+fn select_flags(condition: &str) -> sqlx::AssertSqlSafe<String> {
+    sqlx::AssertSqlSafe(format!(
+        "SELECT {FLAG_COLUMNS} FROM flag {FLAG_TABLES} WHERE {condition}"
+    ))
+}
+
+/// Flags that stand: of errors that are or were said to be something within a window and did not end before it.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn flags(
+    database: &Database,
+    errors: &[i32],
+    from: DateTime<Utc>,
+    to: DateTime<Utc>,
+) -> Result<HashMap<i32, Vec<Flag>>, StoreError> {
+    let statement = select_flags(
+        "flag.withdrawn_at IS NULL AND flag.error_id = ANY($1) AND flag.said_at < $3 AND (flag.said_at >= $2 OR \
+         flag.kind = 'surging' AND flag.ended_at IS NULL) \
+         AND (flag.ended_at IS NULL OR flag.ended_at >= $2) ORDER BY flag.said_at DESC",
+    );
+    let rows: Vec<Flag> = sqlx::query_as(statement)
+        .bind(errors)
+        .bind(from)
+        .bind(to)
+        .fetch_all(&database.pool)
+        .await?;
+    let mut flags: HashMap<i32, Vec<Flag>> = HashMap::new();
+    for row in rows {
+        flags.entry(row.error_id).or_default().push(row);
+    }
+    Ok(flags)
+}
+
+/// How long after it rose it is worked out why an error was flagged: what a replay says of days past carries no notice.
+const EXPLAINED: TimeDelta = TimeDelta::hours(1);
+
+/// Flags that rose just now and do not say why yet: number, error.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn unexplained(database: &Database, now: DateTime<Utc>) -> Result<Vec<(i64, i32)>, StoreError> {
+    Ok(sqlx::query_as(
+        "SELECT id, error_id FROM flag WHERE why IS NULL AND withdrawn_at IS NULL AND said_at >= $1 \
+        ORDER BY id LIMIT 50",
+    )
+    .bind(now - EXPLAINED)
+    .fetch_all(&database.pool)
+    .await?)
+}
+
+/// Writes down why an error was flagged; what another instance wrote stays.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn explain(database: &Database, flag: i64, why: &[String]) -> Result<(), StoreError> {
+    sqlx::query("UPDATE flag SET why = $2 WHERE id = $1 AND why IS NULL")
+        .bind(flag)
+        .bind(why)
+        .execute(&database.pool)
+        .await?;
+    Ok(())
+}
+
+/// Flags said since a time that have not ended, in all services, the newest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn standing(
+    database: &Database,
+    environment: Option<&str>,
+    since: DateTime<Utc>,
+    now: DateTime<Utc>,
+) -> Result<Vec<Flag>, StoreError> {
+    let statement = select_flags(
+        "flag.withdrawn_at IS NULL AND flag.said_at >= $1 AND flag.said_at < $2 AND (flag.ended_at IS NULL OR \
+         flag.ended_at >= $2) \
+         AND ($3::text IS NULL OR environment.name = $3) ORDER BY flag.since DESC, flag.error_id LIMIT 200",
+    );
+    Ok(sqlx::query_as(statement)
+        .bind(since)
+        .bind(now)
+        .bind(environment)
+        .fetch_all(&database.pool)
+        .await?)
+}
+
+/// Flags of an environment that began within a time, the earliest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn said_around(
+    database: &Database,
+    environment: &str,
+    (from, to): (DateTime<Utc>, DateTime<Utc>),
+) -> Result<Vec<Flag>, StoreError> {
+    let statement = select_flags(
+        "flag.withdrawn_at IS NULL AND environment.name = $1 AND flag.since >= $2 AND flag.since < $3 AND \
+         flag.said_at >= $2 \
+         ORDER BY flag.since, flag.error_id LIMIT 50",
+    );
+    Ok(sqlx::query_as(statement)
+        .bind(environment)
+        .bind(from)
+        .bind(to)
+        .fetch_all(&database.pool)
+        .await?)
+}
+
+/// Flags of an error that were taken back, said within a window, the newest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn withdrawn(
+    database: &Database,
+    error: i32,
+    from: DateTime<Utc>,
+    to: DateTime<Utc>,
+) -> Result<Vec<Flag>, StoreError> {
+    let statement = select_flags(
+        "flag.withdrawn_at IS NOT NULL AND flag.error_id = $1 AND flag.said_at >= $2 AND flag.said_at < $3 ORDER BY \
+         flag.said_at DESC",
+    );
+    Ok(sqlx::query_as(statement)
+        .bind(error)
+        .bind(from)
+        .bind(to)
+        .fetch_all(&database.pool)
+        .await?)
+}

@@ -1,0 +1,327 @@
+//! Reading occurrences: those of one error, newest first, and one in full.
+
+use chrono::{DateTime, Utc};
+use outcrop_core::failure::OccurrenceId;
+use outcrop_core::stack::Stack;
+use outcrop_core::telemetry::SpanId;
+use outcrop_core::{Reference, Timestamp};
+use sqlx::{FromRow, QueryBuilder};
+use uuid::Uuid;
+
+use crate::ids::{id_uuid, number};
+use crate::stacks::unpack_stack;
+use crate::{Database, Scope, StoreError, asking, to_utc};
+
+/// An occurrence in a list.
+#[derive(Clone, Debug, FromRow)]
+pub struct Row {
+    id: Uuid,
+    /// Its service.
+    pub service: String,
+    /// Its environment.
+    pub environment: String,
+    /// Its version.
+    pub version: String,
+    /// The endpoint of its request, where known.
+    pub endpoint: Option<String>,
+    /// The exception's type.
+    pub type_name: String,
+    /// The exception's message.
+    pub message: String,
+    /// OTLP severity number.
+    pub severity: i16,
+    /// Whether it ended a request, job or process.
+    pub uncaught: bool,
+    trace_id: Option<Uuid>,
+    span_id: Option<i64>,
+    /// When it was received.
+    pub received_at: DateTime<Utc>,
+    /// The host's name, where given.
+    pub host: Option<String>,
+    /// The user, where given.
+    pub user: Option<String>,
+}
+
+impl Row {
+    /// Its id.
+    #[must_use]
+    pub const fn id(&self) -> OccurrenceId {
+        OccurrenceId(*self.id.as_bytes())
+    }
+
+    /// When it happened.
+    #[must_use]
+    pub fn at(&self) -> Timestamp {
+        self.id().at()
+    }
+
+    /// Its trace in lower-case hex.
+    #[must_use]
+    pub fn trace_id(&self) -> Option<String> {
+        self.trace_id.map(|id| id.simple().to_string())
+    }
+
+    /// Its span in lower-case hex.
+    #[must_use]
+    pub fn span_id(&self) -> Option<String> {
+        self.span_id
+            .map(|id| format!("{:016x}", u64::from_ne_bytes(id.to_ne_bytes())))
+    }
+}
+
+/// One occurrence in full.
+#[derive(Clone, Debug)]
+pub struct Full {
+    /// What the list says of it.
+    pub row: Row,
+    /// The error it belongs to.
+    pub error: Reference,
+    /// Attributes of the record, as JSON.
+    pub attributes: serde_json::Value,
+    /// Attributes of the resource, as JSON.
+    pub resource: serde_json::Value,
+    /// Frames as JSON, in the form of `outcrop_core::stack::Stack`; `None` where the runtime is not known.
+    pub stack: Option<serde_json::Value>,
+    /// The exact data sent, less what was scrubbed, as OTLP/JSON; `None` where it was not sampled.
+    pub sent: Option<serde_json::Value>,
+    /// Further reports of the same failure: when, on which span, with which message.
+    pub also_reported: Vec<AlsoReported>,
+}
+
+/// A further report of the same failure.
+#[derive(Clone, Debug, FromRow)]
+pub struct AlsoReported {
+    id: Uuid,
+    span_id: Option<i64>,
+    /// The type it gave.
+    pub type_name: String,
+    /// The message it gave.
+    pub message: String,
+}
+
+impl AlsoReported {
+    /// When it was reported.
+    #[must_use]
+    pub fn at(&self) -> Timestamp {
+        OccurrenceId(*self.id.as_bytes()).at()
+    }
+
+    /// The span it was reported on, in lower-case hex.
+    #[must_use]
+    pub fn span_id(&self) -> Option<String> {
+        self.span_id
+            .map(|id| format!("{:016x}", u64::from_ne_bytes(id.to_ne_bytes())))
+    }
+}
+
+/// The occurrences of an error, newest first, from before `cursor`.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn of_error(
+    database: &Database,
+    error: Reference,
+    cursor: Option<OccurrenceId>,
+    limit: i64,
+) -> Result<Vec<Row>, StoreError> {
+    let number = i32::from_ne_bytes(error.number().to_ne_bytes());
+    let before = cursor.map_or(Uuid::max(), id_uuid);
+    Ok(sqlx::query_as(include_str!("../../queries/occurrences/of_error.sql"))
+        .bind(number)
+        .bind(before)
+        .bind(limit)
+        .fetch_all(&database.pool)
+        .await?)
+}
+
+#[derive(FromRow)]
+struct FullRow {
+    #[sqlx(flatten)]
+    row: Row,
+    error_id: i32,
+    attributes: serde_json::Value,
+    resource: serde_json::Value,
+    stack: Option<Vec<u8>>,
+    payload: Option<Vec<u8>>,
+}
+
+/// One occurrence in full. The id of a report that is part of an occurrence finds that occurrence.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn one(database: &Database, id: OccurrenceId) -> Result<Option<Full>, StoreError> {
+    let merged: Option<(Uuid,)> = sqlx::query_as("SELECT part_of FROM also_reported WHERE id = $1")
+        .bind(id_uuid(id))
+        .fetch_optional(&database.pool)
+        .await?;
+    let id = merged.map_or(id_uuid(id), |(id,)| id);
+    let found: Option<FullRow> = sqlx::query_as(include_str!("../../queries/occurrences/one.sql"))
+        .bind(id)
+        .fetch_optional(&database.pool)
+        .await?;
+    let Some(found) = found else { return Ok(None) };
+    let also_reported: Vec<AlsoReported> = sqlx::query_as(
+        "SELECT id, span_id, type AS type_name, message FROM also_reported WHERE part_of = $1 ORDER BY id",
+    )
+    .bind(id)
+    .fetch_all(&database.pool)
+    .await?;
+    let sent = found
+        .payload
+        .and_then(|packed| zstd::stream::decode_all(packed.as_slice()).ok());
+    Ok(Some(Full {
+        error: Reference::of_number(u32::from_ne_bytes(found.error_id.to_ne_bytes())),
+        row: found.row,
+        attributes: found.attributes,
+        resource: found.resource,
+        stack: found.stack.and_then(|json| serde_json::from_slice(&json).ok()),
+        sent: sent.and_then(|json| serde_json::from_slice(&json).ok()),
+        also_reported,
+    }))
+}
+
+/// Where and when an occurrence happened.
+#[derive(Clone, Debug, FromRow)]
+pub struct Place {
+    id: Uuid,
+    /// Its trace, if any.
+    pub trace_id: Option<Uuid>,
+    span_id: Option<i64>,
+    message: String,
+}
+
+impl Place {
+    /// When, to the millisecond.
+    #[must_use]
+    pub fn at(&self) -> DateTime<Utc> {
+        to_utc(OccurrenceId(*self.id.as_bytes()).at())
+    }
+
+    /// The span it was reported on, if any.
+    #[must_use]
+    pub fn span(&self) -> Option<SpanId> {
+        self.span_id.map(|span| SpanId(u64::from_ne_bytes(span.to_ne_bytes())))
+    }
+
+    /// Whether a log line says nothing but what the occurrence says.
+    #[must_use]
+    pub fn is_said_by(&self, line: &str) -> bool {
+        !self.message.is_empty() && line.ends_with(self.message.lines().next().unwrap_or_default())
+    }
+}
+
+/// Where and when an occurrence happened; `None` where there is none of this id.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn place(database: &Database, id: OccurrenceId) -> Result<Option<Place>, StoreError> {
+    let statement = "SELECT id, trace_id, span_id, message FROM occurrence \
+                     WHERE id = coalesce((SELECT part_of FROM also_reported WHERE id = $1), $1)";
+    Ok(sqlx::query_as(statement)
+        .bind(id_uuid(id))
+        .fetch_optional(&database.pool)
+        .await?)
+}
+
+/// The stack of an error's latest occurrence that has one.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn latest_stack(database: &Database, error: Reference) -> Result<Option<Stack<'static>>, StoreError> {
+    let found: Option<(Vec<u8>,)> = sqlx::query_as(
+        "SELECT s.frames FROM (SELECT o.stack, o.id FROM occurrence o WHERE o.cause_id IN (SELECT id FROM cause WHERE \
+         error_id = $1) AND o.stack IS NOT NULL \
+         ORDER BY o.id DESC LIMIT 1) o JOIN stack s ON s.hash = o.stack",
+    )
+    .bind(number(error))
+    .fetch_optional(&database.pool)
+    .await?;
+    Ok(found.and_then(|(frames,)| unpack_stack(&frames)))
+}
+
+/// The occurrences of an error in a scope for which its predicate holds, newest first, from before `cursor`.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn matching(
+    database: &Database,
+    error: Reference,
+    scope: &Scope,
+    cursor: Option<OccurrenceId>,
+    limit: i64,
+) -> Result<Vec<Row>, StoreError> {
+    let mut sql = QueryBuilder::new(include_str!("../../queries/occurrences/matching.sql"));
+    asking::within(&mut sql, scope);
+    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ")
+        .push_bind(number(error))
+        .push("))");
+    sql.push(" AND o.id < ").push_bind(cursor.map_or(Uuid::max(), id_uuid));
+    if let Some(predicate) = &scope.predicate {
+        let condition = asking::resolve(database, predicate, scope).await?;
+        sql.push(" AND ");
+        condition.write(&mut sql);
+    }
+    sql.push(" ORDER BY o.id DESC LIMIT ").push_bind(limit);
+    Ok(sql.build_query_as().fetch_all(&database.pool).await?)
+}
+
+/// Which occurrence of an error to stand at.
+#[derive(Clone, Debug)]
+pub enum Choice {
+    /// The first one kept.
+    First,
+    /// The newest.
+    Latest,
+    /// The one that tells most, of the newest 500.
+    Fullest,
+    /// The next older one than this.
+    Older(OccurrenceId),
+    /// The next newer one than this.
+    Newer(OccurrenceId),
+    /// The newest in this version.
+    InVersion(String),
+}
+
+/// An occurrence chosen, and where it stands among those kept.
+#[derive(Clone, Copy, Debug)]
+pub struct Chosen {
+    /// The occurrence.
+    pub id: OccurrenceId,
+    /// Its place, from 1 for the first.
+    pub position: i64,
+    /// How many are kept.
+    pub total: i64,
+}
+
+/// Finds the occurrence chosen, in one environment where one is given; `None` where there is none further.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub async fn choose(
+    database: &Database,
+    error: Reference,
+    choice: &Choice,
+    environment: Option<&str>,
+) -> Result<Option<Chosen>, StoreError> {
+    let (kind, at, version) = match choice {
+        Choice::First => ("first", None, None),
+        Choice::Latest => ("latest", None, None),
+        Choice::Fullest => ("fullest", None, None),
+        Choice::Older(id) => ("older", Some(id_uuid(*id)), None),
+        Choice::Newer(id) => ("newer", Some(id_uuid(*id)), None),
+        Choice::InVersion(version) => ("latest", None, Some(version)),
+    };
+    let found: Option<(Uuid, i64, i64)> = sqlx::query_as(include_str!("../../queries/occurrences/choose.sql"))
+        .bind(i32::from_ne_bytes(error.number().to_ne_bytes()))
+        .bind(environment)
+        .bind(version)
+        .bind(kind)
+        .bind(at)
+        .fetch_optional(&database.pool)
+        .await?;
+    Ok(found.map(|(id, position, total)| Chosen {
+        id: OccurrenceId(*id.as_bytes()),
+        position,
+        total,
+    }))
+}
