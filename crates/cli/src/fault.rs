@@ -1,3 +1,5 @@
+//! What ends a command without success: its kind, its exit code, what to do about it.
+
 use std::io::Write;
 use std::process::ExitCode;
 

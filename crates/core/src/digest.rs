@@ -1,3 +1,5 @@
+//! Digests of 16 bytes, and the hasher that makes them.
+
 use std::fmt;
 
 use serde::{Deserialize, Serialize};

@@ -1,5 +1,7 @@
 //! Cutting and cleaning text from senders, which is never trusted.
 
+use serde_json::Value as Json;
+
 /// Replaces NUL, which PostgreSQL cannot store, by U+FFFD.
 pub fn without_nul(text: &mut String) {
     if memchr::memchr(0, text.as_bytes()).is_some() {
@@ -73,4 +75,10 @@ fn harmless(c: char) -> char {
     } else {
         c
     }
+}
+
+/// An attribute's value as text, without JSON's quotes.
+#[must_use]
+pub fn plain(value: &Json) -> String {
+    value.as_str().map_or_else(|| value.to_string(), str::to_owned)
 }

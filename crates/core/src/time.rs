@@ -1,3 +1,5 @@
+//! Times in nanoseconds since the epoch.
+
 use serde::{Deserialize, Serialize};
 
 /// A point in time in nanoseconds since 1970-01-01T00:00:00Z, as OTLP counts it (until the year 2262).

@@ -1,3 +1,5 @@
+//! The fleet of Skerry Line: its services, deploys and traffic over a week.
+
 use std::collections::BTreeMap;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 

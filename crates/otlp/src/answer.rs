@@ -1,4 +1,8 @@
-use opentelemetry_proto::tonic::collector::{logs::v1 as logs, metrics::v1 as metrics, trace::v1 as trace};
+//! OTLP's answers: success, partial success and failure, in both encodings.
+
+use opentelemetry_proto::tonic::collector::logs::v1 as logs;
+use opentelemetry_proto::tonic::collector::metrics::v1 as metrics;
+use opentelemetry_proto::tonic::collector::trace::v1 as trace;
 use outcrop_core::failure::Refused;
 use prost::Message;
 

@@ -1,8 +1,8 @@
 //! How much a request may hold: counted while it is read, before anything is built of it.
 
 use outcrop_core::failure::Refused;
-use outcrop_core::telemetry::tidy::{self, MAX_ATTRIBUTES};
-use outcrop_core::telemetry::{Attributes, Value};
+use outcrop_core::telemetry::tidy::MAX_ATTRIBUTES;
+use outcrop_core::telemetry::{Attributes, Value, tidy};
 
 use crate::DecodeError;
 

@@ -1,3 +1,5 @@
+//! Starts the service, and stops it in order.
+
 use std::net::TcpListener;
 use std::sync::Arc;
 use std::time::Duration;

@@ -1,3 +1,5 @@
+//! The settings of the service.
+
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 

@@ -1,3 +1,5 @@
+//! What handlers share.
+
 use std::future::Future;
 
 use outcrop_core::Timestamp;

@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use outcrop_core::failure::{Found, Limits, NO_GROUPS, find_in_logs, find_in_spans};
+use outcrop_core::failure::{Found, Limits, find_in_logs, find_in_spans};
+use outcrop_core::telemetry::NO_GROUPS;
 use outcrop_core::telemetry::{
     Attributes, Group, LogRecord, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
 };

@@ -1,3 +1,5 @@
+//! Debian's Chromium, headless, driven from tests.
+
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};

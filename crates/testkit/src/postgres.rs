@@ -1,3 +1,5 @@
+//! A private PostgreSQL on loopback.
+
 use std::io::Write as _;
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};

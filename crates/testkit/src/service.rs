@@ -1,3 +1,5 @@
+//! The service as a process, for stories.
+
 use std::io::{BufRead, BufReader, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};

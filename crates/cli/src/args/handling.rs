@@ -1,3 +1,5 @@
+//! Arguments of what people do about errors.
+
 use clap::Args;
 
 use super::Client;

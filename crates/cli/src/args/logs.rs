@@ -1,3 +1,5 @@
+//! Arguments of `outcrop logs`.
+
 use clap::{Args, ValueEnum};
 
 use super::{Client, TrafficWindow};

@@ -1,3 +1,5 @@
+//! Arguments of change markers.
+
 use chrono::{DateTime, Utc};
 use clap::{Args, Subcommand, ValueEnum};
 

@@ -1,3 +1,5 @@
+//! `outcrop demo`: sends what the ferry company Skerry Line would send.
+
 use std::io::{IsTerminal, Write};
 use std::time::{Duration, Instant};
 

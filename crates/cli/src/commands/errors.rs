@@ -1,3 +1,5 @@
+//! `outcrop errors`: the list of errors.
+
 use chrono::Utc;
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;

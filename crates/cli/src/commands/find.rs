@@ -1,3 +1,5 @@
+//! `outcrop find`: finds whatever was pasted.
+
 use std::io::Read;
 
 use outcrop_core::text::printable;

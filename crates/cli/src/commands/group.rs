@@ -1,3 +1,5 @@
+//! `outcrop group`: groups recorded failures, without a server.
+
 use std::borrow::Cow;
 use std::fs::File;
 use std::io::{BufRead, BufReader, BufWriter, Write};

@@ -1,3 +1,5 @@
+//! `outcrop grouping`: changes what is one error.
+
 use chrono::Utc;
 use outcrop_core::text::printable;
 use outcrop_server::wire::{CauseList, GroupingChange, GroupingChanges, GroupingOutcome, Undone};

@@ -1,3 +1,5 @@
+//! `outcrop login`: writes a profile.
+
 use std::io::Read;
 
 use outcrop_server::wire::Member;

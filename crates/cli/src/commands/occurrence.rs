@@ -1,3 +1,5 @@
+//! `outcrop occurrence`: one occurrence in full.
+
 use outcrop_core::text::printable;
 use outcrop_server::wire::OccurrenceDetail;
 use serde_json::Value;

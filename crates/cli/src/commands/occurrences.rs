@@ -1,3 +1,5 @@
+//! `outcrop occurrences`: those of one error, newest first.
+
 use outcrop_server::wire::OccurrencePage;
 
 use crate::args::Occurrences;

@@ -1,3 +1,5 @@
+//! `outcrop parts` and `outcrop users`: what occurrences fall into.
+
 use chrono::Utc;
 use outcrop_core::text::printable;
 use outcrop_server::wire::{NewSlice, PartList, SliceList, UserPage};

@@ -1,3 +1,5 @@
+//! `outcrop send`: sends one failure.
+
 use std::path::Path;
 
 use outcrop_core::text::printable;

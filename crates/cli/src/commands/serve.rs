@@ -1,3 +1,5 @@
+//! `outcrop serve`: the service.
+
 use outcrop_server::{Listeners, serve};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;

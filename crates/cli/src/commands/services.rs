@@ -1,3 +1,5 @@
+//! `outcrop services`: what each service sends, and what is missing.
+
 use chrono::Utc;
 use outcrop_core::text::printable;
 use outcrop_server::wire::{EndpointWeight, ServiceList, ServiceSettings};

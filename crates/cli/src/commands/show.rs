@@ -1,3 +1,5 @@
+//! `outcrop show`: one error.
+
 use chrono::Utc;
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;

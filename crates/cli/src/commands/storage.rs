@@ -1,3 +1,5 @@
+//! `outcrop storage`: how much room each kind of data takes.
+
 use outcrop_server::wire::Storage as Kept;
 
 use crate::args::Storage;

@@ -6,8 +6,8 @@ use std::sync::LazyLock;
 
 use regex::Regex;
 
-use super::header::{self, instant};
-use super::{structured, trace};
+use super::header::instant;
+use super::{header, structured, trace};
 use crate::Timestamp;
 
 /// A line as the application wrote it.

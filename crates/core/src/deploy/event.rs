@@ -1,8 +1,7 @@
 //! What the detector is told, and what it says.
 
-use serde::{Deserialize, Serialize};
-
 use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
 
 /// A minute, counted from 1970-01-01T00:00Z.
 pub type Minute = i64;

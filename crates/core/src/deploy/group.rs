@@ -3,9 +3,11 @@
 use super::event::Minute;
 use super::habits::{Habits, Nats};
 use super::nature::Nature;
-use super::rise::{Belief, Rise, Seen, Usual, Versions};
+use super::rise::{Belief, Rise, Seen, Usual};
 use super::series::{Sums, span};
 use super::traffic::Traffic;
+use crate::deploy::clumps::Clumps;
+use crate::deploy::versions::Versions;
 
 /// Minutes within which a raised rate that goes back by itself is a burst.
 const SHORT: Minute = 90;
@@ -58,17 +60,6 @@ pub(super) struct Group {
     pub habits: Habits,
     pub nature: Nature,
     pub learnt: Minute,
-}
-
-/// How the occurrences of an error come.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Clumps {
-    /// By themselves.
-    None,
-    /// Rarely, some at once: incidents are counted.
-    Incidents,
-    /// In bursts, as of a job: bursts are held against bursts.
-    Bursts,
 }
 
 /// Where the rate of an error stands by all minutes before one.

@@ -1,7 +1,7 @@
 //! What an error's past told by itself: bursts that are its usual way are no surges.
 
 use super::event::Minute;
-use super::group::Clumps;
+use crate::deploy::clumps::Clumps;
 
 /// Hours for which it is remembered what the past told.
 const REMEMBERED: Minute = 7 * 24;

@@ -7,6 +7,7 @@
 
 mod asked;
 mod cdevents;
+mod clumps;
 mod compare;
 mod course;
 mod detector;
@@ -23,6 +24,7 @@ mod series;
 mod settled;
 mod traffic;
 mod verdict;
+mod versions;
 
 pub use asked::Asked;
 pub use cdevents::{Announced, BadCdEvent, announced};

@@ -2,7 +2,6 @@
 //! between which deploys it was gone.
 
 use super::event::Minute;
-use super::group::Group;
 use super::series::{Sums, span};
 use super::traffic::Traffic;
 
@@ -78,20 +77,31 @@ pub(super) fn usual_slow<'a>(natures: impl Iterator<Item = &'a Nature>) -> f64 {
     sum / all
 }
 
+/// The past of an error that its nature is learnt from.
+#[derive(Clone, Copy)]
+pub(super) struct Past<'p> {
+    /// Its occurrences by the minute.
+    pub counts: &'p Sums,
+    /// The traffic of its service.
+    pub traffic: &'p Traffic,
+    /// Whether some of a time is no part of its usual past.
+    pub is_left_out: &'p dyn Fn(Minute, Minute) -> bool,
+}
+
 impl Nature {
     /// Learns it from a time. `usual_slow`: the relative variance of hours that is usual among the
     /// errors of its service.
-    pub fn of(group: &Group, traffic: &Traffic, (from, until): (Minute, Minute), usual_slow: f64) -> Self {
-        let follows = follows(group, traffic, from, until);
+    pub fn of(past: Past<'_>, (from, until): (Minute, Minute), usual_slow: f64) -> Self {
+        let follows = follows(past, from, until);
         let until = (until - LATEST).max(from);
-        let of_minutes = scatter(group, traffic, follows, (from.max(until - DAY), until), 1, FAST).against(FAST.0);
-        let seen = scatter(group, traffic, follows, (from, until), HOUR, (usual_slow, SLOW.1));
+        let of_minutes = scatter(past, follows, (from.max(until - DAY), until), 1, FAST).against(FAST.0);
+        let seen = scatter(past, follows, (from, until), HOUR, (usual_slow, SLOW.1));
         let of_hours = seen.against(usual_slow);
         // Where no requests are reported, what stands in for them is itself uncertain.
-        let unsure = if traffic.reports(until) {
+        let unsure = if past.traffic.reports(until) {
             0.0
         } else {
-            traffic.course.doubt(until)
+            past.traffic.course.doubt(until)
         };
         let slow = (of_hours - of_minutes / span(0, HOUR)).clamp(SLOW_WITHIN.0, SLOW_WITHIN.1) + unsure;
         Self {
@@ -140,8 +150,8 @@ pub(super) fn gone(
 }
 
 /// How likely it is that an error's rate follows the requests rather than the clock, by hours of its past.
-fn follows(group: &Group, traffic: &Traffic, from: Minute, until: Minute) -> f64 {
-    let (all, past) = (group.counts.between(from, until), traffic.exposure.between(from, until));
+fn follows(Past { counts, traffic, .. }: Past<'_>, from: Minute, until: Minute) -> f64 {
+    let (all, past) = (counts.between(from, until), traffic.exposure.between(from, until));
     if all < FEW || past <= 0.0 {
         return FOLLOWS;
     }
@@ -152,7 +162,7 @@ fn follows(group: &Group, traffic: &Traffic, from: Minute, until: Minute) -> f64
         let following = all * traffic.exposure.between(at, at + HOUR) / past;
         if following > 0.0 {
             // Poisson likelihoods, tempered by the scatter of an hour.
-            let n = group.counts.between(at, at + HOUR);
+            let n = counts.between(at, at + HOUR);
             lead += (n * (following / per_hour).ln() - (following - per_hour)) / (1.0 + 0.02 * per_hour);
         }
         at -= HOUR;
@@ -164,14 +174,17 @@ fn follows(group: &Group, traffic: &Traffic, from: Minute, until: Minute) -> f64
 /// The relative variance of counts over so many minutes beyond chance, with its weight: the less an
 /// error occurs, the less its counts tell of it.
 fn scatter(
-    group: &Group,
-    traffic: &Traffic,
+    Past {
+        counts,
+        traffic,
+        is_left_out,
+    }: Past<'_>,
     follows: f64,
     (from, until): (Minute, Minute),
     length: Minute,
     (usual, spread): (f64, f64),
 ) -> Scatter {
-    let (all, past) = (group.counts.between(from, until), traffic.exposure.between(from, until));
+    let (all, past) = (counts.between(from, until), traffic.exposure.between(from, until));
     if all < 3.0 || past <= 0.0 {
         return Scatter::default();
     }
@@ -179,9 +192,9 @@ fn scatter(
     let (mut surplus, mut squares, mut blocks) = (0.0, 0.0, 0.0);
     let mut at = until - length;
     while at >= from {
-        if !group.is_left_out(at, at + length) {
+        if !is_left_out(at, at + length) {
             let due = follows * all * traffic.exposure.between(at, at + length) / past + (1.0 - follows) * steady;
-            let off = (group.counts.between(at, at + length) - due).powi(2);
+            let off = (counts.between(at, at + length) - due).powi(2);
             // One wild count says little of the usual ones.
             surplus += off.min(16.0 * due * (1.0 + usual * 2.0 * due)) - due;
             squares += due * due;

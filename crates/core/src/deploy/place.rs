@@ -4,14 +4,17 @@ use std::collections::BTreeMap;
 
 use super::course::{Voice, heard};
 use super::event::Minute;
-use super::group::{Clumps, Group, Standing};
+use super::group::{Group, Standing};
 use super::habits::Nats;
 use super::measure::{Disturbed, Measured};
-use super::nature::{self, Nature};
+use super::nature;
+use super::nature::Nature;
 use super::order::VersionOrder;
-use super::rise::{Belief, Process, Rise, Usual, Versions};
+use super::rise::{Belief, Process, Rise, Usual};
 use super::series::{Sums, span};
 use super::traffic::{Split, Telling, Traffic};
+use crate::deploy::clumps::Clumps;
+use crate::deploy::versions::Versions;
 
 /// Minutes of the past that a rate is learnt from.
 pub(super) const PAST: Minute = 3 * 1_440;
@@ -356,7 +359,15 @@ impl Place {
         let usual_slow = self.usual_slow(minute);
         let Some(group) = self.groups.get(error) else { return };
         let past = (self.past_of(group, minute), minute);
-        let nature = Nature::of(group, &self.traffic, past, usual_slow);
+        let nature = Nature::of(
+            nature::Past {
+                counts: &group.counts,
+                traffic: &self.traffic,
+                is_left_out: &|from, until| group.is_left_out(from, until),
+            },
+            past,
+            usual_slow,
+        );
         let gone = nature::gone(
             &group.counts,
             &self.traffic,

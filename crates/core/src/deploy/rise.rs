@@ -4,7 +4,8 @@
 use statrs::function::gamma::ln_gamma;
 
 use super::event::Minute;
-use super::group::Clumps;
+use crate::deploy::clumps::Clumps;
+use crate::deploy::versions::Versions;
 
 /// How many times the usual rate it may be: evenly by their logarithms, each as likely as the others.
 const RATIOS: [f64; 9] = [1.5, 2.0, 2.8, 4.2, 6.8, 12.0, 24.0, 60.0, 160.0];
@@ -250,20 +251,6 @@ pub(super) struct Rise {
     /// How likely it is that the rate follows the requests, and the mean exposure of its past.
     pub follows: f64,
     pub mean_exposure: f64,
-}
-
-/// The version that a deploy brought, and those that came after it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Versions {
-    pub first: u32,
-    /// Whether those that came after it are among them: not where it was put back.
-    pub later: bool,
-}
-
-impl Versions {
-    pub fn has(self, version: u32) -> bool {
-        version == self.first || (self.later && version > self.first)
-    }
 }
 
 #[cfg(test)]

@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, HashMap};
 use super::course::{Course, Voice, heard};
 use super::event::Minute;
 use super::measure::Measure;
-use super::rise::Versions;
 use super::series::Sums;
+use crate::deploy::versions::Versions;
 
 /// Minutes without a report after which a service counts as one that reports no requests.
 const REPORTED: Minute = 2_880;

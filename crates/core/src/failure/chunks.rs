@@ -4,11 +4,11 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::clock::Clock;
-use super::find::tells_of_failure;
-use super::found::{EntrySpan, FoundChunk};
+use super::found::FoundChunk;
 use super::senders::Sender;
-use super::state::SpanFacts;
 use crate::Timestamp;
+use crate::failure::entry::EntrySpan;
+use crate::failure::span_facts::{SpanFacts, tells_of_failure};
 use crate::telemetry::{Attributes, Scope, Span, TraceId};
 use crate::trace::{Chunk, StoredEvent, StoredLink, StoredSpan};
 

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::find::Limits;
+use crate::failure::limits::Limits;
 use crate::{Digest, Timestamp};
 
 /// A resource whose newest time lies further in the future than this is shifted, in milliseconds: a sender's clock may

@@ -1,3 +1,7 @@
+//! Finds failures, spans and requests in what was received.
+
+use crate::failure::span_facts::carries_exception;
+use crate::failure::span_facts::is_exception_event;
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -5,36 +9,25 @@ use std::sync::Arc;
 use super::chunks::Chunks;
 use super::clock::{Clock, Clocks};
 use super::compact::{Compact, CountedOnly, MAX_EXCEPTIONS};
-use super::found::{EntrySpan, Found, SAMPLED_ONE_IN, Sampled, SeenSpan};
-use super::groups::InstanceGroups;
+use super::found::{Found, SAMPLED_ONE_IN, SeenSpan};
 use super::lines::FoundLine;
-use super::platform;
 use super::report::{OccurrenceId, Report, ReportFacts, Sent, Source};
 use super::senders::{Sender, Senders};
-use super::state::SpanFacts;
-use super::uses::{self, Calls, Instances};
+use super::uses::{Calls, Instances};
+use super::{platform, uses};
+use crate::failure::endpoint;
+use crate::failure::entry::{EntrySpan, Sampled};
+use crate::failure::limits::Limits;
+use crate::failure::span_facts::{SpanFacts, tells_of_failure};
 use crate::grouping::{Described, template};
 use crate::stack::{Exception, Stack, base_name};
-use crate::telemetry::facts;
-use crate::telemetry::names::{self, EXCEPTION_EVENT, EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE};
+use crate::telemetry::groups::InstanceGroups;
+use crate::telemetry::names::{EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE};
 use crate::telemetry::{
-    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
-    sampling, tidy,
+    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, facts,
+    names, sampling, tidy,
 };
 use crate::{Digest, Hasher, Timestamp, scrub};
-
-/// What a request's times are held against.
-#[derive(Clone, Copy, Debug)]
-pub struct Limits<'a> {
-    /// When the request was received.
-    pub received: Timestamp,
-    /// The oldest event time that is still taken.
-    pub oldest: Timestamp,
-    /// How what is kept is scrubbed.
-    pub scrubbing: &'a scrub::Scrubbing,
-    /// Which attribute tells instance groups apart.
-    pub groups: &'a InstanceGroups,
-}
 
 /// An exception recorded this shortly before its span ended was recorded by the instrumentation, in milliseconds.
 const SPAN_END_MS: i64 = 10;
@@ -366,17 +359,6 @@ fn clean_scope(scope: &Arc<Scope>, scrubber: scrub::Scrubber<'_>) -> Arc<Scope> 
     Arc::new(clean)
 }
 
-fn is_exception_event(event: &SpanEvent) -> bool {
-    event.name == EXCEPTION_EVENT && carries_exception(&event.attributes)
-}
-
-fn carries_exception(attributes: &Attributes) -> bool {
-    attributes.0.iter().any(|(name, value)| {
-        matches!(name.as_str(), EXCEPTION_TYPE | EXCEPTION_MESSAGE | EXCEPTION_STACKTRACE)
-            && !matches!(value, Value::Empty)
-    })
-}
-
 /// The exception that a body's text holds; a stack has several lines.
 fn in_body(body: &Value, text: &str) -> Option<crate::app_log::Exception> {
     (matches!(body, Value::String(_)) && text.contains('\n'))
@@ -402,7 +384,7 @@ fn entry_span(
         })
     });
     EntrySpan {
-        endpoint: names::endpoint(span),
+        endpoint: endpoint::endpoint(span),
         at: start,
         failed,
         status,
@@ -473,13 +455,6 @@ fn entry_attributes(groups: &[Group<Span>], scrubbing: &scrub::Scrubbing) -> Req
         }
     }
     by_span
-}
-
-/// Whether a span reports a failure: by an exception, or by its status. An inner span that calls
-/// nobody and has an HTTP status has the request's own answer: its entry span tells of it.
-pub(super) fn tells_of_failure(span: &Span) -> bool {
-    let is_answer = || span.kind == SpanKind::Internal && names::http_status(&span.attributes).is_some();
-    span.events.iter().any(is_exception_event) || span.is_error && !is_answer()
 }
 
 /// Spans that failed in a call to elsewhere: the call itself and, within the batch, the spans of its service above it.

@@ -4,9 +4,8 @@ use std::sync::Arc;
 
 use crate::Timestamp;
 use crate::grouping::template;
-use crate::telemetry::facts;
 use crate::telemetry::names::Identity;
-use crate::telemetry::{LogRecord, Resource, Scope, SpanId, TraceId, Value};
+use crate::telemetry::{LogRecord, Resource, Scope, SpanId, TraceId, Value, facts};
 
 /// Longest text of a line that is stored, in bytes: what a person reads of one line. What holds a
 /// stack is kept with its occurrence.

@@ -1,3 +1,5 @@
+//! Pairs reports without a trace with failures of the same instance.
+
 use std::collections::{BTreeMap, HashSet};
 
 use serde::{Deserialize, Serialize};

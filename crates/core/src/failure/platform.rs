@@ -1,10 +1,9 @@
 //! What the platform that runs services says of them, where it comes as log records: a container
 //! killed, a unit that ended.
 
+use super::OccurrenceId;
 use crate::telemetry::{LogRecord, Resource, Value};
 use crate::{Hasher, Timestamp};
-
-use super::OccurrenceId;
 
 /// Longest reason, name and message kept, in bytes.
 const MAX_NAME: usize = 200;

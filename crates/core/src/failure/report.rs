@@ -1,3 +1,5 @@
+//! One report of a failure: an exception event, a log record, a span in error.
+
 use std::fmt;
 use std::sync::Arc;
 

@@ -4,8 +4,8 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::clock::Clocks;
-use crate::telemetry::names::{self, Identity};
-use crate::telemetry::{Resource, tidy};
+use crate::telemetry::names::Identity;
+use crate::telemetry::{Resource, names, tidy};
 use crate::{Digest, scrub};
 
 /// Who sent it, with the resource cleaned once.

@@ -1,30 +1,14 @@
+//! What is known of one service's part of a trace, and what more reports change.
+
 use std::collections::{HashMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
-use super::decide::{Failure, decide};
+use super::decide::decide;
 use super::report::{OccurrenceId, ReportFacts};
-use crate::Timestamp;
+use crate::failure::one::Failure;
+use crate::failure::span_facts::SpanFacts;
 use crate::telemetry::SpanId;
-
-/// What is remembered of a span.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct SpanFacts {
-    /// The span's id.
-    pub id: SpanId,
-    /// Its parent, perhaps in another service.
-    pub parent: Option<SpanId>,
-    /// Start, in event time.
-    pub start: Timestamp,
-    /// Whether its status is ERROR.
-    pub is_error: bool,
-    /// Whether it calls something else: of kind client or producer.
-    pub is_call: bool,
-    /// Hash of the user it names; 0 for none.
-    pub user: u64,
-    /// The number of its endpoint, where the service's work begins with it.
-    pub endpoint: Option<u32>,
-}
 
 /// What a request says of one service's part of one trace.
 #[derive(Clone, Debug, Default)]

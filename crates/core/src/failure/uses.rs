@@ -3,11 +3,11 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::find::Limits;
-use super::found::EntrySpan;
 use crate::Timestamp;
-use crate::telemetry::names::{self, Identity};
-use crate::telemetry::{Group, Reading, Resource, Span, sampling};
+use crate::failure::entry::EntrySpan;
+use crate::failure::limits::Limits;
+use crate::telemetry::names::Identity;
+use crate::telemetry::{Group, Reading, Resource, Span, names, sampling};
 
 /// Calls of one service to one other place, or runs of one statement, within an hour.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -1,7 +1,10 @@
+//! What a report says of a failure: its type, message and stack, read.
+
 use std::borrow::Cow;
 
 use super::{Explanation, Grouping, Subject, explain, group};
-use crate::stack::{self, Stack};
+use crate::stack;
+use crate::stack::Stack;
 
 /// What a sender said of an exception, with its stack read and the contradictions between type, message and stack
 /// settled.

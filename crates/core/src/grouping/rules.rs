@@ -2,16 +2,14 @@
 //! belongs together, what does not.
 
 use std::collections::{HashMap, HashSet};
-use std::sync::Arc;
 
-use crate::failure::{InstanceGroups, Report};
-use crate::query::{Case, Predicate, plain};
-use crate::stack::{Frame, Stack};
-use crate::telemetry::facts;
-use crate::{Digest, Hasher};
-
-use super::{Described, Grouping};
+use super::Grouping;
+use crate::query::{Case, Predicate};
 use crate::scrub::Scrubbing;
+use crate::stack::{Frame, Stack};
+use crate::telemetry::{InstanceGroups, facts};
+use crate::text::plain;
+use crate::{Digest, Hasher};
 
 /// The rules of one service.
 #[derive(Clone, Debug, Default)]
@@ -79,7 +77,7 @@ pub enum Dropped {
 /// Rules of all services.
 #[derive(Clone, Debug, Default)]
 pub struct Rules {
-    by_service: HashMap<String, HashMap<String, ServiceRules>>,
+    pub(crate) by_service: HashMap<String, HashMap<String, ServiceRules>>,
     /// What is dropped, tried in this order.
     pub drops: Vec<Drop>,
     /// How what comes in is scrubbed.
@@ -97,53 +95,10 @@ impl Rules {
             .entry(service.to_owned())
             .or_default()
     }
-
-    /// Groups a report as its service's rules say, then says which rule drops it, if any. Without
-    /// rules nothing changes.
-    pub fn apply(&self, report: &mut Report) {
-        self.group(report);
-        if !self.drops.is_empty() {
-            let resource = report.resource.attributes.to_json();
-            let trace = trace_text(report);
-            let case = case(report, &resource, &trace);
-            report.dropped_by = self
-                .drops
-                .iter()
-                .find(|drop| drop.holds(&case, &report.grouping))
-                .map(|drop| drop.id);
-        }
-    }
-
-    fn group(&self, report: &mut Report) {
-        let identity = &report.identity;
-        let Some(rules) = self
-            .by_service
-            .get(&identity.namespace)
-            .and_then(|services| services.get(&identity.service))
-        else {
-            return;
-        };
-        if let Some(mut stack) = report.stack.as_deref().cloned()
-            && rules.mark(&mut stack)
-        {
-            report.facts.has_own_frame = stack.own_frame().is_some();
-            report.grouping = regrouped(report, &stack);
-            report.stack = Some(Arc::new(stack));
-        }
-        if rules.joins.is_empty() && rules.splits.is_empty() {
-            return;
-        }
-        let resource = report.resource.attributes.to_json();
-        let trace = trace_text(report);
-        let grouping = rules.moved(&report.grouping, &case(report, &resource, &trace));
-        if let Some(grouping) = grouping {
-            report.grouping = grouping;
-        }
-    }
 }
 
 impl Drop {
-    fn holds(&self, case: &Case<'_>, grouping: &Grouping) -> bool {
+    pub(crate) fn holds(&self, case: &Case<'_>, grouping: &Grouping) -> bool {
         match &self.what {
             Dropped::Where(predicate) => predicate.holds(case),
             Dropped::Keys {
@@ -157,36 +112,6 @@ impl Drop {
             }
         }
     }
-}
-
-fn trace_text(report: &Report) -> String {
-    report.trace_id.map(|id| Digest(id.0).to_string()).unwrap_or_default()
-}
-
-fn case<'a>(report: &'a Report, resource: &'a serde_json::Map<String, serde_json::Value>, trace: &'a str) -> Case<'a> {
-    let identity = &report.identity;
-    Case {
-        namespace: &identity.namespace,
-        service: &identity.service,
-        environment: &identity.environment,
-        version: &identity.version,
-        type_name: &report.type_name,
-        message: &report.message,
-        title: &report.grouping.title,
-        severity: report.facts.severity,
-        trace,
-        stack: report.stack.as_deref(),
-        attributes: &report.attributes,
-        resource,
-    }
-}
-
-fn regrouped(report: &Report, stack: &Stack<'_>) -> Grouping {
-    let sent_type = report
-        .attributes
-        .get(crate::telemetry::names::EXCEPTION_TYPE)
-        .and_then(|sent| sent.as_str());
-    Described::again(&report.type_name, sent_type, &report.message, Some(stack.clone())).group()
 }
 
 impl ServiceRules {

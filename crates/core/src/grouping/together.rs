@@ -3,8 +3,8 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use super::moved::{self, Change, Finding, Shape, Sighted};
-use super::{Described, Grouping};
+use super::moved::{Change, Finding, Shape, Sighted};
+use super::{Described, Grouping, moved};
 use crate::Digest;
 use crate::query::dotted_order;
 

@@ -6,6 +6,7 @@ use super::{Check, Comparison, Field, Mistake, Predicate, State, Test, Value, do
 use crate::stack::{Stack, base_name, short_path};
 use crate::telemetry::facts;
 use crate::telemetry::names::{TOUCHES, USER_ATTRIBUTES};
+use crate::text::plain;
 
 /// One occurrence as a rule sees it when it comes in.
 #[derive(Clone, Copy, Debug)]
@@ -180,12 +181,6 @@ fn frames<'a>(case: &Case<'a>) -> impl Iterator<Item = &'a crate::stack::Frame<'
         .into_iter()
         .flat_map(|stack| &stack.exceptions)
         .flat_map(|exception| &exception.frames)
-}
-
-/// An attribute's value as text, without JSON's quotes.
-#[must_use]
-pub fn plain(value: &Json) -> String {
-    value.as_str().map_or_else(|| value.to_string(), str::to_owned)
 }
 
 /// Numbers compare as numbers, also where they were sent as text; a text that is no number is not

@@ -1,6 +1,8 @@
-use super::Field;
+//! Completes a predicate at the cursor.
+
 use super::lex::{Token, What, tokens};
-use super::parse::{self, Parser};
+use super::parse::Parser;
+use super::{Field, parse};
 
 /// What may stand at a place of a predicate that is being written.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -1,3 +1,5 @@
+//! What a predicate may test.
+
 /// What a predicate can look at.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Field {

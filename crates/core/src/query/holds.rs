@@ -1,3 +1,5 @@
+//! Whether a value passes a check.
+
 use std::cmp::Ordering;
 
 use super::{Check, Comparison, Value, matches};

@@ -1,3 +1,5 @@
+//! Cuts the text of a predicate into words.
+
 use super::Mistake;
 
 /// A piece of a predicate's text.

@@ -10,7 +10,7 @@ mod holds;
 mod lex;
 mod parse;
 
-pub use case::{Case, number_in, plain};
+pub use case::{Case, number_in};
 pub use complete::{Completion, Wanted, complete};
 pub use field::{Field, Kind, State};
 pub use holds::dotted_order;

@@ -1,3 +1,5 @@
+//! Reads predicates, and says what is wrong with a text that is none.
+
 use chrono::{DateTime, NaiveDate};
 
 use super::lex::{Token, What, tokens};

@@ -12,37 +12,8 @@ use aho_corasick::AhoCorasick;
 use super::{CLIENT_ADDRESS, mark, secret_name};
 use crate::telemetry::{Attributes, Value};
 
-/// What a name ends with that holds a client's address, in words: OpenTelemetry's names of today
-/// and before, headers that proxies add, and what frameworks call it.
-const NAMES: &[&[&str]] = &[
-    &["client", "address"],
-    &["client", "ip"],
-    &["client", "socket", "address"],
-    &["network", "peer", "address"],
-    &["net", "peer", "ip"],
-    &["sock", "peer", "addr"],
-    &["forwarded", "for"],
-    &["real", "ip"],
-    &["connecting", "ip"],
-    &["header", "forwarded"],
-    &["remote", "addr"],
-    &["remote", "address"],
-    &["remote", "ip"],
-    &["user", "ip"],
-];
 /// Of these, the ones that name a server where the record tells of a call.
 const PEERS: &[&str] = &["network.peer.address", "net.peer.ip", "net.sock.peer.addr"];
-
-pub(super) fn is_named(words: &[&str]) -> bool {
-    let is_end = |name: &&[&str]| {
-        words.len() >= name.len()
-            && words[words.len() - name.len()..]
-                .iter()
-                .zip(*name)
-                .all(|(word, part)| word.eq_ignore_ascii_case(part))
-    };
-    NAMES.iter().any(is_end)
-}
 
 /// Whether a name means the server called, on the span of a call.
 pub(super) fn is_peer(name: &str) -> bool {

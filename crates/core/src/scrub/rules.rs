@@ -1,10 +1,8 @@
 //! What people add to the built-in scrubbing, for one service or for all.
 
-use std::collections::BTreeMap;
-
 use regex::{Regex, RegexBuilder};
 
-use super::{Addresses, Scrubber, split_words};
+use super::split_words;
 
 /// Longest shape taken, in bytes.
 pub const LONGEST_SHAPE: usize = 500;
@@ -107,7 +105,7 @@ impl Rule {
 
 /// The rules that hold for a service.
 #[derive(Clone, Debug, Default)]
-pub struct Rules(Vec<Rule>);
+pub struct Rules(pub(super) Vec<Rule>);
 
 /// What is said of a name.
 pub(super) enum Said<'a> {
@@ -116,7 +114,7 @@ pub(super) enum Said<'a> {
 }
 
 impl Rules {
-    const fn none() -> Self {
+    pub(super) const fn none() -> Self {
         Self(Vec::new())
     }
 
@@ -156,50 +154,5 @@ impl Rules {
             Rule::Shape { shape, reason } => Some((shape, reason.as_str())),
             _ => None,
         })
-    }
-}
-
-/// How what comes in is scrubbed: the built-in names and shapes, e-mail addresses, and people's rules.
-#[derive(Clone, Debug, Default)]
-pub struct Scrubbing {
-    /// Whose e-mail addresses are kept.
-    pub addresses: Addresses,
-    for_all: Rules,
-    by_service: BTreeMap<String, Rules>,
-}
-
-impl Scrubbing {
-    pub(super) const fn built_in() -> Self {
-        Self {
-            addresses: super::HIDDEN,
-            for_all: Rules::none(),
-            by_service: BTreeMap::new(),
-        }
-    }
-
-    /// Puts together what people say: each rule with the service it is for, `None` for all.
-    #[must_use]
-    pub fn new(addresses: Addresses, rules: impl IntoIterator<Item = (Option<String>, Rule)>) -> Self {
-        let mut made = Self {
-            addresses,
-            ..Self::default()
-        };
-        let (for_all, own): (Vec<_>, Vec<_>) = rules.into_iter().partition(|(service, _)| service.is_none());
-        made.for_all = Rules(for_all.into_iter().map(|(_, rule)| rule).collect());
-        for (service, rule) in own.into_iter().filter_map(|(service, rule)| Some((service?, rule))) {
-            made.by_service
-                .entry(service)
-                .or_insert_with(|| made.for_all.clone())
-                .0
-                .push(rule);
-        }
-        made
-    }
-
-    /// How a service's records are scrubbed.
-    #[must_use]
-    pub fn of(&self, service: &str) -> Scrubber<'_> {
-        let rules = self.by_service.get(service).unwrap_or(&self.for_all);
-        Scrubber::new(rules, self.addresses.hides(service).then_some(&self.addresses))
     }
 }

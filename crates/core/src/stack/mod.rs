@@ -4,9 +4,11 @@
 
 mod cpython;
 mod d;
+mod dialect;
 mod dotnet;
 mod elixir;
 mod erlang;
+mod frame;
 mod gecko;
 mod generic;
 mod gnu_r;
@@ -26,83 +28,15 @@ mod rust;
 mod search;
 mod tcl;
 
+pub use dialect::Dialect;
+
+use frame::ends_with_any;
+
+pub use frame::{Exception, Frame, MAX_EXCEPTIONS, MAX_FRAMES, Relation, Stack, base_name, short_path};
+
 pub(crate) use erlang::class_and_atom as erlang_reason;
 
 use std::borrow::Cow;
-
-use serde::{Deserialize, Serialize};
-
-/// A stack text read into exceptions and frames.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Stack<'a> {
-    /// The runtime whose text it is, as `process.runtime.name` calls it.
-    pub runtime: Cow<'a, str>,
-    /// The exception as it arrived at the top, then what it came from. Never empty.
-    pub exceptions: Vec<Exception<'a>>,
-}
-
-/// One exception of a chain.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Exception<'a> {
-    /// How it belongs to the one before it.
-    pub relation: Relation,
-    /// The type as the text states it; empty where it does not.
-    #[serde(rename = "type")]
-    pub type_name: Cow<'a, str>,
-    /// The message as the text states it; may have several lines.
-    pub message: Cow<'a, str>,
-    /// Frames, the innermost (where it was thrown) first.
-    pub frames: Vec<Frame<'a>>,
-}
-
-/// How an exception belongs to the one before it in [`Stack::exceptions`].
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Relation {
-    /// The first of the chain.
-    #[default]
-    Thrown,
-    /// It was the cause of the one before it.
-    Cause,
-    /// The one before it was thrown while this one was being handled.
-    Handled,
-    /// It is a member of the group before it.
-    Member,
-}
-
-/// One frame.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Frame<'a> {
-    /// The function as the text names it; empty where it has no name.
-    pub function: Cow<'a, str>,
-    /// The module, class or package, where the text tells it apart from the function.
-    #[serde(default, skip_serializing_if = "str::is_empty")]
-    pub module: Cow<'a, str>,
-    /// The file as the text names it; empty where it does not.
-    pub file: Cow<'a, str>,
-    /// The line, from 1.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub line: Option<u32>,
-    /// Whether it is the service's own code.
-    pub own: bool,
-    /// How often this frame repeats in a row, beyond the first time.
-    #[serde(default, skip_serializing_if = "is_zero")]
-    pub repeats: u32,
-}
-
-#[expect(clippy::trivially_copy_pass_by_ref, reason = "the signature serde asks for")]
-const fn is_zero(number: &u32) -> bool {
-    *number == 0
-}
-
-/// How one runtime writes its stacks.
-pub trait Dialect: Sync {
-    /// The runtime's name, as `process.runtime.name` calls it.
-    fn runtime(&self) -> &'static str;
-
-    /// Reads a text; `None` where it is not this runtime's. Must take any text in linear time.
-    fn read<'a>(&self, text: &'a str) -> Option<Vec<Exception<'a>>>;
-}
 
 /// All runtimes whose stacks are read; the first that takes a text wins.
 pub const DIALECTS: &[&dyn Dialect] = &[
@@ -128,11 +62,6 @@ pub const DIALECTS: &[&dyn Dialect] = &[
     &gnu_r::GnuR,
     &generic::Generic,
 ];
-
-/// Frames kept per exception: a deeper stack keeps its innermost and outermost halves.
-pub const MAX_FRAMES: usize = 256;
-/// Exceptions kept per stack; a chain or group has rarely more than five.
-pub const MAX_EXCEPTIONS: usize = 32;
 
 /// Reads a stack text, or says that no runtime known here wrote it.
 ///
@@ -219,100 +148,6 @@ fn shorten(frames: &mut Vec<Frame<'_>>) {
         let outer = frames.len() - MAX_FRAMES / 2;
         frames.drain(MAX_FRAMES / 2..outer);
     }
-}
-
-impl<'a> Stack<'a> {
-    /// The exception as it was thrown last.
-    #[must_use]
-    pub fn top(&self) -> &Exception<'a> {
-        &self.exceptions[0]
-    }
-
-    /// The innermost own frame: of the top exception if it has one, else of the nearest cause that has.
-    #[must_use]
-    pub fn own_frame(&self) -> Option<&Frame<'a>> {
-        self.exceptions
-            .iter()
-            .find_map(|exception| exception.frames.iter().find(|frame| frame.own))
-    }
-
-    /// How many frames all exceptions have.
-    #[must_use]
-    pub fn frame_count(&self) -> usize {
-        self.exceptions.iter().map(|exception| exception.frames.len()).sum()
-    }
-
-    /// Makes the stack independent of the text it was read from.
-    #[must_use]
-    pub fn into_owned(self) -> Stack<'static> {
-        let own = |text: Cow<'_, str>| Cow::Owned(text.into_owned());
-        Stack {
-            runtime: own(self.runtime),
-            exceptions: self
-                .exceptions
-                .into_iter()
-                .map(|exception| Exception {
-                    relation: exception.relation,
-                    type_name: own(exception.type_name),
-                    message: own(exception.message),
-                    frames: exception
-                        .frames
-                        .into_iter()
-                        .map(|frame| Frame {
-                            function: own(frame.function),
-                            module: own(frame.module),
-                            file: own(frame.file),
-                            line: frame.line,
-                            own: frame.own,
-                            repeats: frame.repeats,
-                        })
-                        .collect(),
-                })
-                .collect(),
-        }
-    }
-}
-
-impl Frame<'_> {
-    /// The frame in one line: `tariff.quote app/tariff.py:88`.
-    #[must_use]
-    pub fn short(&self) -> String {
-        let file = short_path(&self.file);
-        let name = match (self.module.as_ref(), self.function.as_ref()) {
-            ("", "") => "(anonymous)".to_owned(),
-            ("", function) => function.to_owned(),
-            (module, "") => module.to_owned(),
-            (module, function) => format!("{module}.{function}"),
-        };
-        match (file, self.line) {
-            ("", _) => name,
-            (file, None) => format!("{name} {file}"),
-            (file, Some(line)) => format!("{name} {file}:{line}"),
-        }
-    }
-}
-
-/// Whether a name ends with one of these endings, in this case.
-fn ends_with_any(name: &str, endings: &[&str]) -> bool {
-    endings.iter().any(|ending| name.ends_with(ending))
-}
-
-/// The last two parts of a path: what a person needs to find the file.
-#[must_use]
-pub fn short_path(path: &str) -> &str {
-    let mut separators = path.rmatch_indices(['/', '\\']).skip(1);
-    separators
-        .next()
-        .and_then(|(at, _)| path.get(at + 1..))
-        .unwrap_or_else(|| path.trim_start_matches('/'))
-}
-
-/// The last part of a path.
-#[must_use]
-pub fn base_name(path: &str) -> &str {
-    memchr::memrchr2(b'/', b'\\', path.as_bytes())
-        .and_then(|at| path.get(at + 1..))
-        .unwrap_or(path)
 }
 
 #[cfg(test)]

@@ -4,6 +4,7 @@
 use serde_json::{Map, Value, json};
 
 use super::names::HTTP_STATUS;
+use crate::telemetry::names::ROBOT;
 
 /// Names of one fact: OpenTelemetry's present one first (semantic conventions 1.38), then those
 /// that it had before, and those that loggers write where it has none.
@@ -99,9 +100,6 @@ pub const CLAIMED: &[&str] = &[
     REFERRER,
 ];
 const DEVICE: &str = "outcrop.agent.device";
-/// Whether the agent says that it is a robot.
-pub const ROBOT: &str = "outcrop.agent.robot";
-
 /// The present name of the fact that a name stands for; the name itself where it is no older one.
 ///
 /// # Example

@@ -2,6 +2,7 @@
 
 pub mod facts;
 pub mod frame_data;
+pub(super) mod groups;
 pub mod names;
 pub mod request;
 pub mod sampling;
@@ -10,6 +11,7 @@ mod value;
 
 use std::sync::Arc;
 
+pub use groups::{InstanceGroups, NO_GROUPS};
 pub use value::{Attributes, Value};
 
 use crate::Timestamp;

@@ -6,7 +6,7 @@
 
 use serde_json::{Map, Value};
 
-use crate::query::plain;
+use crate::text::plain;
 
 /// A part of a request: a heading and rows.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -220,7 +220,8 @@ fn claimed(attributes: &Map<String, Value>) -> Option<Row> {
     let named = |name: &str, version: &str| {
         text(name).map(|name| text(version).map_or_else(|| name.to_owned(), |version| format!("{name} {version}")))
     };
-    let robot = (attributes.get(super::facts::ROBOT) == Some(&Value::Bool(true))).then(|| "a robot".to_owned());
+    let robot =
+        (attributes.get(crate::telemetry::names::ROBOT) == Some(&Value::Bool(true))).then(|| "a robot".to_owned());
     let said = [
         named("user_agent.name", "user_agent.version"),
         named("user_agent.os.name", "user_agent.os.version"),

@@ -1,3 +1,5 @@
+//! Attribute values, and attributes in the order they were sent.
+
 use std::borrow::Cow;
 use std::fmt::Write as _;
 

@@ -22,7 +22,7 @@ pub fn limits() -> Limits<'static> {
         received: NOW,
         oldest: NOW.plus_millis(-30 * DAY_MS),
         scrubbing: &outcrop_core::scrub::BUILT_IN,
-        groups: &outcrop_core::failure::NO_GROUPS,
+        groups: &outcrop_core::telemetry::NO_GROUPS,
     }
 }
 

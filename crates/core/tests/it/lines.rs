@@ -1,7 +1,8 @@
 //! What is kept of a log line, and what an entry is named.
 
+use outcrop_core::failure::endpoint;
 use outcrop_core::failure::find_in_logs;
-use outcrop_core::telemetry::{Attributes, LogRecord, Span, SpanKind, Value, names};
+use outcrop_core::telemetry::{Attributes, LogRecord, Span, SpanKind, Value};
 use rstest::rstest;
 
 use crate::bounds::{NOW, limits, of, resource, span};
@@ -63,5 +64,5 @@ fn requests_that_no_route_took_are_one_endpoint(
         attributes,
         ..span(1, NOW, vec![])
     };
-    assert_eq!(names::endpoint(&span), endpoint);
+    assert_eq!(endpoint::endpoint(&span), endpoint);
 }

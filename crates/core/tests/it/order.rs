@@ -34,7 +34,7 @@ fn find(body: &Body) -> Found {
         received,
         oldest: received.plus_millis(-86_400_000),
         scrubbing: &outcrop_core::scrub::BUILT_IN,
-        groups: &outcrop_core::failure::NO_GROUPS,
+        groups: &outcrop_core::telemetry::NO_GROUPS,
     };
     if body.path == "/v1/traces" {
         find_in_spans(

@@ -1,19 +1,21 @@
 //! OTLP/JSON, read leniently: fields in camel or snake case, numbers as numbers or text, `null` for what is not set,
 //! unknown fields ignored. A record of the wrong shape is left out; a request of the wrong shape is refused.
 
+mod context;
 mod read;
 mod records;
 mod values;
 
 use std::sync::Arc;
 
+use context::{Context, Records};
 use outcrop_core::telemetry::{Group, LogRecord, Reading, Resource, Scope, Span};
+use read::{Elements, Fields, List, Object, Stood};
 use serde::de::{DeserializeSeed, Error, IgnoredAny, MapAccess, SeqAccess};
+use values::WithAttributes;
 
 use crate::bounds::{Bounds, RECORD_BYTES, Room};
 use crate::{DecodeError, Decoded};
-use read::{Elements, Fields, List, Object, Scalar, Stood};
-use values::WithAttributes;
 
 pub(crate) fn traces(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<Span>, DecodeError> {
     read(body, room)
@@ -25,58 +27,6 @@ pub(crate) fn logs(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<LogRecord
 
 pub(crate) fn metrics(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<Reading>, DecodeError> {
     read(body, room)
-}
-
-/// What is counted while a body is read, and what ended the reading.
-struct Context<'r, 'm> {
-    bounds: Bounds<'r, 'm>,
-    failure: Option<DecodeError>,
-}
-
-impl Context<'_, '_> {
-    /// Takes memory.
-    fn take<E: Error>(&mut self, bytes: usize) -> Result<(), E> {
-        let taken = self.bounds.take(bytes);
-        taken.map_err(|error| self.fail(error))
-    }
-
-    fn fail<E: Error>(&mut self, failure: DecodeError) -> E {
-        let error = E::custom(&failure);
-        self.failure = Some(failure);
-        error
-    }
-
-    fn wrong_shape<E: Error>(&mut self, reason: String) -> E {
-        self.fail(DecodeError::Shape(reason))
-    }
-
-    /// Whether one more record is taken.
-    fn takes_record<E: Error>(&mut self) -> Result<bool, E> {
-        let taken = self.bounds.takes_record();
-        taken.map_err(|error| self.fail(error))
-    }
-
-    /// Reads a text and takes its memory.
-    fn text<'de, A: MapAccess<'de>>(&mut self, map: &mut A) -> Result<String, A::Error> {
-        let text = map.next_value::<Scalar>()?.into_text();
-        self.take(text.len())?;
-        Ok(text)
-    }
-}
-
-/// Records of one signal.
-trait Records: Sized {
-    /// The names of a request's, a resource's and a scope's lists.
-    const BY_RESOURCE: [&'static str; 2];
-    const BY_SCOPE: [&'static str; 2];
-    const NAMES: [&'static str; 2];
-
-    /// Reads the next element of the list; false where there is none left. What is no record is counted as refused.
-    fn read<'de, A: SeqAccess<'de>>(
-        list: &mut A,
-        records: &mut Vec<Self>,
-        context: &mut Context<'_, '_>,
-    ) -> Result<bool, A::Error>;
 }
 
 fn read<T: Records>(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<T>, DecodeError> {

@@ -17,7 +17,7 @@ fn limits() -> Limits<'static> {
         received: Timestamp::from_millis(1_900_000_000_000),
         oldest: Timestamp(0),
         scrubbing: &outcrop_core::scrub::BUILT_IN,
-        groups: &outcrop_core::failure::NO_GROUPS,
+        groups: &outcrop_core::telemetry::NO_GROUPS,
     }
 }
 

@@ -1,3 +1,5 @@
+//! The list of errors, and one of them.
+
 use std::cmp::Reverse;
 use std::collections::HashMap;
 

@@ -1,3 +1,5 @@
+//! Why failures are one error.
+
 use actix_web::{get, web};
 use outcrop_core::grouping::{Described, PartKind, Tier};
 use outcrop_store::{errors, occurrences};

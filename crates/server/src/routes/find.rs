@@ -1,3 +1,5 @@
+//! Finding whatever was pasted.
+
 use actix_web::{HttpRequest, get, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_core::Reference;

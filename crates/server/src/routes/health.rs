@@ -1,3 +1,5 @@
+//! Whether the service lives and is ready.
+
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 

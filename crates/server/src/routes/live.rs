@@ -1,3 +1,5 @@
+//! News as they are committed, by server-sent events.
+
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 

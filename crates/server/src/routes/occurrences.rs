@@ -1,3 +1,5 @@
+//! Occurrences of an error.
+
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
 use outcrop_core::failure::OccurrenceId;

@@ -1,3 +1,5 @@
+//! Checking and completing predicates.
+
 use actix_web::{HttpRequest, get, web};
 use outcrop_core::query::{self, Field, Kind, Wanted};
 use outcrop_store::StoreError;

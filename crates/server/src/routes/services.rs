@@ -1,3 +1,5 @@
+//! Services, and what is missing of them.
+
 use actix_web::{get, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_core::completeness::{Telemetry, missing};

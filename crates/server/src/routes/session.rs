@@ -1,3 +1,5 @@
+//! Signing in and out.
+
 use actix_web::cookie::{Cookie, SameSite, time::Duration};
 use actix_web::http::header::USER_AGENT;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};

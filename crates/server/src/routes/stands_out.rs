@@ -1,3 +1,5 @@
+//! What stands out of the occurrences of an error.
+
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
 use outcrop_core::stands_out::{LEAST_OCCURRENCES, LEAST_REQUESTS, gap_in_words};

@@ -1,3 +1,5 @@
+//! Counts over time.
+
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
 use outcrop_core::Reference;

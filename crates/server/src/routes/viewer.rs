@@ -1,3 +1,5 @@
+//! Who asks, and what they may.
+
 use std::future::{Future, Ready, ready};
 
 use actix_web::dev::Payload;

@@ -1,3 +1,5 @@
+//! Wire types of members, tokens and sessions.
+
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};

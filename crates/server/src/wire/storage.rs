@@ -1,3 +1,5 @@
+//! Wire types of storage.
+
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 

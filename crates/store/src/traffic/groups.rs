@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, TimeDelta, Utc};
-use outcrop_core::failure::InstanceGroups;
 use outcrop_core::latency::Latency;
+use outcrop_core::telemetry::InstanceGroups;
 use sqlx::{AssertSqlSafe, FromRow, QueryBuilder};
 
 use crate::database::locks::Lock;

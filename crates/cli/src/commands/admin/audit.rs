@@ -1,3 +1,5 @@
+//! `outcrop admin audit`: what people changed in the set-up.
+
 use outcrop_store::people::audit;
 
 use super::{away, open};

@@ -1,3 +1,5 @@
+//! `outcrop admin key`: sender keys, on the database directly.
+
 use outcrop_server::Secret;
 use outcrop_server::wire::{KeyItem, KeyList};
 use outcrop_store::people::AccessError;

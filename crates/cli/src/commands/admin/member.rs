@@ -1,3 +1,5 @@
+//! `outcrop admin member`: members and their roles.
+
 use std::io::Read;
 
 use chrono::Utc;

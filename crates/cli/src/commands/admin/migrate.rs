@@ -1,3 +1,5 @@
+//! `outcrop admin migrate`: brings the database to this version.
+
 use outcrop_store::Database;
 
 use crate::args::DatabaseArgs;

@@ -1,3 +1,5 @@
+//! `outcrop admin session`: who is signed in.
+
 use chrono::Utc;
 use outcrop_store::people::sessions;
 

@@ -1,3 +1,5 @@
+//! `outcrop admin token`: tokens of members.
+
 use chrono::{TimeDelta, Utc};
 use outcrop_server::Secret;
 use outcrop_store::people::{AccessError, tokens};

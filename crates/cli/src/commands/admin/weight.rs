@@ -1,3 +1,5 @@
+//! `outcrop admin weight`: how much services and endpoints weigh in the ranking.
+
 use outcrop_store::errors::weights;
 use outcrop_store::errors::weights::FACTORS;
 
