@@ -10,15 +10,16 @@ use std::collections::{BTreeMap, VecDeque};
 use super::course::Voice;
 use super::event::Minute;
 use super::series::{Sums, span};
+use crate::deploy::disturbed::{Disturbed, MOST_DISTURBED, Measured};
+use crate::deploy::level::{Level, Reading, sums};
 
-const DAY: Minute = 1_440;
 /// Lengths over which a step shows, in minutes: at once, or over a rollout; and the fewest that it is held against.
 const STEPS: [Minute; 4] = [1, 4, 15, 30];
 const LEAST_BEFORE: Minute = 8;
 /// The logarithm of the smallest step that is asked about: a daily climb is less in the longest of these lengths.
-const LEAST_STEP: f64 = 0.26;
+pub(super) const LEAST_STEP: f64 = 0.26;
 /// The logarithm of a step from which on it is none of chance, however short.
-const PLAIN_STEP: f64 = 0.6;
+pub(super) const PLAIN_STEP: f64 = 0.6;
 /// Standard deviations that it must have beside; the relative variance of requests over such a
 /// length before it is learnt, the most of it that is learnt from one minute, and the minutes over
 /// which it is learnt.
@@ -29,139 +30,50 @@ const NOISE_OVER: f64 = 720.0;
 /// Requests that must be due without a single one reported for their report to be missing: chance
 /// leaves so many out once in e^12 times.
 const MISSING: f64 = 12.0;
-/// Disturbed times that are remembered of a service in an environment, at most.
-const MOST_DISTURBED: usize = 64;
+
 /// Minutes that one report may be for, at most.
 const MOST_LUMPED: Minute = 30;
 /// Nats by which the errors must speak for traffic, or for measuring; and what one error has to say, at most.
-const DECIDED: f64 = 5.0;
+pub(super) const DECIDED: f64 = 5.0;
 const MOST_SAID: f64 = 4.0;
 /// Minutes after a decision in which it shows how large the step is: a version may still be rolling out.
-const SETTLING: Minute = 30;
+pub(super) const SETTLING: Minute = 30;
 /// Nats that they must speak for measuring at least where they have not decided in time.
-const LEANING: f64 = 2.0;
+pub(super) const LEANING: f64 = 2.0;
 /// The relative variance of an error's rate over some minutes.
 const OWN_WAY: f64 = 0.015;
 /// Minutes after which a step is taken for what is rather said of it.
-const PATIENCE: Minute = 120;
+pub(super) const PATIENCE: Minute = 120;
 /// Minutes in which a step that goes back at once was none.
-const BRIEF: Minute = 4;
+pub(super) const BRIEF: Minute = 4;
 /// The share of the requests that is reported from which on they are no sample.
 const SAMPLED: f64 = 0.8;
 /// Minutes that tell how large a step is, at most, and the requests that they must have before.
-const SIZED: Minute = 15;
-const LEAST_COUNTED: f64 = 60.0;
+pub(super) const SIZED: Minute = 15;
+pub(super) const LEAST_COUNTED: f64 = 60.0;
 /// The logarithm of how nearly as at first requests are reported again after a time in which they were not.
-const NEARLY_FIRST: f64 = 0.5;
+pub(super) const NEARLY_FIRST: f64 = 0.5;
 /// Minutes after a deploy in which a step may be that of its version.
-const ROLLOUT: Minute = 45;
+pub(super) const ROLLOUT: Minute = 45;
 /// Minutes that errors tell by where no report tells how busy it is.
 const HEARD: Minute = 20;
-/// Days that tell how a time of the day stands to another, and minutes about it that are read.
-const SHAPE_DAYS: Minute = 3;
-const SHAPE: Minute = 7;
+
 /// Minutes for which reports may come as late as after a time in which none came.
 const LATE: Minute = 240;
 
-/// How the requests of a service were measured for a time.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Measured {
-    /// They were not reported.
-    Missing,
-    /// Their reports came together for several minutes.
-    Lumped,
-    /// So many times as many were reported as there were, by what the errors say.
-    Times(f64),
-    /// So many times as many were reported as before, and it is not known whether traffic changed or how it is counted.
-    Unsure(f64),
-    /// No error was reported, while requests were.
-    NoErrors,
-}
-
-/// A time in which what a service reports cannot be taken as it is.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Disturbed {
-    /// What is to be known of it.
-    pub measured: Measured,
-    /// Its first minute.
-    pub from: Minute,
-    /// The minute in which it ended; none while it goes on.
-    pub until: Option<Minute>,
-}
-
 /// A step of which it is not known what it means.
 #[derive(Clone, Debug)]
-struct Doubt {
-    since: Minute,
+pub(super) struct Doubt {
+    pub(super) since: Minute,
     /// Whether it showed at once: then all minutes after the first tell how large it is.
-    is_sudden: bool,
-    before: Level,
+    pub(super) is_sudden: bool,
+    pub(super) before: Level,
     /// Where the errors decided that it is one of measuring: when, and how many times as many are
     /// reported by what was known then.
-    decided: Option<(Minute, f64)>,
+    pub(super) decided: Option<(Minute, f64)>,
     /// The exposure by minute as reported, and as it was before.
-    reported: Sums,
-    as_before: Sums,
-}
-
-/// What sums hold in each minute of a time.
-fn minutes(sums: &Sums, from: Minute, until: Minute) -> Vec<(Minute, f64)> {
-    (from..until).map(|at| (at, sums.between(at, at + 1))).collect()
-}
-
-/// Sums of a quantity over some minutes.
-fn sums(minutes: std::ops::Range<Minute>, quantity: impl Fn(Minute) -> f64) -> Sums {
-    let mut sums = Sums::default();
-    for at in minutes {
-        sums.add(at, quantity(at));
-    }
-    sums
-}
-
-/// How many requests a minute there were from one minute up to another.
-#[derive(Clone, Copy, Debug)]
-struct Level {
-    from: Minute,
-    until: Minute,
-    requests: f64,
-}
-
-impl Level {
-    fn new(requests: &Sums, from: Minute, until: Minute) -> Self {
-        Self {
-            from,
-            until,
-            requests: requests.between(from, until) / span(from, until).max(1.0),
-        }
-    }
-
-    /// How many are due in a later minute, by the course of the days before.
-    fn due(&self, requests: &Sums, minute: Minute, first: Minute) -> f64 {
-        let (mut then, mut before) = (0.0, 0.0);
-        for day in (1..=SHAPE_DAYS)
-            .map(|day| day * DAY)
-            .take_while(|day| self.from - SHAPE - day >= first)
-        {
-            let near = (minute - day - SHAPE, minute - day + SHAPE + 1);
-            then += requests.between(near.0, near.1) / span(near.0, near.1);
-            let near = (self.from - day - SHAPE / 2, self.until - day + SHAPE / 2);
-            before += requests.between(near.0, near.1) / span(near.0, near.1);
-        }
-        if then > 0.0 && before > 0.0 {
-            self.requests * (then / before).clamp(0.1, 10.0)
-        } else {
-            self.requests
-        }
-    }
-}
-
-/// What a minute's report says.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) struct Reading {
-    /// How many requests there were, as far as is known.
-    pub requests: f64,
-    /// How many there were at most, by what may be.
-    pub most: f64,
+    pub(super) reported: Sums,
+    pub(super) as_before: Sums,
 }
 
 /// How the request counts of a service are measured.
@@ -169,24 +81,24 @@ pub(super) struct Reading {
 pub(super) struct Measure {
     /// How many times as many requests each version reports as there are, where that differs from
     /// how the first one did.
-    factors: BTreeMap<u32, f64>,
+    pub(super) factors: BTreeMap<u32, f64>,
     /// That of the newest version: those that come after it report likewise.
-    newest: f64,
-    doubt: Option<Doubt>,
+    pub(super) newest: f64,
+    pub(super) doubt: Option<Doubt>,
     /// The relative variance of requests over each length of a step, beyond chance.
-    noise: [f64; STEPS.len()],
+    pub(super) noise: [f64; STEPS.len()],
     /// How many requests a minute there were when each version reported as at first, where that is over.
-    at_first: Option<Level>,
+    pub(super) at_first: Option<Level>,
     /// From when on requests are about as now.
-    stable_since: Minute,
+    pub(super) stable_since: Minute,
     /// Since when nothing was reported, how many requests were due since, and how many a minute there were before.
-    unreported: Option<(Minute, f64, Level)>,
+    pub(super) unreported: Option<(Minute, f64, Level)>,
     /// By how many minutes reports may be late, and until when that is supposed.
-    late: Option<(Minute, Minute)>,
+    pub(super) late: Option<(Minute, Minute)>,
     /// Requests by minute as each report says by itself.
-    plain: Sums,
+    pub(super) plain: Sums,
     /// The latest reports.
-    recent: VecDeque<(Minute, BTreeMap<u32, f64>)>,
+    pub(super) recent: VecDeque<(Minute, BTreeMap<u32, f64>)>,
     /// The latest deploy, and its version.
     pub deployed: Option<(Minute, u32)>,
     /// What was disturbed, the newest last.
@@ -218,7 +130,7 @@ impl Measure {
         self.deployed = Some((minute, version));
     }
 
-    fn factor(&self, version: u32) -> f64 {
+    pub(super) fn factor(&self, version: u32) -> f64 {
         self.factors.get(&version).copied().unwrap_or(self.newest)
     }
 
@@ -383,7 +295,7 @@ impl Measure {
         }
     }
 
-    fn note(&mut self, measured: Measured, from: Minute, until: Minute) {
+    pub(super) fn note(&mut self, measured: Measured, from: Minute, until: Minute) {
         if let Some(last) = self.disturbed.last_mut()
             && std::mem::discriminant(&last.measured) == std::mem::discriminant(&measured)
             && last.until.is_some_and(|ended| from - ended <= BRIEF)
@@ -446,209 +358,11 @@ impl Measure {
             .or(self.unreported.map(|(since, _, _)| since));
         since.map_or(minute, |since| since.max(minute + 1 - HEARD))
     }
-
-    /// Lets the errors decide what a step means. `report`: requests by version as reported;
-    /// `mixed`: the shares of the versions by what was announced and what the errors say; `heard`:
-    /// what each error had since a minute, and what is due of it at an exposure of 1. Returns the
-    /// minutes whose requests are known now, with them.
-    pub fn decide(
-        &mut self,
-        (minute, first): (Minute, Minute),
-        requests: &Sums,
-        report: &BTreeMap<u32, f64>,
-        mixed: impl Fn() -> Vec<(u32, f64)>,
-        heard: impl Fn(Minute) -> Vec<Voice>,
-    ) -> Vec<(Minute, f64)> {
-        if report.is_empty() {
-            return vec![];
-        }
-        self.recent.push_back((minute, report.clone()));
-        self.recent.retain(|(at, _)| minute - at < SIZED);
-        let Some(doubt) = &self.doubt else { return vec![] };
-        let (since, until) = (doubt.since, minute + 1);
-        if until - since < BRIEF {
-            return vec![];
-        }
-        // The first minute may be a report for several.
-        let latest = if doubt.is_sudden { since + 1 } else { until - BRIEF + 1 }.max(until - SIZED);
-        let lately = doubt.reported.between(latest, until) / doubt.as_before.between(latest, until).max(1e-9);
-        let counted: f64 = self
-            .recent
-            .iter()
-            .filter(|(at, _)| *at >= latest)
-            .flat_map(|(_, report)| report.values())
-            .sum();
-        if counted < LEAST_COUNTED && until - since < SIZED {
-            return vec![];
-        }
-        let (reported, before) = (
-            doubt.reported.between(since, until),
-            doubt.as_before.between(since, until),
-        );
-        // After a time in which they were measured in another way, requests are counted again as they were before it.
-        if let Some(level) = self.at_first {
-            let due: f64 = (latest..until).map(|at| level.due(requests, at, first)).sum();
-            let stands = (counted / due.max(1e-9)).ln();
-            let stood = (counted / due.max(1e-9) / lately).ln();
-            if counted > 0.0 && stands.abs() < NEARLY_FIRST.min(stood.abs() / 2.0) {
-                let known = minutes(&doubt.as_before, since, until);
-                self.end_times(since);
-                self.factors.clear();
-                (self.newest, self.at_first, self.doubt) = (1.0, None, None);
-                self.stable_since = self.stable_since.max(latest);
-                self.plain.replace(&known);
-                return known;
-            }
-        }
-        let said: f64 = heard(since).iter().map(|voice| says(voice, reported, before)).sum();
-        // Chance makes small steps of some minutes.
-        if lately.ln().abs() < PLAIN_STEP && lately.ln().abs() >= LEAST_STEP / 2.0 && until - since < 3 * BRIEF {
-            return vec![];
-        }
-        let is_late = until - since >= PATIENCE;
-        let is_back = lately.ln().abs() < LEAST_STEP / 2.0;
-        if let Some((decided, times)) = doubt.decided {
-            if said >= DECIDED {
-                // What followed says otherwise.
-                let known = minutes(&doubt.reported, since, until);
-                (self.stable_since, self.doubt) = (since, None);
-                self.plain.replace(&known);
-                return known;
-            }
-            if is_back || minute >= decided + SETTLING {
-                let known = minutes(&doubt.as_before, since, until);
-                let before = doubt.before;
-                if is_back {
-                    self.note(Measured::Times(times), since, until - BRIEF);
-                } else {
-                    self.measure_anew((latest, since), lately, &mixed());
-                    let is_plain = self.recent.back().is_some_and(|(_, report)| self.is_plain(report));
-                    self.at_first = if is_plain {
-                        None
-                    } else {
-                        Some(self.at_first.unwrap_or(before))
-                    };
-                    self.stable_since = self.stable_since.max(latest);
-                }
-                self.doubt = None;
-                self.plain.replace(&known);
-                return known;
-            }
-            return vec![];
-        }
-        let known = if is_back {
-            // It stepped, and stepped back: what it was in between the errors have not decided.
-            let is_brief = until - since <= 3 * BRIEF;
-            let known = if said > 0.0 && !is_brief {
-                minutes(&doubt.reported, since, until)
-            } else {
-                minutes(&doubt.as_before, since, until)
-            };
-            if !is_brief && said <= 0.0 {
-                self.note(Measured::Unsure(reported / before), since, until - BRIEF);
-            }
-            known
-        } else if said >= DECIDED || (is_late && said >= -LEANING) {
-            let known = minutes(&doubt.reported, since, until);
-            self.stable_since = since;
-            known
-        } else if said <= -DECIDED || is_late {
-            let known = minutes(&doubt.as_before, since, until);
-            if let Some(doubt) = &mut self.doubt {
-                doubt.decided = Some((minute, lately));
-            }
-            return known;
-        } else {
-            return vec![];
-        };
-        self.doubt = None;
-        self.plain.replace(&known);
-        known
-    }
-
-    /// From now on so many times as many requests are reported as are. `latest`: the first of the minutes that tell so.
-    fn measure_anew(&mut self, (latest, since): (Minute, Minute), times: f64, mixed: &[(u32, f64)]) {
-        let mut report: BTreeMap<u32, f64> = BTreeMap::new();
-        for (version, count) in self
-            .recent
-            .iter()
-            .filter(|(at, _)| *at >= latest)
-            .flat_map(|(_, report)| report)
-        {
-            *report.entry(*version).or_default() += count;
-        }
-        let corrected = self.corrected(&report);
-        let all: f64 = corrected.values().sum();
-        let truly = all / times;
-        let of_deploy = self
-            .deployed
-            .filter(|(at, _)| since - at <= ROLLOUT && since + BRIEF >= *at)
-            .map(|(_, version)| version);
-        // The others report as before, by their share of what there is: what is left is the deployed version's.
-        let of_deploy = of_deploy.filter(|version| {
-            let others = all - corrected.get(version).copied().unwrap_or_default();
-            let due = truly
-                * mixed
-                    .iter()
-                    .filter(|(of, _)| of != version)
-                    .map(|(_, share)| share)
-                    .sum::<f64>();
-            others > 0.0 && due > 0.02 * truly && (others / due).ln().abs() < (others / due / times).ln().abs()
-        });
-        if let Some(version) = of_deploy {
-            let of_version = corrected.get(&version).copied().unwrap_or_default();
-            let left = (truly - (all - of_version)).max(0.02 * truly);
-            let factor = self.factor(version) * of_version.max(0.5) / left;
-            self.factors.insert(version, factor);
-            self.newest = factor;
-        } else {
-            for version in report.keys() {
-                let factor = self.factor(*version) * times;
-                self.factors.insert(*version, factor);
-            }
-            self.newest *= times;
-        }
-        // What is nearly as at first is as at first.
-        let at_first = |factor: f64| {
-            if f64::ln(factor).abs() < LEAST_STEP / 2.0 {
-                1.0
-            } else {
-                factor
-            }
-        };
-        for factor in self.factors.values_mut() {
-            *factor = at_first(*factor);
-        }
-        self.newest = at_first(self.newest);
-        let counted: f64 = report.values().sum();
-        let times = counted / self.corrected(&report).values().sum::<f64>().max(1e-9);
-        self.end_times(since);
-        if f64::ln(times.max(1e-9)).abs() >= LEAST_STEP / 2.0 {
-            self.push(Disturbed {
-                measured: Measured::Times(times),
-                from: since,
-                until: None,
-            });
-        }
-    }
-
-    /// Whether each version of a report is taken as it reports.
-    fn is_plain(&self, report: &BTreeMap<u32, f64>) -> bool {
-        report.keys().all(|version| (self.factor(*version) - 1.0).abs() < 1e-9)
-    }
-
-    fn end_times(&mut self, minute: Minute) {
-        for disturbed in self.disturbed.iter_mut().filter(|disturbed| disturbed.until.is_none()) {
-            if matches!(disturbed.measured, Measured::Times(_)) {
-                disturbed.until = Some(minute);
-            }
-        }
-    }
 }
 
 /// By how many nats an error speaks for one exposure rather than for another: Poisson, tempered by
 /// how it goes its own way, and by how likely it is that it follows the requests at all.
-fn says(voice: &Voice, reported: f64, before: f64) -> f64 {
+pub(super) fn says(voice: &Voice, reported: f64, before: f64) -> f64 {
     let (by_report, as_before) = (voice.due * reported, voice.due * before);
     if by_report <= 0.0 || as_before <= 0.0 {
         return 0.0;

@@ -6,14 +6,12 @@ use super::course::{Voice, heard};
 use super::event::Minute;
 use super::group::{Group, Standing};
 use super::habits::Nats;
-use super::measure::{Disturbed, Measured};
-use super::nature;
-use super::nature::Nature;
 use super::order::VersionOrder;
 use super::rise::{Belief, Process, Rise, Usual};
 use super::series::{Sums, span};
 use super::traffic::{Split, Telling, Traffic};
 use crate::deploy::clumps::Clumps;
+use crate::deploy::disturbed::{Disturbed, Measured};
 use crate::deploy::versions::Versions;
 
 /// Minutes of the past that a rate is learnt from.
@@ -27,13 +25,13 @@ const SLOW_WEIGHT: f64 = 120.0;
 /// How far slow changes move a rate.
 const MOST_SLOW: f64 = 1.3;
 /// The share of its usual rate that an error is held against at least, however rarely it occurs of late.
-const LOWEST: f64 = 0.9;
+pub(super) const LOWEST: f64 = 0.9;
 /// Minutes from the first on in which a place is learnt.
-const LEARNING: Minute = 1_440;
+pub(super) const LEARNING: Minute = 1_440;
 /// Minutes from the first on in which nothing is called new.
 const YOUNG: Minute = 30;
 /// Minutes after which it is learnt anew how an error behaves.
-const LEARNT: Minute = 30;
+pub(super) const LEARNT: Minute = 30;
 /// Minutes for which an error must be known, and occurrences a minute from which on it tells how busy its service is.
 const HEARD: Minute = 360;
 const LEAST_HEARD: f64 = 0.01;
@@ -73,24 +71,24 @@ pub(super) struct Place {
     pub deploys: Vec<Deployed>,
     pub traffic: Traffic,
     pub groups: BTreeMap<String, Group>,
-    first: Option<Minute>,
+    pub(super) first: Option<Minute>,
     /// Occurrences of all errors by minute.
     pub occurred: Sums,
     /// Since when no error occurred, and whether that is known to be for none being reported.
-    silence: Option<(Minute, bool)>,
+    pub(super) silence: Option<(Minute, bool)>,
     /// Minutes in a row in which many more occurred than before.
-    piled: u32,
+    pub(super) piled: u32,
     /// The relative variance of hours that is usual among its errors, and when that was learnt.
-    usual_slow: Option<(f64, Minute)>,
+    pub(super) usual_slow: Option<(f64, Minute)>,
 }
 
 /// The past that a rise is held against.
-struct Past {
-    from: Minute,
-    exposure: f64,
-    minutes: f64,
+pub(super) struct Past {
+    pub(super) from: Minute,
+    pub(super) exposure: f64,
+    pub(super) minutes: f64,
     /// When the last of what is left out of it ended.
-    left_out_until: Minute,
+    pub(super) left_out_until: Minute,
 }
 
 /// A rise as it is said.
@@ -223,37 +221,6 @@ impl Place {
         }
     }
 
-    /// Where the past of a group begins that a window from `until` on is held against.
-    fn past_of(&self, group: &Group, until: Minute) -> Minute {
-        past_of(group, (self.first.unwrap_or(until), until))
-    }
-
-    fn past(&self, group: &Group, until: Minute) -> Past {
-        let from = self.past_of(group, until);
-        let mut past = Past {
-            from,
-            exposure: self.traffic.exposure.between(from, until),
-            minutes: span(from, until),
-            left_out_until: from,
-        };
-        for (start, end) in group.left_out(from, until) {
-            past.exposure -= self.traffic.exposure.between(start, end);
-            past.minutes -= span(start, end);
-            past.left_out_until = past.left_out_until.max(end);
-        }
-        past
-    }
-
-    /// Occurrences or incidents of the past that a rise at its end is held against.
-    fn known(group: &Group, sums: &Sums, past: &Past, until: Minute) -> f64 {
-        let left_out: f64 = group
-            .left_out(past.from, until)
-            .map(|(start, end)| sums.between(start, end))
-            .sum();
-        // Half an occurrence more than were seen: a rate is never known to be nothing.
-        (sums.between(past.from, until) - left_out).max(0.0) + 0.5
-    }
-
     /// How many occurrences of a group are due over a window of a length, by its past before
     /// `since`: at an exposure, which is so large a share of all that the window had.
     pub fn expected(&self, group: &Group, since: Minute, length: Minute, (exposure, share): (f64, f64)) -> f64 {
@@ -271,151 +238,6 @@ impl Place {
             by_exposure * exposure * latest(by_exposure * self.traffic.exposure.between(since - LATEST, since));
         let steady = by_minute * span(0, length) * share * latest(by_minute * span(0, LATEST));
         group.nature.follows * following + (1.0 - group.nature.follows) * steady
-    }
-
-    /// Ends the learning: what the first day told of each error is noted by what the whole day said of it.
-    pub fn look_back(&mut self, minute: Minute) {
-        let Some(first) = self.first.filter(|first| minute - first == LEARNING) else {
-            return;
-        };
-        let names: Vec<String> = self.groups.keys().cloned().collect();
-        let passes = if self.traffic.reports(minute) { 0 } else { 2 };
-        // Which errors follow the course is known once it is: those that do tell it better.
-        for _ in 0..passes {
-            let telling = telling(&self.groups, &self.traffic.exposure, (first, minute));
-            self.traffic.exposure = self.traffic.learn_first_day(first, minute, &telling);
-            for name in &names {
-                self.learn_anew(name, minute);
-            }
-        }
-        for name in &names {
-            self.learn_anew(name, minute);
-        }
-        // What is usual among the errors is known once each was looked at.
-        self.usual_slow = None;
-        for name in names {
-            self.learn_anew(&name, minute);
-            let Some(mut group) = self.groups.remove(&name) else {
-                continue;
-            };
-            self.look_back_on(&mut group, minute);
-            self.groups.insert(name, group);
-        }
-    }
-
-    /// Notes anew what the first day told of an error, now that its rate is known.
-    fn look_back_on(&self, group: &mut Group, until: Minute) {
-        group.habits.forget();
-        let Some(whole) = self.suppose(group, until, None, |usual, _| usual.belief()) else {
-            return;
-        };
-        let minutes: Vec<Minute> = group.events.iter().map(|(minute, _, _)| *minute).collect();
-        let mut rises: Vec<Rise> = vec![];
-        for minute in minutes {
-            rises.push(Rise {
-                since: minute,
-                until: minute,
-                ..whole.clone()
-            });
-            for rise in &mut rises {
-                group.advance(rise, minute + 1, &self.traffic);
-            }
-            thin(&mut rises, group, minute);
-            for rise in &rises {
-                let told = group.nats(rise);
-                group.habits.record(minute, told);
-            }
-        }
-    }
-
-    fn learn_anew(&mut self, error: &str, minute: Minute) {
-        if let Some(group) = self.groups.get_mut(error) {
-            group.learnt = Minute::MIN / 2;
-        }
-        self.learn(error, minute);
-    }
-
-    /// The relative variance of hours that is usual among the errors, learnt anew from time to time.
-    fn usual_slow(&mut self, minute: Minute) -> f64 {
-        match self.usual_slow {
-            Some((usual, at)) if minute - at < LEARNT => usual,
-            _ => {
-                let usual = nature::usual_slow(self.groups.values().map(|group| &group.nature));
-                self.usual_slow = Some((usual, minute));
-                usual
-            }
-        }
-    }
-
-    /// Learns how a group behaves, where that was not done for a while.
-    pub fn learn(&mut self, error: &str, minute: Minute) {
-        if self
-            .groups
-            .get(error)
-            .is_none_or(|group| minute - group.learnt < LEARNT)
-        {
-            return;
-        }
-        let usual_slow = self.usual_slow(minute);
-        let Some(group) = self.groups.get(error) else { return };
-        let past = (self.past_of(group, minute), minute);
-        let nature = Nature::of(
-            nature::Past {
-                counts: &group.counts,
-                traffic: &self.traffic,
-                is_left_out: &|from, until| group.is_left_out(from, until),
-            },
-            past,
-            usual_slow,
-        );
-        let gone = nature::gone(
-            &group.counts,
-            &self.traffic,
-            self.deploys.iter().map(|deploy| deploy.at),
-            past,
-        );
-        if let Some(group) = self.groups.get_mut(error) {
-            (group.nature, group.gone, group.learnt, group.standing) = (nature, gone, minute, None);
-        }
-    }
-
-    /// A rise of an error that is supposed to begin at a minute; none where there is no past to
-    /// hold it against. `belief`: where the rate of occurrences stands then, by what is usual and
-    /// the past.
-    fn suppose(
-        &self,
-        group: &Group,
-        since: Minute,
-        versions: Option<Versions>,
-        belief: impl Fn(&Usual, &Past) -> Belief,
-    ) -> Option<Rise> {
-        let past = self.past(group, since);
-        if past.exposure <= 0.0 || past.minutes <= 0.0 {
-            return None;
-        }
-        let usual = |sums: &Sums, fast: f64| {
-            let basis = Self::known(group, sums, &past, since);
-            Usual {
-                rate: basis / past.exposure,
-                basis,
-                slow: group.nature.slow,
-                fast,
-            }
-        };
-        let clumps = group.clumps(since);
-        let of_counts = usual(&group.counts, group.nature.fast);
-        let of_incidents = usual(&group.incidents, 0.0);
-        Some(Rise {
-            since,
-            versions,
-            clumps,
-            until: since,
-            by_count: Process::new(of_counts, belief(&of_counts, &past).at_least(LOWEST * of_counts.rate)),
-            by_incident: (clumps != Clumps::None).then(|| Process::new(of_incidents, of_incidents.belief())),
-            size: group.size(since),
-            follows: group.nature.follows,
-            mean_exposure: past.exposure / past.minutes,
-        })
     }
 
     /// Where a rate stands at the end of its past: where it moves slowly, the latest hours tell.
@@ -532,12 +354,12 @@ impl Place {
     }
 }
 
-fn past_of(group: &Group, (first, until): (Minute, Minute)) -> Minute {
+pub(super) fn past_of(group: &Group, (first, until): (Minute, Minute)) -> Minute {
     group.since.max(until - PAST).max(first)
 }
 
 /// The errors that tell how busy a service is, with what is usual of each.
-fn telling<'a>(
+pub(super) fn telling<'a>(
     groups: &'a BTreeMap<String, Group>,
     exposure: &Sums,
     (first, known): (Minute, Minute),
@@ -639,7 +461,7 @@ fn split(groups: &BTreeMap<String, Group>, version: u32, minute: Minute) -> Spli
 }
 
 /// Keeps of rises that begin anywhere the strongest of about each age.
-fn thin(rises: &mut Vec<Rise>, group: &Group, minute: Minute) {
+pub(super) fn thin(rises: &mut Vec<Rise>, group: &Group, minute: Minute) {
     let age = |rise: &Rise| -> i64 {
         #[expect(clippy::cast_possible_truncation, reason = "an age in steps")]
         let age = (span(rise.since, minute + 1).log2() * AGES) as i64;

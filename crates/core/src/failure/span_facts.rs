@@ -1,16 +1,10 @@
 //! What is known of a span.
 
-use crate::telemetry::Attributes;
-use crate::telemetry::SpanEvent;
-use crate::telemetry::Value;
-use crate::telemetry::names::EXCEPTION_EVENT;
-use crate::telemetry::names::EXCEPTION_MESSAGE;
-use crate::telemetry::names::EXCEPTION_STACKTRACE;
-use crate::telemetry::names::EXCEPTION_TYPE;
 use serde::{Deserialize, Serialize};
 
 use crate::Timestamp;
-use crate::telemetry::{Span, SpanId, SpanKind, names};
+use crate::telemetry::names::{EXCEPTION_EVENT, EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION_TYPE};
+use crate::telemetry::{Attributes, Span, SpanEvent, SpanId, SpanKind, Value, names};
 
 /// What is remembered of a span.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

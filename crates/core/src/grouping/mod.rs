@@ -14,6 +14,7 @@ pub mod regrouping;
 pub mod rules;
 mod template;
 pub mod together;
+mod variable;
 
 pub use key::{Explanation, Grouping, Part, PartKind, Subject, Tier, explain, group};
 

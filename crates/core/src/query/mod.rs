@@ -9,12 +9,14 @@ mod field;
 mod holds;
 mod lex;
 mod parse;
+mod values;
 
 pub use case::{Case, number_in};
 pub use complete::{Completion, Wanted, complete};
 pub use field::{Field, Kind, State};
 pub use holds::dotted_order;
-pub use parse::{closest, parse};
+pub use parse::parse;
+pub use values::closest;
 
 use crate::Timestamp;
 

@@ -6,6 +6,7 @@
 
 mod addresses;
 mod client;
+mod numbers;
 mod rules;
 mod scrubber;
 mod scrubbing;

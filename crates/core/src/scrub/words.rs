@@ -1,6 +1,5 @@
 //! Names that tell secrets, and what stands in their place.
 
-
 /// The reason of a removed client address.
 pub(crate) const CLIENT_ADDRESS: &str = "client address";
 

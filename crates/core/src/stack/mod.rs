@@ -22,11 +22,13 @@ mod lua;
 mod nodejs;
 mod perl;
 mod php;
+mod places;
 mod racket;
 mod ruby;
 mod rust;
 mod search;
 mod tcl;
+mod words;
 
 pub use dialect::Dialect;
 
