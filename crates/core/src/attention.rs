@@ -125,90 +125,7 @@ pub struct Attention {
 /// Weighs an error; the formula is this module's documentation.
 #[must_use]
 pub fn attention(evidence: &Evidence) -> Attention {
-    let share = evidence.request_share.unwrap_or(0.0).clamp(0.0, 1.0);
-    let severity = match evidence.severity {
-        ..=16 => 0.0,
-        17..=20 => 0.6,
-        21.. => 1.0,
-    };
-    let young = 0.5_f64.powf(evidence.age_hours.max(0.0) / 24.0);
-    let (kind, of_kind) = kind(evidence.kind);
-    let even = as_float(evidence.count) / 4.0;
-    let trend = if evidence.count >= LEAST_FOR_TREND {
-        between(as_float(evidence.recent) / even, 1.0, 4.0)
-    } else {
-        0.0
-    };
-    let least_share = least_share(share, evidence.requests);
-    let failed = share * as_float(evidence.requests);
-    let (users, count) = (least_mean(evidence.users), least_mean(evidence.count));
-    let flag = evidence.flag.map_or(
-        0.0,
-        |(kind, stands)| if stands { kind.weight() } else { kind.weight() / 2.0 },
-    );
-    let flagged = evidence.flag.map_or(String::new(), |(kind, stands)| {
-        if stands {
-            kind.word().to_owned()
-        } else {
-            format!("{} for a while", kind.word())
-        }
-    });
-    let factors = [
-        (16.0, f64::from(u8::from(evidence.uncaught)), "uncaught".to_owned()),
-        (
-            6.0,
-            severity,
-            if evidence.severity >= 21 {
-                "fatal"
-            } else {
-                "logged as an error"
-            }
-            .to_owned(),
-        ),
-        (
-            20.0,
-            between(least_share, 0.0001, 0.1) * between(failed + 1.0, 1.0, 21.0),
-            format!("{} of its requests", percent(share)),
-        ),
-        (
-            9.0,
-            between(users + 1.0, 1.0, 1_001.0),
-            format!(
-                "{} {}",
-                evidence.users,
-                if evidence.users == 1 { "user" } else { "users" }
-            ),
-        ),
-        (
-            6.0,
-            between(count, 1.0, 10_000.0),
-            format!("{} occurrences", evidence.count),
-        ),
-        (
-            3.0,
-            between(as_float(evidence.endpoints), 1.0, 20.0),
-            format!("{} endpoints", evidence.endpoints),
-        ),
-        (
-            2.0,
-            between(as_float(evidence.instances), 1.0, 20.0),
-            format!("{} instances", evidence.instances),
-        ),
-        (5.0, kind, of_kind),
-        (16.0, flag, flagged),
-        (
-            7.0,
-            if evidence.came_with.is_some() { young } else { 0.0 },
-            format!("came with {}", evidence.came_with.as_deref().unwrap_or_default()),
-        ),
-        (5.0, young, "first seen lately".to_owned()),
-        (2.0, trend, "more of it lately".to_owned()),
-        (
-            3.0,
-            f64::from(u8::from(evidence.at_edge)),
-            "somebody waits for the answer".to_owned(),
-        ),
-    ];
+    let factors: Vec<Factor> = of_impact(evidence).into_iter().chain(of_nature(evidence)).collect();
     let score: f64 = factors.iter().map(|(weight, value, _)| weight * value).sum();
     let set = evidence
         .weight
@@ -228,6 +145,83 @@ pub fn attention(evidence: &Evidence) -> Attention {
         score: rounded(score * set),
         reasons,
     }
+}
+
+/// A factor's weight, its value from 0 to 1, and what it says.
+type Factor = (f64, f64, String);
+
+/// How much an error hits: requests, users, occurrences, endpoints, instances.
+fn of_impact(evidence: &Evidence) -> Vec<Factor> {
+    let share = evidence.request_share.unwrap_or(0.0).clamp(0.0, 1.0);
+    let failed = share * as_float(evidence.requests);
+    let of_share = between(least_share(share, evidence.requests), 0.0001, 0.1) * between(failed + 1.0, 1.0, 21.0);
+    let users = if evidence.users == 1 { "user" } else { "users" };
+    let even = as_float(evidence.count) / 4.0;
+    let trend = if evidence.count >= LEAST_FOR_TREND {
+        between(as_float(evidence.recent) / even, 1.0, 4.0)
+    } else {
+        0.0
+    };
+    vec![
+        (20.0, of_share, format!("{} of its requests", percent(share))),
+        (
+            9.0,
+            between(least_mean(evidence.users) + 1.0, 1.0, 1_001.0),
+            format!("{} {users}", evidence.users),
+        ),
+        (
+            6.0,
+            between(least_mean(evidence.count), 1.0, 10_000.0),
+            format!("{} occurrences", evidence.count),
+        ),
+        (
+            3.0,
+            between(as_float(evidence.endpoints), 1.0, 20.0),
+            format!("{} endpoints", evidence.endpoints),
+        ),
+        (
+            2.0,
+            between(as_float(evidence.instances), 1.0, 20.0),
+            format!("{} instances", evidence.instances),
+        ),
+        (2.0, trend, "more of it lately".to_owned()),
+        (
+            3.0,
+            f64::from(u8::from(evidence.at_edge)),
+            "somebody waits for the answer".to_owned(),
+        ),
+    ]
+}
+
+/// What an error is: uncaught, severe, flagged, young, a fault of the code.
+fn of_nature(evidence: &Evidence) -> Vec<Factor> {
+    let severity = match evidence.severity {
+        ..=16 => 0.0,
+        17..=20 => 0.6,
+        21.. => 1.0,
+    };
+    let logged = if evidence.severity >= 21 {
+        "fatal"
+    } else {
+        "logged as an error"
+    };
+    let young = 0.5_f64.powf(evidence.age_hours.max(0.0) / 24.0);
+    let (kind, of_kind) = kind(evidence.kind);
+    let (flag, flagged) = match evidence.flag {
+        None => (0.0, String::new()),
+        Some((kind, true)) => (kind.weight(), kind.word().to_owned()),
+        Some((kind, false)) => (kind.weight() / 2.0, format!("{} for a while", kind.word())),
+    };
+    let came_with = evidence.came_with.as_deref();
+    let came_young = if came_with.is_some() { young } else { 0.0 };
+    vec![
+        (16.0, f64::from(u8::from(evidence.uncaught)), "uncaught".to_owned()),
+        (6.0, severity, logged.to_owned()),
+        (5.0, kind, of_kind),
+        (16.0, flag, flagged),
+        (7.0, came_young, format!("came with {}", came_with.unwrap_or_default())),
+        (5.0, young, "first seen lately".to_owned()),
+    ]
 }
 
 /// The least that a share can be, of so many requests: the lower Jeffreys bound, one-sided at 95 %.

@@ -70,29 +70,8 @@ pub fn stands_out(tallies: &[Tally], total: u64, requests: f64) -> Vec<Finding> 
         return vec![];
     }
     let n = total as f64;
-    let mut tested: Vec<(f64, Finding)> = tallies
-        .iter()
-        .map(|tally| {
-            let k = tally.occurrences.min(total) as f64;
-            let usual = tally.usual.clamp(0.0, 1.0);
-            let most = bound(usual * requests, requests, 0.975);
-            let least = bound(k, n, 0.025);
-            let p = if k == 0.0 || most >= 1.0 {
-                1.0
-            } else {
-                beta_reg(k, n - k + 1.0, most)
-            };
-            let finding = Finding {
-                name: tally.name.clone(),
-                value: tally.value.clone(),
-                count: tally.occurrences,
-                share: k / n,
-                usual,
-                ratio_at_least: least / most,
-            };
-            (p, finding)
-        })
-        .collect();
+    let test = |tally: &Tally| tested(tally, (tally.occurrences.min(total) as f64, n), requests);
+    let mut tested: Vec<(f64, Finding)> = tallies.iter().map(test).collect();
     tested.sort_by(|a, b| a.0.total_cmp(&b.0));
     let m = tested.len() as f64;
     let kept = tested
@@ -125,6 +104,27 @@ pub fn stands_out(tallies: &[Tally], total: u64, requests: f64) -> Vec<Finding> 
     let all = found.clone();
     found.retain(|finding| !all.iter().any(|other| is_implied(finding, other)));
     found
+}
+
+/// How likely a value is so frequent by chance among `k` of `n` occurrences, and what there is to say of it.
+fn tested(tally: &Tally, (k, n): (f64, f64), requests: f64) -> (f64, Finding) {
+    let usual = tally.usual.clamp(0.0, 1.0);
+    let most = bound(usual * requests, requests, 0.975);
+    let least = bound(k, n, 0.025);
+    let p = if k == 0.0 || most >= 1.0 {
+        1.0
+    } else {
+        beta_reg(k, n - k + 1.0, most)
+    };
+    let finding = Finding {
+        name: tally.name.clone(),
+        value: tally.value.clone(),
+        count: tally.occurrences,
+        share: k / n,
+        usual,
+        ratio_at_least: least / most,
+    };
+    (p, finding)
 }
 
 /// What an endpoint says, in its name or by what it is: said again it tells nothing.

@@ -95,6 +95,16 @@ pub(super) fn header(line: &str) -> Option<Header> {
     {
         return None;
     }
+    let (severity, text_at) = level(head, line, after_time);
+    Some(Header {
+        time: time.and_then(|found| read_time(&found)),
+        severity,
+        text_at,
+    })
+}
+
+/// The severity that stands before or after the time, and where the text begins.
+fn level(head: &str, line: &str, after_time: usize) -> (u8, usize) {
     let mut severity = 0;
     let mut text_at = after_time;
     if let Some(letter) = LETTER.captures(head) {
@@ -111,15 +121,8 @@ pub(super) fn header(line: &str) -> Option<Header> {
         }
         text_at = after_time + level.get(0).map_or(0, |whole| whole.end());
     }
-    let text_at = text_at
-        + line.get(text_at..).map_or(0, |rest| {
-            rest.len() - rest.trim_start_matches([' ', ']', ')', ':', '|', '-', '\t', ',']).len()
-        });
-    Some(Header {
-        time: time.and_then(|found| read_time(&found)),
-        severity,
-        text_at,
-    })
+    let marks = |rest: &str| rest.len() - rest.trim_start_matches([' ', ']', ')', ':', '|', '-', '\t', ',']).len();
+    (severity, text_at + line.get(text_at..).map_or(0, marks))
 }
 
 /// Whether a line begins with a time.

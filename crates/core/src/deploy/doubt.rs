@@ -12,6 +12,29 @@ use crate::deploy::measure::{
 };
 use crate::deploy::series::Sums;
 
+/// What a step in the request counts looks like some minutes after it.
+struct Look {
+    since: Minute,
+    until: Minute,
+    /// The first of the minutes that tell how many times as many there are now.
+    latest: Minute,
+    /// How many times as many as before there were of late.
+    lately: f64,
+    /// Requests reported of late.
+    counted: f64,
+    /// How many times as many as before there were since.
+    times: f64,
+    /// By how many nats the errors say that the step is one of the requests.
+    said: f64,
+}
+
+impl Look {
+    /// Whether there are as many as before again.
+    fn is_back(&self) -> bool {
+        self.lately.ln().abs() < LEAST_STEP / 2.0
+    }
+}
+
 impl Measure {
     /// Lets the errors decide what a step means. `report`: requests by version as reported;
     /// `mixed`: the shares of the versions by what was announced and what the errors say; `heard`:
@@ -30,10 +53,29 @@ impl Measure {
         }
         self.recent.push_back((minute, report.clone()));
         self.recent.retain(|(at, _)| minute - at < SIZED);
-        let Some(doubt) = &self.doubt else { return vec![] };
+        let Some(look) = self.look(minute, heard) else {
+            return vec![];
+        };
+        if let Some(known) = self.back_at_first(&look, requests, first) {
+            return known;
+        }
+        // Chance makes small steps of some minutes.
+        let is_small = look.lately.ln().abs() < PLAIN_STEP && !look.is_back();
+        if is_small && look.until - look.since < 3 * BRIEF {
+            return vec![];
+        }
+        match self.doubt.as_ref().and_then(|doubt| doubt.decided) {
+            Some(decided) => self.after_decision(&look, decided, mixed),
+            None => self.undecided(&look),
+        }
+    }
+
+    /// What a step looks like now; `None` where too little has come since.
+    fn look(&self, minute: Minute, heard: impl Fn(Minute) -> Vec<Voice>) -> Option<Look> {
+        let doubt = self.doubt.as_ref()?;
         let (since, until) = (doubt.since, minute + 1);
         if until - since < BRIEF {
-            return vec![];
+            return None;
         }
         // The first minute may be a report for several.
         let latest = if doubt.is_sudden { since + 1 } else { until - BRIEF + 1 }.max(until - SIZED);
@@ -45,88 +87,123 @@ impl Measure {
             .flat_map(|(_, report)| report.values())
             .sum();
         if counted < LEAST_COUNTED && until - since < SIZED {
-            return vec![];
+            return None;
         }
         let (reported, before) = (
             doubt.reported.between(since, until),
             doubt.as_before.between(since, until),
         );
-        // After a time in which they were measured in another way, requests are counted again as they were before it.
-        if let Some(level) = self.at_first {
-            let due: f64 = (latest..until).map(|at| level.due(requests, at, first)).sum();
-            let stands = (counted / due.max(1e-9)).ln();
-            let stood = (counted / due.max(1e-9) / lately).ln();
-            if counted > 0.0 && stands.abs() < NEARLY_FIRST.min(stood.abs() / 2.0) {
-                let known = minutes(&doubt.as_before, since, until);
-                self.end_times(since);
-                self.factors.clear();
-                (self.newest, self.at_first, self.doubt) = (1.0, None, None);
-                self.stable_since = self.stable_since.max(latest);
-                self.plain.replace(&known);
-                return known;
-            }
+        let said = heard(since).iter().map(|voice| says(voice, reported, before)).sum();
+        Some(Look {
+            since,
+            until,
+            latest,
+            lately,
+            counted,
+            times: reported / before,
+            said,
+        })
+    }
+
+    /// After a time in which they were measured in another way, requests are counted again as they were before it.
+    fn back_at_first(&mut self, look: &Look, requests: &Sums, first: Minute) -> Option<Vec<(Minute, f64)>> {
+        let Look {
+            since,
+            until,
+            latest,
+            lately,
+            counted,
+            ..
+        } = *look;
+        let level = self.at_first?;
+        let due: f64 = (latest..until).map(|at| level.due(requests, at, first)).sum();
+        let stands = (counted / due.max(1e-9)).ln();
+        let stood = (counted / due.max(1e-9) / lately).ln();
+        if counted <= 0.0 || stands.abs() >= NEARLY_FIRST.min(stood.abs() / 2.0) {
+            return None;
         }
-        let said: f64 = heard(since).iter().map(|voice| says(voice, reported, before)).sum();
-        // Chance makes small steps of some minutes.
-        if lately.ln().abs() < PLAIN_STEP && lately.ln().abs() >= LEAST_STEP / 2.0 && until - since < 3 * BRIEF {
+        let known = minutes(&self.doubt.as_ref()?.as_before, since, until);
+        self.end_times(since);
+        self.factors.clear();
+        (self.newest, self.at_first) = (1.0, None);
+        self.stable_since = self.stable_since.max(latest);
+        Some(self.settled(known))
+    }
+
+    /// The step was taken for one of measuring, `times` as many: until it settles, or what follows says otherwise.
+    fn after_decision(
+        &mut self,
+        look: &Look,
+        (decided, times): (Minute, f64),
+        mixed: impl Fn() -> Vec<(u32, f64)>,
+    ) -> Vec<(Minute, f64)> {
+        let Look {
+            since, until, latest, ..
+        } = *look;
+        let Some(doubt) = &self.doubt else { return vec![] };
+        if look.said >= DECIDED {
+            // What followed says otherwise.
+            let known = minutes(&doubt.reported, since, until);
+            self.stable_since = since;
+            return self.settled(known);
+        }
+        let is_back = look.is_back();
+        if !is_back && until - 1 < decided + SETTLING {
             return vec![];
         }
+        let known = minutes(&doubt.as_before, since, until);
+        let before = doubt.before;
+        if is_back {
+            self.note(Measured::Times(times), since, until - BRIEF);
+        } else {
+            self.measure_anew((latest, since), look.lately, &mixed());
+            let is_plain = self.recent.back().is_some_and(|(_, report)| self.is_plain(report));
+            self.at_first = if is_plain {
+                None
+            } else {
+                Some(self.at_first.unwrap_or(before))
+            };
+            self.stable_since = self.stable_since.max(latest);
+        }
+        self.settled(known)
+    }
+
+    /// Nothing was decided of the step yet.
+    fn undecided(&mut self, look: &Look) -> Vec<(Minute, f64)> {
+        let Look { since, until, said, .. } = *look;
+        let Some(doubt) = &mut self.doubt else { return vec![] };
         let is_late = until - since >= PATIENCE;
-        let is_back = lately.ln().abs() < LEAST_STEP / 2.0;
-        if let Some((decided, times)) = doubt.decided {
-            if said >= DECIDED {
-                // What followed says otherwise.
-                let known = minutes(&doubt.reported, since, until);
-                (self.stable_since, self.doubt) = (since, None);
-                self.plain.replace(&known);
-                return known;
-            }
-            if is_back || minute >= decided + SETTLING {
-                let known = minutes(&doubt.as_before, since, until);
-                let before = doubt.before;
-                if is_back {
-                    self.note(Measured::Times(times), since, until - BRIEF);
-                } else {
-                    self.measure_anew((latest, since), lately, &mixed());
-                    let is_plain = self.recent.back().is_some_and(|(_, report)| self.is_plain(report));
-                    self.at_first = if is_plain {
-                        None
-                    } else {
-                        Some(self.at_first.unwrap_or(before))
-                    };
-                    self.stable_since = self.stable_since.max(latest);
-                }
-                self.doubt = None;
-                self.plain.replace(&known);
-                return known;
-            }
-            return vec![];
-        }
-        let known = if is_back {
+        if look.is_back() {
             // It stepped, and stepped back: what it was in between the errors have not decided.
             let is_brief = until - since <= 3 * BRIEF;
-            let known = if said > 0.0 && !is_brief {
-                minutes(&doubt.reported, since, until)
-            } else {
-                minutes(&doubt.as_before, since, until)
-            };
+            let is_of_requests = said > 0.0 && !is_brief;
+            let known = minutes(
+                if is_of_requests {
+                    &doubt.reported
+                } else {
+                    &doubt.as_before
+                },
+                since,
+                until,
+            );
             if !is_brief && said <= 0.0 {
-                self.note(Measured::Unsure(reported / before), since, until - BRIEF);
+                self.note(Measured::Unsure(look.times), since, until - BRIEF);
             }
-            known
+            self.settled(known)
         } else if said >= DECIDED || (is_late && said >= -LEANING) {
             let known = minutes(&doubt.reported, since, until);
             self.stable_since = since;
-            known
+            self.settled(known)
         } else if said <= -DECIDED || is_late {
-            let known = minutes(&doubt.as_before, since, until);
-            if let Some(doubt) = &mut self.doubt {
-                doubt.decided = Some((minute, lately));
-            }
-            return known;
+            doubt.decided = Some((until - 1, look.lately));
+            minutes(&doubt.as_before, since, until)
         } else {
-            return vec![];
-        };
+            vec![]
+        }
+    }
+
+    /// The doubt is over.
+    fn settled(&mut self, known: Vec<(Minute, f64)>) -> Vec<(Minute, f64)> {
         self.doubt = None;
         self.plain.replace(&known);
         known
@@ -161,10 +238,28 @@ impl Measure {
                     .sum::<f64>();
             others > 0.0 && due > 0.02 * truly && (others / due).ln().abs() < (others / due / times).ln().abs()
         });
-        if let Some(version) = of_deploy {
+        let grown = of_deploy.map(|version| {
             let of_version = corrected.get(&version).copied().unwrap_or_default();
             let left = (truly - (all - of_version)).max(0.02 * truly);
-            let factor = self.factor(version) * of_version.max(0.5) / left;
+            (version, of_version.max(0.5) / left)
+        });
+        self.rescale(&report, grown, times);
+        let counted: f64 = report.values().sum();
+        let times = counted / self.corrected(&report).values().sum::<f64>().max(1e-9);
+        self.end_times(since);
+        if f64::ln(times.max(1e-9)).abs() >= LEAST_STEP / 2.0 {
+            self.push(Disturbed {
+                measured: Measured::Times(times),
+                from: since,
+                until: None,
+            });
+        }
+    }
+
+    /// Takes the deployed version's reports for so many times as many as it has requests, or all versions' for `times`.
+    fn rescale(&mut self, report: &BTreeMap<u32, f64>, of_deploy: Option<(u32, f64)>, times: f64) {
+        if let Some((version, grown)) = of_deploy {
+            let factor = self.factor(version) * grown;
             self.factors.insert(version, factor);
             self.newest = factor;
         } else {
@@ -186,16 +281,6 @@ impl Measure {
             *factor = at_first(*factor);
         }
         self.newest = at_first(self.newest);
-        let counted: f64 = report.values().sum();
-        let times = counted / self.corrected(&report).values().sum::<f64>().max(1e-9);
-        self.end_times(since);
-        if f64::ln(times.max(1e-9)).abs() >= LEAST_STEP / 2.0 {
-            self.push(Disturbed {
-                measured: Measured::Times(times),
-                from: since,
-                until: None,
-            });
-        }
     }
 
     /// Whether each version of a report is taken as it reports.

@@ -184,20 +184,7 @@ impl Measure {
             let level = self.level(requests, minute, first);
             return self.unreported(minute, due, level);
         }
-        let mut all = all;
-        if let Some((since, passed, _)) = self.unreported.take() {
-            let lumped = span(since, minute + 1);
-            if passed >= MISSING && minute - since <= MOST_LUMPED {
-                self.late = Some((minute - since, minute + LATE));
-            }
-            if passed >= MISSING && minute - since <= MOST_LUMPED && all > due * lumped.sqrt() {
-                // One report for all minutes since the last one.
-                all /= lumped;
-                self.note(Measured::Lumped, since, minute + 1);
-            } else if passed >= MISSING {
-                self.note(Measured::Missing, since, minute);
-            }
-        }
+        let all = self.after_silence(minute, all, due);
         if self.doubt.is_none()
             && let Some(doubt) = self.step(requests, (minute, first), all, counted)
         {
@@ -238,6 +225,25 @@ impl Measure {
                 most: all.max(before),
             },
         }
+    }
+
+    /// The requests of a minute that may be reported for all minutes since the last report.
+    fn after_silence(&mut self, minute: Minute, all: f64, due: f64) -> f64 {
+        let mut all = all;
+        if let Some((since, passed, _)) = self.unreported.take() {
+            let lumped = span(since, minute + 1);
+            if passed >= MISSING && minute - since <= MOST_LUMPED {
+                self.late = Some((minute - since, minute + LATE));
+            }
+            if passed >= MISSING && minute - since <= MOST_LUMPED && all > due * lumped.sqrt() {
+                // One report for all minutes since the last one.
+                all /= lumped;
+                self.note(Measured::Lumped, since, minute + 1);
+            } else if passed >= MISSING {
+                self.note(Measured::Missing, since, minute);
+            }
+        }
+        all
     }
 
     fn unreported(&mut self, minute: Minute, due: f64, level: Level) -> Reading {

@@ -41,4 +41,4 @@ pub use order::VersionOrder;
 pub use replay::{Corrected, Said, corrected};
 pub use rise::{Usual, rise_evidence};
 pub use settled::{Exposed, Settled, settled};
-pub use verdict::{Harm, Judged, KNOWN_MINUTES, Outcome, Watched, judge, judge_endpoint};
+pub use verdict::{Harm, Judged, KNOWN_MINUTES, Outcome, VersionFacts, Watched, judge, judge_endpoint, missing};

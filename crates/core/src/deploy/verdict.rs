@@ -131,18 +131,34 @@ pub fn judge_endpoint(watched: &Watched<'_>, tests: usize) -> Judged {
     judged
 }
 
-/// Puts together what was said of a version: flags that are charged to it, how long it has run and
-/// its place is known, whether requests are reported, its own judgement first, then that of each
-/// endpoint with its share of the requests.
+/// What was said of a version.
+#[derive(Clone, Copy, Debug)]
+pub struct VersionFacts<'s> {
+    /// Flags that are charged to it.
+    pub flags: usize,
+    /// How long it has run, in minutes.
+    pub minutes: i64,
+    /// How long its place is known, in minutes.
+    pub known_minutes: i64,
+    /// Its judgement as a whole.
+    pub version: &'s Judged,
+    /// The judgement of each endpoint, with its share of the requests.
+    pub endpoints: &'s [(f64, Judged)],
+    /// Whether requests are reported.
+    pub has_requests: bool,
+}
+
+/// Puts together what was said of a version.
 #[must_use]
-pub fn judge(
-    flags: usize,
-    minutes: i64,
-    known_minutes: i64,
-    version: &Judged,
-    endpoints: &[(f64, Judged)],
-    has_requests: bool,
-) -> Outcome {
+pub fn judge(facts: &VersionFacts<'_>) -> Outcome {
+    let VersionFacts {
+        flags,
+        minutes,
+        known_minutes,
+        version,
+        endpoints,
+        has_requests,
+    } = *facts;
     if flags > 0 || !version.harm.is_empty() || endpoints.iter().any(|(_, judged)| !judged.harm.is_empty()) {
         return Outcome::Flagged;
     }
@@ -153,14 +169,21 @@ pub fn judge(
     if minutes < least {
         return Outcome::TooEarly(least);
     }
+    match missing(version, endpoints) {
+        needs if has_requests && needs > 0 => Outcome::TooFew(needs),
+        _ => Outcome::Clear,
+    }
+}
+
+/// How many more requests the version must serve until harm of the size that matters shows in it and in each endpoint
+/// that has a share of at least [`MATTERS`] of its requests.
+#[must_use]
+pub fn missing(version: &Judged, endpoints: &[(f64, Judged)]) -> u64 {
     let of_endpoints = endpoints
         .iter()
         .filter(|(share, _)| *share >= MATTERS)
         .map(|(share, judged)| over(judged.needs, *share));
-    match of_endpoints.chain([version.needs]).max().unwrap_or_default() {
-        needs if has_requests && needs > 0 => Outcome::TooFew(needs),
-        _ => Outcome::Clear,
-    }
+    of_endpoints.chain([version.needs]).max().unwrap_or_default()
 }
 
 /// So many requests of an endpoint as requests of the version, of which it has a share.
@@ -392,7 +415,15 @@ mod tests {
             harm: vec![],
             needs: if needs == 0 { 0 } else { 7 },
         };
-        assert_eq!(judge(flags, minutes, known, &version, &endpoints, counted), expected);
+        let facts = VersionFacts {
+            flags,
+            minutes,
+            known_minutes: known,
+            version: &version,
+            endpoints: &endpoints,
+            has_requests: counted,
+        };
+        assert_eq!(judge(&facts), expected);
     }
 
     #[test]
@@ -402,23 +433,39 @@ mod tests {
             harm: vec![Harm::FailsMore],
             needs: 0,
         };
-        assert_eq!(judge(0, 60, 600, &fine, &[(0.01, failing)], true), Outcome::Flagged);
-        assert_eq!(
-            judge(
-                0,
-                60,
-                600,
-                &fine,
-                &[(
-                    0.01,
-                    Judged {
-                        harm: vec![],
-                        needs: 9_000
-                    }
-                )],
-                true
-            ),
-            Outcome::Clear
-        );
+        let answer = |endpoints: &[(f64, Judged)]| {
+            judge(&VersionFacts {
+                flags: 0,
+                minutes: 60,
+                known_minutes: 600,
+                version: &fine,
+                endpoints,
+                has_requests: true,
+            })
+        };
+        assert_eq!(answer(&[(0.01, failing)]), Outcome::Flagged);
+        let unknown = Judged {
+            harm: vec![],
+            needs: 9_000,
+        };
+        assert_eq!(answer(&[(0.01, unknown)]), Outcome::Clear);
+    }
+
+    #[rstest]
+    #[case::of_the_version(700, &[], 700)]
+    #[case::of_an_endpoint_with_a_tenth(700, &[(0.1, 100)], 1_000)]
+    #[case::of_an_endpoint_that_does_not_matter(700, &[(0.01, 100)], 700)]
+    #[case::nothing(0, &[(0.5, 0)], 0)]
+    fn what_is_missing_is_the_most_of_the_version_and_of_endpoints_that_matter(
+        #[case] needs: u64,
+        #[case] endpoints: &[(f64, u64)],
+        #[case] expected: u64,
+    ) {
+        let judged = |needs| Judged { harm: vec![], needs };
+        let endpoints: Vec<(f64, Judged)> = endpoints
+            .iter()
+            .map(|(share, needs)| (*share, judged(*needs)))
+            .collect();
+        assert_eq!(missing(&judged(needs), &endpoints), expected);
     }
 }

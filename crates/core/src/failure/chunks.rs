@@ -3,13 +3,13 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::clock::Clock;
 use super::found::FoundChunk;
 use super::senders::Sender;
 use crate::Timestamp;
 use crate::failure::entry::EntrySpan;
+use crate::failure::reports::From;
 use crate::failure::span_facts::{SpanFacts, tells_of_failure};
-use crate::telemetry::{Attributes, Scope, Span, TraceId};
+use crate::telemetry::{Attributes, Span, SpanEvent, TraceId};
 use crate::trace::{Chunk, StoredEvent, StoredLink, StoredSpan};
 
 /// Spans of a request, gathered by trace and sender in the order in which these first came.
@@ -43,82 +43,56 @@ impl Chunks {
     /// Adds a span that was scrubbed and lies within `bounds`.
     pub(super) fn add(
         &mut self,
-        sender: &Arc<Sender>,
-        scope: &Scope,
+        from: From<'_>,
         span: Span,
         facts: &SpanFacts,
         entry: Option<&EntrySpan>,
-        (clock, bounds): (Clock, (Timestamp, Timestamp)),
+        bounds: (Timestamp, Timestamp),
     ) {
-        let (start, end) = bounds;
-        let resource_bytes = &mut self.resource_bytes;
-        let place = *self
-            .places
-            .entry((span.trace_id, Arc::as_ptr(sender)))
-            .or_insert_with(|| {
-                let identity = &sender.identity;
-                let chunk = Chunk {
-                    namespace: identity.namespace.clone(),
-                    service: identity.service.clone(),
-                    environment: identity.environment.clone(),
-                    version: identity.version.clone(),
-                    resource: resource(sender, resource_bytes),
-                    spans: vec![],
-                };
-                let found = FoundChunk {
-                    identity: identity.clone(),
-                    trace_id: span.trace_id,
-                    bounds: (start, end),
-                    has_failure: false,
-                    request: None,
-                    spans: 0,
-                    body: vec![],
-                };
-                self.gathered.push((found, chunk));
-                self.gathered.len() - 1
-            });
+        let place = self.place(from.sender, span.trace_id, bounds);
         let Some((found, chunk)) = self.gathered.get_mut(place) else {
             return;
         };
-        found.bounds = (found.bounds.0.min(start), found.bounds.1.max(end));
+        found.bounds = (found.bounds.0.min(bounds.0), found.bounds.1.max(bounds.1));
         found.has_failure |= facts.is_error || tells_of_failure(&span);
-        if let Some(entry) = entry.filter(|entry| {
+        let is_longest = |entry: &&EntrySpan| {
             found
                 .request
                 .as_ref()
                 .is_none_or(|(_, longest)| entry.duration_us > *longest)
-        }) {
+        };
+        if let Some(entry) = entry.filter(is_longest) {
             found.request = Some((entry.endpoint.clone(), entry.duration_us));
         }
-        chunk.spans.push(StoredSpan {
-            id: span.span_id,
-            parent: span.parent_id,
-            name: span.name,
-            kind: i8::try_from(span.kind.to_otlp()).unwrap_or(1),
-            start,
-            duration_ns: u64::try_from(end.0 - start.0).unwrap_or_default(),
-            is_error: facts.is_error,
-            status_message: span.status_message,
-            scope: scope.name.clone(),
-            attributes: span.attributes,
-            events: span
-                .events
-                .into_iter()
-                .map(|event| StoredEvent {
-                    at: clock.within(event.time.or(span.start), bounds),
-                    name: event.name,
-                    attributes: event.attributes,
-                })
-                .collect(),
-            links: span
-                .links
-                .iter()
-                .map(|(trace, span)| StoredLink {
-                    trace: trace.0,
-                    span: *span,
-                })
-                .collect(),
-        });
+        chunk.spans.push(stored(span, from, facts.is_error, bounds));
+    }
+
+    /// Where the spans of a trace and sender are gathered.
+    fn place(&mut self, sender: &Arc<Sender>, trace_id: TraceId, bounds: (Timestamp, Timestamp)) -> usize {
+        let resource_bytes = &mut self.resource_bytes;
+        let gathered = &mut self.gathered;
+        *self.places.entry((trace_id, Arc::as_ptr(sender))).or_insert_with(|| {
+            let identity = &sender.identity;
+            let chunk = Chunk {
+                namespace: identity.namespace.clone(),
+                service: identity.service.clone(),
+                environment: identity.environment.clone(),
+                version: identity.version.clone(),
+                resource: resource(sender, resource_bytes),
+                spans: vec![],
+            };
+            let found = FoundChunk {
+                identity: identity.clone(),
+                trace_id,
+                bounds,
+                has_failure: false,
+                request: None,
+                spans: 0,
+                body: vec![],
+            };
+            gathered.push((found, chunk));
+            gathered.len() - 1
+        })
     }
 
     pub(super) fn finish(self) -> Vec<FoundChunk> {
@@ -128,5 +102,36 @@ impl Chunks {
             ..found
         };
         self.gathered.into_iter().map(encode).collect()
+    }
+}
+
+/// A span as it is stored, with its events held to its bounds.
+fn stored(span: Span, from: From<'_>, is_error: bool, bounds: (Timestamp, Timestamp)) -> StoredSpan {
+    let (start, end) = bounds;
+    let event = |event: SpanEvent| StoredEvent {
+        at: from.clock.within(event.time.or(span.start), bounds),
+        name: event.name,
+        attributes: event.attributes,
+    };
+    StoredSpan {
+        id: span.span_id,
+        parent: span.parent_id,
+        name: span.name,
+        kind: i8::try_from(span.kind.to_otlp()).unwrap_or(1),
+        start,
+        duration_ns: u64::try_from(end.0 - start.0).unwrap_or_default(),
+        is_error,
+        status_message: span.status_message,
+        scope: from.scope.name.clone(),
+        attributes: span.attributes,
+        events: span.events.into_iter().map(event).collect(),
+        links: span
+            .links
+            .iter()
+            .map(|(trace, span)| StoredLink {
+                trace: trace.0,
+                span: *span,
+            })
+            .collect(),
     }
 }

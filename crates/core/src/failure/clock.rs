@@ -131,7 +131,9 @@ mod tests {
 
     proptest! {
         #[test]
-        fn no_time_is_later_than_a_minute_after_reception(offsets in proptest::collection::vec(-1_000_000_000_i64..4_000_000_000, 1..6)) {
+        fn no_time_is_later_than_a_minute_after_reception(
+            offsets in proptest::collection::vec(-1_000_000_000_i64..4_000_000_000, 1..6),
+        ) {
             let times: Vec<Timestamp> = offsets.into_iter().map(at).collect();
             let (oldest, newest) = (*times.iter().min().unwrap(), *times.iter().max().unwrap());
             let clock = Clock::of_times(oldest, newest, RECEIVED);

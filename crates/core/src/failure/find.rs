@@ -8,14 +8,14 @@ use super::clock::Clocks;
 use super::compact::{Compact, MAX_EXCEPTIONS};
 use super::found::{Found, SAMPLED_ONE_IN, SeenSpan};
 use super::lines::FoundLine;
-use super::report::Source;
+use super::report::{Report, Source};
 use super::senders::{Sender, Senders};
 use super::uses::{Calls, Instances};
 use super::{platform, uses};
 use crate::failure::endpoint;
 use crate::failure::entry::{EntrySpan, Sampled};
 use crate::failure::limits::Limits;
-use crate::failure::reports::{ERROR, Failing, Parts, log_report, took};
+use crate::failure::reports::{ERROR, Failing, From, Parts, log_report, took};
 use crate::failure::span_facts::{SpanFacts, carries_exception, is_exception_event, tells_of_failure};
 use crate::telemetry::groups::InstanceGroups;
 use crate::telemetry::{
@@ -32,91 +32,136 @@ fn is_sampled(span: &Span) -> bool {
 /// Finds failures and requests in spans. Secrets are removed from all that is kept.
 #[must_use]
 pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
-    let mut found = Found::default();
     let mut senders = Senders::default();
-    let mut clocks = Clocks::new(limits);
-    for group in &groups {
-        let sender = senders.of(&group.resource, limits.scrubbing);
-        clocks.see(
-            sender.instance,
-            group.records.iter().filter_map(|span| span.end.or(span.start)),
-        );
-    }
-    let entries = entry_attributes(&groups, limits.scrubbing);
-    let touched = touched(&groups);
-    let mut chunks = Chunks::default();
-    let mut compact = Compact::default();
-    let (mut calls, mut instances) = (Calls::default(), Instances::default());
+    let clocks = clocks_of(&groups, &mut senders, limits, |span| span.end.or(span.start));
+    let mut finder = SpanFinder::new(&groups, limits);
     for group in groups {
         let sender = senders.of(&group.resource, limits.scrubbing);
-        let clock = clocks.of(sender.instance);
-        let scrubber = limits.scrubbing.of(&sender.identity.service);
-        let scope = clean_scope(&group.scope, scrubber);
-        for mut span in group.records {
-            let start = clock.time(span.start.or(span.end));
-            if start < limits.oldest {
-                found
-                    .refused
-                    .add(1, || "spans older than the retention are not taken".to_owned());
-                continue;
-            }
-            let bounds = (start, clock.time(span.end.or(span.start)).max(start));
-            let user = limits
-                .scrubbing
-                .addresses
-                .user_hash(names::user(&span.attributes).as_deref());
-            if tidy::span(&mut span) {
-                found.refused.warn(tidy::CUT_SPAN);
-            }
-            scrubber.span(&mut span);
-            let surplus = surplus_exceptions(&mut span);
-            let entry = names::is_entry(&span).then(|| entry_span(&span, bounds, &sender, limits.groups));
-            let trace_id = span.trace_id;
-            let facts = SpanFacts {
-                id: span.span_id,
-                parent: span.parent_id,
-                start,
-                is_error: span.is_error || entry.as_ref().is_some_and(|entry| entry.failed),
-                is_call: matches!(span.kind, SpanKind::Client | SpanKind::Producer),
-                user,
-                endpoint: None,
-            };
-            calls.add(&sender.identity, &span, bounds, facts.is_error);
-            instances.add(&sender.identity, &sender.resource, start, entry.as_ref());
-            if tells_of_failure(&span) {
-                chunks.add(&sender, &scope, span.clone(), &facts, entry.as_ref(), (clock, bounds));
-                let request = span.parent_id.and_then(|_| entries.get(&(trace_id, span.span_id)));
-                let touches = touched.get(&(trace_id, span.span_id)).copied();
-                let failing = Failing {
-                    span: &Arc::new(span),
-                    request,
-                    touches,
-                    sender: &sender,
-                    scope: &scope,
-                    user,
-                    addresses: &limits.scrubbing.addresses,
-                    clock,
-                    bounds,
-                    is_crowded: !surplus.is_empty(),
-                };
-                failing.report(surplus, &mut compact, &mut found);
-            } else {
-                chunks.add(&sender, &scope, span, &facts, entry.as_ref(), (clock, bounds));
-            }
-            found.spans.push(SeenSpan {
-                identity: sender.identity.clone(),
-                trace_id,
-                facts,
-                entry,
-            });
+        let scope = clean_scope(&group.scope, limits.scrubbing.of(&sender.identity.service));
+        let from = From {
+            sender: &sender,
+            scope: &scope,
+            clock: clocks.of(sender.instance),
+        };
+        for span in group.records {
+            finder.take(span, from);
         }
     }
-    found.clocks_ahead = senders.ahead(&clocks);
-    found.counted_only = compact.finish();
-    found.chunks = chunks.finish();
-    found.calls = calls.finish();
-    found.instances = instances.finish();
-    found
+    Found {
+        clocks_ahead: senders.ahead(&clocks),
+        ..finder.finish()
+    }
+}
+
+/// The clocks of all instances that records are of, by the times of these.
+fn clocks_of<T>(
+    groups: &[Group<T>],
+    senders: &mut Senders,
+    limits: Limits<'_>,
+    time: impl Fn(&T) -> Option<Timestamp>,
+) -> Clocks {
+    let mut clocks = Clocks::new(limits);
+    for group in groups {
+        let sender = senders.of(&group.resource, limits.scrubbing);
+        clocks.see(sender.instance, group.records.iter().filter_map(&time));
+    }
+    clocks
+}
+
+/// Takes the spans of a request one by one.
+struct SpanFinder<'l> {
+    limits: Limits<'l>,
+    /// What entry spans say of requests whose inner spans may fail.
+    entries: RequestAttributes,
+    touched: HashMap<(TraceId, SpanId), &'static str>,
+    chunks: Chunks,
+    compact: Compact,
+    calls: Calls,
+    instances: Instances,
+    found: Found,
+}
+
+impl<'l> SpanFinder<'l> {
+    fn new(groups: &[Group<Span>], limits: Limits<'l>) -> Self {
+        Self {
+            limits,
+            entries: entry_attributes(groups, limits.scrubbing),
+            touched: touched(groups),
+            chunks: Chunks::default(),
+            compact: Compact::default(),
+            calls: Calls::default(),
+            instances: Instances::default(),
+            found: Found::default(),
+        }
+    }
+
+    fn take(&mut self, mut span: Span, from: From<'_>) {
+        let From { sender, clock, .. } = from;
+        let start = clock.time(span.start.or(span.end));
+        if start < self.limits.oldest {
+            self.found
+                .refused
+                .add(1, || "spans older than the retention are not taken".to_owned());
+            return;
+        }
+        let bounds = (start, clock.time(span.end.or(span.start)).max(start));
+        let user = self
+            .limits
+            .scrubbing
+            .addresses
+            .user_hash(names::user(&span.attributes).as_deref());
+        if tidy::span(&mut span) {
+            self.found.refused.warn(tidy::CUT_SPAN);
+        }
+        self.limits.scrubbing.of(&sender.identity.service).span(&mut span);
+        let surplus = surplus_exceptions(&mut span);
+        let entry = names::is_entry(&span).then(|| entry_span(&span, bounds, sender, self.limits.groups));
+        let facts = SpanFacts {
+            id: span.span_id,
+            parent: span.parent_id,
+            start,
+            is_error: span.is_error || entry.as_ref().is_some_and(|entry| entry.failed),
+            is_call: matches!(span.kind, SpanKind::Client | SpanKind::Producer),
+            user,
+            endpoint: None,
+        };
+        self.calls.add(&sender.identity, &span, bounds, facts.is_error);
+        self.instances
+            .add(&sender.identity, &sender.resource, start, entry.as_ref());
+        self.found.spans.push(SeenSpan {
+            identity: sender.identity.clone(),
+            trace_id: span.trace_id,
+            facts: facts.clone(),
+            entry: entry.clone(),
+        });
+        if !tells_of_failure(&span) {
+            self.chunks.add(from, span, &facts, entry.as_ref(), bounds);
+            return;
+        }
+        self.chunks.add(from, span.clone(), &facts, entry.as_ref(), bounds);
+        let place = (span.trace_id, span.span_id);
+        let failing = Failing {
+            request: span.parent_id.and_then(|_| self.entries.get(&place)),
+            touches: self.touched.get(&place).copied(),
+            span: &Arc::new(span),
+            from,
+            user,
+            addresses: &self.limits.scrubbing.addresses,
+            bounds,
+            is_crowded: !surplus.is_empty(),
+        };
+        failing.report(surplus, &mut self.compact, &mut self.found);
+    }
+
+    fn finish(self) -> Found {
+        Found {
+            counted_only: self.compact.finish(),
+            chunks: self.chunks.finish(),
+            calls: self.calls.finish(),
+            instances: self.instances.finish(),
+            ..self.found
+        }
+    }
 }
 
 /// Takes from a span the exceptions that are not told in full.
@@ -139,17 +184,7 @@ fn surplus_exceptions(span: &mut Span) -> Vec<SpanEvent> {
 pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found {
     let mut found = Found::default();
     let mut senders = Senders::default();
-    let mut clocks = Clocks::new(limits);
-    for group in &groups {
-        let sender = senders.of(&group.resource, limits.scrubbing);
-        clocks.see(
-            sender.instance,
-            group
-                .records
-                .iter()
-                .filter_map(|record| record.time.or(record.observed)),
-        );
-    }
+    let clocks = clocks_of(&groups, &mut senders, limits, |record| record.time.or(record.observed));
     let mut instances = Instances::default();
     for group in groups {
         let sender = senders.of(&group.resource, limits.scrubbing);
@@ -177,29 +212,22 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
             scrubber.log_record(&mut record);
             let scope = scope.get_or_insert_with(|| clean_scope(&group.scope, scrubber));
             instances.add(&sender.identity, &sender.resource, at, None);
+            let event = platform::event(&record, &sender.resource, at);
             found
                 .platform_events
-                .extend(platform::event(&record, &sender.resource, at).map(|event| (sender.identity.clone(), event)));
+                .extend(event.map(|event| (sender.identity.clone(), event)));
             found
                 .lines
                 .push(FoundLine::new(&record, &sender.identity, &sender.resource, scope, at));
-            if !carries_exception(&record.attributes) && (record.severity < ERROR || record.body == Value::Empty) {
-                continue;
-            }
-            let record = Arc::new(record);
-            let body = record.body.to_text();
-            let (parts, source) = if carries_exception(&record.attributes) {
-                (Parts::of(&record.attributes), Source::LogRecord)
-            } else if let Some(exception) = in_body(&record.body, &body) {
-                (Parts::in_text(exception), Source::LogRecord)
-            } else if body.trim().is_empty() {
-                continue;
-            } else {
-                (Parts::message(&body), Source::LogMessage)
-            };
-            let mut report = log_report(&record, &parts, &sender, scope, user, clock);
-            report.facts.source = source;
-            found.reports.push(report);
+            found.reports.extend(failure_in(
+                record,
+                From {
+                    sender: &sender,
+                    scope,
+                    clock,
+                },
+                user,
+            ));
         }
         if traced > 0 {
             found.traced_lines.push((sender.identity.clone(), traced, unsampled));
@@ -208,6 +236,28 @@ pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found 
     found.clocks_ahead = senders.ahead(&clocks);
     found.instances = instances.finish();
     found
+}
+
+/// The failure that a log record tells of: an exception it carries or holds in its text, or a line logged as an error.
+fn failure_in(record: LogRecord, from: From<'_>, user: u64) -> Option<Report> {
+    let carries = carries_exception(&record.attributes);
+    if !carries && (record.severity < ERROR || record.body == Value::Empty) {
+        return None;
+    }
+    let record = Arc::new(record);
+    let body = record.body.to_text();
+    let (parts, source) = if carries {
+        (Parts::of(&record.attributes), Source::LogRecord)
+    } else if let Some(exception) = in_body(&record.body, &body) {
+        (Parts::in_text(exception), Source::LogRecord)
+    } else if body.trim().is_empty() {
+        return None;
+    } else {
+        (Parts::message(&body), Source::LogMessage)
+    };
+    let mut report = log_report(&record, &parts, from, user);
+    report.facts.source = source;
+    Some(report)
 }
 
 /// Finds the load of instances in metrics; nothing else of them is kept.

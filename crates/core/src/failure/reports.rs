@@ -16,17 +16,23 @@ use crate::telemetry::names::{EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION
 use crate::telemetry::{Attributes, LogRecord, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, facts, names};
 use crate::{Digest, Hasher, Timestamp, scrub};
 
+/// Who sent a record, through which scope, and by which clock.
+#[derive(Clone, Copy)]
+pub(super) struct From<'a> {
+    pub sender: &'a Arc<Sender>,
+    pub scope: &'a Arc<Scope>,
+    pub clock: Clock,
+}
+
 /// A span that tells of failures, with what stands around it.
 pub(super) struct Failing<'a> {
     pub(super) span: &'a Arc<Span>,
     pub(super) request: Option<&'a Arc<Attributes>>,
     pub(super) touches: Option<&'static str>,
-    pub(super) sender: &'a Sender,
-    pub(super) scope: &'a Arc<Scope>,
+    pub(super) from: From<'a>,
     pub(super) user: u64,
     /// Hashes users that events name themselves.
     pub(super) addresses: &'a scrub::Addresses,
-    pub(super) clock: Clock,
     pub(super) bounds: (Timestamp, Timestamp),
     /// Whether it has more exceptions than are told in full.
     pub(super) is_crowded: bool,
@@ -76,7 +82,7 @@ impl Failing<'_> {
         found.refused.warn(COUNTED_ONLY);
         let texts = Digest::of([&*parts.type_name, &*parts.message, &*parts.stacktrace]);
         let key = *keys.entry(texts).or_insert_with(|| parts.describe().group().key);
-        let like = compact.like(&self.sender.identity, key);
+        let like = compact.like(&self.from.sender.identity, key);
         if like.is_none() && compact.has_room() {
             let report = span_report(self, event);
             compact.keep(&report);
@@ -84,7 +90,7 @@ impl Failing<'_> {
             return;
         }
         compact.count(&CountedOnly {
-            identity: self.sender.identity.clone(),
+            identity: self.from.sender.identity.clone(),
             trace_id: self.span.trace_id,
             span: self.span.span_id,
             like,
@@ -105,12 +111,43 @@ impl Failing<'_> {
 
     pub(super) fn id(&self, event: Option<&SpanEvent>, parts: &Parts<'_>) -> OccurrenceId {
         let kind = if event.is_some() { "event" } else { "status" };
-        let ids = (Some(self.span.trace_id), Some(self.span.span_id));
         let sent_at = self.sent_at(event);
+        let place = (Some(self.span.trace_id), Some(self.span.span_id));
         OccurrenceId::new(
-            self.clock.within(sent_at, self.bounds),
-            content_hash(self.sender, ids.0, ids.1, kind, [sent_at, None], parts),
+            self.from.clock.within(sent_at, self.bounds),
+            content_hash(self.from.sender, place, kind, [sent_at, None], parts),
         )
+    }
+
+    /// The attributes of a failure: the span's, then its event's, then its request's; an earlier one is not replaced.
+    fn attributes(&self, of_event: &Attributes) -> serde_json::Map<String, serde_json::Value> {
+        let span = self.span;
+        let mut attributes = span.attributes.to_json();
+        if matches!(span.kind, SpanKind::Client | SpanKind::Producer) {
+            let mut of_call = attributes.clone();
+            facts::settle(&mut of_call);
+            let of_request = self.request.map(|request| {
+                let mut request = request.to_json();
+                facts::settle(&mut request);
+                request
+            });
+            facts::note_call(&mut attributes, &of_call, of_request.as_ref());
+        }
+        if let Some((name, value)) = took(span).filter(|_| names::is_entry(span)) {
+            attributes.insert(name, value.to_json());
+        }
+        let more = of_event.0.iter().filter(|(name, _)| !name.starts_with("exception."));
+        let of_request = self.request.into_iter().flat_map(|attributes| attributes.0.iter());
+        for (name, value) in more.chain(of_request) {
+            attributes.entry(name.clone()).or_insert_with(|| value.to_json());
+        }
+        if let Some(one_in) = span.one_in.filter(|one_in| *one_in > 1.0) {
+            attributes.insert(ONE_IN.to_owned(), one_in.into());
+        }
+        if let Some(what) = self.touches {
+            attributes.insert(names::TOUCHES.to_owned(), what.into());
+        }
+        attributes
     }
 
     pub(super) fn severity(&self) -> i16 {
@@ -123,121 +160,104 @@ impl Failing<'_> {
 }
 
 pub(super) fn span_report(failing: &Failing<'_>, event: Option<&SpanEvent>) -> Report {
-    let Failing {
-        span, sender, bounds, ..
-    } = *failing;
+    let Failing { span, from, bounds, .. } = *failing;
     let sent_at = failing.sent_at(event);
     let none = Attributes::default();
     let of_event = event.map_or(&none, |event| &event.attributes);
     let parts = failing.parts(event);
     let described = parts.describe();
-    let mut attributes = span.attributes.to_json();
-    if matches!(span.kind, SpanKind::Client | SpanKind::Producer) {
-        let mut of_call = attributes.clone();
-        facts::settle(&mut of_call);
-        let of_request = failing.request.map(|request| {
-            let mut request = request.to_json();
-            facts::settle(&mut request);
-            request
-        });
-        facts::note_call(&mut attributes, &of_call, of_request.as_ref());
-    }
-    if let Some((name, value)) = took(span).filter(|_| names::is_entry(span)) {
-        attributes.insert(name, value.to_json());
-    }
-    let more = of_event.0.iter().filter(|(name, _)| !name.starts_with("exception."));
-    let of_request = failing.request.into_iter().flat_map(|attributes| attributes.0.iter());
-    for (name, value) in more.chain(of_request) {
-        attributes.entry(name.clone()).or_insert_with(|| value.to_json());
-    }
-    if let Some(one_in) = span.one_in.filter(|one_in| *one_in > 1.0) {
-        attributes.insert(ONE_IN.to_owned(), one_in.into());
-    }
     let own_user = failing.addresses.user_hash(names::user(of_event).as_deref());
-    if let Some(what) = failing.touches {
-        attributes.insert(names::TOUCHES.to_owned(), what.into());
-    }
     // On a crowded span each exception is a case of its own, as the items of a batch are, however
     // shortly before its end.
     let is_near =
         |(at, end): (Timestamp, Timestamp)| (-SPAN_END_MS..=SPAN_END_MS).contains(&(end.millis() - at.millis()));
-    let at_span_end = !failing.is_crowded && sent_at.zip(span.end).is_some_and(is_near);
+    let escaped = of_event.get(names::EXCEPTION_ESCAPED) == Some(&Value::Bool(true));
     let facts = ReportFacts {
         id: failing.id(event, &parts),
         span: Some(span.span_id),
-        at: failing.clock.within(sent_at, bounds),
+        at: from.clock.within(sent_at, bounds),
         source: if event.is_some() {
             Source::SpanEvent
         } else {
             Source::SpanStatus
         },
         place: 0,
-        at_span_end,
+        at_span_end: !failing.is_crowded && sent_at.zip(span.end).is_some_and(is_near),
         is_unsampled: false,
-        says_uncaught: of_event
-            .get(names::EXCEPTION_ESCAPED)
-            .is_some_and(|escaped| *escaped == Value::Bool(true))
-            && span.parent_id.is_none(),
+        says_uncaught: escaped && span.parent_id.is_none(),
         severity: failing.severity(),
         user: if own_user == 0 { failing.user } else { own_user },
-        ..exception_facts(&described, sender.instance)
+        ..exception_facts(&described, from.sender.instance)
     };
-    let sent = Sent::Span(span.clone());
-    report(
-        facts,
-        Some(span.trace_id),
-        attributes,
-        &described,
-        &parts,
-        sender,
-        failing.scope,
-        failing.clock,
-        sent,
-    )
+    let said = Said {
+        trace_id: Some(span.trace_id),
+        attributes: failing.attributes(of_event),
+        sent: Sent::Span(span.clone()),
+    };
+    report(facts, said, &described, &parts, from)
 }
 
-pub(super) fn log_report(
-    record: &Arc<LogRecord>,
-    parts: &Parts<'_>,
-    sender: &Sender,
-    scope: &Arc<Scope>,
-    user: u64,
-    clock: Clock,
-) -> Report {
-    let at = clock.time(record.time.or(record.observed));
+/// Reports what a log record says of a failure.
+pub(super) fn log_report(record: &Arc<LogRecord>, parts: &Parts<'_>, from: From<'_>, user: u64) -> Report {
+    let at = from.clock.time(record.time.or(record.observed));
     let described = parts.describe();
-    let whole = record.body.to_text();
-    // A body that holds the stack is kept as its first line: the stack is kept as such.
-    let holds_stack = !carries_exception(&record.attributes);
-    let body = if holds_stack {
-        Cow::Owned(whole.lines().next().unwrap_or_default().to_owned())
-    } else {
-        whole
-    };
-    let mut attributes: serde_json::Map<String, serde_json::Value> = record
-        .attributes
-        .to_json()
-        .into_iter()
-        .filter(|(name, _)| !name.starts_with("exception."))
-        .collect();
+    let body = kept_body(record);
+    let mut attributes = record.attributes.to_json();
+    attributes.retain(|name, _| !name.starts_with("exception."));
     if !body.is_empty() && body != described.message {
-        let kept = if holds_stack {
-            body.as_ref().into()
-        } else {
-            record.body.to_json()
-        };
-        attributes.insert("log.body".to_owned(), kept);
+        let is_text = !carries_exception(&record.attributes);
+        attributes.insert(
+            "log.body".to_owned(),
+            if is_text {
+                body.as_ref().into()
+            } else {
+                record.body.to_json()
+            },
+        );
     }
     let content = content_hash(
-        sender,
-        record.trace_id,
-        record.span_id,
+        from.sender,
+        (record.trace_id, record.span_id),
         "log",
         [record.time, record.observed],
         parts,
     );
+    let facts = ReportFacts {
+        id: OccurrenceId::new(at, content),
+        span: record.span_id,
+        at,
+        source: Source::LogRecord,
+        place: logged_at(record, from.scope, &body),
+        at_span_end: false,
+        is_unsampled: record.flags & 1 == 0,
+        says_uncaught: record.severity >= FATAL
+            || is_crash_event(record, &described)
+            || crate::stack::is_crash(&parts.stacktrace),
+        severity: i16::try_from(record.severity.clamp(0, 24)).unwrap_or_default(),
+        user,
+        ..exception_facts(&described, from.sender.instance)
+    };
+    let said = Said {
+        trace_id: record.trace_id,
+        attributes,
+        sent: Sent::Log(record.clone()),
+    };
+    report(facts, said, &described, parts, from)
+}
+
+/// A record's body as it is kept: one that holds the stack as its first line, since the stack is kept as such.
+fn kept_body(record: &LogRecord) -> Cow<'_, str> {
+    let whole = record.body.to_text();
+    if carries_exception(&record.attributes) {
+        return whole;
+    }
+    Cow::Owned(whole.lines().next().unwrap_or_default().to_owned())
+}
+
+/// The hash of the place in the code that wrote a line: its logger, what it always says, its file and line.
+fn logged_at(record: &LogRecord, scope: &Scope, body: &str) -> u64 {
     let mut place = Hasher::default();
-    place.part(scope.name.as_bytes()).part(template(&body).as_bytes());
+    place.part(scope.name.as_bytes()).part(template(body).as_bytes());
     for names in [["code.file.path", "code.filepath"], ["code.line.number", "code.lineno"]] {
         place.part(
             record
@@ -248,33 +268,7 @@ pub(super) fn log_report(
                 .as_bytes(),
         );
     }
-    let facts = ReportFacts {
-        id: OccurrenceId::new(at, content),
-        span: record.span_id,
-        at,
-        source: Source::LogRecord,
-        place: place.finish().short(),
-        at_span_end: false,
-        is_unsampled: record.flags & 1 == 0,
-        says_uncaught: record.severity >= FATAL
-            || is_crash_event(record, &described)
-            || crate::stack::is_crash(&parts.stacktrace),
-        severity: i16::try_from(record.severity.clamp(0, 24)).unwrap_or_default(),
-        user,
-        ..exception_facts(&described, sender.instance)
-    };
-    let trace_id = record.trace_id;
-    report(
-        facts,
-        trace_id,
-        attributes,
-        &described,
-        parts,
-        sender,
-        scope,
-        clock,
-        Sent::Log(record.clone()),
-    )
+    place.finish().short()
 }
 
 /// An SDK's hook for uncaught exceptions writes an event named like the exception's class, outside any trace.
@@ -286,21 +280,19 @@ pub(super) fn is_crash_event(record: &LogRecord, described: &Described<'_>) -> b
         && (record.event_name == bare || record.event_name == type_name)
 }
 
-#[expect(
-    clippy::too_many_arguments,
-    reason = "the last step of the two functions above, which differ in each"
-)]
-pub(super) fn report(
-    facts: ReportFacts,
+/// What a report says besides the exception.
+struct Said {
     trace_id: Option<TraceId>,
-    mut attributes: serde_json::Map<String, serde_json::Value>,
-    described: &Described<'_>,
-    parts: &Parts<'_>,
-    sender: &Sender,
-    scope: &Arc<Scope>,
-    clock: Clock,
+    attributes: serde_json::Map<String, serde_json::Value>,
     sent: Sent,
-) -> Report {
+}
+
+fn report(facts: ReportFacts, said: Said, described: &Described<'_>, parts: &Parts<'_>, from: From<'_>) -> Report {
+    let Said {
+        trace_id,
+        mut attributes,
+        sent,
+    } = said;
     let grouping = described.group();
     if !described.sent_type.is_empty() && described.sent_type != described.type_name {
         // A code sent as the type: whoever groups this again must see it.
@@ -309,7 +301,7 @@ pub(super) fn report(
     facts::settle(&mut attributes);
     Report {
         facts,
-        identity: sender.identity.clone(),
+        identity: from.sender.identity.clone(),
         trace_id,
         type_name: crate::text::prefix(&described.type_name, names::MAX_NAME_BYTES).to_owned(),
         message: described.message.clone().into_owned(),
@@ -317,10 +309,10 @@ pub(super) fn report(
         stacktrace: parts.stacktrace.clone().into_owned(),
         stack: described.stack.clone().map(|stack| Arc::new(stack.into_owned())),
         attributes,
-        resource: sender.resource.clone(),
-        scope: scope.clone(),
+        resource: from.sender.resource.clone(),
+        scope: from.scope.clone(),
         sent,
-        clock_ahead_ms: clock.ahead_ms,
+        clock_ahead_ms: from.clock.ahead_ms,
         dropped_by: None,
     }
 }
@@ -378,8 +370,7 @@ impl<'a> Parts<'a> {
 /// The hash of a report's content; times as sent, so that it is the same whenever it is sent again.
 pub(super) fn content_hash(
     sender: &Sender,
-    trace: Option<TraceId>,
-    span: Option<SpanId>,
+    (trace, span): (Option<TraceId>, Option<SpanId>),
     source: &str,
     times: [Option<Timestamp>; 2],
     parts: &Parts<'_>,

@@ -143,6 +143,12 @@ pub(super) fn ignored(subject: &Subject<'_>, tier: Tier, counted: &[Part]) -> Ve
         ),
         Tier::Message => {}
     }
+    say_of_all(&mut ignored, tier, counted);
+    ignored
+}
+
+/// What takes no part in any key of a tier.
+fn say_of_all(ignored: &mut Vec<String>, tier: Tier, counted: &[Part]) {
     if tier != Tier::Message {
         ignored.push("lines, columns and the folders of files: they move with every version and deploy".to_owned());
         ignored.push(
@@ -159,7 +165,6 @@ pub(super) fn ignored(subject: &Subject<'_>, tier: Tier, counted: &[Part]) -> Ve
                 .to_owned(),
         );
     }
-    ignored
 }
 
 pub(super) fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<Part>) {

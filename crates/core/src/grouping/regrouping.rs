@@ -81,43 +81,15 @@ pub fn plan(portions: &[Portion]) -> Plan {
         sets.unite(at(first), at(largest.key));
     }
 
-    // Occurrences by set and error: the largest sets choose first.
-    let mut weights: BTreeMap<usize, BTreeMap<i32, i64>> = BTreeMap::new();
-    for portion in portions {
-        *weights
-            .entry(sets.root(at(portion.key)))
-            .or_default()
-            .entry(portion.error)
-            .or_default() += portion.count;
-    }
-    let mut order: Vec<(i64, usize)> = weights
-        .iter()
-        .map(|(set, errors)| (errors.values().sum(), *set))
-        .collect();
-    order.sort_by_key(|(count, set)| (std::cmp::Reverse(*count), *set));
-    let mut taken = BTreeSet::new();
-    let mut targets: HashMap<usize, Target> = HashMap::new();
-    for (_, set) in order {
-        let mut by_count: Vec<(i32, i64)> = weights[&set].iter().map(|(error, count)| (*error, *count)).collect();
-        by_count.sort_by_key(|(error, count)| (std::cmp::Reverse(*count), *error));
-        // An error whose main part is elsewhere may still be the largest here: it is not this set's to keep.
-        let is_at_home = |error: &i32| {
-            first_of_error
-                .get(error)
-                .is_some_and(|key| sets.root_of(at(*key)) == set)
-        };
-        let chosen = by_count
-            .iter()
-            .map(|(error, _)| *error)
-            .find(|error| !taken.contains(error) && is_at_home(error));
-        let target = chosen.map_or_else(
-            || Target::SplitFrom(by_count.first().map_or(0, |(error, _)| *error)),
-            Target::Known,
-        );
-        taken.extend(chosen);
-        targets.insert(set, target);
-    }
-
+    let is_at_home = |error: i32, set: usize| {
+        first_of_error
+            .get(&error)
+            .is_some_and(|key| sets.root_of(at(*key)) == set)
+    };
+    let targets = targets(
+        portions.iter().map(|portion| (sets.root_of(at(portion.key)), portion)),
+        is_at_home,
+    );
     let mut planned = Plan {
         keys: keys
             .iter()
@@ -144,6 +116,40 @@ pub fn plan(portions: &[Portion]) -> Plan {
         }
     }
     planned
+}
+
+/// Which error each set of keys is: the largest sets choose first. `is_at_home`: whether an error's main part is in a set;
+/// one whose main part is elsewhere may still be the largest there, and is not that set's to keep.
+fn targets<'p>(
+    portions: impl Iterator<Item = (usize, &'p Portion)>,
+    is_at_home: impl Fn(i32, usize) -> bool,
+) -> HashMap<usize, Target> {
+    let mut weights: BTreeMap<usize, BTreeMap<i32, i64>> = BTreeMap::new();
+    for (set, portion) in portions {
+        *weights.entry(set).or_default().entry(portion.error).or_default() += portion.count;
+    }
+    let mut order: Vec<(i64, usize)> = weights
+        .iter()
+        .map(|(set, errors)| (errors.values().sum(), *set))
+        .collect();
+    order.sort_by_key(|(count, set)| (std::cmp::Reverse(*count), *set));
+    let mut taken = BTreeSet::new();
+    let mut targets: HashMap<usize, Target> = HashMap::new();
+    for (_, set) in order {
+        let mut by_count: Vec<(i32, i64)> = weights[&set].iter().map(|(error, count)| (*error, *count)).collect();
+        by_count.sort_by_key(|(error, count)| (std::cmp::Reverse(*count), *error));
+        let chosen = by_count
+            .iter()
+            .map(|(error, _)| *error)
+            .find(|error| !taken.contains(error) && is_at_home(*error, set));
+        let target = chosen.map_or_else(
+            || Target::SplitFrom(by_count.first().map_or(0, |(error, _)| *error)),
+            Target::Known,
+        );
+        taken.extend(chosen);
+        targets.insert(set, target);
+    }
+    targets
 }
 
 /// Disjoint sets of numbers.

@@ -231,22 +231,16 @@ impl<'t> Parser<'t> {
                 "like" if is_text(field) => Ok(made(Check::Like(self.text(field)?))),
                 "from" if field.kind() != Kind::Text => {
                     let from = self.value(field)?;
-                    if !self.keyword("to") {
-                        return Err(self.peek().map_or_else(
-                            || self.ended("`to` and the end of the range"),
-                            |next| unexpected(next, "`to` and the end of the range follow", &["to"]),
-                        ));
-                    }
+                    self.must_follow(
+                        "to",
+                        "`to` and the end of the range",
+                        "`to` and the end of the range follow",
+                    )?;
                     Ok(made(Check::Between(from, self.value(field)?)))
                 }
                 "is" => {
                     let is_not = self.keyword("not");
-                    if !self.keyword("set") {
-                        return Err(self.peek().map_or_else(
-                            || self.ended("`set`"),
-                            |next| unexpected(next, "`set` follows: `is set` or `is not set`", &["set"]),
-                        ));
-                    }
+                    self.must_follow("set", "`set`", "`set` follows: `is set` or `is not set`")?;
                     let set = made(Check::IsSet);
                     Ok(if is_not { Predicate::Not(Box::new(set)) } else { set })
                 }
@@ -260,6 +254,16 @@ impl<'t> Parser<'t> {
             What::Quoted(text) if may_be_value => Ok(made(Check::Is(Comparison::Equal, value(text, field.kind())))),
             _ => Err(unexpected(token, &expected, &[])),
         }
+    }
+
+    /// Takes a keyword; `at_end` and `instead` say what is missing at the text's end and where another word stands.
+    fn must_follow(&mut self, keyword: &str, at_end: &str, instead: &str) -> Parsed<()> {
+        if self.keyword(keyword) {
+            return Ok(());
+        }
+        Err(self
+            .peek()
+            .map_or_else(|| self.ended(at_end), |next| unexpected(next, instead, &[keyword])))
     }
 
     fn value(&mut self, field: &Field) -> Parsed<Value> {

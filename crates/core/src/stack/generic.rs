@@ -66,20 +66,28 @@ impl Dialect for Generic {
                 _ => {}
             }
         }
-        join_places(&mut exception.frames);
-        // Those who print a stack outermost first say so, or name the exception last, beside where it was thrown.
         let is_named_last = head_lines == 0 && !(exception.type_name.is_empty() && exception.message.is_empty());
-        if is_named_last || sign!("most recent call last").is_in(text) {
-            exception.frames.reverse();
-        }
-        if !exception.frames.iter().any(|frame| frame.own) {
-            // Nothing tells own from library code: code with a source place is the service's.
-            for frame in &mut exception.frames {
-                frame.own = !frame.file.is_empty() && !is_library_path(&frame.file);
-            }
-        }
+        finish(
+            &mut exception.frames,
+            is_named_last || sign!("most recent call last").is_in(text),
+        );
         let is_stack = exception.frames.len() > 1 || has_mark && !exception.frames.is_empty();
         is_stack.then(|| vec![exception])
+    }
+}
+
+/// Puts frames in order, innermost first, and tells own from library code.
+fn finish(frames: &mut Vec<Frame<'_>>, is_outermost_first: bool) {
+    join_places(frames);
+    // Those who print a stack outermost first say so, or name the exception last, beside where it was thrown.
+    if is_outermost_first {
+        frames.reverse();
+    }
+    if !frames.iter().any(|frame| frame.own) {
+        // Nothing tells own from library code: code with a source place is the service's.
+        for frame in frames {
+            frame.own = !frame.file.is_empty() && !is_library_path(&frame.file);
+        }
     }
 }
 
@@ -102,6 +110,34 @@ fn join_places(frames: &mut Vec<Frame<'_>>) {
         }
     }
     *frames = joined;
+}
+
+/// Takes what says that it is an exception, by where it was made or in so many words; returns whether it did.
+fn is_said_outright<'a>(exception: &mut Exception<'a>, content: &'a str) -> bool {
+    // `SeasonClosed@source/rates.d(3): season high is closed`: the place of the exception's making
+    // stands behind its type.
+    if let Some((name, rest)) = content.split_once('@')
+        && looks_like_type(name)
+        && let Some(place) = place(rest).filter(|place| place.from == 0)
+    {
+        exception.type_name = Cow::Borrowed(name);
+        exception.message = Cow::Borrowed(rest.get(place.to..).unwrap_or_default().trim_start_matches([':', ' ']));
+        return true;
+    }
+    // What is said to be an exception is its type, whatever it looks like: `exception Not_found`,
+    // `exception Failure("…")`.
+    if let Some(rest) = content.strip_prefix("Fatal error: exception ") {
+        let end = rest
+            .find(|c: char| !(c.is_alphanumeric() || matches!(c, '_' | '.')))
+            .unwrap_or(rest.len());
+        let (name, message) = rest.split_at_checked(end).unwrap_or((rest, ""));
+        (exception.type_name, exception.message) = (
+            Cow::Borrowed(name),
+            Cow::Borrowed(message.trim_start_matches([':', ' '])),
+        );
+        return true;
+    }
+    false
 }
 
 /// How runtimes introduce an exception that nobody caught.
@@ -134,27 +170,7 @@ fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
     {
         content = rest;
     }
-    // `SeasonClosed@source/rates.d(3): season high is closed`: the place of the exception's making
-    // stands behind its type.
-    if let Some((name, rest)) = content.split_once('@')
-        && looks_like_type(name)
-        && let Some(place) = place(rest).filter(|place| place.from == 0)
-    {
-        exception.type_name = Cow::Borrowed(name);
-        exception.message = Cow::Borrowed(rest.get(place.to..).unwrap_or_default().trim_start_matches([':', ' ']));
-        return;
-    }
-    // What is said to be an exception is its type, whatever it looks like: `exception Not_found`,
-    // `exception Failure("…")`.
-    if let Some(rest) = content.strip_prefix("Fatal error: exception ") {
-        let end = rest
-            .find(|c: char| !(c.is_alphanumeric() || matches!(c, '_' | '.')))
-            .unwrap_or(rest.len());
-        let (name, message) = rest.split_at_checked(end).unwrap_or((rest, ""));
-        (exception.type_name, exception.message) = (
-            Cow::Borrowed(name),
-            Cow::Borrowed(message.trim_start_matches([':', ' '])),
-        );
+    if is_said_outright(exception, content) {
         return;
     }
     while let Some(rest) = INTRODUCTIONS
@@ -186,30 +202,31 @@ fn headline<'a>(exception: &mut Exception<'a>, content: &'a str) {
         exception.type_name = Cow::Borrowed(name);
         return;
     }
+    (exception.type_name, exception.message) = type_and_message(content);
+}
+
+/// The type of a headline, where one stands at its end or beginning, and its message.
+fn type_and_message(content: &str) -> (Cow<'_, str>, Cow<'_, str>) {
     // The type may stand behind the message: `index 9 not in 0 .. 2 [IndexDefect]`, `Index out of bounds (IndexError)`.
     let behind = content
         .strip_suffix([']', ')'])
         .and_then(|rest| rest.rsplit_once([' ', '\t']))
         .and_then(|(said, name)| Some((said, name.strip_prefix(['[', '('])?)));
     if let Some((said, name)) = behind.filter(|(_, name)| looks_like_type(name)) {
-        (exception.type_name, exception.message) = (Cow::Borrowed(name), Cow::Borrowed(said));
-        return;
+        return (Cow::Borrowed(name), Cow::Borrowed(said));
     }
     let name = content.split([':', '(', ' ', '@']).next().unwrap_or(content);
     let scoped = content.before_mark(": ");
     for name in [scoped, name] {
         if looks_like_type(name) {
-            exception.type_name = Cow::Borrowed(name);
-            exception.message = Cow::Borrowed(
-                content
-                    .get(name.len()..)
-                    .unwrap_or_default()
-                    .trim_start_matches([':', ' ']),
+            let message = content.get(name.len()..).unwrap_or_default();
+            return (
+                Cow::Borrowed(name),
+                Cow::Borrowed(message.trim_start_matches([':', ' '])),
             );
-            return;
         }
     }
-    exception.message = Cow::Borrowed(content);
+    (Cow::Borrowed(""), Cow::Borrowed(content))
 }
 
 fn is_heading(content: &str) -> bool {
@@ -278,6 +295,20 @@ fn frame(content: &str) -> Option<(Frame<'_>, bool)> {
     Some((frame, is_marked))
 }
 
+/// Words that frames begin with.
+const BEFORE_FRAMES: &[&str] = &[
+    "at ",
+    "from ",
+    "called from ",
+    "Called from ",
+    "called at ",
+    "Raised at ",
+    "Re-raised at ",
+    "Raised by primitive operation at ",
+    "in ",
+    "by ",
+];
+
 /// The line without numbering, addresses and words that begin frames.
 fn unmarked(content: &str) -> (&str, bool) {
     let mut rest = content;
@@ -285,18 +316,7 @@ fn unmarked(content: &str) -> (&str, bool) {
     loop {
         let before = rest;
         rest = rest.trim_start_matches(['\u{2502}', '|', '\u{2570}', '\u{251c}', '>', '*', '-', ' ', '\t']);
-        for word in [
-            "at ",
-            "from ",
-            "called from ",
-            "Called from ",
-            "called at ",
-            "Raised at ",
-            "Re-raised at ",
-            "Raised by primitive operation at ",
-            "in ",
-            "by ",
-        ] {
+        for word in BEFORE_FRAMES {
             if let Some(after) = rest.strip_prefix(word) {
                 rest = after.trim_start();
                 is_marked = true;

@@ -256,66 +256,69 @@ fn is_raising(frame: &Frame<'_>) -> bool {
         || module.starts_with("eyre")
 }
 
+/// The C library below `main` names its files without a root.
+static C_LIBRARY: Beginnings = Beginnings::new(|| {
+    at_the_start(&[
+        "library/",
+        "nptl/",
+        "./nptl/",
+        "csu/",
+        "./csu/",
+        "../csu/",
+        "../sysdeps/",
+        "./sysdeps/",
+        "sysdeps/",
+        "/build/glibc",
+    ])
+});
+
+static LIBRARIES: Parts = Parts::new(|| {
+    anywhere(&[
+        "/rustc/",
+        "/rustc-",
+        "/.cargo/",
+        "/cargo/registry/",
+        "/cargo/git/",
+        "/rustlib/",
+        "/vendor/",
+        "/library/",
+    ])
+});
+
+const CRATES: &[&str] = &[
+    "std",
+    "core",
+    "alloc",
+    "__rustc",
+    "proc_macro",
+    "tokio",
+    "hyper",
+    "axum",
+    "actix_web",
+    "actix_http",
+    "actix_rt",
+    "tower",
+    "futures",
+    "futures_util",
+    "futures_core",
+    "rayon",
+    "rayon_core",
+    "crossbeam",
+    "serde",
+    "serde_json",
+    "sqlx",
+    "diesel",
+    "reqwest",
+    "tonic",
+    "tracing",
+    "log",
+    "anyhow",
+    "eyre",
+    "backtrace",
+];
+
 /// Cargo's registry, git checkouts and the toolchain's own sources are the library's; without a file the crate decides.
 fn is_own(file: &str, module: &str) -> bool {
-    // The C library below `main` names its files without a root.
-    static C_LIBRARY: Beginnings = Beginnings::new(|| {
-        at_the_start(&[
-            "library/",
-            "nptl/",
-            "./nptl/",
-            "csu/",
-            "./csu/",
-            "../csu/",
-            "../sysdeps/",
-            "./sysdeps/",
-            "sysdeps/",
-            "/build/glibc",
-        ])
-    });
-    static LIBRARIES: Parts = Parts::new(|| {
-        anywhere(&[
-            "/rustc/",
-            "/rustc-",
-            "/.cargo/",
-            "/cargo/registry/",
-            "/cargo/git/",
-            "/rustlib/",
-            "/vendor/",
-            "/library/",
-        ])
-    });
-    const CRATES: &[&str] = &[
-        "std",
-        "core",
-        "alloc",
-        "__rustc",
-        "proc_macro",
-        "tokio",
-        "hyper",
-        "axum",
-        "actix_web",
-        "actix_http",
-        "actix_rt",
-        "tower",
-        "futures",
-        "futures_util",
-        "futures_core",
-        "rayon",
-        "rayon_core",
-        "crossbeam",
-        "serde",
-        "serde_json",
-        "sqlx",
-        "diesel",
-        "reqwest",
-        "tonic",
-        "tracing",
-        "log",
-        "anyhow",
-        "eyre",
-        "backtrace",
-    ];
     if file.is_empty() {
         let krate = module.before_mark("::");
         return !krate.is_empty() && !krate.starts_with('_') && !CRATES.contains(&krate);

@@ -263,27 +263,28 @@ fn derive(attributes: &mut Map<String, Value>) {
 /// Longest name of an agent that is read: longer ones are made up.
 const MAX_AGENT: usize = 512;
 
+/// Words that only robots have in their names.
+const ROBOTS: &[&str] = &[
+    "bot",
+    "crawl",
+    "spider",
+    "slurp",
+    "scrap",
+    "monitor",
+    "probe",
+    "preview",
+    "headless",
+    "uptime",
+    "archiver",
+    "feedfetcher",
+];
+
 /// What an agent says of itself. Programs that are no browser name themselves first: `curl/8.4.0`.
 fn of_agent(agent: &str) -> Vec<(&'static str, Value)> {
     const UNKNOWN: &str = "UNKNOWN";
     let agent = crate::text::prefix(agent, MAX_AGENT);
     let lower = agent.to_ascii_lowercase();
-    let is_robot = [
-        "bot",
-        "crawl",
-        "spider",
-        "slurp",
-        "scrap",
-        "monitor",
-        "probe",
-        "preview",
-        "headless",
-        "uptime",
-        "archiver",
-        "feedfetcher",
-    ]
-    .iter()
-    .any(|word| lower.contains(word));
+    let is_robot = ROBOTS.iter().any(|word| lower.contains(word));
     let parsed = woothee::parser::Parser::new().parse(agent);
     let is_robot = is_robot || parsed.as_ref().is_some_and(|parsed| parsed.category == "crawler");
     let mut said: Vec<(&'static str, Value)> = vec![(ROBOT, json!(is_robot))];

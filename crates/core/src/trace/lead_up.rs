@@ -76,6 +76,32 @@ pub fn what_led_to(trace: &Trace, span: Option<SpanId>, at: Timestamp, lines: &[
     let failing = span.and_then(|id| places.get(&id).copied());
     let at = failing.map_or(at, |place| Timestamp(at.0.saturating_add(trace.spans[place].moved_ns)));
     let around: HashSet<usize> = std::iter::successors(failing, |place| trace.parent(*place)).collect();
+    let mut steps = of_spans(trace, &around, at);
+    for line in lines {
+        let moved = line
+            .span
+            .and_then(|id| places.get(&id))
+            .map_or(0, |place| trace.spans[*place].moved_ns);
+        let written = Timestamp(line.at.0.saturating_add(moved));
+        if written <= at {
+            steps.push(Step {
+                at: written,
+                service: line.service.clone(),
+                kind: StepKind::Line,
+                what: line.message.lines().next().unwrap_or_default().to_owned(),
+                took_ns: None,
+                failed: line.severity >= 17,
+                severity: line.severity,
+                span: line.span,
+                times: 1,
+            });
+        }
+    }
+    in_order(steps)
+}
+
+/// Spans that ended before a time, spans `around` the failure that had begun, and their events.
+fn of_spans(trace: &Trace, around: &HashSet<usize>, at: Timestamp) -> Vec<Step> {
     let mut steps: Vec<Step> = vec![];
     for (place, span) in trace
         .spans
@@ -115,26 +141,11 @@ pub fn what_led_to(trace: &Trace, span: Option<SpanId>, at: Timestamp, lines: &[
                 }),
         );
     }
-    for line in lines {
-        let moved = line
-            .span
-            .and_then(|id| places.get(&id))
-            .map_or(0, |place| trace.spans[*place].moved_ns);
-        let written = Timestamp(line.at.0.saturating_add(moved));
-        if written <= at {
-            steps.push(Step {
-                at: written,
-                service: line.service.clone(),
-                kind: StepKind::Line,
-                what: line.message.lines().next().unwrap_or_default().to_owned(),
-                took_ns: None,
-                failed: line.severity >= 17,
-                severity: line.severity,
-                span: line.span,
-                times: 1,
-            });
-        }
-    }
+    steps
+}
+
+/// Steps by their time, equal ones in a row as one.
+fn in_order(mut steps: Vec<Step>) -> Vec<Step> {
     steps.sort_by_key(|step| step.at);
     steps.dedup_by(|next, kept| {
         let is_same = next.kind == kept.kind

@@ -296,7 +296,8 @@ proptest! {
         prop_assert!(found.identities().all(|identity| identity.service == "fares"));
         prop_assert_eq!((found.spans.len() + found.lines.len()) as u64 + found.refused.count, records);
         // What is too old leaves nothing either: no identity without a record of its own.
-        let taken: Vec<_> = found.spans.iter().map(|span| &span.identity).chain(found.lines.iter().map(|line| &line.identity)).collect();
+        let of_lines = found.lines.iter().map(|line| &line.identity);
+        let taken: Vec<_> = found.spans.iter().map(|span| &span.identity).chain(of_lines).collect();
         prop_assert!(found.identities().all(|identity| taken.contains(&identity)));
         let earliest = limits().oldest;
         prop_assert!(found.reports.iter().all(|report| report.facts.id.at() >= earliest));

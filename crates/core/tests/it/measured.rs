@@ -259,7 +259,8 @@ proptest! {
             flags.extend(detector.push(&event));
         }
         flags.extend(detector.finish());
-        prop_assert!(flags.iter().all(|flag| flag.expected.is_finite() && flag.expected >= 0.0 && flag.evidence.is_finite()), "{flags:?}");
+        let is_sane = |flag: &FlagLine| flag.expected.is_finite() && flag.expected >= 0.0 && flag.evidence.is_finite();
+        prop_assert!(flags.iter().all(is_sane), "{flags:?}");
     }
 }
 

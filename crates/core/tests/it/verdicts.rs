@@ -8,7 +8,7 @@
     reason = "numbers of requests in a simulation are small"
 )]
 
-use outcrop_core::deploy::{Judged, Outcome, Side, Watched, judge, judge_endpoint};
+use outcrop_core::deploy::{Judged, Outcome, Side, VersionFacts, Watched, judge, judge_endpoint};
 use rstest::rstest;
 
 use crate::dice::Dice;
@@ -226,7 +226,14 @@ impl Simulated {
                 )
             })
             .collect();
-        judge(0, minute, 1_440, &whole, &endpoints, true)
+        judge(&VersionFacts {
+            flags: 0,
+            minutes: minute,
+            known_minutes: 1_440,
+            version: &whole,
+            endpoints: &endpoints,
+            has_requests: true,
+        })
     }
 }
 

@@ -53,7 +53,9 @@ proptest! {
     }
 
     #[test]
-    fn a_secret_planted_anywhere_is_in_nothing_that_is_kept(planted in outcrop_testkit::planted(1_800_000_000_000_000_000)) {
+    fn a_secret_planted_anywhere_is_in_nothing_that_is_kept(
+        planted in outcrop_testkit::planted(1_800_000_000_000_000_000),
+    ) {
         let bytes = planted.body.to_string();
         let found = if planted.path == "/v1/traces" {
             find_in_spans(decode_traces(bytes.as_bytes(), Encoding::Json).unwrap().groups, limits())

@@ -111,14 +111,14 @@ fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[Strin
     let watch = Watch::over(&facts, minutes, &counts);
     let known_minutes = facts.known_since.map_or(0, |since| (now - since).num_minutes());
     let has_requests = facts.whole.before.requests + facts.whole.after.requests > 0;
-    let outcome = judge(
-        flags.len(),
+    let outcome = judge(&judged::VersionFacts {
+        flags: flags.len(),
         minutes,
         known_minutes,
-        &watch.whole,
-        &watch.endpoints,
+        version: &watch.whole,
+        endpoints: &watch.endpoints,
         has_requests,
-    );
+    });
     let endpoints = changed(facts.endpoints);
     let named = |names: &[String]| {
         endpoints
@@ -161,10 +161,7 @@ fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[Strin
         ),
         Outcome::Clear => ("clear", said.clear(has_requests)),
     };
-    let needs = match judge(0, minutes, known_minutes, &watch.whole, &watch.endpoints, has_requests) {
-        Outcome::TooFew(needs) => i64::try_from(needs).unwrap_or(i64::MAX),
-        _ => 0,
-    };
+    let needs = i64::try_from(judged::missing(&watch.whole, &watch.endpoints)).unwrap_or(i64::MAX);
     let check = DeployCheck {
         outcome: outcome.to_owned(),
         sentence: format!("{subject}: {sentence}"),

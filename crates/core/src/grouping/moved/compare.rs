@@ -125,7 +125,13 @@ pub(super) fn edits(before: &Shape, after: &Shape, known: &Known) -> Option<Edit
         if old.type_name != new.type_name {
             types.push((&old.type_name, &new.type_name));
         }
-        align(at, old, new, known, &mut places, &mut edits);
+        Pair {
+            exception: at,
+            old,
+            new,
+            known,
+        }
+        .align(&mut places, &mut edits);
     }
     for (from, to) in places {
         let (from, to) = (from.to_owned(), to.to_owned());
@@ -229,110 +235,136 @@ enum Step {
     Added,
 }
 
-/// The cheapest way to make one list of frames into another: the edit distance by dynamic
-/// programming, on lists of a dozen.
-fn align<'a>(
+/// Two exceptions' frames, one to be made into the other.
+#[derive(Clone, Copy)]
+struct Pair<'a> {
+    /// Which exception of the chain it is.
     exception: usize,
     old: &'a Link,
     new: &'a Link,
-    known: &Known,
-    places: &mut Vec<(&'a str, &'a str)>,
-    edits: &mut Edits,
-) {
-    let (from, to) = (&old.spots, &new.spots);
-    let (rows, columns) = (from.len(), to.len());
-    let mut costs = vec![vec![(0.0_f64, Step::Match); columns + 1]; rows + 1];
+    known: &'a Known,
+}
+
+impl<'a> Pair<'a> {
+    fn rows(&self) -> usize {
+        self.old.spots.len()
+    }
+
+    fn columns(&self) -> usize {
+        self.new.spots.len()
+    }
+
     // What a list that was cut off does not show may have been there.
-    let of_removed = |row: usize, column: usize| {
-        if column == 0 && new.is_cut {
+    fn of_removed(&self, row: usize, column: usize) -> f64 {
+        let at = self.rows() - row;
+        if column == 0 && self.new.is_cut {
             0.0
         } else {
-            of_frame(&from[rows - row], rows - row, known)
+            of_frame(&self.old.spots[at], at, self.known)
         }
-    };
-    let of_added = |row: usize, column: usize| {
-        if row == 0 && old.is_cut {
+    }
+
+    fn of_added(&self, row: usize, column: usize) -> f64 {
+        let at = self.columns() - column;
+        if row == 0 && self.old.is_cut {
             0.0
         } else {
-            of_frame(&to[columns - column], columns - column, known)
-        }
-    };
-    // Innermost frames last, so that the way back lists them first.
-    for row in 0..=rows {
-        for column in 0..=columns {
-            if row + column == 0 {
-                continue;
-            }
-            let mut best = (f64::INFINITY, Step::Match);
-            let mut offer = |cost: f64, step: Step| {
-                if cost < best.0 {
-                    best = (cost, step);
-                }
-            };
-            if row > 0
-                && column > 0
-                && let Some(cost) = of_match(&from[rows - row], &to[columns - column], known)
-            {
-                offer(costs[row - 1][column - 1].0 + cost, Step::Match);
-            }
-            if row > 0 {
-                offer(costs[row - 1][column].0 + of_removed(row, column), Step::Removed);
-            }
-            if column > 0 {
-                offer(costs[row][column - 1].0 + of_added(row, column), Step::Added);
-            }
-            costs[row][column] = best;
+            of_frame(&self.new.spots[at], at, self.known)
         }
     }
-    let (mut row, mut column) = (rows, columns);
-    let mut first_kept = None;
-    while row + column > 0 {
-        let (was, is) = (rows - row, columns - column);
-        match costs[row][column].1 {
-            Step::Match => {
-                let (before, after) = (&from[was], &to[is]);
-                if before.function == after.function {
-                    if before.place != after.place && !places.contains(&(&before.place, &after.place)) {
-                        places.push((&before.place, &after.place));
-                    }
-                    first_kept.get_or_insert((was, is));
-                    if !after.function.is_empty() {
-                        edits.kept.push((exception, is));
-                    }
-                } else {
-                    edits.cost += RENAMED;
-                    edits.changes.push(Change::Renamed {
-                        from: before.to_string(),
-                        to: after.to_string(),
-                    });
+
+    /// The cheapest way to make one list of frames into the other: the edit distance by dynamic programming, on lists
+    /// of a dozen. Innermost frames last, so that the way back lists them first.
+    fn costs(&self) -> Vec<Vec<(f64, Step)>> {
+        let (rows, columns) = (self.rows(), self.columns());
+        let mut costs = vec![vec![(0.0_f64, Step::Match); columns + 1]; rows + 1];
+        for row in 0..=rows {
+            for column in 0..=columns {
+                if row + column == 0 {
+                    continue;
                 }
-                row -= 1;
-                column -= 1;
-            }
-            Step::Removed => {
-                edits.note(
-                    of_removed(row, column),
-                    Change::Removed {
-                        frame: from[was].to_string(),
-                    },
-                    column == 0 && new.is_cut,
-                );
-                row -= 1;
-            }
-            Step::Added => {
-                edits.note(
-                    of_added(row, column),
-                    Change::Added {
-                        frame: to[is].to_string(),
-                    },
-                    row == 0 && old.is_cut,
-                );
-                column -= 1;
+                let mut best = (f64::INFINITY, Step::Match);
+                let mut offer = |cost: f64, step: Step| {
+                    if cost < best.0 {
+                        best = (cost, step);
+                    }
+                };
+                if row > 0
+                    && column > 0
+                    && let Some(cost) = of_match(
+                        &self.old.spots[rows - row],
+                        &self.new.spots[columns - column],
+                        self.known,
+                    )
+                {
+                    offer(costs[row - 1][column - 1].0 + cost, Step::Match);
+                }
+                if row > 0 {
+                    offer(costs[row - 1][column].0 + self.of_removed(row, column), Step::Removed);
+                }
+                if column > 0 {
+                    offer(costs[row][column - 1].0 + self.of_added(row, column), Step::Added);
+                }
+                costs[row][column] = best;
             }
         }
+        costs
     }
-    if rows + columns > 0 {
-        edits.is_thrown_alike &= first_kept.is_some_and(|(was, is)| was.min(is) == 0 && was.max(is) <= MAX_DEPTH);
+
+    /// Notes what became of each frame.
+    fn align(&self, places: &mut Vec<(&'a str, &'a str)>, edits: &mut Edits) {
+        let costs = self.costs();
+        let (mut row, mut column) = (self.rows(), self.columns());
+        let mut first_kept = None;
+        while row + column > 0 {
+            let (was, is) = (self.rows() - row, self.columns() - column);
+            match costs[row][column].1 {
+                Step::Match => {
+                    if self.note_match((was, is), places, edits) {
+                        first_kept.get_or_insert((was, is));
+                    }
+                    row -= 1;
+                    column -= 1;
+                }
+                Step::Removed => {
+                    let change = Change::Removed {
+                        frame: self.old.spots[was].to_string(),
+                    };
+                    edits.note(self.of_removed(row, column), change, column == 0 && self.new.is_cut);
+                    row -= 1;
+                }
+                Step::Added => {
+                    let change = Change::Added {
+                        frame: self.new.spots[is].to_string(),
+                    };
+                    edits.note(self.of_added(row, column), change, row == 0 && self.old.is_cut);
+                    column -= 1;
+                }
+            }
+        }
+        if self.rows() + self.columns() > 0 {
+            edits.is_thrown_alike &= first_kept.is_some_and(|(was, is)| was.min(is) == 0 && was.max(is) <= MAX_DEPTH);
+        }
+    }
+
+    /// Notes a frame that is in both; returns whether its function has kept its name.
+    fn note_match(&self, (was, is): (usize, usize), places: &mut Vec<(&'a str, &'a str)>, edits: &mut Edits) -> bool {
+        let (before, after) = (&self.old.spots[was], &self.new.spots[is]);
+        if before.function != after.function {
+            edits.cost += RENAMED;
+            edits.changes.push(Change::Renamed {
+                from: before.to_string(),
+                to: after.to_string(),
+            });
+            return false;
+        }
+        if before.place != after.place && !places.contains(&(&before.place, &after.place)) {
+            places.push((&before.place, &after.place));
+        }
+        if !after.function.is_empty() {
+            edits.kept.push((self.exception, is));
+        }
+        true
     }
 }
 
