@@ -6,10 +6,13 @@
 mod conditions;
 mod core;
 mod flags;
+mod floor;
 mod grouping;
 mod intake;
+mod measured;
 mod processor;
 mod query;
+mod requests;
 mod thresholds;
 mod traces;
 
@@ -85,7 +88,7 @@ enum Command {
     Intake {
         /// What is sent.
         #[arg(long, value_enum, default_value = "failures")]
-        of: intake::Load,
+        of: Load,
         /// Send over gRPC rather than HTTP.
         #[arg(long)]
         grpc: bool,

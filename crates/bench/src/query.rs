@@ -8,7 +8,7 @@ use outcrop_testkit::{Browser, Durability, PASSWORD, Postgres, Running, Service}
 use prost::Message;
 use sqlx::{Connection, PgConnection};
 
-use crate::intake::{PER_REQUEST, Shape, request};
+use crate::requests::{PER_REQUEST, Shape, request};
 
 /// The aims: the list's API, the page from a cold load, what stands out.
 const API_AIM_MS: f64 = 30.0;

@@ -9,8 +9,8 @@ use outcrop_testkit::{Browser, Durability, PASSWORD, Postgres, Running, Service}
 use prost::Message;
 use sqlx::{AssertSqlSafe, Connection, PgConnection};
 
-use crate::intake::said;
 use crate::query::{READS, WARM_UP, millis, print};
+use crate::requests::said;
 
 const AIM_MS: f64 = 50.0;
 /// Services and endpoints of each: 500 endpoints.

@@ -8,7 +8,7 @@ mod markers;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use outcrop_server::wire::Severity;
+use outcrop_api::Severity;
 use serde::Deserialize;
 
 pub use admin::{Admin, AuditList, KeyCommand, MemberAdd, MemberCommand, Role, SessionCommand, TokenCommand, Weight};

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use outcrop_server::wire::Problem;
+use outcrop_api::Problem;
 use reqwest::StatusCode;
 use serde::de::DeserializeOwned;
 

@@ -10,9 +10,8 @@ mod settings;
 
 use std::process::ExitCode;
 
-use clap::Parser;
-
 use args::{Admin, Arguments, Command};
+use clap::Parser;
 
 /// An intake makes and frees many small things on many threads: a tenth of its time with the system's allocator.
 #[global_allocator]

@@ -4,16 +4,15 @@ use std::collections::BTreeMap;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use futures_util::{StreamExt, stream};
-use opentelemetry_proto::tonic::common::v1::KeyValue;
-use opentelemetry_proto::tonic::logs::v1::LogRecord;
-use opentelemetry_proto::tonic::trace::v1::{Span, Status, span::Event};
+use opentelemetry_proto::tonic::trace::v1::{Span, Status};
 use tokio_util::sync::CancellationToken;
 
-use crate::faults::{self, Failure, Told};
-use crate::lines::{self, WITH_LINES};
+use crate::faults::Failure;
 use crate::send::{SendError, Sender};
-use crate::telemetry::{Batch, body, number, text};
+use crate::telemetry::{Batch, number, text};
+use crate::told::{Case, message, query, tell, whole};
 use crate::world::{Endpoint, Kind, SERVICES, WEEK, course};
+use crate::{faults, lines};
 
 /// The fleet and where it sends to.
 pub struct Fleet {
@@ -153,7 +152,7 @@ impl Fleet {
                     let is_told = service.name == "gangway" && endpoint.route.contains("quotes")
                         || service.name == "boarding" && random.u8(0..3) > 0;
                     if !is_told {
-                        request(at, endpoint, time, ago, &mut random, batches);
+                        request(at, endpoint, (time, ago), &mut random, batches);
                     }
                 }
             }
@@ -162,7 +161,7 @@ impl Fleet {
 }
 
 /// One request and what it asks of other services.
-fn request(at: usize, endpoint: &Endpoint, time: u64, ago: i64, random: &mut fastrand::Rng, batches: &mut Batches) {
+fn request(at: usize, endpoint: &Endpoint, (time, ago): (u64, i64), random: &mut fastrand::Rng, batches: &mut Batches) {
     let service = &SERVICES[at];
     let version = service.serving(ago, random);
     let failure = faults::of_request(service.name, endpoint, (version, ago), random);
@@ -181,7 +180,7 @@ fn request(at: usize, endpoint: &Endpoint, time: u64, ago: i64, random: &mut fas
     let parent = if is_quote || is_list { random.u64(1..) } else { 0 };
     let failed = failure.as_ref().is_some_and(|failure| failure.uncaught);
     let batch = batches.entry((at, version)).or_default();
-    let entry = tell(batch, &case, (service.name, endpoint), parent, failure, random);
+    let entry = tell(batch, (&case, parent), (service.name, endpoint), failure, random);
     if service.name == "boarding" && random.u8(0..2) == 0 {
         batch.spans.push(message(&case, entry, random));
     }
@@ -192,10 +191,8 @@ fn request(at: usize, endpoint: &Endpoint, time: u64, ago: i64, random: &mut fas
         called_from(
             batches,
             ("boarding", 0, "stowage.skerry.example"),
-            &case,
-            parent,
+            (&case, parent),
             (failed, None),
-            ago,
             random,
         );
     }
@@ -208,10 +205,8 @@ fn request(at: usize, endpoint: &Endpoint, time: u64, ago: i64, random: &mut fas
         called_from(
             batches,
             ("gangway", 0, "fares.skerry.example"),
-            &case,
-            parent,
+            (&case, parent),
             (failed, failure),
-            ago,
             random,
         );
     }
@@ -221,24 +216,22 @@ fn request(at: usize, endpoint: &Endpoint, time: u64, ago: i64, random: &mut fas
 fn called_from(
     batches: &mut Batches,
     (caller, endpoint, address): (&str, usize, &str),
-    case: &Case,
-    call: u64,
+    (case, call): (&Case, u64),
     (failed, failure): (bool, Option<Failure>),
-    ago: i64,
     random: &mut fastrand::Rng,
 ) {
     let at = SERVICES
         .iter()
         .position(|service| service.name == caller)
         .unwrap_or_default();
-    let batch = batches.entry((at, SERVICES[at].version(ago))).or_default();
+    let batch = batches.entry((at, SERVICES[at].version(case.ago))).or_default();
     let outer = Case {
         time: case.time.saturating_sub(3_000_000),
         millis: case.millis + 9,
         ..case.clone()
     };
     let asked = &SERVICES[at].endpoints[endpoint];
-    let entry = tell(batch, &outer, (caller, asked), 0, failure, random);
+    let entry = tell(batch, (&outer, 0), (caller, asked), failure, random);
     batch.spans.push(Span {
         trace_id: outer.trace.to_be_bytes().to_vec(),
         span_id: call.to_be_bytes().to_vec(),
@@ -266,270 +259,6 @@ fn queries_of(service: &str, endpoint: &Endpoint, random: &mut fastrand::Rng) ->
         "stowage" if endpoint.method == "GET" && random.u8(0..30) == 0 => random.u64(40..56),
         "stowage" | "sailings" => 1,
         _ => 0,
-    }
-}
-
-/// A span of a fleet that sends every request, and says so.
-fn whole() -> Span {
-    Span {
-        trace_state: "ot=th:0".to_owned(),
-        ..Span::default()
-    }
-}
-
-/// A berth's job, sent while a ticket was scanned.
-fn message(case: &Case, parent: u64, random: &mut fastrand::Rng) -> Span {
-    Span {
-        trace_id: case.trace.to_be_bytes().to_vec(),
-        span_id: random.u64(1..).to_be_bytes().to_vec(),
-        parent_span_id: parent.to_be_bytes().to_vec(),
-        name: "send berth_jobs".to_owned(),
-        kind: 4,
-        start_time_unix_nano: case.time + 3_000_000,
-        end_time_unix_nano: case.time + 4_000_000,
-        attributes: vec![
-            text("messaging.system", "rabbitmq"),
-            text("messaging.destination.name", "berth_jobs"),
-        ],
-        ..whole()
-    }
-}
-
-/// One run of a query of a request.
-fn query(case: &Case, parent: u64, run: u64, runs: u64, random: &mut fastrand::Rng) -> Span {
-    let step = (case.millis - 12) * 1_000_000 / runs.max(1);
-    let start = case.time + 6_000_000 + run * step;
-    let statement = if runs > 1 {
-        format!("SELECT * FROM cabins WHERE id = {}", random.u32(1_000..9_000))
-    } else {
-        "SELECT * FROM sailings WHERE day = $1".to_owned()
-    };
-    Span {
-        trace_id: case.trace.to_be_bytes().to_vec(),
-        span_id: random.u64(1..).to_be_bytes().to_vec(),
-        parent_span_id: parent.to_be_bytes().to_vec(),
-        name: if runs > 1 { "SELECT cabins" } else { "SELECT sailings" }.to_owned(),
-        kind: 3,
-        start_time_unix_nano: start,
-        end_time_unix_nano: start + step * 9 / 10,
-        attributes: vec![
-            text("db.system.name", "postgresql"),
-            text("db.namespace", "sailings"),
-            text("db.query.text", statement),
-        ],
-        ..whole()
-    }
-}
-
-/// What a request has in common over services.
-#[derive(Clone)]
-struct Case {
-    trace: u128,
-    user: String,
-    time: u64,
-    millis: u64,
-    /// Minutes before now.
-    ago: i64,
-}
-
-/// Customers of the ferries: ports that book for their passengers.
-const PORTS: [&str; 4] = ["Norhaven", "Tarn Sound", "Selkie Bay", "Outer Holm"];
-
-/// The share of quotes for winter's fares.
-const WINTER: f64 = 0.11;
-
-/// Tells of a request as an instrumented service does: its entry span with the exception, and log records. Returns the
-/// span's id.
-fn tell(
-    batch: &mut Batch,
-    case: &Case,
-    (service, endpoint): (&str, &Endpoint),
-    parent: u64,
-    failure: Option<Failure>,
-    random: &mut fastrand::Rng,
-) -> u64 {
-    let id = random.u64(1..);
-    if case.ago < WITH_LINES {
-        let fails_by_fare = failure
-            .as_ref()
-            .is_some_and(|failure| failure.type_name == "decimal.DivisionByZero");
-        batch.logs.extend(
-            lines::of_request(service, fails_by_fare, random)
-                .into_iter()
-                .map(|line| line.record(case.trace, id, case.time)),
-        );
-    }
-    let end = case.time + case.millis * 1_000_000;
-    let is_uncaught = failure.as_ref().is_some_and(|failure| failure.uncaught);
-    let mut attributes = asked(endpoint, case, is_uncaught, random);
-    if matches!(endpoint.kind, Kind::Http) {
-        attributes.push(text("user.id", case.user.clone()));
-    }
-    if endpoint.route == "/v1/quotes/{sailing}" {
-        // The story's second half: only winter's fares divide by nothing.
-        let fails_by_fare = failure
-            .as_ref()
-            .is_some_and(|failure| failure.type_name == "decimal.DivisionByZero");
-        let is_winter = random.f64() < WINTER || fails_by_fare;
-        attributes.push(text("skerry.season", if is_winter { "winter" } else { "summer" }));
-    }
-    let mut events = vec![];
-    if let Some(failure) = failure {
-        let exception = |failure: &Failure| -> Vec<KeyValue> {
-            let mut told = vec![
-                text("exception.type", failure.type_name),
-                text("exception.message", failure.message.clone()),
-                text("exception.stacktrace", failure.stack.clone()),
-            ];
-            if !failure.frames.is_empty() {
-                told.push(text("outcrop.frames", failure.frames));
-            }
-            told
-        };
-        if failure.in_database {
-            batch.spans.push(database_call(case, id, end, random));
-        }
-        if failure.told != Told::InLog {
-            events.push(Event {
-                name: "exception".to_owned(),
-                time_unix_nano: end - 400_000,
-                attributes: exception(&failure),
-                ..Event::default()
-            });
-        }
-        if failure.told != Told::OnSpan {
-            let mut attributes = exception(&failure);
-            attributes.push(text("user.id", case.user.clone()));
-            batch.logs.push(LogRecord {
-                time_unix_nano: end - 300_000,
-                observed_time_unix_nano: end - 300_000,
-                severity_number: if failure.uncaught { 17 } else { 13 },
-                severity_text: if failure.uncaught { "ERROR" } else { "WARN" }.to_owned(),
-                body: Some(body(if failure.uncaught {
-                    "request failed"
-                } else {
-                    "went on without it"
-                })),
-                attributes,
-                trace_id: case.trace.to_be_bytes().to_vec(),
-                span_id: id.to_be_bytes().to_vec(),
-                flags: 1,
-                ..LogRecord::default()
-            });
-        }
-    }
-    let name = match endpoint.kind {
-        Kind::Nightly(_) => endpoint.route.to_owned(),
-        Kind::Http | Kind::Queue => format!("{} {}", endpoint.method, endpoint.route),
-    };
-    batch.spans.push(Span {
-        trace_id: case.trace.to_be_bytes().to_vec(),
-        span_id: id.to_be_bytes().to_vec(),
-        parent_span_id: if parent == 0 {
-            vec![]
-        } else {
-            parent.to_be_bytes().to_vec()
-        },
-        name,
-        kind: match endpoint.kind {
-            Kind::Http => 2,
-            Kind::Queue => 5,
-            Kind::Nightly(_) => 1,
-        },
-        start_time_unix_nano: case.time,
-        end_time_unix_nano: end,
-        attributes,
-        events,
-        status: is_uncaught.then(|| Status {
-            code: 2,
-            message: String::new(),
-        }),
-        flags: 0x101,
-        ..whole()
-    });
-    id
-}
-
-/// What is told of a request, run or message.
-fn asked(endpoint: &Endpoint, case: &Case, is_uncaught: bool, random: &mut fastrand::Rng) -> Vec<KeyValue> {
-    match endpoint.kind {
-        Kind::Http => vec![
-            text("http.request.method", endpoint.method),
-            text("http.route", endpoint.route),
-            text(
-                "url.path",
-                endpoint
-                    .route
-                    .replace("{sailing}", &random.u32(4_000..4_400).to_string()),
-            ),
-            number("http.response.status_code", if is_uncaught { 500 } else { 200 }),
-            text(
-                "url.query",
-                format!(
-                    "deck={}&metres={}",
-                    if random.bool() { "car" } else { "lorry" },
-                    random.u8(3..19)
-                ),
-            ),
-            text("server.address", "api.skerry.example"),
-            text(
-                "http.request.header.referer",
-                if random.u8(0..4) == 0 {
-                    "https://timetables.example/ferries"
-                } else {
-                    "https://api.skerry.example/book"
-                },
-            ),
-            text("user_agent.original", "Skerry ticket machine 4.1"),
-            text("client.address", "203.0.113.24"),
-            text("session.id", format!("{:016x}", random.u64(..))),
-            text("skerry.port", PORTS[random.usize(..PORTS.len())]),
-            number(
-                "outcrop.request.first_byte_ms",
-                i64::try_from(case.millis / 2).unwrap_or_default(),
-            ),
-            number(
-                "outcrop.request.last_byte_ms",
-                i64::try_from(case.millis).unwrap_or_default(),
-            ),
-            number(
-                "outcrop.request.cpu_ms",
-                i64::try_from(case.millis / 7).unwrap_or_default(),
-            ),
-            number(
-                "outcrop.request.memory_bytes",
-                i64::from(random.u32(400_000..9_000_000)),
-            ),
-        ],
-        Kind::Queue => vec![
-            text("messaging.system", "rabbitmq"),
-            text("messaging.destination.name", endpoint.route),
-            text("messaging.operation.type", "process"),
-        ],
-        Kind::Nightly(_) => vec![text("skerry.job", endpoint.route)],
-    }
-}
-
-/// A call to the service's database that failed.
-fn database_call(case: &Case, parent: u64, end: u64, random: &mut fastrand::Rng) -> Span {
-    Span {
-        trace_id: case.trace.to_be_bytes().to_vec(),
-        span_id: random.u64(1..).to_be_bytes().to_vec(),
-        parent_span_id: parent.to_be_bytes().to_vec(),
-        name: "SELECT lists".to_owned(),
-        kind: 3,
-        start_time_unix_nano: case.time + 1_000_000,
-        end_time_unix_nano: end - 500_000,
-        attributes: vec![
-            text("db.system.name", "postgresql"),
-            text("db.namespace", "lists"),
-            text("db.query.text", "SELECT * FROM lists WHERE sailing = $1"),
-        ],
-        status: Some(Status {
-            code: 2,
-            message: String::new(),
-        }),
-        ..whole()
     }
 }
 

@@ -10,6 +10,7 @@ mod lines;
 mod send;
 mod stacks;
 mod telemetry;
+mod told;
 mod world;
 
 pub use fleet::{Fleet, Progress};

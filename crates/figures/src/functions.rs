@@ -1,7 +1,8 @@
 //! The functions and public items of a file, its tests left out.
 
 use syn::spanned::Spanned;
-use syn::visit::{self, Visit};
+use syn::visit;
+use syn::visit::Visit;
 
 use crate::SourceFile;
 

@@ -7,7 +7,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use proc_macro2::{TokenStream, TokenTree};
-use syn::visit::{self, Visit};
+use syn::visit;
+use syn::visit::Visit;
 
 use crate::functions::of_tests;
 use crate::{Package, SourceFile};

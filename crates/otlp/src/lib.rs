@@ -15,6 +15,7 @@ mod render;
 mod wire;
 
 use decoded::INVALID_SPAN;
+
 pub use decoded::{DecodeError, Decoded, Encoding, Signal};
 
 pub(crate) use decoded::empty_span;

@@ -5,9 +5,8 @@ use std::borrow::Cow;
 use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderValue, RETRY_AFTER};
 use actix_web::{HttpResponse, ResponseError};
+use outcrop_api::Problem;
 use outcrop_store::StoreError;
-
-use crate::wire::Problem;
 
 /// Why a call of the API failed. The internal cause goes to the log, never to the caller.
 #[derive(Debug, thiserror::Error)]

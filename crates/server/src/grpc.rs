@@ -27,7 +27,9 @@ use tonic::transport::Server;
 use tonic::transport::server::{Connected, TcpConnectInfo};
 use tonic::{Code, Status};
 
-use crate::intake::{BodyError, Coding, Held, Origin, READ_WITHIN, Refusal, Sender, authenticate, note, take};
+use crate::intake::{BodyError, Coding, Held, Origin, READ_WITHIN};
+use crate::receive;
+use crate::receive::{Refusal, Sender, authenticate, note, take};
 use crate::state::State;
 
 /// Connections at once: each sender keeps one. Those past it wait to be accepted.
@@ -176,7 +178,14 @@ async fn export(signal: Signal, request: http::Request<Body>, state: &State) -> 
         let read = tokio::time::timeout(READ_WITHIN, reading).await;
         let (message, coding, held) = read.unwrap_or(Err(BodyError::TooSlow(READ_WITHIN)))?;
         bytes = message.len();
-        take(signal, Encoding::Protobuf, coding, message, held, sender, state).await
+        let body = receive::Body {
+            signal,
+            encoding: Encoding::Protobuf,
+            coding,
+            bytes: message,
+            held,
+        };
+        take(body, sender, state).await
     };
     let exported = exported.await;
     note(state, &origin, of_key.as_ref(), bytes, &exported);

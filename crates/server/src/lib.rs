@@ -5,18 +5,21 @@
 mod access;
 mod answers;
 mod api_error;
+mod clock;
 mod grpc;
 pub mod intake;
 mod jobs;
 mod proxies;
+mod receive;
 mod routes;
 mod serve;
 mod settings;
 mod source;
 mod state;
-pub mod wire;
+mod supervision;
 
 pub use access::{MIN_PASSWORD, Secret, hash_password};
+pub use answers::key_item;
 pub use routes::openapi;
 pub use serve::{Listeners, ServeError, serve};
 pub use settings::Settings;

@@ -10,9 +10,9 @@ use tokio::runtime::Handle;
 use tokio_util::sync::CancellationToken;
 
 use crate::intake::{Closing, Intake};
-use crate::jobs::{Kind, Supervisor, rounds};
 use crate::state::State;
-use crate::{Settings, routes};
+use crate::supervision::{Kind, Supervisor};
+use crate::{Settings, jobs, routes};
 
 /// Where the service listens.
 pub struct Listeners {
@@ -62,12 +62,21 @@ pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationT
     // Before the first request is taken: a rule that came too late would make errors that are not.
     intake.read_rules(&database).await?;
     let (live, _) = tokio::sync::broadcast::channel(LIVE_QUEUE);
-    rounds::start(&supervisor, &database, &settings, &intake, &writer, &stop);
+    jobs::start(
+        &supervisor,
+        &jobs::Service {
+            database: &database,
+            settings: &settings,
+            intake: &intake,
+            writer: &writer,
+            stop: &stop,
+        },
+    );
     let (db, telling) = (database.clone(), Arc::new(tokio::sync::Mutex::new(telling)));
-    supervisor.keep("tell", Kind::Job, move || rounds::tell(db.clone(), telling.clone()));
+    supervisor.keep("tell", Kind::Job, move || jobs::tell(db.clone(), telling.clone()));
     let (db, pages, stopped) = (database.clone(), live.clone(), stop.clone());
     supervisor.keep("listen", Kind::Job, move || {
-        rounds::listen(db.clone(), pages.clone(), stopped.clone())
+        jobs::listen(db.clone(), pages.clone(), stopped.clone())
     });
     let (line, health) = (intake.line.clone(), supervisor.health().clone());
     let state = State {

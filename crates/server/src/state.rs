@@ -2,7 +2,6 @@
 
 use std::future::Future;
 
-use outcrop_core::Timestamp;
 use outcrop_store::database::live::Committed;
 use outcrop_store::{Database, StoreError};
 use tokio::runtime::Handle;
@@ -11,7 +10,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::Settings;
 use crate::intake::Intake;
-use crate::jobs::Health;
+use crate::supervision::Health;
 
 /// What every handler may use.
 #[derive(Clone)]
@@ -65,23 +64,18 @@ fn sqlx_gone() -> outcrop_store::DriverError {
     outcrop_store::DriverError::WorkerCrashed
 }
 
-/// The clock, read at the edges only: everything further in takes the time as an argument.
-pub(crate) fn now() -> Timestamp {
-    Timestamp(chrono::Utc::now().timestamp_nanos_opt().unwrap_or_default())
-}
-
 #[cfg(test)]
 impl State {
     /// The state of a service on a database of its own, with its writers running and no jobs.
     pub(crate) async fn for_tests(
         change: impl FnOnce(&mut Settings),
-    ) -> (Self, crate::jobs::Supervisor, crate::intake::Closing) {
+    ) -> (Self, crate::supervision::Supervisor, crate::intake::Closing) {
         let url = outcrop_testkit::Postgres::shared().database();
         let mut settings = Settings::new(url);
         change(&mut settings);
         let database = Database::open(&settings.database_url).await.unwrap();
         let stop = CancellationToken::new();
-        let supervisor = crate::jobs::Supervisor::new(stop.clone());
+        let supervisor = crate::supervision::Supervisor::new(stop.clone());
         let (told, _) = tokio::sync::mpsc::channel(1);
         let (intake, _) = Intake::start(&database, &settings, &told, &supervisor);
         let (live, _) = broadcast::channel(1);

@@ -3,9 +3,8 @@
 use std::sync::Arc;
 
 use outcrop_core::failure::{Found, Limits, find_in_logs, find_in_spans};
-use outcrop_core::telemetry::NO_GROUPS;
 use outcrop_core::telemetry::{
-    Attributes, Group, LogRecord, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
+    Attributes, Group, LogRecord, NO_GROUPS, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
 };
 use outcrop_core::{Digest, Timestamp, scrub};
 use outcrop_testkit::Postgres;

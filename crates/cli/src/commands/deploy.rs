@@ -4,8 +4,8 @@ use std::io::Write;
 use std::time::{Duration, Instant};
 
 use chrono::Utc;
+use outcrop_api::{DeployCheck, DeployDetail, DeployList, EndpointChange, NewDeploy};
 use outcrop_core::text::printable;
-use outcrop_server::wire::{DeployCheck, DeployDetail, DeployList, EndpointChange, NewDeploy};
 use reqwest::Method;
 
 use super::repository;

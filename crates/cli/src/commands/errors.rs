@@ -1,9 +1,9 @@
 //! `outcrop errors`: the list of errors.
 
 use chrono::Utc;
+use outcrop_api::{ErrorItem, ErrorPage, Then};
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
-use outcrop_server::wire::{ErrorItem, ErrorPage, Then};
 
 use crate::args::{Errors, Window};
 use crate::client::Api;

@@ -2,8 +2,8 @@
 
 use std::io::Read;
 
+use outcrop_api::FoundPage;
 use outcrop_core::text::printable;
-use outcrop_server::wire::FoundPage;
 
 use crate::args::Find;
 use crate::client::Api;

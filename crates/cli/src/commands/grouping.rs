@@ -1,8 +1,8 @@
 //! `outcrop grouping`: changes what is one error.
 
 use chrono::Utc;
+use outcrop_api::{CauseList, GroupingChange, GroupingChanges, GroupingOutcome, Undone};
 use outcrop_core::text::printable;
-use outcrop_server::wire::{CauseList, GroupingChange, GroupingChanges, GroupingOutcome, Undone};
 
 use crate::args::{ChangeArgs, Grouping};
 use crate::client::Api;

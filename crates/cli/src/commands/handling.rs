@@ -1,8 +1,8 @@
 //! Taking, settling, quieting, reopening errors, and notes on them.
 
 use chrono::{TimeDelta, Utc};
+use outcrop_api::{HandlingAction, HandlingState};
 use outcrop_core::text::printable;
-use outcrop_server::wire::{HandlingAction, HandlingState};
 
 use crate::args::{Client, Note, Quiet, Reopen, Settle, Take};
 use crate::client::Api;

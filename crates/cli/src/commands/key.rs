@@ -1,8 +1,8 @@
 //! Sender keys over the API, by an admin's token.
 
 use chrono::Utc;
+use outcrop_api::{KeyList, MadeKey, NewKey, Rotation};
 use outcrop_core::text::printable;
-use outcrop_server::wire::{KeyList, MadeKey, NewKey, Rotation};
 use reqwest::Method;
 
 use crate::args::{Client, KeyCommand};

@@ -2,13 +2,14 @@
 
 use std::io::Read;
 
-use outcrop_server::wire::Member;
+use outcrop_api::Member;
 
 use crate::args::Login;
 use crate::client::Api;
 use crate::fault::Fault;
 use crate::output::line;
-use crate::profile::{self, Profile};
+use crate::profile;
+use crate::profile::Profile;
 
 /// Checks the token with the service, then keeps both.
 pub async fn run(arguments: Login) -> Result<(), Fault> {

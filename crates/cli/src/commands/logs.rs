@@ -1,7 +1,7 @@
 //! Log lines and what they have in common.
 
+use outcrop_api::{LogItem, LogPage, LogTemplates, Severity};
 use outcrop_core::text::printable;
-use outcrop_server::wire::{LogItem, LogPage, LogTemplates, Severity};
 
 use super::traffic::query;
 use crate::args::Logs;

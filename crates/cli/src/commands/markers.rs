@@ -1,8 +1,8 @@
 //! Change markers.
 
 use chrono::Utc;
+use outcrop_api::{MarkerItem, MarkerList, NewMarker};
 use outcrop_core::text::printable;
-use outcrop_server::wire::{MarkerItem, MarkerList, NewMarker};
 use reqwest::Method;
 
 use crate::args::{ListMarkers, MarkerCommand, RecordMarker};

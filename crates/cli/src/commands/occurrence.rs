@@ -1,7 +1,7 @@
 //! `outcrop occurrence`: one occurrence in full.
 
+use outcrop_api::OccurrenceDetail;
 use outcrop_core::text::printable;
-use outcrop_server::wire::OccurrenceDetail;
 use serde_json::Value;
 
 use super::stack;

@@ -1,6 +1,6 @@
 //! `outcrop occurrences`: those of one error, newest first.
 
-use outcrop_server::wire::OccurrencePage;
+use outcrop_api::OccurrencePage;
 
 use crate::args::Occurrences;
 use crate::client::Api;

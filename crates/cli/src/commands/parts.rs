@@ -1,8 +1,8 @@
 //! `outcrop parts` and `outcrop users`: what occurrences fall into.
 
 use chrono::Utc;
+use outcrop_api::{NewSlice, PartList, SliceList, UserPage};
 use outcrop_core::text::printable;
-use outcrop_server::wire::{NewSlice, PartList, SliceList, UserPage};
 use reqwest::Method;
 
 use super::errors::window_query;

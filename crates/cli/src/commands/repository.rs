@@ -5,9 +5,9 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use git2::{BlameOptions, Commit as GitCommit, Delta, Oid, Repository, Sort};
+use outcrop_api::{DeployChanges, Owned};
 use outcrop_core::text::prefix;
 use outcrop_core::touching::{ChangedFile, Commit};
-use outcrop_server::wire::{DeployChanges, Owned};
 
 use crate::fault::Fault;
 

@@ -1,8 +1,8 @@
 //! What is removed before anything is stored.
 
 use chrono::Utc;
+use outcrop_api::{MadeScrubRule, NewScrubRule, ScrubRuleList, ScrubTrial, ScrubbedText};
 use outcrop_core::text::printable;
-use outcrop_server::wire::{MadeScrubRule, NewScrubRule, ScrubRuleList, ScrubTrial, ScrubbedText};
 use reqwest::Method;
 
 use crate::args::{Client, ScrubRule, Scrubbing};

@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
+use outcrop_api::{Report, Reported};
 use outcrop_core::text::printable;
-use outcrop_server::wire::{Report, Reported};
 use reqwest::header::RETRY_AFTER;
 use serde_json::{Value, json};
 

@@ -1,8 +1,8 @@
 //! What was refused, and what is dropped as it comes in.
 
 use chrono::Utc;
+use outcrop_api::{DropList, MadeDrop, NewDrop, RefusedList};
 use outcrop_core::text::printable;
-use outcrop_server::wire::{DropList, MadeDrop, NewDrop, RefusedList};
 use reqwest::Method;
 
 use crate::args::{Client, Drops, Refused};

@@ -7,7 +7,8 @@ use tracing_subscriber::EnvFilter;
 
 use crate::args::Serve;
 use crate::fault::Fault;
-use crate::settings::{self, Resolved};
+use crate::settings;
+use crate::settings::Resolved;
 
 /// Runs the service until SIGTERM or SIGINT.
 pub async fn run(arguments: Box<Serve>) -> Result<(), Fault> {

@@ -1,8 +1,8 @@
 //! `outcrop services`: what each service sends, and what is missing.
 
 use chrono::Utc;
+use outcrop_api::{EndpointWeight, ServiceList, ServiceSettings};
 use outcrop_core::text::printable;
-use outcrop_server::wire::{EndpointWeight, ServiceList, ServiceSettings};
 use reqwest::Method;
 
 use crate::args::{Client, Services};

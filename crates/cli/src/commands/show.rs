@@ -1,9 +1,9 @@
 //! `outcrop show`: one error.
 
 use chrono::Utc;
+use outcrop_api::{AttributeValues, Common, ErrorDetail, Explanation, HandlingState, OccurrenceDetail};
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
-use outcrop_server::wire::{AttributeValues, Common, ErrorDetail, Explanation, HandlingState, OccurrenceDetail};
 
 use super::errors::{then, window_query};
 use super::stack;

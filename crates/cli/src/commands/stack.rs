@@ -1,7 +1,7 @@
 //! A stack in the terminal: own frames in full, library frames folded between them.
 
+use outcrop_api::{Exception, Frame, OccurrenceDetail};
 use outcrop_core::text::{printable, printable_block};
-use outcrop_server::wire::{Exception, Frame, OccurrenceDetail};
 
 use crate::fault::Fault;
 use crate::output::line;

@@ -1,6 +1,6 @@
 //! `outcrop storage`: how much room each kind of data takes.
 
-use outcrop_server::wire::Storage as Kept;
+use outcrop_api::Storage as Kept;
 
 use crate::args::Storage;
 use crate::client::Api;

@@ -2,9 +2,9 @@
 
 use std::collections::HashMap;
 
+use outcrop_api::{SpanItem, TraceDetail};
 use outcrop_core::text::printable;
 use outcrop_core::trace::in_words;
-use outcrop_server::wire::{SpanItem, TraceDetail};
 
 use crate::args::Trace;
 use crate::client::{Api, segment};

@@ -4,9 +4,9 @@ use std::collections::HashSet;
 use std::time::Duration;
 
 use chrono::{DurationRound, TimeDelta, Utc};
+use outcrop_api::{EndpointItem, EndpointList, GroupList, RequestItem, RequestPage, SlowList, SlowSetting};
 use outcrop_core::attention::{least_share, percent};
 use outcrop_core::trace::in_words;
-use outcrop_server::wire::{EndpointItem, EndpointList, GroupList, RequestItem, RequestPage, SlowList, SlowSetting};
 use reqwest::Method;
 
 use crate::args::{Endpoints, Requests, Slow, TrafficWindow, Watch};

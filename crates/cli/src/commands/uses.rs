@@ -1,7 +1,7 @@
 //! Who calls whom, statements, instances, and what is unwell now.
 
+use outcrop_api::{CallItem, CallList, InstanceItem, InstanceList, NowReport};
 use outcrop_core::attention::percent;
-use outcrop_server::wire::{CallItem, CallList, InstanceItem, InstanceList, NowReport};
 
 use super::traffic::{query, share, took};
 use crate::args::{Calls, Instances, Now, Statements};

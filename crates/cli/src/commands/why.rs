@@ -1,7 +1,7 @@
 //! Why an error is there.
 
+use outcrop_api;
 use outcrop_core::text::printable;
-use outcrop_server::wire;
 
 use crate::args::Why;
 use crate::client::Api;
@@ -9,7 +9,7 @@ use crate::fault::Fault;
 use crate::output::{json, line};
 
 pub async fn run(arguments: Why) -> Result<(), Fault> {
-    let why: wire::Why = Api::new(&arguments.client)?
+    let why: outcrop_api::Why = Api::new(&arguments.client)?
         .get(&format!("/errors/{}/why", arguments.reference), &[])
         .await?;
     if arguments.client.json {

@@ -3,10 +3,9 @@
 use std::collections::BTreeMap;
 
 use chrono::TimeDelta;
+use outcrop_api::EndpointChange;
 use outcrop_core::deploy::{Change, changes};
 use outcrop_store::deploys::comparison::Compared;
-
-use crate::wire::EndpointChange;
 
 /// How long after a deploy its endpoints are held against those of before.
 pub const COMPARED: TimeDelta = TimeDelta::hours(24);

@@ -2,4 +2,13 @@
 
 pub mod deploy_check;
 pub mod endpoint_changes;
+pub(super) mod flag_items;
+mod keys;
+pub(crate) mod next_steps;
+pub(super) mod sentences;
 pub(crate) mod settled;
+pub(crate) mod touches;
+mod watched;
+pub(crate) mod why;
+
+pub use keys::key_item;

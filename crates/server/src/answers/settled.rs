@@ -1,10 +1,9 @@
 //! Whether a settled error is gone, in a sentence.
 
 use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_api::{SettledOutcome, SettledVerdict};
 use outcrop_core::deploy::{Exposed, Settled, settled};
 use outcrop_store::errors::handling::SinceSettled;
-
-use crate::wire::{SettledOutcome, SettledVerdict};
 
 /// Judges what is known of a settled error.
 #[expect(
@@ -134,7 +133,7 @@ fn counted(n: i64, what: &str) -> String {
 }
 
 fn grouped(n: i64) -> String {
-    super::deploy_check::grouped(n.unsigned_abs())
+    crate::answers::sentences::grouped(n.unsigned_abs())
 }
 
 fn lasting(length: TimeDelta) -> String {

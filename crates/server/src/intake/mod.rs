@@ -1,11 +1,11 @@
 //! From a request's bytes to a committed batch: budget, sender key, body, decoding, queue, writers.
 
 mod body;
+mod body_error;
 mod budget;
 mod keys;
 mod notes;
 mod queue;
-mod take;
 mod turns;
 
 use std::sync::Arc;
@@ -19,27 +19,39 @@ use outcrop_store::people::keys::{Bounds, SenderKey};
 use outcrop_store::retention::RETENTION_DAYS;
 use outcrop_store::writing::Submission;
 
-pub(crate) use body::{BodyError, Coding, READ_WITHIN, inflate, read};
-pub(crate) use budget::{Budget, Held};
+pub(crate) use body::{Coding, READ_WITHIN, inflate, read};
+pub(crate) use body_error::BodyError;
+pub(crate) use budget::{Budget, Held, NoRoom};
 pub(crate) use keys::Keys;
 pub(crate) use notes::{Notes, Origin};
 pub(crate) use queue::Closing;
 pub use queue::Intake;
-pub(crate) use take::{Refusal, Sender, authenticate, note, take};
+
+/// How a body is read.
+#[derive(Clone, Copy)]
+pub(crate) struct Reading<'r> {
+    pub signal: Signal,
+    pub encoding: Encoding,
+    pub received: Timestamp,
+    pub rules: &'r Rules,
+}
 
 /// Decodes a body, finds what is in it, leaves out what the key may not write, and groups it as people's rules say.
 ///
 /// # Errors
 /// [`DecodeError`] when nothing of the body can be used.
-fn submission(
-    signal: Signal,
-    encoding: Encoding,
+pub(crate) fn submission(
+    reading: Reading<'_>,
     body: &[u8],
     key: &SenderKey,
-    received: Timestamp,
-    rules: &Rules,
     room: &mut Room<'_>,
 ) -> Result<Submission, DecodeError> {
+    let Reading {
+        signal,
+        encoding,
+        received,
+        rules,
+    } = reading;
     let limits = Limits {
         received,
         oldest: received.plus_millis(-RETENTION_DAYS * 86_400_000),

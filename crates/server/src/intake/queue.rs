@@ -12,8 +12,8 @@ use tokio::sync::{Notify, mpsc, oneshot};
 
 use super::turns::{Gate, Turns};
 use super::{Budget, Held, Keys, Notes, render};
-use crate::jobs::{Kind, Supervisor};
 use crate::settings::Settings;
+use crate::supervision::{Kind, Supervisor};
 
 /// Writers side by side; measured: two fill one disk.
 const WRITERS: [&str; 2] = ["writer 1", "writer 2"];
@@ -281,7 +281,7 @@ async fn write(
     writer: Arc<Writer>,
     line: Arc<Line>,
     told: mpsc::Sender<Committed>,
-    health: crate::jobs::Health,
+    health: crate::supervision::Health,
 ) {
     loop {
         let taken = line.take().await;
@@ -308,7 +308,7 @@ async fn write(
                     back");
                 // While the database is away, asking it tells.
                 if !error.is_temporary() {
-                    health.failed(name, crate::jobs::cause(&error));
+                    health.failed(name, crate::supervision::cause(&error));
                 }
                 let error = Arc::new(error);
                 batch.iter().map(|_| Err(error.clone())).collect()

@@ -1,9 +1,5 @@
-//! Work that nobody asks for: the writers and the jobs, each under a supervisor. [`Supervisor`]
-//! runs them, [`Health`] knows how they are.
+//! The jobs: upkeep, flags, folding, learning, rules.
 
-mod health;
-pub(crate) mod rounds;
-mod supervise;
+mod rounds;
 
-pub(crate) use health::{Health, Kind, Trouble, cause};
-pub(crate) use supervise::{Supervisor, Waiting};
+pub(crate) use rounds::{Service, listen, start, tell};

@@ -16,10 +16,10 @@ use outcrop_store::{Database, StoreError, asking, flags, retention, traces, traf
 use tokio::sync::{Mutex, broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
-use super::{Kind, Supervisor, Waiting};
+use crate::clock::now;
 use crate::intake::Intake;
 use crate::settings::Settings;
-use crate::state::now;
+use crate::supervision::{Kind, Supervisor, Waiting};
 
 /// How often upkeep looks for work.
 const UPKEEP_EVERY: Duration = Duration::from_mins(1);
@@ -46,15 +46,26 @@ const RULES_EVERY: Duration = Duration::from_secs(2);
 /// How often it is written down what came by which key and what was refused.
 const NOTE_EVERY: Duration = Duration::from_secs(2);
 
+/// What jobs work on.
+#[derive(Clone, Copy)]
+pub(crate) struct Service<'s> {
+    pub database: &'s Database,
+    pub settings: &'s Settings,
+    pub intake: &'s Intake,
+    pub writer: &'s Arc<Writer>,
+    /// Cancelled when the service stops.
+    pub stop: &'s CancellationToken,
+}
+
 /// Starts all jobs.
-pub(crate) fn start(
-    supervisor: &Supervisor,
-    database: &Database,
-    settings: &Settings,
-    intake: &Intake,
-    writer: &Arc<Writer>,
-    stop: &CancellationToken,
-) {
+pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
+    let Service {
+        database,
+        settings,
+        intake,
+        writer,
+        stop,
+    } = *service;
     let policy = Arc::new(settings.policy.clone());
     let made = writer.clone();
     supervisor.run("partitions", UPKEEP_EVERY, move || prepare(made.clone()));
@@ -202,7 +213,7 @@ async fn flag(database: Database, watching: Arc<Mutex<Watching>>) -> Result<Wait
     if flags > 0 {
         tracing::info!(flags, "errors were flagged");
     }
-    let explained = crate::routes::why::explain_flags(&database, chrono::Utc::now(), &mut risen).await;
+    let explained = crate::answers::why::explain_flags(&database, chrono::Utc::now(), &mut risen).await;
     *kept = Watching { watch, risen };
     explained?;
     Ok(FLAGS_EVERY)

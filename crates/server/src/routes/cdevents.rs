@@ -4,14 +4,14 @@ use actix_web::http::header::{CONTENT_TYPE, HeaderMap};
 use actix_web::{HttpRequest, post, web};
 use chrono::{DateTime, Utc};
 use cloudevents::{AttributesReader, Data, Event, EventBuilder, EventBuilderV10};
+use outcrop_api::{EventsTaken, NewDeploy, Problem};
 use outcrop_core::deploy::{BadCdEvent, announced};
 
 use super::deploys::record;
-use super::query::bad;
 use super::viewer::Pipeline;
 use crate::api_error::ApiError;
+use crate::routes::parameters::bad;
 use crate::state::State;
-use crate::wire::{EventsTaken, NewDeploy, Problem};
 
 /// The longest body, in bytes: an event is some kilobytes, a batch some hundreds of them.
 pub(super) const MAX_BODY: usize = 1 << 20;

@@ -2,28 +2,21 @@
 
 use actix_web::{HttpRequest, get, web};
 use chrono::{DateTime, TimeDelta, Utc};
-use ignore::gitignore::GitignoreBuilder;
+use outcrop_api::{CheckQuery, Course, CourseStep, DeployDetail, EndpointChange, Problem, StoppedError};
 use outcrop_core::Reference;
-use outcrop_core::touching::{Commit, Touch, touching};
-use outcrop_store::deploys::changes;
-use outcrop_store::deploys::changes::{Changes, Owned};
-use outcrop_store::deploys::comparison;
-use outcrop_store::deploys::markers;
-use outcrop_store::deploys::{self, Deploy};
-use outcrop_store::people::settings;
+use outcrop_store::deploys::{Deploy, changes, comparison, markers};
 use outcrop_store::traffic::timeline::Steps;
-use outcrop_store::{Database, StoreError, ids, occurrences};
+use outcrop_store::{Database, StoreError, deploys, ids};
 
 use super::deploys::item as deploy_item;
-use super::query::parameters;
 use super::viewer::Viewer;
-use crate::answers::deploy_check::{self, Judged};
+use crate::answers::deploy_check;
+use crate::answers::deploy_check::Judged;
 use crate::answers::endpoint_changes::{COMPARED, changed};
+use crate::answers::touches::commits;
 use crate::api_error::ApiError;
+use crate::routes::parameters::parameters;
 use crate::state::State;
-use crate::wire::{
-    CheckQuery, CommitItem, Course, CourseStep, DeployDetail, EndpointChange, Problem, StoppedError, TouchItem,
-};
 
 /// How much of the time around a deploy its versions are drawn over.
 const AROUND: TimeDelta = TimeDelta::hours(6);
@@ -138,101 +131,10 @@ async fn beside(database: &Database, deploy: &Deploy, now: DateTime<Utc>) -> Res
     Ok(changed(comparison::beside(database, deploy, until).await?))
 }
 
-async fn commits(
-    database: &Database,
-    service: &str,
-    brought: &Changes,
-    flagged: &[Reference],
-) -> Result<Vec<CommitItem>, StoreError> {
-    let mut items: Vec<CommitItem> = brought
-        .commits
-        .iter()
-        .map(|commit| CommitItem {
-            id: commit.id.clone(),
-            author: commit.author.clone(),
-            at: made_at(commit),
-            summary: commit.summary.clone(),
-            files: commit.files.len(),
-            touches: vec![],
-        })
-        .collect();
-    for reference in flagged {
-        for touch in touches(database, service, *reference, brought).await? {
-            if let Some(item) = items.iter_mut().find(|item| item.id == touch.commit) {
-                item.touches.push(touch);
-            }
-        }
-    }
-    items.sort_by_key(|item| {
-        let nearest = item
-            .touches
-            .iter()
-            .map(|touch| touch.distance.unwrap_or(u32::MAX))
-            .min();
-        (nearest.is_none(), nearest, std::cmp::Reverse(item.at))
-    });
-    Ok(items)
-}
-
-fn made_at(commit: &Commit) -> DateTime<Utc> {
-    DateTime::from_timestamp(commit.at, 0).unwrap_or_default()
-}
-
-/// Commits near an error's frames, as its latest occurrence has them; the nearest first.
-pub(super) async fn touches(
-    database: &Database,
-    service: &str,
-    error: Reference,
-    brought: &Changes,
-) -> Result<Vec<TouchItem>, StoreError> {
-    let Some(stack) = occurrences::latest_stack(database, error).await? else {
-        return Ok(vec![]);
-    };
-    let root = settings::of_service(database, service)
-        .await?
-        .source_root
-        .unwrap_or_default();
-    Ok(touching(&brought.commits, &stack, &root)
-        .into_iter()
-        .map(|touch| touch_item(error, touch, &brought.owners))
-        .collect())
-}
-
-fn touch_item(error: Reference, touch: Touch<'_>, rules: &[Owned]) -> TouchItem {
-    TouchItem {
-        reference: error.to_string(),
-        commit: touch.commit.id.clone(),
-        author: touch.commit.author.clone(),
-        summary: touch.commit.summary.clone(),
-        at: made_at(touch.commit),
-        owners: owners(rules, &touch.path),
-        path: touch.path,
-        line: touch.line,
-        distance: touch.distance,
-    }
-}
-
-/// Who owns a file: the last rule that fits counts, with patterns as in .gitignore.
-pub(super) fn owners(rules: &[Owned], path: &str) -> Vec<String> {
-    let fits = |pattern: &str| {
-        let mut builder = GitignoreBuilder::new("");
-        builder.add_line(None, pattern).is_ok()
-            && builder
-                .build()
-                .is_ok_and(|rule| rule.matched_path_or_any_parents(path, false).is_ignore())
-    };
-    rules
-        .iter()
-        .rev()
-        .find(|(pattern, _)| fits(pattern))
-        .map(|(_, owners)| owners.clone())
-        .unwrap_or_default()
-}
-
 #[cfg(test)]
 mod tests {
-    use super::*;
 
+    use crate::answers::touches::owners;
     #[test]
     fn the_last_rule_that_fits_names_the_owners() {
         let rule = |pattern: &str, owners: &[&str]| {

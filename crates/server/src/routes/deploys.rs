@@ -2,19 +2,20 @@
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use chrono::{DateTime, TimeDelta, Utc};
-use outcrop_store::deploys::changes;
+use outcrop_api::{
+    CheckQuery, DeployChanges, DeployCheck, DeployItem, DeployList, DeployQuery, ErrorQuery, NewDeploy, Problem,
+};
+use outcrop_store::deploys;
 use outcrop_store::deploys::changes::Changes;
-use outcrop_store::deploys::{self, Deploy};
+use outcrop_store::deploys::{Deploy, changes};
 
 use super::input::Body;
-use super::query::{bad, limit, parameters, scope};
+use super::query::{limit, scope};
 use super::viewer::Pipeline;
 use crate::answers::deploy_check;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{
-    CheckQuery, DeployChanges, DeployCheck, DeployItem, DeployList, DeployQuery, ErrorQuery, NewDeploy, Problem,
-};
 
 /// Records a deploy.
 #[utoipa::path(operation_id = "record_deploy", tag = "deploys", request_body = NewDeploy, responses(

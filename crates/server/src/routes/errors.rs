@@ -5,25 +5,24 @@ use std::collections::HashMap;
 
 use actix_web::{HttpRequest, get, web};
 use chrono::{DateTime, Utc};
+use outcrop_api::{
+    Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, MovedCause, NamedError, Period, Problem, RequestCounts,
+    Severity, Sighting, Then, TiedError,
+};
 use outcrop_core::Reference;
 use outcrop_core::deploy::{Change, Side, changes};
 use outcrop_store::asking::HitEndpoint;
 use outcrop_store::errors::{Latest, Summary};
-use outcrop_store::flags;
 use outcrop_store::flags::Flag;
 use outcrop_store::grouping::moved;
-use outcrop_store::traces::{self, Tie};
-use outcrop_store::{Database, StoreError};
-use outcrop_store::{Scope, asking, errors, ids};
+use outcrop_store::traces::Tie;
+use outcrop_store::{Database, Scope, StoreError, asking, errors, flags, ids, traces};
 
-use super::query::{against, bad, cursor, error_of, limit, parameters, read_cursor, scope, unknown};
+use super::query::{against, cursor, error_of, limit, read_cursor, scope, unknown};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{
-    self, Attention, ErrorDetail, ErrorItem, ErrorPage, ErrorQuery, MovedCause, NamedError, Period, Problem,
-    RequestCounts, Severity, Sighting, Then, TiedError,
-};
 
 /// Lists the errors that occurred in a window, those that matter most first.
 #[utoipa::path(operation_id = "list_errors", tag = "errors", params(ErrorQuery), responses(
@@ -193,7 +192,7 @@ pub(super) async fn one(
                 flagged: flagged
                     .iter()
                     .chain(&withdrawn)
-                    .map(crate::answers::deploy_check::flag_item)
+                    .map(crate::answers::flag_items::flag_item)
                     .collect(),
                 error: ErrorItem {
                     flags,
@@ -302,10 +301,10 @@ fn held_against(now: &Summary, then: Option<&Summary>) -> Then {
 const ENDPOINTS: usize = 5;
 
 /// `count`: of the error, by what its occurrences stand for.
-fn hit_endpoint(row: HitEndpoint, count: f64) -> wire::HitEndpoint {
+fn hit_endpoint(row: HitEndpoint, count: f64) -> outcrop_api::HitEndpoint {
     #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
     let request_share = (row.requests > 0).then(|| (row.share * count / row.requests as f64).min(1.0));
-    wire::HitEndpoint {
+    outcrop_api::HitEndpoint {
         endpoint: row.endpoint,
         share: row.share,
         requests: row.requests,

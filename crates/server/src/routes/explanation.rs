@@ -1,6 +1,7 @@
 //! Why failures are one error.
 
 use actix_web::{get, web};
+use outcrop_api::{Counted, Explanation, Problem};
 use outcrop_core::grouping::{Described, PartKind, Tier};
 use outcrop_store::{errors, occurrences};
 
@@ -8,7 +9,6 @@ use super::query::error_of;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{Counted, Explanation, Problem};
 
 /// Why the occurrences of an error are one error: what counted of the latest one, and what did not.
 #[utoipa::path(operation_id = "explain_error", tag = "errors", params(("ref" = String, Path, description = "The \

@@ -2,19 +2,18 @@
 
 use actix_web::{HttpRequest, get, web};
 use chrono::{TimeDelta, Utc};
+use outcrop_api::{Candidate, FindQuery, FoundPage, Problem};
 use outcrop_core::Reference;
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::grouping::{Described, template};
 use outcrop_core::query::quoted;
 use outcrop_store::people::settings;
-use outcrop_store::{Database, StoreError, find};
-use outcrop_store::{Scope, asking, errors};
+use outcrop_store::{Database, Scope, StoreError, asking, errors, find};
 
-use super::query::{bad, parameters};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{Candidate, FindQuery, FoundPage, Problem};
 
 /// Longest text looked at, in bytes: a stack text fits.
 const MAX_TEXT: usize = 65_536;

@@ -2,18 +2,19 @@
 
 use actix_web::{get, post, web};
 use chrono::{TimeDelta, Utc};
+use outcrop_api::{HandlingAction, HandlingChange, HandlingState, Problem};
 use outcrop_core::Reference;
 use outcrop_store::errors::handling;
 use outcrop_store::errors::handling::Action;
 use outcrop_store::{Database, StoreError};
 
 use super::input::Body;
-use super::query::{bad, error_of, must_be_known};
+use super::query::{error_of, must_be_known};
 use super::viewer::Viewer;
 use crate::answers::settled;
 use crate::api_error::ApiError;
+use crate::routes::parameters::bad;
 use crate::state::State;
-use crate::wire::{HandlingAction, HandlingChange, HandlingState, Problem};
 
 /// Longest note, in bytes.
 const MAX_NOTE: usize = 4_000;

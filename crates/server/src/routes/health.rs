@@ -2,10 +2,12 @@
 
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
+use outcrop_api::Ready;
 
 use crate::api_error::problem;
-use crate::state::{State, now};
-use crate::wire::{Ready, TroubleItem};
+use crate::clock::now;
+use crate::state::State;
+use crate::supervision::Trouble;
 
 /// The process is alive.
 pub(crate) async fn alive() -> HttpResponse {
@@ -24,7 +26,7 @@ pub(crate) async fn ready(state: web::Data<State>) -> HttpResponse {
     match state.on_main(async move { database.ping().await }).await {
         Ok(()) => HttpResponse::Ok().json(Ready {
             ready: true,
-            troubles: state.health.troubles(now()).iter().map(TroubleItem::from).collect(),
+            troubles: state.health.troubles(now()).iter().map(Trouble::to_item).collect(),
         }),
         Err(error) => {
             tracing::warn!(%error, "not ready");

@@ -12,9 +12,9 @@ use percent_encoding::percent_decode_str;
 use serde::de::DeserializeOwned;
 
 use super::document::{Methods, not_allowed};
-use super::query::bad;
 use super::viewer::authenticate;
 use crate::api_error::ApiError;
+use crate::routes::parameters::bad;
 
 /// A JSON body, without NUL in any text: PostgreSQL stores none.
 pub(super) struct Body<T>(T);

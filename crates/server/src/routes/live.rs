@@ -7,7 +7,8 @@ use actix_web::{HttpRequest, HttpResponse, get, web};
 use bytes::Bytes;
 use futures_util::stream;
 use outcrop_store::database::live::Committed;
-use tokio::sync::broadcast::{self, error::RecvError};
+use tokio::sync::broadcast;
+use tokio::sync::broadcast::error::RecvError;
 
 use super::viewer::{Viewer, may_still_read};
 use crate::state::State;

@@ -5,20 +5,20 @@ use std::sync::Arc;
 
 use actix_web::{HttpRequest, get, web};
 use chrono::{TimeDelta, Utc};
+use outcrop_api::{
+    ErrorQuery, HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates, Problem, Severity,
+};
 use outcrop_core::telemetry::SpanId;
 use outcrop_core::trace::{LineSeen, Step, StepKind, Trace, what_led_to};
-use outcrop_store::Scope;
-use outcrop_store::logs::{self, Asked, AskedTemplates, Line};
-use outcrop_store::{from_utc, occurrences, traces};
+use outcrop_store::logs::{Asked, AskedTemplates, Line};
+use outcrop_store::{Scope, from_utc, logs, occurrences, traces};
 
-use super::query::{against_or_before, bad, cursor, error_of, limit, parameters, read_cursor, scope, unknown};
+use super::query::{against_or_before, cursor, error_of, limit, read_cursor, scope, unknown};
 use super::traces::{millis, trace_id};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{
-    ErrorQuery, HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates, Problem, Severity,
-};
 
 fn window(asked: &LogQuery) -> Result<Scope, ApiError> {
     let window = ErrorQuery {

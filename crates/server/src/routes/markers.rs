@@ -2,17 +2,19 @@
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_api::{DeployQuery, ErrorQuery, FlagItem, MarkerCheck, MarkerItem, MarkerList, NewMarker, Problem, Sums};
 use outcrop_store::deploys::markers;
 use outcrop_store::deploys::markers::{Asked, Facts, Marker};
 use outcrop_store::{Database, StoreError};
 
 use super::input::Body;
-use super::query::{bad, limit, parameters, scope};
+use super::query::{limit, scope};
 use super::viewer::{Pipeline, Viewer};
-use crate::answers::deploy_check::{flag_item, ratio};
+use crate::answers::flag_items::flag_item;
+use crate::answers::sentences::ratio;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{DeployQuery, ErrorQuery, FlagItem, MarkerCheck, MarkerItem, MarkerList, NewMarker, Problem, Sums};
 
 /// What may be marked.
 const KINDS: [&str; 4] = ["database", "configuration", "provisioning", "other"];

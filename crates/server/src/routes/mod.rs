@@ -2,7 +2,7 @@
 
 mod cdevents;
 mod console;
-mod deploy_detail;
+pub(super) mod deploy_detail;
 mod deploys;
 mod document;
 mod errors;
@@ -14,8 +14,11 @@ mod input;
 mod live;
 mod logs;
 mod markers;
+mod nothing;
 mod occurrences;
+mod origin;
 mod otlp;
+mod parameters;
 mod predicate;
 mod query;
 mod regrouping;
@@ -207,18 +210,11 @@ async fn only_post() -> HttpResponse {
     answer
 }
 
-pub(crate) async fn nothing_here() -> HttpResponse {
-    problem(
-        actix_web::http::StatusCode::NOT_FOUND,
-        "not_found",
-        "nothing is here; telemetry goes to /v1/traces, /v1/logs and /v1/metrics, the API is described at \
-         /api/openapi.json",
-    )
-}
-
 #[cfg(test)]
 mod roles;
 #[cfg(test)]
 mod strangers;
 #[cfg(test)]
 mod tests;
+
+pub(crate) use nothing::nothing_here;

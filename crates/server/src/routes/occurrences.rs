@@ -2,20 +2,21 @@
 
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
+use outcrop_api::{
+    AlsoReported, ChoiceQuery, ChosenOccurrence, ErrorQuery, OccurrenceDetail, OccurrenceItem, OccurrencePage,
+    OccurrenceQuery, Problem, RequestPart, RequestRow, Severity,
+};
 use outcrop_core::failure::OccurrenceId;
 use outcrop_store::occurrences::Choice;
 use outcrop_store::people::settings;
 use outcrop_store::retention::RETENTION_DAYS;
 use outcrop_store::{errors, occurrences, to_utc};
 
-use super::query::{bad, cursor, error_of, limit, parameters, read_cursor, scope};
+use super::query::{cursor, error_of, limit, read_cursor, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{
-    AlsoReported, ChoiceQuery, ChosenOccurrence, ErrorQuery, OccurrenceDetail, OccurrenceItem, OccurrencePage,
-    OccurrenceQuery, Problem, RequestPart, RequestRow, Severity,
-};
 
 /// Lists the occurrences of an error, the newest first.
 #[utoipa::path(operation_id = "list_occurrences", tag = "occurrences", params(("ref" = String, Path,

@@ -1,12 +1,15 @@
 //! OTLP/HTTP, to the letter of its specification (opentelemetry-proto 1.9, "OTLP/HTTP Response").
 
-use actix_web::http::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, RETRY_AFTER, USER_AGENT};
+use actix_web::http::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, RETRY_AFTER};
 use actix_web::http::{Method, StatusCode};
 use actix_web::{HttpRequest, HttpResponse, web};
 use outcrop_otlp::{Encoding, Signal, export_answer, status_body};
 
 use crate::access::bearer;
-use crate::intake::{self, BodyError, Coding, Origin, Refusal, Sender, read};
+use crate::intake::{BodyError, Coding, read};
+use crate::receive;
+use crate::receive::{Refusal, Sender};
+use crate::routes::origin::origin;
 use crate::state::State;
 
 pub(crate) async fn traces(request: HttpRequest, payload: web::Payload, state: web::Data<State>) -> HttpResponse {
@@ -24,14 +27,14 @@ pub(crate) async fn metrics(request: HttpRequest, payload: web::Payload, state: 
 async fn take(signal: Signal, request: &HttpRequest, payload: web::Payload, state: &State) -> HttpResponse {
     let header = |name| request.headers().get(name).and_then(|value| value.to_str().ok());
     let encoding = header(CONTENT_TYPE).and_then(Encoding::of_content_type);
-    let sender = intake::authenticate(state, bearer(request.headers().get(AUTHORIZATION))).await;
+    let sender = receive::authenticate(state, bearer(request.headers().get(AUTHORIZATION))).await;
     let of_key = sender.as_ref().ok().cloned();
     let mut bytes = 0;
     let stored = match sender {
-        Ok(sender) => store(signal, encoding, request, payload, sender, &mut bytes, state).await,
+        Ok(sender) => store((signal, encoding), (request, payload), sender, &mut bytes, state).await,
         Err(refusal) => Err(refusal),
     };
-    intake::note(state, &origin(request, state), of_key.as_ref(), bytes, &stored);
+    receive::note(state, &origin(request, state), of_key.as_ref(), bytes, &stored);
     match stored {
         Ok((encoding, refused)) => HttpResponse::Ok()
             .content_type(encoding.content_type())
@@ -44,10 +47,8 @@ async fn take(signal: Signal, request: &HttpRequest, payload: web::Payload, stat
 }
 
 async fn store(
-    signal: Signal,
-    encoding: Option<Encoding>,
-    request: &HttpRequest,
-    mut payload: web::Payload,
+    (signal, encoding): (Signal, Option<Encoding>),
+    (request, mut payload): (&HttpRequest, web::Payload),
     sender: Sender,
     bytes: &mut usize,
     state: &State,
@@ -68,7 +69,18 @@ async fn store(
     )
     .await?;
     *bytes = body.len();
-    let refused = intake::take(signal, encoding, coding, body, held, sender, state).await?;
+    let refused = receive::take(
+        receive::Body {
+            signal,
+            encoding,
+            coding,
+            bytes: body,
+            held,
+        },
+        sender,
+        state,
+    )
+    .await?;
     Ok((encoding, refused))
 }
 
@@ -82,21 +94,6 @@ pub(super) async fn elsewhere(request: HttpRequest, state: web::Data<State>) -> 
             .refused(None, &origin(&request, &state), reason, chrono::Utc::now());
     }
     super::nothing_here().await
-}
-
-/// Who sent a request.
-pub(super) fn origin(request: &HttpRequest, state: &State) -> Origin {
-    let agent = request.headers().get(USER_AGENT).and_then(|agent| agent.to_str().ok());
-    let client = crate::proxies::client(
-        request.peer_addr().map(|peer| peer.ip()),
-        request.headers(),
-        &state.settings.trusted_proxies,
-    );
-    Origin {
-        path: request.path().to_owned(),
-        agent: agent.unwrap_or_default().to_owned(),
-        address: client.map(|address| address.to_string()).unwrap_or_default(),
-    }
 }
 
 /// The answer, in the request's encoding; JSON where the request has none that is known.

@@ -1,15 +1,16 @@
 //! Checking and completing predicates.
 
 use actix_web::{HttpRequest, get, web};
-use outcrop_core::query::{self, Field, Kind, Wanted};
+use outcrop_api::{Completion, CompletionQuery, Mistake, Problem};
+use outcrop_core::query;
+use outcrop_core::query::{Field, Kind, Wanted};
 use outcrop_store::StoreError;
 use outcrop_store::asking::attributes;
 
-use super::query::parameters;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::parameters;
 use crate::state::State;
-use crate::wire::{Completion, CompletionQuery, Mistake, Problem};
 
 /// Offers per completion: a list that fits beside the text.
 const OFFERS: usize = 12;

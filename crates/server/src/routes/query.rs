@@ -6,25 +6,21 @@ use std::time::Duration;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use chrono::{DateTime, Datelike, Utc};
+use outcrop_api::ErrorQuery;
 use outcrop_core::Reference;
 use outcrop_core::query::{Mistake, Predicate};
-use outcrop_store::Scope;
 use outcrop_store::asking::attributes;
 use outcrop_store::retention::RETENTION_DAYS;
-use outcrop_store::{Database, StoreError, grouping};
+use outcrop_store::{Database, Scope, StoreError, grouping};
 
 use crate::api_error::ApiError;
+use crate::routes::parameters::bad;
 use crate::state::State;
-use crate::wire::ErrorQuery;
 
 /// The window where none is asked for.
 const DEFAULT_WINDOW: Duration = Duration::from_hours(24);
 /// Items per page where no number is asked for, and at most.
 pub(super) const PAGE: (u32, u32) = (50, 500);
-
-pub(super) fn bad(message: impl Into<String>) -> ApiError {
-    ApiError::BadRequest(message.into())
-}
 
 /// The longest window asked for: as long as days are counted.
 const LONGEST_WINDOW: chrono::TimeDelta = chrono::TimeDelta::days(RETENTION_DAYS * 13);
@@ -41,13 +37,6 @@ pub(super) fn time(what: &str, sent: Option<DateTime<Utc>>) -> Result<Option<Dat
         ))),
         sent => Ok(sent),
     }
-}
-
-/// Query parameters, with actix's error told in the API's form.
-pub(super) fn parameters<T: serde::de::DeserializeOwned>(query: &str) -> Result<T, ApiError> {
-    actix_web::web::Query::from_query(query)
-        .map(actix_web::web::Query::into_inner)
-        .map_err(|error| bad(format!("query parameters: {error}")))
 }
 
 pub(super) fn limit(asked: Option<u32>) -> Result<usize, ApiError> {

@@ -2,20 +2,21 @@
 
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use chrono::{TimeDelta, Utc};
+use outcrop_api::{
+    CauseItem, CauseList, ChangeQuery, ChangesQuery, GroupingChange, GroupingChangeItem, GroupingChanges,
+    GroupingOutcome, JoinedErrors, NamedError, Problem, SplitError, SplitPart, Undone,
+};
 use outcrop_core::Reference;
 use outcrop_store::grouping;
 use outcrop_store::grouping::{Change, ChangeError, Over, Trial};
 use outcrop_store::ids::number;
 
 use super::input::Body;
-use super::query::{bad, error_of, parameters};
+use super::query::error_of;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{
-    CauseItem, CauseList, ChangeQuery, ChangesQuery, GroupingChange, GroupingChangeItem, GroupingChanges,
-    GroupingOutcome, JoinedErrors, NamedError, Problem, SplitError, SplitPart, Undone,
-};
 
 /// Days a change is worked out over, where none are given and at most.
 const DAYS: (u32, u32) = (7, 30);

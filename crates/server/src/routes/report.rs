@@ -5,16 +5,18 @@ use std::collections::BTreeMap;
 use actix_web::http::header::AUTHORIZATION;
 use actix_web::{HttpRequest, HttpResponse, post, web};
 use chrono::{DateTime, Utc};
+use outcrop_api::{Problem, Report, Reported, Severity};
 use outcrop_core::grouping::Described;
 use outcrop_otlp::{Encoding, Signal};
 use serde_json::{Value, json};
 
-use super::query::bad;
 use crate::access::bearer;
 use crate::api_error::ApiError;
-use crate::intake::{self, BodyError, Coding, Refusal, read};
+use crate::intake::{BodyError, Coding, read};
+use crate::receive;
+use crate::receive::Refusal;
+use crate::routes::parameters::bad;
 use crate::state::State;
-use crate::wire::{Problem, Report, Reported, Severity};
 
 /// Reports a failure. Authenticate with a sender key, as for OTLP.
 #[utoipa::path(operation_id = "report_failure", tag = "intake", request_body = Report, responses(
@@ -30,8 +32,14 @@ pub(super) async fn report_failure(
     mut payload: web::Payload,
     state: web::Data<State>,
 ) -> Result<HttpResponse, ApiError> {
-    let sender = intake::authenticate(&state, bearer(request.headers().get(AUTHORIZATION))).await;
-    intake::note(&state, &super::otlp::origin(&request, &state), None, 0, &sender);
+    let sender = receive::authenticate(&state, bearer(request.headers().get(AUTHORIZATION))).await;
+    receive::note(
+        &state,
+        &crate::routes::origin::origin(&request, &state),
+        None,
+        0,
+        &sender,
+    );
     let sender = sender.map_err(refused)?;
     let (body, held) = read(
         &mut payload,
@@ -54,19 +62,17 @@ pub(super) async fn report_failure(
     let service = report.service.trim().to_owned();
     let at = report.time.unwrap_or_else(Utc::now);
     let record = as_otlp(&report, at).to_string().into_bytes();
-    let taken = intake::take(
-        Signal::Logs,
-        Encoding::Json,
-        Coding::Identity,
-        record.into(),
+    let body = receive::Body {
+        signal: Signal::Logs,
+        encoding: Encoding::Json,
+        coding: Coding::Identity,
+        bytes: record.into(),
         held,
-        sender,
+    };
+    let taken = receive::take(body, sender, &state).await;
+    receive::note(
         &state,
-    )
-    .await;
-    intake::note(
-        &state,
-        &super::otlp::origin(&request, &state),
+        &crate::routes::origin::origin(&request, &state),
         Some(&of_key),
         bytes,
         &taken,

@@ -1,15 +1,15 @@
 //! What people add to the built-in scrubbing.
 
 use actix_web::{HttpResponse, delete, get, post, web};
+use outcrop_api::{MadeScrubRule, NewScrubRule, Problem, ScrubRuleItem, ScrubRuleList, ScrubTrial, ScrubbedText};
 use outcrop_core::scrub::{Rule, Scrubbing};
 use outcrop_store::people::scrub_rules;
 
 use super::input::Body;
-use super::query::bad;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::bad;
 use crate::state::State;
-use crate::wire::{MadeScrubRule, NewScrubRule, Problem, ScrubRuleItem, ScrubRuleList, ScrubTrial, ScrubbedText};
 
 /// Longest name, service and reason, in bytes.
 const LONGEST: usize = 200;

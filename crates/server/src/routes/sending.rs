@@ -2,23 +2,23 @@
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{TimeDelta, Utc};
+use outcrop_api::{
+    DropItem, DropList, KeyList, MadeDrop, MadeKey, NewDrop, NewKey, Problem, RefusedItem, RefusedList, RefusedQuery,
+    Rotation,
+};
 use outcrop_store::ids;
 use outcrop_store::ids::number;
-use outcrop_store::people::AccessError;
-use outcrop_store::people::drops;
-use outcrop_store::people::keys;
 use outcrop_store::people::keys::Bounds;
+use outcrop_store::people::{AccessError, drops, keys};
 
 use super::input::Body;
-use super::query::{bad, error_of, parameters, predicate};
+use super::query::{error_of, predicate};
 use super::viewer::Viewer;
 use crate::access::Secret;
+use crate::answers::key_item;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{
-    DropItem, DropList, KeyItem, KeyList, MadeDrop, MadeKey, NewDrop, NewKey, Problem, RefusedItem, RefusedList,
-    RefusedQuery, Rotation,
-};
 
 /// Overlap of a rotation where none is given and at most, in hours: a day is time to restart a
 /// fleet, a month to forget it.
@@ -32,24 +32,6 @@ const MAX_BOUNDS: usize = 100;
 /// Longest note and predicate of a drop rule, in bytes.
 const LONGEST: usize = 2_000;
 
-impl From<keys::KeyInUse> for KeyItem {
-    fn from(row: keys::KeyInUse) -> Self {
-        Self {
-            name: row.key.name,
-            services: row.key.bounds.services,
-            environments: row.key.bounds.environments,
-            bytes_per_minute: row.key.bounds.bytes_per_minute,
-            created_at: row.key.created_at,
-            last_used_at: row.key.last_used_at,
-            previous_until: row.key.previous_until,
-            revoked_at: row.key.revoked_at,
-            requests_24h: row.requests,
-            bytes_24h: row.bytes,
-            refused_24h: row.refused,
-        }
-    }
-}
-
 /// Lists the sender keys, without their secrets.
 #[utoipa::path(operation_id = "list_keys", tag = "intake", responses((status = 200, body = KeyList)))]
 #[get("/keys")]
@@ -57,7 +39,7 @@ pub(super) async fn list_keys(viewer: Viewer, state: web::Data<State>) -> Result
     viewer.must_engineer()?;
     let database = state.database.clone();
     let rows = state.on_main(async move { keys::list(&database).await }).await?;
-    let items = rows.into_iter().map(KeyItem::from).collect();
+    let items = rows.into_iter().map(key_item).collect();
     Ok(web::Json(KeyList { items }))
 }
 

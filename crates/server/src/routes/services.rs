@@ -2,6 +2,7 @@
 
 use actix_web::{get, web};
 use chrono::{TimeDelta, Utc};
+use outcrop_api::{ServiceItem, ServiceList};
 use outcrop_core::completeness::{Telemetry, missing};
 use outcrop_store::flags::disturbed;
 use outcrop_store::traffic::timeline;
@@ -10,7 +11,6 @@ use outcrop_store::writing::limits;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{ServiceItem, ServiceList};
 
 /// Lists the services that have sent anything.
 #[utoipa::path(operation_id = "list_services", tag = "services", responses((status = 200, body = ServiceList)))]

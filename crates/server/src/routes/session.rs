@@ -1,18 +1,20 @@
 //! Signing in and out.
 
-use actix_web::cookie::{Cookie, SameSite, time::Duration};
+use actix_web::cookie::time::Duration;
+use actix_web::cookie::{Cookie, SameSite};
 use actix_web::http::header::USER_AGENT;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
+use outcrop_api::{Member, NewPassword, Problem, SessionItem, SessionList, SignIn};
 use outcrop_core::text::prefix;
+use outcrop_store::people;
 use outcrop_store::people::sign_in::{Attempt, Turn};
-use outcrop_store::people::{self, AccessError, Tokens, audit, sessions, sign_in as store};
+use outcrop_store::people::{AccessError, Tokens, audit, sessions, sign_in as store};
 
 use super::input::Body;
 use super::viewer::{COOKIE, Role, Viewer};
 use crate::access::{Hashing, MIN_PASSWORD, Secret, digest_of, hash_password, hashing, verify_password};
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{Member, NewPassword, Problem, SessionItem, SessionList, SignIn};
 
 /// Longest password looked at, in bytes.
 const LONGEST_PASSWORD: usize = 1_000;

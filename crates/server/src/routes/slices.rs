@@ -2,9 +2,13 @@
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, put, web};
 use chrono::Utc;
-use outcrop_core::query::{self, Field, quoted};
-use outcrop_core::source_link;
+use outcrop_api::{
+    EndpointWeight, ErrorQuery, NewSlice, PartItem, PartList, PartQuery, Problem, ServiceSettings, SliceItem,
+    SliceList, UserItem, UserPage, UserQuery,
+};
+use outcrop_core::query::{Field, quoted};
 use outcrop_core::telemetry::facts;
+use outcrop_core::{query, source_link};
 use outcrop_store::asking::parts;
 use outcrop_store::errors::weights;
 use outcrop_store::errors::weights::FACTORS;
@@ -12,14 +16,11 @@ use outcrop_store::people::settings;
 use outcrop_store::people::settings::ServiceSetting;
 
 use super::input::Body;
-use super::query::{bad, cursor, error_of, limit, parameters, predicate, read_cursor, scope, unknown};
+use super::query::{cursor, error_of, limit, predicate, read_cursor, scope, unknown};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{
-    EndpointWeight, ErrorQuery, NewSlice, PartItem, PartList, PartQuery, Problem, ServiceSettings, SliceItem,
-    SliceList, UserItem, UserPage, UserQuery,
-};
 
 /// Values listed at once.
 const VALUES: usize = 50;

@@ -1,5 +1,6 @@
 //! What is known of an occurrence's frames beyond the stack text: links, lines of source, variables.
 
+use outcrop_api::{Frame, OccurrenceDetail, SourceLines, Variable};
 use outcrop_core::source_link::{filled, repository_path};
 use outcrop_core::stack::Frame as CoreFrame;
 use outcrop_core::telemetry::frame_data::frame_data;
@@ -7,7 +8,6 @@ use outcrop_store::people::settings::ServiceSetting;
 
 use crate::Settings;
 use crate::source::Checkout;
-use crate::wire::{Frame, OccurrenceDetail, SourceLines, Variable};
 
 /// Own frames that lines of source are read for.
 const MAX_WITH_SOURCE: usize = 20;

@@ -2,14 +2,15 @@
 
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
+use outcrop_api::{AttributeValues, Common, ErrorQuery, Problem, StandsOut, ValueCount};
 use outcrop_core::stands_out::{LEAST_OCCURRENCES, LEAST_REQUESTS, gap_in_words};
 use outcrop_store::occurrences::stands_out;
 
-use super::query::{error_of, parameters, scope};
+use super::query::{error_of, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::parameters;
 use crate::state::State;
-use crate::wire::{AttributeValues, Common, ErrorQuery, Problem, StandsOut, ValueCount};
 
 /// What stands out: attribute values over-represented in an error's occurrences against its service's requests.
 #[utoipa::path(operation_id = "error_stands_out", tag = "errors", params(("ref" = String, Path, description = "The \

@@ -1,12 +1,12 @@
 //! What is kept, for how long, and how much room it takes.
 
 use actix_web::{get, web};
+use outcrop_api::{Storage, StorageItem};
 use outcrop_store::upkeep::space;
 
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::state::State;
-use crate::wire::{Storage, StorageItem};
 
 /// Says of each kind of data how long it is kept, how much room it takes and may take, and how much room there is.
 #[utoipa::path(operation_id = "show_storage", tag = "services", responses((status = 200, body = Storage)))]

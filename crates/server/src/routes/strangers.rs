@@ -4,7 +4,8 @@ use actix_web::http::header::{ALLOW, AUTHORIZATION, CACHE_CONTROL, CONTENT_TYPE}
 use actix_web::http::{Method, StatusCode};
 use actix_web::test::{TestRequest, call_service, init_service, read_body};
 use actix_web::{App, web};
-use outcrop_store::people::{self, tokens};
+use outcrop_store::people;
+use outcrop_store::people::tokens;
 use serde_json::Value;
 
 use crate::access::Secret;

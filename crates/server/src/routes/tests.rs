@@ -7,8 +7,8 @@ use actix_web::{App, web};
 use outcrop_store::people::keys::Bounds;
 use serde_json::{Value, json};
 
-use crate::jobs::Kind;
 use crate::state::State;
+use crate::supervision::Kind;
 
 fn bounds(bytes_per_minute: Option<i64>) -> Bounds {
     Bounds {
@@ -138,7 +138,7 @@ async fn readiness_covers_the_writers_and_names_jobs_without_failing_for_them() 
     supervisor.run("flags", std::time::Duration::from_mins(1), || async {
         Err(outcrop_store::StoreError::Unusable("secret cause".to_owned()))
     });
-    while state.health.troubles(crate::state::now()).is_empty() {
+    while state.health.troubles(crate::clock::now()).is_empty() {
         tokio::task::yield_now().await;
     }
     let (status, _, said) = ready().await;

@@ -2,16 +2,17 @@
 
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
+use outcrop_api::{Layer, Problem, Timeline, TimelineQuery};
 use outcrop_core::Reference;
 use outcrop_store::traffic::timeline;
 use outcrop_store::traffic::timeline::{Point, Steps};
 use outcrop_store::{Scope, StoreError, asking, errors};
 
-use super::query::{bad, error_of, parameters, scope};
+use super::query::{error_of, scope};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{Layer, Problem, Timeline, TimelineQuery};
 
 /// Steps of a chart where no number is asked for, and at most.
 const STEPS: (u32, u32) = (60, 400);

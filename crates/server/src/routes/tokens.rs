@@ -2,15 +2,16 @@
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use chrono::{TimeDelta, Utc};
+use outcrop_api::{AuditItem, AuditPage, AuditQuery, MadeToken, NewToken, Problem, TokenItem, TokenList};
 use outcrop_store::people::{AccessError, audit, tokens};
 
 use super::input::Body;
-use super::query::{bad, cursor, limit, parameters, read_cursor};
+use super::query::{cursor, limit, read_cursor};
 use super::viewer::Viewer;
 use crate::access::Secret;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{AuditItem, AuditPage, AuditQuery, MadeToken, NewToken, Problem, TokenItem, TokenList};
 
 /// Longest name of a token, in bytes.
 const LONGEST: usize = 200;

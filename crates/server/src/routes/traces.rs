@@ -3,17 +3,17 @@
 use std::collections::{HashMap, HashSet};
 
 use actix_web::{get, web};
+use outcrop_api::{PathItem, Problem, RepeatedItem, SpanEventItem, SpanItem, SpanLink, SpanOccurrence, TraceDetail};
 use outcrop_core::telemetry::{Attributes, SpanId, SpanKind};
 use outcrop_core::trace::{Trace, critical_path, origin_of, repeated, sentence};
 use outcrop_core::{Digest, Timestamp};
-use outcrop_store::traces::{self, InTrace, Marks, StoredTrace};
-use outcrop_store::{ids, to_utc};
+use outcrop_store::traces::{InTrace, Marks, StoredTrace};
+use outcrop_store::{ids, to_utc, traces};
 
-use super::query::bad;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::bad;
 use crate::state::State;
-use crate::wire::{PathItem, Problem, RepeatedItem, SpanEventItem, SpanItem, SpanLink, SpanOccurrence, TraceDetail};
 
 /// A whole trace: the tree over all services, its critical path, where its failures began.
 #[utoipa::path(operation_id = "show_trace", tag = "traces", params(("id" = String, Path, description = "The trace's \

@@ -4,28 +4,27 @@ use std::collections::{BTreeMap, HashSet};
 
 use actix_web::{HttpRequest, HttpResponse, get, put, web};
 use chrono::Utc;
+use outcrop_api::{
+    Course, CourseStep, EndpointItem, EndpointList, EndpointThen, ErrorQuery, GroupItem, GroupList, Problem,
+    RequestItem, RequestPage, SamplingNote, SlowItem, SlowList, SlowSetting, StatusCount, TrafficQuery,
+};
 use outcrop_core::deploy::{Side, changes};
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::telemetry::SpanId;
 use outcrop_core::trace::{Chunk, Trace, critical_path, main_share};
-use outcrop_store::Scope;
 use outcrop_store::people::settings;
-use outcrop_store::traces;
-use outcrop_store::traffic::groups;
 use outcrop_store::traffic::groups::Served;
 use outcrop_store::traffic::timeline::Steps;
-use outcrop_store::traffic::{self, Endpoint, Wanted};
+use outcrop_store::traffic::{Endpoint, Wanted, groups};
+use outcrop_store::{Scope, traces, traffic};
 
 use super::input::Body;
-use super::query::{against, bad, cursor, limit, parameters, read_cursor, scope};
+use super::query::{against, cursor, limit, read_cursor, scope};
 use super::traces::{kept_because, millis};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
-use crate::wire::{
-    Course, CourseStep, EndpointItem, EndpointList, EndpointThen, ErrorQuery, GroupItem, GroupList, Problem,
-    RequestItem, RequestPage, SamplingNote, SlowItem, SlowList, SlowSetting, StatusCount, TrafficQuery,
-};
 
 /// Slow requests whose traces are looked into at once.
 const LOOKED_AT: i64 = 100;

@@ -2,28 +2,28 @@
 
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
+use outcrop_api::{
+    CallItem, CallList, InstanceItem, InstanceList, InstanceThen, NowItem, NowReport, PlatformEventItem, Problem,
+    TrafficQuery,
+};
 use outcrop_core::attention::percent;
 use outcrop_core::trace::in_words;
 use outcrop_core::unwell;
-use outcrop_store::Scope;
 use outcrop_store::deploys::facts;
 use outcrop_store::flags::Flag;
 use outcrop_store::people::service_names;
-use outcrop_store::traffic::now;
-use outcrop_store::traffic::uses;
 use outcrop_store::traffic::uses::CallCount;
-use outcrop_store::{Database, StoreError, from_utc, ids, to_utc, traces};
+use outcrop_store::traffic::{now, uses};
+use outcrop_store::{Database, Scope, StoreError, from_utc, ids, to_utc, traces};
 
-use super::query::{against, against_or_before, limit, parameters};
+use super::query::{against, against_or_before, limit};
 use super::traces::millis;
 use super::traffic::window;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::routes::parameters::parameters;
 use crate::state::State;
-use crate::wire::{
-    CallItem, CallList, InstanceItem, InstanceList, InstanceThen, NowItem, NowReport, PlatformEventItem, Problem,
-    TrafficQuery, TroubleItem,
-};
+use crate::supervision::Trouble;
 
 #[expect(clippy::cast_precision_loss, reason = "durations and counts far below 2^53")]
 fn mean(total_us: i64, count: i64) -> Option<f64> {
@@ -197,26 +197,15 @@ pub(super) async fn report_now(
     let mut told = state.on_main(async move { report(&database, &scope).await }).await?;
     told.troubles = state
         .health
-        .troubles(crate::state::now())
+        .troubles(crate::clock::now())
         .iter()
-        .map(TroubleItem::from)
+        .map(Trouble::to_item)
         .collect();
     if let Some(trouble) = told.troubles.first() {
         let how = if trouble.failures > 0 { "fails" } else { "is late" };
         told.sentence = format!("{} Outcrop's own job “{}” {how}.", told.sentence, trouble.name);
     }
     Ok(web::Json(told))
-}
-
-impl From<&crate::jobs::Trouble> for TroubleItem {
-    fn from(trouble: &crate::jobs::Trouble) -> Self {
-        Self {
-            name: trouble.name.to_owned(),
-            says: trouble.says.clone(),
-            since: to_utc(trouble.since),
-            failures: trouble.failures,
-        }
-    }
 }
 
 async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreError> {

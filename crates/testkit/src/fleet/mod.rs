@@ -10,6 +10,7 @@ mod rates;
 mod reports;
 mod score;
 mod simulated;
+mod surges;
 mod truth;
 
 pub use condition::Condition;

@@ -1,10 +1,9 @@
 //! `outcrop admin key`: sender keys, on the database directly.
 
+use outcrop_api::KeyList;
 use outcrop_server::Secret;
-use outcrop_server::wire::{KeyItem, KeyList};
-use outcrop_store::people::AccessError;
-use outcrop_store::people::keys;
 use outcrop_store::people::keys::Bounds;
+use outcrop_store::people::{AccessError, keys};
 
 use super::{away, note, open, refused};
 use crate::args::{DatabaseArgs, KeyCommand};
@@ -85,6 +84,6 @@ fn not_in_use(name: &str, error: &AccessError) -> Fault {
 async fn list(database: DatabaseArgs, as_json: bool) -> Result<(), Fault> {
     let database = open(database).await?;
     let keys = keys::list(&database).await.map_err(|error| away(&error))?;
-    let items = keys.into_iter().map(KeyItem::from).collect();
+    let items = keys.into_iter().map(outcrop_server::key_item).collect();
     crate::commands::key::show(KeyList { items }, as_json)
 }

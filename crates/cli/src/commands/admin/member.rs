@@ -4,7 +4,8 @@ use std::io::Read;
 
 use chrono::Utc;
 use outcrop_server::MIN_PASSWORD;
-use outcrop_store::people::{self, Tokens};
+use outcrop_store::people;
+use outcrop_store::people::Tokens;
 
 use super::{away, note, open, refused};
 use crate::args::{DatabaseArgs, MemberAdd, MemberCommand, Role};

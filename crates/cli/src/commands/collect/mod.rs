@@ -9,18 +9,18 @@ use std::collections::VecDeque;
 use std::io::BufRead;
 use std::time::Duration;
 
+use forward::Forward;
 use outcrop_core::Timestamp;
 use outcrop_core::app_log::Event;
 use outcrop_core::text::printable;
+use position::Positions;
 use serde::Serialize;
+use source::{FileSource, Source};
 use tokio_util::sync::CancellationToken;
 
 use crate::args::{Collect, LinesArg};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, counted, json, line, table};
-use forward::Forward;
-use position::Positions;
-use source::{FileSource, Source};
 
 /// How often followed files are looked at.
 const LOOK_EVERY: Duration = Duration::from_millis(250);

@@ -9,10 +9,10 @@ use outcrop_otlp::{DecodeError, Encoding, Room, Signal, StatusCode as RpcCode};
 use outcrop_store::people::keys::SenderKey;
 use outcrop_store::writing::{Outcome, Submission};
 
-use super::budget::NoRoom;
-use super::{BodyError, Coding, Held, Origin, inflate, submission};
 use crate::access::digest_of;
-use crate::state::{State, now};
+use crate::clock::now;
+use crate::intake::{BodyError, Coding, Held, NoRoom, Origin, Reading, inflate, submission};
+use crate::state::State;
 
 /// Why a request is not taken.
 #[derive(Debug, thiserror::Error)]
@@ -76,7 +76,7 @@ impl Refusal {
 pub(crate) struct Sender {
     /// The digest of the secret that was sent.
     pub digest: Digest,
-    pub(super) key: Arc<SenderKey>,
+    pub(crate) key: Arc<SenderKey>,
 }
 
 /// Notes what became of a request, for those who look why nothing arrives.
@@ -122,16 +122,25 @@ const INFLATES: usize = 6;
 /// committed: chunks, rows, texts of both.
 const MADE_OF_IT: usize = 2;
 
+/// A body as it was sent.
+pub(crate) struct Body {
+    pub signal: Signal,
+    pub encoding: Encoding,
+    pub coding: Coding,
+    pub bytes: Bytes,
+    /// The part of the budget that it holds.
+    pub held: Held,
+}
+
 /// Decodes, searches and stores a body; returns once it is durable.
-pub(crate) async fn take(
-    signal: Signal,
-    encoding: Encoding,
-    coding: Coding,
-    body: Bytes,
-    mut held: Held,
-    sender: Sender,
-    state: &State,
-) -> Result<Refused, Refusal> {
+pub(crate) async fn take(body: Body, sender: Sender, state: &State) -> Result<Refused, Refusal> {
+    let Body {
+        signal,
+        encoding,
+        coding,
+        bytes: body,
+        mut held,
+    } = body;
     let max_inflated = state.settings.max_inflated_bytes;
     let received = now();
     let rules = state.intake.rules();
@@ -162,15 +171,13 @@ pub(crate) async fn take(
                 false
             }
         };
-        let read = submission(
+        let reading = Reading {
             signal,
             encoding,
-            content,
-            &sender.key,
             received,
-            &rules,
-            &mut Room::new(&mut more),
-        );
+            rules: &rules,
+        };
+        let read = submission(reading, content, &sender.key, &mut Room::new(&mut more));
         if read.is_err() {
             keys.give_back(sender.key.id, content.len());
         }

@@ -146,7 +146,7 @@ mod tests {
     use std::sync::atomic::{AtomicU32, Ordering};
 
     use super::*;
-    use crate::state::now;
+    use crate::clock::now;
 
     #[test]
     fn the_wait_doubles_up_to_a_minute() {

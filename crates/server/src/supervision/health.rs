@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use outcrop_api::TroubleItem;
 use outcrop_core::Timestamp;
-use outcrop_store::StoreError;
+use outcrop_store::{StoreError, to_utc};
 
-use crate::state::now;
+use crate::clock::now;
 
 /// What depends on it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -47,6 +48,18 @@ pub(crate) struct Trouble {
     pub since: Timestamp,
     /// Failures in a row; 0 where it is only late.
     pub failures: u32,
+}
+
+impl Trouble {
+    /// As the API tells it.
+    pub fn to_item(&self) -> TroubleItem {
+        TroubleItem {
+            name: self.name.to_owned(),
+            says: self.says.clone(),
+            since: to_utc(self.since),
+            failures: self.failures,
+        }
+    }
 }
 
 /// How often a writer may fail in a row before the service is not ready: one lost race with the database is none.

@@ -1,0 +1,180 @@
+//! Errors: their list, and one of them.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::severity::Severity;
+use super::timeline::Timeline;
+use super::window::{Period, Then};
+use crate::{FlagItem, NamedError, TiedError};
+
+/// How much an error matters, and why.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Attention {
+    /// 0 to 100.
+    pub score: u8,
+    /// The reasons, the weightiest first.
+    pub reasons: Vec<String>,
+}
+
+/// An error with its numbers in the window asked for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ErrorItem {
+    /// Its reference: two five-letter words.
+    #[serde(rename = "ref")]
+    #[schema(example = "kobal-tirun")]
+    pub reference: String,
+    /// The namespace of its service; may be empty.
+    pub namespace: String,
+    /// Its service.
+    pub service: String,
+    /// Environments it occurred in within the window.
+    pub environments: Vec<String>,
+    /// The exception's type; may be empty.
+    #[serde(rename = "type")]
+    pub type_name: String,
+    /// The latest occurrence's message; `null` where none is kept.
+    pub message: Option<String>,
+    /// Type and message template.
+    pub title: String,
+    /// The innermost own frame.
+    pub own_frame: Option<String>,
+    /// The highest severity of all time.
+    pub severity: Severity,
+    /// Whether any occurrence ended a request, job or process.
+    pub uncaught: bool,
+    /// What kind of failure it is, where its type or message tells: `timeout`, `connection`, `null`, `database`, …
+    pub kind: Option<String>,
+    /// Occurrences in the window.
+    pub count: i64,
+    /// Users in the window.
+    pub users: i64,
+    /// The share of the requests to its endpoints that failed with it in the window, 0 to 1; `null` without requests.
+    pub request_share: Option<f64>,
+    /// First event of all time.
+    pub first_seen: DateTime<Utc>,
+    /// Last event of all time.
+    pub last_seen: DateTime<Utc>,
+    /// The version it was first seen in.
+    pub first_version: String,
+    /// Whether it was first seen within an hour of that version, while an earlier version is known.
+    pub came_with_version: bool,
+    /// Versions it occurred in within the window, in the order they were first received.
+    pub versions: Vec<String>,
+    /// Who has taken it.
+    pub taken_by: Option<String>,
+    /// The version from which on it must not occur.
+    pub settled_in: Option<String>,
+    /// The condition until which nobody is told.
+    pub quiet_until: Option<String>,
+    /// `new`, `surging`, `returned`.
+    pub flags: Vec<String>,
+    /// Whether a deploy or a version stands at the beginning of one of them.
+    pub since_deploy: bool,
+    /// How much it matters.
+    pub attention: Attention,
+    /// The error in another service that this one follows from.
+    pub origin: Option<String>,
+    /// A small timeline, where asked for by `strip`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub strip: Option<Timeline>,
+    /// The period asked for by `against`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub against: Option<Then>,
+}
+
+/// What the requests of the window did.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct RequestCounts {
+    /// Requests of the services in scope.
+    pub requests: i64,
+    /// Of these, failed.
+    pub failed: i64,
+}
+
+/// A page of errors, those that matter most first.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ErrorPage {
+    /// The errors.
+    pub items: Vec<ErrorItem>,
+    /// How many errors there are in the window, on all pages.
+    pub total: i64,
+    /// Requests of the window.
+    pub traffic: RequestCounts,
+    /// The period asked for by `against`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub against: Option<Period>,
+    /// The cursor of the next page; `null` on the last.
+    pub next: Option<String>,
+    /// What must be said of the question where nothing was found: that nothing has an attribute it asks for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+}
+
+/// Of all time: an error in one environment and version.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Sighting {
+    /// The environment.
+    pub environment: String,
+    /// The version.
+    pub version: String,
+    /// Occurrences.
+    pub count: i64,
+    /// Of these, uncaught.
+    pub uncaught: i64,
+    /// First event.
+    pub first_seen: DateTime<Utc>,
+    /// Last event.
+    pub last_seen: DateTime<Utc>,
+}
+
+/// One error.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ErrorDetail {
+    /// What was said of it in the window, the newest first.
+    pub flagged: Vec<FlagItem>,
+    /// Errors of other services in which occurrences of this one began, in the window; the most frequent first.
+    pub begins_in: Vec<TiedError>,
+    /// Errors of other services that followed from this one, in the window; the most frequent first.
+    pub followed_by: Vec<TiedError>,
+    /// The error with its numbers in the window.
+    #[serde(flatten)]
+    pub error: ErrorItem,
+    /// The endpoints it occurs at in the window, those with most of its occurrences first; 5 at most.
+    pub endpoints: Vec<HitEndpoint>,
+    /// Of all time, per environment and version, the latest version first.
+    pub sightings: Vec<Sighting>,
+    /// The latest occurrence's id, as far as one is kept.
+    pub latest_occurrence: Option<String>,
+    /// What must be said beside its share of requests; null where its service sends every request, or none.
+    pub sampling: Option<String>,
+    /// How its code has moved between versions, the newest first, as far as that was taken for the same error.
+    pub moved: Vec<MovedCause>,
+    /// Errors of earlier versions that it may be, its code having moved, the likeliest first; 3 at most.
+    pub may_be: Vec<NamedError>,
+}
+
+/// A cause that a version brought and that is taken for an error known before.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MovedCause {
+    /// The number of the change, by which it is undone.
+    pub change: i64,
+    /// What was edited, in words: `moved in 3.5.0: a frame watch: timed was added`.
+    pub sentence: String,
+    /// When it was found.
+    pub at: DateTime<Utc>,
+}
+
+/// An endpoint that an error occurs at.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HitEndpoint {
+    /// The endpoint.
+    pub endpoint: String,
+    /// The share of the error's occurrences that fall on it, 0 to 1; of its newest 5,000.
+    pub share: f64,
+    /// The endpoint's requests in the window.
+    pub requests: i64,
+    /// The share of these that failed with this error, 0 to 1; `null` without requests.
+    pub request_share: Option<f64>,
+}

@@ -1,0 +1,89 @@
+//! The wire types of Outcrop's API: what the service answers and its clients read.
+//!
+//! Times are RFC 3339 in UTC, durations milliseconds (`…_ms`), ids lower-case hex. A type is at the same time the schema
+//! in the OpenAPI document. One file holds one idea: [`ErrorItem`] is in `error`, [`DeployCheck`] in `deploy`.
+
+mod access;
+mod deploy;
+mod deploy_changes;
+mod deploy_detail;
+mod endpoint;
+mod error;
+mod explanation;
+mod found;
+mod grouping;
+mod handling;
+mod log;
+mod marker;
+mod occurrence;
+mod part;
+mod problem;
+mod question;
+mod report;
+mod request;
+mod scrubbing;
+mod sending;
+mod service;
+mod session;
+mod severity;
+mod slice;
+mod stack;
+mod stands_out;
+mod storage;
+mod timeline;
+mod trace;
+mod traffic;
+mod why;
+mod window;
+
+pub use access::{
+    AuditItem, AuditPage, AuditQuery, MadeToken, NewToken, SessionItem, SessionList, TokenItem, TokenList,
+};
+pub use deploy::{
+    CheckQuery, DeployCheck, DeployItem, DeployList, DeployQuery, EventsTaken, FlagItem, NewDeploy, Sums,
+};
+pub use deploy_changes::{DeployChanges, EndpointChange, Owned, StoppedError};
+pub use deploy_detail::{CommitItem, DeployDetail, TouchItem};
+pub use endpoint::{
+    Course, CourseStep, EndpointItem, EndpointList, EndpointThen, GroupItem, GroupList, SamplingNote, SlowSetting,
+    StatusCount, TiedError, TrafficQuery,
+};
+pub use error::{Attention, ErrorDetail, ErrorItem, ErrorPage, HitEndpoint, MovedCause, RequestCounts, Sighting};
+pub use explanation::{Counted, Explanation};
+pub use found::{Candidate, FindQuery, FoundPage};
+pub use grouping::{
+    CauseItem, CauseList, ChangeQuery, ChangesQuery, GroupingChange, GroupingChangeItem, GroupingChanges,
+    GroupingOutcome, JoinedErrors, NamedError, SplitError, SplitPart, Undone,
+};
+pub use handling::{HandlingAction, HandlingChange, HandlingState, SettledOutcome, SettledVerdict};
+pub use log::{HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates};
+pub use marker::{MarkerCheck, MarkerItem, MarkerList, NewMarker};
+pub use occurrence::{
+    AlsoReported, ChoiceQuery, ChosenOccurrence, OccurrenceDetail, OccurrenceItem, OccurrencePage, OccurrenceQuery,
+    RequestPart, RequestRow,
+};
+pub use part::{PartItem, PartList, PartQuery, UserItem, UserPage, UserQuery};
+pub use problem::Problem;
+pub use question::{AttributeValues, Completion, CompletionQuery, Mistake, ValueCount};
+pub use report::{Report, Reported};
+pub use request::{RequestItem, RequestPage, SlowItem, SlowList};
+pub use scrubbing::{MadeScrubRule, NewScrubRule, ScrubRuleItem, ScrubRuleList, ScrubTrial, ScrubbedText};
+pub use sending::{
+    DropItem, DropList, KeyItem, KeyList, MadeDrop, MadeKey, NewDrop, NewKey, RefusedItem, RefusedList, RefusedQuery,
+    Rotation,
+};
+pub use service::{EndpointWeight, ServiceItem, ServiceList, ServiceSettings};
+pub use session::{Member, NewPassword, SignIn};
+pub use severity::Severity;
+pub use slice::{NewSlice, SliceItem, SliceList};
+pub use stack::{Exception, Frame, SourceLines, Stack, Variable};
+pub use stands_out::{Common, StandsOut};
+pub use storage::{Storage, StorageItem};
+pub use timeline::{Layer, Timeline, TimelineQuery};
+pub use trace::{PathItem, RepeatedItem, SpanEventItem, SpanItem, SpanLink, SpanOccurrence, TraceDetail};
+pub use traffic::{
+    CallItem, CallList, InstanceItem, InstanceList, InstanceThen, NowItem, NowReport, PlatformEventItem, Ready,
+    TroubleItem,
+};
+pub use why::{NextStep, Why, WhySentence};
+pub use window::{ErrorQuery, Period, Then};
