@@ -18,6 +18,8 @@ mod traces;
 
 use clap::{Parser, Subcommand};
 
+use crate::requests::Load;
+
 /// Benchmarks, with release binaries: cargo build --release first.
 #[derive(Parser)]
 struct Arguments {

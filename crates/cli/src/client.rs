@@ -2,13 +2,32 @@
 
 use std::time::Duration;
 
+use clap::Args;
 use outcrop_api::Problem;
 use reqwest::StatusCode;
 use serde::de::DeserializeOwned;
 
-use crate::args::Client;
 use crate::fault::Fault;
 use crate::profile;
+
+#[derive(Args)]
+pub struct Client {
+    /// Where the service is [default: the profile's, else `http://127.0.0.1:8471`].
+    #[arg(long, env = "OUTCROP_URL", value_name = "URL", global = true)]
+    pub url: Option<String>,
+    /// The token; better given by the environment, where other users of the machine cannot read it.
+    #[arg(
+        long,
+        env = "OUTCROP_TOKEN",
+        value_name = "TOKEN",
+        hide_env_values = true,
+        global = true
+    )]
+    pub token: Option<String>,
+    /// Print one JSON document instead of a table.
+    #[arg(long, global = true)]
+    pub json: bool,
+}
 
 /// How long an answer may take.
 const TIMEOUT: Duration = Duration::from_secs(30);

@@ -4,12 +4,119 @@ use std::collections::BTreeMap;
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 
+use clap::Args;
 use outcrop_server::Settings;
 use outcrop_store::retention::{COUNT_DAYS, Policy, RETENTION_DAYS};
 use serde::Deserialize;
 
-use crate::args::{DatabaseArgs, Keep, Serve};
 use crate::fault::Fault;
+
+/// How long data is kept and how much room it takes. All instances on one database must be given the same.
+#[derive(Args, Default, Deserialize)]
+#[command(next_help_heading = "What is kept")]
+pub struct Keep {
+    /// Days for which occurrences, their bodies and counts by the minute are kept, 1 to 30 [default: 30].
+    #[arg(long, env = "OUTCROP_OCCURRENCE_DAYS", value_name = "N")]
+    pub occurrence_days: Option<i64>,
+    /// Days for which log lines are kept, 1 to 30 [default: 7].
+    #[arg(long, env = "OUTCROP_LOG_DAYS", value_name = "N")]
+    pub log_days: Option<i64>,
+    /// Days for which kept traces are kept, 1 to 30 [default: 30].
+    #[arg(long, env = "OUTCROP_TRACE_DAYS", value_name = "N")]
+    pub trace_days: Option<i64>,
+    /// Days for which counts by hour and day are kept, 30 to 400 [default: 400].
+    #[arg(long, env = "OUTCROP_COUNT_DAYS", value_name = "N")]
+    pub count_days: Option<i64>,
+    /// Room for spans of the last 45 minutes; past it the oldest go [default: 8GiB].
+    #[arg(long, env = "OUTCROP_HOT_BYTES", value_name = "SIZE")]
+    pub hot_bytes: Option<String>,
+    /// Room for kept traces; past it the oldest days go [default: no limit].
+    #[arg(long, env = "OUTCROP_TRACE_BYTES", value_name = "SIZE")]
+    pub trace_bytes: Option<String>,
+    /// Room for log lines; past it the oldest days go [default: no limit].
+    #[arg(long, env = "OUTCROP_LOG_BYTES", value_name = "SIZE")]
+    pub log_bytes: Option<String>,
+    /// Room for bodies of occurrences; past it the oldest days go [default: no limit].
+    #[arg(long, env = "OUTCROP_BODY_BYTES", value_name = "SIZE")]
+    pub body_bytes: Option<String>,
+    /// Room for the whole database; past it senders are told to come back later [default: no limit].
+    #[arg(long, env = "OUTCROP_DATABASE_BYTES", value_name = "SIZE")]
+    pub database_bytes: Option<String>,
+    /// What must stay free on the database's disk, where it is on this host; below it senders are
+    /// told to come back later [default: 1GiB].
+    #[arg(long, env = "OUTCROP_MIN_FREE", value_name = "SIZE")]
+    pub min_free: Option<String>,
+}
+
+#[derive(Args, Default)]
+pub struct DatabaseArgs {
+    /// Where the database is: `postgres://user@host:5432/name`.
+    #[arg(
+        long,
+        env = "OUTCROP_DATABASE_URL",
+        value_name = "URL",
+        global = true,
+        hide_env_values = true
+    )]
+    pub database_url: Option<String>,
+    /// A TOML file with the same options, names with _ for -.
+    #[arg(long, env = "OUTCROP_CONFIG", value_name = "FILE", global = true)]
+    pub config: Option<PathBuf>,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    outcrop serve --database-url postgres://outcrop@127.0.0.1/outcrop\n  \
+    outcrop serve --config /etc/outcrop.toml --listen 0.0.0.0:8471 --otlp-http 0.0.0.0:4318\n  \
+    OUTCROP_DATABASE_URL=postgres://… outcrop serve --otlp-http none")]
+pub struct Serve {
+    #[command(flatten)]
+    pub database: DatabaseArgs,
+    /// Where API and OTLP/HTTP are served [default: 127.0.0.1:8471].
+    #[arg(long, env = "OUTCROP_LISTEN", value_name = "ADDR")]
+    pub listen: Option<String>,
+    /// Where OTLP/HTTP alone is served, or `none` [default: 127.0.0.1:4318].
+    #[arg(long, env = "OUTCROP_OTLP_HTTP", value_name = "ADDR")]
+    pub otlp_http: Option<String>,
+    /// Where OTLP/gRPC is served, or `none` [default: 127.0.0.1:4317].
+    #[arg(long, env = "OUTCROP_OTLP_GRPC", value_name = "ADDR")]
+    pub otlp_grpc: Option<String>,
+    /// Largest request body as sent [default: 16MiB].
+    #[arg(long, env = "OUTCROP_MAX_BODY", value_name = "SIZE")]
+    pub max_body: Option<String>,
+    /// Largest request body after inflating [default: 32MiB].
+    #[arg(long, env = "OUTCROP_MAX_INFLATED", value_name = "SIZE")]
+    pub max_inflated: Option<String>,
+    /// Memory for requests under way, at least 8 times the largest body; past it senders are asked
+    /// to come back. The process takes up to 200 MB beside it [default: 256MiB].
+    #[arg(long, env = "OUTCROP_BUDGET", value_name = "SIZE")]
+    pub budget: Option<String>,
+    #[command(flatten)]
+    pub keep: Keep,
+    /// Occurrences of one error and version in a minute whose exact data is kept; past that one in
+    /// 50, beside the first, the latest and the fullest of each version; 1 to 10000 [default: 20].
+    #[arg(long, env = "OUTCROP_BODIES_PER_MINUTE", value_name = "N")]
+    pub bodies_per_minute: Option<u32>,
+    /// The address under which people reach this installation, such as
+    /// `https://outcrop.skerry.example`: links begin with it.
+    #[arg(long, env = "OUTCROP_PUBLIC_URL", value_name = "URL")]
+    pub public_url: Option<String>,
+    /// A proxy, or a network of proxies, whose `X-Forwarded-For` or `Forwarded` header is believed;
+    /// may be given several times.
+    #[arg(
+        long,
+        env = "OUTCROP_TRUSTED_PROXY",
+        value_name = "ADDR[/BITS]",
+        value_delimiter = ','
+    )]
+    pub trusted_proxy: Vec<String>,
+    /// A local Git checkout of a service, to show lines of source from; may be given several times.
+    #[arg(long, env = "OUTCROP_CHECKOUT", value_name = "SERVICE=DIR", value_delimiter = ',')]
+    pub checkout: Vec<String>,
+    /// What is logged: error, warn, info, debug, or by module [default: info].
+    #[arg(long, env = "OUTCROP_LOG", value_name = "FILTER")]
+    pub log: Option<String>,
+}
 
 #[derive(Default, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -2,12 +2,26 @@
 
 use std::fs::File;
 use std::io::{BufRead, BufReader, BufWriter, Read, Write};
+use std::path::PathBuf;
 
+use clap::Args;
 use flate2::read::MultiGzDecoder;
 use outcrop_core::deploy::{Detector, Event, FlagLine};
 
-use crate::args::Backtest;
 use crate::fault::Fault;
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop backtest week.jsonl.gz > flags.jsonl\n  outcrop backtest - < week.jsonl\n\n\
+    The stream is JSON Lines in order of time: deploys, requests and errors by the minute, and what was settled. \
+    docs/flags.md has the format\n\
+    and the model; the code is the one that says the flags of the running service."
+)]
+pub struct Backtest {
+    /// The stream, plain or gzip; - reads standard input.
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
+}
 
 pub fn run(arguments: &Backtest) -> Result<(), Fault> {
     let name = arguments.file.display().to_string();

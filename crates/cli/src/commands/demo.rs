@@ -4,6 +4,7 @@ use std::io::{IsTerminal, Write};
 use std::time::{Duration, Instant};
 
 use chrono::{DateTime, TimeDelta, Utc};
+use clap::Args;
 use outcrop_core::touching::{ChangedFile, Commit};
 use outcrop_demo::{BAD_DEPLOY, CANARY, Fleet, Progress, RELAY_MOVED, ROLLBACK, SETTLED};
 use outcrop_server::{Listeners, Secret, Settings, hash_password, serve};
@@ -20,10 +21,29 @@ use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
 
 use super::serve::stop_on_signal;
-use crate::args::Demo;
 use crate::fault::Fault;
 use crate::output::line;
 use crate::settings;
+use crate::settings::DatabaseArgs;
+
+#[derive(Args)]
+#[command(
+    after_help = "Example:\n  outcrop demo --database-url postgres://outcrop@127.0.0.1/demo\n\n\
+    The history is loaded once; started again, it goes on with what is there."
+)]
+pub struct Demo {
+    #[command(flatten)]
+    pub database: DatabaseArgs,
+    /// Where console, API and OTLP/HTTP are served.
+    #[arg(long, env = "OUTCROP_LISTEN", value_name = "ADDR", default_value = "127.0.0.1:8471")]
+    pub listen: String,
+    /// Minutes of history, a week at most.
+    #[arg(long, env = "OUTCROP_DEMO_MINUTES", value_name = "N", default_value_t = 10_080)]
+    pub minutes: i64,
+    /// The same seed makes the same fleet.
+    #[arg(long, env = "OUTCROP_DEMO_SEED", value_name = "N", default_value_t = 1)]
+    pub seed: u64,
+}
 
 /// The demo's own member. It guards nothing but made-up data.
 const EMAIL: &str = "purser@skerry.example";

@@ -1,19 +1,128 @@
 //! Deploys: recorded, listed, checked.
 
 use std::io::Write;
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
-use chrono::Utc;
+use chrono::{DateTime, Utc};
+use clap::{Args, Subcommand};
 use outcrop_api::{DeployCheck, DeployDetail, DeployList, EndpointChange, NewDeploy};
 use outcrop_core::text::printable;
 use reqwest::Method;
 
 use super::repository;
 use super::traffic::{share, took};
-use crate::args::{CheckArgs, DeployCommand, Deploys, RecordArgs, ShowDeploy};
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, counted, grouped, json, line, table, time};
+
+#[derive(Subcommand)]
+pub enum DeployCommand {
+    /// Record a deploy; what runs is seen without it, but later and without who, why and when it ended.
+    #[command(
+        after_help = "Examples:\n  outcrop deploy record fares@2.4.0 --environment production --link \
+            https://ci.skerry.example/4110\n  outcrop deploy record fares@2.4.1 --environment production --share \
+            0.1      a canary\n  outcrop deploy record fares@2.4.0 --environment production --repo . --from \
+            v2.3.9      with the commits it brought"
+    )]
+    Record(RecordArgs),
+    /// Show one deploy in full: its answer, its endpoints before and after, what stopped, what it brought.
+    #[command(after_help = "Example:\n  outcrop deploy show fares@2.4.0 --environment production")]
+    Show(ShowDeploy),
+    /// Ask whether a deploy did harm. Exit codes: 0 clear, 1 flagged, 3 too early, 2 wrong usage, 4
+    /// not reachable or refused.
+    #[command(
+        after_help = "Examples:\n  outcrop deploy check fares@2.4.0 --environment production\n  outcrop deploy check \
+            fares@2.4.0 --environment production --wait 30m --fail-on new,surging"
+    )]
+    Check(CheckArgs),
+}
+
+#[derive(Args)]
+pub struct ShowDeploy {
+    /// The deploy.
+    #[arg(value_name = "SERVICE@VERSION")]
+    pub target: String,
+    /// The environment.
+    #[arg(long, value_name = "E")]
+    pub environment: String,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+#[derive(Args)]
+pub struct RecordArgs {
+    /// What was deployed: SERVICE@VERSION.
+    #[arg(value_name = "SERVICE@VERSION")]
+    pub target: String,
+    /// Where to.
+    #[arg(long, value_name = "E")]
+    pub environment: String,
+    /// When it began, RFC 3339 [default: now].
+    #[arg(long, value_name = "T")]
+    pub at: Option<DateTime<Utc>>,
+    /// When it was over, or a canary ended.
+    #[arg(long, value_name = "T")]
+    pub ended_at: Option<DateTime<Utc>>,
+    /// The part of the traffic that a canary takes, above 0 and below 1.
+    #[arg(long, value_name = "S")]
+    pub share: Option<f32>,
+    /// The instance group that it goes to, as the service's attribute for groups names it (`outcrop
+    /// services set --instance-group`).
+    #[arg(long, value_name = "G")]
+    pub group: Option<String>,
+    /// The commit; with --repo the deployed revision [default there: HEAD].
+    #[arg(long, value_name = "SHA")]
+    pub revision: Option<String>,
+    /// The pipeline's page.
+    #[arg(long, value_name = "URL")]
+    pub link: Option<String>,
+    /// A Git repository to read what the deploy brought from: commits, lines, authors, CODEOWNERS.
+    #[arg(long, value_name = "DIR", requires = "from")]
+    pub repo: Option<PathBuf>,
+    /// The revision that was deployed before: what came after it is sent.
+    #[arg(long, value_name = "REV", requires = "repo")]
+    pub from: Option<String>,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+#[derive(Args)]
+pub struct CheckArgs {
+    /// What was deployed: SERVICE@VERSION.
+    #[arg(value_name = "SERVICE@VERSION")]
+    pub target: String,
+    /// Where to.
+    #[arg(long, value_name = "E")]
+    pub environment: String,
+    /// Ask again for so long, until it is flagged or the time is over.
+    #[arg(long, value_name = "TIME")]
+    pub wait: Option<String>,
+    /// What counts: new, surging, returned, slower [default: the first three].
+    #[arg(long, value_name = "FLAGS")]
+    pub fail_on: Option<String>,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop deploys --service fares --since 30d")]
+pub struct Deploys {
+    #[command(flatten)]
+    pub client: Client,
+    /// The window, back from now.
+    #[arg(long, value_name = "TIME", default_value = "7d")]
+    pub since: String,
+    /// Only of services of this name.
+    #[arg(long, value_name = "S")]
+    pub service: Option<String>,
+    /// Only into this environment.
+    #[arg(long, value_name = "E")]
+    pub environment: Option<String>,
+    /// Deploys at most, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+}
 
 /// How often a check that waits asks again.
 const EVERY: Duration = Duration::from_secs(10);

@@ -1,14 +1,37 @@
 //! `outcrop errors`: the list of errors.
 
 use chrono::Utc;
+use clap::Args;
 use outcrop_api::{ErrorItem, ErrorPage, Then};
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
 
-use crate::args::{Errors, Window};
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, counted, grouped, json, line, table, time};
+use crate::window::Window;
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop errors\n  outcrop errors --service fares --environment production --since \
+        7d\n  outcrop errors --where 'uncaught and version >= 2.4.0 and not http.route like \"/internal/*\"'\n  \
+        outcrop errors --json | jq -r '.items[0].ref'"
+)]
+pub struct Errors {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: Window,
+    /// Items per page, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// The page that begins here: `next` of the page before.
+    #[arg(long, value_name = "CURSOR")]
+    pub cursor: Option<String>,
+    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
+}
 
 pub async fn run(arguments: Errors) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;

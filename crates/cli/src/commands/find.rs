@@ -2,13 +2,26 @@
 
 use std::io::Read;
 
+use clap::Args;
 use outcrop_api::FoundPage;
 use outcrop_core::text::printable;
 
-use crate::args::Find;
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{json, line};
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop find kobal-tirun\n  outcrop find 4bf92f3577b34da6a3ce929d0e0e4736\n  outcrop \
+        find app/tariff.py:92\n  outcrop find 'fares answered 500'\n  journalctl -u fares -n 30 | outcrop find -"
+)]
+pub struct Find {
+    /// What to find; - reads standard input.
+    #[arg(value_name = "TEXT")]
+    pub text: String,
+    #[command(flatten)]
+    pub client: Client,
+}
 
 pub async fn run(arguments: Find) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;

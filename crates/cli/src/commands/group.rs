@@ -3,13 +3,28 @@
 use std::borrow::Cow;
 use std::fs::File;
 use std::io::{BufRead, BufReader, BufWriter, Write};
+use std::path::PathBuf;
 
+use clap::Args;
 use outcrop_core::grouping::Described;
 use outcrop_core::grouping::together::Together;
 use serde::{Deserialize, Serialize};
 
-use crate::args::Group;
 use crate::fault::Fault;
+
+#[derive(Args)]
+#[command(
+    after_help = "Reads JSON Lines {\"id\",\"service\",\"runtime\",\"version\",\"type\",\"message\",\"stacktrace\"}, \
+        writes per line\n\
+    {\"id\",\"group\",\"title\",\"own_frame\",\"runtime\"}: `group` is equal exactly when two would be one error.\n\
+    Versions are compared in the order of their numbers: where code has moved, \"moved\" says what was edited, \
+    \"may_be\" which groups it could be.\n\n\
+    Examples:\n  outcrop group stacks.jsonl\n  jq -c . report.json | outcrop group"
+)]
+pub struct Group {
+    /// The file; standard input where none is given.
+    pub file: Option<PathBuf>,
+}
 
 /// Lines that cannot be read and are named: past these the file is of another kind.
 const NAMED: u64 = 10;

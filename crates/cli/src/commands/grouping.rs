@@ -1,13 +1,129 @@
 //! `outcrop grouping`: changes what is one error.
 
 use chrono::Utc;
+use clap::{Args, Subcommand};
 use outcrop_api::{CauseList, GroupingChange, GroupingChanges, GroupingOutcome, Undone};
 use outcrop_core::text::printable;
 
-use crate::args::{ChangeArgs, Grouping};
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, counted, grouped, json, line, table};
+
+#[derive(Subcommand)]
+#[command(
+    after_help = "Every change can be tried with --dry-run, is kept in the history, and is undone by its number."
+)]
+pub enum Grouping {
+    /// Join errors of one service by hand.
+    #[command(after_help = "Example:\n  outcrop grouping join kobal-tirun dasup-nivel")]
+    Join {
+        /// The error that stays.
+        #[arg(value_name = "REF")]
+        error: String,
+        /// Those that become part of it.
+        #[arg(value_name = "REF", required = true)]
+        with: Vec<String>,
+        #[command(flatten)]
+        how: ChangeArgs,
+    },
+    /// From now on, and for what is known: whatever a predicate holds for is one error.
+    #[command(
+        after_help = "Example:\n  outcrop grouping join-where gangway 'type = ConnectTimeout and function like \
+            \"*dial\"' --dry-run"
+    )]
+    JoinWhere {
+        /// The service.
+        service: String,
+        /// What must hold of a single occurrence; docs/language.md has the language.
+        predicate: String,
+        /// The service's namespace, where several have one of this name.
+        #[arg(long, value_name = "NS")]
+        namespace: Option<String>,
+        #[command(flatten)]
+        how: ChangeArgs,
+    },
+    /// Split an error: by an attribute's value from now on, or off it causes that do not belong there.
+    #[command(
+        after_help = "Examples:\n  outcrop grouping split kobal-tirun --by season --dry-run --days 14\n  outcrop \
+            grouping split kobal-tirun --cause 12 --cause 15"
+    )]
+    Split {
+        /// The error; its largest part keeps the reference.
+        #[arg(value_name = "REF")]
+        error: String,
+        /// Tell it apart by the value of this attribute, from now on.
+        #[arg(
+            long,
+            value_name = "ATTRIBUTE",
+            required_unless_present = "causes",
+            conflicts_with = "causes"
+        )]
+        by: Option<String>,
+        /// Make this cause of it an error of its own; `outcrop grouping causes REF` lists them.
+        #[arg(long = "cause", value_name = "N")]
+        causes: Vec<i64>,
+        #[command(flatten)]
+        how: ChangeArgs,
+    },
+    /// Say which code is a service's own and which belongs to libraries, by beginnings of paths, modules or functions.
+    #[command(
+        after_help = "Example:\n  outcrop grouping own-code fares --own vendor/skerry_tariffs --library \
+            fares.generated --dry-run\n\n\
+        The longest beginning that fits a frame decides; what was said last of a beginning holds."
+    )]
+    OwnCode {
+        /// The service.
+        service: String,
+        /// Frames of files, modules or functions that begin so are own code.
+        #[arg(long, value_name = "PREFIX", required_unless_present = "library")]
+        own: Vec<String>,
+        /// Frames that begin so belong to a library.
+        #[arg(long, value_name = "PREFIX")]
+        library: Vec<String>,
+        /// The service's namespace, where several have one of this name.
+        #[arg(long, value_name = "NS")]
+        namespace: Option<String>,
+        #[command(flatten)]
+        how: ChangeArgs,
+    },
+    /// List the causes an error was put together from.
+    Causes {
+        /// The error.
+        #[arg(value_name = "REF")]
+        error: String,
+        #[command(flatten)]
+        client: Client,
+    },
+    /// List what was changed, the newest first.
+    #[command(after_help = "Examples:\n  outcrop grouping changes\n  outcrop grouping changes kobal-tirun")]
+    Changes {
+        /// Only what concerns this error.
+        #[arg(value_name = "REF")]
+        error: Option<String>,
+        #[command(flatten)]
+        client: Client,
+    },
+    /// Undo a change: causes go back to their errors, a rule ends.
+    Undo {
+        /// The change's number.
+        #[arg(value_name = "N")]
+        id: i64,
+        #[command(flatten)]
+        client: Client,
+    },
+}
+
+#[derive(Args)]
+pub struct ChangeArgs {
+    /// Only say what it would do.
+    #[arg(long)]
+    pub dry_run: bool,
+    /// Work it out over so many days back, 1 to 30.
+    #[arg(long, value_name = "N", default_value_t = 7)]
+    pub days: u32,
+    #[command(flatten)]
+    pub client: Client,
+}
 
 /// Parts of a split error shown at once.
 const PARTS: usize = 10;

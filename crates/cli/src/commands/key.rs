@@ -1,15 +1,53 @@
 //! Sender keys over the API, by an admin's token.
 
 use chrono::Utc;
+use clap::Subcommand;
 use outcrop_api::{KeyList, MadeKey, NewKey, Rotation};
 use outcrop_core::text::printable;
 use reqwest::Method;
 
-use crate::args::{Client, KeyCommand};
-use crate::client::{Api, segment};
+use crate::client::{Api, Client, segment};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, grouped, json, line, table, time};
 use crate::settings::bytes;
+
+#[derive(Subcommand)]
+pub enum KeyCommand {
+    /// Make a sender key; prints only the key.
+    #[command(
+        after_help = "Examples:\n  outcrop key create pier-3\n  outcrop key create fares --service fares --service \
+            ledger\n  outcrop key create trials --environment staging --per-minute 20MiB"
+    )]
+    Create {
+        /// What the key is called.
+        name: String,
+        /// Let it write only for this service; may be given several times.
+        #[arg(long = "service", value_name = "S")]
+        services: Vec<String>,
+        /// Let it write only for this environment; may be given several times.
+        #[arg(long = "environment", value_name = "E")]
+        environments: Vec<String>,
+        /// Let it send so much a minute, inflated, to each instance of Outcrop; past it senders are told to wait.
+        #[arg(long, value_name = "SIZE")]
+        per_minute: Option<String>,
+    },
+    /// Give a key another secret; prints only the secret. The one before is taken for a while yet.
+    #[command(after_help = "Example:\n  outcrop key rotate fares --overlap-hours 48")]
+    Rotate {
+        /// The key's name.
+        name: String,
+        /// How long the secret before is taken too; 0 ends it at once.
+        #[arg(long, value_name = "N", default_value_t = 24, value_parser = clap::value_parser!(u32).range(0..=720))]
+        overlap_hours: u32,
+    },
+    /// List the keys.
+    List,
+    /// Revoke a key: it is refused everywhere within two seconds.
+    Revoke {
+        /// The key's name.
+        name: String,
+    },
+}
 
 pub async fn run(command: KeyCommand, client: Client) -> Result<(), Fault> {
     let api = Api::new(&client)?;

@@ -2,14 +2,29 @@
 
 use std::io::Read;
 
+use clap::Args;
 use outcrop_api::Member;
 
-use crate::args::Login;
 use crate::client::Api;
 use crate::fault::Fault;
 use crate::output::line;
 use crate::profile;
 use crate::profile::Profile;
+
+#[derive(Args)]
+#[command(
+    after_help = "Example:\n  outcrop login https://outcrop.skerry.example --token-stdin < token.txt\n\n\
+    The profile is written to $XDG_CONFIG_HOME/outcrop/profile.toml, readable by you alone.\n\
+    OUTCROP_URL and OUTCROP_TOKEN win over it."
+)]
+pub struct Login {
+    /// Where the service is.
+    #[arg(value_name = "URL")]
+    pub url: String,
+    /// Read the token from standard input; `outcrop admin token create` makes one.
+    #[arg(long, required = true)]
+    pub token_stdin: bool,
+}
 
 /// Checks the token with the service, then keeps both.
 pub async fn run(arguments: Login) -> Result<(), Fault> {

@@ -1,13 +1,85 @@
 //! Log lines and what they have in common.
 
+use clap::{Args, ValueEnum};
 use outcrop_api::{LogItem, LogPage, LogTemplates, Severity};
 use outcrop_core::text::printable;
 
 use super::traffic::query;
-use crate::args::Logs;
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, counted, grouped, json, line, table, time};
+use crate::window::TrafficWindow;
+
+/// Severities, the least first.
+#[derive(Clone, Copy, ValueEnum)]
+pub enum Least {
+    Trace,
+    Debug,
+    Info,
+    Warn,
+    Error,
+    Fatal,
+}
+
+impl Least {
+    /// As the API calls it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Trace => "trace",
+            Self::Debug => "debug",
+            Self::Info => "info",
+            Self::Warn => "warn",
+            Self::Error => "error",
+            Self::Fatal => "fatal",
+        }
+    }
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop logs --service fares --severity warn --since 1h\n  outcrop logs --trace \
+        4bf92f3577b34da6a3ce929d0e0e4736\n  \
+    outcrop logs --error kobal-tirun --text timeout\n  outcrop logs --where 'berth = 7 and severity >= info'\n  \
+    outcrop logs --templates --service fares      what lines have in common, and how often each came\n  \
+    outcrop logs --like 0f3a…                     lines of one template, by the hash that --templates and --json show"
+)]
+pub struct Logs {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: TrafficWindow,
+    /// Only lines for which a predicate holds: over sender, severity, message, trace, user and attributes.
+    #[arg(long = "where", value_name = "PREDICATE")]
+    pub predicate: Option<String>,
+    /// Only lines that hold this text, in any case.
+    #[arg(long, value_name = "TEXT")]
+    pub text: Option<String>,
+    /// Only lines of this severity or above.
+    #[arg(long, value_enum)]
+    pub severity: Option<Least>,
+    /// Only lines of this trace.
+    #[arg(long, value_name = "TRACE_ID")]
+    pub trace: Option<String>,
+    /// Only lines of traces in which this error occurred.
+    #[arg(long, value_name = "REF")]
+    pub error: Option<String>,
+    /// Only lines of this template.
+    #[arg(long, value_name = "TEMPLATE")]
+    pub like: Option<String>,
+    /// Say what lines have in common and how often each came, rather than each line.
+    #[arg(long, conflicts_with_all = ["predicate", "trace", "error", "cursor"])]
+    pub templates: bool,
+    /// Hold the window against another period: `before` it (where nothing is said), so much earlier
+    /// (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD", requires = "templates")]
+    pub against: Option<String>,
+    /// Lines per page, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// The page that begins here: `next` of the page before.
+    #[arg(long, value_name = "CURSOR")]
+    pub cursor: Option<String>,
+}
 
 pub async fn run(arguments: Logs) -> Result<(), Fault> {
     let mut query = query(&arguments.window);

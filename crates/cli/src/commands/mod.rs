@@ -29,4 +29,5 @@ pub mod storage;
 pub mod trace;
 pub mod traffic;
 pub mod uses;
+pub(super) mod watch;
 pub mod why;

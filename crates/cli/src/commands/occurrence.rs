@@ -1,14 +1,29 @@
 //! `outcrop occurrence`: one occurrence in full.
 
+use clap::Args;
 use outcrop_api::OccurrenceDetail;
 use outcrop_core::text::printable;
 use serde_json::Value;
 
 use super::stack;
-use crate::args::Occurrence;
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{json, line, time};
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop occurrence 0199aa2e5a02b8d1c4f04f6e1c0b7a55\n  outcrop occurrence \
+        0199aa2e5a02b8d1c4f04f6e1c0b7a55 --json | jq .sent"
+)]
+pub struct Occurrence {
+    /// The occurrence's id, 32 hex digits.
+    pub id: String,
+    #[command(flatten)]
+    pub client: Client,
+    /// Show library frames too.
+    #[arg(long)]
+    pub all_frames: bool,
+}
 
 pub async fn run(arguments: Occurrence) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;

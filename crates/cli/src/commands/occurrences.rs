@@ -1,11 +1,30 @@
 //! `outcrop occurrences`: those of one error, newest first.
 
+use clap::Args;
 use outcrop_api::OccurrencePage;
 
-use crate::args::Occurrences;
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, counted, json, line, table, time};
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop occurrences kobal-tirun --limit 10")]
+pub struct Occurrences {
+    /// The error's reference.
+    #[arg(value_name = "REF")]
+    pub reference: String,
+    #[command(flatten)]
+    pub client: Client,
+    /// Items per page, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// The page that begins here: `next` of the page before.
+    #[arg(long, value_name = "CURSOR")]
+    pub cursor: Option<String>,
+    /// Only occurrences for which this holds, such as 'http.route like "/v1/quotes/*" and user = u-7'.
+    #[arg(long = "where", value_name = "PREDICATE")]
+    pub predicate: Option<String>,
+}
 
 pub async fn run(arguments: Occurrences) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;

@@ -1,15 +1,79 @@
 //! `outcrop parts` and `outcrop users`: what occurrences fall into.
 
 use chrono::Utc;
+use clap::{Args, Subcommand};
 use outcrop_api::{NewSlice, PartList, SliceList, UserPage};
 use outcrop_core::text::printable;
 use reqwest::Method;
 
 use super::errors::window_query;
-use crate::args::{Client, Parts, Slices, Users};
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, counted, grouped, json, line, table};
+use crate::window::Window;
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop parts kind --since 7d\n  outcrop parts touches --service fares\n  outcrop \
+        parts cloud.region --where 'slice = edge'"
+)]
+pub struct Parts {
+    /// The field or attribute.
+    #[arg(value_name = "FIELD")]
+    pub by: String,
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: Window,
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Example:\n  outcrop users kobal-tirun --since 7d\n\nAll errors of one user: outcrop errors --where \
+        'user = u-7'"
+)]
+pub struct Users {
+    /// The error's reference.
+    #[arg(value_name = "REF")]
+    pub reference: String,
+    #[command(flatten)]
+    pub client: Client,
+    /// How far back from now: 30m, 24h, 7d.
+    #[arg(long, value_name = "DURATION", default_value = "24h")]
+    pub since: String,
+    /// Only this environment.
+    #[arg(long, value_name = "E")]
+    pub environment: Option<String>,
+    /// Only occurrences for which this holds.
+    #[arg(long = "where", value_name = "PREDICATE")]
+    pub predicate: Option<String>,
+    /// Items per page, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// The page that begins here: `next` of the page before.
+    #[arg(long, value_name = "CURSOR")]
+    pub cursor: Option<String>,
+}
+
+#[derive(Subcommand)]
+pub enum Slices {
+    /// Save a predicate under a name.
+    #[command(
+        after_help = "Example:\n  outcrop slices save edge 'service in (gangway, boarding) and environment = \
+            production'"
+    )]
+    Save {
+        /// The name.
+        name: String,
+        /// The predicate.
+        predicate: String,
+    },
+    /// Remove a slice.
+    Remove {
+        /// The name.
+        name: String,
+    },
+}
 
 pub async fn parts(arguments: Parts) -> Result<(), Fault> {
     let mut query = window_query(&arguments.window);

@@ -1,14 +1,76 @@
 //! What is removed before anything is stored.
 
 use chrono::Utc;
+use clap::{Args, Subcommand};
 use outcrop_api::{MadeScrubRule, NewScrubRule, ScrubRuleList, ScrubTrial, ScrubbedText};
 use outcrop_core::text::printable;
 use reqwest::Method;
 
-use crate::args::{Client, ScrubRule, Scrubbing};
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, counted, json, line, table};
+
+#[derive(Subcommand)]
+pub enum Scrubbing {
+    /// Remove values by name: `passport number` finds `passportNumber`, `PASSPORT_NUMBER`, `skerry.passport-number`.
+    #[command(after_help = "Example:\n  outcrop scrubbing remove 'passport number' --service boarding")]
+    Remove {
+        /// The words that the name ends with.
+        name: String,
+        #[command(flatten)]
+        rule: ScrubRule,
+    },
+    /// Keep values by name, though a built-in name says otherwise.
+    #[command(after_help = "Example:\n  outcrop scrubbing keep client.address --service gangway")]
+    Keep {
+        /// The words that the name ends with.
+        name: String,
+        /// The service it is for; without it, all.
+        #[arg(long)]
+        service: Option<String>,
+    },
+    /// Remove what a regular expression finds, in any text.
+    #[command(
+        after_help = "Example:\n  outcrop scrubbing shape 'SK-[0-9]{8}' --reason 'booking code' --service berths"
+    )]
+    Shape {
+        /// The regular expression.
+        expression: String,
+        #[command(flatten)]
+        rule: ScrubRule,
+    },
+    /// End a rule: what comes from now on is scrubbed without it.
+    End {
+        /// The rule's number.
+        id: i64,
+    },
+    /// Show what would be stored of a text, read from standard input.
+    #[command(
+        after_help = "Example:\n  echo 'no berth for SK-20260001' | outcrop scrubbing try --service berths --shape \
+            'SK-[0-9]{8}'"
+    )]
+    Try {
+        /// The service whose rules hold; without it, those for all.
+        #[arg(long)]
+        service: Option<String>,
+        /// Try this name as well.
+        #[arg(long, value_name = "NAME", conflicts_with = "shape")]
+        remove: Option<String>,
+        /// Try this regular expression as well.
+        #[arg(long, value_name = "REGEX")]
+        shape: Option<String>,
+    },
+}
+
+#[derive(Args)]
+pub struct ScrubRule {
+    /// The service it is for; without it, all.
+    #[arg(long)]
+    pub service: Option<String>,
+    /// What the mark says in the place of the value [default: the name].
+    #[arg(long)]
+    pub reason: Option<String>,
+}
 
 pub async fn run(command: Option<Scrubbing>, client: Client) -> Result<(), Fault> {
     let api = Api::new(&client)?;

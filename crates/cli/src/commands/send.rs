@@ -1,16 +1,66 @@
 //! `outcrop send`: sends one failure.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use outcrop_api::{Report, Reported};
+use clap::Args;
+use outcrop_api::{Report, Reported, Severity};
 use outcrop_core::text::printable;
 use reqwest::header::RETRY_AFTER;
 use serde_json::{Value, json};
 
-use crate::args::Send;
 use crate::client::{http, unreachable};
 use crate::fault::Fault;
 use crate::output;
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    outcrop send --service ledger --message 'nightly batch stopped at port 7' --type BatchStopped port=7\n  \
+    ./settle.py 2> error.txt || outcrop send --service ledger --message 'settlement failed' --stack error.txt\n  \
+    some-job || outcrop send --service some-job --severity fatal --message \"exit code $?\"\n\n\
+    The sender key is read from OUTCROP_KEY.")]
+pub struct Send {
+    /// Where the service takes OTLP/HTTP.
+    #[arg(
+        long,
+        env = "OUTCROP_URL",
+        value_name = "URL",
+        default_value = "http://127.0.0.1:8471"
+    )]
+    pub url: String,
+    /// The sender key; better given by the environment.
+    #[arg(long, env = "OUTCROP_KEY", value_name = "KEY", hide_env_values = true)]
+    pub key: Option<String>,
+    /// What happened; may be left out where a stack says it.
+    #[arg(long, value_name = "TEXT", required_unless_present = "stack")]
+    pub message: Option<String>,
+    /// The exception's type, or what kind of failure it is; what the stack says itself goes before it.
+    #[arg(long = "type", value_name = "TYPE")]
+    pub type_name: Option<String>,
+    /// The stack's text as the runtime printed it: a file, or - for standard input.
+    #[arg(long, value_name = "FILE")]
+    pub stack: Option<PathBuf>,
+    /// How severe it is: trace, debug, info, warn, error or fatal, or by another usual name, such as critical.
+    #[arg(long, value_name = "SEVERITY", default_value = "error")]
+    pub severity: Severity,
+    /// The user it happened to.
+    #[arg(long, value_name = "ID")]
+    pub user: Option<String>,
+    /// The service it happened in.
+    #[arg(long, env = "OUTCROP_SERVICE", value_name = "S")]
+    pub service: String,
+    /// The environment it happened in.
+    #[arg(long, env = "OUTCROP_ENVIRONMENT", value_name = "E")]
+    pub environment: Option<String>,
+    /// The version it happened in.
+    #[arg(long = "in-version", env = "OUTCROP_VERSION", value_name = "V")]
+    pub in_version: Option<String>,
+    /// Further attributes.
+    #[arg(value_name = "KEY=VALUE")]
+    pub attributes: Vec<String>,
+    /// Print one JSON document.
+    #[arg(long)]
+    pub json: bool,
+}
 
 /// The type of a report that names none.
 const REPORT: &str = "Report";
@@ -41,7 +91,7 @@ pub async fn run(arguments: Send) -> Result<(), Fault> {
         let reason = body["detail"]
             .as_str()
             .map_or_else(|| format!("{url} answered {status}"), str::to_owned);
-        return Err(Fault::Refused(reason + &wait.unwrap_or_default()));
+        return Err(Fault::Refused(reason + wait.as_deref().unwrap_or_default()));
     }
     let reported: Reported = answer
         .json()

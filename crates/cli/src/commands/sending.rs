@@ -1,14 +1,54 @@
 //! What was refused, and what is dropped as it comes in.
 
 use chrono::Utc;
+use clap::{Args, Subcommand};
 use outcrop_api::{DropList, MadeDrop, NewDrop, RefusedList};
 use outcrop_core::text::printable;
 use reqwest::Method;
 
-use crate::args::{Client, Drops, Refused};
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, counted, grouped, json, line, table};
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop refused --minutes 60")]
+pub struct Refused {
+    /// How many minutes back, 1 to 1440 [default: 15].
+    #[arg(long, value_name = "N")]
+    pub minutes: Option<u32>,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+#[derive(Subcommand)]
+pub enum Drops {
+    /// Drop what a predicate holds of, or a whole error, from now on.
+    #[command(
+        after_help = "Examples:\n  outcrop drops add --where 'type = ClientGone and service = gangway' --note \
+            'passengers close the tab'\n  outcrop drops add --error kobal-tirun"
+    )]
+    Add {
+        /// A predicate over single occurrences; `outcrop errors --where` shows what it holds of.
+        #[arg(
+            long = "where",
+            value_name = "PREDICATE",
+            required_unless_present = "error",
+            conflicts_with = "error"
+        )]
+        predicate: Option<String>,
+        /// The error's reference.
+        #[arg(long, value_name = "REF")]
+        error: Option<String>,
+        /// Why.
+        #[arg(long, default_value = "")]
+        note: String,
+    },
+    /// End a rule: what it dropped counts again.
+    End {
+        /// The rule's number.
+        id: i64,
+    },
+}
 
 pub async fn refused(refused: Refused) -> Result<(), Fault> {
     let list: RefusedList = Api::new(&refused.client)?

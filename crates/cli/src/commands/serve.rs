@@ -5,10 +5,9 @@ use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
 
-use crate::args::Serve;
 use crate::fault::Fault;
 use crate::settings;
-use crate::settings::Resolved;
+use crate::settings::{Resolved, Serve};
 
 /// Runs the service until SIGTERM or SIGINT.
 pub async fn run(arguments: Box<Serve>) -> Result<(), Fault> {

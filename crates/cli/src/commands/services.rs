@@ -1,14 +1,54 @@
 //! `outcrop services`: what each service sends, and what is missing.
 
 use chrono::Utc;
+use clap::Subcommand;
 use outcrop_api::{EndpointWeight, ServiceList, ServiceSettings};
 use outcrop_core::text::printable;
 use reqwest::Method;
 
-use crate::args::{Client, Services};
-use crate::client::{Api, segment};
+use crate::client::{Api, Client, segment};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, grouped, json, line, table};
+
+#[derive(Subcommand)]
+pub enum Services {
+    /// Say something of a service, or of `all`; an empty text takes it back.
+    #[command(
+        after_help = "Examples:\n  outcrop services set fares --source-root /srv/skerry/fares --source-url \
+            'https://git.skerry.example/fares/{revision}/{path}#L{line}'\n  outcrop services set all --instance-group \
+            cloud.region\n  outcrop services set gangway --weight 1.5 --endpoint-weight 'GET /internal/health=0.2'"
+    )]
+    Set {
+        /// The service, or `all` for every one that has nothing of its own.
+        service: String,
+        /// Template of a link to a line: {path}, {line}, {revision} (the commit, else the version), {service}.
+        #[arg(long, value_name = "URL")]
+        source_url: Option<String>,
+        /// The folder the code runs in: no part of the path in its repository.
+        #[arg(long, value_name = "DIR")]
+        source_root: Option<String>,
+        /// The attribute that tells instance groups apart.
+        #[arg(long, value_name = "ATTRIBUTE")]
+        instance_group: Option<String>,
+        /// The attribute that names the customer.
+        #[arg(long, value_name = "ATTRIBUTE")]
+        customer: Option<String>,
+        /// Keep e-mail addresses as they are; without it pseudonyms stand for them [default: false].
+        #[arg(long, value_name = "true|false")]
+        keep_addresses: Option<bool>,
+        /// What attention to its errors is multiplied with, 0.1 to 4; 1 takes it away.
+        #[arg(long, value_name = "FACTOR")]
+        weight: Option<f64>,
+        /// The same for one endpoint, which wins over the service's; 1 takes it away.
+        #[arg(long = "endpoint-weight", value_name = "ENDPOINT=FACTOR")]
+        endpoint_weights: Vec<String>,
+    },
+    /// Show what is said of a service, or of `all`.
+    Show {
+        /// The service.
+        service: String,
+    },
+}
 
 pub async fn run(command: Option<Services>, client: Client) -> Result<(), Fault> {
     let api = Api::new(&client)?;

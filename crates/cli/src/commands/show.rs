@@ -1,16 +1,41 @@
 //! `outcrop show`: one error.
 
 use chrono::Utc;
+use clap::Args;
 use outcrop_api::{AttributeValues, Common, ErrorDetail, Explanation, HandlingState, OccurrenceDetail};
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
 
 use super::errors::{then, window_query};
 use super::stack;
-use crate::args::Show;
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, counted, grouped, json, line, table, time};
+use crate::window::Window;
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop show kobal-tirun --since 7d\n  outcrop show kobal-tirun --where 'user = \
+        u-7'\n  outcrop show kobal-tirun --attributes\n  outcrop show kobal-tirun --why"
+)]
+pub struct Show {
+    /// The error's reference.
+    #[arg(value_name = "REF")]
+    pub reference: String,
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: Window,
+    /// Say why its occurrences are one error: what counted, what was left out.
+    #[arg(long)]
+    pub why: bool,
+    /// Show what its occurrences carry: of every attribute the most frequent values, each with its count and share.
+    #[arg(long, conflicts_with = "why")]
+    pub attributes: bool,
+    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
+}
 
 pub async fn run(arguments: Show) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;

@@ -1,11 +1,21 @@
 //! `outcrop storage`: how much room each kind of data takes.
 
+use clap::Args;
 use outcrop_api::Storage as Kept;
 
-use crate::args::Storage;
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, json, line, table};
+
+#[derive(Args)]
+#[command(
+    after_help = "Example:\n  outcrop storage\n\nWhat is kept is set with `outcrop serve`: see its options under \
+        \"What is kept\"."
+)]
+pub struct Storage {
+    #[command(flatten)]
+    pub client: Client,
+}
 
 pub async fn run(arguments: Storage) -> Result<(), Fault> {
     let kept: Kept = Api::new(&arguments.client)?.get("/storage", &[]).await?;

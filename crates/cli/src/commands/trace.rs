@@ -2,14 +2,33 @@
 
 use std::collections::HashMap;
 
+use clap::Args;
 use outcrop_api::{SpanItem, TraceDetail};
 use outcrop_core::text::printable;
 use outcrop_core::trace::in_words;
 
-use crate::args::Trace;
-use crate::client::{Api, segment};
+use crate::client::{Api, Client, segment};
 use crate::fault::Fault;
 use crate::output::{counted, json, line, time, width};
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop trace 0af7651916cd43dd8448eb211c80319c\n  outcrop trace \
+        0af7651916cd43dd8448eb211c80319c --attributes\n  outcrop trace 0af7651916cd43dd8448eb211c80319c --all --json"
+)]
+pub struct Trace {
+    /// The trace's id, 32 hex digits.
+    #[arg(value_name = "TRACE_ID")]
+    pub id: String,
+    #[command(flatten)]
+    pub client: Client,
+    /// Show every span: runs of the same are summed up else.
+    #[arg(long)]
+    pub all: bool,
+    /// Show what each span says: its attributes, and the events on it with theirs.
+    #[arg(long)]
+    pub attributes: bool,
+}
 
 /// Children of one name shown below one span before the others are summed up.
 const SHOWN: usize = 3;

@@ -1,18 +1,108 @@
 //! Endpoints, slow requests, kept requests, and requests as they pass.
 
-use std::collections::HashSet;
-use std::time::Duration;
-
-use chrono::{DurationRound, TimeDelta, Utc};
+use clap::{Args, ValueEnum};
 use outcrop_api::{EndpointItem, EndpointList, GroupList, RequestItem, RequestPage, SlowList, SlowSetting};
 use outcrop_core::attention::{least_share, percent};
 use outcrop_core::trace::in_words;
 use reqwest::Method;
 
-use crate::args::{Endpoints, Requests, Slow, TrafficWindow, Watch};
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, counted, grouped, json, line, table, time};
+use crate::window::TrafficWindow;
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop endpoints --service fares --since 3h\n  outcrop endpoints --slow-from fares \
+        'POST /v1/quotes/{sailing}' 400ms\n  \
+    outcrop endpoints --slow-from fares 'POST /v1/quotes/{sailing}' auto\n  outcrop endpoints --by-group --service \
+    fares\n\n\
+    A request is slow past twice the time that 95 % of its endpoint's requests of the last seven days stayed below, \
+    at least 20 ms, or past what was set."
+)]
+pub struct Endpoints {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: TrafficWindow,
+    /// Endpoints at most, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
+    /// What the instance groups of one service serve, each against the others (`outcrop services
+    /// set --instance-group` says what tells them apart); needs --service.
+    #[arg(long, conflicts_with_all = ["against", "slow_from"])]
+    pub by_group: bool,
+    /// With --by-group: of this endpoint alone.
+    #[arg(long, value_name = "ENDPOINT", requires = "by_group")]
+    pub endpoint: Option<String>,
+    /// Say from when on a request of an endpoint is slow; `auto` leaves it to its history.
+    #[arg(long, num_args = 3, value_names = ["SERVICE", "ENDPOINT", "TIME"])]
+    pub slow_from: Option<Vec<String>>,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop slow --service gangway --since 3h")]
+pub struct Slow {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: TrafficWindow,
+    /// Reasons at most, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub limit: u32,
+}
+
+/// Requests of one kind.
+#[derive(Clone, Copy, ValueEnum)]
+pub enum Only {
+    /// Failed requests.
+    Failed,
+    /// Slow requests, the slowest first.
+    Slow,
+}
+
+impl Only {
+    /// As the API calls it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Failed => "failed",
+            Self::Slow => "slow",
+        }
+    }
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop requests --service gangway --status 404\n  outcrop requests --only slow \
+        --since 3h"
+)]
+pub struct Requests {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: TrafficWindow,
+    /// Only this endpoint.
+    #[arg(long, value_name = "E")]
+    pub endpoint: Option<String>,
+    /// Only answers with this status.
+    #[arg(long, value_name = "N")]
+    pub status: Option<u16>,
+    /// Only requests of this kind.
+    #[arg(long, value_enum)]
+    pub only: Option<Only>,
+    /// Only requests with this text in their endpoint's name or in what they said of themselves.
+    #[arg(long, value_name = "TEXT")]
+    pub text: Option<String>,
+    /// Requests per page, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+    /// The page that begins here: `next` of the page before.
+    #[arg(long, value_name = "CURSOR")]
+    pub cursor: Option<String>,
+}
 
 pub(super) fn query(window: &TrafficWindow) -> Vec<(&'static str, Option<String>)> {
     vec![
@@ -309,7 +399,7 @@ const COLUMNS: [Column; 6] = [
     Column("trace", Fit::Whole),
 ];
 
-fn request(item: &RequestItem) -> Vec<String> {
+pub(super) fn request(item: &RequestItem) -> Vec<String> {
     let status = item.status.map_or_else(
         || {
             if item.failed {
@@ -354,100 +444,5 @@ pub async fn requests(arguments: Requests) -> Result<(), Fault> {
     match page.next {
         Some(next) => line(format!("\nMore: --cursor {next}")),
         None => Ok(()),
-    }
-}
-
-/// The rates of the last two whole minutes, in the place of requests that are too many to read.
-async fn rates(api: &Api, arguments: &Watch) -> Result<(), Fault> {
-    let to = Utc::now()
-        .duration_trunc(TimeDelta::minutes(1))
-        .unwrap_or_else(|_| Utc::now());
-    let query = [
-        ("from", Some((to - TimeDelta::minutes(2)).to_rfc3339())),
-        ("to", Some(to.to_rfc3339())),
-        ("service", arguments.service.clone()),
-        ("environment", arguments.environment.clone()),
-        ("limit", Some("500".to_owned())),
-    ];
-    let list: EndpointList = api.get("/endpoints", &query).await?;
-    let a_minute = |count: i64| grouped((count + 1) / 2);
-    let (all, failed) = list
-        .items
-        .iter()
-        .fold((0, 0), |(all, failed), item| (all + item.count, failed + item.failed));
-    line(format!(
-        "\nMore pass than can be read: {} requests a minute, {} of them fail. --only failed, --service or --text show \
-         single ones.",
-        a_minute(all),
-        a_minute(failed)
-    ))?;
-    let columns = [
-        Column("a minute", Fit::Number),
-        Column("fail", Fit::Number),
-        Column("service", Fit::Whole),
-        Column("endpoint", Fit::Text(20)),
-    ];
-    table(
-        &columns,
-        list.items
-            .into_iter()
-            .take(RATES)
-            .map(|item| vec![a_minute(item.count), a_minute(item.failed), item.service, item.endpoint]),
-    )
-}
-
-/// Endpoints whose rates are shown, and how often.
-const RATES: usize = 12;
-const RATES_EVERY: Duration = Duration::from_secs(10);
-/// How often it is asked what has passed.
-const EVERY: Duration = Duration::from_secs(2);
-/// Requests asked for at once: more in two seconds is nothing to read.
-const AT_ONCE: &str = "100";
-
-pub async fn watch(arguments: Watch) -> Result<(), Fault> {
-    let api = Api::new(&arguments.client)?;
-    let mut seen: HashSet<String> = HashSet::new();
-    let mut since = Utc::now() - TimeDelta::seconds(30);
-    let mut rates_at = None;
-    line(
-        "Failed and slow requests, answers of 4xx and 5xx, and one in 100 of the others, as they come; Ctrl-C ends it.",
-    )?;
-    loop {
-        let query = [
-            ("from", Some(since.to_rfc3339())),
-            ("service", arguments.service.clone()),
-            ("environment", arguments.environment.clone()),
-            ("only", arguments.only.map(|only| only.name().to_owned())),
-            ("text", arguments.text.clone()),
-            ("limit", Some(AT_ONCE.to_owned())),
-        ];
-        let page: RequestPage = api.get("/requests", &query).await?;
-        let fresh: Vec<&RequestItem> = page
-            .items
-            .iter()
-            .rev()
-            .filter(|item| !seen.contains(&item.span_id))
-            .collect();
-        let is_too_much = page.next.is_some() && !arguments.client.json;
-        for item in fresh.iter().filter(|_| !is_too_much) {
-            if arguments.client.json {
-                line(serde_json::to_string(item).map_err(std::io::Error::from)?)?;
-            } else {
-                line(outcrop_core::text::printable(&request(item).join("  ")))?;
-            }
-        }
-        if is_too_much
-            && rates_at.is_none_or(|at| Utc::now() - at >= TimeDelta::from_std(RATES_EVERY).unwrap_or_default())
-        {
-            rates_at = Some(Utc::now());
-            rates(&api, &arguments).await?;
-        }
-        // Spans come a few seconds after their requests: what was asked for before is asked for again, and left out.
-        since = Utc::now() - TimeDelta::seconds(30);
-        seen = page.items.into_iter().map(|item| item.span_id).collect();
-        if arguments.once {
-            return Ok(());
-        }
-        tokio::time::sleep(EVERY).await;
     }
 }

@@ -1,13 +1,74 @@
 //! Who calls whom, statements, instances, and what is unwell now.
 
+use clap::Args;
 use outcrop_api::{CallItem, CallList, InstanceItem, InstanceList, NowReport};
 use outcrop_core::attention::percent;
 
 use super::traffic::{query, share, took};
-use crate::args::{Calls, Instances, Now, Statements};
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, counted, grouped, json, line, table, time};
+use crate::window::TrafficWindow;
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop calls --service gangway --since 3h")]
+pub struct Calls {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: TrafficWindow,
+    /// Hold the window against another period: `before` it (where nothing is said), so much earlier
+    /// (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
+    /// Calls at most, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 100)]
+    pub limit: u32,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop statements --service stowage --since 7d")]
+pub struct Statements {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: TrafficWindow,
+    /// Hold the window against another period: `before` it (where nothing is said), so much earlier
+    /// (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
+    /// Statements at most, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub limit: u32,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop instances --service fares --since 1h")]
+pub struct Instances {
+    #[command(flatten)]
+    pub client: Client,
+    #[command(flatten)]
+    pub window: TrafficWindow,
+    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    #[arg(long, value_name = "PERIOD")]
+    pub against: Option<String>,
+    /// Instances at most, 1 to 500.
+    #[arg(long, value_name = "N", default_value_t = 100)]
+    pub limit: u32,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop now --environment production")]
+pub struct Now {
+    #[command(flatten)]
+    pub client: Client,
+    /// Only services of this name.
+    #[arg(long, value_name = "S")]
+    pub service: Option<String>,
+    /// Only this environment.
+    #[arg(long, value_name = "E")]
+    pub environment: Option<String>,
+}
 
 /// What is called: the service behind the name where it is known.
 fn whom(item: &CallItem) -> String {

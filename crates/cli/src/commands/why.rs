@@ -1,12 +1,22 @@
 //! Why an error is there.
 
+use clap::Args;
 use outcrop_api;
 use outcrop_core::text::printable;
 
-use crate::args::Why;
-use crate::client::Api;
+use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{json, line};
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop why kobal-tirun")]
+pub struct Why {
+    /// The error's reference.
+    #[arg(value_name = "REF")]
+    pub reference: String,
+    #[command(flatten)]
+    pub client: Client,
+}
 
 pub async fn run(arguments: Why) -> Result<(), Fault> {
     let why: outcrop_api::Why = Api::new(&arguments.client)?

@@ -1,6 +1,7 @@
 //! Logs of services that send no telemetry: read, followed, sent.
 
-use std::fs::{self, OpenOptions};
+use std::fs;
+use std::fs::OpenOptions;
 use std::io::Write;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};

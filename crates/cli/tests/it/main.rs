@@ -4,8 +4,11 @@
 #![expect(clippy::too_many_lines, reason = "a story is told in one go")]
 #![expect(clippy::unwrap_used, reason = "helpers of tests fail loudly")]
 
+mod announced;
+mod backtests;
 mod collect;
 mod commands;
+mod connect;
 mod console;
 mod decide;
 mod demo;
@@ -21,6 +24,7 @@ mod predicates;
 mod protocols;
 mod recorded;
 mod regrouping;
+mod sampled;
 mod sdk;
 mod secrets;
 mod senders;

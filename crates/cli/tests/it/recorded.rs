@@ -1,6 +1,7 @@
 //! Bodies that real SDKs sent.
 
-use opentelemetry_proto::tonic::collector::{logs::v1::ExportLogsServiceRequest, trace::v1::ExportTraceServiceRequest};
+use opentelemetry_proto::tonic::collector::logs::v1::ExportLogsServiceRequest;
+use opentelemetry_proto::tonic::collector::trace::v1::ExportTraceServiceRequest;
 use outcrop_testkit::{Body, recorded, restamped};
 use prost::Message;
 

@@ -1,11 +1,22 @@
 //! `outcrop admin audit`: what people changed in the set-up.
 
+use clap::Args;
 use outcrop_store::people::audit;
 
 use super::{away, open};
-use crate::args::{AuditList, DatabaseArgs};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, json, line, table, time};
+use crate::settings::DatabaseArgs;
+
+#[derive(Args)]
+pub struct AuditList {
+    /// Changes at most, the newest first, 1 to 1000.
+    #[arg(long, value_name = "N", default_value_t = 50, value_parser = clap::value_parser!(i64).range(1..=1_000))]
+    pub limit: i64,
+    /// Print JSON.
+    #[arg(long)]
+    pub json: bool,
+}
 
 pub async fn run(database: DatabaseArgs, arguments: AuditList) -> Result<(), Fault> {
     let database = open(database).await?;

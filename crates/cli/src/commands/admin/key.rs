@@ -6,10 +6,10 @@ use outcrop_store::people::keys::Bounds;
 use outcrop_store::people::{AccessError, keys};
 
 use super::{away, note, open, refused};
-use crate::args::{DatabaseArgs, KeyCommand};
+use crate::commands::key::KeyCommand;
 use crate::fault::Fault;
 use crate::output::line;
-use crate::settings::bytes;
+use crate::settings::{DatabaseArgs, bytes};
 
 pub async fn run(database: DatabaseArgs, command: KeyCommand, as_json: bool) -> Result<(), Fault> {
     match command {

@@ -3,14 +3,83 @@
 use std::io::Read;
 
 use chrono::Utc;
+use clap::{Args, Subcommand, ValueEnum};
 use outcrop_server::MIN_PASSWORD;
 use outcrop_store::people;
 use outcrop_store::people::Tokens;
 
 use super::{away, note, open, refused};
-use crate::args::{DatabaseArgs, MemberAdd, MemberCommand, Role};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, grouped, json, line, table, time};
+use crate::settings::DatabaseArgs;
+
+#[derive(Subcommand)]
+pub enum MemberCommand {
+    /// Add a member; the password is read from standard input.
+    #[command(
+        after_help = "Example:\n  outcrop admin member add purser@skerry.example --role engineer --password-stdin < \
+            password.txt"
+    )]
+    Add(MemberAdd),
+    /// List members, with what they use.
+    List {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Give a member another role.
+    #[command(after_help = "Example:\n  outcrop admin member role purser@skerry.example admin")]
+    Role {
+        /// The member's address.
+        email: String,
+        /// What they may do from now on.
+        #[arg(value_enum)]
+        role: Role,
+    },
+    /// Remove a member with their tokens and sessions; what they did stays under their address.
+    #[command(after_help = "Example:\n  outcrop admin member remove purser@skerry.example")]
+    Remove {
+        /// The member's address.
+        email: String,
+    },
+    /// Set a member's password, read from standard input; their sessions end.
+    #[command(
+        after_help = "Example:\n  outcrop admin member password purser@skerry.example --password-stdin \
+            --revoke-tokens < password.txt"
+    )]
+    Password {
+        /// The member's address.
+        email: String,
+        /// Read the password from standard input.
+        #[arg(long, required = true)]
+        password_stdin: bool,
+        /// Revoke their tokens too.
+        #[arg(long)]
+        revoke_tokens: bool,
+    },
+}
+
+#[derive(Args)]
+pub struct MemberAdd {
+    /// The address they sign in with.
+    pub email: String,
+    /// What they may do.
+    #[arg(long, value_enum)]
+    pub role: Role,
+    /// Read the password from standard input.
+    #[arg(long, required = true)]
+    pub password_stdin: bool,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub enum Role {
+    /// Reads.
+    Viewer,
+    /// Reads and acts on errors.
+    Engineer,
+    /// Also manages members and keys.
+    Admin,
+}
 
 /// Longest password taken, in bytes, as where people sign in.
 const LONGEST_PASSWORD: usize = 1_000;

@@ -2,10 +2,9 @@
 
 use outcrop_store::Database;
 
-use crate::args::DatabaseArgs;
 use crate::fault::Fault;
 use crate::output::{counted, line};
-use crate::settings::database_url;
+use crate::settings::{DatabaseArgs, database_url};
 
 pub async fn run(database: DatabaseArgs) -> Result<(), Fault> {
     let url = database_url(&database)?;

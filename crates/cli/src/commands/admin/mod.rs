@@ -1,6 +1,7 @@
 //! On the database directly, so that the first member can be made before anybody can sign in.
 
 pub mod audit;
+mod database;
 pub mod key;
 pub mod member;
 pub mod migrate;
@@ -8,45 +9,52 @@ pub mod session;
 pub mod token;
 pub mod weight;
 
-use outcrop_store::people::AccessError;
-use outcrop_store::{Database, StoreError};
+use clap::Subcommand;
+use database::{away, note, open, refused};
 
-use crate::args::DatabaseArgs;
-use crate::fault::Fault;
-use crate::settings::database_url;
+use crate::commands::admin::audit::AuditList;
+use crate::commands::admin::member::MemberCommand;
+use crate::commands::admin::session::SessionCommand;
+use crate::commands::admin::token::TokenCommand;
+use crate::commands::admin::weight::Weight;
+use crate::commands::key::KeyCommand;
 
-async fn open(arguments: DatabaseArgs) -> Result<Database, Fault> {
-    let url = database_url(&arguments)?;
-    Database::connect(&url)
-        .await
-        .map_err(|error| Fault::Refused(error.to_string()))
-}
-
-/// Who works on the database, for the record: the system's user, since nobody has signed in.
-fn who() -> String {
-    format!(
-        "{} on the database",
-        std::env::var("USER")
-            .ok()
-            .filter(|user| !user.is_empty())
-            .unwrap_or_else(|| "somebody".to_owned())
-    )
-}
-
-/// Writes down a change of the set-up.
-async fn note(database: &Database, did: &str, subject: &str) -> Result<(), Fault> {
-    outcrop_store::people::audit::note(database, &who(), did, subject)
-        .await
-        .map_err(|error| away(&error))
-}
-
-fn refused(error: &AccessError) -> Fault {
-    match error {
-        AccessError::Exists(_) | AccessError::Missing(_) | AccessError::LastAdmin(_) => Fault::Usage(error.to_string()),
-        AccessError::Store(store) => away(store),
-    }
-}
-
-fn away(error: &StoreError) -> Fault {
-    Fault::Refused(error.to_string())
+#[derive(Subcommand)]
+pub enum Admin {
+    /// People who may sign in.
+    Member {
+        #[command(subcommand)]
+        command: MemberCommand,
+    },
+    /// Secrets of people for the API.
+    Token {
+        #[command(subcommand)]
+        command: TokenCommand,
+    },
+    /// Secrets that senders of telemetry authenticate with.
+    Key {
+        #[command(subcommand)]
+        command: KeyCommand,
+        /// Print JSON instead of a table.
+        #[arg(long, global = true)]
+        json: bool,
+    },
+    /// Sessions of people who signed in.
+    Session {
+        #[command(subcommand)]
+        command: SessionCommand,
+    },
+    /// Who changed what in the set-up: members, tokens, keys, discarding, scrubbing, settings.
+    #[command(after_help = "Example:\n  outcrop admin audit --limit 200")]
+    Audit(AuditList),
+    /// Bring the database's schema up to this release; `outcrop serve` does it by itself.
+    #[command(after_help = "Example:\n  outcrop admin migrate --database-url postgres://outcrop@127.0.0.1/outcrop")]
+    Migrate,
+    /// How much errors of a service or endpoint weigh in the ranking.
+    #[command(
+        after_help = "Examples:\n  outcrop admin weight fares 1.5\n  outcrop admin weight gangway --endpoint 'GET \
+            /internal/health' 0.2\n  outcrop admin weight fares 1     takes it away\n  outcrop admin \
+            weight             lists what is set"
+    )]
+    Weight(Weight),
 }

@@ -1,12 +1,37 @@
 //! `outcrop admin session`: who is signed in.
 
 use chrono::Utc;
+use clap::Subcommand;
 use outcrop_store::people::sessions;
 
 use super::{away, note, open};
-use crate::args::{DatabaseArgs, SessionCommand};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, counted, json, line, table, time};
+use crate::settings::DatabaseArgs;
+
+#[derive(Subcommand)]
+pub enum SessionCommand {
+    /// List open sessions.
+    List {
+        /// Only this member's.
+        email: Option<String>,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// End a member's sessions: they have to sign in again.
+    #[command(
+        after_help = "Examples:\n  outcrop admin session end purser@skerry.example\n  outcrop admin session end \
+            purser@skerry.example --id 7"
+    )]
+    End {
+        /// The member's address.
+        email: String,
+        /// Only the session of this number.
+        #[arg(long, value_name = "N")]
+        id: Option<i32>,
+    },
+}
 
 pub async fn run(database: DatabaseArgs, command: SessionCommand) -> Result<(), Fault> {
     let database = open(database).await?;

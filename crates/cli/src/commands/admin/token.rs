@@ -1,13 +1,50 @@
 //! `outcrop admin token`: tokens of members.
 
 use chrono::{TimeDelta, Utc};
+use clap::Subcommand;
 use outcrop_server::Secret;
 use outcrop_store::people::{AccessError, tokens};
 
 use super::{away, note, open, refused};
-use crate::args::{DatabaseArgs, TokenCommand};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, ago, json, line, table, time};
+use crate::settings::DatabaseArgs;
+
+#[derive(Subcommand)]
+pub enum TokenCommand {
+    /// Make a token for a member; prints only the token.
+    #[command(
+        after_help = "Examples:\n  export OUTCROP_TOKEN=$(outcrop admin token create purser@skerry.example)\n  \
+            outcrop admin token create purser@skerry.example --pipeline"
+    )]
+    Create {
+        /// The member's address.
+        email: String,
+        /// For a pipeline: it records and checks deploys and marks changes, and does nothing else.
+        #[arg(long)]
+        pipeline: bool,
+        /// What the token is for.
+        #[arg(long, value_name = "TEXT", default_value = "")]
+        name: String,
+        /// After how many days it ends; never where not given.
+        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=3_650))]
+        days: Option<u32>,
+    },
+    /// List tokens, without their secrets.
+    List {
+        /// Only this member's.
+        email: Option<String>,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Revoke a token: its next request is refused, on all instances.
+    #[command(after_help = "Example:\n  outcrop admin token revoke 12")]
+    Revoke {
+        /// The token's number, as listed.
+        id: i32,
+    },
+}
 
 pub async fn run(database: DatabaseArgs, command: TokenCommand) -> Result<(), Fault> {
     let database = open(database).await?;

@@ -1,12 +1,25 @@
 //! `outcrop admin weight`: how much services and endpoints weigh in the ranking.
 
+use clap::Args;
 use outcrop_store::errors::weights;
 use outcrop_store::errors::weights::FACTORS;
 
 use super::{away, open};
-use crate::args::{DatabaseArgs, Weight};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, line, table};
+use crate::settings::DatabaseArgs;
+
+#[derive(Args)]
+pub struct Weight {
+    /// The service; nothing lists what is set.
+    pub service: Option<String>,
+    /// What attention is multiplied with, 0.1 to 4; 1 takes the weight away.
+    #[arg(requires = "service")]
+    pub factor: Option<f32>,
+    /// Only this endpoint of the service.
+    #[arg(long, value_name = "E", requires = "service")]
+    pub endpoint: Option<String>,
+}
 
 pub async fn run(database: DatabaseArgs, arguments: Weight) -> Result<(), Fault> {
     let database = open(database).await?;

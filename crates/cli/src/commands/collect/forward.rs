@@ -8,9 +8,9 @@ use reqwest::StatusCode;
 use reqwest::header::{CONTENT_TYPE, RETRY_AFTER};
 use serde_json::{Value, json};
 
-use super::now;
-use crate::args::Collect;
 use crate::client::{http, unreachable};
+use crate::clock::now;
+use crate::commands::collect::Collect;
 use crate::fault::Fault;
 
 /// Tries of one request where the log is read to its end; a followed log waits for as long as it takes.

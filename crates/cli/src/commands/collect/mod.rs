@@ -1,16 +1,18 @@
 //! Application logs in, OTLP log records out.
 
+mod arguments;
 mod forward;
 mod journal;
 mod position;
 mod source;
+
+pub use arguments::{Collect, LinesArg};
 
 use std::collections::VecDeque;
 use std::io::BufRead;
 use std::time::Duration;
 
 use forward::Forward;
-use outcrop_core::Timestamp;
 use outcrop_core::app_log::Event;
 use outcrop_core::text::printable;
 use position::Positions;
@@ -18,7 +20,7 @@ use serde::Serialize;
 use source::{FileSource, Source};
 use tokio_util::sync::CancellationToken;
 
-use crate::args::{Collect, LinesArg};
+use crate::clock::now;
 use crate::fault::Fault;
 use crate::output::{Column, Fit, counted, json, line, table};
 
@@ -300,8 +302,4 @@ fn dry_run(arguments: &Collect) -> Result<(), Fault> {
             ]
         }),
     )
-}
-
-fn now() -> Timestamp {
-    outcrop_store::from_utc(chrono::Utc::now())
 }

@@ -11,8 +11,8 @@ use outcrop_core::Timestamp;
 use outcrop_core::app_log::{Event, Finder};
 
 use super::journal::Journal;
-use super::now;
 use super::position::Position;
+use crate::clock::now;
 use crate::fault::Fault;
 
 /// Longest line read in bytes: a longer one is cut, the rest left out.

@@ -1,0 +1,16 @@
+//! The workspace's own source code is within its limits.
+
+use std::path::Path;
+
+use outcrop_figures::{Workspace, limits};
+
+#[test]
+fn the_source_code_is_within_its_limits() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let broken = limits::broken(&Workspace::read(&root).unwrap());
+    assert!(
+        broken.is_empty(),
+        "past the limits of crates/figures/src/limits.rs:\n{}",
+        broken.join("\n")
+    );
+}
