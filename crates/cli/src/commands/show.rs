@@ -37,6 +37,24 @@ pub struct Show {
     pub against: Option<String>,
 }
 
+/// Which errors it was before its code was edited, or may have been.
+fn print_moved(detail: &ErrorDetail) -> Result<(), Fault> {
+    for moved in &detail.moved {
+        line(printable(&format!(
+            "Known from before: it {} (not so? outcrop grouping undo {}).",
+            moved.sentence, moved.change
+        )))?;
+    }
+    for other in &detail.may_be {
+        let join = format!("outcrop grouping join {} {}", other.reference, detail.error.reference);
+        line(printable(&format!(
+            "May be {}, its code having moved: {} (so? {join}).",
+            other.reference, other.title
+        )))?;
+    }
+    Ok(())
+}
+
 pub async fn run(arguments: Show) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
     if arguments.attributes {
@@ -72,19 +90,7 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
         error.attention.score,
         printable(&error.attention.reasons.join(", "))
     ))?;
-    for moved in &detail.moved {
-        line(printable(&format!(
-            "Known from before: it {} (not so? outcrop grouping undo {}).",
-            moved.sentence, moved.change
-        )))?;
-    }
-    for other in &detail.may_be {
-        let join = format!("outcrop grouping join {} {}", other.reference, error.reference);
-        line(printable(&format!(
-            "May be {}, its code having moved: {} (so? {join}).",
-            other.reference, other.title
-        )))?;
-    }
+    print_moved(&detail)?;
     if let Some(version) = &error.settled_in {
         let handling: HandlingState = api
             .get(&format!("/errors/{}/handling", arguments.reference), &[])

@@ -1,7 +1,7 @@
 //! Whether deploys did harm: the answer of `deploy check`, of the list of deploys and of a deploy's page.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use outcrop_api::{DeployCheck, EndpointChange, StoppedError, Sums};
+use outcrop_api::{DeployCheck, EndpointChange, FlagItem, StoppedError, Sums};
 use outcrop_core::deploy as judged;
 use outcrop_core::deploy::{Harm, KNOWN_MINUTES, Outcome, judge};
 use outcrop_store::deploys::facts::{Asked, Facts};
@@ -75,6 +75,23 @@ fn minutes_before(minutes: i64) -> i64 {
     minutes.clamp(30, BEFORE_MINUTES)
 }
 
+/// The errors first seen in the version that no flag tells of, while its place is too young for flags. Later ones are
+/// flagged new, or follow from another service's.
+fn first_seen(facts: &Facts, flags: &[FlagItem], now: DateTime<Utc>) -> Vec<StoppedError> {
+    let told: Vec<&str> = flags.iter().map(|flag| flag.reference.as_str()).collect();
+    let young_until = facts.known_since.unwrap_or(now) + TimeDelta::minutes(KNOWN_MINUTES);
+    let young = facts.first_seen.iter().filter(|error| error.first_at < young_until);
+    young
+        .take(FIRST_SEEN)
+        .map(|error| StoppedError {
+            reference: ids::reference(error.error_id).to_string(),
+            title: error.title.clone(),
+            count: error.count,
+        })
+        .filter(|error| !told.contains(&error.reference.as_str()))
+        .collect()
+}
+
 fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[String], now: DateTime<Utc>) -> Judged {
     let minutes = (until - deploy.at).num_minutes().max(0);
     let before_minutes = minutes_before(minutes);
@@ -94,21 +111,7 @@ fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[Strin
     let mut flags = charged(&facts);
     flags.retain(|flag| counts(&flag.flag));
     let flags = once_an_error(flags);
-    let told: Vec<&str> = flags.iter().map(|flag| flag.reference.as_str()).collect();
-    // Later ones are flagged new, or follow from another service's.
-    let young_until = facts.known_since.unwrap_or(now) + TimeDelta::minutes(KNOWN_MINUTES);
-    let first_seen: Vec<StoppedError> = (facts
-        .first_seen
-        .iter()
-        .filter(|error| error.first_at < young_until)
-        .take(FIRST_SEEN))
-    .map(|error| StoppedError {
-        reference: ids::reference(error.error_id).to_string(),
-        title: error.title.clone(),
-        count: error.count,
-    })
-    .filter(|error| !told.contains(&error.reference.as_str()))
-    .collect();
+    let first_seen = first_seen(&facts, &flags, now);
     let watch = Watch::over(&facts, minutes, &counts);
     let known_minutes = facts.known_since.map_or(0, |since| (now - since).num_minutes());
     let has_requests = facts.whole.before.requests + facts.whole.after.requests > 0;
@@ -162,7 +165,10 @@ fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[Strin
         ),
         Outcome::Clear => ("clear", said.clear(has_requests)),
     };
-    let needs = i64::try_from(judged::missing(&watch.whole, &watch.endpoints)).unwrap_or(i64::MAX);
+    let needs = match outcome {
+        "flagged" => 0,
+        _ => i64::try_from(judged::missing(&watch.whole, &watch.endpoints)).unwrap_or(i64::MAX),
+    };
     let check = DeployCheck {
         outcome: outcome.to_owned(),
         sentence: format!("{subject}: {sentence}"),

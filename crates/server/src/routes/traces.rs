@@ -127,6 +127,21 @@ fn failed_first(trace: &Trace, root: usize, occurrences: &[InTrace]) -> Option<S
     Some(format!("Failed first in {service}: {what}."))
 }
 
+/// Occurrences by the span that they were reported on.
+fn by_span(occurrences: &[InTrace]) -> HashMap<SpanId, Vec<SpanOccurrence>> {
+    let mut reported: HashMap<SpanId, Vec<SpanOccurrence>> = HashMap::new();
+    for occurrence in occurrences {
+        if let Some(span) = occurrence.span() {
+            reported.entry(span).or_default().push(SpanOccurrence {
+                id: occurrence.id.simple().to_string(),
+                reference: ids::reference(occurrence.error_id).to_string(),
+                title: occurrence.title.clone(),
+            });
+        }
+    }
+    reported
+}
+
 fn detail(id: [u8; 16], stored: StoredTrace, occurrences: &[InTrace]) -> TraceDetail {
     let StoredTrace {
         chunks,
@@ -139,16 +154,7 @@ fn detail(id: [u8; 16], stored: StoredTrace, occurrences: &[InTrace]) -> TraceDe
     let path = critical_path(&trace, root);
     let on_path: HashSet<usize> = path.iter().map(|step| step.span).collect();
     let (began, ended) = trace.bounds();
-    let mut reported: HashMap<SpanId, Vec<SpanOccurrence>> = HashMap::new();
-    for occurrence in occurrences {
-        if let Some(span) = occurrence.span() {
-            reported.entry(span).or_default().push(SpanOccurrence {
-                id: occurrence.id.simple().to_string(),
-                reference: ids::reference(occurrence.error_id).to_string(),
-                title: occurrence.title.clone(),
-            });
-        }
-    }
+    let mut reported = by_span(occurrences);
     let mut told: HashSet<*const Attributes> = HashSet::new();
     let spans = trace
         .spans

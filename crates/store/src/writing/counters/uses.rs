@@ -280,6 +280,15 @@ pub(crate) async fn instances(
     )
     .fetch_all(&mut *connection)
     .await?;
+    hours(connection, &instances, rows).await
+}
+
+/// Adds what instances served, by the hour. `rows`: their hashes and numbers.
+async fn hours(
+    connection: &mut PgConnection,
+    instances: &BTreeMap<Digest, Instance<'_>>,
+    rows: Vec<(uuid::Uuid, i32)>,
+) -> Result<(), StoreError> {
     let mut hours: BTreeMap<(Timestamp, i32), (i64, i64)> = BTreeMap::new();
     for (hash, id) in rows {
         let served = instances.get(&Digest(*hash.as_bytes())).map(|instance| &instance.hours);

@@ -92,16 +92,7 @@ impl Names {
                 },
             )
         });
-        let other = |_: &Digest, _: &Name<'_>| {
-            (
-                service_hash("", OTHER_SERVICES),
-                Name {
-                    owner: 0,
-                    space: "",
-                    said: OTHER_SERVICES,
-                },
-            )
-        };
+        let other = |_: &Digest, _: &Name<'_>| (service_hash("", OTHER_SERVICES), Name::plain(0, OTHER_SERVICES));
         let services = self
             .services
             .resolve(pool, &SERVICES, services.collect(), other, day)
@@ -109,23 +100,10 @@ impl Names {
         let environments = wanted.iter().map(|(identity, (key, _))| {
             (
                 name_hash(&identity.environment),
-                Name {
-                    owner: *key,
-                    space: "",
-                    said: &identity.environment,
-                },
+                Name::plain(*key, &identity.environment),
             )
         });
-        let other = |_: &Digest, _: &Name<'_>| {
-            (
-                name_hash(OTHER_ENVIRONMENTS),
-                Name {
-                    owner: 0,
-                    space: "",
-                    said: OTHER_ENVIRONMENTS,
-                },
-            )
-        };
+        let other = |_: &Digest, _: &Name<'_>| (name_hash(OTHER_ENVIRONMENTS), Name::plain(0, OTHER_ENVIRONMENTS));
         let environments = self
             .environments
             .resolve(pool, &ENVIRONMENTS, environments.collect(), other, day)
@@ -134,11 +112,7 @@ impl Names {
             let service = services.numbers[&of_identity(identity)];
             (
                 (service, name_hash(&identity.version)),
-                Name {
-                    owner: service,
-                    space: "",
-                    said: &identity.version,
-                },
+                Name::plain(service, &identity.version),
             )
         });
         let versions = self
@@ -166,16 +140,11 @@ impl Names {
                     numbers.reached.add(service, limit, 1);
                 }
             }
-            endpoints.extend(served.iter().map(|name| {
-                (
-                    (service, name_hash(name)),
-                    Name {
-                        owner: service,
-                        space: "",
-                        said: name,
-                    },
-                )
-            }));
+            endpoints.extend(
+                served
+                    .iter()
+                    .map(|name| ((service, name_hash(name)), Name::plain(service, name))),
+            );
         }
         let endpoints = self
             .endpoints
@@ -258,6 +227,13 @@ struct Name<'a> {
     /// The namespace of a service, the kind of what is called.
     space: &'a str,
     said: &'a str,
+}
+
+impl<'a> Name<'a> {
+    /// A name without a namespace.
+    const fn plain(owner: i32, said: &'a str) -> Self {
+        Self { owner, space: "", said }
+    }
 }
 
 /// A table of names.
