@@ -1,7 +1,7 @@
 //! What a body carries, and what is read of it.
 
 use outcrop_core::failure::Refused;
-use outcrop_core::telemetry::{Attributes, Group, Span, SpanId, SpanKind, TraceId};
+use outcrop_core::telemetry::{Attributes, ScopeRecords, Span, SpanId, SpanKind, TraceId};
 
 /// How a body is encoded.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -63,7 +63,7 @@ impl Signal {
 #[derive(Clone, Debug)]
 pub struct Decoded<T> {
     /// The records by resource and scope.
-    pub groups: Vec<Group<T>>,
+    pub groups: Vec<ScopeRecords<T>>,
     /// Records that could not be used.
     pub refused: Refused,
 }

@@ -6,8 +6,8 @@ use outcrop_core::Timestamp;
 use outcrop_core::failure::READINGS;
 use outcrop_core::telemetry::tidy::{CUT_SPAN, MAX_DEPTH, MAX_ELEMENTS, MAX_EVENTS, MAX_LINKS, TOO_DEEP};
 use outcrop_core::telemetry::{
-    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, names,
-    sampling,
+    Attributes, LogRecord, Reading, Resource, Scope, ScopeRecords, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
+    names, sampling,
 };
 
 use crate::bounds::{ATTRIBUTE_BYTES, Bounds, Gathered, RECORD_BYTES, Room};
@@ -75,7 +75,7 @@ fn read<T>(
                 }
             }
             if takes_resource {
-                groups.push(Group {
+                groups.push(ScopeRecords {
                     resource: resource.clone(),
                     scope: Arc::new(scope),
                     records,

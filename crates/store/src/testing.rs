@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use outcrop_core::failure::{Found, Limits, find_in_logs, find_in_spans};
 use outcrop_core::telemetry::{
-    Attributes, Group, LogRecord, NO_GROUPS, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
+    Attributes, LogRecord, NO_GROUPS, Resource, Scope, ScopeRecords, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
 };
 use outcrop_core::{Digest, Timestamp, scrub};
 use outcrop_testkit::Postgres;
@@ -57,8 +57,8 @@ pub(crate) fn resource_of(entries: &[(&str, &str)]) -> Arc<Resource> {
     })
 }
 
-pub(crate) fn of<T>(resource: Arc<Resource>, records: Vec<T>) -> Group<T> {
-    Group {
+pub(crate) fn of<T>(resource: Arc<Resource>, records: Vec<T>) -> ScopeRecords<T> {
+    ScopeRecords {
         resource,
         scope: Arc::new(Scope::default()),
         records,
@@ -75,12 +75,12 @@ fn limits(received: Timestamp) -> Limits<'static> {
 }
 
 /// A request of spans, received at a time.
-pub(crate) fn spans(groups: Vec<Group<Span>>, received: Timestamp) -> Submission {
+pub(crate) fn spans(groups: Vec<ScopeRecords<Span>>, received: Timestamp) -> Submission {
     submission(find_in_spans(groups, limits(received)), received)
 }
 
 /// A request of log records, received at a time.
-pub(crate) fn logs(groups: Vec<Group<LogRecord>>, received: Timestamp) -> Submission {
+pub(crate) fn logs(groups: Vec<ScopeRecords<LogRecord>>, received: Timestamp) -> Submission {
     submission(find_in_logs(groups, limits(received)), received)
 }
 

@@ -19,8 +19,8 @@ use crate::failure::reports::{ERROR, Failing, From, Parts, log_report, took};
 use crate::failure::span_facts::{SpanFacts, carries_exception, is_exception_event, tells_of_failure};
 use crate::telemetry::groups::InstanceGroups;
 use crate::telemetry::{
-    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, facts,
-    names, sampling, tidy,
+    Attributes, LogRecord, Reading, Resource, Scope, ScopeRecords, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
+    facts, names, sampling, tidy,
 };
 use crate::{Digest, Timestamp, scrub};
 
@@ -31,7 +31,7 @@ fn is_sampled(span: &Span) -> bool {
 
 /// Finds failures and requests in spans. Secrets are removed from all that is kept.
 #[must_use]
-pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
+pub fn find_in_spans(groups: Vec<ScopeRecords<Span>>, limits: Limits<'_>) -> Found {
     let mut senders = Senders::default();
     let clocks = clocks_of(&groups, &mut senders, limits, |span| span.end.or(span.start));
     let mut finder = SpanFinder::new(&groups, limits);
@@ -55,7 +55,7 @@ pub fn find_in_spans(groups: Vec<Group<Span>>, limits: Limits<'_>) -> Found {
 
 /// The clocks of all instances that records are of, by the times of these.
 fn clocks_of<T>(
-    groups: &[Group<T>],
+    groups: &[ScopeRecords<T>],
     senders: &mut Senders,
     limits: Limits<'_>,
     time: impl Fn(&T) -> Option<Timestamp>,
@@ -82,7 +82,7 @@ struct SpanFinder<'l> {
 }
 
 impl<'l> SpanFinder<'l> {
-    fn new(groups: &[Group<Span>], limits: Limits<'l>) -> Self {
+    fn new(groups: &[ScopeRecords<Span>], limits: Limits<'l>) -> Self {
         Self {
             limits,
             entries: entry_attributes(groups, limits.scrubbing),
@@ -181,7 +181,7 @@ fn surplus_exceptions(span: &mut Span) -> Vec<SpanEvent> {
 
 /// Finds failures in log records, and takes down every record. Secrets are removed from all that is kept.
 #[must_use]
-pub fn find_in_logs(groups: Vec<Group<LogRecord>>, limits: Limits<'_>) -> Found {
+pub fn find_in_logs(groups: Vec<ScopeRecords<LogRecord>>, limits: Limits<'_>) -> Found {
     let mut found = Found::default();
     let mut senders = Senders::default();
     let clocks = clocks_of(&groups, &mut senders, limits, |record| record.time.or(record.observed));
@@ -262,7 +262,7 @@ fn failure_in(record: LogRecord, from: From<'_>, user: u64) -> Option<Report> {
 
 /// Finds the load of instances in metrics; nothing else of them is kept.
 #[must_use]
-pub fn find_in_metrics(groups: Vec<Group<Reading>>, limits: Limits<'_>) -> Found {
+pub fn find_in_metrics(groups: Vec<ScopeRecords<Reading>>, limits: Limits<'_>) -> Found {
     let mut senders = Senders::default();
     let of = |resource: &Arc<Resource>| {
         let sender = senders.of(resource, limits.scrubbing);
@@ -328,7 +328,7 @@ fn entry_span(
 type RequestAttributes = HashMap<(TraceId, SpanId), Arc<Attributes>>;
 
 /// For each span with an exception, what its request's entry span says, where both came in one batch.
-fn entry_attributes(groups: &[Group<Span>], scrubbing: &scrub::Scrubbing) -> RequestAttributes {
+fn entry_attributes(groups: &[ScopeRecords<Span>], scrubbing: &scrub::Scrubbing) -> RequestAttributes {
     let mut by_span: RequestAttributes = HashMap::new();
     let has_failure = |span: &Span| span.parent_id.is_some() && span.events.iter().any(is_exception_event);
     if !groups.iter().flat_map(|group| &group.records).any(has_failure) {
@@ -374,7 +374,7 @@ fn entry_attributes(groups: &[Group<Span>], scrubbing: &scrub::Scrubbing) -> Req
 }
 
 /// Spans that failed in a call to elsewhere: the call itself and, within the batch, the spans of its service above it.
-fn touched(groups: &[Group<Span>]) -> HashMap<(TraceId, SpanId), &'static str> {
+fn touched(groups: &[ScopeRecords<Span>]) -> HashMap<(TraceId, SpanId), &'static str> {
     let mut touched = HashMap::new();
     let is_failed = |span: &&Span| span.is_error || span.events.iter().any(is_exception_event);
     for group in groups {

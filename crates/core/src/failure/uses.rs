@@ -7,7 +7,7 @@ use crate::Timestamp;
 use crate::failure::entry::EntrySpan;
 use crate::failure::limits::Limits;
 use crate::telemetry::names::Identity;
-use crate::telemetry::{Group, Reading, Resource, Span, names, sampling};
+use crate::telemetry::{Reading, Resource, ScopeRecords, Span, names, sampling};
 
 /// Calls of one service to one other place, or runs of one statement, within an hour.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -180,7 +180,7 @@ pub const READINGS: &[&str] = &[
 
 /// Takes an instance's load from metrics; all other metrics are let go.
 pub(super) fn readings(
-    groups: Vec<Group<Reading>>,
+    groups: Vec<ScopeRecords<Reading>>,
     mut of: impl FnMut(&Arc<Resource>) -> (Arc<Identity>, Arc<Resource>),
     limits: Limits<'_>,
 ) -> Vec<FoundInstance> {

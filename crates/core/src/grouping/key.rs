@@ -98,7 +98,7 @@ pub fn explain(subject: &Subject<'_>) -> Explanation {
 }
 
 /// What of a subject takes no part in its key.
-pub(super) fn ignored(subject: &Subject<'_>, tier: Tier, counted: &[Part]) -> Vec<String> {
+pub(super) fn ignored(subject: &Subject<'_>, tier: Tier, counted: &[KeyPart]) -> Vec<String> {
     let mut ignored = vec![];
     let mut say = |count: usize, one: &str, many: &str, why: &str| {
         if count > 0 {
@@ -111,7 +111,7 @@ pub(super) fn ignored(subject: &Subject<'_>, tier: Tier, counted: &[Part]) -> Ve
         .flat_map(|stack| &stack.exceptions)
         .flat_map(|exception| &exception.frames);
     let (own, library): (Vec<_>, Vec<_>) = frames.partition(|frame| frame.own);
-    let frames_counted = counted.iter().filter(|part| part.kind == PartKind::Frame).count();
+    let frames_counted = counted.iter().filter(|part| part.kind == KeyPartKind::Frame).count();
     match tier {
         Tier::OwnFrames => {
             say(
@@ -148,14 +148,14 @@ pub(super) fn ignored(subject: &Subject<'_>, tier: Tier, counted: &[Part]) -> Ve
 }
 
 /// What takes no part in any key of a tier.
-fn say_of_all(ignored: &mut Vec<String>, tier: Tier, counted: &[Part]) {
+fn say_of_all(ignored: &mut Vec<String>, tier: Tier, counted: &[KeyPart]) {
     if tier != Tier::Message {
         ignored.push("lines, columns and the folders of files: they move with every version and deploy".to_owned());
         ignored.push(
             "numbers of lambdas, closures, proxies and generated code: they change from build to build".to_owned(),
         );
     }
-    if counted.iter().all(|part| part.kind != PartKind::Message) {
+    if counted.iter().all(|part| part.kind != KeyPartKind::Message) {
         ignored.push(
             "the message, save for codes in it: its values vary while the place of the failure is known".to_owned(),
         );
@@ -167,7 +167,7 @@ fn say_of_all(ignored: &mut Vec<String>, tier: Tier, counted: &[Part]) {
     }
 }
 
-pub(super) fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<Part>) {
+pub(super) fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<KeyPart>) {
     let template = template(subject.message);
     let own_frame = subject.stack.and_then(Stack::own_frame);
     let has_frames = subject.stack.is_some_and(|stack| stack.frame_count() > 0);
@@ -180,9 +180,13 @@ pub(super) fn made(subject: &Subject<'_>, mut key: Key) -> (Grouping, Vec<Part>)
         (Tier::OwnFrames, Some(stack)) => own_frames(&mut key, stack, subject),
         (Tier::LibraryFrames, Some(stack)) => library_frames(&mut key, stack, subject, &template),
         _ => {
-            key.part(PartKind::Structure, "message");
-            key.part(PartKind::Type, kind::bare_type(subject.type_name));
-            key.either(PartKind::Message, &template, &template::by(subject.message, PREVIOUS));
+            key.part(KeyPartKind::Structure, "message");
+            key.part(KeyPartKind::Type, kind::bare_type(subject.type_name));
+            key.either(
+                KeyPartKind::Message,
+                &template,
+                &template::by(subject.message, PREVIOUS),
+            );
         }
     }
     let grouping = Grouping {
@@ -211,38 +215,38 @@ pub(super) fn has_named_own_frame(stack: &Stack<'_>) -> bool {
 pub(super) struct Key {
     pub(super) current: Hasher,
     pub(super) previous: Hasher,
-    pub(super) noted: Option<Vec<Part>>,
+    pub(super) noted: Option<Vec<KeyPart>>,
 }
 
 impl Key {
     /// A part that both algorithms see alike.
-    pub(super) fn part(&mut self, kind: PartKind, part: &str) {
+    pub(super) fn part(&mut self, kind: KeyPartKind, part: &str) {
         self.part_of(kind, &[part]);
     }
 
     /// One part that is in pieces.
-    pub(super) fn part_of(&mut self, kind: PartKind, pieces: &[&str]) {
+    pub(super) fn part_of(&mut self, kind: KeyPartKind, pieces: &[&str]) {
         self.current.part_of(pieces);
         self.previous.part_of(pieces);
         self.note(kind, pieces);
     }
 
     /// A part that only the current algorithm sees, in pieces.
-    pub(super) fn current_of(&mut self, kind: PartKind, pieces: &[&str]) {
+    pub(super) fn current_of(&mut self, kind: KeyPartKind, pieces: &[&str]) {
         self.current.part_of(pieces);
         self.note(kind, pieces);
     }
 
     /// A part that the algorithms see differently.
-    pub(super) fn either(&mut self, kind: PartKind, current: &str, previous: &str) {
+    pub(super) fn either(&mut self, kind: KeyPartKind, current: &str, previous: &str) {
         self.current.part(current.as_bytes());
         self.previous.part(previous.as_bytes());
         self.note(kind, &[current]);
     }
 
-    pub(super) fn note(&mut self, kind: PartKind, pieces: &[&str]) {
+    pub(super) fn note(&mut self, kind: KeyPartKind, pieces: &[&str]) {
         if let Some(noted) = &mut self.noted {
-            noted.push(Part {
+            noted.push(KeyPart {
                 kind,
                 text: pieces.concat(),
             });
@@ -252,9 +256,9 @@ impl Key {
 
 /// Something that went into a key.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Part {
+pub struct KeyPart {
     /// What it is.
-    pub kind: PartKind,
+    pub kind: KeyPartKind,
     /// As it went in.
     pub text: String,
 }
@@ -262,7 +266,7 @@ pub struct Part {
 /// What a part of a key is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
-pub enum PartKind {
+pub enum KeyPartKind {
     /// The tier, or how an exception belongs to the one before it.
     Structure,
     /// The exception's type, or what stands in for one.
@@ -281,13 +285,13 @@ pub struct Explanation {
     /// What made the key.
     pub tier: Tier,
     /// All that went into the key, in order.
-    pub counted: Vec<Part>,
+    pub counted: Vec<KeyPart>,
     /// What was left out, and why.
     pub ignored: Vec<String>,
 }
 
 pub(super) fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>) {
-    key.part(PartKind::Structure, "own");
+    key.part(KeyPartKind::Structure, "own");
     for (at, exception) in distinct(stack).enumerate() {
         let said = Said::of(exception, subject, at == 0);
         let relation = match exception.relation {
@@ -295,7 +299,7 @@ pub(super) fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>
             crate::stack::Relation::Thrown => "thrown",
             crate::stack::Relation::Cause | crate::stack::Relation::Handled => "cause",
         };
-        key.part(PartKind::Structure, relation);
+        key.part(KeyPartKind::Structure, relation);
         said.add_kind(key);
         let own = || exception.frames.iter().filter(|frame| frame.own);
         for name in names_before(own()).take(MAX_OWN_FRAMES) {
@@ -308,18 +312,18 @@ pub(super) fn own_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>
                 break;
             }
             named += usize::from(!name.function.is_empty());
-            key.current_of(PartKind::Frame, &name.pieces());
+            key.current_of(KeyPartKind::Frame, &name.pieces());
         }
         said.add_codes(key);
     }
     if let Some(code) = codes::in_type(subject.sent_type) {
-        key.part(PartKind::Code, code);
+        key.part(KeyPartKind::Code, code);
     }
     if !has_named_own_frame(stack) {
         // Anonymous code at the top of a file: only the message tells its places apart.
         let said = Said::of(stack.top(), subject, true);
         key.either(
-            PartKind::Message,
+            KeyPartKind::Message,
             &template(said.message),
             &template::by(said.message, PREVIOUS),
         );
@@ -342,7 +346,7 @@ impl<'a> Said<'a> {
     }
 
     pub(super) fn add_kind(&self, key: &mut Key) {
-        key.part(PartKind::Type, &kind::of(self.type_name, self.message));
+        key.part(KeyPartKind::Type, &kind::of(self.type_name, self.message));
     }
 
     pub(super) fn add_codes(&self, key: &mut Key) {
@@ -356,23 +360,23 @@ impl<'a> Said<'a> {
             vec![]
         };
         for code in in_type.into_iter().chain(codes::in_message(self.message)) {
-            key.current_of(PartKind::Code, &[&code]);
+            key.current_of(KeyPartKind::Code, &[&code]);
         }
     }
 }
 
 pub(super) fn library_frames(key: &mut Key, stack: &Stack<'_>, subject: &Subject<'_>, template: &str) {
-    key.part(PartKind::Structure, "library");
+    key.part(KeyPartKind::Structure, "library");
     for (at, exception) in distinct(stack).enumerate() {
         Said::of(exception, subject, at == 0).add_kind(key);
         for name in names(exception.frames.iter()).take(MAX_LIBRARY_FRAMES) {
-            key.current_of(PartKind::Frame, &name.pieces());
+            key.current_of(KeyPartKind::Frame, &name.pieces());
         }
         for name in names_before(exception.frames.iter()).take(MAX_LIBRARY_FRAMES) {
             key.previous.part_of(&name.pieces());
         }
     }
-    key.either(PartKind::Message, template, &template::by(subject.message, PREVIOUS));
+    key.either(KeyPartKind::Message, template, &template::by(subject.message, PREVIOUS));
 }
 
 /// The exceptions of a stack; equal members of a group count once.

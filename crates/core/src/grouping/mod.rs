@@ -16,7 +16,7 @@ mod template;
 pub mod together;
 mod variable;
 
-pub use key::{Explanation, Grouping, Part, PartKind, Subject, Tier, explain, group};
+pub use key::{Explanation, Grouping, KeyPart, KeyPartKind, Subject, Tier, explain, group};
 
 pub use algorithm::ALGORITHM;
 

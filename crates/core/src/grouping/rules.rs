@@ -15,7 +15,7 @@ use crate::{Digest, Hasher};
 #[derive(Clone, Debug, Default)]
 pub struct ServiceRules {
     /// Beginnings of files, modules or functions, and whether frames there are the service's own code.
-    pub places: Vec<Place>,
+    pub places: Vec<CodePrefix>,
     /// What belongs together, tried in this order.
     pub joins: Vec<Join>,
     /// What is told apart by an attribute.
@@ -24,7 +24,7 @@ pub struct ServiceRules {
 
 /// Frames whose place begins so are the service's own code, or are not.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Place {
+pub struct CodePrefix {
     /// The beginning of a file's path, a module or a function; of a path also from any folder on.
     pub prefix: String,
     /// Whether it is the service's own code.
@@ -171,7 +171,7 @@ impl ServiceRules {
     }
 }
 
-impl Place {
+impl CodePrefix {
     fn holds(&self, frame: &Frame<'_>) -> bool {
         let in_path = |path: &str| {
             begins(path, &self.prefix)
@@ -244,7 +244,7 @@ mod tests {
             ..Frame::default()
         };
         assert_eq!(
-            Place {
+            CodePrefix {
                 prefix: prefix.to_owned(),
                 own: true
             }
@@ -258,7 +258,7 @@ mod tests {
         let text = "Traceback (most recent call last):\n  File \"/srv/fares/vendor/rates/a.py\", line 1, in rate\n    \
             x\n  File \"/srv/fares/app.py\", line 2, in quote\n    y\nKeyError: 'a'";
         let mut stack = crate::stack::read(text).unwrap();
-        let place = |prefix: &str, own| Place {
+        let place = |prefix: &str, own| CodePrefix {
             prefix: prefix.to_owned(),
             own,
         };

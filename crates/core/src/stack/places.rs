@@ -4,7 +4,7 @@ use super::search::Search as _;
 use crate::stack::ends_with_any;
 use crate::stack::lists::{Beginnings, Parts, anywhere, at_the_start};
 
-pub(super) struct Place<'a> {
+pub(super) struct Location<'a> {
     pub(super) file: &'a str,
     pub(super) line: Option<u32>,
     pub(super) from: usize,
@@ -39,7 +39,7 @@ pub(super) fn has_source_ending(file: &str) -> bool {
 }
 
 /// Finds the place of a line: a path with a source file's ending and a line after it.
-pub(super) fn place(text: &str) -> Option<Place<'_>> {
+pub(super) fn place(text: &str) -> Option<Location<'_>> {
     let bytes = text.as_bytes();
     let mut from = 0;
     // Each dot is looked at once, and what is around it only as far as the next blank.
@@ -70,7 +70,7 @@ pub(super) fn place(text: &str) -> Option<Place<'_>> {
             continue;
         }
         if let Some((line, to)) = line_after(text, ends) {
-            return Some(Place {
+            return Some(Location {
                 file: file.trim_start_matches("file://"),
                 line: Some(line),
                 from: begins,

@@ -19,7 +19,7 @@ impl Dialect for Ruby {
             return None;
         }
         let mut done: Vec<Exception<'a>> = vec![];
-        let mut places: Vec<Place<'a>> = vec![];
+        let mut places: Vec<Location<'a>> = vec![];
         // `Traceback (most recent call last):` of Ruby 2.5 to 2.7 puts the outermost frame first.
         let is_reversed = text.trim_start().starts_with("Traceback (most recent call last)");
         let mut current = Exception::default();
@@ -72,7 +72,7 @@ impl Dialect for Ruby {
     }
 }
 
-fn finish<'a>(done: &mut Vec<Exception<'a>>, current: &mut Exception<'a>, places: &mut Vec<Place<'a>>) {
+fn finish<'a>(done: &mut Vec<Exception<'a>>, current: &mut Exception<'a>, places: &mut Vec<Location<'a>>) {
     if places.is_empty() {
         return;
     }
@@ -99,21 +99,21 @@ fn without_number(content: &str) -> (&str, bool) {
     }
 }
 
-struct Place<'a> {
+struct Location<'a> {
     file: &'a str,
     line: Option<u32>,
     label: &'a str,
 }
 
 /// `file.rb:12:in 'label'` and what stands behind it.
-fn place(content: &str) -> Option<(Place<'_>, &str)> {
+fn place(content: &str) -> Option<(Location<'_>, &str)> {
     let at = content.find_mark(":in `").or_else(|| content.find_mark(":in '"))?;
     let (file, line) = content.get(..at)?.rsplit_once(':')?;
     let line: u32 = line.parse().ok()?;
     let rest = content.get(at + 5..)?;
     let end = rest.find('\'')?;
     Some((
-        Place {
+        Location {
             file,
             line: Some(line),
             label: rest.get(..end)?,
@@ -157,7 +157,7 @@ fn is_constant(name: &str) -> bool {
 }
 
 /// A method written in C is given its caller's place: the same file and line as the frame below it.
-fn frame<'a>(place: &Place<'a>, caller: Option<&Place<'a>>) -> Frame<'a> {
+fn frame<'a>(place: &Location<'a>, caller: Option<&Location<'a>>) -> Frame<'a> {
     let is_block = place.label.starts_with("block ")
         || place.label.starts_with("rescue in")
         || place.label.starts_with("ensure in");

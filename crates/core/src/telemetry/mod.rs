@@ -36,7 +36,7 @@ pub struct Scope {
 
 /// Records of one resource and scope.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Group<T> {
+pub struct ScopeRecords<T> {
     /// Shared by the groups of one resource.
     pub resource: Arc<Resource>,
     /// The scope of these records.

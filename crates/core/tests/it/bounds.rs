@@ -8,7 +8,7 @@ use outcrop_core::failure::{
     find_in_metrics, find_in_spans,
 };
 use outcrop_core::telemetry::{
-    Attributes, Group, LogRecord, Reading, Resource, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
+    Attributes, LogRecord, Reading, Resource, Scope, ScopeRecords, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
 };
 use proptest::prelude::*;
 
@@ -35,8 +35,8 @@ pub fn resource(service: &str, host: &str) -> Arc<Resource> {
     })
 }
 
-pub fn of<T>(resource: Arc<Resource>, records: Vec<T>) -> Group<T> {
-    Group {
+pub fn of<T>(resource: Arc<Resource>, records: Vec<T>) -> ScopeRecords<T> {
+    ScopeRecords {
         resource,
         scope: Arc::new(Scope::default()),
         records,

@@ -9,7 +9,7 @@ mod values;
 use std::sync::Arc;
 
 use context::{Context, Records};
-use outcrop_core::telemetry::{Group, LogRecord, Reading, Resource, Scope, Span};
+use outcrop_core::telemetry::{LogRecord, Reading, Resource, Scope, ScopeRecords, Span};
 use read::{Elements, Fields, List, Object, Stood};
 use serde::de::{DeserializeSeed, Error, IgnoredAny, MapAccess, SeqAccess};
 use values::WithAttributes;
@@ -56,7 +56,7 @@ fn read<T: Records>(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<T>, Deco
 
 struct Request<'r, 'm, T> {
     context: Context<'r, 'm>,
-    groups: Vec<Group<T>>,
+    groups: Vec<ScopeRecords<T>>,
 }
 
 impl<T: Records> Fields for Request<'_, '_, T> {
@@ -89,7 +89,7 @@ impl<T: Records> Elements for Request<'_, '_, T> {
                 .context
                 .wrong_shape(format!("an element of {} is no object", T::BY_RESOURCE[0])));
         }
-        let groups = scopes.into_iter().map(|(scope, records)| Group {
+        let groups = scopes.into_iter().map(|(scope, records)| ScopeRecords {
             resource: resource.clone(),
             scope: Arc::new(scope),
             records,

@@ -2,7 +2,7 @@
 
 use actix_web::{get, web};
 use outcrop_api::{Counted, Explanation, Problem};
-use outcrop_core::grouping::{Described, PartKind, Tier};
+use outcrop_core::grouping::{Described, KeyPartKind, Tier};
 use outcrop_store::{errors, occurrences};
 
 use super::query::error_of;
@@ -58,11 +58,11 @@ pub(super) async fn of_error(
         .into_iter()
         .filter_map(|part| {
             let kind = match part.kind {
-                PartKind::Structure => return None,
-                PartKind::Type => "type",
-                PartKind::Frame => "frame",
-                PartKind::Code => "code",
-                PartKind::Message => "message",
+                KeyPartKind::Structure => return None,
+                KeyPartKind::Type => "type",
+                KeyPartKind::Frame => "frame",
+                KeyPartKind::Code => "code",
+                KeyPartKind::Message => "message",
             };
             (!part.text.is_empty()).then(|| Counted {
                 kind: kind.to_owned(),

@@ -119,7 +119,7 @@ pub(super) fn occurrence_id(text: &str) -> Result<OccurrenceId, ApiError> {
     Ok(OccurrenceId(id))
 }
 
-fn item(row: occurrences::Row) -> OccurrenceItem {
+fn item(row: occurrences::OccurrenceRow) -> OccurrenceItem {
     OccurrenceItem {
         id: row.id().to_string(),
         at: to_utc(row.at()),

@@ -16,7 +16,7 @@ use crate::{Database, Scope, StoreError, asking, stacks};
 
 /// One value of a field, with what falls to it.
 #[derive(Clone, Debug, PartialEq, Eq, FromRow)]
-pub struct Part {
+pub struct FieldValue {
     /// The value.
     pub value: String,
     /// Errors.
@@ -32,7 +32,12 @@ pub struct Part {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn values(database: &Database, scope: &Scope, field: &Field, limit: usize) -> Result<Vec<Part>, StoreError> {
+pub async fn values(
+    database: &Database,
+    scope: &Scope,
+    field: &Field,
+    limit: usize,
+) -> Result<Vec<FieldValue>, StoreError> {
     match field {
         Field::Kind => return kinds(database, scope, limit).await,
         Field::File | Field::Function => return of_frames(database, scope, field, limit).await,
@@ -60,8 +65,8 @@ pub async fn values(database: &Database, scope: &Scope, field: &Field, limit: us
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)
 }
 
-async fn kinds(database: &Database, scope: &Scope, limit: usize) -> Result<Vec<Part>, StoreError> {
-    let mut parts: Vec<Part> = vec![];
+async fn kinds(database: &Database, scope: &Scope, limit: usize) -> Result<Vec<FieldValue>, StoreError> {
+    let mut parts: Vec<FieldValue> = vec![];
     for summary in asking::list_errors(database, scope)
         .await?
         .iter()
@@ -69,7 +74,7 @@ async fn kinds(database: &Database, scope: &Scope, limit: usize) -> Result<Vec<P
     {
         let Some(kind) = summary.kind() else { continue };
         let at = parts.iter().position(|part| part.value == kind).unwrap_or_else(|| {
-            parts.push(Part {
+            parts.push(FieldValue {
                 value: kind.to_owned(),
                 errors: 0,
                 occurrences: 0,
@@ -98,7 +103,12 @@ struct ByStack {
 const MAX_STACKS: i64 = 100_000;
 
 /// Files or functions of own frames: an occurrence falls to each that its stack has.
-async fn of_frames(database: &Database, scope: &Scope, field: &Field, limit: usize) -> Result<Vec<Part>, StoreError> {
+async fn of_frames(
+    database: &Database,
+    scope: &Scope,
+    field: &Field,
+    limit: usize,
+) -> Result<Vec<FieldValue>, StoreError> {
     let mut sql = QueryBuilder::new(
         "SELECT o.stack, cause.error_id, o.user_hash, count(*) AS occurrences FROM occurrence o JOIN cause ON \
          cause.id = o.cause_id WHERE ",
@@ -131,9 +141,9 @@ async fn of_frames(database: &Database, scope: &Scope, field: &Field, limit: usi
         }
     }
     let count = |length: usize| i64::try_from(length).unwrap_or(i64::MAX);
-    let mut parts: Vec<Part> = sums
+    let mut parts: Vec<FieldValue> = sums
         .into_iter()
-        .map(|(value, (errors, users, occurrences))| Part {
+        .map(|(value, (errors, users, occurrences))| FieldValue {
             value: value.to_owned(),
             errors: count(errors.len()),
             occurrences,

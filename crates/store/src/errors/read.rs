@@ -146,11 +146,11 @@ pub(crate) async fn all_of(database: &Database, scope: &Scope, only: Option<i32>
         flags(database, &bounds, &numbers),
         own_frames(database, &numbers)
     )?;
-    let none = Place::default();
+    let none = Reach::default();
     Ok(rows
         .into_iter()
         .map(|row| {
-            let Place {
+            let Reach {
                 users,
                 endpoints,
                 instances,
@@ -238,13 +238,13 @@ async fn endpoint_names(database: &Database, ids: Vec<i32>) -> Result<HashMap<i3
 
 /// Whom and what an error hits.
 #[derive(Default)]
-struct Place {
+struct Reach {
     users: Distinct,
     endpoints: BTreeSet<i32>,
     instances: BTreeSet<i32>,
 }
 
-type Places = HashMap<i32, Place>;
+type Places = HashMap<i32, Reach>;
 
 /// Users, endpoints and instances per error.
 async fn places(database: &Database, bounds: &Bounds, scope: &Scope, only: Option<i32>) -> Result<Places, StoreError> {

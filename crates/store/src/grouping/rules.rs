@@ -1,6 +1,6 @@
 //! The rules that people made, as they are in force.
 
-use outcrop_core::grouping::rules::{Join, Place, Rules, ServiceRules, Split, join_key};
+use outcrop_core::grouping::rules::{CodePrefix, Join, Rules, ServiceRules, Split, join_key};
 use outcrop_core::{Digest, Reference, query};
 use uuid::Uuid;
 
@@ -114,6 +114,6 @@ pub(super) fn add_places(rules: &mut ServiceRules, own: Vec<String>, library: Ve
     for (prefix, own) in places {
         // What was said last of a place holds.
         rules.places.retain(|place| place.prefix != prefix);
-        rules.places.push(Place { prefix, own });
+        rules.places.push(CodePrefix { prefix, own });
     }
 }

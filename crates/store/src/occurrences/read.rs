@@ -14,7 +14,7 @@ use crate::{Database, Scope, StoreError, asking, to_utc};
 
 /// An occurrence in a list.
 #[derive(Clone, Debug, FromRow)]
-pub struct Row {
+pub struct OccurrenceRow {
     id: Uuid,
     /// Its service.
     pub service: String,
@@ -42,7 +42,7 @@ pub struct Row {
     pub user: Option<String>,
 }
 
-impl Row {
+impl OccurrenceRow {
     /// Its id.
     #[must_use]
     pub const fn id(&self) -> OccurrenceId {
@@ -73,7 +73,7 @@ impl Row {
 #[derive(Clone, Debug)]
 pub struct Full {
     /// What the list says of it.
-    pub row: Row,
+    pub row: OccurrenceRow,
     /// The error it belongs to.
     pub error: Reference,
     /// Attributes of the record, as JSON.
@@ -123,7 +123,7 @@ pub async fn of_error(
     error: Reference,
     cursor: Option<OccurrenceId>,
     limit: i64,
-) -> Result<Vec<Row>, StoreError> {
+) -> Result<Vec<OccurrenceRow>, StoreError> {
     let number = i32::from_ne_bytes(error.number().to_ne_bytes());
     let before = cursor.map_or(Uuid::max(), id_uuid);
     Ok(sqlx::query_as(include_str!("../../queries/occurrences/of_error.sql"))
@@ -137,7 +137,7 @@ pub async fn of_error(
 #[derive(FromRow)]
 struct FullRow {
     #[sqlx(flatten)]
-    row: Row,
+    row: OccurrenceRow,
     error_id: i32,
     attributes: serde_json::Value,
     resource: serde_json::Value,
@@ -182,7 +182,7 @@ pub async fn one(database: &Database, id: OccurrenceId) -> Result<Option<Full>, 
 
 /// Where and when an occurrence happened.
 #[derive(Clone, Debug, FromRow)]
-pub struct Place {
+pub struct Position {
     id: Uuid,
     /// Its trace, if any.
     pub trace_id: Option<Uuid>,
@@ -190,7 +190,7 @@ pub struct Place {
     message: String,
 }
 
-impl Place {
+impl Position {
     /// When, to the millisecond.
     #[must_use]
     pub fn at(&self) -> DateTime<Utc> {
@@ -214,7 +214,7 @@ impl Place {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
-pub async fn place(database: &Database, id: OccurrenceId) -> Result<Option<Place>, StoreError> {
+pub async fn place(database: &Database, id: OccurrenceId) -> Result<Option<Position>, StoreError> {
     let statement = "SELECT id, trace_id, span_id, message FROM occurrence \
                      WHERE id = coalesce((SELECT part_of FROM also_reported WHERE id = $1), $1)";
     Ok(sqlx::query_as(statement)
@@ -249,7 +249,7 @@ pub async fn matching(
     scope: &Scope,
     cursor: Option<OccurrenceId>,
     limit: i64,
-) -> Result<Vec<Row>, StoreError> {
+) -> Result<Vec<OccurrenceRow>, StoreError> {
     let mut sql = QueryBuilder::new(include_str!("../../queries/occurrences/matching.sql"));
     asking::within(&mut sql, scope);
     sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ")

@@ -11,7 +11,7 @@ use outcrop_core::{Digest, Timestamp};
 use super::Submission;
 use crate::writing::dictionary::causes::{CauseKey, Naming, other_key};
 use crate::writing::dictionary::interned::ToIntern;
-use crate::writing::dictionary::names::{Numbers, Sender, Wanted, name_hash};
+use crate::writing::dictionary::names::{Numbers, SenderIds, Wanted, name_hash};
 use crate::writing::limits::Reached;
 
 /// Senders and their endpoints in a batch: every identity that anything in it names.
@@ -63,7 +63,7 @@ pub(super) fn causes<'a>(batch: &'a [Submission], numbers: &Numbers) -> BTreeMap
 #[derive(Clone, Copy)]
 pub(super) struct Numbered<'a> {
     pub report: &'a Report,
-    pub sender: Sender,
+    pub sender: SenderIds,
     pub cause: i64,
     pub resource: Digest,
     pub stack: Option<Digest>,
@@ -181,7 +181,7 @@ impl<'a> Prepared<'a> {
         );
     }
 
-    pub(super) fn sender(&self, identity: &Identity) -> Sender {
+    pub(super) fn sender(&self, identity: &Identity) -> SenderIds {
         self.numbers.senders[identity]
     }
 

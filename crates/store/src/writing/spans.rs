@@ -18,7 +18,7 @@ use crate::ids::{id_uuid, signed};
 use crate::traces::{Marks, hot_name, pack, slot};
 use crate::traffic::Thresholds;
 use crate::traffic::groups::Served;
-use crate::writing::dictionary::names::{Sender, name_hash};
+use crate::writing::dictionary::names::{SenderIds, name_hash};
 use crate::{StoreError, from_utc, to_utc};
 
 /// Requests kept by themselves per endpoint, version, kind of answer and minute, on this instance: enough to look into.
@@ -129,7 +129,7 @@ pub(super) async fn groups(connection: &mut PgConnection, work: &Work<'_>) -> Re
 }
 
 /// Answers by minute, endpoint, sender and status.
-pub(super) type Answers = BTreeMap<(Timestamp, i32, Sender, i16), i64>;
+pub(super) type Answers = BTreeMap<(Timestamp, i32, SenderIds, i16), i64>;
 
 /// Stores requests that are kept by themselves; returns how many of each status.
 pub(super) async fn requests(
@@ -205,7 +205,7 @@ fn told_status(entry: &EntrySpan) -> Option<i16> {
 
 /// Appends how long the requests of a batch took.
 pub(super) async fn latencies(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), StoreError> {
-    let mut hours: BTreeMap<(Timestamp, i32, Sender), Latency> = BTreeMap::new();
+    let mut hours: BTreeMap<(Timestamp, i32, SenderIds), Latency> = BTreeMap::new();
     for (sender, endpoint, span) in &work.requests {
         if let Some(entry) = &span.entry {
             hours
@@ -235,7 +235,7 @@ pub(super) async fn latencies(connection: &mut PgConnection, work: &Work<'_>) ->
 
 /// Counts answers of 4xx and 5xx by their status, and how many of them are kept, by the minute and the hour.
 pub(super) async fn statuses(connection: &mut PgConnection, work: &Work<'_>, kept: &Answers) -> Result<(), StoreError> {
-    let mut minutes: BTreeMap<(Timestamp, i32, Sender, i16), (i64, i64)> = BTreeMap::new();
+    let mut minutes: BTreeMap<(Timestamp, i32, SenderIds, i16), (i64, i64)> = BTreeMap::new();
     for (sender, endpoint, span) in &work.requests {
         let Some(entry) = &span.entry else { continue };
         if let Some(status) = told_status(entry) {
@@ -246,12 +246,12 @@ pub(super) async fn statuses(connection: &mut PgConnection, work: &Work<'_>, kep
             counts.0 += i64::from(entry.weight);
         }
     }
-    let mut hours: BTreeMap<(Timestamp, i32, Sender, i16), (i64, i64)> = BTreeMap::new();
+    let mut hours: BTreeMap<(Timestamp, i32, SenderIds, i16), (i64, i64)> = BTreeMap::new();
     for ((minute, endpoint, sender, status), (n, kept)) in &minutes {
         let counts = hours.entry((minute.hour(), *endpoint, *sender, *status)).or_default();
         *counts = (counts.0 + n, counts.1 + kept);
     }
-    let mut days: BTreeMap<(Timestamp, i32, Sender, i16), (i64, i64)> = BTreeMap::new();
+    let mut days: BTreeMap<(Timestamp, i32, SenderIds, i16), (i64, i64)> = BTreeMap::new();
     for ((hour, endpoint, sender, status), (n, kept)) in &hours {
         let counts = days.entry((hour.midnight(), *endpoint, *sender, *status)).or_default();
         *counts = (counts.0 + n, counts.1 + kept);

@@ -7,7 +7,7 @@ use outcrop_core::completeness::Limit;
 use outcrop_core::failure::{Changes, CountedOnly, Failure, OccurrenceId, SeenSpan};
 
 use super::batch::{Numbered, Prepared};
-use super::dictionary::names::Sender;
+use super::dictionary::names::SenderIds;
 use super::limits::Reached;
 
 /// What a batch's transaction has to do, and what it counted.
@@ -26,9 +26,9 @@ pub(super) struct Work<'a> {
     /// Failures another report stands for now: their parts must point to it.
     pub renamed: Vec<(OccurrenceId, Vec<OccurrenceId>)>,
     /// Requests to count: sender, endpoint, span.
-    pub requests: Vec<(Sender, i32, &'a SeenSpan)>,
+    pub requests: Vec<(SenderIds, i32, &'a SeenSpan)>,
     /// When reports of a sender happened.
-    pub seen: Vec<(Sender, Timestamp)>,
+    pub seen: Vec<(SenderIds, Timestamp)>,
     /// What the counters change by.
     pub counted: Vec<Counted>,
     /// Traces in which a failure was stored.

@@ -10,7 +10,7 @@ use sqlx::PgConnection;
 use crate::StoreError;
 use crate::database::copy::Rows;
 use crate::ids::id_uuid;
-use crate::writing::dictionary::names::Sender;
+use crate::writing::dictionary::names::SenderIds;
 use crate::writing::work::Work;
 
 /// Candidates kept per sender and hour before thinning begins, and how many then stand for one.
@@ -22,12 +22,12 @@ const MAX_COUNTED: usize = 50_000;
 /// Counts candidates per sender and hour, by this process alone.
 #[derive(Default)]
 pub(crate) struct Thinning {
-    counts: Mutex<HashMap<(Sender, i64), u32>>,
+    counts: Mutex<HashMap<(SenderIds, i64), u32>>,
 }
 
 impl Thinning {
     /// How many requests the next candidate stands for; `None` where it is left out.
-    fn weight(&self, sender: Sender, hour: i64) -> Option<u32> {
+    fn weight(&self, sender: SenderIds, hour: i64) -> Option<u32> {
         let mut counts = self.counts.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         if counts.len() >= MAX_COUNTED {
             counts.clear();

@@ -8,21 +8,21 @@ use outcrop_core::Timestamp;
 use sqlx::{AssertSqlSafe, PgConnection};
 
 use crate::database::partitions::partition;
-use crate::writing::dictionary::names::Sender;
+use crate::writing::dictionary::names::SenderIds;
 use crate::writing::work::{Counted, Work};
 use crate::{StoreError, to_utc};
 
 type DeployedSpan = (i64, i64);
 
 /// Deployed versions as they were written last.
-pub(crate) type Deployed = Mutex<HashMap<Sender, DeployedSpan>>;
+pub(crate) type Deployed = Mutex<HashMap<SenderIds, DeployedSpan>>;
 
 /// Writes all counters of a batch. Returns what was written of deployed versions, to be remembered once committed.
 pub(crate) async fn store(
     connection: &mut PgConnection,
     work: &Work<'_>,
     deployed: &Deployed,
-) -> Result<Vec<(Sender, DeployedSpan)>, StoreError> {
+) -> Result<Vec<(SenderIds, DeployedSpan)>, StoreError> {
     let counted: Vec<&Counted> = work.counted.iter().collect();
     tally(connection, &counted).await?;
     touch(connection, &counted).await?;
@@ -297,9 +297,9 @@ async fn deploy(
     connection: &mut PgConnection,
     work: &Work<'_>,
     deployed: &Deployed,
-) -> Result<Vec<(Sender, DeployedSpan)>, StoreError> {
-    let mut seen: BTreeMap<Sender, (i64, i64)> = BTreeMap::new();
-    let mut see = |sender: Sender, at: i64| {
+) -> Result<Vec<(SenderIds, DeployedSpan)>, StoreError> {
+    let mut seen: BTreeMap<SenderIds, (i64, i64)> = BTreeMap::new();
+    let mut see = |sender: SenderIds, at: i64| {
         let span = seen.entry(sender).or_insert((at, at));
         *span = (span.0.min(at), span.1.max(at));
     };

@@ -21,7 +21,7 @@ use crate::writing::limits::Reached;
 
 /// The numbers of a resource's names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub(crate) struct Sender {
+pub(crate) struct SenderIds {
     pub service: i32,
     pub environment: i32,
     pub version: i32,
@@ -60,7 +60,7 @@ pub(crate) struct Names {
 /// Numbers for all names of one batch.
 #[derive(Default)]
 pub(crate) struct Numbers {
-    pub senders: HashMap<Identity, Sender>,
+    pub senders: HashMap<Identity, SenderIds>,
     pub endpoints: HashMap<(i32, Digest), i32>,
     /// Limits reached.
     pub reached: Reached,
@@ -125,7 +125,7 @@ impl Names {
             let (of_service, of_environment) = (of_identity(identity), name_hash(&identity.environment));
             let service = services.numbers[&of_service];
             let of_version = (service, name_hash(&identity.version));
-            let sender = Sender {
+            let sender = SenderIds {
                 service,
                 environment: environments.numbers[&of_environment],
                 version: versions.numbers[&of_version],
