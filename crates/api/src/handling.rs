@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 
 /// Something done about an error.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(tag = "verb", rename_all = "snake_case")]
+#[serde(tag = "verb", rename_all = "snake_case", deny_unknown_fields)]
 pub enum HandlingAction {
     /// Somebody takes it.
     Take {

@@ -81,3 +81,47 @@ impl Severity {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::as_written("error", Some(Severity::Error))]
+    #[case::warning("warning", Some(Severity::Warn))]
+    #[case::critical("critical", Some(Severity::Fatal))]
+    #[case::in_capitals("WARN", Some(Severity::Warn))]
+    #[case::none("loud", None)]
+    #[case::nothing("", None)]
+    fn a_severity_is_read_by_its_usual_names(#[case] name: &str, #[case] expected: Option<Severity>) {
+        assert_eq!(name.parse::<Severity>().ok(), expected);
+        assert_eq!(serde_json::from_value::<Severity>(name.into()).ok(), expected);
+    }
+
+    #[test]
+    fn a_word_that_is_no_severity_is_answered_with_those_that_are() {
+        let said = "loud".parse::<Severity>().unwrap_err();
+        assert!(
+            said.starts_with("`loud` is no severity; it is one of trace, debug, info, warn"),
+            "{said}"
+        );
+    }
+
+    #[test]
+    fn each_number_of_otlp_has_a_severity_that_is_written_and_read_alike() {
+        for number in 1..=24 {
+            let severity = Severity::of(number).unwrap();
+            assert_eq!(severity.word().parse(), Ok(severity));
+            assert_eq!(serde_json::to_value(severity).unwrap(), severity.word());
+        }
+        assert_eq!((Severity::of(0), Severity::of_number(0)), (None, Severity::Info));
+    }
+
+    #[test]
+    fn severities_are_ordered_as_their_numbers_are() {
+        let all: Vec<Severity> = (1..=24).filter_map(Severity::of).collect();
+        assert!(all.is_sorted());
+    }
+}

@@ -233,7 +233,11 @@ impl Service {
             email,
             token,
             key,
-            http: reqwest::Client::new(),
+            // A connection that lay idle may be closed by the service in the moment it is used again.
+            http: reqwest::Client::builder()
+                .pool_max_idle_per_host(0)
+                .build()
+                .expect("a client without any settings of the machine"),
         };
         running.wait_until_ready().await;
         running

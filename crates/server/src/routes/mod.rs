@@ -211,10 +211,6 @@ async fn only_post() -> HttpResponse {
 }
 
 #[cfg(test)]
-mod roles;
-#[cfg(test)]
-mod strangers;
-#[cfg(test)]
 mod tests;
 
 pub(crate) use nothing::nothing_here;

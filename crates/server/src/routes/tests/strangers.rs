@@ -100,7 +100,7 @@ async fn ask(state: &State, token: &str, method: &Method, uri: &str, body: Optio
     let app = init_service(
         App::new()
             .app_data(web::Data::new(state.clone()))
-            .configure(super::everything),
+            .configure(crate::routes::everything),
     )
     .await;
     let mut request = TestRequest::with_uri(uri)

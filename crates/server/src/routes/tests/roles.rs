@@ -124,7 +124,7 @@ async fn status(state: &State, token: Option<&str>, route: &str) -> StatusCode {
     let app = init_service(
         App::new()
             .app_data(web::Data::new(state.clone()))
-            .configure(super::everything),
+            .configure(crate::routes::everything),
     )
     .await;
     let (method, path) = route.split_once(' ').unwrap();
@@ -230,7 +230,7 @@ async fn keeping_addresses_is_for_admins_and_what_was_changed_stands_in_the_reco
     let app = init_service(
         App::new()
             .app_data(web::Data::new(state.clone()))
-            .configure(super::everything),
+            .configure(crate::routes::everything),
     )
     .await;
     let call = async |token: &str, method: Method, path: &str, body: &str| {

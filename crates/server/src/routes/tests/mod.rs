@@ -1,5 +1,10 @@
 //! What senders and proxies are answered, by handlers on a real database, without a process of their own.
 
+mod acting;
+mod reading;
+mod roles;
+mod strangers;
+
 use actix_web::http::StatusCode;
 use actix_web::http::header::{AUTHORIZATION, CONTENT_TYPE};
 use actix_web::test::{TestRequest, call_service, init_service, read_body};
@@ -38,7 +43,7 @@ async fn answer(state: &State, request: TestRequest) -> (StatusCode, Option<Stri
     let app = init_service(
         App::new()
             .app_data(web::Data::new(state.clone()))
-            .configure(super::everything),
+            .configure(crate::routes::everything),
     )
     .await;
     let answer = call_service(&app, request.to_request()).await;
