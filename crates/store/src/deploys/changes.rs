@@ -65,3 +65,35 @@ pub async fn of_version(database: &Database, service: &str, version: &str) -> Re
         owners: serde_json::from_value(owners).unwrap_or_default(),
     }))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{database, now, of, resource, span, spans, store, trace, writer};
+
+    #[tokio::test]
+    async fn what_a_version_brought_is_replaced_by_what_is_said_later() {
+        let database = database().await;
+        let sent = vec![of(resource("fares"), vec![span(trace(1), 1, None, now())])];
+        store(&writer(&database), &[spans(sent, now())]).await;
+        assert!(of_version(&database, "fares", "2.5.0").await.unwrap().is_none());
+        let changes = |repository: &str| Changes {
+            repository: repository.to_owned(),
+            owners: vec![("app/**".to_owned(), vec!["deck team".to_owned()])],
+            ..Changes::default()
+        };
+        for repository in ["skerry/fares", "skerry/fares-2"] {
+            note(&database, "fares", "2.5.0", &changes(repository)).await.unwrap();
+        }
+        let found = of_version(&database, "fares", "2.5.0").await.unwrap().unwrap();
+        assert_eq!(
+            (found.repository.as_str(), found.owners),
+            ("skerry/fares-2", changes("").owners)
+        );
+        note(&database, "nobody", "1", &changes("x")).await.unwrap();
+        assert!(
+            of_version(&database, "nobody", "1").await.unwrap().is_none(),
+            "a service that never sent anything"
+        );
+    }
+}

@@ -225,3 +225,114 @@ pub async fn facts(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<Facts
     }
     Ok(facts)
 }
+
+#[cfg(test)]
+mod tests {
+    use chrono::TimeDelta;
+
+    use super::*;
+    use crate::testing::{database, failing, now, of, resource, span, spans, store, trace, writer};
+    use crate::to_utc;
+
+    fn marked(title: &str, at: DateTime<Utc>, service: Option<&str>, environment: Option<&str>) -> NewMarker {
+        NewMarker {
+            at,
+            ended_at: None,
+            kind: "database".to_owned(),
+            title: title.to_owned(),
+            service: service.map(str::to_owned),
+            environment: environment.map(str::to_owned),
+            link: String::new(),
+            by: "purser@skerry.example".to_owned(),
+        }
+    }
+
+    #[tokio::test]
+    async fn changes_are_found_where_they_may_have_touched_something() {
+        let database = database().await;
+        let sent = vec![of(resource("fares"), vec![span(trace(1), 1, None, now())])];
+        store(&writer(&database), &[spans(sent, now())]).await;
+        let at = Utc::now() - TimeDelta::hours(1);
+        let later = at + TimeDelta::minutes(1);
+        let all = mark(&database, &marked("for all", at, None, None))
+            .await
+            .unwrap()
+            .unwrap();
+        let own = mark(&database, &marked("own", later, Some("fares"), Some("production")))
+            .await
+            .unwrap()
+            .unwrap();
+        assert_eq!(
+            mark(&database, &marked("x", at, Some("nobody"), None)).await.unwrap(),
+            None
+        );
+        assert_eq!(
+            mark(&database, &marked("x", at, None, Some("nowhere"))).await.unwrap(),
+            None
+        );
+        let around = (at - TimeDelta::minutes(5), at + TimeDelta::minutes(5));
+        let titles = async |of| {
+            let found = list(&database, of, around, 9).await.unwrap();
+            found.into_iter().map(|marker| marker.title).collect::<Vec<_>>()
+        };
+        assert_eq!(titles((None, None)).await, ["own", "for all"], "the newest first");
+        assert_eq!(titles((Some("fares"), Some("production"))).await, ["own", "for all"]);
+        assert_eq!(titles((Some("berths"), None)).await, ["for all"]);
+        assert_eq!(titles((None, Some("staging"))).await, ["for all"]);
+        assert!(remove(&database, own).await.unwrap());
+        assert!(!remove(&database, own).await.unwrap());
+        assert!(one(&database, own).await.unwrap().is_none());
+        assert_eq!(
+            one(&database, all).await.unwrap().map(|marker| marker.title).as_deref(),
+            Some("for all")
+        );
+    }
+
+    #[tokio::test]
+    async fn requests_before_and_after_are_those_of_what_it_may_touch() {
+        let database = database().await;
+        let at = now();
+        let before: Vec<_> = (1..=4)
+            .map(|number| span(trace(number), number, None, at.plus_millis(-1_200_000)))
+            .collect();
+        let after: Vec<_> = (5..=7)
+            .map(|number| failing(trace(number), number, None, at.plus_millis(-120_000), "taken"))
+            .collect();
+        let elsewhere = vec![span(trace(8), 8, None, at.plus_millis(-120_000))];
+        let sent = vec![
+            of(resource("fares"), before),
+            of(resource("fares"), after),
+            of(resource("berths"), elsewhere),
+        ];
+        store(&writer(&database), &[spans(sent, at)]).await;
+        let begun = to_utc(at) - TimeDelta::minutes(10);
+        let all = mark(&database, &marked("all", begun, None, None))
+            .await
+            .unwrap()
+            .unwrap();
+        let own = mark(&database, &marked("own", begun, Some("fares"), None))
+            .await
+            .unwrap()
+            .unwrap();
+        let found = [
+            one(&database, all).await.unwrap().unwrap(),
+            one(&database, own).await.unwrap().unwrap(),
+        ];
+        let asked: Vec<Asked<'_>> = found
+            .iter()
+            .map(|marker| Asked {
+                marker,
+                before_from: begun - TimeDelta::minutes(30),
+                until: to_utc(at),
+            })
+            .collect();
+        let told: Vec<_> = facts(&database, &asked)
+            .await
+            .unwrap()
+            .into_iter()
+            .map(|facts| (facts.before, facts.after))
+            .collect();
+        assert_eq!(told, [((4, 0), (4, 3)), ((4, 0), (3, 3))]);
+        assert!(facts(&database, &[]).await.unwrap().is_empty());
+    }
+}

@@ -167,3 +167,72 @@ pub async fn of_version(
 
 /// How long after a deploy flags are charged to it, at most.
 pub const CHARGED: TimeDelta = TimeDelta::hours(24);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{announced, database};
+
+    #[tokio::test]
+    async fn a_deploy_is_listed_newest_first_narrowed_and_what_is_said_last_of_it_holds() {
+        let database = database().await;
+        let at = Utc::now() - TimeDelta::hours(2);
+        let hour = TimeDelta::hours(1);
+        record(&database, &announced("2.4.0", at)).await.unwrap();
+        record(&database, &announced("2.5.0", at + hour)).await.unwrap();
+        let again = NewDeploy {
+            link: "https://ci.skerry.example/7".to_owned(),
+            ..announced("2.5.0", at + hour)
+        };
+        record(&database, &again).await.unwrap();
+        let staging = NewDeploy {
+            environment: "staging".to_owned(),
+            ..announced("2.6.0", at)
+        };
+        record(&database, &staging).await.unwrap();
+        let all = (at - hour, at + hour * 2);
+        let versions = async |service, environment, window, limit| {
+            let found = list(&database, (service, environment), window, limit).await.unwrap();
+            found.into_iter().map(|deploy| deploy.version).collect::<Vec<_>>()
+        };
+        assert_eq!(
+            versions(Some("fares"), Some("production"), all, 9).await,
+            ["2.5.0", "2.4.0"]
+        );
+        assert_eq!(versions(None, None, all, 9).await, ["2.5.0", "2.4.0", "2.6.0"]);
+        assert_eq!(versions(None, None, all, 1).await, ["2.5.0"]);
+        assert_eq!(
+            versions(None, None, (at + hour * 3, at + hour * 4), 9).await,
+            Vec::<String>::new()
+        );
+        assert_eq!(versions(Some("nobody"), None, all, 9).await, Vec::<String>::new());
+        let one = of_version(&database, "fares", "2.5.0", "production")
+            .await
+            .unwrap()
+            .unwrap();
+        assert_eq!(
+            (one.link.as_str(), one.announced),
+            ("https://ci.skerry.example/7", true)
+        );
+        assert!(
+            of_version(&database, "fares", "2.5.0", "staging")
+                .await
+                .unwrap()
+                .is_none()
+        );
+    }
+
+    #[tokio::test]
+    async fn a_version_that_ran_before_another_is_a_rollback() {
+        let database = database().await;
+        let at = Utc::now() - TimeDelta::hours(3);
+        for (hours, version) in [(0, "2.4.0"), (1, "2.5.0"), (2, "2.4.0")] {
+            record(&database, &announced(version, at + TimeDelta::hours(hours)))
+                .await
+                .unwrap();
+        }
+        let found = list(&database, (None, None), (at, Utc::now()), 9).await.unwrap();
+        let told: Vec<(&str, bool)> = found.iter().map(|deploy| (&*deploy.version, deploy.rollback)).collect();
+        assert_eq!(told, [("2.4.0", true), ("2.5.0", false), ("2.4.0", false)]);
+    }
+}

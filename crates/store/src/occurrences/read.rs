@@ -325,3 +325,100 @@ pub async fn choose(
         total,
     }))
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use chrono::TimeDelta;
+
+    use super::*;
+    use crate::asking::list_errors;
+    use crate::testing::{database, failing, now, of, resource, spans, store, trace, writer};
+
+    /// Six failures of one error, a second apart, the newest last; and the error.
+    async fn six(database: &Database) -> (Reference, Scope) {
+        let at = now();
+        let failures: Vec<_> = (1..=6)
+            .map(|number| {
+                let time = at.plus_millis(i64::try_from(number).unwrap() * 1_000 - 60_000);
+                failing(trace(number), number, None, time, &format!("berth {number} is taken"))
+            })
+            .collect();
+        store(&writer(database), &[spans(vec![of(resource("fares"), failures)], at)]).await;
+        let to = to_utc(at) + TimeDelta::minutes(1);
+        let from = to - TimeDelta::hours(1);
+        let scope = Scope {
+            service: None,
+            environment: None,
+            version: None,
+            from,
+            to,
+            predicate: None,
+        };
+        (list_errors(database, &scope).await.unwrap()[0].reference, scope)
+    }
+
+    #[tokio::test]
+    async fn occurrences_are_paged_from_the_newest_on_and_narrowed_by_a_predicate() {
+        let database = database().await;
+        let (error, mut scope) = six(&database).await;
+        let first = matching(&database, error, &scope, None, 4).await.unwrap();
+        let said = |rows: &[OccurrenceRow]| rows.iter().map(|row| row.message.clone()).collect::<Vec<_>>();
+        let taken = |number: u64| format!("berth {number} is taken");
+        assert_eq!(said(&first), [6, 5, 4, 3].map(taken));
+        let rest = matching(&database, error, &scope, Some(first[3].id()), 4)
+            .await
+            .unwrap();
+        assert_eq!(said(&rest), [2, 1].map(taken));
+        scope.predicate = Some(Arc::new(
+            outcrop_core::query::parse("message contains \"berth 5\"").unwrap(),
+        ));
+        assert_eq!(
+            said(&matching(&database, error, &scope, None, 9).await.unwrap()),
+            [5].map(taken)
+        );
+        scope.predicate = None;
+        scope.environment = Some("staging".to_owned());
+        assert!(matching(&database, error, &scope, None, 9).await.unwrap().is_empty());
+    }
+
+    #[tokio::test]
+    async fn one_stands_at_the_first_the_latest_the_next_ones_and_past_the_ends_at_none() {
+        let database = database().await;
+        let (error, _) = six(&database).await;
+        let at = async |choice: Choice| {
+            let chosen = choose(&database, error, &choice, None).await.unwrap();
+            chosen.map(|chosen| (chosen.position, chosen.total, chosen.id))
+        };
+        let (position, total, first) = at(Choice::First).await.unwrap();
+        assert_eq!((position, total), (1, 6));
+        let (position, _, latest) = at(Choice::Latest).await.unwrap();
+        assert_eq!(position, 6);
+        assert_eq!(at(Choice::Newer(first)).await.map(|found| found.0), Some(2));
+        assert_eq!(at(Choice::Older(latest)).await.map(|found| found.0), Some(5));
+        assert_eq!(at(Choice::Older(first)).await, None);
+        assert_eq!(at(Choice::Newer(latest)).await, None);
+        assert_eq!(
+            at(Choice::InVersion("2.4.0".to_owned())).await.map(|found| found.0),
+            Some(6)
+        );
+        assert_eq!(at(Choice::InVersion("9.9.9".to_owned())).await, None);
+        let elsewhere = choose(&database, error, &Choice::Latest, Some("staging"))
+            .await
+            .unwrap();
+        assert!(elsewhere.is_none());
+    }
+
+    #[tokio::test]
+    async fn the_place_of_an_occurrence_names_its_trace_and_what_log_lines_repeat() {
+        let database = database().await;
+        let (error, scope) = six(&database).await;
+        let row = &matching(&database, error, &scope, None, 1).await.unwrap()[0];
+        let found = place(&database, row.id()).await.unwrap().unwrap();
+        assert_eq!(found.span(), Some(SpanId(6)));
+        assert!(found.is_said_by("BerthTaken: berth 6 is taken"));
+        assert!(!found.is_said_by("berth 5 is taken"));
+        assert!(place(&database, OccurrenceId::first_at(now())).await.unwrap().is_none());
+    }
+}

@@ -133,3 +133,85 @@ pub(crate) async fn in_force(database: &Database) -> Result<Vec<Drop>, StoreErro
     });
     Ok(drops.collect())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::asking::list_errors;
+    use crate::ids::number;
+    use crate::testing::{database, failing, now, of, resource, spans, store, trace, writer};
+    use crate::{Scope, to_utc};
+
+    #[tokio::test]
+    async fn rules_by_predicate_and_by_error_hold_until_they_end_once() {
+        let database = database().await;
+        let sent = vec![of(
+            resource("fares"),
+            vec![failing(trace(1), 1, None, now(), "berth 7 is taken")],
+        )];
+        store(&writer(&database), &[spans(sent, now())]).await;
+        let to = to_utc(now()) + chrono::TimeDelta::minutes(1);
+        let from = to - chrono::TimeDelta::hours(1);
+        let scope = Scope {
+            service: None,
+            environment: None,
+            version: None,
+            from,
+            to,
+            predicate: None,
+        };
+        let error = list_errors(&database, &scope).await.unwrap()[0].reference;
+        let by = "purser@skerry.example";
+        let noise = make(&database, Some("type = Noise"), None, "probes", by)
+            .await
+            .unwrap()
+            .unwrap();
+        let known = make(&database, None, Some(number(error)), "known", by)
+            .await
+            .unwrap()
+            .unwrap();
+        let held = in_force(&database).await.unwrap();
+        assert_eq!(
+            held.iter().map(|drop| drop.id).collect::<Vec<_>>(),
+            [noise, known],
+            "the oldest first"
+        );
+        assert!(matches!(&held[0].what, Dropped::Where(_)));
+        let Dropped::Keys { service, keys, .. } = &held[1].what else {
+            panic!("{held:?}")
+        };
+        assert_eq!((service.as_str(), keys.len()), ("fares", 1));
+        assert!(end(&database, noise, "bosun@skerry.example").await.unwrap());
+        assert!(!end(&database, noise, by).await.unwrap(), "it has ended");
+        assert_eq!(in_force(&database).await.unwrap().len(), 1);
+        let listed = list(&database).await.unwrap();
+        assert_eq!(
+            (listed[0].id, listed[1].ended_by.as_deref()),
+            (known, Some("bosun@skerry.example"))
+        );
+    }
+
+    #[tokio::test]
+    async fn there_are_no_more_rules_than_there_may_be() {
+        let database = database().await;
+        for at in 0..MAX_RULES {
+            assert!(
+                make(&database, Some("uncaught"), None, "", "x")
+                    .await
+                    .unwrap()
+                    .is_some(),
+                "rule {at}"
+            );
+        }
+        assert_eq!(make(&database, Some("uncaught"), None, "", "x").await.unwrap(), None);
+        let one = list(&database).await.unwrap()[0].id;
+        assert!(end(&database, one, "x").await.unwrap());
+        assert!(
+            make(&database, Some("uncaught"), None, "", "x")
+                .await
+                .unwrap()
+                .is_some(),
+            "one has ended"
+        );
+    }
+}

@@ -127,3 +127,58 @@ pub async fn with(database: &Database, more: Option<(Option<String>, Rule)>) -> 
         .filter_map(|row| Some((row.service, rule(&row.verb, &row.what, &row.reason).ok()??)));
     Ok(Scrubbing::new(addresses, rules.chain(more)))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::database;
+
+    fn named<'r>(service: Option<&'r str>, verb: &'r str, what: &'r str) -> NewRule<'r> {
+        NewRule {
+            service,
+            verb,
+            what,
+            reason: "crew data",
+            by: "purser@skerry.example",
+        }
+    }
+
+    #[tokio::test]
+    async fn rules_hold_for_their_service_and_one_can_be_tried_before_it_is_made() {
+        let database = database().await;
+        let name = "skerry.passport";
+        assert_eq!(in_force(&database).await.unwrap().of("fares").reason(name), None);
+        let tried = with(
+            &database,
+            rule("remove", name, "crew data").unwrap().map(|rule| (None, rule)),
+        )
+        .await
+        .unwrap();
+        assert_eq!(tried.of("fares").reason(name), Some("crew data"), "a trial");
+        assert_eq!(
+            in_force(&database).await.unwrap().of("fares").reason(name),
+            None,
+            "which leaves nothing behind"
+        );
+        let id = make(&database, named(Some("fares"), "remove", name))
+            .await
+            .unwrap()
+            .unwrap();
+        let scrubbing = in_force(&database).await.unwrap();
+        assert_eq!(scrubbing.of("fares").reason(name), Some("crew data"));
+        assert_eq!(scrubbing.of("berths").reason(name), None, "another service");
+        assert!(end(&database, id, "bosun@skerry.example").await.unwrap());
+        assert!(!end(&database, id, "bosun@skerry.example").await.unwrap());
+        assert_eq!(in_force(&database).await.unwrap().of("fares").reason(name), None);
+    }
+
+    #[tokio::test]
+    async fn a_stored_rule_that_cannot_be_used_is_left_out_and_the_others_hold() {
+        let database = database().await;
+        assert!(rule("remove", "/(/", "x").is_err());
+        make(&database, named(None, "remove", "/(/")).await.unwrap();
+        make(&database, named(None, "remove", "skerry.passport")).await.unwrap();
+        let scrubbing = in_force(&database).await.unwrap();
+        assert_eq!(scrubbing.of("fares").reason("skerry.passport"), Some("crew data"));
+    }
+}

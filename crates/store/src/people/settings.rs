@@ -194,3 +194,104 @@ pub async fn remove_slice(database: &Database, name: &str) -> Result<bool, Store
         .rows_affected()
         > 0)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{database, now, of, resource, span, spans, store, trace, writer};
+
+    fn source(url: &str) -> ServiceSetting {
+        ServiceSetting {
+            source_url: Some(url.to_owned()),
+            ..ServiceSetting::default()
+        }
+    }
+
+    #[test]
+    fn what_is_left_open_is_taken_from_what_holds_for_all() {
+        let own = ServiceSetting {
+            keep_addresses: Some(false),
+            ..source("of its own")
+        };
+        let all = ServiceSetting {
+            customer: Some("skerry.port".to_owned()),
+            keep_addresses: Some(true),
+            ..source("of all")
+        };
+        let holds = own.or(&all);
+        assert_eq!(holds.source_url.as_deref(), Some("of its own"));
+        assert_eq!(holds.customer.as_deref(), Some("skerry.port"));
+        assert_eq!(
+            holds.keep_addresses,
+            Some(false),
+            "a choice of its own holds, also against"
+        );
+    }
+
+    #[tokio::test]
+    async fn a_service_has_its_own_words_else_those_for_all_and_an_unknown_one_none() {
+        let database = database().await;
+        let sent = vec![of(resource("fares"), vec![span(trace(1), 1, None, now())])];
+        store(&writer(&database), &[spans(sent, now())]).await;
+        assert!(set(&database, None, &source("all")).await.unwrap());
+        assert_eq!(of_service(&database, "fares").await.unwrap(), source("all"));
+        assert!(set(&database, Some("fares"), &source("fares")).await.unwrap());
+        assert!(
+            set(&database, Some("fares"), &source("again")).await.unwrap(),
+            "what is said last holds"
+        );
+        assert_eq!(of_service(&database, "fares").await.unwrap(), source("again"));
+        assert_eq!(own(&database, None).await.unwrap(), source("all"));
+        assert!(!set(&database, Some("nobody"), &source("x")).await.unwrap());
+        assert_eq!(all(&database).await.unwrap().len(), 2);
+    }
+
+    #[tokio::test]
+    async fn addresses_are_kept_for_whom_it_is_said_and_hidden_for_others() {
+        let database = database().await;
+        let sent = vec![of(resource("fares"), vec![span(trace(1), 1, None, now())])];
+        store(&writer(&database), &[spans(sent, now())]).await;
+        assert!(
+            addresses(&database).await.unwrap().hides("fares"),
+            "hidden where nothing is said"
+        );
+        let keep = |keep| ServiceSetting {
+            keep_addresses: Some(keep),
+            ..ServiceSetting::default()
+        };
+        set(&database, None, &keep(true)).await.unwrap();
+        set(&database, Some("fares"), &keep(false)).await.unwrap();
+        let said = addresses(&database).await.unwrap();
+        assert_eq!((said.hides("fares"), said.hides("berths")), (true, false));
+    }
+
+    #[tokio::test]
+    async fn slices_are_listed_by_name_changed_and_removed() {
+        let database = database().await;
+        save_slice(&database, "winter", "season = winter", "purser@skerry.example")
+            .await
+            .unwrap();
+        save_slice(&database, "crew", "user.id like \"c-*\"", "purser@skerry.example")
+            .await
+            .unwrap();
+        save_slice(&database, "winter", "season = high", "bosun@skerry.example")
+            .await
+            .unwrap();
+        let found: Vec<_> = slices(&database)
+            .await
+            .unwrap()
+            .into_iter()
+            .map(|slice| (slice.name, slice.by))
+            .collect();
+        let by = |name: &str, by: &str| (name.to_owned(), by.to_owned());
+        assert_eq!(
+            found,
+            [
+                by("crew", "purser@skerry.example"),
+                by("winter", "bosun@skerry.example")
+            ]
+        );
+        assert!(remove_slice(&database, "winter").await.unwrap());
+        assert!(!remove_slice(&database, "winter").await.unwrap());
+    }
+}

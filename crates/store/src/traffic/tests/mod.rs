@@ -1,14 +1,16 @@
 //! Tests of traffic.
 
+mod reading;
+
 use std::collections::BTreeMap;
 
 use chrono::{TimeDelta, Utc};
 
-use super::endpoints::*;
-use super::fold::*;
-use super::thresholds::*;
 use crate::Scope;
 use crate::testing::{database, now, number, of, resource, span, spans, store, trace, writer};
+use crate::traffic::endpoints::*;
+use crate::traffic::fold::*;
+use crate::traffic::thresholds::*;
 
 #[test]
 fn a_threshold_comes_from_the_nearest_history_there_is() {
