@@ -204,7 +204,8 @@ const KINDS: &[(&str, &[&str], &[&str])] = &[
     ),
 ];
 
-/// The kind of a failure, or `None` where nothing tells.
+/// The kind of a failure, or `None` where nothing tells. The type decides, else the message; a type that says little
+/// (`TypeError`, `AttributeError`) leaves it to a message that tells of nothing (`null`, `undefined`, `None`, `nil`).
 ///
 /// # Example
 /// ```
@@ -229,7 +230,12 @@ pub fn failure_kind(type_name: &str, message: &str) -> Option<&'static str> {
             .iter()
             .find(|(_, _, signs)| signs.iter().any(|sign| said.contains(sign)))
     };
-    by_type.or_else(by_message).map(|(kind, _, _)| *kind)
+    // Languages without an exception for it say of nothing that it has the wrong type, or lacks an attribute.
+    let is_vague = by_type.is_some_and(|(kind, types, _)| {
+        *kind == "type" || types.contains(&"attributeerror") && name == "attributeerror"
+    });
+    let nothing = || by_message().filter(|(kind, _, _)| is_vague && *kind == "null");
+    nothing().or(by_type).or_else(by_message).map(|(kind, _, _)| *kind)
 }
 
 /// All kinds there are.

@@ -224,3 +224,54 @@ impl Field {
         )
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_field_is_read_by_the_name_it_is_written_with() {
+        for name in Field::names().filter(|name| *name != "taken by") {
+            let field = Field::of(name);
+            assert_eq!(field.name(), name);
+            assert!(!matches!(field, Field::Attribute(_)), "{name} is no attribute");
+        }
+        assert_eq!(Field::TakenBy.name(), "taken by");
+        let sent = Field::of("skerry.season");
+        assert_eq!(
+            (sent.name(), sent.kind(), sent.is_of_error()),
+            ("skerry.season", Kind::Any, false)
+        );
+    }
+
+    #[test]
+    fn states_take_no_check_and_are_of_the_error_but_for_how_it_was_caught() {
+        for (name, state) in STATES {
+            let field = Field::State(*state);
+            assert_eq!(field.kind(), Kind::State, "{name}");
+            let is_of_occurrence = matches!(state, State::Uncaught | State::Caught);
+            assert_eq!(field.is_of_error(), !is_of_occurrence, "{name}");
+        }
+    }
+
+    #[test]
+    fn what_is_counted_of_an_error_is_no_property_of_an_occurrence() {
+        for name in [
+            "count",
+            "users",
+            "attention",
+            "first_seen",
+            "last_seen",
+            "first_version",
+            "kind",
+            "error",
+        ] {
+            assert!(Field::of(name).is_of_error(), "{name}");
+        }
+        for name in [
+            "service", "version", "endpoint", "user", "trace", "file", "touches", "group", "message",
+        ] {
+            assert!(!Field::of(name).is_of_error(), "{name}");
+        }
+    }
+}

@@ -8,6 +8,7 @@ mod deploys;
 mod dice;
 mod failures;
 mod grouping;
+mod kinds;
 mod ledger;
 mod lines;
 mod measured;
