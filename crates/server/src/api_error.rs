@@ -151,3 +151,77 @@ fn placed_problem(
         .content_type("application/problem+json")
         .body(serde_json::to_vec(&body).unwrap_or_default())
 }
+
+#[cfg(test)]
+mod tests {
+    use actix_web::body::to_bytes;
+    use rstest::rstest;
+    use serde_json::{Value, json};
+
+    use super::*;
+
+    #[rstest]
+    #[case::bad(ApiError::BadRequest("no".to_owned()), 400, "bad_request", None)]
+    #[case::without_a_token(ApiError::NoToken, 401, "no_token", None)]
+    #[case::with_a_wrong_one(ApiError::UnknownToken, 401, "unknown_token", None)]
+    #[case::without_a_key(ApiError::SenderKey("no".to_owned()), 401, "no_sender_key", None)]
+    #[case::wrong_password(ApiError::WrongPassword, 401, "wrong_password", None)]
+    #[case::guessing(ApiError::TooMany(9), 429, "too_many_attempts", Some("9"))]
+    #[case::quota(ApiError::OverQuota(7), 429, "over_quota", Some("7"))]
+    #[case::no_json(ApiError::NotJson, 415, "not_json", None)]
+    #[case::too_large(ApiError::TooLarge, 413, "too_large", None)]
+    #[case::forbidden(ApiError::Forbidden("no".to_owned()), 403, "forbidden", None)]
+    #[case::conflict(ApiError::Conflict("no".to_owned()), 409, "conflict", None)]
+    #[case::missing(ApiError::NotFound("no".to_owned()), 404, "not_found", None)]
+    #[case::full(ApiError::NoRoom("no".to_owned()), 503, "no_room", Some("30"))]
+    #[case::away(ApiError::Away, 503, "database_away", Some("2"))]
+    #[case::ours(ApiError::Internal("7".to_owned()), 500, "internal", None)]
+    #[tokio::test]
+    async fn each_error_has_a_status_a_code_and_says_when_to_come_again(
+        #[case] error: ApiError,
+        #[case] status: u16,
+        #[case] code: &str,
+        #[case] retry_after: Option<&str>,
+    ) {
+        let answer = error.error_response();
+        assert_eq!(answer.status().as_u16(), status);
+        assert_eq!(
+            answer.headers().get("content-type").unwrap(),
+            "application/problem+json"
+        );
+        let wait = answer
+            .headers()
+            .get(RETRY_AFTER)
+            .map(|wait| wait.to_str().unwrap().to_owned());
+        assert_eq!(wait.as_deref(), retry_after);
+        let body: Value = serde_json::from_slice(&to_bytes(answer.into_body()).await.unwrap()).unwrap();
+        assert_eq!((&body["code"], &body["status"]), (&json!(code), &json!(status)));
+        assert_eq!(body["detail"], error.to_string());
+    }
+
+    #[tokio::test]
+    async fn a_mistake_in_a_predicate_is_told_with_its_place() {
+        let error = ApiError::Predicate {
+            message: "no field".to_owned(),
+            at: 3,
+            length: 5,
+        };
+        let body: Value = serde_json::from_slice(&to_bytes(error.error_response().into_body()).await.unwrap()).unwrap();
+        assert_eq!(
+            (&body["at"], &body["length"], &body["code"]),
+            (&json!(3), &json!(5), &json!("bad_predicate"))
+        );
+    }
+
+    #[test]
+    fn what_the_database_said_never_reaches_the_caller() {
+        let secret = "the password of the database";
+        let unknown = ApiError::from(StoreError::Unusable(secret.to_owned()));
+        assert!(
+            matches!(unknown, ApiError::Internal(_)) && !unknown.to_string().contains(secret),
+            "{unknown}"
+        );
+        let two = ApiError::from(StoreError::Ambiguous("fares stands in two namespaces".to_owned()));
+        assert_eq!(two.to_string(), "fares stands in two namespaces");
+    }
+}

@@ -157,3 +157,97 @@ pub(super) fn endpoints_do(n: usize, one: &str, many: &str) -> String {
 pub fn ratio(part: i64, all: i64) -> f64 {
     if all == 0 { 0.0 } else { part as f64 / all as f64 }
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn error(reference: &str) -> StoppedError {
+        StoppedError {
+            reference: reference.to_owned(),
+            title: "KeyError".to_owned(),
+            count: 2,
+        }
+    }
+
+    fn said<'a>(first_seen: &'a [StoppedError]) -> Said<'a> {
+        Said {
+            flags: &[],
+            failing: &[],
+            slower: &[],
+            first_seen,
+            before: (4_000, 40),
+            after: (1_200, 24),
+            minutes: 47,
+        }
+    }
+
+    #[test]
+    fn harm_is_told_as_a_share_of_how_many_requests_against_before() {
+        assert_eq!(
+            said(&[]).harm(true),
+            "2.0 % of 1,200 requests failed (1.0 % before) since this deploy."
+        );
+    }
+
+    #[rstest]
+    #[case::none(&[], "")]
+    #[case::one(&[error("a")], " Meanwhile 1 error was first seen in this version.")]
+    #[case::two(&[error("a"), error("b")], " Meanwhile 2 errors were first seen in this version.")]
+    fn errors_first_seen_meanwhile_are_counted(#[case] errors: &[StoppedError], #[case] expected: &str) {
+        assert_eq!(said(errors).first_seen(), expected);
+        assert!(said(errors).too_few(900, 4_000, false).ends_with(expected));
+    }
+
+    #[test]
+    fn too_few_requests_are_told_with_how_many_more_are_needed_and_nothing_before_as_such() {
+        let told = said(&[]).too_few(8_800, 4_000, false);
+        assert!(
+            told.starts_with("no harm so far in 1,200 requests; 8,800 more are needed"),
+            "{told}"
+        );
+        assert!(
+            said(&[])
+                .too_few(8_800, 4_000, true)
+                .starts_with("no harm until it ended")
+        );
+        assert!(
+            said(&[])
+                .too_few(8_800, 0, false)
+                .starts_with("nothing ran here in the day before")
+        );
+    }
+
+    #[test]
+    fn a_clear_answer_says_what_it_rests_on() {
+        assert!(
+            said(&[])
+                .clear(true)
+                .contains("2.0 % of 1,200 requests failed (1.0 % before)")
+        );
+        assert!(
+            said(&[])
+                .clear(false)
+                .starts_with("nothing new, surging or back in 47 min; it reports no requests")
+        );
+    }
+
+    #[rstest]
+    #[case(0, "0")]
+    #[case(999, "999")]
+    #[case(1_000, "1,000")]
+    #[case(1_234_567, "1,234,567")]
+    fn thousands_stand_apart(#[case] number: u64, #[case] expected: &str) {
+        assert_eq!(grouped(number), expected);
+    }
+
+    #[test]
+    fn rates_promise_to_find_harm_only_where_enough_requests_came() {
+        assert!(rates(false, 0).contains("is missed in fewer than 1 of 20"));
+        assert!(rates(false, 900).contains("could be missed in more than 1 of 20"));
+        assert!(!rates(true, 0).contains("missed"));
+        assert!(ratio(1, 0).abs() < f64::EPSILON && (ratio(1, 4) - 0.25).abs() < f64::EPSILON);
+    }
+}

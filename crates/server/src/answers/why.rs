@@ -414,3 +414,84 @@ pub(crate) fn nothing(summary: &Summary) -> String {
         summary.service
     )
 }
+
+#[cfg(test)]
+mod tests {
+    use chrono::Utc;
+    use rstest::rstest;
+
+    use super::*;
+
+    fn touch(distance: Option<u32>) -> TouchItem {
+        TouchItem {
+            commit: "4f1c2d3e4b5a69788796a5b4c3d2e1f001122334".to_owned(),
+            summary: "free metres differ by season".to_owned(),
+            author: "quay master".to_owned(),
+            path: "app/tariff.py".to_owned(),
+            line: 92,
+            distance,
+            reference: "kobal-tirun".to_owned(),
+            at: Utc::now(),
+            owners: vec![],
+        }
+    }
+
+    #[rstest]
+    #[case::the_line(Some(0), "wrote the very line it fails at, app/tariff.py:92")]
+    #[case::beside(Some(1), "changed the line beside the one it fails at, app/tariff.py:92")]
+    #[case::near(Some(7), "changed app/tariff.py 7 lines from where it fails (app/tariff.py:92)")]
+    #[case::taken_away(None, "took lines away from app/tariff.py, in which it fails at line 92")]
+    fn a_commit_is_told_by_how_near_it_came(#[case] distance: Option<u32>, #[case] expected: &str) {
+        let told = changed(&touch(distance)).text;
+        let begin = "Commit 4f1c2d3e4b by quay master, “free metres differ by season”, ";
+        assert_eq!(told, format!("{begin}{expected}."));
+    }
+
+    #[rstest]
+    #[case::by_chance(0.0, "1 such looks")]
+    #[case::rarely(5.0, "148 such looks")]
+    #[case::never(40.0, "more than a million minutes")]
+    fn evidence_is_told_as_odds(#[case] nats: f64, #[case] expected: &str) {
+        assert_eq!(odds(nats), expected);
+    }
+
+    #[test]
+    fn what_stands_out_is_told_against_what_is_usual() {
+        let finding = |share| Finding {
+            name: "skerry.season".to_owned(),
+            value: "winter".to_owned(),
+            count: 40,
+            share,
+            usual: 0.11,
+            ratio_at_least: 5.0,
+        };
+        assert_eq!(
+            in_words(&finding(1.0)),
+            "All cases have skerry.season = winter; usually 11 % of the requests do."
+        );
+        assert!(in_words(&finding(0.5)).starts_with("50 % of the cases have "));
+    }
+
+    #[test]
+    fn an_origin_is_the_error_in_which_most_began_and_never_more_than_all() {
+        let tie = |count| Tie {
+            error_id: 7,
+            service: "fares".to_owned(),
+            title: "KeyError".to_owned(),
+            count,
+        };
+        assert!(origin(&[], 9).is_none());
+        let told = origin(&[tie(90), tie(3)], 9).unwrap();
+        assert!(
+            told.text
+                .starts_with("100 % of it follows from fares: KeyError (90 requests failed there first).")
+        );
+        assert_eq!(told.reference, Some(ids::reference(7).to_string()));
+    }
+
+    #[test]
+    fn lengths_are_minutes_below_two_hours() {
+        assert_eq!(in_time(TimeDelta::minutes(119)), "119 min");
+        assert_eq!(in_time(TimeDelta::minutes(120)), "2 h");
+    }
+}
