@@ -172,7 +172,7 @@ mod tests {
         }
     }
 
-    fn said<'a>(first_seen: &'a [StoppedError]) -> Said<'a> {
+    fn said(first_seen: &[StoppedError]) -> Said<'_> {
         Said {
             flags: &[],
             failing: &[],
