@@ -102,3 +102,37 @@ pub struct HandlingChange {
     /// To whom, in which version, until what, or the note.
     pub what: String,
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+    use serde_json::{Value, json};
+
+    use super::*;
+
+    #[rstest]
+    #[case::by_oneself(json!({"verb": "take"}), json!({"verb": "take", "by": null}))]
+    #[case::by_a_team(json!({"verb": "take", "by": "deck team"}), json!({"verb": "take", "by": "deck team"}))]
+    #[case::back(json!({"verb": "hand_back"}), json!({"verb": "hand_back"}))]
+    #[case::settled(json!({"verb": "settle", "version": "2.4.1"}), json!({"verb": "settle", "version": "2.4.1"}))]
+    #[case::quiet(
+        json!({"verb": "quiet", "where": "users > 50"}),
+        json!({"verb": "quiet", "until": null, "where": "users > 50"})
+    )]
+    #[case::reopened(json!({"verb": "reopen"}), json!({"verb": "reopen"}))]
+    #[case::noted(json!({"verb": "note", "text": "winter only"}), json!({"verb": "note", "text": "winter only"}))]
+    fn an_action_is_read_and_written_by_its_verb(#[case] sent: Value, #[case] written: Value) {
+        let action: HandlingAction = serde_json::from_value(sent).unwrap();
+        assert_eq!(serde_json::to_value(action).unwrap(), written);
+    }
+
+    #[rstest]
+    #[case::unknown_verb(json!({"verb": "forget"}), "unknown variant `forget`")]
+    #[case::no_verb(json!({}), "verb")]
+    #[case::nothing_to_settle_in(json!({"verb": "settle"}), "missing field `version`")]
+    #[case::an_unknown_field(json!({"verb": "take", "who": "deck team"}), "unknown field `who`")]
+    fn what_is_no_action_is_refused_with_what_is_wrong(#[case] sent: Value, #[case] said: &str) {
+        let refused = serde_json::from_value::<HandlingAction>(sent).unwrap_err().to_string();
+        assert!(refused.contains(said), "{refused}");
+    }
+}

@@ -71,3 +71,29 @@ pub struct Layer {
     /// Requests of the service per step.
     pub requests: Vec<i64>,
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_chart_looks_at_the_window_and_the_place_it_was_asked_for() {
+        let sent =
+            serde_json::json!({"environment": "production", "version": "2.4.0", "since": "7d", "where": "uncaught"});
+        let query: TimelineQuery = serde_json::from_value(sent).unwrap();
+        let window = query.window();
+        assert_eq!(window.environment.as_deref(), Some("production"));
+        assert_eq!(
+            (window.version.as_deref(), window.since.as_deref()),
+            (Some("2.4.0"), Some("7d"))
+        );
+        assert_eq!(window.predicate.as_deref(), Some("uncaught"));
+        assert!(window.service.is_none() && window.limit.is_none() && window.cursor.is_none());
+    }
+
+    #[test]
+    fn a_parameter_that_does_not_exist_is_refused() {
+        let misspelt = serde_json::from_value::<TimelineQuery>(serde_json::json!({"sinse": "7d"})).unwrap_err();
+        assert!(misspelt.to_string().contains("unknown field `sinse`"), "{misspelt}");
+    }
+}

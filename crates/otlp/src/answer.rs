@@ -133,3 +133,87 @@ pub fn status_body(encoding: Encoding, code: StatusCode, message: &str) -> Vec<u
             .into_bytes(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+    use serde_json::{Value, json};
+
+    use super::*;
+
+    fn refused(count: u64, reason: &str) -> Refused {
+        Refused {
+            count,
+            reason: reason.to_owned(),
+        }
+    }
+
+    #[rstest]
+    #[case::traces(Signal::Traces, "rejectedSpans")]
+    #[case::logs(Signal::Logs, "rejectedLogRecords")]
+    #[case::metrics(Signal::Metrics, "rejectedDataPoints")]
+    fn what_was_refused_is_told_in_the_signals_own_field_a_number_as_a_string(
+        #[case] signal: Signal,
+        #[case] field: &str,
+    ) {
+        let told = export_answer(signal, Encoding::Json, &refused(3, "too old"));
+        let told: Value = serde_json::from_slice(&told).unwrap();
+        assert_eq!(told, json!({"partialSuccess": {field: "3", "errorMessage": "too old"}}));
+        assert_eq!(export_answer(signal, Encoding::Json, &Refused::default()), b"{}");
+        assert_eq!(
+            export_answer(signal, Encoding::Protobuf, &Refused::default()),
+            b"",
+            "an empty message"
+        );
+    }
+
+    #[test]
+    fn in_protobuf_it_reads_as_the_specifications_own_message() {
+        let warned = refused(0, "attributes were cut");
+        let told = export_answer(Signal::Traces, Encoding::Protobuf, &warned);
+        let told = trace::ExportTraceServiceResponse::decode(&*told)
+            .unwrap()
+            .partial_success
+            .unwrap();
+        assert_eq!(
+            (told.rejected_spans, told.error_message.as_str()),
+            (0, "attributes were cut")
+        );
+        let told = export_answer(Signal::Logs, Encoding::Protobuf, &refused(2, "too old"));
+        let told = logs::ExportLogsServiceResponse::decode(&*told)
+            .unwrap()
+            .partial_success
+            .unwrap();
+        assert_eq!((told.rejected_log_records, told.error_message.as_str()), (2, "too old"));
+        let told = export_answer(Signal::Metrics, Encoding::Protobuf, &refused(u64::MAX, "too many"));
+        let told = metrics::ExportMetricsServiceResponse::decode(&*told)
+            .unwrap()
+            .partial_success
+            .unwrap();
+        assert_eq!(told.rejected_data_points, i64::MAX, "as many as the field holds");
+    }
+
+    #[test]
+    fn a_refusal_says_the_same_in_both_encodings() {
+        let (code, message) = (
+            StatusCode::PermissionDenied,
+            "this key may not write for service berths",
+        );
+        let json: Value = serde_json::from_slice(&status_body(Encoding::Json, code, message)).unwrap();
+        assert_eq!(json, json!({"code": 7, "message": message}));
+        let status = Status::decode(&*status_body(Encoding::Protobuf, code, message)).unwrap();
+        assert_eq!(
+            (status.code, status.message.as_str(), status.details.len()),
+            (7, message, 0)
+        );
+    }
+
+    #[test]
+    fn whoever_is_told_to_come_again_is_told_when() {
+        let told = Status::decode(&*retry_details(StatusCode::Unavailable, "not stored", 30)).unwrap();
+        assert_eq!((told.code, told.details.len()), (14, 1));
+        assert_eq!(told.details[0].type_url, "type.googleapis.com/google.rpc.RetryInfo");
+        // RetryInfo { retry_delay: Duration { seconds: 30 } }, on the wire.
+        assert_eq!(told.details[0].value, [0x0a, 0x02, 0x08, 30]);
+    }
+}
