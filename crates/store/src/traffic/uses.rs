@@ -1,5 +1,6 @@
 //! What services call, the statements they run, the instances they run on.
 
+use sqlx::PgConnection;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use chrono::{DateTime, TimeDelta, Utc};
@@ -271,31 +272,14 @@ pub async fn learn_services(database: &Database, now: DateTime<Utc>) -> Result<u
     let services: Vec<i32> = unknown.iter().map(|(_, service, _, _)| *service).collect();
     // All parts of a trace have come a few seconds after the first.
     let until = now - TimeDelta::seconds(10);
-    let table = traces::hot_name(traces::slot(until));
-    let (is_there,): (bool,) = sqlx::query_as("SELECT to_regclass($1) IS NOT NULL")
-        .bind(&table)
-        .fetch_one(&mut *transaction)
-        .await?;
-    if !is_there {
-        return Ok(0);
+    let mut ids: Vec<Uuid> = vec![];
+    // Early in a quarter of an hour what there is came in the one before.
+    for begins in [traces::slot(until), traces::slot(until) - traces::SLOT] {
+        let wanted = LOOKED_AT - i64::try_from(ids.len()).unwrap_or(LOOKED_AT);
+        if wanted > 0 {
+            ids.extend(some_traces(&mut transaction, &traces::hot_name(begins), &services, until, wanted).await?);
+        }
     }
-    let (pages,): (i64,) = sqlx::query_as("SELECT pg_relation_size($1::regclass) / 8192")
-        .bind(&table)
-        .fetch_one(&mut *transaction)
-        .await?;
-    #[expect(clippy::cast_precision_loss, reason = "a share of pages")]
-    let percent = (100.0 * PAGES / pages.max(1) as f64).clamp(0.000_1, 100.0);
-    let statement = format!(
-        "SELECT DISTINCT trace_id FROM (SELECT trace_id FROM {table} TABLESAMPLE SYSTEM ({percent}) WHERE service_id \
-         = ANY($1) AND received_at < $2 ORDER BY random() LIMIT $3) t"
-    );
-    let ids: Vec<(Uuid,)> = sqlx::query_as(AssertSqlSafe(statement))
-        .bind(services)
-        .bind(until)
-        .bind(LOOKED_AT)
-        .fetch_all(&mut *transaction)
-        .await?;
-    let ids: Vec<Uuid> = ids.into_iter().map(|(id,)| id).collect();
     let (chunks, _) = traces::read_all(database, &ids).await?;
     let mut behind: BTreeMap<(String, String), String> = BTreeMap::new();
     for trace in chunks
@@ -320,6 +304,34 @@ pub async fn learn_services(database: &Database, now: DateTime<Utc>) -> Result<u
     .await?;
     transaction.commit().await?;
     Ok(found.len())
+}
+
+/// Some of the traces that hold spans of these services, received before a time, out of a table of hot spans; none where
+/// there is no such table.
+async fn some_traces(
+    connection: &mut PgConnection,
+    table: &str,
+    services: &[i32],
+    until: DateTime<Utc>,
+    wanted: i64,
+) -> Result<Vec<Uuid>, StoreError> {
+    let (pages,): (Option<i64>,) = sqlx::query_as("SELECT pg_relation_size(to_regclass($1)) / 8192")
+        .bind(table)
+        .fetch_one(&mut *connection)
+        .await?;
+    let Some(pages) = pages else { return Ok(vec![]) };
+    #[expect(clippy::cast_precision_loss, reason = "a share of pages")]
+    let percent = (100.0 * PAGES / pages.max(1) as f64).clamp(0.000_1, 100.0);
+    let statement = format!(
+        "SELECT DISTINCT trace_id FROM (SELECT trace_id FROM {table} TABLESAMPLE SYSTEM ({percent}) WHERE service_id \
+         = ANY($1) AND received_at < $2 ORDER BY random() LIMIT $3) t"
+    );
+    Ok(sqlx::query_scalar(AssertSqlSafe(statement))
+        .bind(services)
+        .bind(until)
+        .bind(wanted)
+        .fetch_all(connection)
+        .await?)
 }
 
 /// For each call whose answering span is there: (caller, name it calls by) and the service that answered.

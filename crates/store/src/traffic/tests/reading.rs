@@ -286,6 +286,43 @@ async fn log_lines_are_found_by_text_severity_and_trace_and_summed_by_template()
     );
 }
 
+#[tokio::test]
+async fn which_service_answers_a_name_is_learnt_from_traces_of_this_quarter_of_an_hour_and_the_one_before() {
+    for quarters in [0, 1] {
+        let database = database().await;
+        let call = Span {
+            kind: SpanKind::Client,
+            attributes: attributes(&[
+                ("http.request.method", "GET"),
+                ("server.address", "berths.skerry.example"),
+            ]),
+            ..span(trace(1), 2, Some(1), now())
+        };
+        let answering = Span {
+            kind: SpanKind::Server,
+            ..span(trace(1), 3, Some(2), now())
+        };
+        let sent = vec![
+            of(resource("fares"), vec![span(trace(1), 1, None, now()), call]),
+            of(resource("berths"), vec![answering]),
+        ];
+        store(&writer(&database), &[spans(sent, now())]).await;
+        let begins = crate::traces::slot(to_utc(now()));
+        // Ten seconds of the quarter have to be over.
+        let at = (begins + crate::traces::SLOT * quarters + TimeDelta::seconds(11))
+            .max(to_utc(now()) + TimeDelta::seconds(11));
+        assert_eq!(
+            uses::learn_services(&database, at).await.unwrap(),
+            1,
+            "{quarters} quarters later"
+        );
+        let (window, earlier) = (scope(to_utc(now()) + TimeDelta::minutes(1), None), scope(begins, None));
+        let calls = uses::calls(&database, &window, &earlier, 9).await.unwrap();
+        assert_eq!(calls[0].to_service.as_deref(), Some("berths"));
+        assert_eq!(uses::learn_services(&database, at).await.unwrap(), 0, "it is known");
+    }
+}
+
 proptest! {
     #[test]
     fn a_window_cut_into_steps_is_covered_by_as_many_as_were_asked_for(
