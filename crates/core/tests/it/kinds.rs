@@ -73,10 +73,22 @@ fn what_says_nothing_has_no_kind_and_each_kind_is_there_once() {
 
 #[rstest]
 #[case::by_its_own_type(&[("error.type", "TariffMissing")], "TariffMissing", "GET /fares ended with TariffMissing")]
-#[case::a_number_is_no_type(&[("error.type", "500"), ("http.response.status_code", "500")], "HTTP 500", "GET /fares ended with HTTP 500")]
+#[case::a_number_is_no_type(
+    &[("error.type", "500"), ("http.response.status_code", "500")],
+    "HTTP 500",
+    "GET /fares ended with HTTP 500"
+)]
 #[case::other_is_no_type(&[("error.type", "_OTHER")], "", "GET /fares ended in error")]
-#[case::grpc_by_number(&[("rpc.grpc.status_code", "4")], "gRPC DEADLINE_EXCEEDED", "GET /fares ended with gRPC DEADLINE_EXCEEDED")]
-#[case::grpc_by_name(&[("rpc.response.status_code", "UNAVAILABLE")], "gRPC UNAVAILABLE", "GET /fares ended with gRPC UNAVAILABLE")]
+#[case::grpc_by_number(
+    &[("rpc.grpc.status_code", "4")],
+    "gRPC DEADLINE_EXCEEDED",
+    "GET /fares ended with gRPC DEADLINE_EXCEEDED"
+)]
+#[case::grpc_by_name(
+    &[("rpc.response.status_code", "UNAVAILABLE")],
+    "gRPC UNAVAILABLE",
+    "GET /fares ended with gRPC UNAVAILABLE"
+)]
 #[case::database(&[("db.response.status_code", "40P01")], "database 40P01", "GET /fares ended with database 40P01")]
 #[case::nothing(&[], "", "GET /fares ended in error")]
 fn a_span_in_error_says_what_it_ended_with(
@@ -103,12 +115,24 @@ fn a_spans_own_words_stand_in_its_message() {
 }
 
 #[rstest]
-#[case::database(&[("db.system.name", "postgresql"), ("db.namespace", "fares")], Some(("database", "postgresql fares")))]
+#[case::database(
+    &[("db.system.name", "postgresql"), ("db.namespace", "fares")],
+    Some(("database", "postgresql fares"))
+)]
 #[case::database_of_older_names(&[("db.system", "mysql"), ("db.name", "berths")], Some(("database", "mysql berths")))]
-#[case::queue(&[("messaging.system", "rabbitmq"), ("messaging.destination.name", "boarding")], Some(("queue", "rabbitmq boarding")))]
+#[case::queue(
+    &[("messaging.system", "rabbitmq"), ("messaging.destination.name", "boarding")],
+    Some(("queue", "rabbitmq boarding"))
+)]
 #[case::queue_without_a_name(&[("messaging.operation", "send")], Some(("queue", "queue GET")))]
-#[case::http(&[("http.request.method", "GET"), ("server.address", "berths.skerry.example")], Some(("http", "berths.skerry.example")))]
-#[case::by_url(&[("url.full", "https://u:p@berths.skerry.example:8443/v1?x=1")], Some(("http", "berths.skerry.example:8443")))]
+#[case::http(
+    &[("http.request.method", "GET"), ("server.address", "berths.skerry.example")],
+    Some(("http", "berths.skerry.example"))
+)]
+#[case::by_url(
+    &[("url.full", "https://u:p@berths.skerry.example:8443/v1?x=1")],
+    Some(("http", "berths.skerry.example:8443"))
+)]
 #[case::rpc_by_service(&[("rpc.system", "grpc"), ("rpc.service", "skerry.Berths")], Some(("rpc", "skerry.Berths")))]
 #[case::nobody(&[("http.request.method", "GET")], None)]
 #[case::nothing(&[("skerry.season", "winter")], None)]
@@ -132,9 +156,18 @@ fn only_who_calls_touches_something_and_who_takes_a_message_consumed_it() {
 }
 
 #[rstest]
-#[case::values(&[("db.query.text", "SELECT fare FROM tariff WHERE id = 42")], Some("SELECT fare FROM tariff WHERE id = {n}"))]
-#[case::parameters(&[("db.statement", "SELECT fare FROM tariff WHERE id = $1")], Some("SELECT fare FROM tariff WHERE id = ?"))]
-#[case::a_summary_goes_first(&[("db.query.summary", "SELECT tariff"), ("db.query.text", "SELECT 1")], Some("SELECT tariff"))]
+#[case::values(
+    &[("db.query.text", "SELECT fare FROM tariff WHERE id = 42")],
+    Some("SELECT fare FROM tariff WHERE id = {n}")
+)]
+#[case::parameters(
+    &[("db.statement", "SELECT fare FROM tariff WHERE id = $1")],
+    Some("SELECT fare FROM tariff WHERE id = ?")
+)]
+#[case::a_summary_goes_first(
+    &[("db.query.summary", "SELECT tariff"), ("db.query.text", "SELECT 1")],
+    Some("SELECT tariff")
+)]
 #[case::none(&[("db.system.name", "postgresql")], None)]
 #[case::empty(&[("db.query.text", "  ")], None)]
 fn a_statement_is_kept_without_its_values(#[case] pairs: &[(&str, &str)], #[case] expected: Option<&str>) {

@@ -59,7 +59,8 @@ fn request(number: u64, begin: u64) -> (Vec<Value>, Value) {
         "attributes": [
             text("http.request.method", "POST"), text("http.route", "/v1/quotes"),
             whole("http.response.status_code", if fails { 500 } else { 200 }),
-            text("user.id", &format!("u-{}", number % 3)), text("skerry.season", if fails { "winter" } else { "summer" }),
+            text("user.id", &format!("u-{}", number % 3)),
+            text("skerry.season", if fails { "winter" } else { "summer" }),
         ],
         "events": if fails { thrown } else { json!([]) },
         "status": if fails { json!({"code": 2}) } else { json!({}) },
@@ -67,7 +68,10 @@ fn request(number: u64, begin: u64) -> (Vec<Value>, Value) {
     let statement = json!({
         "traceId": trace_id(number), "spanId": id(1), "parentSpanId": id(0), "kind": 3, "name": "SELECT fare",
         "startTimeUnixNano": at(1), "endTimeUnixNano": at(9),
-        "attributes": [text("db.system.name", "postgresql"), text("db.query.text", "SELECT fare FROM tariff WHERE id = 7")],
+        "attributes": [
+            text("db.system.name", "postgresql"),
+            text("db.query.text", "SELECT fare FROM tariff WHERE id = 7"),
+        ],
     });
     let call = json!({
         "traceId": trace_id(number), "spanId": id(2), "parentSpanId": id(0), "kind": 3, "name": "GET",
@@ -102,7 +106,8 @@ pub(super) async fn fleet(state: &State) -> String {
     let line = |number: u64, severity: u64, message: &str| {
         json!({
             "timeUnixNano": (start + number * 1_000_000_000 + 5_000_000).to_string(), "severityNumber": severity,
-            "body": {"stringValue": message}, "traceId": trace_id(number), "spanId": format!("{:016x}", (number + 1) * 16),
+            "body": {"stringValue": message}, "traceId": trace_id(number), "spanId": format!("{:016x}",
+                (number + 1) * 16),
         })
     };
     let lines: Vec<Value> = (0..REQUESTS)
