@@ -3,4 +3,6 @@
 mod read;
 pub mod stands_out;
 
-pub use read::*;
+pub use read::{
+    AlsoReported, Choice, Chosen, Full, OccurrenceRow, Position, choose, latest_stack, matching, of_error, one, place,
+};
