@@ -67,7 +67,11 @@ pub fn table(figures: &[Figures]) -> String {
     row("public items documented", &|f| percent(f.documented, f.public_items));
     row("files without a description", &|f| f.undescribed.to_string());
     row("other comments per code line", &|f| {
-        format!("{:.3}", ratio(f.comments, f.code))
+        if f.code == 0 {
+            "–".to_owned()
+        } else {
+            format!("{:.3}", ratio(f.comments, f.code))
+        }
     });
     row("lines of code", &|f| f.code.to_string());
     row("tests, of code and tests", &|f| percent(f.tests, f.code + f.tests));
