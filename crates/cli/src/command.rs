@@ -43,7 +43,8 @@ use crate::settings::{DatabaseArgs, Serve};
     name = "outcrop",
     version,
     after_help = "The client reads OUTCROP_URL and OUTCROP_TOKEN, else the profile that `outcrop login` wrote.\n\
-                  Exit codes: 0 done, 2 wrong usage or configuration, 4 the service cannot be reached or refused."
+                  Exit codes: 0 done or clear, 1 flagged, 2 wrong usage or configuration, 3 too early,\n\
+                  4 the service cannot be reached or refused."
 )]
 pub struct Arguments {
     #[command(subcommand)]
