@@ -6,6 +6,32 @@ use crate::deploy::group::{Episode, Group};
 use crate::deploy::place::{PAST, Place, Told};
 use crate::deploy::rise::Rise;
 
+/// Minutes after a deploy for which it is asked what it changed.
+const WATCHED: Minute = 180;
+/// What an error tells that is flagged already, in nats.
+const FLAGGED: f64 = 8.0;
+/// Minutes by which the beginnings of rises may lie apart that have one cause.
+const NEAR: Minute = 10;
+/// Minutes for which what was told is of late.
+const LATELY: Minute = 12;
+/// The smallest rise that is worth a flag, and the fewest occurrences.
+const LEAST_RATIO: f64 = 1.3;
+
+const LEAST_ANYWHERE: f64 = 1.4;
+
+const LEAST_COUNT: f64 = 3.0;
+/// Nats by which the usual rate must explain the latest minutes better than the raised one for a
+/// surge to be over, and the lengths that are looked at.
+const OVER: f64 = 8.0;
+
+const LOOKED_AT: [Minute; 5] = [15, 30, 60, 120, 240];
+/// The variance of small counts over their mean.
+const CLUMP: f64 = 1.1;
+/// Minutes after which a raised rate that did not go back is taken for the usual one.
+pub(super) const SETTLED: Minute = 1_440;
+/// Minutes after that for which nothing is said: it is learnt first.
+const AFTERWARDS: Minute = 180;
+
 /// A rise with the version that its deploy brought, and by how much it exceeds what is asked of it.
 pub(super) type Lead = (Told, Option<u32>, f64);
 
@@ -223,37 +249,3 @@ pub(super) fn end_episodes(place: &mut Place, minute: Minute) -> Vec<(String, Mi
     }
     ended
 }
-
-/// Minutes after a deploy for which it is asked what it changed.
-pub(super) const WATCHED: Minute = 180;
-
-/// What an error tells that is flagged already, in nats.
-pub(super) const FLAGGED: f64 = 8.0;
-
-/// Minutes by which the beginnings of rises may lie apart that have one cause.
-pub(super) const NEAR: Minute = 10;
-
-/// Minutes for which what was told is of late.
-pub(super) const LATELY: Minute = 12;
-
-/// The smallest rise that is worth a flag, and the fewest occurrences.
-pub(super) const LEAST_RATIO: f64 = 1.3;
-
-pub(super) const LEAST_ANYWHERE: f64 = 1.4;
-
-pub(super) const LEAST_COUNT: f64 = 3.0;
-
-/// Nats by which the usual rate must explain the latest minutes better than the raised one for a
-/// surge to be over, and the lengths that are looked at.
-pub(super) const OVER: f64 = 8.0;
-
-pub(super) const LOOKED_AT: [Minute; 5] = [15, 30, 60, 120, 240];
-
-/// The variance of small counts over their mean.
-pub(super) const CLUMP: f64 = 1.1;
-
-/// Minutes after which a raised rate that did not go back is taken for the usual one.
-pub(super) const SETTLED: Minute = 1_440;
-
-/// Minutes after that for which nothing is said: it is learnt first.
-pub(super) const AFTERWARDS: Minute = 180;

@@ -7,7 +7,7 @@ use super::found::FoundChunk;
 use super::senders::Sender;
 use crate::Timestamp;
 use crate::failure::entry::EntrySpan;
-use crate::failure::reports::From;
+use crate::failure::reports::SentBy;
 use crate::failure::span_facts::{SpanFacts, tells_of_failure};
 use crate::telemetry::{Attributes, Span, SpanEvent, TraceId};
 use crate::trace::{Chunk, StoredEvent, StoredLink, StoredSpan};
@@ -43,7 +43,7 @@ impl Chunks {
     /// Adds a span that was scrubbed and lies within `bounds`.
     pub(super) fn add(
         &mut self,
-        from: From<'_>,
+        from: SentBy<'_>,
         span: Span,
         facts: &SpanFacts,
         entry: Option<&EntrySpan>,
@@ -106,7 +106,7 @@ impl Chunks {
 }
 
 /// A span as it is stored, with its events held to its bounds.
-fn stored(span: Span, from: From<'_>, is_error: bool, bounds: (Timestamp, Timestamp)) -> StoredSpan {
+fn stored(span: Span, from: SentBy<'_>, is_error: bool, bounds: (Timestamp, Timestamp)) -> StoredSpan {
     let (start, end) = bounds;
     let event = |event: SpanEvent| StoredEvent {
         at: from.clock.within(event.time.or(span.start), bounds),

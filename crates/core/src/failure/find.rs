@@ -15,7 +15,7 @@ use super::{platform, uses};
 use crate::failure::endpoint;
 use crate::failure::entry::{EntrySpan, Sampled};
 use crate::failure::limits::Limits;
-use crate::failure::reports::{ERROR, Failing, From, Parts, log_report, took};
+use crate::failure::reports::{ERROR, Failing, Parts, SentBy, log_report, took};
 use crate::failure::span_facts::{SpanFacts, carries_exception, is_exception_event, tells_of_failure};
 use crate::telemetry::groups::InstanceGroups;
 use crate::telemetry::{
@@ -38,7 +38,7 @@ pub fn find_in_spans(groups: Vec<ScopeRecords<Span>>, limits: Limits<'_>) -> Fou
     for group in groups {
         let sender = senders.of(&group.resource, limits.scrubbing);
         let scope = clean_scope(&group.scope, limits.scrubbing.of(&sender.identity.service));
-        let from = From {
+        let from = SentBy {
             sender: &sender,
             scope: &scope,
             clock: clocks.of(sender.instance),
@@ -95,8 +95,8 @@ impl<'l> SpanFinder<'l> {
         }
     }
 
-    fn take(&mut self, mut span: Span, from: From<'_>) {
-        let From { sender, clock, .. } = from;
+    fn take(&mut self, mut span: Span, from: SentBy<'_>) {
+        let SentBy { sender, clock, .. } = from;
         let start = clock.time(span.start.or(span.end));
         if start < self.limits.oldest {
             self.found
@@ -221,7 +221,7 @@ pub fn find_in_logs(groups: Vec<ScopeRecords<LogRecord>>, limits: Limits<'_>) ->
                 .push(FoundLine::new(&record, &sender.identity, &sender.resource, scope, at));
             found.reports.extend(failure_in(
                 record,
-                From {
+                SentBy {
                     sender: &sender,
                     scope,
                     clock,
@@ -239,7 +239,7 @@ pub fn find_in_logs(groups: Vec<ScopeRecords<LogRecord>>, limits: Limits<'_>) ->
 }
 
 /// The failure that a log record tells of: an exception it carries or holds in its text, or a line logged as an error.
-fn failure_in(record: LogRecord, from: From<'_>, user: u64) -> Option<Report> {
+fn failure_in(record: LogRecord, from: SentBy<'_>, user: u64) -> Option<Report> {
     let carries = carries_exception(&record.attributes);
     if !carries && (record.severity < ERROR || record.body == Value::Empty) {
         return None;

@@ -16,9 +16,23 @@ use crate::telemetry::names::{EXCEPTION_MESSAGE, EXCEPTION_STACKTRACE, EXCEPTION
 use crate::telemetry::{Attributes, LogRecord, Scope, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, facts, names};
 use crate::{Digest, Hasher, Timestamp, scrub};
 
+/// Severity of a failure on a span in error, and of one on a span that is fine (OTLP: ERROR and WARN).
+const SPAN_SEVERITY: (i16, i16) = (17, 13);
+/// OTLP severity number from which a record's body is looked into for a stack.
+pub(super) const ERROR: i32 = 17;
+/// Under this name stands how many occurrences one counts for beside its requests, where its span
+/// says that it was sampled.
+pub const ONE_IN: &str = "outcrop.one_in";
+/// OTLP severity number from which a record is fatal.
+const FATAL: i32 = 21;
+/// An exception recorded this shortly before its span ended was recorded by the instrumentation, in milliseconds.
+const SPAN_END_MS: i64 = 10;
+/// What is said where failures are counted without details.
+const COUNTED_ONLY: &str = "exceptions past 128 of a span, or past 32 MiB of a request, are counted without details";
+
 /// Who sent a record, through which scope, and by which clock.
 #[derive(Clone, Copy)]
-pub(super) struct From<'a> {
+pub(super) struct SentBy<'a> {
     pub sender: &'a Arc<Sender>,
     pub scope: &'a Arc<Scope>,
     pub clock: Clock,
@@ -29,7 +43,7 @@ pub(super) struct Failing<'a> {
     pub(super) span: &'a Arc<Span>,
     pub(super) request: Option<&'a Arc<Attributes>>,
     pub(super) touches: Option<&'static str>,
-    pub(super) from: From<'a>,
+    pub(super) from: SentBy<'a>,
     pub(super) user: u64,
     /// Hashes users that events name themselves.
     pub(super) addresses: &'a scrub::Addresses,
@@ -198,7 +212,7 @@ pub(super) fn span_report(failing: &Failing<'_>, event: Option<&SpanEvent>) -> R
 }
 
 /// Reports what a log record says of a failure.
-pub(super) fn log_report(record: &Arc<LogRecord>, parts: &Parts<'_>, from: From<'_>, user: u64) -> Report {
+pub(super) fn log_report(record: &Arc<LogRecord>, parts: &Parts<'_>, from: SentBy<'_>, user: u64) -> Report {
     let at = from.clock.time(record.time.or(record.observed));
     let described = parts.describe();
     let body = kept_body(record);
@@ -287,7 +301,7 @@ struct Said {
     sent: Sent,
 }
 
-fn report(facts: ReportFacts, said: Said, described: &Described<'_>, parts: &Parts<'_>, from: From<'_>) -> Report {
+fn report(facts: ReportFacts, said: Said, described: &Described<'_>, parts: &Parts<'_>, from: SentBy<'_>) -> Report {
     let Said {
         trace_id,
         mut attributes,
@@ -450,26 +464,6 @@ pub(super) fn message_hash(message: &str) -> Option<u64> {
 pub(super) fn bare_message(message: &str) -> &str {
     message.trim().trim_matches(['\'', '"'])
 }
-
-/// Severity of a failure on a span in error, and of one on a span that is fine (OTLP: ERROR and WARN).
-pub(super) const SPAN_SEVERITY: (i16, i16) = (17, 13);
-
-/// OTLP severity number from which a record's body is looked into for a stack.
-pub(super) const ERROR: i32 = 17;
-
-/// Under this name stands how many occurrences one counts for beside its requests, where its span
-/// says that it was sampled.
-pub const ONE_IN: &str = "outcrop.one_in";
-
-/// OTLP severity number from which a record is fatal.
-pub(super) const FATAL: i32 = 21;
-
-/// An exception recorded this shortly before its span ended was recorded by the instrumentation, in milliseconds.
-pub(super) const SPAN_END_MS: i64 = 10;
-
-/// What is said where failures are counted without details.
-pub(super) const COUNTED_ONLY: &str =
-    "exceptions past 128 of a span, or past 32 MiB of a request, are counted without details";
 
 /// How long a request took, as an attribute.
 pub(super) fn took(span: &Span) -> Option<(String, Value)> {
