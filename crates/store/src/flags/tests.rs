@@ -1,6 +1,6 @@
 //! Tests of flags.
 
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_core::deploy::{Measured, Minute};
 
 use super::watch::*;
@@ -142,6 +142,35 @@ async fn a_late_request_of_a_past_hour_has_the_past_told_anew_once() {
         said(&database).await,
         [("BerthTaken: the ramp is up new".to_owned(), 1)]
     );
+}
+
+#[tokio::test]
+async fn a_new_error_is_new_since_its_first_occurrence_in_whatever_order_the_minutes_arrive() {
+    let database = database().await;
+    let now = three_days(&database).await;
+    let mut watch = Watch::default();
+    watch.round(&database, now).await.unwrap();
+    let since = async || -> Vec<(DateTime<Utc>, DateTime<Utc>)> {
+        sqlx::query_as("SELECT since, said_at FROM flag WHERE kind = 'new' AND withdrawn_at IS NULL")
+            .fetch_all(&database.pool)
+            .await
+            .unwrap()
+    };
+    let minute = |minutes: i64| {
+        (now - TimeDelta::minutes(minutes))
+            .duration_trunc(TimeDelta::minutes(1))
+            .unwrap()
+    };
+    assert_eq!(since().await, [(minute(5), minute(5))]);
+    // The sender had kept back what happened two hours before.
+    let at = crate::from_utc(now - TimeDelta::minutes(125));
+    let group = of(
+        resource("fares"),
+        vec![failing(trace(3_000), 3_000, None, at, "the ramp is up")],
+    );
+    store(&writer(&database), &[spans(vec![group], at)]).await;
+    watch.round(&database, now + TimeDelta::minutes(2)).await.unwrap();
+    assert_eq!(since().await, [(minute(125), minute(125))]);
 }
 
 #[tokio::test]

@@ -228,9 +228,14 @@ impl Watch {
                 );
             }
         }
+        let began_earlier = corrected.same.iter().filter_map(|(place, id)| {
+            let flag = flags.get(*place).filter(|flag| flag.flag == FlagKind::New)?;
+            let said = before.iter().find(|said| said.id == *id)?;
+            (flag.at < said.at).then_some(*place)
+        });
+        let to_write: Vec<usize> = corrected.fresh.iter().copied().chain(began_earlier).collect();
         let mut flags: Vec<Option<FlagLine>> = flags.into_iter().map(Some).collect();
-        Ok(corrected
-            .fresh
+        Ok(to_write
             .iter()
             .filter_map(|place| flags.get_mut(*place).and_then(Option::take))
             .collect())

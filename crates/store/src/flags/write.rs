@@ -38,6 +38,7 @@ pub(super) async fn write(connection: &mut sqlx::PgConnection, flags: &[FlagLine
         return Ok(0);
     }
     let number = |text: &str| text.parse::<i32>().unwrap_or_default();
+    begin_earlier(connection, flags).await?;
     let said: Vec<(i32, String, String, DateTime<Utc>)> = sqlx::query_as(
         "INSERT INTO flag (error_id, service_id, environment_id, kind, version, by_deploy, since, said_at, count, \
          expected, evidence, requests) \
@@ -84,4 +85,33 @@ pub(super) async fn write(connection: &mut sqlx::PgConnection, flags: &[FlagLine
         .collect();
     crate::errors::handling::returned(connection, &back).await?;
     Ok(count)
+}
+
+/// Moves standing `new` flags to an earlier first occurrence. Minutes are judged as they arrive: where
+/// an older minute arrives after a younger one, the error is new since the older one.
+///
+/// A withdrawn flag of that very minute stays the only one of it.
+async fn begin_earlier(connection: &mut sqlx::PgConnection, flags: &[FlagLine]) -> Result<(), StoreError> {
+    let new: Vec<&FlagLine> = flags.iter().filter(|flag| flag.flag == FlagKind::New).collect();
+    let number = |text: &str| text.parse::<i32>().unwrap_or_default();
+    sqlx::query(
+        "UPDATE flag SET since = earlier.since, said_at = earlier.said_at, by_deploy = earlier.by_deploy \
+         FROM UNNEST($1::int[], $2::int[], $3::text[], $4::bool[], $5::timestamptz[], $6::timestamptz[]) \
+             AS earlier (error, environment, version, by_deploy, since, said_at) \
+         WHERE flag.kind = 'new' AND flag.withdrawn_at IS NULL AND flag.error_id = earlier.error \
+             AND flag.environment_id = earlier.environment AND flag.version = earlier.version \
+             AND earlier.said_at < flag.said_at \
+             AND NOT EXISTS (SELECT FROM flag other WHERE other.error_id = earlier.error \
+                 AND other.environment_id = earlier.environment AND other.kind = 'new' \
+                 AND other.said_at = earlier.said_at)",
+    )
+    .bind(new.iter().map(|flag| number(&flag.group)).collect::<Vec<_>>())
+    .bind(new.iter().map(|flag| number(&flag.environment)).collect::<Vec<_>>())
+    .bind(new.iter().map(|flag| flag.version.clone()).collect::<Vec<_>>())
+    .bind(new.iter().map(|flag| flag.by_deploy).collect::<Vec<_>>())
+    .bind(new.iter().map(|flag| time(flag.since)).collect::<Vec<_>>())
+    .bind(new.iter().map(|flag| time(flag.at)).collect::<Vec<_>>())
+    .execute(connection)
+    .await?;
+    Ok(())
 }
