@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 
+use bytesize::ByteSize;
 use clap::Args;
 use outcrop_server::Settings;
 use outcrop_store::retention::{COUNT_DAYS, Policy, RETENTION_DAYS};
@@ -336,22 +337,14 @@ fn network(text: &str) -> Result<ipnet::IpNet, Fault> {
         })
 }
 
-/// Reads `16MiB`, `512 KiB`, `1048576`.
+/// Reads a size: `16MiB`, `512 KiB`, `20MB`, `1048576`.
 pub fn bytes(name: &str, text: &str) -> Result<usize, Fault> {
-    let refused = || Fault::Usage(format!("--{name} is `{text}`; write it like 512KiB, 16MiB or 1GiB"));
-    let digits = text
-        .trim()
-        .trim_end_matches(|c: char| c.is_ascii_alphabetic() || c == ' ');
-    let unit = text.trim().strip_prefix(digits).unwrap_or_default().trim();
-    let factor: usize = match unit {
-        "" | "B" => 1,
-        "KiB" => 1 << 10,
-        "MiB" => 1 << 20,
-        "GiB" => 1 << 30,
-        _ => return Err(refused()),
-    };
-    let count: usize = digits.parse().ok().filter(|count| *count > 0).ok_or_else(refused)?;
-    count.checked_mul(factor).ok_or_else(refused)
+    text.parse::<ByteSize>()
+        .ok()
+        .and_then(|size| usize::try_from(size.as_u64()).ok())
+        // The crate takes what is past its range for the largest size.
+        .filter(|size| (1..usize::MAX).contains(size))
+        .ok_or_else(|| Fault::Usage(format!("--{name} is `{text}`; write it like 512KiB, 16MiB or 1GiB")))
 }
 
 /// Opens a listener, with a message that says what to do when the address is taken.
@@ -381,6 +374,21 @@ mod tests {
     #[case("https://outcrop.skerry.example/?a=b", None)]
     fn a_public_address_is(#[case] text: &str, #[case] expected: Option<&str>) {
         assert_eq!(public_url(text).ok().as_deref(), expected);
+    }
+
+    #[rstest]
+    #[case("16MiB", Some(16 << 20))]
+    #[case("512 KiB", Some(512 << 10))]
+    #[case("20MB", Some(20_000_000))]
+    #[case("1.5GiB", Some(3 << 29))]
+    #[case("1048576", Some(1 << 20))]
+    #[case("0", None)]
+    #[case("-1MiB", None)]
+    #[case("16 ferries", None)]
+    #[case("", None)]
+    #[case("99999999999999999999GiB", None)]
+    fn a_size_is_read(#[case] text: &str, #[case] expected: Option<usize>) {
+        assert_eq!(bytes("body-bytes", text).ok(), expected);
     }
 
     #[test]

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use actix_web::{App, HttpServer, web};
+use futures_util::future::LocalBoxFuture;
 use outcrop_store::{Database, OpenError};
 use tokio::runtime::Handle;
 use tokio_util::sync::CancellationToken;
@@ -52,7 +53,16 @@ const DRAIN: Duration = Duration::from_secs(30);
 ///
 /// # Errors
 /// [`ServeError`] when the database or a listener cannot be used.
-pub async fn serve(settings: Settings, listeners: Listeners, stop: CancellationToken) -> Result<(), ServeError> {
+// Boxed, so that the service is compiled in this crate and not anew with whatever polls it.
+pub fn serve(
+    settings: Settings,
+    listeners: Listeners,
+    stop: CancellationToken,
+) -> LocalBoxFuture<'static, Result<(), ServeError>> {
+    Box::pin(run(settings, listeners, stop))
+}
+
+async fn run(settings: Settings, listeners: Listeners, stop: CancellationToken) -> Result<(), ServeError> {
     let database = Database::open(&settings.database_url).await?;
     let supervisor = Supervisor::new(stop.clone());
     let (told, telling) = tokio::sync::mpsc::channel(LIVE_QUEUE);

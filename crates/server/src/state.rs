@@ -1,5 +1,6 @@
 //! What handlers share.
 
+use futures_util::future::BoxFuture;
 use std::future::Future;
 
 use outcrop_store::database::live::Committed;
@@ -50,13 +51,17 @@ impl State {
         F: Future<Output = Result<T, StoreError>> + Send + 'static,
         T: Send + 'static,
     {
-        match self.main.spawn(query).await {
-            Ok(done) => done,
-            Err(error) => {
-                tracing::error!(%error, "a query ended without an answer");
-                Err(StoreError::Away(sqlx_gone()))
-            }
-        }
+        let (answer, answered) = tokio::sync::oneshot::channel();
+        // Boxed: the runtime's machinery around a task is compiled once, not for each query.
+        let task: BoxFuture<'static, ()> = Box::pin(async move {
+            // Where nobody waits any more, the query is done nevertheless.
+            drop(answer.send(query.await));
+        });
+        drop(self.main.spawn(task));
+        answered.await.unwrap_or_else(|_| {
+            tracing::error!("a query panicked: it ended without an answer");
+            Err(StoreError::Away(sqlx_gone()))
+        })
     }
 }
 

@@ -6,6 +6,7 @@ use outcrop_core::{Digest, Reference};
 use sqlx::FromRow;
 use uuid::Uuid;
 
+use crate::boxed;
 use crate::ids::{id_uuid, reference, uuid};
 use crate::{Database, StoreError};
 
@@ -35,6 +36,7 @@ const SELECT: &str = "SELECT DISTINCT error_group.id, service.display_name AS se
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn error(database: &Database, reference: Reference) -> Result<Option<Found>, StoreError> {
     let sql = sqlx::AssertSqlSafe(format!("{SELECT} WHERE error_group.id = $1"));
     Ok(sqlx::query_as(sql)
@@ -47,6 +49,7 @@ pub async fn error(database: &Database, reference: Reference) -> Result<Option<F
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn by_key(database: &Database, key: Digest) -> Result<Vec<Found>, StoreError> {
     let sql = sqlx::AssertSqlSafe(format!(
         "{SELECT} JOIN cause ON cause.error_id = error_group.id WHERE cause.key = $1"
@@ -61,6 +64,7 @@ const TITLES: i64 = 20_000;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn newest(database: &Database) -> Result<Vec<Found>, StoreError> {
     let sql = sqlx::AssertSqlSafe(format!("{SELECT} ORDER BY error_group.id DESC LIMIT $1"));
     Ok(sqlx::query_as(sql).bind(TITLES).fetch_all(&database.pool).await?)
@@ -70,6 +74,7 @@ pub async fn newest(database: &Database) -> Result<Vec<Found>, StoreError> {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn occurrence(database: &Database, id: OccurrenceId) -> Result<Option<Found>, StoreError> {
     let sql = sqlx::AssertSqlSafe(format!(
         "{SELECT} JOIN cause ON cause.error_id = error_group.id JOIN occurrence o ON o.cause_id = cause.id \
@@ -85,6 +90,7 @@ pub async fn occurrence(database: &Database, id: OccurrenceId) -> Result<Option<
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn in_trace(database: &Database, trace: [u8; 16]) -> Result<i64, StoreError> {
     let (count,): (i64,) = sqlx::query_as("SELECT count(*) FROM occurrence WHERE trace_id = $1")
         .bind(Uuid::from_bytes(trace))
@@ -100,6 +106,7 @@ const SEARCHED: i64 = 20_000;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn attributes(database: &Database, text: &str) -> Result<Vec<(String, i64)>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT pair.key, count(*) FROM (SELECT attributes FROM occurrence ORDER BY id DESC LIMIT $1) AS newest \
@@ -118,6 +125,7 @@ pub async fn attributes(database: &Database, text: &str) -> Result<Vec<(String, 
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn elsewhere(database: &Database, text: &str) -> Result<Vec<(bool, String, i64)>, StoreError> {
     Ok(sqlx::query_as(
         "WITH newest AS (SELECT resource, count(*) AS n FROM (SELECT resource FROM occurrence ORDER BY id DESC LIMIT \
@@ -155,6 +163,7 @@ const RELEASES: i64 = 5;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn releases(database: &Database, text: &str) -> Result<Vec<Release>, StoreError> {
     let (service, version) = text
         .split_once('@')
@@ -186,6 +195,7 @@ pub async fn releases(database: &Database, text: &str) -> Result<Vec<Release>, S
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn endpoints(database: &Database, text: &str) -> Result<Vec<(String, String)>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT service.display_name, endpoint.name FROM endpoint JOIN service ON service.id = endpoint.service_id \
@@ -200,6 +210,7 @@ pub async fn endpoints(database: &Database, text: &str) -> Result<Vec<(String, S
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn reported(database: &Database, service: &str, at: DateTime<Utc>) -> Result<Option<Reference>, StoreError> {
     let found: Option<(i32,)> = sqlx::query_as(
         "SELECT cause.error_id FROM occurrence o JOIN cause ON cause.id = o.cause_id JOIN service ON service.id = \

@@ -20,6 +20,7 @@ pub mod ids;
 pub mod logs;
 pub mod occurrences;
 pub mod people;
+mod remembered;
 pub mod retention;
 pub mod sampling;
 mod stacks;
@@ -32,7 +33,13 @@ pub mod upkeep;
 mod window;
 pub mod writing;
 
+/// Boxes the future of an asynchronous function.
+///
+/// The compiler generates the code of an `async fn` in the crate that polls it. Without the box, nearly
+/// all code of this crate would be compiled with the server, again after each change there.
+use async_recursion::async_recursion as boxed;
 pub use database::{Database, OpenError, StoreError};
+pub use remembered::Remembered;
 pub use sqlx::Error as DriverError;
 pub use times::{from_utc, hour, to_utc};
 pub use uuid::Uuid as TraceNumber;

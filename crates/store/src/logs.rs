@@ -8,6 +8,7 @@ use outcrop_core::failure::OccurrenceId;
 use sqlx::{FromRow, Postgres, QueryBuilder};
 use uuid::Uuid;
 
+use crate::boxed;
 use crate::ids::id_uuid;
 use crate::{Database, Scope, StoreError, asking, to_utc};
 
@@ -123,6 +124,7 @@ async fn narrow(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn lines(database: &Database, scope: &Scope, asked: &Asked, limit: i64) -> Result<Vec<Line>, StoreError> {
     let order = if asked.oldest_first { "" } else { " DESC" };
     let mut sql = QueryBuilder::new(
@@ -179,6 +181,7 @@ type Hours = Vec<(DateTime<Utc>, i64)>;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn templates(
     database: &Database,
     scope: &Scope,
@@ -258,6 +261,7 @@ const BEFORE: chrono::TimeDelta = chrono::TimeDelta::seconds(10);
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn of_trace(database: &Database, trace: Uuid, until: DateTime<Utc>) -> Result<Vec<Line>, StoreError> {
     let scope = whole(
         until - chrono::TimeDelta::hours(6),
@@ -281,6 +285,7 @@ pub async fn of_trace(database: &Database, trace: Uuid, until: DateTime<Utc>) ->
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn of_instance(database: &Database, occurrence: OccurrenceId) -> Result<Vec<Line>, StoreError> {
     let until = to_utc(occurrence.at());
     let mut sql = QueryBuilder::new(

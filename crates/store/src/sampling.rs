@@ -8,6 +8,7 @@ use outcrop_core::failure::ONE_IN;
 use outcrop_core::telemetry::sampling::Seen;
 use sqlx::FromRow;
 
+use crate::boxed;
 use crate::ids::{number, reference};
 use crate::{Database, Scope, StoreError};
 
@@ -25,6 +26,7 @@ struct Row {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn seen(
     database: &Database,
     (from, to): (DateTime<Utc>, DateTime<Utc>),
@@ -58,6 +60,7 @@ pub async fn seen(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn notes(database: &Database, scope: &Scope) -> Result<Vec<(String, String)>, StoreError> {
     let seen = seen(database, (scope.from, scope.to), scope.environment.as_deref()).await?;
     let names: Vec<(i32, String)> = sqlx::query_as(

@@ -1,5 +1,6 @@
 //! `outcrop storage`: how much room each kind of data takes.
 
+use bytesize::ByteSize;
 use clap::Args;
 use outcrop_api::Storage as Kept;
 
@@ -62,22 +63,9 @@ fn summary(kept: &Kept) -> String {
     format!("{state}The database takes {}{most}; {free}.", size(kept.bytes))
 }
 
-/// Bytes as people say them.
+/// Bytes with a unit.
 fn size(bytes: i64) -> String {
-    const UNITS: [(&str, u32); 4] = [("TiB", 40), ("GiB", 30), ("MiB", 20), ("KiB", 10)];
-    let found = UNITS.into_iter().find(|(_, power)| bytes >= 1 << power);
-    #[expect(clippy::cast_precision_loss, reason = "shown with three digits")]
-    found.map_or_else(
-        || format!("{bytes} B"),
-        |(unit, power)| {
-            let number = bytes as f64 / (1_u64 << power) as f64;
-            if number < 10.0 {
-                format!("{number:.1} {unit}")
-            } else {
-                format!("{number:.0} {unit}")
-            }
-        },
-    )
+    format!("{:.1}", ByteSize::b(bytes.unsigned_abs()).display().iec())
 }
 
 #[cfg(test)]
@@ -90,7 +78,7 @@ mod tests {
     #[case(0, "0 B")]
     #[case(1_023, "1023 B")]
     #[case(1_536, "1.5 KiB")]
-    #[case(25 << 20, "25 MiB")]
+    #[case(25 << 20, "25.0 MiB")]
     #[case((5 << 30) + (1 << 29), "5.5 GiB")]
     fn bytes_are_said_as(#[case] bytes: i64, #[case] expected: &str) {
         assert_eq!(size(bytes), expected);
@@ -108,7 +96,7 @@ mod tests {
         };
         assert_eq!(
             summary(&kept),
-            "The database takes 9.0 GiB of the 10 GiB it may; how much is free on its disk cannot be seen from here."
+            "The database takes 9.0 GiB of the 10.0 GiB it may; how much is free on its disk cannot be seen from here."
         );
         let closed = Kept {
             free_bytes: Some(7 << 20),

@@ -7,21 +7,19 @@ use std::time::{Duration, Instant};
 use outcrop_core::Digest;
 use outcrop_store::people::keys;
 use outcrop_store::people::keys::SenderKey;
-use outcrop_store::{Database, StoreError};
+use outcrop_store::{Database, Remembered, StoreError};
 
 /// How long a looked-up key is trusted: a revoked key is refused everywhere within this time.
 const TRUSTED: Duration = Duration::from_secs(2);
 /// How long a key that is known is trusted on while the database does not answer: its requests then
 /// fail for what they bring, not for who brings it.
 const TRUSTED_AWAY: Duration = Duration::from_mins(1);
-/// Keys remembered, known and unknown; forgotten all at once past this, so that guessing fills no memory.
+/// Keys remembered, known and unknown: guessing fills no memory.
 const MAX_REMEMBERED: usize = 10_000;
-
-type Remembered = HashMap<Digest, (Instant, Option<Arc<SenderKey>>)>;
 
 #[derive(Clone, Default)]
 pub(crate) struct Keys {
-    remembered: Arc<Mutex<Remembered>>,
+    remembered: Arc<Remembered<Digest, (Instant, Option<Arc<SenderKey>>), MAX_REMEMBERED>>,
     allowances: Arc<Mutex<HashMap<i32, Allowance>>>,
 }
 
@@ -32,12 +30,7 @@ impl Keys {
         database: &Database,
         digest: Digest,
     ) -> Result<Option<Arc<SenderKey>>, StoreError> {
-        let remembered = self
-            .remembered
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .get(&digest)
-            .cloned();
+        let remembered = self.remembered.get(&digest);
         let trusted = |within: Duration| {
             remembered
                 .as_ref()
@@ -51,11 +44,7 @@ impl Keys {
             Ok(key) => key.map(Arc::new),
             Err(error) => return trusted(TRUSTED_AWAY).filter(Option::is_some).ok_or(error),
         };
-        let mut remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
-        if remembered.len() >= MAX_REMEMBERED {
-            remembered.clear();
-        }
-        remembered.insert(digest, (Instant::now(), key.clone()));
+        self.remembered.extend([(digest, (Instant::now(), key.clone()))]);
         Ok(key)
     }
 

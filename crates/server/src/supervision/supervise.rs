@@ -4,6 +4,7 @@ use std::future::Future;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use futures_util::future::BoxFuture;
 use outcrop_store::StoreError;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
@@ -21,6 +22,9 @@ const MOST_RESTARTS: u32 = 20;
 
 /// How long a job rests before its next round.
 pub(crate) type Waiting = Duration;
+
+/// Starts something, again and again.
+type Start<T> = Box<dyn Fn() -> BoxFuture<'static, T> + Send>;
 
 /// Runs writers and jobs until it is told to stop.
 #[derive(Clone)]
@@ -51,6 +55,11 @@ impl Supervisor {
     where
         F: Future<Output = ()> + Send + 'static,
     {
+        self.keep_boxed(name, kind, Box::new(move || Box::pin(start())));
+    }
+
+    // Boxed, so that what follows is compiled once and not for each job.
+    fn keep_boxed(&self, name: &'static str, kind: Kind, start: Start<()>) {
         self.health.watch(name, kind, None);
         let this = self.clone();
         self.tasks.spawn(async move {
@@ -78,6 +87,10 @@ impl Supervisor {
     where
         F: Future<Output = Result<Waiting, StoreError>> + Send + 'static,
     {
+        self.run_boxed(name, rests, Box::new(move || Box::pin(round())));
+    }
+
+    fn run_boxed(&self, name: &'static str, rests: Waiting, round: Start<Result<Waiting, StoreError>>) {
         self.health
             .watch(name, Kind::Job, Some(SHORTEST_PATIENCE.max(rests * LATE_AFTER)));
         let this = self.clone();

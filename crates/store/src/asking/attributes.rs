@@ -6,6 +6,7 @@ use outcrop_core::query;
 use outcrop_core::query::{Field, Predicate};
 use outcrop_core::telemetry::facts;
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// Newest occurrences looked at.
@@ -15,6 +16,7 @@ const NEWEST: i64 = 2_000;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn names(database: &Database, beginning: &str, limit: i64) -> Result<Vec<String>, StoreError> {
     let rows: Vec<(String,)> = sqlx::query_as(
         "WITH newest AS (SELECT attributes, resource FROM occurrence ORDER BY id DESC LIMIT $1), named AS ( \
@@ -36,6 +38,7 @@ pub async fn names(database: &Database, beginning: &str, limit: i64) -> Result<V
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn unknown(database: &Database, predicate: &Predicate) -> Result<Vec<Unknown>, StoreError> {
     let asked: Vec<(&str, usize)> = predicate
         .tests()
@@ -116,6 +119,7 @@ impl std::fmt::Display for Unknown {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn values(database: &Database, field: &Field, part: &str, limit: i64) -> Result<Vec<String>, StoreError> {
     const USER: &str = "COALESCE(attributes ->> 'user.id', attributes ->> 'enduser.id', attributes ->> 'user.name', \
         attributes ->> 'user_id', attributes ->> 'userId')";

@@ -7,6 +7,7 @@ use outcrop_core::query::Predicate;
 
 use crate::asking::matched::Matched;
 use crate::asking::{count, resolve};
+use crate::boxed;
 use crate::errors::Summary;
 use crate::errors::labels::Labels;
 use crate::errors::read::all_of;
@@ -17,6 +18,7 @@ use crate::{Database, Scope, StoreError};
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn list_errors(database: &Database, scope: &Scope) -> Result<Vec<Summary>, StoreError> {
     summaries(database, scope, None).await
 }
@@ -26,6 +28,7 @@ pub async fn list_errors(database: &Database, scope: &Scope) -> Result<Vec<Summa
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn one_error(
     database: &Database,
     reference: Reference,

@@ -4,6 +4,7 @@ use outcrop_core::Reference;
 use sqlx::QueryBuilder;
 
 use crate::asking::{resolve, within};
+use crate::boxed;
 use crate::errors::Summary;
 use crate::errors::read::{Bounds, traffic};
 use crate::ids::number;
@@ -24,6 +25,7 @@ pub struct HitEndpoint {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn main_endpoints(
     database: &Database,
     summary: &Summary,

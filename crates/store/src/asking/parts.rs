@@ -10,6 +10,7 @@ use outcrop_core::telemetry::names;
 use sqlx::{FromRow, Postgres, QueryBuilder};
 
 use crate::asking::{resolve, within};
+use crate::boxed;
 use crate::ids::number;
 use crate::people::settings;
 use crate::{Database, Scope, StoreError, asking, stacks};
@@ -32,6 +33,7 @@ pub struct FieldValue {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn values(
     database: &Database,
     scope: &Scope,
@@ -233,6 +235,7 @@ pub struct User {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn users(
     database: &Database,
     error: Reference,

@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 
+use crate::boxed;
 use crate::errors::handling::note;
 use crate::{Database, Scope, StoreError, asking};
 
@@ -10,6 +11,7 @@ use crate::{Database, Scope, StoreError, asking};
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next round tries again.
+#[boxed]
 pub async fn end_quiet(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
     type Row = (i32, Option<DateTime<Utc>>, Option<String>, DateTime<Utc>);
     let rows: Vec<Row> =

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use sqlx::postgres::PgListener;
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// The channel's name.
@@ -26,6 +27,7 @@ const MAX_SERVICES: usize = 25;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn tell(database: &Database, mut committed: Committed) -> Result<(), StoreError> {
     committed.services.truncate(MAX_SERVICES);
     let message = serde_json::to_string(&committed).unwrap_or_default();
@@ -45,6 +47,7 @@ impl Listener {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer.
+    #[boxed]
     pub async fn start(database: &Database) -> Result<Self, StoreError> {
         let mut listener = PgListener::connect_with(&database.pool).await?;
         listener.listen(CHANNEL).await?;
@@ -55,6 +58,7 @@ impl Listener {
     ///
     /// # Errors
     /// [`StoreError`] when the connection cannot be made again.
+    #[boxed]
     pub async fn next(&mut self) -> Result<Option<Committed>, StoreError> {
         let message = self.0.try_recv().await?;
         Ok(message.and_then(|message| serde_json::from_str(message.payload()).ok()))

@@ -1,5 +1,6 @@
 //! The advisory locks that instances on one database share: each guards one piece of work.
 
+use crate::boxed;
 use sqlx::PgConnection;
 
 /// A piece of work that one instance at a time does. The name is the lock's key, which all releases share.
@@ -67,6 +68,7 @@ impl Lock {
     }
 
     /// Waits for the lock, and holds it until the transaction ends.
+    #[boxed]
     pub async fn take(self, transaction: &mut PgConnection) -> Result<(), sqlx::Error> {
         sqlx::query("SELECT pg_advisory_xact_lock(hashtext($1))")
             .bind(self.name())
@@ -76,6 +78,7 @@ impl Lock {
     }
 
     /// Takes the lock until the transaction ends, unless another instance holds it; returns whether it was taken.
+    #[boxed]
     pub async fn try_take(self, transaction: &mut PgConnection) -> Result<bool, sqlx::Error> {
         let (is_taken,) = sqlx::query_as("SELECT pg_try_advisory_xact_lock(hashtext($1))")
             .bind(self.name())
@@ -85,6 +88,7 @@ impl Lock {
     }
 
     /// Takes the lock for several transactions of one connection, until [`Lock::release`]; returns whether it was taken.
+    #[boxed]
     pub async fn try_hold(self, connection: &mut PgConnection) -> Result<bool, sqlx::Error> {
         let (is_taken,) = sqlx::query_as("SELECT pg_try_advisory_lock(hashtext($1))")
             .bind(self.name())
@@ -94,6 +98,7 @@ impl Lock {
     }
 
     /// Lets go what [`Lock::try_hold`] took. Where this fails the connection must be closed: the lock goes with it.
+    #[boxed]
     pub async fn release(self, connection: &mut PgConnection) -> Result<(), sqlx::Error> {
         sqlx::query("SELECT pg_advisory_unlock(hashtext($1))")
             .bind(self.name())

@@ -8,6 +8,7 @@ use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{Connection, PgConnection, PgPool};
 
 use crate::StoreError;
+use crate::boxed;
 
 /// The database: pools apart, so that slow questions never keep the intake waiting.
 #[derive(Clone, Debug)]
@@ -106,6 +107,7 @@ impl Database {
     ///
     /// # Errors
     /// [`OpenError::Behind`] where the schema is of an earlier release; others by step.
+    #[boxed]
     pub async fn connect(url: &str) -> Result<Self, OpenError> {
         let database = Self::lazy(url)?;
         let mut connection = database.pool.acquire().await.map_err(OpenError::Connect)?;
@@ -207,6 +209,7 @@ impl Database {
     ///
     /// # Errors
     /// [`StoreError`] where not.
+    #[boxed]
     pub async fn ping(&self) -> Result<(), StoreError> {
         sqlx::query("SELECT 1 FROM receipt LIMIT 1")
             .execute(&self.checking)
@@ -215,6 +218,7 @@ impl Database {
     }
 
     /// Closes all connections, once those in use are done.
+    #[boxed]
     pub async fn close(&self) {
         self.writing.close().await;
         self.checking.close().await;

@@ -2,6 +2,7 @@
 
 use outcrop_core::touching::Commit;
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// Who owns the files of a pattern.
@@ -23,6 +24,7 @@ pub struct Changes {
 /// # Errors
 /// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the
 /// database does not answer.
+#[boxed]
 pub async fn note(database: &Database, service: &str, version: &str, changes: &Changes) -> Result<(), StoreError> {
     let Some(service) = crate::people::service_names::named(database, service).await? else {
         return Ok(());
@@ -49,6 +51,7 @@ pub async fn note(database: &Database, service: &str, version: &str, changes: &C
 /// # Errors
 /// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the
 /// database does not answer.
+#[boxed]
 pub async fn of_version(database: &Database, service: &str, version: &str) -> Result<Option<Changes>, StoreError> {
     let Some(service) = crate::people::service_names::named(database, service).await? else {
         return Ok(None);

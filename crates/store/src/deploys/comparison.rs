@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::deploy::Side;
 
+use crate::boxed;
 use crate::deploys::Deploy;
 use crate::traffic::groups;
 use crate::{Database, Scope, StoreError, hour};
@@ -29,6 +30,7 @@ pub struct Compared {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn beside(
     database: &Database,
     deploy: &Deploy,
@@ -120,6 +122,7 @@ pub struct Stopped {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn stopped(database: &Database, deploy: &Deploy, until: DateTime<Utc>) -> Result<Vec<Stopped>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT e.id AS error_id, e.title, sum(t.n) FILTER (WHERE t.minute < $3)::bigint AS count FROM tally_minute t \
@@ -153,6 +156,7 @@ pub struct VersionStep {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn versions(
     database: &Database,
     deploy: &Deploy,

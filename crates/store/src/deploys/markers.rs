@@ -3,6 +3,7 @@
 use chrono::{DateTime, Utc};
 use sqlx::{AssertSqlSafe, FromRow};
 
+use crate::boxed;
 use crate::deploys::facts::FlagRow;
 use crate::flags::{FLAG_COLUMNS, FLAG_TABLES, Flag};
 use crate::{Database, StoreError};
@@ -57,6 +58,7 @@ pub struct Marker {
 /// # Errors
 /// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the
 /// database does not answer.
+#[boxed]
 pub async fn mark(database: &Database, marker: &NewMarker) -> Result<Option<i32>, StoreError> {
     let service = match &marker.service {
         Some(name) => match crate::people::service_names::named(database, name).await? {
@@ -93,6 +95,7 @@ const SELECT: &str = "SELECT marker.id, marker.at, marker.ended_at, marker.kind,
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn list(
     database: &Database,
     (service, environment): (Option<&str>, Option<&str>),
@@ -119,6 +122,7 @@ pub async fn list(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn one(database: &Database, id: i32) -> Result<Option<Marker>, StoreError> {
     Ok(sqlx::query_as(AssertSqlSafe(format!("{SELECT} WHERE marker.id = $1")))
         .bind(id)
@@ -130,6 +134,7 @@ pub async fn one(database: &Database, id: i32) -> Result<Option<Marker>, StoreEr
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn remove(database: &Database, id: i32) -> Result<bool, StoreError> {
     Ok(sqlx::query("DELETE FROM marker WHERE id = $1")
         .bind(id)
@@ -165,6 +170,7 @@ pub struct Facts {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn facts(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<Facts>, StoreError> {
     const ASKED: &str = "WITH asked AS (SELECT n, marker.at, marker.service_id AS service, marker.environment_id AS \
         environment, before_from, until \

@@ -3,6 +3,7 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use sqlx::FromRow;
 
+use crate::boxed;
 use crate::deployed::DEPLOYS;
 use crate::{Database, StoreError};
 
@@ -35,6 +36,7 @@ pub struct NewDeploy {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn record(database: &Database, deploy: &NewDeploy) -> Result<(), StoreError> {
     let known = crate::people::service_names::named(database, &deploy.service).await?;
     let (namespace, service) = known.map_or_else(
@@ -120,6 +122,7 @@ pub struct Deploy {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn list(
     database: &Database,
     (service, environment): (Option<&str>, Option<&str>),
@@ -145,6 +148,7 @@ pub async fn list(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn of_version(
     database: &Database,
     service: &str,

@@ -6,6 +6,7 @@ use chrono::{DateTime, Utc};
 use outcrop_core::Reference;
 use sqlx::{FromRow, PgConnection};
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// What is known of how an error is handled: three independent facts. With neither of the last two it is open.
@@ -82,6 +83,7 @@ impl Action {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn act(
     database: &Database,
     error: Reference,
@@ -144,6 +146,7 @@ pub(crate) async fn note(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn of(database: &Database, only: Option<i32>) -> Result<HashMap<i32, Handling>, StoreError> {
     #[derive(FromRow)]
     struct Row {
@@ -203,6 +206,7 @@ pub struct SinceSettled {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn since_settled(database: &Database, error: i32) -> Result<Option<SinceSettled>, StoreError> {
     let statement = "WITH settled AS (\
              SELECT h.settled_in, e.service_id, service.display_name FROM handling h JOIN error_group e ON e.id = \
@@ -253,6 +257,7 @@ const CHANGES: i64 = 100;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn changes(database: &Database, error: Reference) -> Result<Vec<Change>, StoreError> {
     Ok(
         sqlx::query_as("SELECT at, by, verb, what FROM handling_change WHERE error_id = $1 ORDER BY id DESC LIMIT $2")

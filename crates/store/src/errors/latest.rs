@@ -7,6 +7,7 @@ use outcrop_core::Reference;
 use outcrop_core::failure::OccurrenceId;
 use sqlx::FromRow;
 
+use crate::boxed;
 use crate::ids::{number, reference};
 use crate::{Database, StoreError};
 
@@ -47,6 +48,7 @@ impl Latest {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn latest(database: &Database, references: &[Reference]) -> Result<HashMap<Reference, Latest>, StoreError> {
     #[derive(FromRow)]
     struct Row {
@@ -69,6 +71,7 @@ pub async fn latest(database: &Database, references: &[Reference]) -> Result<Has
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn sightings(database: &Database, reference: Reference) -> Result<Vec<Sighting>, StoreError> {
     Ok(sqlx::query_as(include_str!("../../queries/errors/sightings.sql"))
         .bind(number(reference))

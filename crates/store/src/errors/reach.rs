@@ -10,6 +10,7 @@ use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_core::Distinct;
 use sqlx::{FromRow, PgConnection};
 
+use crate::boxed;
 use crate::database::locks::Lock;
 use crate::{Database, StoreError};
 
@@ -63,6 +64,7 @@ impl Reach {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the minutes then wait for the next call.
+#[boxed]
 pub async fn fold(database: &Database) -> Result<bool, StoreError> {
     let mut transaction = database.pool.begin().await?;
     let is_ours = Lock::Reach.try_take(&mut transaction).await?;

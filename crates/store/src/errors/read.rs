@@ -9,6 +9,7 @@ use sqlx::FromRow;
 
 use super::labels::Labels;
 use super::summary::Summary;
+use crate::boxed;
 use crate::errors::weights::Weights;
 use crate::errors::{handling, weights};
 use crate::ids::reference;
@@ -306,6 +307,7 @@ pub(crate) async fn traffic(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn traffic_of(database: &Database, scope: &Scope) -> Result<(i64, i64), StoreError> {
     let bounds = Bounds::of(scope);
     Ok(sqlx::query_as(include_str!("../../queries/errors/traffic_of.sql"))

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// Weights by service and endpoint; an empty endpoint is the service's.
@@ -14,6 +15,7 @@ pub const FACTORS: std::ops::RangeInclusive<f32> = 0.1..=4.0;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn all(database: &Database) -> Result<Weights, StoreError> {
     let rows: Vec<(String, String, f32)> = sqlx::query_as(
         "SELECT coalesce(service.display_name, weight.service), endpoint, factor FROM weight \
@@ -31,6 +33,7 @@ pub async fn all(database: &Database) -> Result<Weights, StoreError> {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn of_service(database: &Database, service: &str) -> Result<Vec<(String, f64)>, StoreError> {
     let rows: Vec<(String, f32)> =
         sqlx::query_as("SELECT endpoint, factor FROM weight WHERE service = $1 ORDER BY endpoint")
@@ -47,6 +50,7 @@ pub async fn of_service(database: &Database, service: &str) -> Result<Vec<(Strin
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn set(database: &Database, service: &str, endpoint: &str, factor: f32) -> Result<(), StoreError> {
     if (factor - 1.0).abs() < f32::EPSILON {
         sqlx::query("DELETE FROM weight WHERE service = $1 AND endpoint = $2")
@@ -72,6 +76,7 @@ pub async fn set(database: &Database, service: &str, endpoint: &str, factor: f32
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn replace(database: &Database, service: &str, weights: &[(String, f32)]) -> Result<(), StoreError> {
     let (endpoints, factors): (Vec<&str>, Vec<f32>) = weights
         .iter()

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::deploy::{Disturbed, Measured, Minute};
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// A service's disturbed times, with the environment where it has several.
@@ -82,6 +83,7 @@ struct Row {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn of_services(database: &Database, now: DateTime<Utc>) -> Result<BTreeMap<i32, OfService>, StoreError> {
     let rows: Vec<Row> = sqlx::query_as(
         "SELECT d.service_id AS service, environment.name AS environment, measured, times, began_at, ended_at, \

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use chrono::{DateTime, TimeDelta, Utc};
 use sqlx::FromRow;
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// What was said of an error.
@@ -65,6 +66,7 @@ fn select_flags(condition: &str) -> sqlx::AssertSqlSafe<String> {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn flags(
     database: &Database,
     errors: &[i32],
@@ -96,6 +98,7 @@ const EXPLAINED: TimeDelta = TimeDelta::hours(1);
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn unexplained(database: &Database, now: DateTime<Utc>) -> Result<Vec<(i64, i32)>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT id, error_id FROM flag WHERE why IS NULL AND withdrawn_at IS NULL AND said_at >= $1 \
@@ -110,6 +113,7 @@ pub async fn unexplained(database: &Database, now: DateTime<Utc>) -> Result<Vec<
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn explain(database: &Database, flag: i64, why: &[String]) -> Result<(), StoreError> {
     sqlx::query("UPDATE flag SET why = $2 WHERE id = $1 AND why IS NULL")
         .bind(flag)
@@ -123,6 +127,7 @@ pub async fn explain(database: &Database, flag: i64, why: &[String]) -> Result<(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn standing(
     database: &Database,
     environment: Option<&str>,
@@ -146,6 +151,7 @@ pub async fn standing(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn said_around(
     database: &Database,
     environment: &str,
@@ -168,6 +174,7 @@ pub async fn said_around(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn withdrawn(
     database: &Database,
     error: i32,

@@ -7,6 +7,7 @@ use outcrop_core::deploy::{Detector, FlagKind, FlagLine, Minute, Said, corrected
 
 use super::events::{EVENTS, Row, time};
 use super::write::{SaidRow, write};
+use crate::boxed;
 use crate::database::locks::Lock;
 use crate::deployed::DEPLOYS;
 use crate::flags::disturbed;
@@ -73,6 +74,7 @@ impl Watch {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer; the detector then starts anew.
+    #[boxed]
     pub async fn round(&mut self, database: &Database, now: DateTime<Utc>) -> Result<u64, StoreError> {
         let mut transaction = database.pool.begin().await?;
         let is_ours = Lock::Flags.try_take(&mut transaction).await?;

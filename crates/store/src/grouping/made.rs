@@ -5,6 +5,7 @@ use outcrop_core::Reference;
 use sqlx::FromRow;
 
 use super::change::Change;
+use crate::boxed;
 use crate::ids::number;
 use crate::{Database, StoreError};
 
@@ -34,6 +35,7 @@ pub struct Made {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn changes(database: &Database, error: Option<Reference>, limit: i64) -> Result<Vec<Made>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT c.id, c.at, c.by, service.display_name AS service, c.change, c.sentence, c.undone_at, c.undone_by \
@@ -68,6 +70,7 @@ pub struct Cause {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn causes(database: &Database, error: Reference) -> Result<Vec<Cause>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT cause.id, sum(sighted.n)::bigint AS count, min(sighted.first_at) AS first_seen, max(sighted.last_at) \

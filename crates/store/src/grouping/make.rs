@@ -11,6 +11,7 @@ use sqlx::PgConnection;
 use super::change::{Change, ChangeError, Name, Outlook, Over, Trial};
 use super::outlook::outlook;
 use crate::Database;
+use crate::boxed;
 use crate::database::locks::Lock;
 use crate::ids::{reference, uuid};
 
@@ -18,6 +19,7 @@ use crate::ids::{reference, uuid};
 ///
 /// # Errors
 /// [`ChangeError`] where it makes no sense, or the database does not answer in time.
+#[boxed]
 pub async fn try_change(database: &Database, service: i32, change: &Change, over: Over) -> Result<Trial, ChangeError> {
     let outlook = outlook(database, service, change, over, Digest([0xff; 16])).await?;
     Ok(outlook.trial())
@@ -178,6 +180,7 @@ pub(crate) async fn carry_out(connection: &mut PgConnection, moves: &[Move]) -> 
 ///
 /// # Errors
 /// [`ChangeError`] where there is no such change, it was undone, or a later one stands in the way.
+#[boxed]
 pub async fn undo(database: &Database, id: i64, by: &str) -> Result<String, ChangeError> {
     let mut transaction = database.pool.begin().await?;
     let found: Option<(serde_json::Value, String, Option<DateTime<Utc>>)> =

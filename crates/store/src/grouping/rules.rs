@@ -5,6 +5,7 @@ use outcrop_core::{Digest, Reference, query};
 use uuid::Uuid;
 
 use super::change::{Change, ChangeError};
+use crate::boxed;
 use crate::ids::{number, reference};
 use crate::{Database, StoreError};
 
@@ -12,6 +13,7 @@ use crate::{Database, StoreError};
 ///
 /// # Errors
 /// [`ChangeError::Unfit`] where there is none, or more than one.
+#[boxed]
 pub async fn service_number(database: &Database, namespace: Option<&str>, service: &str) -> Result<i32, ChangeError> {
     let found: Vec<(i32,)> = sqlx::query_as(
         "SELECT id FROM service WHERE id IN (SELECT services_named($1)) AND ($2::text IS NULL OR namespace = $2)",
@@ -33,6 +35,7 @@ pub async fn service_number(database: &Database, namespace: Option<&str>, servic
 ///
 /// # Errors
 /// [`ChangeError::Unfit`] where there is no such error.
+#[boxed]
 pub async fn service_of(database: &Database, error: i32) -> Result<i32, ChangeError> {
     let found: Option<(i32,)> = sqlx::query_as("SELECT service_id FROM error_group WHERE id = $1")
         .bind(error)
@@ -47,6 +50,7 @@ pub async fn service_of(database: &Database, error: i32) -> Result<i32, ChangeEr
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn standing(database: &Database, asked: Reference) -> Result<Reference, StoreError> {
     let found: Option<(i32,)> = sqlx::query_as(
         "WITH RECURSIVE led AS (SELECT id, joined_into, 1 AS step FROM error_group WHERE id = $1 \
@@ -64,6 +68,7 @@ pub async fn standing(database: &Database, asked: Reference) -> Result<Reference
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn rules(database: &Database) -> Result<Rules, StoreError> {
     let rows: Vec<(i64, String, String, serde_json::Value)> = sqlx::query_as(
         "SELECT grouping_change.id, service.namespace, service.name, change FROM grouping_change JOIN service ON \

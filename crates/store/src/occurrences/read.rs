@@ -8,6 +8,7 @@ use outcrop_core::{Reference, Timestamp};
 use sqlx::{FromRow, QueryBuilder};
 use uuid::Uuid;
 
+use crate::boxed;
 use crate::ids::{id_uuid, number};
 use crate::stacks::unpack_stack;
 use crate::{Database, Scope, StoreError, asking, to_utc};
@@ -118,6 +119,7 @@ impl AlsoReported {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn of_error(
     database: &Database,
     error: Reference,
@@ -149,6 +151,7 @@ struct FullRow {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn one(database: &Database, id: OccurrenceId) -> Result<Option<Full>, StoreError> {
     let merged: Option<(Uuid,)> = sqlx::query_as("SELECT part_of FROM also_reported WHERE id = $1")
         .bind(id_uuid(id))
@@ -214,6 +217,7 @@ impl Position {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn place(database: &Database, id: OccurrenceId) -> Result<Option<Position>, StoreError> {
     let statement = "SELECT id, trace_id, span_id, message FROM occurrence \
                      WHERE id = coalesce((SELECT part_of FROM also_reported WHERE id = $1), $1)";
@@ -227,6 +231,7 @@ pub async fn place(database: &Database, id: OccurrenceId) -> Result<Option<Posit
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn latest_stack(database: &Database, error: Reference) -> Result<Option<Stack<'static>>, StoreError> {
     let found: Option<(Vec<u8>,)> = sqlx::query_as(
         "SELECT s.frames FROM (SELECT o.stack, o.id FROM occurrence o WHERE o.cause_id IN (SELECT id FROM cause WHERE \
@@ -243,6 +248,7 @@ pub async fn latest_stack(database: &Database, error: Reference) -> Result<Optio
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn matching(
     database: &Database,
     error: Reference,
@@ -297,6 +303,7 @@ pub struct Chosen {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn choose(
     database: &Database,
     error: Reference,

@@ -5,6 +5,7 @@ use outcrop_core::stands_out::{Finding, Tally, regular_gap, stands_out};
 use sqlx::{FromRow, QueryBuilder};
 
 use crate::asking::newest;
+use crate::boxed;
 use crate::{Database, Scope, StoreError};
 
 /// What an error's occurrences have in common.
@@ -76,6 +77,7 @@ const OUTCOMES: &[&str] = &[
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn of_error(database: &Database, error: Reference, scope: &Scope) -> Result<Common, StoreError> {
     let mut sql = QueryBuilder::new(
         "WITH seen AS MATERIALIZED (SELECT o.*, ('x' || substr(replace(o.id::text, '-', ''), 1, 12))::bit(48)::bigint \

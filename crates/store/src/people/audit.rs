@@ -3,6 +3,7 @@
 use chrono::{DateTime, Utc};
 use sqlx::FromRow;
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// Days for which the record is kept: a yearly review finds all.
@@ -27,6 +28,7 @@ pub struct Entry {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn note(database: &Database, by: &str, did: &str, subject: &str) -> Result<(), StoreError> {
     sqlx::query("INSERT INTO audit_entry (by, did, subject) VALUES ($1, $2, $3)")
         .bind(by)
@@ -41,6 +43,7 @@ pub async fn note(database: &Database, by: &str, did: &str, subject: &str) -> Re
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn list(database: &Database, before: Option<i64>, limit: i64) -> Result<Vec<Entry>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT id, at, by, did, subject FROM audit_entry WHERE $1::bigint IS NULL OR id < $1 ORDER BY \

@@ -6,6 +6,7 @@ use outcrop_core::{Digest, query};
 use sqlx::FromRow;
 use uuid::Uuid;
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// Rules in force at most: each looks at every occurrence that comes in.
@@ -42,6 +43,7 @@ pub struct DropRule {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn list(database: &Database) -> Result<Vec<DropRule>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT rule.*, error_group.title, coalesce(n.day, 0)::bigint AS dropped_24h, coalesce(n.n, 0)::bigint AS \
@@ -59,6 +61,7 @@ pub async fn list(database: &Database) -> Result<Vec<DropRule>, StoreError> {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn make(
     database: &Database,
     predicate: Option<&str>,
@@ -84,6 +87,7 @@ pub async fn make(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn end(database: &Database, id: i64, by: &str) -> Result<bool, StoreError> {
     let done = sqlx::query("UPDATE drop_rule SET ended_at = now(), ended_by = $2 WHERE id = $1 AND ended_at IS NULL")
         .bind(id)

@@ -1,5 +1,6 @@
 //! What holds for the installation as a whole.
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// Makes the database the demo's, where it is that already or holds nothing yet. One that an
@@ -8,6 +9,7 @@ use crate::{Database, StoreError};
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn become_demo(database: &Database, member: &str) -> Result<bool, StoreError> {
     let done = sqlx::query(
         "UPDATE installation SET is_demo = true WHERE is_demo OR NOT EXISTS (SELECT FROM member WHERE email <> $1) \

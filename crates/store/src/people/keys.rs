@@ -4,6 +4,7 @@ use chrono::{DateTime, Utc};
 use outcrop_core::{Digest, Hasher};
 use sqlx::{AssertSqlSafe, FromRow};
 
+use crate::boxed;
 use crate::ids::uuid;
 use crate::people::AccessError;
 use crate::{Database, StoreError};
@@ -57,6 +58,7 @@ pub struct KeyInUse {
 ///
 /// # Errors
 /// [`AccessError::Exists`] when the name is taken, also by a revoked key: its history stays readable.
+#[boxed]
 pub async fn add(database: &Database, name: &str, bounds: &Bounds, digest: Digest) -> Result<(), AccessError> {
     let done = sqlx::query(
         "INSERT INTO sender_key (name, services, environments, bytes_per_minute, digest) VALUES ($1, $2, $3, $4, $5) \
@@ -82,6 +84,7 @@ pub async fn add(database: &Database, name: &str, bounds: &Bounds, digest: Diges
 ///
 /// # Errors
 /// [`AccessError::Missing`] when there is no such key, or it was revoked.
+#[boxed]
 pub async fn rotate(database: &Database, name: &str, digest: Digest, overlap_secs: i64) -> Result<(), AccessError> {
     let statement = "UPDATE sender_key SET previous_digest = digest, previous_until = now() + make_interval(secs => \
         $3), digest = $2 \
@@ -105,6 +108,7 @@ pub async fn rotate(database: &Database, name: &str, digest: Digest, overlap_sec
 ///
 /// # Errors
 /// [`AccessError::Missing`] when there is no such key, or it was revoked before.
+#[boxed]
 pub async fn revoke(database: &Database, name: &str) -> Result<(), AccessError> {
     let done = sqlx::query("UPDATE sender_key SET revoked_at = now() WHERE name = $1 AND revoked_at IS NULL")
         .bind(name)
@@ -125,6 +129,7 @@ const COLUMNS: &str = "id, name, services, environments, bytes_per_minute, creat
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn list(database: &Database) -> Result<Vec<KeyInUse>, StoreError> {
     let statement = format!(
         "SELECT {COLUMNS}, coalesce(requests, 0)::bigint AS requests, coalesce(bytes, 0)::bigint AS bytes, \
@@ -142,6 +147,7 @@ pub async fn list(database: &Database) -> Result<Vec<KeyInUse>, StoreError> {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn of_secret(database: &Database, digest: Digest) -> Result<Option<SenderKey>, StoreError> {
     let statement = format!(
         "SELECT {COLUMNS} FROM sender_key WHERE revoked_at IS NULL AND (digest = $1 OR previous_digest = $1 AND \
@@ -197,6 +203,7 @@ pub struct RefusedCount {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; nothing is written then.
+#[boxed]
 pub async fn note(
     database: &Database,
     at: DateTime<Utc>,
@@ -309,6 +316,7 @@ fn hash(request: &RefusedRequest) -> Digest {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn refused_since(
     database: &Database,
     since: DateTime<Utc>,

@@ -5,6 +5,7 @@
 use chrono::{DateTime, Utc};
 use sqlx::FromRow;
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 pub mod audit;
@@ -50,6 +51,7 @@ pub struct Member {
 ///
 /// # Errors
 /// [`AccessError::Exists`] when the address is taken.
+#[boxed]
 pub async fn add_member(database: &Database, email: &str, role: &str, password_hash: &str) -> Result<(), AccessError> {
     let statement = "INSERT INTO member (email, role, password_hash) SELECT $1, $2, $3 \
                      WHERE NOT EXISTS (SELECT FROM member WHERE lower(email) = lower($1)) ON CONFLICT (email) DO \
@@ -89,6 +91,7 @@ pub struct Listed {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn members(database: &Database) -> Result<Vec<Listed>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT email, role, created_at, t.n AS tokens, s.n AS sessions, greatest(t.last_at, s.last_at) AS \
@@ -109,6 +112,7 @@ pub async fn members(database: &Database) -> Result<Vec<Listed>, StoreError> {
 /// # Errors
 /// [`AccessError::Missing`] when there is no such member; [`AccessError::LastAdmin`] where nobody
 /// would be left to manage.
+#[boxed]
 pub async fn set_role(database: &Database, email: &str, role: &str) -> Result<(), AccessError> {
     let mut transaction = database.pool.begin().await.map_err(StoreError::from)?;
     let (id, is_last) = locked(&mut transaction, email).await?;
@@ -130,6 +134,7 @@ pub async fn set_role(database: &Database, email: &str, role: &str) -> Result<()
 /// # Errors
 /// [`AccessError::Missing`] when there is no such member; [`AccessError::LastAdmin`] where nobody
 /// would be left to manage.
+#[boxed]
 pub async fn remove(database: &Database, email: &str) -> Result<(), AccessError> {
     let mut transaction = database.pool.begin().await.map_err(StoreError::from)?;
     let (id, is_last) = locked(&mut transaction, email).await?;
@@ -180,6 +185,7 @@ pub enum Tokens {
 ///
 /// # Errors
 /// [`AccessError::Missing`] when there is no such member.
+#[boxed]
 pub async fn set_password(
     database: &Database,
     email: &str,

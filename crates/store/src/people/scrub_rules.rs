@@ -4,6 +4,7 @@ use chrono::{DateTime, Utc};
 use outcrop_core::scrub::{BrokenRule, Rule, Scrubbing};
 use sqlx::FromRow;
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// Rules in force at most: each is tried on every name or text that comes in.
@@ -49,6 +50,7 @@ pub fn rule(verb: &str, what: &str, reason: &str) -> Result<Option<Rule>, Broken
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn list(database: &Database) -> Result<Vec<ScrubRule>, StoreError> {
     Ok(
         sqlx::query_as("SELECT * FROM scrub_rule ORDER BY ended_at IS NOT NULL, id DESC LIMIT 200")
@@ -96,6 +98,7 @@ pub async fn make(database: &Database, rule: NewRule<'_>) -> Result<Option<i64>,
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn end(database: &Database, id: i64, by: &str) -> Result<bool, StoreError> {
     let done = sqlx::query("UPDATE scrub_rule SET ended_at = now(), ended_by = $2 WHERE id = $1 AND ended_at IS NULL")
         .bind(id)
@@ -109,6 +112,7 @@ pub async fn end(database: &Database, id: i64, by: &str) -> Result<bool, StoreEr
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn in_force(database: &Database) -> Result<Scrubbing, StoreError> {
     with(database, None).await
 }
@@ -117,6 +121,7 @@ pub async fn in_force(database: &Database) -> Result<Scrubbing, StoreError> {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn with(database: &Database, more: Option<(Option<String>, Rule)>) -> Result<Scrubbing, StoreError> {
     let addresses = crate::people::settings::addresses(database).await?;
     let rows: Vec<ScrubRule> = sqlx::query_as("SELECT * FROM scrub_rule WHERE ended_at IS NULL ORDER BY id")

@@ -5,6 +5,7 @@ use outcrop_core::Digest;
 use sqlx::FromRow;
 
 use super::Member;
+use crate::boxed;
 use crate::ids::uuid;
 use crate::{Database, StoreError};
 
@@ -36,6 +37,7 @@ pub struct Session {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn begin(database: &Database, member: i32, digest: Digest, agent: &str) -> Result<(), StoreError> {
     sqlx::query(
         "WITH expired AS (DELETE FROM session WHERE expires_at < now() OR last_used_at < now() - make_interval(days \
@@ -57,6 +59,7 @@ pub async fn begin(database: &Database, member: i32, digest: Digest, agent: &str
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn end(database: &Database, digest: Digest) -> Result<(), StoreError> {
     sqlx::query("DELETE FROM session WHERE digest = $1")
         .bind(uuid(digest))
@@ -69,6 +72,7 @@ pub async fn end(database: &Database, digest: Digest) -> Result<(), StoreError> 
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn end_of(database: &Database, email: &str, id: Option<i32>) -> Result<u64, StoreError> {
     Ok(sqlx::query(
         "DELETE FROM session USING member WHERE member.id = session.member_id AND lower(member.email) = lower($1) AND \
@@ -85,6 +89,7 @@ pub async fn end_of(database: &Database, email: &str, id: Option<i32>) -> Result
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn list(database: &Database, email: Option<&str>, own: Option<Digest>) -> Result<Vec<Session>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT session.id, member.email, agent, session.created_at, last_used_at, expires_at, coalesce(digest = $2, \
@@ -104,6 +109,7 @@ pub async fn list(database: &Database, email: Option<&str>, own: Option<Digest>)
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member>, StoreError> {
     let found: Option<(i32, String, String, bool)> = sqlx::query_as(
         "SELECT session.id, member.email, member.role, last_used_at < now() - interval '5 minutes' FROM session JOIN \

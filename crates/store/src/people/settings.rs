@@ -6,6 +6,7 @@ use chrono::{DateTime, Utc};
 use outcrop_core::scrub::Addresses;
 use sqlx::FromRow;
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// What is said of a service; empty where nothing is.
@@ -41,6 +42,7 @@ impl ServiceSetting {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn all(database: &Database) -> Result<HashMap<Option<i32>, ServiceSetting>, StoreError> {
     #[derive(FromRow)]
     struct Row {
@@ -58,6 +60,7 @@ pub async fn all(database: &Database) -> Result<HashMap<Option<i32>, ServiceSett
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn of_service(database: &Database, service: &str) -> Result<ServiceSetting, StoreError> {
     Ok(own(database, Some(service)).await?.or(&own(database, None).await?))
 }
@@ -66,6 +69,7 @@ pub async fn of_service(database: &Database, service: &str) -> Result<ServiceSet
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn own(database: &Database, service: Option<&str>) -> Result<ServiceSetting, StoreError> {
     let service = match service {
         Some(name) => match crate::people::service_names::named(database, name).await? {
@@ -88,6 +92,7 @@ pub async fn own(database: &Database, service: Option<&str>) -> Result<ServiceSe
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn set(database: &Database, service: Option<&str>, setting: &ServiceSetting) -> Result<bool, StoreError> {
     let service = match service {
         Some(name) => match crate::people::service_names::named(database, name).await? {
@@ -116,6 +121,7 @@ pub async fn set(database: &Database, service: Option<&str>, setting: &ServiceSe
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn addresses(database: &Database) -> Result<Addresses, StoreError> {
     let (key,): (uuid::Uuid,) = sqlx::query_as("SELECT pseudonym_key FROM installation")
         .fetch_one(&database.pool)
@@ -157,6 +163,7 @@ pub struct Slice {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn slices(database: &Database) -> Result<Vec<Slice>, StoreError> {
     Ok(
         sqlx::query_as("SELECT name, predicate, by, at FROM slice ORDER BY name")
@@ -169,6 +176,7 @@ pub async fn slices(database: &Database) -> Result<Vec<Slice>, StoreError> {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn save_slice(database: &Database, name: &str, predicate: &str, by: &str) -> Result<(), StoreError> {
     sqlx::query(
         "INSERT INTO slice (name, predicate, by) VALUES ($1, $2, $3) ON CONFLICT (name) DO UPDATE SET predicate = $2, \
@@ -186,6 +194,7 @@ pub async fn save_slice(database: &Database, name: &str, predicate: &str, by: &s
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn remove_slice(database: &Database, name: &str) -> Result<bool, StoreError> {
     Ok(sqlx::query("DELETE FROM slice WHERE name = $1")
         .bind(name)

@@ -6,6 +6,7 @@
 use outcrop_core::Digest;
 use sqlx::FromRow;
 
+use crate::boxed;
 use crate::ids::uuid;
 use crate::{Database, StoreError};
 
@@ -69,6 +70,7 @@ pub enum Turn {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn begin(database: &Database, attempt: &Attempt) -> Result<Turn, StoreError> {
     let known: Option<Credentials> = sqlx::query_as(
         "SELECT id, password_hash, EXISTS (SELECT FROM known_address WHERE member_id = member.id AND address = $2 AND \
@@ -121,6 +123,7 @@ async fn count(database: &Database, key: Digest, free: i32) -> Result<i64, Store
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn succeeded(database: &Database, attempt: &Attempt, member: i32) -> Result<(), StoreError> {
     let [here, address, account] = attempt.keys().map(uuid);
     sqlx::query(

@@ -5,6 +5,7 @@ use outcrop_core::Digest;
 use sqlx::FromRow;
 
 use super::{AccessError, Member};
+use crate::boxed;
 use crate::ids::uuid;
 use crate::{Database, StoreError};
 
@@ -44,6 +45,7 @@ pub struct Token {
 ///
 /// # Errors
 /// [`AccessError::Missing`] when there is no such member.
+#[boxed]
 pub async fn add(database: &Database, email: &str, digest: Digest, token: &NewToken) -> Result<i32, AccessError> {
     let made: Option<(i32,)> = sqlx::query_as(
         "INSERT INTO token (member_id, digest, scope, name, expires_at) SELECT id, $2, $3, $4, $5 FROM member WHERE \
@@ -66,6 +68,7 @@ pub async fn add(database: &Database, email: &str, digest: Digest, token: &NewTo
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member>, StoreError> {
     let found: Option<(i32, String, String, bool, bool)> = sqlx::query_as(
         "SELECT token.id, member.email, member.role, token.scope = 'deploys', coalesce(token.last_used_at < now() - \
@@ -97,6 +100,7 @@ pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn list(database: &Database, email: Option<&str>) -> Result<Vec<Token>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT token.id, member.email, token.name, token.scope = 'deploys' AS is_pipeline, token.created_at, \
@@ -115,6 +119,7 @@ pub async fn list(database: &Database, email: Option<&str>) -> Result<Vec<Token>
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn revoke(database: &Database, id: i32, email: Option<&str>) -> Result<Option<(String, String)>, StoreError> {
     Ok(sqlx::query_as(
         "UPDATE token SET revoked_at = now() FROM member WHERE token.id = $1 AND member.id = token.member_id AND \

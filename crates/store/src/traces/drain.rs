@@ -4,6 +4,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use sqlx::AssertSqlSafe;
 
 use super::hot::{SLOT, hot_name};
+use crate::boxed;
 use crate::database::locks::Lock;
 use crate::{Database, StoreError};
 
@@ -22,6 +23,7 @@ const BLOCKS: i64 = 4_096;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer, or a reader holds a table that is to be dropped.
+#[boxed]
 pub async fn drain(database: &Database, now: DateTime<Utc>, has_room: bool) -> Result<usize, StoreError> {
     let mut drained = 0;
     loop {
@@ -128,6 +130,7 @@ async fn drop_drained(database: &Database, begins: DateTime<Utc>, table: &str) -
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn drop_past_cap(database: &Database, max_bytes: i64) -> Result<Vec<DateTime<Utc>>, StoreError> {
     let mut gone = vec![];
     loop {

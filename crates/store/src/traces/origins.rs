@@ -10,6 +10,7 @@ use uuid::Uuid;
 
 use super::chunks::without_details;
 use super::read::{IN_TRACE, InTrace, MAX_ORIGINS_BYTES, in_tables, read_rows};
+use crate::boxed;
 use crate::database::locks::Lock;
 use crate::{Database, StoreError};
 
@@ -21,6 +22,7 @@ const CHUNK: i64 = 200;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the traces then wait for the next call.
+#[boxed]
 pub async fn find_origins(database: &Database) -> Result<bool, StoreError> {
     let mut transaction = database.pool.begin().await?;
     let is_ours = Lock::Origins.try_take(&mut transaction).await?;
@@ -147,6 +149,7 @@ pub struct Tie {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn ties(
     database: &Database,
     error: i32,
@@ -182,6 +185,7 @@ pub async fn ties(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn main_origins(
     database: &Database,
     errors: &[i32],

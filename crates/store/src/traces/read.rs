@@ -11,6 +11,7 @@ use uuid::Uuid;
 
 use super::chunks::{unpack, weight};
 use super::hot::{Marks, hot_name};
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// Spans read of one trace at most: what a page can show and a machine hold. Said where it cuts.
@@ -98,6 +99,7 @@ pub(super) async fn read_rows(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn read(database: &Database, trace: [u8; 16]) -> Result<Option<StoredTrace>, StoreError> {
     let mut connection = database.pool.acquire().await?;
     let id = Uuid::from_bytes(trace);
@@ -130,6 +132,7 @@ async fn read_again(connection: &mut PgConnection, traces: &[Uuid]) -> Result<Re
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn read_all(database: &Database, traces: &[Uuid]) -> Result<(HashMap<Uuid, Vec<Chunk>>, bool), StoreError> {
     let mut connection = database.pool.acquire().await?;
     let read = read_again(&mut connection, traces).await?;
@@ -174,6 +177,7 @@ pub(super) const IN_TRACE: &str = "SELECT o.id, cause.error_id, error_group.titl
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn occurrences(database: &Database, trace: [u8; 16]) -> Result<Vec<InTrace>, StoreError> {
     Ok(sqlx::query_as(IN_TRACE)
         .bind([Uuid::from_bytes(trace)].as_slice())

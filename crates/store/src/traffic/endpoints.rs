@@ -7,6 +7,7 @@ use outcrop_core::latency::{Latency, Sum};
 use sqlx::{FromRow, Postgres, QueryBuilder};
 
 use super::thresholds::{SlowBy, thresholds};
+use crate::boxed;
 use crate::{Database, Scope, StoreError, from_utc, hour, to_utc, window};
 
 /// An endpoint over a window.
@@ -62,6 +63,7 @@ fn in_parts(sql: &mut QueryBuilder<Postgres>, scope: &Scope, columns: &str, name
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn endpoints(database: &Database, scope: &Scope) -> Result<Vec<Endpoint>, StoreError> {
     let mut sql = QueryBuilder::new(
         "SELECT endpoint.id AS endpoint_id, endpoint.service_id, service.namespace, service.display_name AS service, \
@@ -172,6 +174,7 @@ pub struct Step {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn course(database: &Database, scope: &Scope, endpoint: &str, minutes: i32) -> Result<Vec<Step>, StoreError> {
     let mut sql = QueryBuilder::new("SELECT date_bin(make_interval(mins => ");
     sql.push_bind(minutes)

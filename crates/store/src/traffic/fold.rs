@@ -6,6 +6,7 @@ use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_core::latency::Latency;
 use sqlx::PgConnection;
 
+use crate::boxed;
 use crate::database::locks::Lock;
 use crate::{Database, StoreError};
 
@@ -22,6 +23,7 @@ type Part = (DateTime<Utc>, i32, i32, i32, i32, Vec<u8>);
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the parts then wait for the next call.
+#[boxed]
 pub async fn fold(database: &Database) -> Result<bool, StoreError> {
     let mut transaction = database.pool.begin().await?;
     let is_ours = Lock::Latency.try_take(&mut transaction).await?;

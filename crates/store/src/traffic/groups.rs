@@ -7,6 +7,7 @@ use outcrop_core::latency::Latency;
 use outcrop_core::telemetry::InstanceGroups;
 use sqlx::{AssertSqlSafe, FromRow, QueryBuilder};
 
+use crate::boxed;
 use crate::database::locks::Lock;
 use crate::database::partitions::partition;
 use crate::people::settings;
@@ -60,6 +61,7 @@ struct Row {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn served(
     database: &Database,
     scope: &Scope,
@@ -89,6 +91,7 @@ pub async fn served(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn attributes(database: &Database) -> Result<InstanceGroups, StoreError> {
     let said = settings::all(database).await?;
     let names: Vec<(i32, String)> = sqlx::query_as("SELECT id, display_name FROM service WHERE id = ANY($1)")
@@ -130,6 +133,7 @@ const LOOKED_BACK: TimeDelta = TimeDelta::minutes(20);
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the rows stay as they are.
+#[boxed]
 pub async fn compact(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
     let mut transaction = database.pool.begin().await?;
     let is_ours = Lock::Groups.try_take(&mut transaction).await?;

@@ -7,6 +7,7 @@ use outcrop_core::latency::Latency;
 use outcrop_core::unwell::Share;
 use sqlx::FromRow;
 
+use crate::boxed;
 use crate::flags::Flag;
 use crate::{Database, StoreError};
 
@@ -54,6 +55,7 @@ struct Counted {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn endpoints(
     database: &Database,
     environment: Option<&str>,
@@ -125,6 +127,7 @@ pub async fn endpoints(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn failing_minutes(
     database: &Database,
     endpoints: &[i32],
@@ -179,6 +182,7 @@ async fn sketches(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn flags(
     database: &Database,
     environment: Option<&str>,
@@ -191,6 +195,7 @@ pub async fn flags(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn occurred_since(
     database: &Database,
     errors: &[i32],
@@ -231,6 +236,7 @@ pub struct Busy {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn busiest(
     database: &Database,
     environment: Option<&str>,

@@ -5,6 +5,7 @@ use outcrop_core::failure::OccurrenceId;
 use sqlx::{FromRow, QueryBuilder};
 use uuid::Uuid;
 
+use crate::boxed;
 use crate::ids::id_uuid;
 use crate::traces::Marks;
 use crate::{Database, Scope, StoreError, to_utc};
@@ -77,6 +78,7 @@ impl Request {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn requests(
     database: &Database,
     scope: &Scope,

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::latency::Latency;
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// Days of history that thresholds are made from.
@@ -39,6 +40,7 @@ fn slow_from(history: &Latency) -> Option<i64> {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn set_thresholds(database: &Database, now: DateTime<Utc>) -> Result<(), StoreError> {
     let rows: Vec<(i32, i32, Vec<u8>)> =
         sqlx::query_as("SELECT endpoint_id, service_id, sketch FROM latency_day WHERE hour >= $1")
@@ -165,6 +167,7 @@ pub(crate) async fn thresholds(database: &Database) -> Result<Thresholds, StoreE
 /// # Errors
 /// [`StoreError::Ambiguous`] where the service's name stands in several namespaces; others when the
 /// database does not answer.
+#[boxed]
 pub async fn set_slow(
     database: &Database,
     service: &str,

@@ -5,6 +5,7 @@ use outcrop_core::Reference;
 use outcrop_core::query::Predicate;
 use sqlx::{AssertSqlSafe, FromRow, QueryBuilder};
 
+use crate::boxed;
 use crate::ids::number;
 use crate::{Database, Scope, StoreError, asking};
 
@@ -88,6 +89,7 @@ pub struct Point {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn occurrences(
     database: &Database,
     errors: &[Reference],
@@ -170,6 +172,7 @@ async fn matching(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn requests(
     database: &Database,
     services: &[String],
@@ -255,6 +258,7 @@ impl ServiceRow {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn services(database: &Database, now: DateTime<Utc>) -> Result<Vec<ServiceRow>, StoreError> {
     Ok(sqlx::query_as(include_str!("../../queries/timeline/services.sql"))
         .bind(now - TimeDelta::hours(24))
@@ -267,6 +271,7 @@ pub async fn services(database: &Database, now: DateTime<Utc>) -> Result<Vec<Ser
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn first_seen(
     database: &Database,
     services: &[String],

@@ -10,6 +10,7 @@ use outcrop_core::trace::Trace;
 use sqlx::{AssertSqlSafe, FromRow, QueryBuilder};
 use uuid::Uuid;
 
+use crate::boxed;
 use crate::database::locks::Lock;
 use crate::{Database, Scope, StoreError, hour, to_utc, traces, window};
 
@@ -101,6 +102,7 @@ async fn counted(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn calls(
     database: &Database,
     scope: &Scope,
@@ -114,6 +116,7 @@ pub async fn calls(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn statements(
     database: &Database,
     scope: &Scope,
@@ -161,6 +164,7 @@ pub struct Instance {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn instances(
     database: &Database,
     scope: &Scope,
@@ -232,6 +236,7 @@ impl PlatformEvent {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn platform_events(database: &Database, scope: &Scope, limit: i64) -> Result<Vec<PlatformEvent>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT * FROM platform_event WHERE id >= first_id_at($1) AND id < first_id_at($2) ORDER BY id DESC LIMIT $3",
@@ -255,6 +260,7 @@ const PAGES: f64 = 400.0;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next round tries again.
+#[boxed]
 pub async fn learn_services(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
     let mut transaction = database.pool.begin().await?;
     let is_ours = Lock::BehindNames.try_take(&mut transaction).await?;

@@ -5,6 +5,7 @@
 use outcrop_core::Timestamp;
 use sqlx::AssertSqlSafe;
 
+use crate::boxed;
 use crate::database::locks::Lock;
 use crate::retention::{Policy, RETENTION_DAYS};
 
@@ -47,6 +48,7 @@ impl Round {
 /// [`StoreError`] when the database does not answer, or its clock and the host's differ by more
 /// than a minute: a wrong clock must not remove what is kept. Steps that fail are named in
 /// [`Round::failed`].
+#[boxed]
 pub async fn remove_expired(database: &Database, now: Timestamp, policy: &Policy) -> Result<Round, StoreError> {
     let (of_database,): (chrono::DateTime<chrono::Utc>,) =
         sqlx::query_as("SELECT now()").fetch_one(&database.pool).await?;

@@ -7,6 +7,7 @@ use std::path::Path;
 use sqlx::{AssertSqlSafe, PgConnection};
 
 use super::lifetimes::{Kept, Lifetime, TABLES};
+use crate::boxed;
 use crate::database::locks::Lock;
 use crate::database::partitions;
 use crate::retention::Policy;
@@ -93,6 +94,7 @@ pub struct Held {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn held(database: &Database, policy: &Policy) -> Result<Vec<Held>, StoreError> {
     let tables: Vec<(String, i64)> = sqlx::query_as(
         "SELECT relname::text, pg_total_relation_size(oid) FROM pg_class WHERE relkind = 'r' AND relnamespace = \
@@ -150,6 +152,7 @@ pub struct Full {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn hold_to(database: &Database, policy: &Policy, today: i64) -> Result<(Full, Vec<String>), StoreError> {
     let mut connection = database.pool.acquire().await?;
     let is_ours = Lock::Space.try_hold(&mut connection).await?;
@@ -246,6 +249,7 @@ pub struct Room {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn room(database: &Database) -> Result<Room, StoreError> {
     let (used, is_here): (i64, bool) = sqlx::query_as(
         "SELECT pg_database_size(current_database()), coalesce(inet_server_addr() <<= '127.0.0.0/8' OR \

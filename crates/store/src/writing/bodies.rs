@@ -1,14 +1,14 @@
 //! The exact data sent: kept of every occurrence while there are few, sampled once there are many, and always of the
 //! first, the latest and the fullest of each version.
 
-use std::collections::{BTreeMap, HashMap};
-use std::sync::Mutex;
+use std::collections::BTreeMap;
 
 use outcrop_core::Timestamp;
 use outcrop_core::failure::OccurrenceId;
 use sqlx::PgConnection;
 
 use super::batch::Numbered;
+use crate::Remembered;
 use crate::StoreError;
 use crate::ids::id_uuid;
 
@@ -47,62 +47,66 @@ struct Known {
     fullest: u32,
 }
 
+impl Known {
+    /// What is known once one more occurrence is kept.
+    fn with(known: Option<Self>, id: OccurrenceId, fullness: u32) -> Self {
+        known.map_or(
+            Self {
+                first: id,
+                fullest: fullness,
+            },
+            |known| Self {
+                first: known.first.min(id),
+                fullest: known.fullest.max(fullness),
+            },
+        )
+    }
+}
+
 /// Decides by what this process has seen alone: two instances keep twice as many.
 pub(super) struct Bodies {
     per_minute: u32,
-    counts: Mutex<HashMap<(i64, i32, i64), u32>>,
-    known: Mutex<HashMap<Of, Known>>,
+    counts: Remembered<(i64, i32, i64), u32, MAX_REMEMBERED>,
+    known: Remembered<Of, Option<Known>, MAX_REMEMBERED>,
 }
 
 impl Bodies {
     pub(super) fn new(per_minute: u32) -> Self {
         Self {
             per_minute,
-            counts: Mutex::default(),
-            known: Mutex::default(),
+            counts: Remembered::default(),
+            known: Remembered::default(),
         }
     }
 
     /// Whether to keep the exact data of one more occurrence.
     pub(super) fn takes(&self, (cause, version): Of, at: Timestamp) -> bool {
-        let mut counts = self.counts.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if counts.len() >= MAX_REMEMBERED {
-            counts.clear();
-        }
-        let count = counts.entry((cause, version, at.minute().millis())).or_default();
-        *count = count.saturating_add(1);
-        *count <= self.per_minute || count.is_multiple_of(KEPT_ONE_IN)
+        let of_minute = (cause, version, at.minute().millis());
+        let count = self.counts.change(of_minute, u32::default, |count| {
+            *count = count.saturating_add(1);
+            *count
+        });
+        count <= self.per_minute || count.is_multiple_of(KEPT_ONE_IN)
     }
 
     /// Forgets what was to be kept: a batch was not committed.
     pub(super) fn forget(&self) {
-        self.known
-            .lock()
-            .unwrap_or_else(std::sync::PoisonError::into_inner)
-            .clear();
+        self.known.forget();
     }
 
     /// What of a batch must be kept though sampling left it out.
     fn wanted<'w, 'a>(&self, left_out: &'w [&'w Numbered<'a>]) -> BTreeMap<(Of, Which), &'w Numbered<'a>> {
-        let mut known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if known.len() >= MAX_REMEMBERED {
-            known.clear();
-        }
         let mut wanted: BTreeMap<(Of, Which), &Numbered<'_>> = BTreeMap::new();
         for numbered in left_out {
             let of = (numbered.cause, numbered.sender.version);
             let (id, fullness) = (numbered.report.facts.id, numbered.report.fullness());
-            let is_new = !known.contains_key(&of);
-            let so_far = known.entry(of).or_insert(Known {
-                first: id,
-                fullest: fullness,
-            });
-            if is_new || id < so_far.first {
-                so_far.first = id;
+            let before = self
+                .known
+                .change(of, || None, |known| known.replace(Known::with(*known, id, fullness)));
+            if before.is_none_or(|known| id < known.first) {
                 wanted.insert((of, Which::First), numbered);
             }
-            if is_new || fullness > so_far.fullest {
-                so_far.fullest = fullness;
+            if before.is_none_or(|known| fullness > known.fullest) {
                 wanted.insert((of, Which::Fullest), numbered);
             }
             let latest = wanted.entry((of, Which::Latest)).or_insert(numbered);
@@ -115,15 +119,11 @@ impl Bodies {
 
     /// Notes what is kept by sampling, so that only something earlier or fuller is kept beside it.
     fn note(&self, kept: &[&Numbered<'_>]) {
-        let mut known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         for numbered in kept {
+            let of = (numbered.cause, numbered.sender.version);
             let (id, fullness) = (numbered.report.facts.id, numbered.report.fullness());
-            let so_far = known.entry((numbered.cause, numbered.sender.version)).or_insert(Known {
-                first: id,
-                fullest: fullness,
-            });
-            so_far.first = so_far.first.min(id);
-            so_far.fullest = so_far.fullest.max(fullness);
+            self.known
+                .change(of, || None, |known| *known = Some(Known::with(*known, id, fullness)));
         }
     }
 

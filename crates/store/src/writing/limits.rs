@@ -7,6 +7,7 @@ use outcrop_core::Timestamp;
 use outcrop_core::completeness::Limit;
 use sqlx::PgConnection;
 
+use crate::boxed;
 use crate::ids::signed;
 use crate::{Database, StoreError, to_utc};
 
@@ -55,6 +56,7 @@ impl Reached {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn reached_since(
     database: &Database,
     since: DateTime<Utc>,

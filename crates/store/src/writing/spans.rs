@@ -1,6 +1,6 @@
 //! What a batch brings of traces: chunks of spans, requests kept by themselves, how long requests took.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::sync::Mutex;
 
 use chrono::{DateTime, Utc};
@@ -12,6 +12,7 @@ use uuid::Uuid;
 
 use super::batch::Prepared;
 use super::work::Work;
+use crate::Remembered;
 use crate::database::copy::Rows;
 use crate::database::locks::Lock;
 use crate::ids::{id_uuid, signed};
@@ -23,7 +24,7 @@ use crate::{StoreError, from_utc, to_utc};
 
 /// Requests kept by themselves per endpoint, version, kind of answer and minute, on this instance: enough to look into.
 const KEPT_PER_MINUTE: u32 = 20;
-/// Minutes counted at once; forgotten all together past this.
+/// Minutes counted at once; past this the one counted longest ago begins anew.
 const MAX_COUNTED: usize = 50_000;
 
 /// Which requests are slow, and how many of a minute were kept.
@@ -31,7 +32,7 @@ const MAX_COUNTED: usize = 50_000;
 pub(super) struct Watch {
     /// Thresholds; read anew every 15 seconds.
     pub slow: Mutex<Thresholds>,
-    kept: Mutex<HashMap<(i32, i32, u16, i64), u32>>,
+    kept: Remembered<(i32, i32, u16, i64), u32, MAX_COUNTED>,
 }
 
 impl Watch {
@@ -41,13 +42,10 @@ impl Watch {
     }
 
     fn keeps(&self, key: (i32, i32, u16, i64)) -> bool {
-        let mut kept = self.kept.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if kept.len() >= MAX_COUNTED {
-            kept.clear();
-        }
-        let count = kept.entry(key).or_default();
-        *count += 1;
-        *count <= KEPT_PER_MINUTE
+        self.kept.change(key, u32::default, |count| {
+            *count = count.saturating_add(1);
+            *count <= KEPT_PER_MINUTE
+        })
     }
 }
 

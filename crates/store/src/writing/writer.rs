@@ -16,6 +16,7 @@ use super::receipts::receipts;
 use super::submission::{Outcome, Renderer, Submission};
 use super::work::Work;
 use super::{apply, batch, bodies, lines, spans, states};
+use crate::boxed;
 use crate::database::partitions::Partitions;
 use crate::times::day_number;
 use crate::upkeep::space::Full;
@@ -103,6 +104,7 @@ impl Writer {
     ///
     /// # Errors
     /// [`StoreError`] when the database refuses.
+    #[boxed]
     pub async fn prepare(&self, now: Timestamp) -> Result<(), StoreError> {
         self.partitions
             .ensure(
@@ -119,6 +121,7 @@ impl Writer {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer; what was read last holds on.
+    #[boxed]
     pub async fn read_thresholds(&self) -> Result<(), StoreError> {
         let slow = crate::traffic::thresholds(&self.database).await?;
         *self
@@ -141,6 +144,7 @@ impl Writer {
     /// # Errors
     /// [`StoreError::Away`] and others that are not the data's fault: nothing is known to be
     /// stored, and all may be sent again, since receipts tell what was.
+    #[boxed]
     pub async fn write(&self, batch: &[Submission]) -> Result<Vec<Outcome>, StoreError> {
         let mut outcomes: Vec<Option<Outcome>> = vec![None; batch.len()];
         let mut parts = vec![(0, batch.len())];

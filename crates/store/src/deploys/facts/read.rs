@@ -8,6 +8,7 @@ use sqlx::{AssertSqlSafe, FromRow};
 
 use super::asked::{ASKED, Asked, bound};
 use super::counts::{counts, latencies};
+use crate::boxed;
 use crate::deploys::comparison::Compared;
 use crate::flags::{FLAG_COLUMNS, FLAG_TABLES, Flag};
 use crate::ids::uuid;
@@ -67,6 +68,7 @@ pub(crate) struct FlagRow {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
+#[boxed]
 pub async fn read(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<Facts>, StoreError> {
     let mut facts = vec![Facts::default(); asked.len()];
     if asked.is_empty() {
@@ -280,6 +282,7 @@ async fn tie(database: &Database, asked: &[Asked<'_>], facts: &mut [Facts]) -> R
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn known_since(
     database: &Database,
     service: &str,
@@ -306,6 +309,7 @@ const RUNS: TimeDelta = TimeDelta::minutes(15);
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn runs_beside(
     database: &Database,
     (service, environment, version): (&str, &str, &str),

@@ -9,6 +9,7 @@ use outcrop_core::grouping::{Described, moved};
 use outcrop_core::telemetry::names::{EXCEPTION_TYPE, NO_VERSION};
 use sqlx::{FromRow, PgConnection};
 
+use crate::boxed;
 use crate::ids::OTHER_VERSIONS;
 use crate::{Database, StoreError, stacks};
 
@@ -191,6 +192,7 @@ struct Latest {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn read_shapes(database: &Database) -> Result<usize, StoreError> {
     let rows: Vec<Latest> = sqlx::query_as(
         "SELECT cause.id AS cause, o.type AS type_name, o.attributes ->> 'exception.type' AS sent_type, o.message, \

@@ -7,6 +7,7 @@ use outcrop_core::grouping::regrouping::Move;
 use sqlx::PgConnection;
 
 use super::known::{BY, Earlier, Known, Row};
+use crate::boxed;
 use crate::database::locks::Lock;
 use crate::grouping::{Change, ChangeError};
 use crate::{Database, StoreError, grouping};
@@ -89,6 +90,7 @@ async fn record(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn review(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
     let services: Vec<(i32,)> = sqlx::query_as(
         "SELECT DISTINCT cause.service_id FROM sighted JOIN cause ON cause.id = sighted.cause_id WHERE \

@@ -8,6 +8,7 @@ use outcrop_core::grouping::moved::Finding;
 
 use super::known::Known;
 use super::review::LOOKED_AGAIN;
+use crate::boxed;
 use crate::grouping::{Change, Made};
 use crate::ids::{number, reference};
 use crate::{Database, StoreError, grouping};
@@ -20,6 +21,7 @@ const CHANGES: i64 = 50;
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn may_be(
     database: &Database,
     error: Reference,
@@ -67,6 +69,7 @@ pub async fn may_be(
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
+#[boxed]
 pub async fn of_error(database: &Database, error: Reference) -> Result<Vec<Made>, StoreError> {
     let mut changes = grouping::changes(database, Some(error), CHANGES).await?;
     changes.retain(|made| {

@@ -1,12 +1,10 @@
 //! An even sample of requests: what errors' occurrences are compared with.
 
-use std::collections::HashMap;
-use std::sync::Mutex;
-
 use outcrop_core::Digest;
 use outcrop_core::failure::{OccurrenceId, SAMPLED_ONE_IN};
 use sqlx::PgConnection;
 
+use crate::Remembered;
 use crate::StoreError;
 use crate::database::copy::Rows;
 use crate::ids::id_uuid;
@@ -22,19 +20,17 @@ const MAX_COUNTED: usize = 50_000;
 /// Counts candidates per sender and hour, by this process alone.
 #[derive(Default)]
 pub(crate) struct Thinning {
-    counts: Mutex<HashMap<(SenderIds, i64), u32>>,
+    counts: Remembered<(SenderIds, i64), u32, MAX_COUNTED>,
 }
 
 impl Thinning {
     /// How many requests the next candidate stands for; `None` where it is left out.
     fn weight(&self, sender: SenderIds, hour: i64) -> Option<u32> {
-        let mut counts = self.counts.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if counts.len() >= MAX_COUNTED {
-            counts.clear();
-        }
-        let count = counts.entry((sender, hour)).or_default();
-        *count = count.saturating_add(1);
-        if *count <= KEPT_ALL {
+        let count = self.counts.change((sender, hour), u32::default, |count| {
+            *count = count.saturating_add(1);
+            *count
+        });
+        if count <= KEPT_ALL {
             return Some(SAMPLED_ONE_IN);
         }
         count

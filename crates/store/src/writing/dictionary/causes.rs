@@ -1,7 +1,6 @@
 //! Causes: one grouping key in one service each, and the error it belongs to.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::sync::Mutex;
 
 use outcrop_core::Digest;
 use outcrop_core::completeness::Limit;
@@ -9,6 +8,7 @@ use outcrop_core::failure::Report;
 use outcrop_core::grouping::{ALGORITHM, Grouping};
 use sqlx::{PgConnection, PgPool};
 
+use crate::Remembered;
 use crate::StoreError;
 use crate::database::locks::Lock;
 use crate::grouping::moved;
@@ -36,7 +36,7 @@ pub(crate) fn other_key() -> Digest {
 /// Causes known to be committed. A cause's number never changes, whatever error it is moved to.
 #[derive(Default)]
 pub(crate) struct Causes {
-    known: Mutex<HashMap<CauseKey, i64>>,
+    known: Remembered<CauseKey, i64, MAX_REMEMBERED>,
 }
 
 /// What a new error is called.
@@ -86,13 +86,10 @@ impl Causes {
         wanted: &BTreeMap<CauseKey, Naming<'_>>,
     ) -> Result<(HashMap<CauseKey, i64>, Reached), StoreError> {
         let (mut found, mut missing) = (HashMap::with_capacity(wanted.len()), BTreeMap::new());
-        {
-            let known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-            for (key, naming) in wanted {
-                match known.get(key) {
-                    Some(cause) => drop(found.insert(*key, *cause)),
-                    None => drop(missing.insert(*key, *naming)),
-                }
+        for (key, naming) in wanted {
+            match self.known.get(key) {
+                Some(cause) => drop(found.insert(*key, cause)),
+                None => drop(missing.insert(*key, *naming)),
             }
         }
         if missing.is_empty() {
@@ -105,13 +102,8 @@ impl Causes {
         } else {
             make(pool, missing).await?
         };
-        {
-            let mut known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-            if known.len() + there.len() + made.len() > MAX_REMEMBERED {
-                known.clear();
-            }
-            known.extend(there.iter().chain(&made).map(|(key, cause)| (*key, *cause)));
-        }
+        self.known
+            .extend(there.iter().chain(&made).map(|(key, cause)| (*key, *cause)));
         found.extend(there);
         // What is counted under the other error is not remembered: it is without end.
         for key in surplus {

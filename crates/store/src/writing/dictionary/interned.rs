@@ -1,22 +1,21 @@
 //! Resources and stacks, interned by content hash: what repeats is stored once.
 
-use std::collections::{BTreeMap, HashMap};
-use std::sync::Mutex;
+use std::collections::BTreeMap;
 
 use outcrop_core::Digest;
 use sqlx::PgPool;
 use uuid::Uuid;
 
-use crate::StoreError;
 use crate::ids::uuid;
+use crate::{Remembered, StoreError};
 
-/// Hashes remembered; forgotten all at once past this, which costs one look at the database each.
+/// Hashes remembered; past this each forgotten one costs one look at the database.
 const MAX_REMEMBERED: usize = 200_000;
 
 /// Content hashes known to be stored, with the day of use written last.
 #[derive(Default)]
 pub(crate) struct Interned {
-    known: Mutex<HashMap<Digest, i32>>,
+    known: Remembered<Digest, i32, MAX_REMEMBERED>,
 }
 
 /// What a batch needs interned.
@@ -29,8 +28,7 @@ pub(crate) struct ToIntern {
 
 impl Interned {
     pub(crate) fn is_known(&self, hash: Digest, day: i32) -> bool {
-        let known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        known.get(&hash).is_some_and(|written| *written >= day)
+        self.known.get(&hash).is_some_and(|written| written >= day)
     }
 
     /// Stores what is not there, in order of the hashes, and notes the day of use. Commits by itself.
@@ -96,11 +94,7 @@ impl Interned {
             .execute(pool)
             .await?;
         }
-        let mut known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if known.len() + hashes.len() > MAX_REMEMBERED {
-            known.clear();
-        }
-        known.extend(hashes.into_iter().map(|hash| (hash, day)));
+        self.known.extend(hashes.into_iter().map(|hash| (hash, day)));
         Ok(())
     }
 }

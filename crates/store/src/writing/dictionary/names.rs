@@ -6,7 +6,6 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::hash::Hash;
-use std::sync::Mutex;
 
 use outcrop_core::Digest;
 use outcrop_core::completeness::Limit;
@@ -14,6 +13,7 @@ use outcrop_core::telemetry::names::Identity;
 use sqlx::{AssertSqlSafe, PgPool};
 use uuid::Uuid;
 
+use crate::Remembered;
 use crate::StoreError;
 use crate::ids::{OTHER_VERSIONS, uuid};
 use crate::retention::KEPT_DAYS;
@@ -366,11 +366,11 @@ impl Key for (i32, Digest) {
 }
 
 /// Numbers of one kind, each with the day of use that was noted last.
-struct Known<K>(Mutex<HashMap<K, (i32, i32)>>);
+struct Known<K: Key>(Remembered<K, (i32, i32), MAX_REMEMBERED>);
 
-impl<K> Default for Known<K> {
+impl<K: Key> Default for Known<K> {
     fn default() -> Self {
-        Self(Mutex::default())
+        Self(Remembered::default())
     }
 }
 
@@ -427,22 +427,15 @@ impl<K: Key> Known<K> {
     where
         K: 'k,
     {
-        let known = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         keys.filter_map(|key| {
-            known
-                .get(key)
-                .filter(|(_, noted)| *noted >= day)
-                .map(|(number, _)| (*key, *number))
+            let (number, noted) = self.0.get(key)?;
+            (noted >= day).then_some((*key, number))
         })
         .collect()
     }
 
     fn remember(&self, made: &HashMap<K, i32>, day: i32) {
-        let mut known = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if known.len() + made.len() > MAX_REMEMBERED {
-            known.clear();
-        }
-        known.extend(made.iter().map(|(key, number)| (*key, (*number, day))));
+        self.0.extend(made.iter().map(|(key, number)| (*key, (*number, day))));
     }
 }
 
