@@ -21,6 +21,7 @@ mod logs;
 mod one_page;
 mod outage;
 mod predicates;
+mod printed;
 mod protocols;
 mod recorded;
 mod regrouping;

@@ -1,0 +1,280 @@
+//! What each command prints over one small fixed data set, as text and as JSON, and the help of each.
+//!
+//! After a change of output: `cargo insta review`, or `INSTA_UPDATE=always cargo test -p outcrop --test it printed`.
+
+use std::sync::LazyLock;
+
+use outcrop_testkit::{Running, recorded, restamped};
+use regex::{Captures, Regex};
+use serde_json::{Map, Value};
+
+use crate::support::service;
+
+/// What differs from run to run, and what stands in its place: times, ages, durations, ids, addresses.
+static VARYING: LazyLock<Vec<(Regex, &str)>> = LazyLock::new(|| {
+    [
+        (
+            r"\b\d{4}-\d\d-\d\d[ T]\d\d:\d\d(:\d\d)?(\.\d+)?(Z|[+-]\d\d:\d\d)?( UTC)?",
+            "(time)",
+        ),
+        (r"\b\d\d:\d\d UTC on \d+ [A-Z][a-z]+", "(time)"),
+        (
+            r"((?:hour of the day|weekday) \(UTC\)|minute of the hour) +\w+",
+            "$1 (time)",
+        ),
+        (r"\b1\d{18}\b", "(nanoseconds)"),
+        (r"\b[0-9a-f]{32}\b", "(id)"),
+        (r"\b[0-9a-f]{16}\b", "(id)"),
+        (r"\b[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f-]{22}\b", "(id)"),
+        (r"purser\d+@", "purser@"),
+        (r"pier-\d+\b", "pier-0"),
+        (r"127\.0\.0\.1:\d+", "127.0.0.1:8471"),
+        (r"\b\d+(\.\d+)? (B|KiB|MiB|GiB|TiB)\b", "(size)"),
+        (r"\b\d+(\.\d+)? ?(µs|ms|s)\b", "(duration)"),
+        (r"\b(now|\d+ min)( ago)?\b", "(age)"),
+        (r"\bjust now\b", "(age)"),
+    ]
+    .map(|(pattern, put)| (Regex::new(pattern).unwrap(), put))
+    .into()
+});
+
+/// Runs of spaces and lines: columns are as wide as what varies.
+static SPACES: LazyLock<Regex> = LazyLock::new(|| Regex::new(r"(\S) {2,}").unwrap());
+
+fn steady(text: &str) -> String {
+    let text = VARYING.iter().fold(text.to_owned(), |text, (pattern, put)| {
+        pattern.replace_all(&text, *put).into_owned()
+    });
+    let text = SPACES.replace_all(&text, |found: &Captures<'_>| format!("{}  ", &found[1]));
+    text.lines().map(str::trim_end).collect::<Vec<_>>().join("\n")
+}
+
+/// Names of numbers that differ from run to run.
+const MEASURED: [&str; 6] = ["ms", "micros", "bytes", "millis", "seconds", "minutes"];
+
+/// A document with what varies taken out, and of each list its first two.
+fn steady_json(name: &str, value: &Value) -> Value {
+    match value {
+        Value::String(text) => Value::String(steady(text)),
+        Value::Array(items) => {
+            let mut kept: Vec<Value> = items.iter().take(2).map(|item| steady_json(name, item)).collect();
+            if items.len() > 2 {
+                kept.push(Value::String(format!("… {} more", items.len() - 2)));
+            }
+            Value::Array(kept)
+        }
+        Value::Object(fields) => Value::Object(
+            fields
+                .iter()
+                .map(|(name, value)| (name.clone(), steady_json(name, value)))
+                .collect::<Map<_, _>>(),
+        ),
+        Value::Number(_) if MEASURED.iter().any(|unit| name.split('_').any(|word| word == *unit)) => {
+            Value::String("(measured)".to_owned())
+        }
+        Value::Number(number) if number.is_f64() => Value::String(format!("{:.2}", number.as_f64().unwrap())),
+        other => other.clone(),
+    }
+}
+
+/// A service that holds a request through three services that failed, a job from a queue, a failing statement, a slow
+/// one, log lines and load, and of which a deploy, a marker, a slice and a rule are known.
+async fn fixed() -> Running {
+    let running = service().start().await;
+    let bodies = [
+        "three-services-1-gangway.traces.json",
+        "three-services-2-sailings.traces.pb",
+        "three-services-3-fares.traces.pb",
+        "three-services-4-gangway-logs.logs.json",
+        "three-services-5-sailings-logs.logs.pb",
+        "three-services-6-fares-logs.logs.pb",
+        "queue-worker-berths.traces.json",
+        "user-headers-gangway.traces.json",
+        "metrics-gangway.metrics.json",
+    ];
+    for body in restamped(&bodies.map(recorded)) {
+        assert_eq!(running.send(&body).await.status(), 200);
+    }
+    assert_eq!(
+        running
+            .post("/v1/traces")
+            .header("content-type", "application/json")
+            .body("{\"resourceSpans\": 7}")
+            .send()
+            .await
+            .unwrap()
+            .status(),
+        400
+    );
+    for arguments in [
+        "marker|record|database upgraded to 17|--kind|database|--environment|production",
+        "slices|save|at-the-ramp|service = boarding",
+        "services|set|fares|--customer|skerry.port",
+        "drops|add|--where|service = tide-clock|--note|a trial",
+        "scrubbing|remove|passport number",
+        "key|create|trials|--environment|staging|--per-minute|20MiB",
+    ] {
+        let arguments: Vec<&str> = arguments.split('|').collect();
+        let done = running.client(&arguments);
+        assert!(
+            done.status.success(),
+            "{arguments:?}: {}",
+            String::from_utf8_lossy(&done.stderr)
+        );
+    }
+    running
+}
+
+/// Commands that read, by the name of their snapshot. `REF`, `ID` and `TRACE` stand for an error, an occurrence of it
+/// and its trace.
+const READING: [(&str, &str); 31] = [
+    ("errors", "errors"),
+    ("errors_of_fares", "errors|--service|fares|--where|uncaught"),
+    ("now", "now"),
+    ("show", "show|REF"),
+    ("show_attributes", "show|REF|--attributes"),
+    ("why", "why|REF"),
+    ("occurrences", "occurrences|REF"),
+    ("occurrence", "occurrence|ID"),
+    ("users", "users|REF"),
+    ("trace", "trace|TRACE"),
+    ("endpoints", "endpoints"),
+    ("slow", "slow"),
+    ("requests", "requests"),
+    ("logs", "logs"),
+    ("logs_templates", "logs|--templates"),
+    ("calls", "calls"),
+    ("statements", "statements"),
+    ("instances", "instances"),
+    ("find", "find|fares"),
+    ("parts_service", "parts|service"),
+    ("parts_file", "parts|file"),
+    ("deploys", "deploys"),
+    ("marker_list", "marker|list"),
+    ("grouping_causes", "grouping|causes|REF"),
+    ("grouping_changes", "grouping|changes"),
+    ("refused", "refused"),
+    ("services", "services"),
+    ("key_list", "key|list"),
+    ("slices", "slices"),
+    ("drops", "drops"),
+    ("scrubbing", "scrubbing"),
+];
+
+/// Commands that change something, in this order, and what they answer.
+const ACTING: [(&str, &str); 7] = [
+    ("take", "take|REF"),
+    ("note", "note|REF|the tariff table of the new season is missing"),
+    ("quiet", "quiet|REF|--for|2h"),
+    ("settle", "settle|REF|2.4.1"),
+    ("reopen", "reopen|REF"),
+    ("grouping_split", "grouping|split|REF|--by|endpoint|--dry-run"),
+    (
+        "deploy_record",
+        "deploy|record|fares@2.4.1|--environment|production|--link|https://ci.skerry.example/7",
+    ),
+];
+
+fn filled<'a>(arguments: &'a str, of: &'a [(&str, String); 3]) -> Vec<&'a str> {
+    arguments
+        .split('|')
+        .map(|argument| {
+            of.iter()
+                .find(|(name, _)| *name == argument)
+                .map_or(argument, |(_, value)| value.as_str())
+        })
+        .collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_command_prints_what_it_did_before() {
+    let running = fixed().await;
+    let listed = running.client_json(&["errors", "--service", "fares"]);
+    let reference = listed["items"][0]["ref"].as_str().unwrap().to_owned();
+    let occurrences = running.client_json(&["occurrences", &reference]);
+    let id = occurrences["items"][0]["id"].as_str().unwrap().to_owned();
+    let trace = running.client_json(&["occurrence", &id])["trace_id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let of = [("REF", reference), ("ID", id), ("TRACE", trace)];
+    let mut settings = insta::Settings::clone_current();
+    settings.set_snapshot_path("snapshots/printed");
+    settings.set_prepend_module_to_snapshot(false);
+    let _bound = settings.bind_to_scope();
+    let text = |arguments: &[&str]| {
+        let output = running.client(arguments);
+        let said = [output.stdout, output.stderr].map(|bytes| String::from_utf8(bytes).unwrap());
+        format!(
+            "{}\n(exit code {})",
+            steady(&said.concat()),
+            output.status.code().unwrap()
+        )
+    };
+    for (name, arguments) in READING {
+        let arguments = filled(arguments, &of);
+        insta::assert_snapshot!(name, text(&arguments));
+        let json = steady_json("", &running.client_json(&arguments));
+        insta::assert_snapshot!(format!("{name}.json"), serde_json::to_string_pretty(&json).unwrap());
+    }
+    for (name, arguments) in ACTING {
+        insta::assert_snapshot!(name, text(&filled(arguments, &of)));
+    }
+}
+
+/// The help of a command, and of all below it.
+fn help(command: &[&str], said: &mut String) {
+    let output = std::process::Command::new(env!("CARGO_BIN_EXE_outcrop"))
+        .args(command)
+        .arg("--help")
+        .env_clear()
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{command:?}");
+    let text = String::from_utf8(output.stdout).unwrap();
+    *said += &format!("$ outcrop {} --help\n\n{text}\n", command.join(" "));
+    let below = text
+        .lines()
+        .skip_while(|line| *line != "Commands:")
+        .skip(1)
+        .take_while(|line| !line.is_empty())
+        .filter_map(|line| line.strip_prefix("  "))
+        .filter(|line| !line.starts_with(' '))
+        .filter_map(|line| line.split(' ').next())
+        .filter(|name| *name != "help");
+    for name in below {
+        help(&[command, &[name]].concat(), said);
+    }
+}
+
+#[test]
+fn every_command_says_in_its_help_what_it_said_before() {
+    let output = std::process::Command::new(env!("CARGO_BIN_EXE_outcrop"))
+        .arg("--help")
+        .output()
+        .unwrap();
+    let text = String::from_utf8(output.stdout).unwrap();
+    let commands: Vec<&str> = text
+        .lines()
+        .skip_while(|line| *line != "Read:")
+        .take_while(|line| *line != "Options:")
+        .filter_map(|line| line.strip_prefix("  "))
+        .filter(|line| !line.starts_with(' '))
+        .filter_map(|line| line.split(' ').next())
+        .collect();
+    assert!(commands.len() > 30, "{text}");
+    let mut settings = insta::Settings::clone_current();
+    settings.set_snapshot_path("snapshots/help");
+    settings.set_prepend_module_to_snapshot(false);
+    let _bound = settings.bind_to_scope();
+    insta::assert_snapshot!(
+        "outcrop",
+        text.lines().map(str::trim_end).collect::<Vec<_>>().join("\n")
+    );
+    for command in commands {
+        let mut said = String::new();
+        help(&[command], &mut said);
+        let said = said.lines().map(str::trim_end).collect::<Vec<_>>().join("\n");
+        insta::assert_snapshot!(command, said);
+    }
+}
