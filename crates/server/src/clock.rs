@@ -6,3 +6,9 @@ use outcrop_core::Timestamp;
 pub(crate) fn now() -> Timestamp {
     Timestamp(chrono::Utc::now().timestamp_nanos_opt().unwrap_or_default())
 }
+
+/// Nanoseconds as milliseconds, as the API gives durations.
+#[expect(clippy::cast_precision_loss, reason = "milliseconds of a request")]
+pub(crate) fn millis(nanos: i64) -> f64 {
+    nanos as f64 / 1e6
+}

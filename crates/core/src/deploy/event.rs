@@ -134,6 +134,19 @@ impl FlagKind {
     }
 }
 
+/// A text that is the word of no kind.
+#[derive(Debug, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is no kind of flag; new, surging and returned are")]
+pub struct UnknownFlag(String);
+
+impl TryFrom<String> for FlagKind {
+    type Error = UnknownFlag;
+
+    fn try_from(word: String) -> Result<Self, UnknownFlag> {
+        Self::of(&word).ok_or(UnknownFlag(word))
+    }
+}
+
 /// A flag.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct FlagLine {

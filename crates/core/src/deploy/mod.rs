@@ -36,7 +36,7 @@ pub use cdevents::{Announced, BadCdEvent, announced};
 pub use compare::{Change, Scatter, Side, changes};
 pub use detector::{Detector, Ended};
 pub use disturbed::{Disturbed, Measured};
-pub use event::{BadEvent, Event, FlagKind, FlagLine, Minute, parse_minute};
+pub use event::{BadEvent, Event, FlagKind, FlagLine, Minute, UnknownFlag, parse_minute};
 pub use order::VersionOrder;
 pub use replay::{Corrected, Said, corrected};
 pub use rise::{Usual, rise_evidence};

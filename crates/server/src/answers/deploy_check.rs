@@ -200,7 +200,7 @@ const FIRST_SEEN: usize = 10;
 #[cfg(test)]
 mod tests {
     use crate::answers::sentences::grouped;
-    use outcrop_core::deploy::{Scatter, Side};
+    use outcrop_core::deploy::{FlagKind, Scatter, Side};
     use outcrop_store::deploys::comparison::Compared;
     use outcrop_store::deploys::facts::FirstSeen;
     use outcrop_store::flags::Flag;
@@ -415,7 +415,7 @@ mod tests {
             title: "BerthTaken".to_owned(),
             service: "manifest".to_owned(),
             environment: "production".to_owned(),
-            kind: kind.to_owned(),
+            kind: FlagKind::of(kind).unwrap(),
             version: "1.1.0".to_owned(),
             by_deploy: true,
             since: Utc::now(),

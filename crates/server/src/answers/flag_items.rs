@@ -1,6 +1,7 @@
 //! Flags as the API tells them, and which are charged to a deploy.
 
 use outcrop_api::FlagItem;
+use outcrop_core::deploy::FlagKind;
 use outcrop_store::deploys::facts::Facts;
 use outcrop_store::flags::Flag;
 use outcrop_store::ids;
@@ -69,19 +70,19 @@ pub fn flag_item(flag: &Flag) -> FlagItem {
     } else {
         String::new()
     };
-    let evidence = match flag.kind.as_str() {
-        "surging" => format!(
+    let evidence = match flag.kind {
+        FlagKind::Surging => format!(
             "{} in {minutes} min{at_requests}; expected {:.1}{since}",
             flag.count, flag.expected
         ),
-        "returned" => format!("it was settled, and occurs in {} {}", flag.service, flag.version),
-        _ => format!(
+        FlagKind::Returned => format!("it was settled, and occurs in {} {}", flag.service, flag.version),
+        FlagKind::New => format!(
             "never seen before in {}; first in {} {}",
             flag.environment, flag.service, flag.version
         ),
     };
     FlagItem {
-        flag: flag.kind.clone(),
+        flag: flag.kind.word().to_owned(),
         reference: ids::reference(flag.error_id).to_string(),
         title: flag.title.clone(),
         service: flag.service.clone(),

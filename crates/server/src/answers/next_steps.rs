@@ -42,7 +42,7 @@ pub(crate) fn next_steps(evidence: &Evidence<'_>) -> Vec<NextStep> {
             None,
         ));
     }
-    if let Some(flag) = evidence.flag.filter(|flag| flag.by_deploy || flag.kind != "surging") {
+    if let Some(flag) = evidence.flag.filter(|flag| flag.is_since_deploy()) {
         let release = format!("{}@{}", flag.service, flag.version);
         let link = Some(format!(
             "/deploys/{}/{}?environment={}",

@@ -1,5 +1,6 @@
 //! Why an error is there: the evidence in order, in plain sentences.
 
+use outcrop_core::deploy::FlagKind;
 use std::collections::HashMap;
 
 use chrono::{DateTime, TimeDelta, Utc};
@@ -85,7 +86,7 @@ pub(crate) async fn why(
     let scope = Scope { from, ..week };
     let version = flag
         .as_ref()
-        .filter(|flag| flag.by_deploy || flag.kind != "surging")
+        .filter(|flag| flag.is_since_deploy())
         .map(|flag| flag.version.clone());
     let mut sentences: Vec<WhySentence> = vec![];
     if let Some(flag) = &flag {
@@ -157,7 +158,7 @@ pub(crate) async fn history(
     flag: Option<&Flag>,
     summary: &Summary,
 ) -> Result<Option<String>, StoreError> {
-    if flag.is_some_and(|flag| flag.kind != "new") {
+    if flag.is_some_and(|flag| flag.kind != FlagKind::New) {
         return Ok(None);
     }
     let (since, environment) = flag.map_or((summary.first_seen, None), |flag| {
@@ -200,7 +201,7 @@ pub(crate) async fn runs_beside(
     flag: Option<&Flag>,
     now: DateTime<Utc>,
 ) -> Result<bool, StoreError> {
-    let Some(flag) = flag.filter(|flag| flag.by_deploy || flag.kind != "surging") else {
+    let Some(flag) = flag.filter(|flag| flag.is_since_deploy()) else {
         return Ok(false);
     };
     facts::runs_beside(database, (&flag.service, &flag.environment, &flag.version), now).await
@@ -222,8 +223,8 @@ pub(crate) async fn beginning(database: &Database, flag: &Flag, summary: &Summar
     let after = deploy
         .as_ref()
         .map(|deploy| (flag.since - deploy.at).num_minutes().max(0));
-    Ok(match (flag.kind.as_str(), after) {
-        ("new", Some(minutes)) if minutes <= 60 => {
+    Ok(match (flag.kind, after) {
+        (FlagKind::New, Some(minutes)) if minutes <= 60 => {
             let after = if minutes == 0 {
                 "in the minute in which".to_owned()
             } else {
@@ -234,12 +235,12 @@ pub(crate) async fn beginning(database: &Database, flag: &Flag, summary: &Summar
                 flag.environment
             )
         }
-        ("new", _) => format!(
+        (FlagKind::New, _) => format!(
             "It was never seen in {} before {at}; {named} had been running for a while, so that the deploy alone does \
              not explain it.",
             flag.environment
         ),
-        ("returned", _) => format!("It had been settled and is back since {at}, in {named}."),
+        (FlagKind::Returned, _) => format!("It had been settled and is back since {at}, in {named}."),
         (_, _) if flag.by_deploy => format!(
             "It began with {named}: {} since {at} where {:.1} were to be expected; by chance that comes once in {}.",
             flag.count,
@@ -393,7 +394,7 @@ pub(crate) async fn together(
     let named: Vec<String> = others
         .iter()
         .take(NAMED)
-        .map(|other| format!("{} {} ({})", other.service, other.title, other.kind))
+        .map(|other| format!("{} {} ({})", other.service, other.title, other.kind.word()))
         .collect();
     let more = if others.len() > NAMED {
         format!(" and {} more", others.len() - NAMED)

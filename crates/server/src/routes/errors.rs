@@ -10,7 +10,7 @@ use outcrop_api::{
     Severity, Sighting, Then, TiedError,
 };
 use outcrop_core::Reference;
-use outcrop_core::deploy::{Change, Side, changes};
+use outcrop_core::deploy::{Change, FlagKind, Side, changes};
 use outcrop_store::asking::HitEndpoint;
 use outcrop_store::errors::{Latest, Summary};
 use outcrop_store::flags::Flag;
@@ -333,18 +333,18 @@ fn origin_of(summary: &Summary, origins: &Origins) -> Option<String> {
 
 /// Each kind of flag once, in the order of their weight.
 fn words(flags: Option<&Vec<Flag>>) -> Vec<String> {
-    let has = |kind: &&str| flags.is_some_and(|flags| flags.iter().any(|flag| flag.kind == *kind));
-    ["new", "surging", "returned"]
+    let has = |kind: &FlagKind| flags.is_some_and(|flags| flags.iter().any(|flag| flag.kind == *kind));
+    [FlagKind::New, FlagKind::Surging, FlagKind::Returned]
         .into_iter()
         .filter(has)
-        .map(str::to_owned)
+        .map(|kind| kind.word().to_owned())
         .collect()
 }
 
 /// Whether a deploy stands at the beginning of a flag: it began with one, or a version brought the
 /// error, or brought it back.
 fn is_since_deploy(flags: Option<&Vec<Flag>>) -> bool {
-    flags.is_some_and(|flags| flags.iter().any(|flag| flag.by_deploy || flag.kind != "surging"))
+    flags.is_some_and(|flags| flags.iter().any(Flag::is_since_deploy))
 }
 
 fn tied(tie: Tie) -> TiedError {

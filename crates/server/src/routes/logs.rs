@@ -14,9 +14,10 @@ use outcrop_store::logs::{Asked, AskedTemplates, Line};
 use outcrop_store::{Scope, from_utc, logs, occurrences, traces};
 
 use super::query::{against_or_before, cursor, error_of, limit, read_cursor, scope, unknown};
-use super::traces::{millis, trace_id};
+use super::traces::trace_id;
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::clock::millis;
 use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
 

@@ -12,6 +12,7 @@ use outcrop_store::{ids, to_utc, traces};
 
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
+use crate::clock::millis;
 use crate::routes::parameters::bad;
 use crate::state::State;
 
@@ -80,11 +81,6 @@ pub(super) fn kept_because(marks: Marks) -> Vec<String> {
     .filter(|(holds, _)| *holds)
     .map(|(_, why)| why.to_owned())
     .collect()
-}
-
-#[expect(clippy::cast_precision_loss, reason = "milliseconds of a request")]
-pub(super) fn millis(nanos: i64) -> f64 {
-    nanos as f64 / 1e6
 }
 
 fn hex(span: SpanId) -> String {

@@ -1,26 +1,18 @@
-//! Calls, statements, instances, and what is unwell now.
+//! Calls, statements, instances, and what needs attention now.
 
 use actix_web::{HttpRequest, get, web};
-use chrono::Utc;
 use outcrop_api::{
-    CallItem, CallList, InstanceItem, InstanceList, InstanceThen, NowItem, NowReport, PlatformEventItem, Problem,
-    TrafficQuery,
+    CallItem, CallList, InstanceItem, InstanceList, InstanceThen, NowReport, PlatformEventItem, Problem, TrafficQuery,
 };
-use outcrop_core::attention::percent;
-use outcrop_core::trace::in_words;
-use outcrop_core::unwell;
-use outcrop_store::deploys::facts;
-use outcrop_store::flags::Flag;
-use outcrop_store::people::service_names;
+use outcrop_store::traffic::uses;
 use outcrop_store::traffic::uses::CallCount;
-use outcrop_store::traffic::{now, uses};
-use outcrop_store::{Database, Scope, StoreError, from_utc, ids, to_utc, traces};
 
 use super::query::{against, against_or_before, limit};
-use super::traces::millis;
 use super::traffic::window;
 use super::viewer::Viewer;
+use crate::answers::now;
 use crate::api_error::ApiError;
+use crate::clock::millis;
 use crate::routes::parameters::parameters;
 use crate::state::State;
 use crate::supervision::Trouble;
@@ -174,11 +166,6 @@ fn is_about(event: &uses::PlatformEvent, instance: &uses::Instance) -> bool {
         || instance.name.split(['/', ' ']).any(|part| part == event.object) && unit.is_none_or(is_its_own)
 }
 
-/// Errors told as busy where nothing was said of them.
-const BUSY: i64 = 5;
-/// How many times as many occurrences as usual make an error worth naming.
-const BUSY_FACTOR: f64 = 2.0;
-
 /// What is unwell now: endpoints that fail more or take longer than their own past explains, errors
 /// that are flagged or busy.
 #[utoipa::path(operation_id = "report_now", tag = "traffic", params(TrafficQuery), responses(
@@ -194,7 +181,9 @@ pub(super) async fn report_now(
     let asked: TrafficQuery = parameters(request.query_string())?;
     let scope = window(&asked)?;
     let database = state.database.clone();
-    let mut told = state.on_main(async move { report(&database, &scope).await }).await?;
+    let mut told = state
+        .on_main(async move { now::report(&database, &scope).await })
+        .await?;
     told.troubles = state
         .health
         .troubles(crate::clock::now())
@@ -206,274 +195,4 @@ pub(super) async fn report_now(
         told.sentence = format!("{} Outcrop's own job “{}” {how}.", told.sentence, trouble.name);
     }
     Ok(web::Json(told))
-}
-
-async fn report(database: &Database, scope: &Scope) -> Result<NowReport, StoreError> {
-    let at = Utc::now();
-    let environment = scope.environment.as_deref();
-    let is_asked = |service: &str| {
-        scope
-            .service
-            .as_deref()
-            .is_none_or(|asked| service_names::is_meant(asked, service))
-    };
-    let (endpoints, flags, busy) = futures_util::try_join!(
-        now::endpoints(database, environment, at),
-        now::flags(database, environment, at),
-        now::busiest(database, environment, at, BUSY)
-    )?;
-    let endpoints: Vec<now::Endpoint> = endpoints
-        .into_iter()
-        .filter(|endpoint| is_asked(&endpoint.service))
-        .collect();
-    let failing: Vec<&now::Endpoint> = endpoints
-        .iter()
-        .filter(|endpoint| unwell::is_failing(endpoint.failed, endpoint.failed_before))
-        .collect();
-    let ids: Vec<i32> = failing.iter().map(|endpoint| endpoint.id).collect();
-    let minutes = now::failing_minutes(database, &ids, environment, at).await?;
-    let mut items: Vec<NowItem> = failing
-        .iter()
-        .map(|endpoint| {
-            let failing: Vec<_> = minutes
-                .get(&endpoint.id)
-                .into_iter()
-                .flatten()
-                .map(|minute| from_utc(*minute))
-                .collect();
-            NowItem {
-                kind: "failing".to_owned(),
-                service: endpoint.service.clone(),
-                what: endpoint.name.clone(),
-                reference: None,
-                why: format!(
-                    "{} of {} requests failed in the last 15 minutes ({}); {} before",
-                    endpoint.failed.part,
-                    endpoint.failed.of,
-                    percent(endpoint.failed.share()),
-                    if endpoint.failed_before.part == 0 {
-                        "none".to_owned()
-                    } else {
-                        percent(endpoint.failed_before.share())
-                    }
-                ),
-                since: unwell::began(&failing).map_or(at - now::NOW, to_utc),
-                weight: weight(0.6 + 0.4 * endpoint.failed.share()),
-            }
-        })
-        .collect();
-    for endpoint in endpoints
-        .iter()
-        .filter(|endpoint| unwell::is_slow(endpoint.slow, endpoint.slow_before).is_some())
-    {
-        let known = facts::known_since(database, &endpoint.service, environment).await?;
-        items.extend(slow(endpoint, at, known));
-    }
-    // What was said of errors that have not occurred for a while is no news of now.
-    let said: Vec<i32> = flags.iter().map(|flag| flag.error_id).collect();
-    let lately = now::occurred_since(database, &said, environment, at - LATELY).await?;
-    let standing: Vec<&Flag> = flags
-        .iter()
-        .filter(|flag| is_asked(&flag.service) && lately.contains(&flag.error_id))
-        .collect();
-    items.extend(said_once(&standing));
-    for error in busy.into_iter().filter(|error| is_asked(&error.service)) {
-        let is_known = flags.iter().any(|flag| flag.error_id == error.error_id);
-        #[expect(clippy::cast_precision_loss, reason = "counts of a quarter of an hour")]
-        let is_busy = error.count >= BUSY && error.count as f64 > error.usual * BUSY_FACTOR;
-        if !is_known && is_busy {
-            items.push(NowItem {
-                kind: "error".to_owned(),
-                service: error.service,
-                what: error.title,
-                reference: Some(ids::reference(error.error_id).to_string()),
-                why: format!("{} in the last 15 minutes; {:.1} is usual", error.count, error.usual),
-                since: error.since,
-                weight: weight(0.4),
-            });
-        }
-    }
-    without_echoes(database, &mut items, at).await?;
-    items.sort_by_key(|item| std::cmp::Reverse((item.since, item.weight)));
-    let sum = |of: fn(&now::Endpoint) -> u64| i64::try_from(endpoints.iter().map(of).sum::<u64>()).unwrap_or(i64::MAX);
-    let services: std::collections::BTreeSet<&str> =
-        endpoints.iter().map(|endpoint| endpoint.service.as_str()).collect();
-    Ok(NowReport {
-        sentence: sentence(&items, services.len()),
-        requests: sum(|endpoint| endpoint.failed.of),
-        failed: sum(|endpoint| endpoint.failed.part),
-        services: i64::try_from(services.len()).unwrap_or(i64::MAX),
-        items,
-        troubles: vec![],
-    })
-}
-
-#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share of 100")]
-fn weight(share: f64) -> u8 {
-    (share.clamp(0.0, 1.0) * 100.0).round() as u8
-}
-
-/// How lately an error must have occurred to be of now.
-const LATELY: chrono::TimeDelta = chrono::TimeDelta::hours(1);
-
-/// One item for each error and environment, though several flags stand at it.
-fn said_once(flags: &[&Flag]) -> Vec<NowItem> {
-    let mut items: Vec<(i32, &str, NowItem)> = vec![];
-    for flag in flags {
-        let item = flagged(flag);
-        match items
-            .iter_mut()
-            .find(|(error, environment, _)| *error == flag.error_id && *environment == flag.environment)
-        {
-            Some((_, _, known)) => {
-                known.why = format!("{}; {}", known.why, item.why);
-                known.since = known.since.min(item.since);
-                known.weight = known.weight.max(item.weight);
-            }
-            None => items.push((flag.error_id, &flag.environment, item)),
-        }
-    }
-    items.into_iter().map(|(_, _, item)| item).collect()
-}
-
-/// Leaves out errors that follow from another one that is told: there is where to look.
-async fn without_echoes(
-    database: &Database,
-    items: &mut Vec<NowItem>,
-    at: chrono::DateTime<Utc>,
-) -> Result<(), StoreError> {
-    let number = |item: &NowItem| item.reference.as_deref()?.parse().ok().map(ids::number);
-    let told: Vec<i32> = items.iter().filter_map(number).collect();
-    let origins = traces::main_origins(database, &told, at - LATELY, at).await?;
-    items.retain(|item| {
-        let origin = number(item).and_then(|error| origins.get(&error).map(|(origin, _)| (error, *origin)));
-        origin.is_none_or(|(error, origin)| origin == error || !told.contains(&origin))
-    });
-    Ok(())
-}
-
-fn slow(endpoint: &now::Endpoint, at: chrono::DateTime<Utc>, known: Option<chrono::DateTime<Utc>>) -> Option<NowItem> {
-    let share = unwell::is_slow(endpoint.slow, endpoint.slow_before)?;
-    let hour = outcrop_store::hour(at - now::NOW);
-    #[expect(clippy::cast_possible_truncation, reason = "durations of requests")]
-    let in_time = |micros: f64| in_words((micros * 1_000.0) as i64);
-    #[expect(clippy::cast_precision_loss, reason = "durations of requests")]
-    let threshold = endpoint.threshold_us.map_or(0.0, |micros| micros as f64);
-    Some(NowItem {
-        kind: "slow".to_owned(),
-        service: endpoint.service.clone(),
-        what: endpoint.name.clone(),
-        reference: None,
-        why: format!(
-            "{} of the requests since {} take longer than {}, 95 of 100 up to {}",
-            percent(share),
-            known.map_or(hour, |known| known.max(hour)).format("%H:%M"),
-            in_time(threshold),
-            in_time(endpoint.p95_us.unwrap_or_default())
-        ),
-        since: at - now::NOW,
-        weight: weight(0.3 + 0.4 * share),
-    })
-}
-
-fn flagged(flag: &Flag) -> NowItem {
-    let expected = format!("{} where {:.1} were to be expected", flag.count, flag.expected);
-    let why = match (flag.kind.as_str(), flag.by_deploy) {
-        ("surging", true) => format!("surging since {} {}: {expected}", flag.service, flag.version),
-        ("surging", false) => format!("surging without a deploy: {expected}"),
-        (kind, _) => format!("{kind} in {} {}", flag.service, flag.version),
-    };
-    NowItem {
-        kind: "error".to_owned(),
-        service: flag.service.clone(),
-        what: flag.title.clone(),
-        reference: Some(ids::reference(flag.error_id).to_string()),
-        why,
-        since: flag.since,
-        weight: weight(0.7),
-    }
-}
-
-fn sentence(items: &[NowItem], services: usize) -> String {
-    let of = |kind: &str| items.iter().filter(|item| item.kind == kind).count();
-    let counted = |n: usize, one: &str, many: &str| {
-        if n == 1 {
-            format!("1 {one}")
-        } else {
-            format!("{n} {many}")
-        }
-    };
-    let mut parts = vec![];
-    if of("failing") > 0 {
-        parts.push(format!(
-            "{} more than usual",
-            counted(of("failing"), "endpoint fails", "endpoints fail")
-        ));
-    }
-    if of("slow") > 0 {
-        parts.push(format!("{} slow", counted(of("slow"), "endpoint is", "endpoints are")));
-    }
-    if of("error") > 0 {
-        parts.push(format!("{} up", counted(of("error"), "error is", "errors are")));
-    }
-    match (parts.is_empty(), services) {
-        (true, 0) => "No request came in the last 15 minutes.".to_owned(),
-        (true, _) => format!("All is as usual in {}.", counted(services, "service", "services")),
-        _ => format!("{}.", parts.join(", ")),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use chrono::TimeDelta;
-
-    use super::*;
-
-    fn said(error_id: i32, environment: &str, kind: &str, minutes_ago: i64) -> Flag {
-        let at = chrono::DateTime::UNIX_EPOCH + TimeDelta::days(20_000) - TimeDelta::minutes(minutes_ago);
-        Flag {
-            error_id,
-            title: "no tariff".to_owned(),
-            service: "fares".to_owned(),
-            environment: environment.to_owned(),
-            kind: kind.to_owned(),
-            version: "2.4.0".to_owned(),
-            by_deploy: true,
-            since: at,
-            said_at: at,
-            ended_at: None,
-            count: 36,
-            expected: 0.04,
-            evidence: 20.0,
-            requests: Some(173),
-            why: None,
-            withdrawn_at: None,
-        }
-    }
-
-    #[test]
-    fn an_error_of_an_environment_is_one_item_however_much_was_said_of_it() {
-        let flags = [
-            said(1, "production", "surging", 5),
-            said(2, "production", "new", 9),
-            said(1, "production", "new", 30),
-            said(1, "staging", "new", 3),
-        ];
-        let items = said_once(&flags.iter().collect::<Vec<_>>());
-        let told: Vec<(&str, TimeDelta)> = items
-            .iter()
-            .map(|item| (item.why.as_str(), item.since - flags[2].since))
-            .collect();
-        assert_eq!(
-            told,
-            [
-                (
-                    "surging since fares 2.4.0: 36 where 0.0 were to be expected; new in fares 2.4.0",
-                    TimeDelta::zero()
-                ),
-                ("new in fares 2.4.0", TimeDelta::minutes(21)),
-                ("new in fares 2.4.0", TimeDelta::minutes(27)),
-            ]
-        );
-    }
 }

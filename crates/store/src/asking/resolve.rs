@@ -4,6 +4,7 @@ use std::cmp::Ordering;
 use std::collections::HashMap;
 
 use futures_util::TryStreamExt;
+use outcrop_core::deploy::FlagKind;
 use outcrop_core::query;
 use outcrop_core::query::{Check, Comparison, Field, Predicate, State, Test, Value, dotted_order};
 use outcrop_core::scrub::Addresses;
@@ -292,9 +293,9 @@ impl Resolver<'_> {
             Field::State(State::Taken) => summary.handling.taken_by.is_some(),
             Field::State(state) => flags.get(&crate::ids::number(summary.reference)).is_some_and(|flags| {
                 let kind = match state {
-                    State::New => "new",
-                    State::Surging => "surging",
-                    _ => "returned",
+                    State::New => FlagKind::New,
+                    State::Surging => FlagKind::Surging,
+                    _ => FlagKind::Returned,
                 };
                 flags.iter().any(|flag| flag.kind == kind)
             }),

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_core::deploy::FlagKind;
 use sqlx::FromRow;
 
 use crate::boxed;
@@ -19,8 +20,9 @@ pub struct Flag {
     pub service: String,
     /// The environment.
     pub environment: String,
-    /// `new`, `surging` or `returned`.
-    pub kind: String,
+    /// What was said.
+    #[sqlx(try_from = "String")]
+    pub kind: FlagKind,
     /// The version it is charged to.
     pub version: String,
     /// Whether a deploy stands at its beginning.
@@ -43,6 +45,14 @@ pub struct Flag {
     pub why: Option<Vec<String>>,
     /// When it was taken back: data that came late showed that it was none.
     pub withdrawn_at: Option<DateTime<Utc>>,
+}
+
+impl Flag {
+    /// Whether a deploy stands at its beginning: it began with one, or a version brought the error, or brought it back.
+    #[must_use]
+    pub fn is_since_deploy(&self) -> bool {
+        self.by_deploy || self.kind != FlagKind::Surging
+    }
 }
 
 /// A [`Flag`]'s columns, out of `flag` and [`FLAG_TABLES`].

@@ -194,7 +194,7 @@ impl Watch {
         .bind(time(until))
         .fetch_all(&mut *connection)
         .await?;
-        let before: Vec<Said> = rows.into_iter().filter_map(SaidRow::said).collect();
+        let before: Vec<Said> = rows.into_iter().map(SaidRow::said).collect();
         let corrected = corrected(&before, &flags);
         self.elsewhere = (corrected.same.iter())
             .filter_map(|(place, id)| {

@@ -13,23 +13,24 @@ pub(super) struct SaidRow {
     pub(super) id: i64,
     pub(super) error_id: i32,
     pub(super) environment_id: i32,
-    pub(super) kind: String,
+    #[sqlx(try_from = "String")]
+    pub(super) kind: FlagKind,
     pub(super) version: String,
     pub(super) since: DateTime<Utc>,
     pub(super) said_at: DateTime<Utc>,
 }
 
 impl SaidRow {
-    pub(super) fn said(self) -> Option<Said> {
-        Some(Said {
+    pub(super) fn said(self) -> Said {
+        Said {
             id: self.id,
-            flag: FlagKind::of(&self.kind)?,
+            flag: self.kind,
             environment: self.environment_id.to_string(),
             group: self.error_id.to_string(),
             version: self.version,
             since: self.since.timestamp().div_euclid(60),
             at: self.said_at.timestamp().div_euclid(60),
-        })
+        }
     }
 }
 
