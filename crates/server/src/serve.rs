@@ -54,6 +54,7 @@ const DRAIN: Duration = Duration::from_secs(30);
 /// # Errors
 /// [`ServeError`] when the database or a listener cannot be used.
 // Boxed, so that the service is compiled in this crate and not anew with whatever polls it.
+#[must_use]
 pub fn serve(
     settings: Settings,
     listeners: Listeners,

@@ -7,6 +7,10 @@
 //! time. At the foot stand [`ids`], [`Scope`] and [`retention`].
 
 #![warn(missing_docs)]
+#![expect(
+    clippy::must_use_candidate,
+    reason = "boxed functions return futures, which must be used anyhow"
+)]
 
 pub mod asking;
 pub mod database;

@@ -17,9 +17,12 @@ const TRUSTED_AWAY: Duration = Duration::from_mins(1);
 /// Keys remembered, known and unknown: guessing fills no memory.
 const MAX_REMEMBERED: usize = 10_000;
 
+/// When a key was looked up, and the key; `None` where none has this secret.
+type LookedUp = (Instant, Option<Arc<SenderKey>>);
+
 #[derive(Clone, Default)]
 pub(crate) struct Keys {
-    remembered: Arc<Remembered<Digest, (Instant, Option<Arc<SenderKey>>), MAX_REMEMBERED>>,
+    remembered: Arc<Remembered<Digest, LookedUp, MAX_REMEMBERED>>,
     allowances: Arc<Mutex<HashMap<i32, Allowance>>>,
 }
 
