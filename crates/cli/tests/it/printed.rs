@@ -2,6 +2,7 @@
 //!
 //! After a change of output: `cargo insta review`, or `INSTA_UPDATE=always cargo test -p outcrop --test it printed`.
 
+use std::fmt::Write as _;
 use std::sync::LazyLock;
 
 use outcrop_testkit::{Running, recorded, restamped};
@@ -232,7 +233,7 @@ fn help(command: &[&str], said: &mut String) {
         .unwrap();
     assert!(output.status.success(), "{command:?}");
     let text = String::from_utf8(output.stdout).unwrap();
-    *said += &format!("$ outcrop {} --help\n\n{text}\n", command.join(" "));
+    writeln!(said, "$ outcrop {} --help\n\n{text}", command.join(" ")).unwrap();
     let below = text
         .lines()
         .skip_while(|line| *line != "Commands:")

@@ -1,11 +1,13 @@
 //! An endpoint before a deploy against after it: a test, not just a difference.
 
-use statrs::distribution::{Binomial, DiscreteCDF};
+use statrs::distribution::{Binomial, DiscreteCDF, Hypergeometric};
 
 use crate::latency::Latency;
 
 /// How unlikely a difference must be, were nothing changed. A deploy is checked at some ten endpoints in four ways.
 const UNLIKELY: f64 = 1e-4;
+/// Requests of before from which on their percentiles are taken for the true ones.
+const KNOWN_WELL: u64 = 20_000;
 /// Requests on either side below which nothing is said of how long they take.
 const LEAST_REQUESTS: u64 = 20;
 /// What a change of the 95th percentile must be at least, as a factor and in microseconds: less is nobody's trouble.
@@ -154,6 +156,20 @@ pub(super) fn above(before: &Latency, after: &Latency, share: f64) -> Option<(u6
     Some((after.above(before.quantile(share)?.round() as u64), after.count()))
 }
 
+/// The chance that so many or more of the later requests lie above a value that so many of before lie above, were
+/// both of one distribution: the percentile of before is itself drawn, with few requests far from the true one. Of
+/// the largest of both together at most as many are of before (precedence test, Nelson 1963).
+#[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
+pub(super) fn exceeding(before: (u64, u64), after: (u64, u64)) -> f64 {
+    let (above, of) = before;
+    let (later_above, later_of) = after;
+    if of >= KNOWN_WELL {
+        return Binomial::new(above as f64 / of as f64, later_of)
+            .map_or(1.0, |usual| usual.sf(later_above.saturating_sub(1)));
+    }
+    Hypergeometric::new(of + later_of, of, above + later_above).map_or(1.0, |of_before| of_before.cdf(above))
+}
+
 fn slower(before: &Side, after: &Side) -> bool {
     let Some((above, of)) = above(&before.latency, &after.latency, 0.95).filter(|(above, _)| *above > 0) else {
         return false;
@@ -161,8 +177,8 @@ fn slower(before: &Side, after: &Side) -> bool {
     let Some((was, is)) = before.latency.quantile(0.95).zip(after.latency.quantile(0.95)) else {
         return false;
     };
-    let is_rare = Binomial::new(0.05, of).is_ok_and(|usual| usual.sf(above - 1) < UNLIKELY);
-    is_rare && is >= was * LEAST_FACTOR && is >= was + LEAST_US
+    let count = before.latency.count();
+    exceeding((count.div_ceil(20), count), (above, of)) < UNLIKELY && is >= was * LEAST_FACTOR && is >= was + LEAST_US
 }
 
 fn faster(before: &Side, after: &Side) -> bool {
@@ -172,13 +188,17 @@ fn faster(before: &Side, after: &Side) -> bool {
     let Some((was, is)) = before.latency.quantile(0.95).zip(after.latency.quantile(0.95)) else {
         return false;
     };
-    let is_rare = Binomial::new(0.5, of).is_ok_and(|usual| usual.cdf(above) < UNLIKELY);
-    is_rare && was >= is * LEAST_FACTOR && was >= is + LEAST_US
+    let count = before.latency.count();
+    exceeding((count.div_ceil(2), count), (of - above, of)) < UNLIKELY
+        && was >= is * LEAST_FACTOR
+        && was >= is + LEAST_US
 }
 
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
+
+    use rstest::rstest;
 
     use super::*;
 
@@ -191,6 +211,24 @@ mod tests {
             latency,
             ..Side::default()
         }
+    }
+
+    #[rstest]
+    // The chance that the one later request is the largest of 20: 1 in 20.
+    #[case((0, 19), (1, 1), 0.05)]
+    // All 5 later ones above all 5 of before: 1 of 252 orders.
+    #[case((0, 5), (5, 5), 1.0 / 252.0)]
+    // As many as usual, of many: about even.
+    #[case((75, 1_000), (76, 1_000), 0.5)]
+    // From so many on the percentile is known, and the binomial holds.
+    #[case((1_500, 20_000), (2, 2), 0.075 * 0.075)]
+    fn later_requests_lie_above_the_percentile_of_before_by_chance(
+        #[case] before: (u64, u64),
+        #[case] after: (u64, u64),
+        #[case] expected: f64,
+    ) {
+        let chance = exceeding(before, after);
+        assert!((chance - expected).abs() < 0.06 * expected.max(0.01), "{chance}");
     }
 
     #[test]

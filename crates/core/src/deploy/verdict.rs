@@ -10,7 +10,7 @@
 use statrs::distribution::{Binomial, ContinuousCDF, DiscreteCDF, Normal};
 
 use super::Side;
-use super::compare::above;
+use super::compare::{above, exceeding};
 
 /// The share of harmless deploys that may be flagged.
 pub const FALSE: f64 = 0.01;
@@ -240,18 +240,16 @@ fn is_slower(before: &Side, after: &Side, alpha: f64) -> bool {
     let Some((was, is)) = before.latency.quantile(0.95).zip(after.latency.quantile(0.95)) else {
         return false;
     };
-    let expected = above_share(before);
-    Binomial::new(expected, of).is_ok_and(|usual| usual.sf(above - 1) < alpha)
+    exceeding((usually_above(before), before.latency.count()), (above, of)) < alpha
         && is >= was * (1.0 + LEAST_FACTOR) / 2.0
         && is >= was + LEAST_US / 2.0
 }
 
-/// The share of requests above the 95th percentile of before, were nothing changed. It is known as
-/// well as requests of before tell it, and requests of one time are alike: half as many again are
-/// allowed.
-fn above_share(before: &Side) -> f64 {
-    let known = share(1, before.latency.count().max(1)).sqrt();
-    (0.05 * (1.5 + known)).min(0.5)
+/// How many requests of before may lie above its 95th percentile: requests of one time are alike, so half as many
+/// again are allowed.
+fn usually_above(before: &Side) -> u64 {
+    let count = before.latency.count();
+    (3 * count).div_ceil(40).min(count / 2)
 }
 
 fn quantile_of_normal(chance: f64) -> f64 {
@@ -279,19 +277,7 @@ fn needs_for_failures(before: &Side, alpha: f64, dispersion: f64) -> u64 {
     }
     let usual = ((before.failed as f64 + 1.0) / (before.requests as f64 + 2.0)).min(0.5);
     let risen = (2.0 * usual).max(usual + LEAST_RISE).min(0.95);
-    // The share of before is itself an estimate: with as few requests as are needed it would add as much again.
-    let needed = needed(usual, risen, alpha, dispersion) as f64;
-    let left = 1.0 - needed / before.requests as f64;
-    #[expect(
-        clippy::cast_possible_truncation,
-        clippy::cast_sign_loss,
-        reason = "a positive number of requests"
-    )]
-    if left > 0.1 {
-        (needed / left).ceil() as u64
-    } else {
-        (needed * 10.0).ceil() as u64
-    }
+    beside_an_estimate(needed(usual, risen, alpha, dispersion), before.requests)
 }
 
 fn needs_for_latency(before: &Side, alpha: f64) -> u64 {
@@ -311,14 +297,29 @@ fn needs_for_latency(before: &Side, alpha: f64) -> u64 {
         reason = "microseconds of a request"
     )]
     let above = before.latency.above((was / LEAST_FACTOR).round() as u64);
-    let (usual, risen) = (above_share(before), share(above, before.latency.count()).min(0.95));
+    let count = before.latency.count();
+    let (usual, risen) = (share(usually_above(before), count), share(above, count).min(0.95));
     // Where hardly any lie between, half as long again is no shift of the 95th percentile that
     // requests could show; it is not promised.
     if risen <= usual * 1.2 {
         0
     } else {
-        needed(usual, risen, alpha, 1.0)
+        beside_an_estimate(needed(usual, risen, alpha, 1.0), count)
     }
+}
+
+/// Requests needed where the usual share is itself an estimate of so many: with as few as are needed it would add as
+/// much again.
+#[expect(
+    clippy::cast_precision_loss,
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "a positive number of requests"
+)]
+fn beside_an_estimate(needed: u64, of: u64) -> u64 {
+    let needed = needed as f64;
+    let left = (1.0 - needed / of as f64).max(0.1);
+    (needed / left).ceil() as u64
 }
 
 #[cfg(test)]

@@ -15,4 +15,5 @@ mod measured;
 mod moved;
 mod order;
 mod traces;
+mod uncounted;
 mod verdicts;

@@ -44,19 +44,26 @@ struct Service {
     outages: f64,
     /// The standard deviation of the logarithm of how long requests take.
     spread: f64,
+    /// For how many minutes it is known at the deploy.
+    known: u64,
 }
+
+/// A day: what a deploy is held against at most.
+const DAY: u64 = 1_440;
 
 const QUIET: Service = Service {
     requests: 4.0,
     share: |_| 1.0,
     outages: 0.0,
     spread: 0.6,
+    known: DAY,
 };
 const BUSY: Service = Service {
     requests: 240.0,
     share: |_| 1.0,
     outages: 0.0,
     spread: 0.6,
+    known: DAY,
 };
 /// Eight outages a day: nobody can know of the first one.
 const BURSTY: Service = Service {
@@ -64,19 +71,29 @@ const BURSTY: Service = Service {
     share: |_| 1.0,
     outages: 1.0 / 180.0,
     spread: 1.0,
+    known: DAY,
 };
 const CANARY: Service = Service {
     requests: 1_200.0,
     share: |_| 0.01,
     outages: 1.0 / 720.0,
     spread: 0.6,
+    known: DAY,
 };
 const ROLLING: Service = Service {
     requests: 120.0,
     share: |minute| (minute as f64 / 20.0).min(1.0),
     outages: 0.0,
     spread: 0.6,
+    known: DAY,
 };
+
+/// Deployed ten minutes after its first request.
+const NEWBORN: Service = Service { known: 10, ..ROLLING };
+/// Deployed two hours after its first request.
+const YOUNG: Service = Service { known: 120, ..ROLLING };
+/// Young, and with few requests.
+const YOUNG_QUIET: Service = Service { known: 120, ..QUIET };
 
 /// What a deploy does.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -117,7 +134,7 @@ impl Simulated {
             sides: vec![Default::default(); ENDPOINTS.len()],
             whole: Side::default(),
         };
-        for _ in 0..144 {
+        for _ in 0..service.known / 10 {
             let mut counts = [(0, 0); 5];
             for _ in 0..10 {
                 this.outages();
@@ -141,7 +158,7 @@ impl Simulated {
         }
         for at in 0..ENDPOINTS.len() {
             // As many as are drawn stand for all.
-            let drawn = this.sides[at].0.requests.min(2_000);
+            let drawn = this.sides[at].0.requests.min(20_000);
             for _ in 0..drawn {
                 let took = this.took(at, 1.0);
                 this.sides[at].0.latency.add(took);
@@ -229,7 +246,7 @@ impl Simulated {
         judge(&VersionFacts {
             flags: 0,
             minutes: minute,
-            known_minutes: 1_440,
+            known_minutes: minute + i64::try_from(self.service.known).unwrap(),
             version: &whole,
             endpoints: &endpoints,
             has_requests: true,
@@ -276,6 +293,9 @@ fn at_most(of: u64, chance: f64) -> u64 {
 #[case::bursty(BURSTY, 60)]
 #[case::canary(CANARY, 60)]
 #[case::rolling(ROLLING, 60)]
+#[case::newborn(NEWBORN, 120)]
+#[case::young(YOUNG, 120)]
+#[case::young_quiet(YOUNG_QUIET, 240)]
 fn a_harmless_deploy_is_flagged_in_fewer_than_one_of_a_hundred(#[case] service: Service, #[case] minutes: u64) {
     let runs = 150 * times();
     let flagged = (0..runs)
@@ -299,6 +319,11 @@ fn a_harmless_deploy_is_flagged_in_fewer_than_one_of_a_hundred(#[case] service: 
 #[case::busy_slows(BUSY, Does::Slows, 60)]
 #[case::bursty_slows(BURSTY, Does::Slows, 240)]
 #[case::rolling_slows(ROLLING, Does::Slows, 120)]
+#[case::newborn_fails(NEWBORN, Does::Fails, 240)]
+#[case::newborn_slows(NEWBORN, Does::Slows, 240)]
+#[case::young_fails(YOUNG, Does::Fails, 240)]
+#[case::young_slows(YOUNG, Does::Slows, 240)]
+#[case::young_quiet_fails(YOUNG_QUIET, Does::Fails, 600)]
 fn a_harmful_deploy_is_called_clear_in_fewer_than_one_of_twenty(
     #[case] service: Service,
     #[case] does: Does,
@@ -335,4 +360,13 @@ fn a_harmless_deploy_of_enough_requests_is_called_clear_in_time(#[case] service:
         })
         .count();
     assert!(clear >= 55, "{clear} of 60 are clear within {minutes} minutes");
+}
+
+/// A place that is not known for half an hour is never called clear, whatever comes.
+#[test]
+fn a_deploy_of_a_service_of_ten_minutes_is_called_clear_after_half_an_hour_at_the_earliest() {
+    for seed in 0..20 {
+        let clear = first_answer(NEWBORN, Does::Nothing, 19, seed, |answer| answer == Outcome::Clear);
+        assert_eq!(clear, None, "seed {seed}");
+    }
 }
