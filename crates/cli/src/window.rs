@@ -17,7 +17,7 @@ pub struct Window {
     #[arg(long = "in-version", value_name = "V")]
     pub in_version: Option<String>,
     /// Only occurrences for which this holds, such as 'service = fares and version >= 2.4.0 and
-    /// uncaught'. Any attribute can be asked for; docs/language.md has it all.
+    /// uncaught'. Any attribute can be asked for; docs/reference/language.md has it all.
     #[arg(long = "where", value_name = "PREDICATE")]
     pub predicate: Option<String>,
 }

@@ -14,7 +14,7 @@ use crate::fault::Fault;
 #[command(
     after_help = "Examples:\n  outcrop backtest week.jsonl.gz > flags.jsonl\n  outcrop backtest - < week.jsonl\n\n\
     The stream is JSON Lines in order of time: deploys, requests and errors by the minute, and what was settled. \
-    docs/flags.md has the format\n\
+    docs/reference/stream.md has the format\n\
     and the model; the code is the one that says the flags of the running service."
 )]
 pub struct Backtest {

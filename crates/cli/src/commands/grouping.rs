@@ -34,7 +34,7 @@ pub enum Grouping {
     JoinWhere {
         /// The service.
         service: String,
-        /// What must hold of a single occurrence; docs/language.md has the language.
+        /// What must hold of a single occurrence; docs/reference/language.md has the language.
         predicate: String,
         /// The service's namespace, where several have one of this name.
         #[arg(long, value_name = "NS")]

@@ -484,19 +484,3 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
         assert_eq!(found, Vec::<String>::new(), "{scheme} at {width}");
     }
 }
-
-#[test]
-fn the_consoles_plain_functions_pass_their_own_tests() {
-    let console = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console");
-    let ran = std::process::Command::new("npm")
-        .args(["run", "--silent", "test"])
-        .current_dir(console)
-        .output()
-        .unwrap();
-    assert!(
-        ran.status.success(),
-        "{}{}",
-        String::from_utf8_lossy(&ran.stdout),
-        String::from_utf8_lossy(&ran.stderr)
-    );
-}

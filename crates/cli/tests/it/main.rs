@@ -10,6 +10,7 @@ mod collect;
 mod commands;
 mod connect;
 mod console;
+mod console_functions;
 mod decide;
 mod demo;
 mod deploys;

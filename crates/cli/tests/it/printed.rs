@@ -223,8 +223,29 @@ async fn every_command_prints_what_it_did_before() {
     }
 }
 
-/// The help of a command, and of all below it.
-fn help(command: &[&str], said: &mut String) {
+/// The help of a command, and of all below it, each under a heading.
+fn help(command: &[&str], page: &mut String) {
+    let text = help_of(command);
+    let depth = if command.len() == 1 { "###" } else { "####" };
+    writeln!(
+        page,
+        "\n{depth} `outcrop {}`\n\n```text\n{}\n```",
+        command.join(" "),
+        text.trim_end()
+    )
+    .unwrap();
+    let below = text
+        .lines()
+        .skip_while(|line| *line != "Commands:")
+        .skip(1)
+        .take_while(|line| !line.is_empty());
+    for name in names(below).filter(|name| *name != "help") {
+        help(&[command, &[name]].concat(), page);
+    }
+}
+
+/// The help of a command, as it stands where nothing is configured.
+fn help_of(command: &[&str]) -> String {
     let output = std::process::Command::new(env!("CARGO_BIN_EXE_outcrop"))
         .args(command)
         .arg("--help")
@@ -233,49 +254,42 @@ fn help(command: &[&str], said: &mut String) {
         .unwrap();
     assert!(output.status.success(), "{command:?}");
     let text = String::from_utf8(output.stdout).unwrap();
-    writeln!(said, "$ outcrop {} --help\n\n{text}", command.join(" ")).unwrap();
-    let below = text
-        .lines()
-        .skip_while(|line| *line != "Commands:")
-        .skip(1)
-        .take_while(|line| !line.is_empty())
+    text.lines().map(str::trim_end).collect::<Vec<_>>().join("\n")
+}
+
+/// The names in a list of commands, of which each begins a line.
+fn names<'l>(lines: impl Iterator<Item = &'l str>) -> impl Iterator<Item = &'l str> {
+    lines
         .filter_map(|line| line.strip_prefix("  "))
         .filter(|line| !line.starts_with(' '))
         .filter_map(|line| line.split(' ').next())
-        .filter(|name| *name != "help");
-    for name in below {
-        help(&[command, &[name]].concat(), said);
-    }
 }
 
 #[test]
-fn every_command_says_in_its_help_what_it_said_before() {
-    let output = std::process::Command::new(env!("CARGO_BIN_EXE_outcrop"))
-        .arg("--help")
-        .output()
-        .unwrap();
-    let text = String::from_utf8(output.stdout).unwrap();
-    let commands: Vec<&str> = text
-        .lines()
-        .skip_while(|line| *line != "Read:")
-        .take_while(|line| *line != "Options:")
-        .filter_map(|line| line.strip_prefix("  "))
-        .filter(|line| !line.starts_with(' '))
-        .filter_map(|line| line.split(' ').next())
-        .collect();
-    assert!(commands.len() > 30, "{text}");
-    let mut settings = insta::Settings::clone_current();
-    settings.set_snapshot_path("snapshots/help");
-    settings.set_prepend_module_to_snapshot(false);
-    let _bound = settings.bind_to_scope();
-    insta::assert_snapshot!(
-        "outcrop",
-        text.lines().map(str::trim_end).collect::<Vec<_>>().join("\n")
-    );
-    for command in commands {
-        let mut said = String::new();
-        help(&[command], &mut said);
-        let said = said.lines().map(str::trim_end).collect::<Vec<_>>().join("\n");
-        insta::assert_snapshot!(command, said);
+fn the_reference_of_commands_holds_the_help_of_each() {
+    let top = help_of(&[]);
+    let mut page =
+        "# Commands\n\nThe help of every command. A test compares this page with the binary; write it anew with\n\
+        `OUTCROP_UPDATE=1 cargo test -p outcrop --test it the_reference_of_commands`.\n"
+            .to_owned();
+    let topics = ["Read:", "Decide:", "Act:", "Send:", "Set up:", "Run:"];
+    for topic in topics {
+        writeln!(page, "\n## {}", topic.trim_end_matches(':')).unwrap();
+        let lines = top
+            .lines()
+            .skip_while(|line| *line != topic)
+            .skip(1)
+            .take_while(|line| !line.is_empty());
+        for command in names(lines) {
+            help(&[command], &mut page);
+        }
     }
+    let file = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference/commands.md");
+    if std::env::var_os("OUTCROP_UPDATE").is_some() {
+        std::fs::write(&file, &page).unwrap();
+    }
+    assert!(
+        std::fs::read_to_string(&file).unwrap_or_default() == page,
+        "docs/reference/commands.md is out of date: OUTCROP_UPDATE=1 cargo test -p outcrop --test it the_reference"
+    );
 }

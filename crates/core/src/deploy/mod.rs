@@ -2,7 +2,7 @@
 //!
 //! [`Detector`] takes what happened minute by minute, in order of time, and says each flag once,
 //! from the minute whose data was needed to say it. Requests are the exposure: an error surges when
-//! there are more of it than its own past and the requests explain. `docs/flags.md` has the model,
+//! there are more of it than its own past and the requests explain. `docs/explanation/flags.md` has the model,
 //! the formulas and what is guaranteed.
 
 mod asked;

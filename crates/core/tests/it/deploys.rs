@@ -306,7 +306,8 @@ fn silent_deploys_hold_the_promised_false_rate() {
         // Whether charged to a deploy or not: nothing here surges.
         false_ones.extend(told.said().into_iter().filter(|line| line.starts_with("surging")));
     }
-    // 0.8 in 100, as docs/flags.md says of labelled streams; of these, which are of the model's own kind, no more.
+    // 0.8 in 100, as docs/explanation/flags.md says of labelled streams; of these, which are of the model's own
+    // kind, no more.
     let rate = f64::from(u32::try_from(false_ones.len()).unwrap()) / f64::from(deploys);
     assert!(
         deploys > 250 && rate <= 0.008,

@@ -9,7 +9,7 @@ use outcrop_testkit::survival::{Survival, survival};
 use proptest::prelude::*;
 use rstest::rstest;
 
-/// Floors below what was measured on 2026-11-29 (docs/grouping.md), on versions drawn for this test alone.
+/// Floors below what was measured on 2026-11-29 (docs/explanation/grouping.md), on versions drawn for this test alone.
 #[test]
 fn errors_survive_edits_of_their_code_and_two_defects_never_join() {
     let mut all = Survival::default();

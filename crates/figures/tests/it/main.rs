@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use outcrop_figures::{Workspace, limits};
+use outcrop_figures::{Workspace, docs, limits};
 
 #[test]
 fn the_source_code_is_within_its_limits() {
@@ -13,4 +13,11 @@ fn the_source_code_is_within_its_limits() {
         "past the limits of crates/figures/src/limits.rs:\n{}",
         broken.join("\n")
     );
+}
+
+#[test]
+fn the_docs_links_lead_somewhere_and_their_text_breaks_at_100_columns() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let mistakes = docs::mistakes(&root);
+    assert!(mistakes.is_empty(), "{}", mistakes.join("\n"));
 }

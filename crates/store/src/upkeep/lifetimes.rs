@@ -1,5 +1,5 @@
 //! How long each table keeps its rows, or why they stay. A test holds this list against the schema
-//! and against docs/operations.md.
+//! and against docs/guides/operate.md.
 
 use std::time::Duration;
 
@@ -295,12 +295,12 @@ mod tests {
         let listed: BTreeSet<&str> = TABLES.iter().map(|(name, _)| *name).collect();
         assert_eq!(there, listed);
         assert_eq!(listed.len(), TABLES.len(), "each once");
-        let docs = include_str!("../../../../docs/operations.md");
+        let docs = include_str!("../../../../docs/guides/operate.md");
         let missing: Vec<_> = listed
             .iter()
             .filter(|name| !docs.contains(&format!("`{name}`")))
             .collect();
-        assert!(missing.is_empty(), "docs/operations.md says nothing of {missing:?}");
+        assert!(missing.is_empty(), "docs/guides/operate.md says nothing of {missing:?}");
     }
 
     #[tokio::test]
