@@ -11,11 +11,12 @@ use crate::fault::Fault;
 use crate::profile;
 
 #[derive(Args)]
+#[command(next_help_heading = "Connection and output")]
 pub struct Client {
-    /// Where the service is [default: the profile's, else `http://127.0.0.1:8471`].
+    /// Address of the service [default: that of the profile, else `http://127.0.0.1:8471`].
     #[arg(long, env = "OUTCROP_URL", value_name = "URL", global = true)]
     pub url: Option<String>,
-    /// The token; better given by the environment, where other users of the machine cannot read it.
+    /// Token to sign in with; set the variable instead, so that other users of the machine cannot read it.
     #[arg(
         long,
         env = "OUTCROP_TOKEN",

@@ -164,7 +164,7 @@ pub enum Command {
     Collect(Collect),
     /// Group recorded exceptions, without a server.
     Group(Group),
-    /// Show why an error is there: the evidence in order.
+    /// Show why an error occurs: the evidence in order.
     Why(Why),
     /// Take an error, or hand it to somebody.
     Take(Take),

@@ -16,8 +16,8 @@ pub struct Window {
     /// Only this version.
     #[arg(long = "in-version", value_name = "V")]
     pub in_version: Option<String>,
-    /// Only occurrences for which this holds, such as 'service = fares and version >= 2.4.0 and
-    /// uncaught'. Any attribute can be asked for; docs/reference/language.md has it all.
+    /// Only occurrences that match a predicate, such as 'service = fares and version >= 2.4.0 and uncaught';
+    /// docs/reference/language.md describes the language.
     #[arg(long = "where", value_name = "PREDICATE")]
     pub predicate: Option<String>,
 }
@@ -25,7 +25,7 @@ pub struct Window {
 /// Which traffic is looked at.
 #[derive(Args)]
 pub struct TrafficWindow {
-    /// The window, back from now.
+    /// How far back from now: 30m, 24h, 7d.
     #[arg(long, value_name = "TIME", default_value = "24h")]
     pub since: String,
     /// Only services of this name.

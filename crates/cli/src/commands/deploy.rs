@@ -18,7 +18,8 @@ use crate::output::{Column, Fit, ago, counted, grouped, json, line, table, time}
 
 #[derive(Subcommand)]
 pub enum DeployCommand {
-    /// Record a deploy; what runs is seen without it, but later and without who, why and when it ended.
+    /// Record a deploy. Without it, a deploy is seen by its first telemetry: later, and without author, reason and
+    /// end.
     #[command(
         after_help = "Examples:\n  outcrop deploy record fares@2.4.0 --environment production --link \
             https://ci.skerry.example/4110\n  outcrop deploy record fares@2.4.1 --environment production --share \
@@ -29,8 +30,8 @@ pub enum DeployCommand {
     /// Show one deploy in full: its answer, its endpoints before and after, what stopped, what it brought.
     #[command(after_help = "Example:\n  outcrop deploy show fares@2.4.0 --environment production")]
     Show(ShowDeploy),
-    /// Ask whether a deploy did harm. Exit codes: 0 clear, 1 flagged, 3 too early, 2 wrong usage, 4
-    /// not reachable or refused.
+    /// Check whether a deploy did harm. Exit codes: 0 clear, 1 flagged, 3 too early, 2 wrong usage, 4 not reachable
+    /// or refused.
     #[command(
         after_help = "Examples:\n  outcrop deploy check fares@2.4.0 --environment production\n  outcrop deploy check \
             fares@2.4.0 --environment production --wait 30m --fail-on new,surging"
@@ -61,10 +62,10 @@ pub struct RecordArgs {
     /// When it began, RFC 3339 [default: now].
     #[arg(long, value_name = "T")]
     pub at: Option<DateTime<Utc>>,
-    /// When it was over, or a canary ended.
+    /// When the deploy or the canary ended.
     #[arg(long, value_name = "T")]
     pub ended_at: Option<DateTime<Utc>>,
-    /// The part of the traffic that a canary takes, above 0 and below 1.
+    /// Share of the traffic that a canary takes, above 0 and below 1.
     #[arg(long, value_name = "S")]
     pub share: Option<f32>,
     /// The instance group that it goes to, as the service's attribute for groups names it (`outcrop
@@ -77,10 +78,10 @@ pub struct RecordArgs {
     /// The pipeline's page.
     #[arg(long, value_name = "URL")]
     pub link: Option<String>,
-    /// A Git repository to read what the deploy brought from: commits, lines, authors, CODEOWNERS.
+    /// Git repository to read the commits, lines, authors and CODEOWNERS of the deploy from.
     #[arg(long, value_name = "DIR", requires = "from")]
     pub repo: Option<PathBuf>,
-    /// The revision that was deployed before: what came after it is sent.
+    /// Revision that was deployed before; the commits after it are sent.
     #[arg(long, value_name = "REV", requires = "repo")]
     pub from: Option<String>,
     #[command(flatten)]
@@ -95,10 +96,10 @@ pub struct CheckArgs {
     /// Where to.
     #[arg(long, value_name = "E")]
     pub environment: String,
-    /// Ask again for so long, until it is flagged or the time is over.
+    /// Ask every ten seconds until the deploy is flagged or this time is over.
     #[arg(long, value_name = "TIME")]
     pub wait: Option<String>,
-    /// What counts: new, surging, returned, slower [default: the first three].
+    /// Kinds of harm that count: new, surging, returned, failing, slower [default: all].
     #[arg(long, value_name = "FLAGS")]
     pub fail_on: Option<String>,
     #[command(flatten)]
@@ -110,7 +111,7 @@ pub struct CheckArgs {
 pub struct Deploys {
     #[command(flatten)]
     pub client: Client,
-    /// The window, back from now.
+    /// How far back from now: 30m, 24h, 7d.
     #[arg(long, value_name = "TIME", default_value = "7d")]
     pub since: String,
     /// Only of services of this name.

@@ -25,10 +25,10 @@ pub struct Errors {
     /// Items per page, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
-    /// The page that begins here: `next` of the page before.
+    /// Where the page starts: `next` of the page before.
     #[arg(long, value_name = "CURSOR")]
     pub cursor: Option<String>,
-    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    /// Compare with another period: `before` (just before the window), an offset (1d, 7d), or START/END.
     #[arg(long, value_name = "PERIOD")]
     pub against: Option<String>,
 }

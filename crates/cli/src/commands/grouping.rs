@@ -26,7 +26,7 @@ pub enum Grouping {
         #[command(flatten)]
         how: ChangeArgs,
     },
-    /// From now on, and for what is known: whatever a predicate holds for is one error.
+    /// Make whatever a predicate matches one error, what is known and what comes.
     #[command(
         after_help = "Example:\n  outcrop grouping join-where gangway 'type = ConnectTimeout and function like \
             \"*dial\"' --dry-run"
@@ -42,7 +42,7 @@ pub enum Grouping {
         #[command(flatten)]
         how: ChangeArgs,
     },
-    /// Split an error: by an attribute's value from now on, or off it causes that do not belong there.
+    /// Split an error, by the values of an attribute or by its causes.
     #[command(
         after_help = "Examples:\n  outcrop grouping split kobal-tirun --by season --dry-run --days 14\n  outcrop \
             grouping split kobal-tirun --cause 12 --cause 15"
@@ -65,11 +65,11 @@ pub enum Grouping {
         #[command(flatten)]
         how: ChangeArgs,
     },
-    /// Say which code is a service's own and which belongs to libraries, by beginnings of paths, modules or functions.
+    /// Set which code is a service's own and which belongs to libraries, by prefixes of paths, modules or functions.
     #[command(
         after_help = "Example:\n  outcrop grouping own-code fares --own vendor/skerry_tariffs --library \
             fares.generated --dry-run\n\n\
-        The longest beginning that fits a frame decides; what was said last of a beginning holds."
+        The longest prefix that fits a frame decides; of one prefix, the last setting holds."
     )]
     OwnCode {
         /// The service.
@@ -115,10 +115,10 @@ pub enum Grouping {
 
 #[derive(Args)]
 pub struct ChangeArgs {
-    /// Only say what it would do.
+    /// Show what the change would do, without making it.
     #[arg(long)]
     pub dry_run: bool,
-    /// Work it out over so many days back, 1 to 30.
+    /// Days of occurrences to work it out on, 1 to 30.
     #[arg(long, value_name = "N", default_value_t = 7)]
     pub days: u32,
     #[command(flatten)]

@@ -48,7 +48,7 @@ pub struct Logs {
     pub client: Client,
     #[command(flatten)]
     pub window: TrafficWindow,
-    /// Only lines for which a predicate holds: over sender, severity, message, trace, user and attributes.
+    /// Only lines that match a predicate over sender, severity, message, trace, user and attributes.
     #[arg(long = "where", value_name = "PREDICATE")]
     pub predicate: Option<String>,
     /// Only lines that hold this text, in any case.
@@ -66,17 +66,16 @@ pub struct Logs {
     /// Only lines of this template.
     #[arg(long, value_name = "TEMPLATE")]
     pub like: Option<String>,
-    /// Say what lines have in common and how often each came, rather than each line.
+    /// Count the templates of lines instead of listing lines.
     #[arg(long, conflicts_with_all = ["predicate", "trace", "error", "cursor"])]
     pub templates: bool,
-    /// Hold the window against another period: `before` it (where nothing is said), so much earlier
-    /// (1d, 7d), or BEGINNING/END.
+    /// Compare with another period: `before` (just before the window, the default), an offset (1d, 7d), or START/END.
     #[arg(long, value_name = "PERIOD", requires = "templates")]
     pub against: Option<String>,
     /// Lines per page, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
-    /// The page that begins here: `next` of the page before.
+    /// Where the page starts: `next` of the page before.
     #[arg(long, value_name = "CURSOR")]
     pub cursor: Option<String>,
 }

@@ -80,7 +80,7 @@ pub struct RecordMarker {
 
 #[derive(Args)]
 pub struct ListMarkers {
-    /// The window, back from now.
+    /// How far back from now: 30m, 24h, 7d.
     #[arg(long, value_name = "TIME", default_value = "7d")]
     pub since: String,
     /// Only changes that may touch this service.

@@ -18,10 +18,10 @@ pub struct Occurrences {
     /// Items per page, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
-    /// The page that begins here: `next` of the page before.
+    /// Where the page starts: `next` of the page before.
     #[arg(long, value_name = "CURSOR")]
     pub cursor: Option<String>,
-    /// Only occurrences for which this holds, such as 'http.route like "/v1/quotes/*" and user = u-7'.
+    /// Only occurrences that match this predicate, such as 'http.route like "/v1/quotes/*" and user = u-7'.
     #[arg(long = "where", value_name = "PREDICATE")]
     pub predicate: Option<String>,
 }

@@ -44,13 +44,13 @@ pub struct Users {
     /// Only this environment.
     #[arg(long, value_name = "E")]
     pub environment: Option<String>,
-    /// Only occurrences for which this holds.
+    /// Only occurrences that match this predicate.
     #[arg(long = "where", value_name = "PREDICATE")]
     pub predicate: Option<String>,
     /// Items per page, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
-    /// The page that begins here: `next` of the page before.
+    /// Where the page starts: `next` of the page before.
     #[arg(long, value_name = "CURSOR")]
     pub cursor: Option<String>,
 }

@@ -27,13 +27,13 @@ pub struct Send {
         default_value = "http://127.0.0.1:8471"
     )]
     pub url: String,
-    /// The sender key; better given by the environment.
+    /// Sender key; set the variable instead, so that other users of the machine cannot read it.
     #[arg(long, env = "OUTCROP_KEY", value_name = "KEY", hide_env_values = true)]
     pub key: Option<String>,
-    /// What happened; may be left out where a stack says it.
+    /// What happened; not needed where the stack says it.
     #[arg(long, value_name = "TEXT", required_unless_present = "stack")]
     pub message: Option<String>,
-    /// The exception's type, or what kind of failure it is; what the stack says itself goes before it.
+    /// Type of the exception or kind of failure; the type in the stack wins.
     #[arg(long = "type", value_name = "TYPE")]
     pub type_name: Option<String>,
     /// The stack's text as the runtime printed it: a file, or - for standard input.

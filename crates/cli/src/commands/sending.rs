@@ -22,13 +22,13 @@ pub struct Refused {
 
 #[derive(Subcommand)]
 pub enum Drops {
-    /// Drop what a predicate holds of, or a whole error, from now on.
+    /// Discard what a predicate matches, or a whole error, from now on.
     #[command(
         after_help = "Examples:\n  outcrop drops add --where 'type = ClientGone and service = gangway' --note \
             'passengers close the tab'\n  outcrop drops add --error kobal-tirun"
     )]
     Add {
-        /// A predicate over single occurrences; `outcrop errors --where` shows what it holds of.
+        /// Predicate over single occurrences; try it first with `outcrop errors --where`.
         #[arg(
             long = "where",
             value_name = "PREDICATE",

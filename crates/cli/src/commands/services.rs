@@ -12,7 +12,7 @@ use crate::output::{Column, Fit, ago, grouped, json, line, table};
 
 #[derive(Subcommand)]
 pub enum Services {
-    /// Say something of a service, or of `all`; an empty text takes it back.
+    /// Set properties of a service, or of `all`; an empty text removes a property.
     #[command(
         after_help = "Examples:\n  outcrop services set fares --source-root /srv/skerry/fares --source-url \
             'https://git.skerry.example/fares/{revision}/{path}#L{line}'\n  outcrop services set all --instance-group \
@@ -36,14 +36,14 @@ pub enum Services {
         /// Keep e-mail addresses as they are; without it pseudonyms stand for them [default: false].
         #[arg(long, value_name = "true|false")]
         keep_addresses: Option<bool>,
-        /// What attention to its errors is multiplied with, 0.1 to 4; 1 takes it away.
+        /// Factor for the attention of the service's errors, 0.1 to 4; 1 removes it.
         #[arg(long, value_name = "FACTOR")]
         weight: Option<f64>,
-        /// The same for one endpoint, which wins over the service's; 1 takes it away.
+        /// Factor for one endpoint, which wins over the service's; 1 removes it.
         #[arg(long = "endpoint-weight", value_name = "ENDPOINT=FACTOR")]
         endpoint_weights: Vec<String>,
     },
-    /// Show what is said of a service, or of `all`.
+    /// Show the settings of a service, or of `all`.
     Show {
         /// The service.
         service: String,

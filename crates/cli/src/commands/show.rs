@@ -26,13 +26,13 @@ pub struct Show {
     pub client: Client,
     #[command(flatten)]
     pub window: Window,
-    /// Say why its occurrences are one error: what counted, what was left out.
+    /// Show why the occurrences are one error: what counted, and what was left out.
     #[arg(long)]
     pub why: bool,
-    /// Show what its occurrences carry: of every attribute the most frequent values, each with its count and share.
+    /// Show the most frequent values of every attribute, each with its count and share.
     #[arg(long, conflicts_with = "why")]
     pub attributes: bool,
-    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    /// Compare with another period: `before` (just before the window), an offset (1d, 7d), or START/END.
     #[arg(long, value_name = "PERIOD")]
     pub against: Option<String>,
 }

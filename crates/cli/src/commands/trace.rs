@@ -22,10 +22,10 @@ pub struct Trace {
     pub id: String,
     #[command(flatten)]
     pub client: Client,
-    /// Show every span: runs of the same are summed up else.
+    /// Show every span instead of summing up repeated ones.
     #[arg(long)]
     pub all: bool,
-    /// Show what each span says: its attributes, and the events on it with theirs.
+    /// Show the attributes and events of each span.
     #[arg(long)]
     pub attributes: bool,
 }

@@ -28,17 +28,17 @@ pub struct Endpoints {
     /// Endpoints at most, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
-    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    /// Compare with another period: `before` (just before the window), an offset (1d, 7d), or START/END.
     #[arg(long, value_name = "PERIOD")]
     pub against: Option<String>,
-    /// What the instance groups of one service serve, each against the others (`outcrop services
-    /// set --instance-group` says what tells them apart); needs --service.
+    /// Compare the instance groups of one service (chosen by `outcrop services set --instance-group`); needs
+    /// --service.
     #[arg(long, conflicts_with_all = ["against", "slow_from"])]
     pub by_group: bool,
-    /// With --by-group: of this endpoint alone.
+    /// With --by-group: only this endpoint.
     #[arg(long, value_name = "ENDPOINT", requires = "by_group")]
     pub endpoint: Option<String>,
-    /// Say from when on a request of an endpoint is slow; `auto` leaves it to its history.
+    /// Set from which duration on a request of an endpoint is slow; `auto` learns it from the endpoint's history.
     #[arg(long, num_args = 3, value_names = ["SERVICE", "ENDPOINT", "TIME"])]
     pub slow_from: Option<Vec<String>>,
 }
@@ -93,13 +93,13 @@ pub struct Requests {
     /// Only requests of this kind.
     #[arg(long, value_enum)]
     pub only: Option<Only>,
-    /// Only requests with this text in their endpoint's name or in what they said of themselves.
+    /// Only requests with this text in the name of their endpoint or in an attribute.
     #[arg(long, value_name = "TEXT")]
     pub text: Option<String>,
     /// Requests per page, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
-    /// The page that begins here: `next` of the page before.
+    /// Where the page starts: `next` of the page before.
     #[arg(long, value_name = "CURSOR")]
     pub cursor: Option<String>,
 }

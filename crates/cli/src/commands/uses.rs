@@ -17,8 +17,7 @@ pub struct Calls {
     pub client: Client,
     #[command(flatten)]
     pub window: TrafficWindow,
-    /// Hold the window against another period: `before` it (where nothing is said), so much earlier
-    /// (1d, 7d), or BEGINNING/END.
+    /// Compare with another period: `before` (just before the window, the default), an offset (1d, 7d), or START/END.
     #[arg(long, value_name = "PERIOD")]
     pub against: Option<String>,
     /// Calls at most, 1 to 500.
@@ -33,8 +32,7 @@ pub struct Statements {
     pub client: Client,
     #[command(flatten)]
     pub window: TrafficWindow,
-    /// Hold the window against another period: `before` it (where nothing is said), so much earlier
-    /// (1d, 7d), or BEGINNING/END.
+    /// Compare with another period: `before` (just before the window, the default), an offset (1d, 7d), or START/END.
     #[arg(long, value_name = "PERIOD")]
     pub against: Option<String>,
     /// Statements at most, 1 to 500.
@@ -49,7 +47,7 @@ pub struct Instances {
     pub client: Client,
     #[command(flatten)]
     pub window: TrafficWindow,
-    /// Hold the window against another period: `before` it, so much earlier (1d, 7d), or BEGINNING/END.
+    /// Compare with another period: `before` (just before the window), an offset (1d, 7d), or START/END.
     #[arg(long, value_name = "PERIOD")]
     pub against: Option<String>,
     /// Instances at most, 1 to 500.

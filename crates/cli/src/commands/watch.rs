@@ -29,7 +29,7 @@ pub struct Watch {
     /// Only requests of this kind.
     #[arg(long, value_enum)]
     pub only: Option<Only>,
-    /// Only requests with this text in their endpoint's name or in what they said of themselves.
+    /// Only requests with this text in the name of their endpoint or in an attribute.
     #[arg(long, value_name = "TEXT")]
     pub text: Option<String>,
     /// Show what passed in the last half minute, and end.

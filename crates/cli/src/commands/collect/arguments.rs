@@ -28,7 +28,7 @@ pub struct Collect {
         default_value = "http://127.0.0.1:8471"
     )]
     pub url: String,
-    /// The sender key; better given by the environment.
+    /// Sender key; set the variable instead, so that other users of the machine cannot read it.
     #[arg(long, env = "OUTCROP_KEY", value_name = "KEY", hide_env_values = true)]
     pub key: Option<String>,
     /// The service that wrote the logs.
@@ -40,7 +40,7 @@ pub struct Collect {
     /// The version that ran.
     #[arg(long = "in-version", env = "OUTCROP_VERSION", value_name = "V")]
     pub in_version: Option<String>,
-    /// Go on with what is written from now on, until stopped.
+    /// Follow the files as they are written, until stopped.
     #[arg(long)]
     pub follow: bool,
     /// Which lines are sent.
@@ -49,7 +49,7 @@ pub struct Collect {
     /// Where positions are kept [default: `$XDG_STATE_HOME/outcrop/collect.json`].
     #[arg(long, env = "OUTCROP_COLLECT_STATE", value_name = "FILE")]
     pub state: Option<PathBuf>,
-    /// Say what would be found; send nothing, remember nothing.
+    /// Show what would be found, without sending or remembering anything.
     #[arg(long)]
     pub dry_run: bool,
     /// Print one JSON document, with --dry-run.
