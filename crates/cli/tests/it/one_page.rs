@@ -239,7 +239,8 @@ async fn errors_are_sliced_by_any_field_and_by_saved_predicates() {
             .status
             .success()
     );
-    assert_eq!(attention(), usual);
+    // It depends on the time of day too: the hour may have turned in between.
+    assert!(attention().abs_diff(usual) <= 1, "{usual}");
     let refused = set(&["--weight", "9"]);
     assert!(
         refused.status.code() == Some(2) && String::from_utf8_lossy(&refused.stderr).contains("it must be 0.1 to 4")
