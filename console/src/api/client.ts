@@ -1,4 +1,4 @@
-import { QueryClient, keepPreviousData, useQuery } from "@tanstack/react-query";
+import { QueryCache, QueryClient, keepPreviousData, useQuery } from "@tanstack/react-query";
 import createClient from "openapi-fetch";
 import type { components, paths } from "./generated/schema";
 
@@ -57,7 +57,15 @@ export async function taken<T>(answer: Promise<Answer<T>>): Promise<T> {
   throw new Refusal(detail ?? `The service answered ${response.status}.`, response.status);
 }
 
+/** Where a session that ended leads: to the sign-in, and back from there. */
+function signInAgain(error: Error) {
+  const here = window.location;
+  if (!(error instanceof Refusal) || error.status !== 401 || here.pathname === "/sign-in") return;
+  here.assign(`/sign-in?q=${encodeURIComponent(here.pathname + here.search)}`);
+}
+
 export const queryClient = new QueryClient({
+  queryCache: new QueryCache({ onError: signInAgain }),
   defaultOptions: {
     queries: {
       staleTime: 2_000,
@@ -111,7 +119,8 @@ export function useError(reference: string, scope: Scope) {
   return useQuery({
     queryKey: ["error", reference, query],
     queryFn: () => taken(api.GET("/api/v1/errors/{ref}", { params: { path: { ref: reference }, query } })),
-    placeholderData: keepPreviousData,
+    // Of the same error alone: what is done on the page must never be done to another one.
+    placeholderData: (before, query) => (query?.queryKey[1] === reference ? before : undefined),
   });
 }
 
@@ -120,7 +129,7 @@ export function useTimeline(reference: string, scope: Scope) {
   return useQuery({
     queryKey: ["timeline", reference, query],
     queryFn: () => taken(api.GET("/api/v1/errors/{ref}/timeline", { params: { path: { ref: reference }, query } })),
-    placeholderData: keepPreviousData,
+    placeholderData: (before, query) => (query?.queryKey[1] === reference ? before : undefined),
   });
 }
 

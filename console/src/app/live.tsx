@@ -9,6 +9,8 @@ export const useLive = () => useContext(Context);
 
 /** The shortest time between two readings of a page, in milliseconds. */
 const READ_EVERY = 1_500;
+/** How long to wait before the stream is opened again that a browser has given up, in milliseconds: doubled each time. */
+const OPEN_AGAIN = { first: 1_000, longest: 30_000 };
 /** What follows new data; what a person chose stays as it is. */
 const FOLLOWS = new Set(["errors", "error", "timeline", "services", "chosen"]);
 
@@ -27,10 +29,24 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       void queries.invalidateQueries({ predicate: (query) => FOLLOWS.has(String(query.queryKey[0])) });
     };
     let events: EventSource | undefined;
+    let again: ReturnType<typeof setTimeout> | undefined;
+    let wait = OPEN_AGAIN.first;
     const open = () => {
       events = new EventSource("/api/v1/live");
-      events.onopen = () => setStaleSince(null);
-      events.onerror = () => setStaleSince((since) => since ?? new Date());
+      events.onopen = () => {
+        setStaleSince(null);
+        if (wait > OPEN_AGAIN.first && !isHeld.current) read();
+        wait = OPEN_AGAIN.first;
+      };
+      events.onerror = () => {
+        setStaleSince((since) => since ?? new Date());
+        // An answer other than 200 (a proxy's 502, a restart) ends the stream for good: the browser does not try again.
+        if (events?.readyState !== EventSource.CLOSED) return;
+        events = undefined;
+        clearTimeout(again);
+        again = setTimeout(() => document.visibilityState === "visible" && !events && open(), wait);
+        wait = Math.min(wait * 2, OPEN_AGAIN.longest);
+      };
       events.addEventListener("committed", (event) => {
         setStaleSince(null);
         const { reports } = JSON.parse((event as MessageEvent<string>).data) as { reports: number };
@@ -61,6 +77,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       window.removeEventListener("pageshow", follow);
       close();
       clearTimeout(timer);
+      clearTimeout(again);
     };
   }, [queries]);
   const toggle = () => {

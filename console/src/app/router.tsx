@@ -1,23 +1,29 @@
-import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirect } from "@tanstack/react-router";
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirect, retainSearchParams } from "@tanstack/react-router";
 import { queryClient, taken, api, Refusal, type Scope } from "../api/client";
 import { Shell } from "./shell";
 
 /** The scope stands in the address and stays from page to page. */
 export type Search = Scope & { cursor?: string; q?: string; occurrence?: string; all?: boolean; span?: string; view?: string; endpoint?: string; only?: string; status?: number; text?: string; severity?: string; template?: string; trace?: string; error?: string };
 
-const text = (value: unknown) => (typeof value === "string" && value !== "" ? value : undefined);
+/** A value of the address as text: the router reads `?q=404` as a number. */
+const text = (value: unknown) => (["string", "number", "boolean"].includes(typeof value) && value !== "" ? String(value) : undefined);
 
-function search(raw: Record<string, unknown>): Search {
-  const found: Search = {};
+/** What an address says; whatever else stands in it is taken out, else the router would pass it on as it came. */
+export function search(raw: Record<string, unknown>): Search {
+  const found: Search = Object.fromEntries(Object.keys(raw).map((name) => [name, undefined]));
   for (const name of ["service", "environment", "since", "from", "to", "where", "against", "cursor", "q", "occurrence", "span", "view", "endpoint", "only", "text", "severity", "template", "trace", "error"] as const) {
     const value = text(raw[name]);
     if (value !== undefined) found[name] = value;
   }
+  if (raw.all === true || raw.all === "true") found.all = true;
   if (Number.isInteger(Number(raw.status)) && raw.status !== undefined && raw.status !== "") found.status = Number(raw.status);
   return found;
 }
 
-const root = createRootRoute({ validateSearch: search });
+/** What stays in the address from page to page, unless a link says otherwise. */
+const SCOPE = ["service", "environment", "since", "from", "to", "against"] as const;
+
+const root = createRootRoute({ validateSearch: search, search: { middlewares: [retainSearchParams([...SCOPE])] } });
 
 const signIn = createRoute({ getParentRoute: () => root, path: "/sign-in", component: lazyRouteComponent(() => import("../features/sign-in/page"), "SignInPage") });
 

@@ -1,10 +1,10 @@
 import { Dialog, DialogPanel, DialogTitle, Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
 import { Link, Outlet, useNavigate, useSearch } from "@tanstack/react-router";
-import { useState } from "react";
+import { useState, useSyncExternalStore } from "react";
 import { api, queryClient, useMember, useServices } from "../api/client";
 import { Choice } from "../ui/choice";
 import { againstInWords, windowInWords } from "../ui/format";
-import { useHotkeys } from "../ui/hotkeys";
+import { keysAreOn, switchKeys, useHotkeys } from "../ui/hotkeys";
 import { Key } from "../ui/states";
 import { FindBox } from "./find";
 import { LiveProvider, useLive } from "./live";
@@ -104,13 +104,32 @@ function Hold() {
   );
 }
 
+/** Since when something shown could not be read again, in milliseconds since 1970; `null` where all was. */
+function useUnread(): number | null {
+  const cache = queryClient.getQueryCache();
+  return useSyncExternalStore(
+    (changed) => cache.subscribe(changed),
+    () => {
+      const failed = cache.getAll().filter((query) => query.isActive() && query.state.status === "error" && query.state.data !== undefined);
+      return failed.length === 0 ? null : Math.min(...failed.map((query) => query.state.dataUpdatedAt));
+    },
+  );
+}
+
 function Stale() {
   const { staleSince } = useLive();
-  if (!staleSince) return null;
+  const unread = useUnread();
+  const since = staleSince ?? (unread === null ? null : new Date(unread));
+  if (!since) return null;
   return (
-    <p role="status" className="bg-wash px-5 py-1 text-center text-ochre">
-      Not connected since {staleSince.toISOString().slice(11, 19)} UTC: what is shown may be out of date. Trying again.
-    </p>
+    <div role="status" className="flex justify-center gap-3 bg-wash px-5 py-1 text-ochre">
+      <p>
+        {staleSince ? "Not connected" : "Not refreshed"} since {since.toISOString().slice(11, 19)} UTC: what is shown may be out of date.
+      </p>
+      <button type="button" onClick={() => void queryClient.refetchQueries({ type: "active" })} className="underline">
+        Try now
+      </button>
+    </div>
   );
 }
 
@@ -177,6 +196,7 @@ const KEYS: [string, string][] = [
 
 function Keys() {
   const [open, setOpen] = useState(false);
+  const [on, setOn] = useState(keysAreOn);
   const { toggle } = useLive();
   useHotkeys({ "?": () => setOpen(true), h: toggle, b: () => window.history.back() });
   return (
@@ -194,6 +214,17 @@ function Keys() {
               </div>
             ))}
           </dl>
+          <label className="mt-4 flex items-center gap-2">
+            <input
+              type="checkbox"
+              checked={on}
+              onChange={(event) => {
+                switchKeys(event.target.checked);
+                setOn(event.target.checked);
+              }}
+            />
+            Single keys do this (in this browser)
+          </label>
           <button type="button" onClick={() => setOpen(false)} className="mt-4 rounded-sm border border-line px-3 py-1 hover:bg-wash">
             Close
           </button>

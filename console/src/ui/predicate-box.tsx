@@ -2,9 +2,22 @@ import { useQuery } from "@tanstack/react-query";
 import { type KeyboardEvent, type Ref, useId, useState } from "react";
 import { api, taken } from "../api/client";
 
+/** What only stands in predicates: a field with a test, a word of the language alone, a quoted text, a reference. */
+const TESTS = [
+  /(^|[\s(])[\w.-]+\s*(!?=|<=?|>=?)/,
+  /(^|[\s(])[\w.-]+\s+(not\s+)?in\s*\(/i,
+  /(^|[\s(])[\w.-]+\s+(not\s+)?(contains|like)\s+\S/i,
+  /(^|[\s(])[\w.-]+\s+is\s+(not\s+)?set\b/i,
+  /(^|[\s(])[\w.-]+\s+from\s+\S+\s+to\s+\S/i,
+  /^\s*\(?\s*(not\s+)?(uncaught|caught|open|taken|settled|quiet|new|surging|returned)\s*\)?\s*($|(and|or)\b)/i,
+  /^\s*taken\s+by\b/i,
+  /^\s*("[^"]*"|'[^']*')\s*($|(and|or)\b)/i,
+  /^\s*[a-z]{5}-[a-z]{5}\s*($|(and|or)\b)/,
+];
+
 /** Whether a text is meant as a predicate, not as words to look for among what is shown. */
 export function isPredicate(text: string): boolean {
-  return /[=<>!()"']/.test(text) || /(^|\s)(and|or|not|in|like|contains|is)\s/i.test(text) || /^[a-z]{5}-[a-z]{5}$/.test(text.trim());
+  return TESTS.some((test) => test.test(text));
 }
 
 type Props = {

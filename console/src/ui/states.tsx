@@ -1,4 +1,4 @@
-import type { ReactNode } from "react";
+import { type ReactNode, useEffect, useState } from "react";
 
 /** Grey lines of the shape that is to come. */
 export function Skeleton({ rows }: { rows: number }) {
@@ -41,16 +41,48 @@ export function Code({ children, label }: { children: string; label: string }) {
       <pre tabIndex={0} aria-label={label} className="overflow-x-auto rounded-sm border border-line bg-sheet p-3 pr-16 font-mono text-[13px] text-ink">
         {children}
       </pre>
-      <button
-        type="button"
-        onClick={() => void navigator.clipboard?.writeText(children)}
-        className="absolute top-2 right-2 rounded-sm border border-line bg-paper px-2 py-0.5 text-xs hover:bg-wash"
-        aria-label={`Copy: ${label}`}
-      >
-        Copy
-      </button>
+      <Copy label={label} text={children} />
     </div>
   );
+}
+
+/** Copies a text, and says whether that worked. */
+function Copy({ label, text }: { label: string; text: string }) {
+  const [said, setSaid] = useState<"" | "Copied" | "Not copied: select it">("");
+  useEffect(() => {
+    if (said === "") return;
+    const timer = setTimeout(() => setSaid(""), 3_000);
+    return () => clearTimeout(timer);
+  }, [said]);
+  return (
+    <button
+      type="button"
+      onClick={() => void copy(text).then((done) => setSaid(done ? "Copied" : "Not copied: select it"))}
+      className="absolute top-2 right-2 rounded-sm border border-line bg-paper px-2 py-0.5 text-xs hover:bg-wash"
+      aria-label={said === "" ? `Copy: ${label}` : undefined}
+    >
+      <span aria-live="polite">{said === "" ? "Copy" : said}</span>
+    </button>
+  );
+}
+
+/** Browsers give the clipboard to pages over HTTPS alone; over plain HTTP the text is selected and copied as by hand. */
+async function copy(text: string): Promise<boolean> {
+  if (window.isSecureContext) {
+    return navigator.clipboard.writeText(text).then(
+      () => true,
+      () => false,
+    );
+  }
+  const field = document.createElement("textarea");
+  field.value = text;
+  field.setAttribute("readonly", "");
+  field.className = "fixed opacity-0";
+  document.body.append(field);
+  field.select();
+  const done = document.execCommand("copy");
+  field.remove();
+  return done;
 }
 
 /** A key of the keyboard. */

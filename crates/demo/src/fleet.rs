@@ -10,7 +10,7 @@ use tokio_util::sync::CancellationToken;
 use crate::faults::Failure;
 use crate::send::{SendError, Sender};
 use crate::telemetry::{Batch, number, text};
-use crate::told::{Case, message, query, tell, whole};
+use crate::told::{Case, WINTER, message, query, tell, whole};
 use crate::world::{Endpoint, Kind, SERVICES, WEEK, course};
 use crate::{faults, lines};
 
@@ -148,8 +148,9 @@ impl Fleet {
                     // Live telemetry tells of what has just been; history of its whole minute.
                     let offset = if part < 1.0 { 0 } else { random.u64(0..MINUTE) };
                     let time = (start + offset).min(self.now) - 1_000_000_000;
-                    // Quotes at the edge call fares, scans at the ramp stowage: they are told together with these.
-                    let is_told = service.name == "gangway" && endpoint.route.contains("quotes")
+                    // What the edge asks of fares and sailings, and the ramp of stowage, is told together with these.
+                    let is_told = service.name == "gangway"
+                        && (endpoint.route.contains("quotes") || endpoint.route == "/v1/sailings")
                         || service.name == "boarding" && random.u8(0..3) > 0;
                     if !is_told {
                         request(at, endpoint, (time, ago), &mut random, batches);
@@ -168,16 +169,27 @@ fn request(at: usize, endpoint: &Endpoint, (time, ago): (u64, i64), random: &mut
     let runs = queries_of(service.name, endpoint, random);
     // Each run of a query takes its time: a list of every cabin one by one is what makes stowage slow.
     let millis = 20 + random.u64(0..180) + if runs > 1 { runs * 38 } else { 0 };
+    let millis = millis * faults::slower(service.name, endpoint.route, version) / 10;
     let case = Case {
         trace: random.u128(1..),
         user: format!("u-{}", random.u32(1..3_000)),
         time,
         millis,
         ago,
+        // The story's second half: only winter's fares divide by nothing.
+        is_winter: random.f64() < WINTER
+            || failure
+                .as_ref()
+                .is_some_and(|failure| failure.type_name == "decimal.DivisionByZero"),
     };
     let is_quote = service.name == "fares" && endpoint.route.contains("quotes");
     let is_list = service.name == "stowage" && endpoint.method == "GET";
-    let parent = if is_quote || is_list { random.u64(1..) } else { 0 };
+    let is_day = service.name == "sailings" && endpoint.route == "/v1/sailings";
+    let parent = if is_quote || is_list || is_day {
+        random.u64(1..)
+    } else {
+        0
+    };
     let failed = failure.as_ref().is_some_and(|failure| failure.uncaught);
     let batch = batches.entry((at, version)).or_default();
     let entry = tell(batch, (&case, parent), (service.name, endpoint), failure, random);
@@ -196,7 +208,20 @@ fn request(at: usize, endpoint: &Endpoint, (time, ago): (u64, i64), random: &mut
             random,
         );
     }
+    if is_day {
+        called_from(
+            batches,
+            ("gangway", 1, "sailings.skerry.example"),
+            (&case, parent),
+            (failed, None),
+            random,
+        );
+    }
     if is_quote {
+        if !failed {
+            asks(batches, (&case, entry), ("fares", "sailings", 1), random);
+            asks(batches, (&case, entry), ("fares", "stowage", 0), random);
+        }
         let edge = SERVICES
             .iter()
             .find(|service| service.name == "gangway")
@@ -210,6 +235,47 @@ fn request(at: usize, endpoint: &Endpoint, (time, ago): (u64, i64), random: &mut
             random,
         );
     }
+}
+
+/// A call that a request of one service makes to another with success, and the request that serves it there.
+fn asks(
+    batches: &mut Batches,
+    (case, entry): (&Case, u64),
+    (caller, callee, endpoint): (&str, &str, usize),
+    random: &mut fastrand::Rng,
+) {
+    let place = |name: &str| {
+        SERVICES
+            .iter()
+            .position(|service| service.name == name)
+            .unwrap_or_default()
+    };
+    let (from, to) = (place(caller), place(callee));
+    let asked = &SERVICES[to].endpoints[endpoint];
+    let inner = Case {
+        time: case.time + case.millis * 400_000,
+        millis: (case.millis / 4).max(2),
+        ..case.clone()
+    };
+    let call = random.u64(1..);
+    let batch = batches.entry((from, SERVICES[from].version(case.ago))).or_default();
+    batch.spans.push(Span {
+        trace_id: case.trace.to_be_bytes().to_vec(),
+        span_id: call.to_be_bytes().to_vec(),
+        parent_span_id: entry.to_be_bytes().to_vec(),
+        name: asked.method.to_owned(),
+        kind: 3,
+        start_time_unix_nano: inner.time - 300_000,
+        end_time_unix_nano: inner.time + inner.millis * 1_000_000 + 300_000,
+        attributes: vec![
+            text("http.request.method", asked.method),
+            text("server.address", format!("{callee}.skerry.example")),
+            number("http.response.status_code", 200),
+        ],
+        ..whole()
+    });
+    let batch = batches.entry((to, SERVICES[to].version(case.ago))).or_default();
+    tell(batch, (&inner, call), (callee, asked), None, random);
 }
 
 /// The request of another service that made a request: its entry span around it, and the call.
@@ -231,17 +297,19 @@ fn called_from(
         ..case.clone()
     };
     let asked = &SERVICES[at].endpoints[endpoint];
+    // The ramp reads a list when it scans; the edge passes on what it was asked.
+    let method = if caller == "boarding" { "GET" } else { asked.method };
     let entry = tell(batch, (&outer, 0), (caller, asked), failure, random);
     batch.spans.push(Span {
         trace_id: outer.trace.to_be_bytes().to_vec(),
         span_id: call.to_be_bytes().to_vec(),
         parent_span_id: entry.to_be_bytes().to_vec(),
-        name: if caller == "gangway" { "POST" } else { "GET" }.to_owned(),
+        name: method.to_owned(),
         kind: 3,
         start_time_unix_nano: outer.time + 1_000_000,
         end_time_unix_nano: outer.time + (outer.millis - 2) * 1_000_000,
         attributes: vec![
-            text("http.request.method", if caller == "gangway" { "POST" } else { "GET" }),
+            text("http.request.method", method),
             text("server.address", address),
             number("http.response.status_code", if failed { 500 } else { 200 }),
         ],
@@ -277,4 +345,72 @@ fn about(expected: f64, random: &mut fastrand::Rng) -> u32 {
 fn nanos() -> u64 {
     let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     u64::try_from(now.as_nanos()).unwrap_or(u64::MAX)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::{BTreeMap, BTreeSet};
+
+    use super::*;
+
+    /// An hour of the fleet, 12 to 13 h before now, without sending it.
+    fn hour(seed: u64) -> Batches {
+        let fleet = Fleet {
+            sender: Sender::new("http://127.0.0.1:1", "none"),
+            seed,
+            now: 1_795_980_000_000_000_000,
+        };
+        let mut batches = Batches::new();
+        for ago in 720..780 {
+            fleet.minute(ago, 1.0, &mut batches);
+        }
+        batches
+    }
+
+    /// Spans of each trace, and the services that they are of.
+    fn traces(batches: &Batches) -> BTreeMap<Vec<u8>, (Vec<&Span>, BTreeSet<usize>)> {
+        let mut traces: BTreeMap<Vec<u8>, (Vec<&Span>, BTreeSet<usize>)> = BTreeMap::new();
+        for ((service, _), batch) in batches {
+            for span in &batch.spans {
+                let (spans, services) = traces.entry(span.trace_id.clone()).or_default();
+                spans.push(span);
+                services.insert(*service);
+            }
+        }
+        traces
+    }
+
+    #[test]
+    fn every_span_but_the_root_lies_below_another_one_of_its_trace() {
+        let batches = hour(7);
+        for (spans, _) in traces(&batches).values() {
+            let ids: BTreeSet<&[u8]> = spans.iter().map(|span| span.span_id.as_slice()).collect();
+            let roots = spans.iter().filter(|span| span.parent_span_id.is_empty()).count();
+            assert_eq!(roots, 1);
+            for span in spans {
+                assert!(
+                    span.parent_span_id.is_empty() || ids.contains(span.parent_span_id.as_slice()),
+                    "{span:?}"
+                );
+                assert!(span.start_time_unix_nano < span.end_time_unix_nano, "{span:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn quotes_go_through_four_services_with_caches_statements_and_calls() {
+        let batches = hour(7);
+        let deep = traces(&batches)
+            .into_values()
+            .filter(|(spans, services)| services.len() >= 4 && (15..=60).contains(&spans.len()))
+            .count();
+        assert!(deep > 50, "{deep}");
+    }
+
+    #[test]
+    fn the_same_seed_makes_the_same_fleet() {
+        let spans = |seed| -> Vec<Span> { hour(seed).into_values().flat_map(|batch| batch.spans).collect() };
+        assert_eq!(spans(3), spans(3));
+        assert_ne!(spans(3), spans(4));
+    }
 }

@@ -6,6 +6,7 @@
 
 mod faults;
 mod fleet;
+mod inside;
 mod lines;
 mod send;
 mod stacks;

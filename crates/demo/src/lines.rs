@@ -1,8 +1,9 @@
 //! What the services write while they serve a request.
 
+use opentelemetry_proto::tonic::common::v1::KeyValue;
 use opentelemetry_proto::tonic::logs::v1::LogRecord;
 
-use crate::telemetry::{body, text};
+use crate::telemetry::{body, number, text};
 use crate::world::Service;
 
 /// Minutes of history with log lines: more than a day, far less than the week of everything else.
@@ -15,65 +16,101 @@ pub struct Line {
     /// OTLP severity number and the sender's word.
     pub severity: (i32, &'static str),
     pub text: String,
+    /// What a structured logger says beside the text.
+    pub fields: Vec<KeyValue>,
 }
 
 /// The lines of one request of a service.
 pub fn of_request(service: &str, fails_by_fare: bool, random: &mut fastrand::Rng) -> Vec<Line> {
-    let info = |after: u64, text: String| Line {
+    let info = |after: u64, text: String, fields: Vec<KeyValue>| Line {
         after,
         severity: (9, "INFO"),
         text,
+        fields,
     };
-    let sailing = random.u32(4_000..4_400);
+    let sailing = i64::from(random.u32(4_000..4_400));
+    let mut some = |from: u32, to: u32| i64::from(random.u32(from..to));
     let mut lines = match service {
         "gangway" => {
+            let from = if some(0, 2) == 0 { "a phone" } else { "a ticket machine" };
             vec![info(
                 1,
-                format!(
-                    "request for sailing {sailing} from {}",
-                    if random.bool() { "a phone" } else { "a ticket machine" }
-                ),
+                format!("request for sailing {sailing} from {from}"),
+                vec![number("sailing", sailing)],
             )]
         }
-        "sailings" => vec![info(4, format!("read {} sailings of the day", random.u32(4..40)))],
-        "fares" => vec![info(
-            2,
-            format!("quote for sailing {sailing}: {} metres of deck", random.u32(3..19)),
-        )],
-        "stowage" => vec![info(
-            5,
-            format!("list of sailing {sailing} holds {} vehicles", random.u32(2..120)),
-        )],
-        "boarding" => vec![info(
-            1,
-            format!("scanned ticket SK{:04X} at ramp {}", random.u16(..), random.u8(1..5)),
-        )],
-        "berths" => vec![info(
-            1,
-            format!("took job {} for berth {}", random.u32(10_000..99_999), random.u8(1..12)),
-        )],
-        "bulletins" => vec![info(
-            3,
-            format!(
-                "sent bulletin {} to {} subscribers",
-                random.u32(1..900),
-                random.u32(20..400)
-            ),
-        )],
-        _ => vec![info(6, format!("settled {} bookings", random.u32(1..60)))],
+        "sailings" => {
+            let read = some(4, 40);
+            vec![info(
+                4,
+                format!("read {read} sailings of the day"),
+                vec![number("read", read)],
+            )]
+        }
+        "fares" => {
+            let metres = some(3, 19);
+            vec![info(
+                2,
+                format!("quote for sailing {sailing}: {metres} metres of deck"),
+                vec![number("sailing", sailing), number("metres", metres)],
+            )]
+        }
+        "stowage" => {
+            let vehicles = some(2, 120);
+            vec![info(
+                5,
+                format!("list of sailing {sailing} holds {vehicles} vehicles"),
+                vec![number("sailing", sailing), number("vehicles", vehicles)],
+            )]
+        }
+        "boarding" => {
+            let (ticket, ramp) = (some(0, 65_536), some(1, 5));
+            vec![info(
+                1,
+                format!("scanned ticket SK{ticket:04X} at ramp {ramp}"),
+                vec![text("ticket", format!("SK{ticket:04X}")), number("ramp", ramp)],
+            )]
+        }
+        "berths" => {
+            let (job, berth) = (some(10_000, 99_999), some(1, 12));
+            vec![info(
+                1,
+                format!("took job {job} for berth {berth}"),
+                vec![number("job", job), number("berth", berth)],
+            )]
+        }
+        "bulletins" => {
+            let (bulletin, subscribers) = (some(1, 900), some(20, 400));
+            vec![info(
+                3,
+                format!("sent bulletin {bulletin} to {subscribers} subscribers"),
+                vec![number("bulletin", bulletin), number("subscribers", subscribers)],
+            )]
+        }
+        _ => {
+            let bookings = some(1, 60);
+            vec![info(
+                6,
+                format!("settled {bookings} bookings"),
+                vec![number("bookings", bookings)],
+            )]
+        }
     };
     if fails_by_fare {
         lines.push(Line {
             after: 9,
             severity: (13, "WARN"),
             text: format!("tariff {} has no rate for winter", random.u8(2..9)),
+            fields: vec![text("season", "winter")],
         });
     }
     if random.u8(0..40) == 0 {
+        let waited = i64::from(random.u32(20..400));
         lines.push(Line {
             after: 3,
             severity: (13, "WARN"),
-            text: format!("pool of connections waited {} ms", random.u32(20..400)),
+            text: format!("pool of connections waited {waited} ms"),
+            fields: vec![number("waited_ms", waited)],
         });
     }
     lines
@@ -89,6 +126,7 @@ impl Line {
             severity_number: self.severity.0,
             severity_text: self.severity.1.to_owned(),
             body: Some(body(&self.text)),
+            attributes: self.fields,
             trace_id: trace.to_be_bytes().to_vec(),
             span_id: span.to_be_bytes().to_vec(),
             flags: 1,

@@ -6,10 +6,10 @@ use opentelemetry_proto::tonic::trace::v1::span::Event;
 use opentelemetry_proto::tonic::trace::v1::{Span, Status};
 
 use crate::faults::{Failure, Told};
-use crate::lines;
 use crate::lines::WITH_LINES;
 use crate::telemetry::{Batch, body, number, text};
 use crate::world::{Endpoint, Kind};
+use crate::{inside, lines};
 
 /// A span of a fleet that sends every request, and says so.
 pub(super) fn whole() -> Span {
@@ -72,6 +72,8 @@ pub(super) struct Case {
     pub(super) millis: u64,
     /// Minutes before now.
     pub(super) ago: i64,
+    /// Whether it asks for winter's fares.
+    pub(super) is_winter: bool,
 }
 
 /// Customers of the ferries: ports that book for their passengers.
@@ -107,12 +109,7 @@ pub(super) fn tell(
         attributes.push(text("user.id", case.user.clone()));
     }
     if endpoint.route == "/v1/quotes/{sailing}" {
-        // The story's second half: only winter's fares divide by nothing.
-        let fails_by_fare = failure
-            .as_ref()
-            .is_some_and(|failure| failure.type_name == "decimal.DivisionByZero");
-        let is_winter = random.f64() < WINTER || fails_by_fare;
-        attributes.push(text("skerry.season", if is_winter { "winter" } else { "summer" }));
+        attributes.push(text("skerry.season", if case.is_winter { "winter" } else { "summer" }));
     }
     let mut events = vec![];
     if let Some(failure) = failure {
@@ -163,6 +160,9 @@ pub(super) fn tell(
         Kind::Nightly(_) => endpoint.route.to_owned(),
         Kind::Http | Kind::Queue => format!("{} {}", endpoint.method, endpoint.route),
     };
+    if case.ago < WITH_LINES {
+        batch.spans.extend(inside::spans(case, id, (service, endpoint), random));
+    }
     batch.spans.push(Span {
         trace_id: case.trace.to_be_bytes().to_vec(),
         span_id: id.to_be_bytes().to_vec(),

@@ -17,7 +17,7 @@ export function Sessions() {
     <section aria-label="Sessions" className="mt-10">
       <h2 className="border-b border-line pb-1 font-semibold">Sessions</h2>
       {sessions.isPending && <Skeleton rows={2} />}
-      {sessions.isError && <Failed what="Your sessions" error={sessions.error} retry={() => void sessions.refetch()} />}
+      {sessions.isLoadingError && <Failed what="Your sessions" error={sessions.error} retry={() => void sessions.refetch()} />}
       <ul>
         {sessions.data?.items.map((session) => (
           <li key={session.id} className="flex flex-wrap items-baseline gap-x-4 border-b border-line py-1.5">

@@ -21,7 +21,7 @@ export function Tokens() {
     <section aria-label="Tokens" className="mt-10">
       <h2 className="border-b border-line pb-1 font-semibold">Tokens</h2>
       {tokens.isPending && <Skeleton rows={2} />}
-      {tokens.isError && <Failed what="Your tokens" error={tokens.error} retry={() => void tokens.refetch()} />}
+      {tokens.isLoadingError && <Failed what="Your tokens" error={tokens.error} retry={() => void tokens.refetch()} />}
       {inUse?.length === 0 && <p className="py-1.5 text-faint">You have no token. The command line and pipelines need one.</p>}
       <ul>
         {inUse?.map((token) => (

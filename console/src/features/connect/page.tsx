@@ -11,7 +11,7 @@ export function ConnectPage() {
   const services = useServices();
   const { q: waitingFor } = useSearch({ from: "/inside/connect" });
   if (services.isPending) return <Skeleton rows={8} />;
-  if (services.isError) return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
+  if (services.isLoadingError) return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
   const items = services.data.items;
   return (
     <>

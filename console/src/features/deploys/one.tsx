@@ -17,7 +17,7 @@ export function DeployPage() {
   const query = { service, version, environment: environment ?? "production" };
   const deploy = useQuery({ queryKey: ["deploy", query], queryFn: () => taken(api.GET("/api/v1/deploys/one", { params: { query } })), refetchInterval: 15_000 });
   if (deploy.isPending) return <Skeleton rows={9} />;
-  if (deploy.isError) return <Failed what={`The deploy of ${service} ${version} into ${query.environment}`} error={deploy.error} retry={() => void deploy.refetch()} />;
+  if (deploy.isLoadingError) return <Failed what={`The deploy of ${service} ${version} into ${query.environment}`} error={deploy.error} retry={() => void deploy.refetch()} />;
   return <Shown detail={deploy.data} />;
 }
 
@@ -70,7 +70,7 @@ function Shown({ detail }: { detail: DeployDetail }) {
       )}
       {check.flags.length > 0 && (
         <section aria-label="Flags" className="mb-5">
-          <h2 className="border-b border-line pb-1 font-semibold">New, surging or back since it</h2>
+          <h2 className="border-b border-line pb-1 font-semibold">New, surging or back since this deploy</h2>
           <ul>
             {check.flags.map((flag) => (
               <Flag key={`${flag.flag} ${flag.ref}`} flag={flag} />
@@ -81,7 +81,7 @@ function Shown({ detail }: { detail: DeployDetail }) {
       {check.first_seen.length > 0 && (
         <section aria-label="First seen in it" className="mb-5">
           <h2 className="border-b border-line pb-1 font-semibold">
-            First seen in this version<span className="ml-2 font-normal text-faint">its place was too young to call them new</span>
+            First seen in this version<span className="ml-2 font-normal text-faint">its service was known for less than 30 minutes then, too short to call an error new</span>
           </h2>
           <ul>
             {check.first_seen.map((error) => (
@@ -98,7 +98,7 @@ function Shown({ detail }: { detail: DeployDetail }) {
       {check.withdrawn.length > 0 && (
         <section aria-label="Taken back" className="mb-5">
           <h2 className="border-b border-line pb-1 font-semibold">
-            Taken back<span className="ml-2 font-normal text-faint">data that came late showed that these were none</span>
+            Taken back<span className="ml-2 font-normal text-faint">late data showed that these flags were wrong</span>
           </h2>
           <ul>
             {check.withdrawn.map((flag) => (
@@ -119,19 +119,19 @@ function Shown({ detail }: { detail: DeployDetail }) {
             {differing === 0 ? "Side by side, nothing is shown to differ" : `Side by side, ${counted(differing, "endpoint", "endpoints")} of ${detail.beside.length} ${differing === 1 ? "differs" : "differ"}`}
             <span className="ml-2 font-normal text-faint">{detail.beside_what}</span>
           </h2>
-          {detail.beside.length === 0 ? <p className="py-1 text-faint">No request of both sides has come yet.</p> : <EndpointTable items={detail.beside} detail={detail} rest="the rest" />}
+          {detail.beside.length === 0 ? <p className="py-1 text-faint">Neither side has served a request yet.</p> : <EndpointTable items={detail.beside} detail={detail} rest="the rest" />}
         </section>
       )}
       <section aria-label="Endpoints" className="mb-5">
         <h2 className="border-b border-line pb-1 font-semibold">
           {endpoints.length === 0 ? "No request has come to it yet" : changed === 0 ? `None of ${counted(endpoints.length, "endpoint", "endpoints")} is shown to have changed` : `${counted(changed, "endpoint", "endpoints")} of ${endpoints.length} changed`}
-          <span className="ml-2 font-normal text-faint">against all requests of the day before; by chance once in ten thousand looks</span>
+          <span className="ml-2 font-normal text-faint">compared with all requests of the day before; false-alarm rate 1 in 10,000</span>
         </h2>
         {endpoints.length > 0 && <EndpointTable items={endpoints} detail={detail} rest="before" />}
       </section>
       <div className="grid gap-x-8 md:grid-cols-2">
-        <section aria-label="What got better" className="mb-5">
-          <h2 className="border-b border-line pb-1 font-semibold">What got better</h2>
+        <section aria-label="Improvements" className="mb-5">
+          <h2 className="border-b border-line pb-1 font-semibold">Improvements</h2>
           {stopped.length === 0 && <p className="py-1 text-faint">No error of the day before has stopped.</p>}
           <ul>
             {stopped.slice(0, 8).map((error) => (
@@ -144,8 +144,8 @@ function Shown({ detail }: { detail: DeployDetail }) {
             ))}
           </ul>
         </section>
-        <section aria-label="What it brought" className="mb-5">
-          <h2 className="border-b border-line pb-1 font-semibold">What it brought</h2>
+        <section aria-label="Commits of this deploy" className="mb-5">
+          <h2 className="border-b border-line pb-1 font-semibold">Commits of this deploy</h2>
           {commits == null ? (
             <>
               <p className="py-1 text-faint">Its pipeline did not say. It can, with the repository at hand:</p>

@@ -13,7 +13,7 @@ export function DeploysPage() {
   const query = Object.fromEntries(Object.entries({ service: search.service, environment: search.environment, ...given }).filter(([, value]) => value !== undefined)) as Record<string, string>;
   const deploys = useQuery({ queryKey: ["deploys", query], queryFn: () => taken(api.GET("/api/v1/deploys", { params: { query: { ...query, limit: 100 } } })), refetchInterval: 15_000 });
   if (deploys.isPending) return <Skeleton rows={9} />;
-  if (deploys.isError) return <Failed what="The deploys" error={deploys.error} retry={() => void deploys.refetch()} />;
+  if (deploys.isLoadingError) return <Failed what="The deploys" error={deploys.error} retry={() => void deploys.refetch()} />;
   const items = deploys.data.items;
   const when = search.since || search.from ? windowInWords(search) : "the last 7 days";
   if (items.length === 0) {
@@ -117,7 +117,7 @@ function Row({ item }: { item: DeployItem }) {
 function MarkedChanges({ query }: { query: Record<string, string> }) {
   const markers = useQuery({ queryKey: ["markers", query], queryFn: () => taken(api.GET("/api/v1/markers", { params: { query: { ...query, limit: 50 } } })) });
   if (markers.isPending) return <Skeleton rows={2} />;
-  if (markers.isError) return <Failed what="The marked changes" error={markers.error} retry={() => void markers.refetch()} />;
+  if (markers.isLoadingError) return <Failed what="The marked changes" error={markers.error} retry={() => void markers.refetch()} />;
   if (markers.data.items.length > 0) return <Markers items={markers.data.items} />;
   return (
     <>

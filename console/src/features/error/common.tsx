@@ -20,7 +20,7 @@ export function StandsOut({ reference, scope, narrow }: { reference: string; sco
   });
   const [open, setOpen] = useState(false);
   if (common.isPending) return <div className="mb-5 h-24 bg-wash motion-safe:animate-pulse" role="status" aria-label="Loading what stands out" />;
-  if (common.isError) return <Failed what="What stands out" error={common.error} retry={() => void common.refetch()} />;
+  if (common.isLoadingError) return <Failed what="What stands out" error={common.error} retry={() => void common.refetch()} />;
   const { stands_out: findings, rhythm, not_compared: reason, attributes, occurrences, requests } = common.data;
   if (occurrences === 0) return null;
   return (
@@ -102,7 +102,7 @@ export function WhyOne({ reference, service }: { reference: string; service: str
       <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="text-[13px] text-accent hover:underline">
         {open ? "hide why these are one error" : "why are these one error?"}
       </button>
-      {open && explanation.isError && <Failed what="The explanation" error={explanation.error} retry={() => void explanation.refetch()} />}
+      {open && explanation.isLoadingError && <Failed what="The explanation" error={explanation.error} retry={() => void explanation.refetch()} />}
       {open && explanation.data && (
         <div className="mt-1 border-l-4 border-line bg-sheet px-4 py-2 text-[13px]">
           <p className="font-semibold">{explanation.data.sentence}</p>

@@ -45,7 +45,7 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
     <section aria-label="Handling" className="mb-5">
       <h2 className="border-b border-line pb-1 font-semibold">Handling</h2>
       {state.isPending && <Skeleton rows={2} />}
-      {state.isError && <Failed what="Its handling" error={state.error} retry={() => void state.refetch()} />}
+      {state.isLoadingError && <Failed what="Its handling" error={state.error} retry={() => void state.refetch()} />}
       {state.data && (
         <>
           <p className="py-1">

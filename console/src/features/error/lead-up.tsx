@@ -14,7 +14,7 @@ export function LeadUp({ occurrence }: { occurrence: OccurrenceDetail }) {
     <section aria-label="Lead-up" className="min-w-0 text-[13px]">
       <h3 className="my-2 font-semibold">What led up to it</h3>
       {leadUp.isPending && <Skeleton rows={4} />}
-      {leadUp.isError && <Failed what="What led up to it" error={leadUp.error} retry={() => void leadUp.refetch()} />}
+      {leadUp.isLoadingError && <Failed what="What led up to it" error={leadUp.error} retry={() => void leadUp.refetch()} />}
       {leadUp.data && (
         <>
           {leadUp.data.from === "nothing" && <p className="text-faint">{occurrence.trace_id ? "No span or log line of this request before the failure is stored." : "It came without a trace, and its instance wrote nothing in the ten seconds before."}</p>}

@@ -24,7 +24,7 @@ export function ErrorPage() {
   const place = Object.fromEntries(Object.entries(around).filter(([, value]) => value !== undefined)) as Record<string, string>;
   const marks = useQuery({ queryKey: ["markers", place], enabled: error.data !== undefined, queryFn: () => taken(api.GET("/api/v1/markers", { params: { query: { ...place, limit: 20 } } })) });
   if (error.isPending) return <Skeleton rows={10} />;
-  if (error.isError) return <Failed what={`The error ${ref}`} error={error.error} retry={() => void error.refetch()} />;
+  if (error.isLoadingError) return <Failed what={`The error ${ref}`} error={error.error} retry={() => void error.refetch()} />;
   const detail = error.data;
   const onWindow = (from: Date, to: Date) =>
     void navigate({ search: (now) => ({ ...now, since: undefined, from: from.toISOString(), to: to.toISOString() }) });
@@ -63,7 +63,7 @@ export function ErrorPage() {
         />
       )}
       {timeline.isPending && <div className="my-3 h-44 bg-wash motion-safe:animate-pulse" role="status" aria-label="Loading the chart" />}
-      {timeline.isError && <Failed what="The chart" error={timeline.error} retry={() => void timeline.refetch()} />}
+      {timeline.isLoadingError && <Failed what="The chart" error={timeline.error} retry={() => void timeline.refetch()} />}
       {timeline.data &&
         (timeline.data.layers.length === 0 ? (
           <Empty title={`Neither occurrences nor requests in ${windowInWords(search)}.`}>
@@ -245,7 +245,7 @@ function Occurrence({ reference, environment, chosen, narrow }: OccurrenceProps)
   const toLines = () => trace && void router({ to: "/traffic", search: { view: "logs", trace, since: "7d" } });
   useHotkeys({ "[": older, "]": newer, t: toTrace, l: toLines });
   if (latest.isPending) return <Skeleton rows={6} />;
-  if (latest.isError) return <Failed what="The occurrences" error={latest.error} retry={() => void latest.refetch()} />;
+  if (latest.isLoadingError) return <Failed what="The occurrences" error={latest.error} retry={() => void latest.refetch()} />;
   if (!id) {
     return (
       <Empty title="No occurrence is kept any more.">
@@ -271,7 +271,7 @@ function Occurrence({ reference, environment, chosen, narrow }: OccurrenceProps)
           {trace && <Step name="its log lines" onClick={toLines} shortcut="l" />}
         </div>
       </div>
-      {occurrence.isError && <Failed what="The occurrence" error={occurrence.error} retry={() => void occurrence.refetch()} />}
+      {occurrence.isLoadingError && <Failed what="The occurrence" error={occurrence.error} retry={() => void occurrence.refetch()} />}
       {occurrence.isPending ? <Skeleton rows={6} /> : occurrence.data && <OccurrenceView occurrence={occurrence.data} narrow={narrow} />}
     </section>
   );

@@ -22,7 +22,7 @@ export function Users({ reference, scope, total }: { reference: string; scope: S
       <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="text-[13px] text-accent hover:underline">
         {open ? "hide the users" : `which ${counted(total, "user", "users")}?`}
       </button>
-      {open && users.isError && <Failed what="The users" error={users.error} retry={() => void users.refetch()} />}
+      {open && users.isLoadingError && <Failed what="The users" error={users.error} retry={() => void users.refetch()} />}
       {open && items.length > 0 && (
         <table className="mt-1 w-full max-w-3xl text-[13px]">
           <thead className="text-left text-faint">

@@ -8,10 +8,10 @@ import { Failed, Skeleton } from "../../ui/states";
 export function Why({ detail }: { detail: ErrorDetail }) {
   const why = useQuery({ queryKey: ["why", detail.ref], queryFn: () => taken(api.GET("/api/v1/errors/{ref}/why", { params: { path: { ref: detail.ref } } })), staleTime: 30_000 });
   return (
-    <section aria-label="Why it is there" className="mb-5">
-      <h2 className="border-b border-line pb-1 font-semibold">Why it is there</h2>
+    <section aria-label="Why it occurs" className="mb-5">
+      <h2 className="border-b border-line pb-1 font-semibold">Why it occurs</h2>
       {why.isPending && <Skeleton rows={2} />}
-      {why.isError && <Failed what="The evidence" error={why.error} retry={() => void why.refetch()} />}
+      {why.isLoadingError && <Failed what="The evidence" error={why.error} retry={() => void why.refetch()} />}
       {why.data && (
         <>
           <ol className="list-decimal pl-6">

@@ -50,7 +50,7 @@ export function ErrorsPage() {
   const where = (where: string) => void navigate({ search: (now) => ({ ...now, where, q: undefined, cursor: undefined }) });
   const slices = <Slices scope={search} narrow={(test) => where(narrowed(search.where, test))} apply={where} />;
   if (errors.isPending) return <Skeleton rows={9} />;
-  if (errors.isError && search.where) {
+  if (errors.isLoadingError && search.where) {
     return (
       <>
         {box}
@@ -58,7 +58,7 @@ export function ErrorsPage() {
       </>
     );
   }
-  if (errors.isError) return <Failed what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
+  if (errors.isLoadingError) return <Failed what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
   const { total, traffic, next, against } = errors.data;
   const when = windowInWords(search);
   if (all.length === 0 && search.where && !search.cursor) {
@@ -84,7 +84,8 @@ export function ErrorsPage() {
   const { lead, rest } = pageSentence(all, total);
   const scope = { service: search.service, environment: search.environment, since: search.since, from: search.from, to: search.to, where: search.where, against: search.against };
   return (
-    <>
+    // Until the numbers of a changed scope are there, those of the one before are dimmed.
+    <div aria-busy={errors.isPlaceholderData} className={errors.isPlaceholderData ? "opacity-50" : undefined}>
       <h1 className="text-xl leading-7 font-bold">
         <span className="text-brick">{lead}</span>
         {rest}
@@ -159,7 +160,7 @@ export function ErrorsPage() {
           </span>
         )}
       </p>
-    </>
+    </div>
   );
 }
 

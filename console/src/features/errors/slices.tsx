@@ -104,7 +104,7 @@ function Values({ by, scope, narrow }: { by: string; scope: Scope; narrow: (test
     placeholderData: (before) => before,
   });
   if (parts.isPending) return <div className="mt-1 h-7 bg-wash motion-safe:animate-pulse" role="status" aria-label="Loading the values" />;
-  if (parts.isError) return <Failed what={`The values of ${by}`} error={parts.error} retry={() => void parts.refetch()} />;
+  if (parts.isLoadingError) return <Failed what={`The values of ${by}`} error={parts.error} retry={() => void parts.refetch()} />;
   if (parts.data.items.length === 0) return <p className="mt-1 text-faint">No occurrence here has {by === "group" || by === "customer" ? `a ${by}; an attribute is chosen for it in the service settings` : by}.</p>;
   return (
     <ul className="mt-1.5 flex flex-wrap gap-x-1.5 gap-y-1.5" aria-label={`Values of ${by}`}>

@@ -133,7 +133,7 @@ export function History({ error }: { error?: string }) {
     mutationFn: (id: number) => taken(api.POST("/api/v1/grouping/changes/{id}/undo", { params: { path: { id } } })),
     onSuccess: () => queryClient.invalidateQueries(),
   });
-  if (changes.isError) return <Failed what="The history" error={changes.error} retry={() => void changes.refetch()} />;
+  if (changes.isLoadingError) return <Failed what="The history" error={changes.error} retry={() => void changes.refetch()} />;
   if (changes.isPending) return <div className="h-8 bg-wash motion-safe:animate-pulse" role="status" aria-label="Loading the history" />;
   if (changes.data.items.length === 0) return <p className="text-faint">Nobody has changed how {error ? "it is" : "errors are"} grouped.</p>;
   return (

@@ -15,7 +15,7 @@ export function GroupingPage() {
   const [library, setLibrary] = useState("");
   const [where, setWhere] = useState("");
   if (services.isPending) return <Skeleton rows={8} />;
-  if (services.isError) return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
+  if (services.isLoadingError) return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
   const items = services.data.items;
   const service = chosen ?? inScope ?? items[0]?.service;
   if (!service) {

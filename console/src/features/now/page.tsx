@@ -10,13 +10,13 @@ const WORDS: Record<string, { word: string; colour: string }> = {
   error: { word: "error up", colour: "text-brick" },
 };
 
-/** What is unwell now, what began last first. */
+/** What needs attention now, what began last first. */
 export function NowPage() {
   const { service, environment } = useSearch({ from: "/inside/now" });
   const query = { ...(service ? { service } : {}), ...(environment ? { environment } : {}) };
   const now = useQuery({ queryKey: ["now", query], queryFn: () => taken(api.GET("/api/v1/now", { params: { query } })), refetchInterval: 10_000 });
   if (now.isPending) return <Skeleton rows={6} />;
-  if (now.isError) return <Failed what="What is unwell" error={now.error} retry={() => void now.refetch()} />;
+  if (now.isLoadingError) return <Failed what="What needs attention" error={now.error} retry={() => void now.refetch()} />;
   const { sentence, items, requests, failed, services, troubles } = now.data;
   return (
     <>

@@ -14,7 +14,7 @@ export function SendersPage() {
   const keys = useQuery({ queryKey: ["keys"], queryFn: () => taken(api.GET("/api/v1/keys")) });
   const mayChange = useIsAdmin();
   if (keys.isPending) return <Skeleton rows={6} />;
-  if (keys.isError) return <Failed what="The sender keys" error={keys.error} retry={() => void keys.refetch()} />;
+  if (keys.isLoadingError) return <Failed what="The sender keys" error={keys.error} retry={() => void keys.refetch()} />;
   const items = keys.data.items;
   const inUse = items.filter((key) => !key.revoked_at);
   const active = inUse.filter((key) => key.requests_24h > 0).length;
@@ -64,7 +64,7 @@ function KeyRow({ item, mayChange }: { item: KeyItem; mayChange: boolean }) {
         <span className="text-[13px] text-faint">{bounds.filter(Boolean).join(", ")}</span>
         {mayChange && !item.revoked_at && (
           <span className="ml-auto flex gap-2 text-[13px]">
-            <button type="button" className={BUTTON} disabled={rotate.isPending} onClick={() => rotate.mutate()} title="Another secret; the one before is taken for 24 h yet">
+            <button type="button" className={BUTTON} disabled={rotate.isPending} onClick={() => rotate.mutate()} title="New secret; the old one stays valid for 24 h">
               Rotate
             </button>
             {sure ? (
@@ -89,7 +89,7 @@ function KeyRow({ item, mayChange }: { item: KeyItem; mayChange: boolean }) {
       </p>
       {rotate.data && (
         <>
-          <p className="mt-1">The new secret, shown this once. The one before is taken for 24 h yet:</p>
+          <p className="mt-1">The new secret, shown only now. The old one stays valid for 24 h:</p>
           <Code label={`New secret of ${item.name}`}>{rotate.data.key}</Code>
         </>
       )}
@@ -143,7 +143,7 @@ function NewKey() {
       {make.isError && <Refused error={make.error} />}
       {make.data && (
         <>
-          <p className="mt-2">Shown this once. The line to paste:</p>
+          <p className="mt-2">Shown only now. The line to paste:</p>
           <Code label="Line to paste">{`export OTEL_EXPORTER_OTLP_HEADERS=authorization=Bearer%20${make.data.key}`}</Code>
         </>
       )}
@@ -170,9 +170,9 @@ function Dropped({ mayChange }: { mayChange: boolean }) {
     make.mutate();
   };
   return (
-    <section aria-label="Dropped as it comes in">
-      <Head>Dropped as it comes in</Head>
-      {drops.isError && <Failed what="The drop rules" error={drops.error} retry={() => void drops.refetch()} />}
+    <section aria-label="Discarded before it is counted">
+      <Head>Discarded before it is counted</Head>
+      {drops.isLoadingError && <Failed what="The drop rules" error={drops.error} retry={() => void drops.refetch()} />}
       {drops.data?.items.length === 0 && <p className="py-2 text-faint">Nothing is dropped: every failure counts.</p>}
       {drops.data?.items.map((rule) => (
         <div key={rule.id} className={`flex flex-wrap items-baseline gap-x-4 border-b border-line py-2 ${rule.ended_at ? "text-faint" : ""}`}>

@@ -21,7 +21,7 @@ export function Refusals({ minutes }: { minutes: number }) {
       <h2 className="border-b border-line pb-1 font-semibold">
         Refused <span className="font-normal text-faint">in the last {counted(minutes, "minute", "minutes")}</span>
       </h2>
-      {refused.isError && <Failed what="What was refused" error={refused.error} retry={() => void refused.refetch()} />}
+      {refused.isLoadingError && <Failed what="What was refused" error={refused.error} retry={() => void refused.refetch()} />}
       {refused.isSuccess && items.length === 0 && <p className="py-2 text-faint">Nothing was refused.</p>}
       <ul>
         {items.map((item) => (

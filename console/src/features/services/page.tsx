@@ -21,15 +21,15 @@ export function ServicesPage() {
   const [chosen, setChosen] = useState<string>();
   const service = chosen ?? inScope ?? ALL;
   if (services.isPending) return <Skeleton rows={6} />;
-  if (services.isError) return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
+  if (services.isLoadingError) return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
   return (
     <>
-      <h1 className="text-xl font-bold">What Outcrop should know of your services</h1>
+      <h1 className="text-xl font-bold">Service settings</h1>
       <p className="mt-1">
         <label>
           For{" "}
           <select value={service} onChange={(event) => setChosen(event.target.value)} className="rounded-sm border border-line bg-sheet px-1.5 py-1">
-            <option value={ALL}>all that have nothing of their own</option>
+            <option value={ALL}>all services without settings of their own</option>
             {services.data.items.map((item) => (
               <option key={`${item.namespace} ${item.service}`} value={item.service}>
                 {item.service}
@@ -59,7 +59,7 @@ function Settings({ service }: { service: string }) {
     mutationFn: (settings: ServiceSettings) => taken(api.PUT("/api/v1/services/{service}/settings", { params: { path: { service } }, body: settings })),
     onSuccess: () => queryClient.invalidateQueries(),
   });
-  if (said.isError) return <Failed what={`What is said of ${service}`} error={said.error} retry={() => void said.refetch()} />;
+  if (said.isLoadingError) return <Failed what={`The settings of ${service}`} error={said.error} retry={() => void said.refetch()} />;
   if (!draft) return <Skeleton rows={4} />;
   const send = (event: FormEvent) => {
     event.preventDefault();
@@ -138,7 +138,7 @@ function Weights({ draft, onChange, mayChange }: WeightsProps) {
   return (
     <fieldset disabled={!mayChange}>
       <legend className="font-semibold">
-        Weight in the ranking <span className="font-normal text-faint">Attention to its errors is multiplied with this, 0.1 to 4.</span>
+        Weight in the ranking <span className="font-normal text-faint">Factor for the attention of its errors, 0.1 to 4.</span>
       </legend>
       <p className="mt-1 flex items-center gap-2">
         {factor("Weight of the service", draft.weight ?? 1, (weight) => onChange({ ...draft, weight: weight === 1 ? null : weight }))} at all its endpoints, but

@@ -19,7 +19,7 @@ export function Scrubbing({ service }: { service: string | undefined }) {
   const rules = useQuery({ queryKey: KEY, queryFn: () => taken(api.GET("/api/v1/scrubbing")) });
   const mayChange = useIsAdmin();
   if (rules.isPending) return <Skeleton rows={3} />;
-  if (rules.isError) return <Failed what="The rules of scrubbing" error={rules.error} retry={() => void rules.refetch()} />;
+  if (rules.isLoadingError) return <Failed what="The rules of scrubbing" error={rules.error} retry={() => void rules.refetch()} />;
   const inForce = rules.data.items.filter((rule) => !rule.ended_at && (!rule.service || rule.service === service));
   return (
     <section aria-label="Scrubbing" className="mt-8 max-w-3xl">

@@ -17,7 +17,7 @@ export function TracePage() {
     queryFn: () => taken(api.GET("/api/v1/traces/{id}", { params: { path: { id } } })),
   });
   if (trace.isPending) return <Skeleton rows={12} />;
-  if (trace.isError) return <Failed what="The trace" error={trace.error} retry={() => void trace.refetch()} />;
+  if (trace.isLoadingError) return <Failed what="The trace" error={trace.error} retry={() => void trace.refetch()} />;
   return <Shown trace={trace.data} />;
 }
 
@@ -214,7 +214,7 @@ function Detail({ span, trace, go }: { span: SpanItem; trace: TraceDetail; go: (
 function SpanLines({ trace, span }: { trace: string; span: string }) {
   const lines = useQuery({ queryKey: ["logs", "trace", trace], queryFn: () => taken(api.GET("/api/v1/logs", { params: { query: { trace, since: "7d", limit: 500 } } })) });
   if (lines.isPending) return null;
-  if (lines.isError) return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
+  if (lines.isLoadingError) return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
   const all = lines.data.items;
   const own = all.filter((line) => line.span_id === span).reverse();
   return (

@@ -20,7 +20,7 @@ export function Calls() {
   const { search, query } = useScope();
   const calls = useQuery({ queryKey: ["calls", query, search.against], queryFn: () => taken(api.GET("/api/v1/calls", { params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } } })) });
   if (calls.isPending) return <Skeleton rows={10} />;
-  if (calls.isError) return <Failed what="The calls" error={calls.error} retry={() => void calls.refetch()} />;
+  if (calls.isLoadingError) return <Failed what="The calls" error={calls.error} retry={() => void calls.refetch()} />;
   const { items } = calls.data;
   const [first] = items;
   if (!first) {
@@ -82,7 +82,7 @@ export function Statements() {
   const { search, query } = useScope();
   const statements = useQuery({ queryKey: ["statements", query, search.against], queryFn: () => taken(api.GET("/api/v1/statements", { params: { query: { ...query, ...(search.against && { against: search.against }), limit: 200 } } })) });
   if (statements.isPending) return <Skeleton rows={10} />;
-  if (statements.isError) return <Failed what="The statements" error={statements.error} retry={() => void statements.refetch()} />;
+  if (statements.isLoadingError) return <Failed what="The statements" error={statements.error} retry={() => void statements.refetch()} />;
   const { items } = statements.data;
   const [first] = items;
   if (!first) {

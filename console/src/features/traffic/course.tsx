@@ -15,7 +15,7 @@ export function Course({ service, endpoint }: { service: string; endpoint: strin
     queryFn: () => taken(api.GET("/api/v1/endpoints/course", { params: { query: { ...query, service, endpoint } } })),
   });
   if (course.isPending) return <Skeleton rows={4} />;
-  if (course.isError) return <Failed what="The endpoint's course" error={course.error} retry={() => void course.refetch()} />;
+  if (course.isLoadingError) return <Failed what="The endpoint's course" error={course.error} retry={() => void course.refetch()} />;
   const { from, step_ms, steps, count: length } = course.data;
   const versions = [...new Set(steps.map((step) => step.version))];
   const layers = versions.map((version) => {

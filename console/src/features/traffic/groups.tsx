@@ -15,7 +15,7 @@ export function Groups({ service, endpoint }: { service: string; endpoint: strin
     queryFn: () => taken(api.GET("/api/v1/endpoints/groups", { params: { query: { ...query, service, ...(endpoint && { endpoint }) } } })),
   });
   if (groups.isPending) return null;
-  if (groups.isError) return <Failed what="The instance groups" error={groups.error} retry={() => void groups.refetch()} />;
+  if (groups.isLoadingError) return <Failed what="The instance groups" error={groups.error} retry={() => void groups.refetch()} />;
   const { attribute, items } = groups.data;
   if (!attribute) return null;
   const differing = items.filter((item) => item.changes.length > 0);

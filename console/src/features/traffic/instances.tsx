@@ -25,7 +25,7 @@ export function Instances() {
   const { search, query } = useScope();
   const instances = useQuery({ queryKey: ["instances", query, search.against], queryFn: () => taken(api.GET("/api/v1/instances", { params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } } })) });
   if (instances.isPending) return <Skeleton rows={10} />;
-  if (instances.isError) return <Failed what="The instances" error={instances.error} retry={() => void instances.refetch()} />;
+  if (instances.isLoadingError) return <Failed what="The instances" error={instances.error} retry={() => void instances.refetch()} />;
   const { items, platform_events: events } = instances.data;
   if (items.length === 0) {
     return (
@@ -126,10 +126,10 @@ function Latest({ events }: { events: PlatformEventItem[] }) {
 
 /** What the platform that runs the instances said, where it comes as log records. */
 function PlatformEvents({ events }: { events: PlatformEventItem[] }) {
-  if (events.length === 0) return <p className="mt-4 text-[13px] text-faint">The platform said nothing: its events come as log records from a collector, or from systemd’s journal.</p>;
+  if (events.length === 0) return <p className="mt-4 text-[13px] text-faint">No platform events: they come as log records from a collector, or from systemd’s journal.</p>;
   return (
-    <section aria-label="What the platform said" className="mt-5">
-      <h2 className="border-b border-line pb-1 font-semibold">What the platform said</h2>
+    <section aria-label="Platform events" className="mt-5">
+      <h2 className="border-b border-line pb-1 font-semibold">Platform events</h2>
       <ol className="text-[13px]">
         {events.map((event) => (
           <li key={`${event.at} ${event.object} ${event.reason} ${event.message}`} className="grid gap-x-3 border-b border-line py-1 md:grid-cols-[9rem_12rem_10rem_minmax(0,1fr)]">

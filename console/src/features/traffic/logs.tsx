@@ -69,7 +69,7 @@ function Lines() {
   const given = Object.fromEntries(Object.entries(wanted).filter(([, value]) => value !== undefined));
   const lines = useQuery({ queryKey: ["logs", query, given], queryFn: () => taken(api.GET("/api/v1/logs", { params: { query: { ...query, ...given, limit: 100 } } })) });
   if (lines.isPending) return <Skeleton rows={10} />;
-  if (lines.isError) return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
+  if (lines.isLoadingError) return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
   const { items, next } = lines.data;
   const of = [
     search.text && `that hold “${search.text}”`,
@@ -189,13 +189,13 @@ function Templates() {
   const given = Object.fromEntries(Object.entries({ text: search.text, severity: search.severity, template: search.template, against: search.against }).filter(([, value]) => value !== undefined));
   const templates = useQuery({ queryKey: ["log templates", query, given], queryFn: () => taken(api.GET("/api/v1/logs/templates", { params: { query: { ...query, ...given, limit: 100 } } })) });
   if (templates.isPending) return <Skeleton rows={10} />;
-  if (templates.isError) return <Failed what="The templates" error={templates.error} retry={() => void templates.refetch()} />;
+  if (templates.isLoadingError) return <Failed what="The templates" error={templates.error} retry={() => void templates.refetch()} />;
   const { items } = templates.data;
   const [first] = items;
   if (!first) {
     return (
       <>
-        <h1 className="sr-only">What lines have in common</h1>
+        <h1 className="sr-only">Line templates</h1>
         <Empty title={`No such line came in ${windowInWords(search)}.`}>
           <p>Lines are counted by the hour; choose a longer window above.</p>
         </Empty>

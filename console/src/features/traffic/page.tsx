@@ -68,7 +68,7 @@ function Endpoints() {
   const query: Record<string, string> = { ...scope, ...(search.endpoint && { endpoint: search.endpoint }), ...(search.against && { against: search.against }) };
   const endpoints = useQuery({ queryKey: ["endpoints", query], queryFn: () => taken(api.GET("/api/v1/endpoints", { params: { query: { ...query, limit: 200 } } })) });
   if (endpoints.isPending) return <Skeleton rows={10} />;
-  if (endpoints.isError) return <Failed what="The endpoints" error={endpoints.error} retry={() => void endpoints.refetch()} />;
+  if (endpoints.isLoadingError) return <Failed what="The endpoints" error={endpoints.error} retry={() => void endpoints.refetch()} />;
   const { items, total } = endpoints.data;
   const when = windowInWords(search);
   if (items.length === 0) {
@@ -206,7 +206,7 @@ function Slow() {
   const { search, query } = useScope();
   const slow = useQuery({ queryKey: ["slow", query], queryFn: () => taken(api.GET("/api/v1/slow", { params: { query } })) });
   if (slow.isPending) return <Skeleton rows={8} />;
-  if (slow.isError) return <Failed what="The slow requests" error={slow.error} retry={() => void slow.refetch()} />;
+  if (slow.isLoadingError) return <Failed what="The slow requests" error={slow.error} retry={() => void slow.refetch()} />;
   const { items, looked_at } = slow.data;
   const [worst] = items;
   if (!worst) {
@@ -260,7 +260,7 @@ function Requests() {
     queryFn: () => taken(api.GET("/api/v1/requests", { params: { query: { ...query, ...given } } })),
   });
   if (requests.isPending) return <Skeleton rows={10} />;
-  if (requests.isError) return <Failed what="The requests" error={requests.error} retry={() => void requests.refetch()} />;
+  if (requests.isLoadingError) return <Failed what="The requests" error={requests.error} retry={() => void requests.refetch()} />;
   const { items, next } = requests.data;
   const what = [only, search.status && `answered ${search.status}`].filter(Boolean).join(", ");
   return (

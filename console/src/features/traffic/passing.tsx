@@ -25,7 +25,7 @@ function Rates({ items }: { items: EndpointItem[] }) {
           <tr>
             <th>endpoint</th>
             <th>requests a minute</th>
-            <th>fail a minute</th>
+            <th>failures a minute</th>
           </tr>
         </thead>
         <tbody>
@@ -70,7 +70,7 @@ export function Passing() {
     placeholderData: (before) => before,
   });
   if (requests.isPending) return <Skeleton rows={10} />;
-  if (requests.isError) return <Failed what="What passes" error={requests.error} retry={() => void requests.refetch()} />;
+  if (requests.isLoadingError) return <Failed what="What passes" error={requests.error} retry={() => void requests.refetch()} />;
   const { items, next } = requests.data;
   const all = rate.data?.items.reduce((sum, item) => sum + item.count, 0) ?? 0;
   const failed = rate.data?.items.reduce((sum, item) => sum + item.failed, 0) ?? 0;

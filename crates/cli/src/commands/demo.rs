@@ -77,6 +77,8 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
         .await
         .map_err(|error| Fault::Refused(error.to_string()))?
         .is_empty();
+    // OpenTelemetry's usual port, where no other program has it.
+    let grpc = std::net::TcpListener::bind("127.0.0.1:4317").ok();
     let stop = CancellationToken::new();
     tokio::spawn(stop_on_signal(stop.clone()));
     let fleet = Fleet::new(&address, &key, arguments.seed);
@@ -91,7 +93,7 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
             Listeners {
                 main: listener,
                 otlp_http: None,
-                otlp_grpc: None
+                otlp_grpc: grpc
             },
             stop.clone()
         ),

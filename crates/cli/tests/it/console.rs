@@ -5,7 +5,7 @@ use serde_json::json;
 
 use crate::support::service;
 
-async fn with_failures() -> Running {
+pub async fn with_failures() -> Running {
     let running = service().start().await;
     for body in restamped(
         &[
@@ -457,7 +457,7 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
             ("/account".to_owned(), "Set a new password"),
             ("/grouping".to_owned(), "What was changed"),
             ("/services".to_owned(), "Folder the code runs in"),
-            ("/senders".to_owned(), "Dropped as it comes in"),
+            ("/senders".to_owned(), "Discarded before it is counted"),
             ("/deploys".to_owned(), "deploy"),
             ("/traffic".to_owned(), "of the requests to"),
             ("/traffic?view=requests".to_owned(), "Kept are failed and slow requests"),

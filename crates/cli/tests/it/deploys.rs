@@ -210,7 +210,7 @@ async fn a_deploy_that_brings_an_error_is_flagged_and_one_that_does_not_is_clear
     browser.sees("never seen before in production").await;
     browser.named("link", "fares 2.4.0").await.click().await.unwrap();
     browser.sees("flagged: fares 2.4.0 in production").await;
-    browser.sees("New, surging or back since it").await;
+    browser.sees("New, surging or back since this deploy").await;
     assert!(browser.overflow().await <= 0);
     browser
         .named("link", "DivisionByZero: no fare")

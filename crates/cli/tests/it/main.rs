@@ -11,6 +11,7 @@ mod commands;
 mod connect;
 mod console;
 mod console_functions;
+mod console_ground;
 mod decide;
 mod demo;
 mod deploys;

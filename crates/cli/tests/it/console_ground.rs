@@ -1,0 +1,136 @@
+//! The console loses nothing: what is read stays when it cannot be read again, the scope stays on every link, keys are
+//! left to what is open above the page.
+
+use outcrop_testkit::Browser;
+
+use crate::console::{signed_in, with_failures};
+
+async fn address(browser: &Browser) -> String {
+    browser.driver.current_url().await.unwrap().to_string()
+}
+
+/// Runs a script that returns nothing.
+async fn run(browser: &Browser, script: &str) {
+    browser.driver.execute(script, vec![]).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_list_that_cannot_be_read_again_stays_with_the_time_it_is_of() {
+    let running = with_failures().await;
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser.sees("decimal.DivisionByZero").await;
+    // A proxy that answers 502 for a while.
+    run(
+        &browser,
+        "window.was = window.fetch; \
+         window.fetch = () => Promise.resolve(new Response('bad gateway', {status: 502}));",
+    )
+    .await;
+    browser.press("h").await;
+    browser.press("h").await;
+    browser.sees("Not refreshed since").await;
+    assert!(
+        browser.text().await.contains("decimal.DivisionByZero"),
+        "what was read stays"
+    );
+    run(&browser, "window.fetch = window.was;").await;
+    browser.named("button", "Try now").await.click().await.unwrap();
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(20);
+    while browser.text().await.contains("Not refreshed since") {
+        assert!(std::time::Instant::now() < until, "it is read again");
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    assert!(browser.text().await.contains("decimal.DivisionByZero"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn keys_are_left_to_an_open_list_and_can_be_switched_off() {
+    let running = with_failures().await;
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser.named("link", "Now").await.click().await.unwrap();
+    browser.named("link", "Errors").await.click().await.unwrap();
+    browser.sees("decimal.DivisionByZero").await;
+    browser.find("[aria-label^='Service:']").await.click().await.unwrap();
+    browser.find("[role=listbox][id^=headlessui]").await;
+    browser.press("b").await;
+    browser.press("\u{e00c}").await; // Escape
+    assert!(
+        address(&browser).await.contains("/errors"),
+        "`b` chose among the services"
+    );
+    // Switched off, `b` does nothing; switched on again, it goes back.
+    browser.press("?").await;
+    browser
+        .find("[role=dialog] input[type=checkbox]")
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.named("button", "Close").await.click().await.unwrap();
+    tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    browser.press("b").await;
+    tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    assert!(address(&browser).await.contains("/errors"));
+    browser.press("?").await;
+    browser
+        .find("[role=dialog] input[type=checkbox]")
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.named("button", "Close").await.click().await.unwrap();
+    tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    browser.press("b").await;
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(10);
+    while !address(&browser).await.contains("/now") {
+        assert!(std::time::Instant::now() < until, "`b` goes back");
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_scope_stays_on_links_and_numbers_are_words_too() {
+    let running = with_failures().await;
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser.open(&format!("{}/errors?since=7d&q=404", running.url)).await;
+    browser.sees("matches “404”").await;
+    browser
+        .open(&format!("{}/now?since=7d&environment=production", running.url))
+        .await;
+    browser
+        .find("[aria-label^='Signed in as']")
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.named("link", "Grouping rules").await.click().await.unwrap();
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(10);
+    while !address(&browser).await.contains("/grouping") {
+        assert!(std::time::Instant::now() < until, "{}", address(&browser).await);
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    let at = address(&browser).await;
+    assert!(at.contains("since=7d") && at.contains("environment=production"), "{at}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_session_that_ended_leads_to_the_sign_in_and_back() {
+    let running = with_failures().await;
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser.open(&format!("{}/errors?since=7d", running.url)).await;
+    browser.sees("decimal.DivisionByZero").await;
+    let ended = running
+        .service()
+        .succeed(&["admin", "session", "end", &running.email], "");
+    drop(ended);
+    browser.press("h").await;
+    browser.press("h").await;
+    browser.find("input[type=password]").await;
+    browser.sign_in(&running.email, outcrop_testkit::PASSWORD).await;
+    browser.sees("decimal.DivisionByZero").await;
+    assert!(
+        address(&browser).await.contains("since=7d"),
+        "{}",
+        address(&browser).await
+    );
+}
