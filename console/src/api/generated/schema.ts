@@ -622,7 +622,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What needs attention now: endpoints that fail more or take longer than their own past explains, errors
+         * What is unwell now: endpoints that fail more or take longer than their own past explains, errors
          *     that are flagged or busy.
          */
         get: operations["report_now"];
@@ -2100,7 +2100,7 @@ export interface components {
         InstanceList: {
             /** @description The instances, by service. */
             items: components["schemas"]["InstanceItem"][];
-            /** @description Platform events within the window, the newest first; 100 at most. */
+            /** @description What the platform said within the window, the newest first; 100 at most. */
             platform_events: components["schemas"]["PlatformEventItem"][];
         };
         /** @description What an instance did in an earlier period. */
@@ -2289,7 +2289,7 @@ export interface components {
             /** @description The text, its variable parts replaced. */
             text: string;
         };
-        /** @description Line templates. */
+        /** @description What lines have in common. */
         LogTemplates: {
             /** @description The templates, the most frequent first. */
             items: components["schemas"]["LogTemplate"][];
@@ -2571,17 +2571,17 @@ export interface components {
             weight: number;
             /** @description The endpoint, or the error's title. */
             what: string;
-            /** @description What needs attention about it, in words. */
+            /** @description What is unwell about it, in words. */
             why: string;
         };
-        /** @description What needs attention now. */
+        /** @description What is unwell now. */
         NowReport: {
             /**
              * Format: int64
              * @description Of them failed.
              */
             failed: number;
-            /** @description What needs attention, what began last first. */
+            /** @description What is unwell, what began last first. */
             items: components["schemas"]["NowItem"][];
             /**
              * Format: int64
