@@ -163,7 +163,7 @@ fn of_impact(evidence: &Evidence) -> Vec<Factor> {
         0.0
     };
     vec![
-        (20.0, of_share, format!("{} of its requests", percent(share))),
+        (20.0, of_share, format!("affects {} of its requests", percent(share))),
         (
             9.0,
             between(least_mean(evidence.users) + 1.0, 1.0, 1_001.0),
@@ -188,7 +188,7 @@ fn of_impact(evidence: &Evidence) -> Vec<Factor> {
         (
             3.0,
             f64::from(u8::from(evidence.at_edge)),
-            "somebody waits for the answer".to_owned(),
+            "a user waits for the answer".to_owned(),
         ),
     ]
 }
@@ -220,7 +220,7 @@ fn of_nature(evidence: &Evidence) -> Vec<Factor> {
         (5.0, kind, of_kind),
         (16.0, flag, flagged),
         (7.0, came_young, format!("came with {}", came_with.unwrap_or_default())),
-        (5.0, young, "first seen lately".to_owned()),
+        (5.0, young, "first seen recently".to_owned()),
     ]
 }
 
@@ -259,7 +259,7 @@ const LEAST_FOR_TREND: u64 = 8;
 fn kind(kind: Option<&str>) -> (f64, String) {
     match kind {
         Some(kind @ ("null" | "bounds" | "type" | "recursion" | "memory" | "arithmetic" | "missing")) => {
-            (1.0, format!("a fault of the code ({kind})"))
+            (1.0, format!("code defect ({kind})"))
         }
         Some(kind @ ("parse" | "database" | "argument" | "state" | "permission")) => {
             (0.5, format!("of the data or state ({kind})"))
@@ -378,7 +378,7 @@ mod tests {
             ..Evidence::default()
         });
         assert!(bad.score > 70 && noise.score < 20, "{bad:?} {noise:?}");
-        assert_eq!(bad.reasons[..3], ["4.2 % of its requests", "uncaught", "new"]);
+        assert_eq!(bad.reasons[..3], ["affects 4.2 % of its requests", "uncaught", "new"]);
     }
 
     #[test]

@@ -3,6 +3,7 @@ import { type FormEvent, useState } from "react";
 import { type ErrorDetail, type HandlingAction, api, taken, useMayAct, useMember } from "../../api/client";
 import { agoInWords, exact } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
+import { handlingInWords } from "./handling-in-words";
 
 const VERBS: Record<string, (what: string) => string> = {
   take: (who) => `gave it to ${who}`,
@@ -48,12 +49,7 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
       {state.isLoadingError && <Failed what="Its handling" error={state.error} retry={() => void state.refetch()} />}
       {state.data && (
         <>
-          <p className="py-1">
-            {state.data.taken_by ? `Taken by ${state.data.taken_by}` : "Nobody has it"}
-            {state.data.settled_in && `; settled in ${state.data.settled_in}`}
-            {state.data.quiet_until && `; quiet until ${state.data.quiet_until}`}
-            {state.data.open && "; open"}.
-          </p>
+          <p className="py-1">{handlingInWords(state.data)}</p>
           {state.data.verdict && <p className="pb-1">{state.data.verdict.sentence}</p>}
           {mayAct && (
             <div className="space-y-1.5 text-[13px]">

@@ -4,7 +4,7 @@ import { type ErrorDetail, api, taken } from "../../api/client";
 import { agoInWords, exact } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
 
-/** Why the error is there: the evidence in order, then what was said of it and when. */
+/** Why the error is there: the evidence in order, then what was flagged and when. */
 export function Why({ detail }: { detail: ErrorDetail }) {
   const why = useQuery({ queryKey: ["why", detail.ref], queryFn: () => taken(api.GET("/api/v1/errors/{ref}/why", { params: { path: { ref: detail.ref } } })), staleTime: 30_000 });
   return (
@@ -61,7 +61,7 @@ export function Why({ detail }: { detail: ErrorDetail }) {
                   {flag.service} {flag.version}
                 </Link>
               )}
-              , said <time dateTime={flag.said_at} title={exact(flag.said_at)}>{agoInWords(flag.said_at)}</time>
+              , flagged <time dateTime={flag.said_at} title={exact(flag.said_at)}>{agoInWords(flag.said_at)}</time>
               {flag.flag === "surging" && `: ${flag.evidence}`}
               {flag.withdrawn_at && `; taken back ${agoInWords(flag.withdrawn_at)}: data that came late showed that it was none`}
               {flag.ended_at && `; ended ${agoInWords(flag.ended_at)}`}

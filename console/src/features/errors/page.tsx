@@ -194,7 +194,7 @@ function Row({ error, isFirst, scope, link }: RowProps) {
           {error.settled_in && ` · settled in ${error.settled_in}`}
           {error.quiet_until && ` · quiet until ${error.quiet_until}`}
         </p>
-        {isFirst && <p className="text-[13px] text-faint">first for: {reasons.slice(0, SHOWN_REASONS).join(", ")}</p>}
+        {isFirst && <p className="text-[13px] text-faint">Ranked first: {reasons.slice(0, SHOWN_REASONS).join(" · ")}</p>}
       </div>
       <div className="hidden md:block">{error.strip && <Strip timeline={error.strip} isYoung={isYoung(error)} label={`${count(error.count)} occurrences over time`} />}</div>
       <span className="col-start-2 text-[13px] md:col-auto md:text-right md:font-mono">

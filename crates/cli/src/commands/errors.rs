@@ -77,7 +77,7 @@ pub async fn run(arguments: Errors) -> Result<(), Fault> {
     table(&columns, page.items.iter().map(|item| row(item, now)))?;
     line("")?;
     line(format!(
-        "{} is first for: {}",
+        "Ranked first: {} — {}",
         first.reference,
         printable(&first.attention.reasons.join(", "))
     ))?;
