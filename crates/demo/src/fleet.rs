@@ -7,10 +7,11 @@ use futures_util::{StreamExt, stream};
 use opentelemetry_proto::tonic::trace::v1::{Span, Status};
 use tokio_util::sync::CancellationToken;
 
+use crate::case::{Case, whole};
 use crate::faults::Failure;
 use crate::send::{SendError, Sender};
 use crate::telemetry::{Batch, number, text};
-use crate::told::{Case, WINTER, message, query, tell, whole};
+use crate::told::{WINTER, message, query, tell};
 use crate::world::{Endpoint, Kind, SERVICES, WEEK, course};
 use crate::{faults, lines};
 

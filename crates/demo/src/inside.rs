@@ -3,8 +3,8 @@
 use opentelemetry_proto::tonic::common::v1::KeyValue;
 use opentelemetry_proto::tonic::trace::v1::{Span, Status};
 
+use crate::case::{Case, whole};
 use crate::telemetry::{number, text};
-use crate::told::{Case, whole};
 use crate::world::Endpoint;
 
 /// One step of a request.

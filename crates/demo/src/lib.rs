@@ -4,6 +4,7 @@
 //! the same present make the same telemetry. There is no special way into the service: everything
 //! goes through its intake with a sender key.
 
+mod case;
 mod faults;
 mod fleet;
 mod inside;

@@ -5,19 +5,12 @@ use opentelemetry_proto::tonic::logs::v1::LogRecord;
 use opentelemetry_proto::tonic::trace::v1::span::Event;
 use opentelemetry_proto::tonic::trace::v1::{Span, Status};
 
+use crate::case::{Case, whole};
 use crate::faults::{Failure, Told};
 use crate::lines::WITH_LINES;
 use crate::telemetry::{Batch, body, number, text};
 use crate::world::{Endpoint, Kind};
 use crate::{inside, lines};
-
-/// A span of a fleet that sends every request, and says so.
-pub(super) fn whole() -> Span {
-    Span {
-        trace_state: "ot=th:0".to_owned(),
-        ..Span::default()
-    }
-}
 
 /// A berth's job, sent while a ticket was scanned.
 pub(super) fn message(case: &Case, parent: u64, random: &mut fastrand::Rng) -> Span {
@@ -61,19 +54,6 @@ pub(super) fn query(case: &Case, parent: u64, run: u64, runs: u64, random: &mut 
         ],
         ..whole()
     }
-}
-
-/// What a request has in common over services.
-#[derive(Clone)]
-pub(super) struct Case {
-    pub(super) trace: u128,
-    pub(super) user: String,
-    pub(super) time: u64,
-    pub(super) millis: u64,
-    /// Minutes before now.
-    pub(super) ago: i64,
-    /// Whether it asks for winter's fares.
-    pub(super) is_winter: bool,
 }
 
 /// Customers of the ferries: ports that book for their passengers.
