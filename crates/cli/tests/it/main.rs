@@ -18,6 +18,7 @@ mod deploys;
 mod endurance;
 mod faults;
 mod fuzzed;
+mod guides;
 mod hostile;
 mod logs;
 mod one_page;

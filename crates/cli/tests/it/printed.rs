@@ -80,7 +80,7 @@ fn steady_json(name: &str, value: &Value) -> Value {
 
 /// A service that holds a request through three services that failed, a job from a queue, a failing statement, a slow
 /// one, log lines and load, and of which a deploy, a marker, a slice and a rule are known.
-async fn fixed() -> Running {
+pub async fn fixed() -> Running {
     let running = service().start().await;
     let bodies = [
         "three-services-1-gangway.traces.json",
