@@ -158,7 +158,7 @@ pub struct Release {
 /// Releases named at most.
 const RELEASES: i64 = 5;
 
-/// Releases of a version, of `service@version` or that brought a commit, by the first seven or more
+/// Releases of a version, of `service@version` or `service version`, or that brought a commit, by the first seven or more
 /// digits of its id; the newest first.
 ///
 /// # Errors
@@ -166,7 +166,7 @@ const RELEASES: i64 = 5;
 #[boxed]
 pub async fn releases(database: &Database, text: &str) -> Result<Vec<Release>, StoreError> {
     let (service, version) = text
-        .split_once('@')
+        .split_once(['@', ' '])
         .map_or((None, text), |(service, version)| (Some(service), version));
     let commit = (text.len() >= 7 && text.len() <= 64 && text.bytes().all(|b| b.is_ascii_hexdigit()))
         .then(|| format!("{}%", text.to_lowercase()));
@@ -271,5 +271,36 @@ mod tests {
         let found = ("fares".to_owned(), "POST /v1/quotes/{sailing}".to_owned());
         assert_eq!(endpoints(&database, "/V1/Quotes").await.unwrap(), [found]);
         assert_eq!(endpoints(&database, "/v1/q%").await.unwrap(), []);
+    }
+
+    #[tokio::test]
+    async fn a_version_is_found_by_itself_and_with_its_service_as_pages_write_it() {
+        let database = database().await;
+        let at = now();
+        let group = of(
+            crate::testing::resource("fares"),
+            vec![failing(trace(1), 1, None, at, "taken")],
+        );
+        store(&writer(&database), &[spans(vec![group], at)]).await;
+        let version = sqlx::query_scalar::<_, String>(
+            "SELECT version.label FROM deployed JOIN version ON version.id = version_id",
+        )
+        .fetch_one(&database.pool)
+        .await
+        .unwrap();
+        for text in [version.clone(), format!("fares@{version}"), format!("fares {version}")] {
+            let found = releases(&database, &text).await.unwrap();
+            assert_eq!(
+                found.iter().map(|one| one.service.as_str()).collect::<Vec<_>>(),
+                ["fares"],
+                "{text}"
+            );
+        }
+        assert!(
+            releases(&database, &format!("gangway {version}"))
+                .await
+                .unwrap()
+                .is_empty()
+        );
     }
 }

@@ -139,6 +139,9 @@ async fn places(database: &Database, text: &str, found: &mut Vec<Candidate>) -> 
                 },
             );
         }
+    }
+    // `fares 2.4.0` is how pages say it.
+    if text.split(' ').count() <= 2 {
         for release in find::releases(database, text).await? {
             push(found, of_release(&release));
         }
