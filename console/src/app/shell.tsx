@@ -223,7 +223,7 @@ function Keys() {
                 setOn(event.target.checked);
               }}
             />
-            Single keys do this (in this browser)
+            Use single-key shortcuts in this browser
           </label>
           <button type="button" onClick={() => setOpen(false)} className="mt-4 rounded-sm border border-line px-3 py-1 hover:bg-wash">
             Close

@@ -1,6 +1,8 @@
 //! The console loses nothing: what is read stays when it cannot be read again, the scope stays on every link, keys are
 //! left to what is open above the page.
 
+use std::time::{Duration, Instant};
+
 use outcrop_testkit::Browser;
 use serde_json::{Value, json};
 
@@ -8,6 +10,37 @@ use crate::console::{signed_in, with_failures};
 
 async fn address(browser: &Browser) -> String {
     browser.driver.current_url().await.unwrap().to_string()
+}
+
+/// How long a page would take to go somewhere, and a dialog to be gone.
+const MOMENT: Duration = Duration::from_millis(500);
+
+/// Waits until the address holds a text.
+async fn comes_to(browser: &Browser, text: &str) {
+    let until = Instant::now() + Duration::from_secs(10);
+    while !address(browser).await.contains(text) {
+        assert!(
+            Instant::now() < until,
+            "{text} is not come to: {}",
+            address(browser).await
+        );
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+/// Sees that the address holds a text, also a moment later: going back takes one.
+async fn stays_at(browser: &Browser, text: &str) {
+    tokio::time::sleep(MOMENT).await;
+    assert!(address(browser).await.contains(text), "{}", address(browser).await);
+}
+
+/// Switches single keys off, or on again, in the list of keys.
+async fn switch_keys(browser: &Browser) {
+    browser.press("?").await;
+    let switch = browser.find("[role=dialog] input[type=checkbox]").await;
+    switch.click().await.unwrap();
+    browser.named("button", "Close").await.click().await.unwrap();
+    tokio::time::sleep(MOMENT).await;
 }
 
 /// Has the browser answer no request to these addresses.
@@ -36,10 +69,10 @@ async fn a_list_that_cannot_be_read_again_stays_with_the_time_it_is_of() {
     );
     block(&browser, json!([])).await;
     browser.named("button", "Try now").await.click().await.unwrap();
-    let until = std::time::Instant::now() + std::time::Duration::from_secs(20);
+    let until = Instant::now() + Duration::from_secs(20);
     while browser.text().await.contains("Not refreshed since") {
-        assert!(std::time::Instant::now() < until, "it is read again");
-        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        assert!(Instant::now() < until, "it is read again");
+        tokio::time::sleep(Duration::from_millis(50)).await;
     }
     assert!(browser.text().await.contains("decimal.DivisionByZero"));
 }
@@ -55,38 +88,14 @@ async fn keys_are_left_to_an_open_list_and_can_be_switched_off() {
     browser.find("[role=listbox][id^=headlessui]").await;
     browser.press("b").await;
     browser.press("\u{e00c}").await; // Escape
-    assert!(
-        address(&browser).await.contains("/errors"),
-        "`b` chose among the services"
-    );
+    stays_at(&browser, "/errors").await;
     // Switched off, `b` does nothing; switched on again, it goes back.
-    browser.press("?").await;
-    browser
-        .find("[role=dialog] input[type=checkbox]")
-        .await
-        .click()
-        .await
-        .unwrap();
-    browser.named("button", "Close").await.click().await.unwrap();
-    tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    switch_keys(&browser).await;
     browser.press("b").await;
-    tokio::time::sleep(std::time::Duration::from_millis(300)).await;
-    assert!(address(&browser).await.contains("/errors"));
-    browser.press("?").await;
-    browser
-        .find("[role=dialog] input[type=checkbox]")
-        .await
-        .click()
-        .await
-        .unwrap();
-    browser.named("button", "Close").await.click().await.unwrap();
-    tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    stays_at(&browser, "/errors").await;
+    switch_keys(&browser).await;
     browser.press("b").await;
-    let until = std::time::Instant::now() + std::time::Duration::from_secs(10);
-    while !address(&browser).await.contains("/now") {
-        assert!(std::time::Instant::now() < until, "`b` goes back");
-        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
-    }
+    comes_to(&browser, "/now").await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -105,11 +114,7 @@ async fn the_scope_stays_on_links_and_numbers_are_words_too() {
         .await
         .unwrap();
     browser.named("link", "Grouping rules").await.click().await.unwrap();
-    let until = std::time::Instant::now() + std::time::Duration::from_secs(10);
-    while !address(&browser).await.contains("/grouping") {
-        assert!(std::time::Instant::now() < until, "{}", address(&browser).await);
-        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
-    }
+    comes_to(&browser, "/grouping").await;
     let at = address(&browser).await;
     assert!(at.contains("since=7d") && at.contains("environment=production"), "{at}");
 }

@@ -197,7 +197,6 @@ fn faster(before: &Side, after: &Side) -> bool {
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
-
     use rstest::rstest;
 
     use super::*;
