@@ -3,13 +3,13 @@
 
 use std::fmt::Write as _;
 use std::path::Path;
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use git2::{Repository, Signature};
 use outcrop_testkit::Running;
 use serde_json::{Value, json};
 
-use crate::support::service;
+use crate::support::{eventually, service};
 
 /// One of a minute's requests: how long it took, and the line of app/tariff.py it failed at, if it did.
 struct Request {
@@ -142,14 +142,6 @@ fn repository(folder: &Path) {
         &lines("return rate / metres"),
     );
     commit("tariff clerk", "quotes say their tariff", "app/quotes.py", "tariff\n");
-}
-
-async fn eventually(what: &str, wait: Duration, mut holds: impl FnMut() -> bool) {
-    let until = Instant::now() + wait;
-    while !holds() {
-        assert!(Instant::now() < until, "{what}");
-        tokio::time::sleep(Duration::from_millis(500)).await;
-    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -4,12 +4,13 @@
 
 use std::fmt::Write as _;
 use std::sync::LazyLock;
+use std::time::Duration;
 
 use outcrop_testkit::{Running, recorded, restamped};
 use regex::{Captures, Regex};
 use serde_json::{Map, Value};
 
-use crate::support::service;
+use crate::support::{eventually, service};
 
 /// What differs from run to run, and what stands in its place: times, ages, durations, ids, addresses.
 static VARYING: LazyLock<Vec<(Regex, &str)>> = LazyLock::new(|| {
@@ -123,6 +124,19 @@ pub async fn fixed() -> Running {
             String::from_utf8_lossy(&done.stderr)
         );
     }
+    // What jobs work out of what was taken is there when all of it is: what was refused, what an error brought about,
+    // the services behind names.
+    let origin = running.client_json(&["errors", "--service", "fares"])["items"][0]["ref"].take();
+    let origin = origin.as_str().unwrap();
+    let items = |arguments: &[&str], name: &str| running.client_json(arguments)[name].as_array().unwrap().clone();
+    eventually("jobs have worked out what they do", Duration::from_mins(2), || {
+        !items(&["refused"], "items").is_empty()
+            && items(&["show", origin], "followed_by").len() == 2
+            && items(&["calls"], "items")
+                .iter()
+                .all(|call| call["kind"] != "http" || call["to_service"].is_string())
+    })
+    .await;
     running
 }
 

@@ -1,11 +1,22 @@
 //! What the stories share.
 
+use std::time::{Duration, Instant};
+
 use outcrop_testkit::{Postgres, Service};
 use serde_json::Value;
 
 /// The service on a fresh database of the shared PostgreSQL.
 pub fn service() -> Service {
     Service::new(env!("CARGO_BIN_EXE_outcrop"), Postgres::shared().database())
+}
+
+/// Waits until `holds`, which is asked twice a second; fails with `what` after `wait`.
+pub async fn eventually(what: &str, wait: Duration, mut holds: impl FnMut() -> bool) {
+    let until = Instant::now() + wait;
+    while !holds() {
+        assert!(Instant::now() < until, "{what}");
+        tokio::time::sleep(Duration::from_millis(500)).await;
+    }
 }
 
 /// What a list of errors says, less what differs from run to run: one line per error, sorted.
