@@ -76,7 +76,15 @@ export const queryClient = new QueryClient({
 });
 
 /** Which part of everything is looked at; it stands in the address. */
-export type Scope = { service?: string; environment?: string; since?: string; from?: string; to?: string; where?: string; against?: string };
+export type Scope = {
+  service?: string;
+  environment?: string;
+  since?: string;
+  from?: string;
+  to?: string;
+  where?: string;
+  against?: string;
+};
 
 /** The window of a scope as the API takes it: `since` where no beginning is given. */
 export function windowOf({ since, from, to }: Scope) {
@@ -106,7 +114,16 @@ export function useServices() {
 const STRIP_STEPS = 48;
 
 export function useErrors(scope: Scope, cursor?: string) {
-  const query = { service: scope.service, environment: scope.environment, ...windowOf(scope), where: scope.where, against: scope.against, strip: STRIP_STEPS, limit: 50, cursor };
+  const query = {
+    service: scope.service,
+    environment: scope.environment,
+    ...windowOf(scope),
+    where: scope.where,
+    against: scope.against,
+    strip: STRIP_STEPS,
+    limit: 50,
+    cursor,
+  };
   return useQuery({
     queryKey: ["errors", query],
     queryFn: () => taken(api.GET("/api/v1/errors", { params: { query } })),

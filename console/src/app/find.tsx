@@ -57,17 +57,29 @@ export function FindBox() {
             event.currentTarget.blur();
           }
         }}
-        className="w-32 rounded-sm border border-line bg-paper px-2.5 py-1 text-[13px] text-ink focus:w-64"
+        className="border-line bg-paper text-ink w-32 rounded-sm border px-2.5 py-1 text-[13px] focus:w-64"
       />
       {(found || problem) && (
-        <div role="status" className="absolute z-30 mt-1 w-[min(36rem,90vw)] rounded-sm border border-line bg-sheet py-1 shadow-md">
-          {problem && <p className="px-3 py-1 text-brick">{problem}</p>}
-          {found?.length === 0 && <p className="px-3 py-1 text-faint">Nothing known holds this: no reference, occurrence, trace, attribute value, title or stack.</p>}
+        <div
+          role="status"
+          className="border-line bg-sheet absolute z-30 mt-1 w-[min(36rem,90vw)] rounded-sm border py-1 shadow-md"
+        >
+          {problem && <p className="text-brick px-3 py-1">{problem}</p>}
+          {found?.length === 0 && (
+            <p className="text-faint px-3 py-1">
+              Nothing known holds this: no reference, occurrence, trace, attribute value, title or stack.
+            </p>
+          )}
           <ul>
             {found?.map((candidate) => (
               <li key={candidate.path}>
-                <button type="button" onClick={() => go(candidate)} className="block w-full px-3 py-1 text-left hover:bg-wash">
-                  <span className="[overflow-wrap:anywhere]">{candidate.title}</span> <span className="text-[13px] text-faint">by {candidate.by}</span>
+                <button
+                  type="button"
+                  onClick={() => go(candidate)}
+                  className="hover:bg-wash block w-full px-3 py-1 text-left"
+                >
+                  <span className="[overflow-wrap:anywhere]">{candidate.title}</span>{" "}
+                  <span className="text-faint text-[13px]">by {candidate.by}</span>
                 </button>
               </li>
             ))}

@@ -1,22 +1,66 @@
-import { createRootRoute, createRoute, createRouter, lazyRouteComponent, redirect, retainSearchParams } from "@tanstack/react-router";
+import {
+  createRootRoute,
+  createRoute,
+  createRouter,
+  lazyRouteComponent,
+  redirect,
+  retainSearchParams,
+} from "@tanstack/react-router";
 import { queryClient, taken, api, Refusal, type Scope } from "../api/client";
 import { Shell } from "./shell";
 
 /** The scope stands in the address and stays from page to page. */
-export type Search = Scope & { cursor?: string; q?: string; occurrence?: string; all?: boolean; span?: string; view?: string; endpoint?: string; only?: string; status?: number; text?: string; severity?: string; template?: string; trace?: string; error?: string };
+export type Search = Scope & {
+  cursor?: string;
+  q?: string;
+  occurrence?: string;
+  all?: boolean;
+  span?: string;
+  view?: string;
+  endpoint?: string;
+  only?: string;
+  status?: number;
+  text?: string;
+  severity?: string;
+  template?: string;
+  trace?: string;
+  error?: string;
+};
 
 /** A value of the address as text: the router reads `?q=404` as a number. */
-const text = (value: unknown) => (["string", "number", "boolean"].includes(typeof value) && value !== "" ? String(value) : undefined);
+const text = (value: unknown) =>
+  ["string", "number", "boolean"].includes(typeof value) && value !== "" ? String(value) : undefined;
 
 /** What an address says; whatever else stands in it is taken out, else the router would pass it on as it came. */
 export function search(raw: Record<string, unknown>): Search {
   const found: Search = Object.fromEntries(Object.keys(raw).map((name) => [name, undefined]));
-  for (const name of ["service", "environment", "since", "from", "to", "where", "against", "cursor", "q", "occurrence", "span", "view", "endpoint", "only", "text", "severity", "template", "trace", "error"] as const) {
+  for (const name of [
+    "service",
+    "environment",
+    "since",
+    "from",
+    "to",
+    "where",
+    "against",
+    "cursor",
+    "q",
+    "occurrence",
+    "span",
+    "view",
+    "endpoint",
+    "only",
+    "text",
+    "severity",
+    "template",
+    "trace",
+    "error",
+  ] as const) {
     const value = text(raw[name]);
     if (value !== undefined) found[name] = value;
   }
   if (raw.all === true || raw.all === "true") found.all = true;
-  if (Number.isInteger(Number(raw.status)) && raw.status !== undefined && raw.status !== "") found.status = Number(raw.status);
+  if (Number.isInteger(Number(raw.status)) && raw.status !== undefined && raw.status !== "")
+    found.status = Number(raw.status);
   return found;
 }
 
@@ -25,7 +69,11 @@ const SCOPE = ["service", "environment", "since", "from", "to", "against"] as co
 
 const root = createRootRoute({ validateSearch: search, search: { middlewares: [retainSearchParams([...SCOPE])] } });
 
-const signIn = createRoute({ getParentRoute: () => root, path: "/sign-in", component: lazyRouteComponent(() => import("../features/sign-in/page"), "SignInPage") });
+const signIn = createRoute({
+  getParentRoute: () => root,
+  path: "/sign-in",
+  component: lazyRouteComponent(() => import("../features/sign-in/page"), "SignInPage"),
+});
 
 const inside = createRoute({
   getParentRoute: () => root,
@@ -43,24 +91,103 @@ const inside = createRoute({
   },
 });
 
-const home = createRoute({ getParentRoute: () => inside, path: "/", beforeLoad: () => { throw redirect({ to: "/errors", search: (now) => now }); } });
-const errors = createRoute({ getParentRoute: () => inside, path: "/errors", component: lazyRouteComponent(() => import("../features/errors/page"), "ErrorsPage") });
-const error = createRoute({ getParentRoute: () => inside, path: "/errors/$ref", component: lazyRouteComponent(() => import("../features/error/page"), "ErrorPage") });
-const connect = createRoute({ getParentRoute: () => inside, path: "/connect", component: lazyRouteComponent(() => import("../features/connect/page"), "ConnectPage") });
-const grouping = createRoute({ getParentRoute: () => inside, path: "/grouping", component: lazyRouteComponent(() => import("../features/grouping/page"), "GroupingPage") });
-const services = createRoute({ getParentRoute: () => inside, path: "/services", component: lazyRouteComponent(() => import("../features/services/page"), "ServicesPage") });
-const trace = createRoute({ getParentRoute: () => inside, path: "/traces/$id", component: lazyRouteComponent(() => import("../features/trace/page"), "TracePage") });
-const now = createRoute({ getParentRoute: () => inside, path: "/now", component: lazyRouteComponent(() => import("../features/now/page"), "NowPage") });
-const traffic = createRoute({ getParentRoute: () => inside, path: "/traffic", component: lazyRouteComponent(() => import("../features/traffic/page"), "TrafficPage") });
-const deploys = createRoute({ getParentRoute: () => inside, path: "/deploys", component: lazyRouteComponent(() => import("../features/deploys/page"), "DeploysPage") });
-const deploy = createRoute({ getParentRoute: () => inside, path: "/deploys/$service/$version", component: lazyRouteComponent(() => import("../features/deploys/one"), "DeployPage") });
-const senders = createRoute({ getParentRoute: () => inside, path: "/senders", component: lazyRouteComponent(() => import("../features/senders/page"), "SendersPage") });
-const account = createRoute({ getParentRoute: () => inside, path: "/account", component: lazyRouteComponent(() => import("../features/account/page"), "AccountPage") });
+const home = createRoute({
+  getParentRoute: () => inside,
+  path: "/",
+  beforeLoad: () => {
+    throw redirect({ to: "/errors", search: (now) => now });
+  },
+});
+const errors = createRoute({
+  getParentRoute: () => inside,
+  path: "/errors",
+  component: lazyRouteComponent(() => import("../features/errors/page"), "ErrorsPage"),
+});
+const error = createRoute({
+  getParentRoute: () => inside,
+  path: "/errors/$ref",
+  component: lazyRouteComponent(() => import("../features/error/page"), "ErrorPage"),
+});
+const connect = createRoute({
+  getParentRoute: () => inside,
+  path: "/connect",
+  component: lazyRouteComponent(() => import("../features/connect/page"), "ConnectPage"),
+});
+const grouping = createRoute({
+  getParentRoute: () => inside,
+  path: "/grouping",
+  component: lazyRouteComponent(() => import("../features/grouping/page"), "GroupingPage"),
+});
+const services = createRoute({
+  getParentRoute: () => inside,
+  path: "/services",
+  component: lazyRouteComponent(() => import("../features/services/page"), "ServicesPage"),
+});
+const trace = createRoute({
+  getParentRoute: () => inside,
+  path: "/traces/$id",
+  component: lazyRouteComponent(() => import("../features/trace/page"), "TracePage"),
+});
+const now = createRoute({
+  getParentRoute: () => inside,
+  path: "/now",
+  component: lazyRouteComponent(() => import("../features/now/page"), "NowPage"),
+});
+const traffic = createRoute({
+  getParentRoute: () => inside,
+  path: "/traffic",
+  component: lazyRouteComponent(() => import("../features/traffic/page"), "TrafficPage"),
+});
+const deploys = createRoute({
+  getParentRoute: () => inside,
+  path: "/deploys",
+  component: lazyRouteComponent(() => import("../features/deploys/page"), "DeploysPage"),
+});
+const deploy = createRoute({
+  getParentRoute: () => inside,
+  path: "/deploys/$service/$version",
+  component: lazyRouteComponent(() => import("../features/deploys/one"), "DeployPage"),
+});
+const senders = createRoute({
+  getParentRoute: () => inside,
+  path: "/senders",
+  component: lazyRouteComponent(() => import("../features/senders/page"), "SendersPage"),
+});
+const account = createRoute({
+  getParentRoute: () => inside,
+  path: "/account",
+  component: lazyRouteComponent(() => import("../features/account/page"), "AccountPage"),
+});
 
 export const router = createRouter({
-  routeTree: root.addChildren([signIn, inside.addChildren([home, now, errors, error, connect, grouping, services, senders, trace, traffic, deploys, deploy, account])]),
-  defaultNotFoundComponent: () => <p className="p-6">Nothing is here. The errors are at <a href="/errors">/errors</a>.</p>,
-  defaultErrorComponent: ({ error }) => <p role="alert" className="p-6">The page could not be shown: {error instanceof Error ? error.message : String(error)}. Reload to try again.</p>,
+  routeTree: root.addChildren([
+    signIn,
+    inside.addChildren([
+      home,
+      now,
+      errors,
+      error,
+      connect,
+      grouping,
+      services,
+      senders,
+      trace,
+      traffic,
+      deploys,
+      deploy,
+      account,
+    ]),
+  ]),
+  defaultNotFoundComponent: () => (
+    <p className="p-6">
+      Nothing is here. The errors are at <a href="/errors">/errors</a>.
+    </p>
+  ),
+  defaultErrorComponent: ({ error }) => (
+    <p role="alert" className="p-6">
+      The page could not be shown: {error instanceof Error ? error.message : String(error)}. Reload to try again.
+    </p>
+  ),
 });
 
 declare module "@tanstack/react-router" {

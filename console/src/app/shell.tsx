@@ -12,7 +12,7 @@ import { LiveProvider, useLive } from "./live";
 export function Shell() {
   return (
     <LiveProvider>
-      <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:z-30 focus:bg-sheet focus:p-2">
+      <a href="#main" className="focus:bg-sheet sr-only focus:not-sr-only focus:absolute focus:z-30 focus:p-2">
         To the content
       </a>
       <Bar />
@@ -37,12 +37,25 @@ function Bar() {
     void navigate({ to: ".", search: (now: Record<string, unknown>) => ({ ...now, cursor: undefined, ...change }) });
   const windows = WINDOWS.map((since) => ({ value: since, label: windowInWords({ since }) }));
   if (scope.from) windows.unshift({ value: "chosen", label: windowInWords(scope) });
-  const carried = { service: scope.service, environment: scope.environment, since: scope.since, from: scope.from, to: scope.to, against: scope.against };
-  const periods = scope.against?.includes("/") ? [{ value: scope.against, label: againstInWords(scope.against) }, ...AGAINST] : AGAINST;
+  const carried = {
+    service: scope.service,
+    environment: scope.environment,
+    since: scope.since,
+    from: scope.from,
+    to: scope.to,
+    against: scope.against,
+  };
+  const periods = scope.against?.includes("/")
+    ? [{ value: scope.against, label: againstInWords(scope.against) }, ...AGAINST]
+    : AGAINST;
   return (
-    <header className="border-b border-line bg-sheet">
+    <header className="border-line bg-sheet border-b">
       <div className="mx-auto flex max-w-[1280px] flex-wrap items-center gap-x-3 gap-y-2 px-5 py-1.5">
-        <Link to="/errors" search={carried} className="flex items-center gap-2 font-mono text-base font-bold text-ink hover:no-underline">
+        <Link
+          to="/errors"
+          search={carried}
+          className="text-ink flex items-center gap-2 font-mono text-base font-bold hover:no-underline"
+        >
           <img src="/mark.svg" alt="" width="20" height="18" /> outcrop
         </Link>
         <nav aria-label="Pages" className="flex gap-1">
@@ -54,17 +67,27 @@ function Bar() {
         </nav>
         <FindBox />
         <div className="ml-auto flex flex-wrap items-center gap-2">
-          <div className="flex max-w-full flex-wrap rounded-sm border border-line bg-paper text-[13px]" role="group" aria-label="Scope">
+          <div
+            className="border-line bg-paper flex max-w-full flex-wrap rounded-sm border text-[13px]"
+            role="group"
+            aria-label="Scope"
+          >
             <Choice
               name="Service"
               value={scope.service ?? ""}
-              options={[{ value: "", label: `all ${items.length} services` }, ...items.map((item) => ({ value: item.service, label: item.service }))]}
+              options={[
+                { value: "", label: `all ${items.length} services` },
+                ...items.map((item) => ({ value: item.service, label: item.service })),
+              ]}
               onChange={(service) => set({ service: service || undefined })}
             />
             <Choice
               name="Environment"
               value={scope.environment ?? ""}
-              options={[{ value: "", label: "all environments" }, ...environments.map((name) => ({ value: name, label: name }))]}
+              options={[
+                { value: "", label: "all environments" },
+                ...environments.map((name) => ({ value: name, label: name })),
+              ]}
               onChange={(environment) => set({ environment: environment || undefined })}
             />
             <Choice
@@ -73,7 +96,12 @@ function Bar() {
               options={windows}
               onChange={(since) => since !== "chosen" && set({ since, from: undefined, to: undefined })}
             />
-            <Choice name="Against" value={scope.against ?? ""} options={periods} onChange={(against) => set({ against: against || undefined })} />
+            <Choice
+              name="Against"
+              value={scope.against ?? ""}
+              options={periods}
+              onChange={(against) => set({ against: against || undefined })}
+            />
           </div>
           <Hold />
           <Person />
@@ -85,9 +113,22 @@ function Bar() {
   );
 }
 
-function Page({ to, name, search }: { to: "/now" | "/errors" | "/deploys" | "/traffic" | "/connect"; name: string; search: Record<string, string | undefined> }) {
+function Page({
+  to,
+  name,
+  search,
+}: {
+  to: "/now" | "/errors" | "/deploys" | "/traffic" | "/connect";
+  name: string;
+  search: Record<string, string | undefined>;
+}) {
   return (
-    <Link to={to} search={search} className="border-b-2 border-transparent px-1.5 py-1.5 text-ink hover:no-underline" activeProps={{ className: "border-b-accent! font-semibold" }}>
+    <Link
+      to={to}
+      search={search}
+      className="text-ink border-b-2 border-transparent px-1.5 py-1.5 hover:no-underline"
+      activeProps={{ className: "border-b-accent! font-semibold" }}
+    >
       {name}
     </Link>
   );
@@ -97,7 +138,13 @@ function Hold() {
   const { held, waiting, toggle } = useLive();
   const label = held ? `Go on${waiting > 0 ? `: ${waiting} waiting` : ""}` : "Hold";
   return (
-    <button type="button" aria-pressed={held} onClick={toggle} className="rounded-sm border border-line bg-paper px-2.5 py-1 hover:bg-wash" title={held ? "Show what came in" : "Stop the page from following new data"}>
+    <button
+      type="button"
+      aria-pressed={held}
+      onClick={toggle}
+      className="border-line bg-paper hover:bg-wash rounded-sm border px-2.5 py-1"
+      title={held ? "Show what came in" : "Stop the page from following new data"}
+    >
       <span aria-hidden="true">{held ? "▶ " : "❚❚ "}</span>
       {label}
     </button>
@@ -110,7 +157,9 @@ function useUnread(): number | null {
   return useSyncExternalStore(
     (changed) => cache.subscribe(changed),
     () => {
-      const failed = cache.getAll().filter((query) => query.isActive() && query.state.status === "error" && query.state.data !== undefined);
+      const failed = cache
+        .getAll()
+        .filter((query) => query.isActive() && query.state.status === "error" && query.state.data !== undefined);
       return failed.length === 0 ? null : Math.min(...failed.map((query) => query.state.dataUpdatedAt));
     },
   );
@@ -122,9 +171,10 @@ function Stale() {
   const since = staleSince ?? (unread === null ? null : new Date(unread));
   if (!since) return null;
   return (
-    <div role="status" className="flex justify-center gap-3 bg-wash px-5 py-1 text-ochre">
+    <div role="status" className="bg-wash text-ochre flex justify-center gap-3 px-5 py-1">
       <p>
-        {staleSince ? "Not connected" : "Not refreshed"} since {since.toISOString().slice(11, 19)} UTC: what is shown may be out of date.
+        {staleSince ? "Not connected" : "Not refreshed"} since {since.toISOString().slice(11, 19)} UTC: what is shown
+        may be out of date.
       </p>
       <button type="button" onClick={() => void queryClient.refetchQueries({ type: "active" })} className="underline">
         Try now
@@ -142,32 +192,42 @@ function Person() {
   };
   return (
     <Menu>
-      <MenuButton className="rounded-sm px-1.5 py-1 text-faint hover:bg-wash" aria-label={`Signed in as ${member.data?.email ?? "…"}`}>
+      <MenuButton
+        className="text-faint hover:bg-wash rounded-sm px-1.5 py-1"
+        aria-label={`Signed in as ${member.data?.email ?? "…"}`}
+      >
         {(member.data?.email ?? "…").split("@")[0]} <span aria-hidden="true">▾</span>
       </MenuButton>
-      <MenuItems anchor="bottom end" className="z-20 rounded-sm border border-line bg-sheet py-1 text-[14px] focus:outline-none">
+      <MenuItems
+        anchor="bottom end"
+        className="border-line bg-sheet z-20 rounded-sm border py-1 text-[14px] focus:outline-none"
+      >
         <MenuItem>
-          <Link to="/account" className="block px-3 py-1 text-ink hover:no-underline data-focus:bg-wash">
+          <Link to="/account" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
             Account
           </Link>
         </MenuItem>
         <MenuItem>
-          <Link to="/senders" className="block px-3 py-1 text-ink hover:no-underline data-focus:bg-wash">
+          <Link to="/senders" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
             Sender keys, refused, dropped
           </Link>
         </MenuItem>
         <MenuItem>
-          <Link to="/services" className="block px-3 py-1 text-ink hover:no-underline data-focus:bg-wash">
+          <Link to="/services" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
             Service settings
           </Link>
         </MenuItem>
         <MenuItem>
-          <Link to="/grouping" className="block px-3 py-1 text-ink hover:no-underline data-focus:bg-wash">
+          <Link to="/grouping" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
             Grouping rules
           </Link>
         </MenuItem>
         <MenuItem>
-          <button type="button" onClick={() => void signOut()} className="block w-full px-3 py-1 text-left data-focus:bg-wash">
+          <button
+            type="button"
+            onClick={() => void signOut()}
+            className="data-focus:bg-wash block w-full px-3 py-1 text-left"
+          >
             Sign out
           </button>
         </MenuItem>
@@ -202,7 +262,7 @@ function Keys() {
   return (
     <Dialog open={open} onClose={setOpen} className="relative z-30">
       <div className="fixed inset-0 flex items-center justify-center bg-black/30 p-4">
-        <DialogPanel className="rounded-sm border border-line bg-sheet p-5">
+        <DialogPanel className="border-line bg-sheet rounded-sm border p-5">
           <DialogTitle className="mb-3 text-base font-semibold">Keys</DialogTitle>
           <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1.5">
             {KEYS.map(([key, what]) => (
@@ -225,7 +285,11 @@ function Keys() {
             />
             Use single-key shortcuts in this browser
           </label>
-          <button type="button" onClick={() => setOpen(false)} className="mt-4 rounded-sm border border-line px-3 py-1 hover:bg-wash">
+          <button
+            type="button"
+            onClick={() => setOpen(false)}
+            className="border-line hover:bg-wash mt-4 rounded-sm border px-3 py-1"
+          >
             Close
           </button>
         </DialogPanel>

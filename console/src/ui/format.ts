@@ -23,7 +23,11 @@ export function ago(at: string, now = Date.now()): string {
 /** `ago` within a sentence: "26 min ago", "just now". */
 export const agoInWords = (at: string) => (ago(at) === "now" ? "just now" : `${ago(at)} ago`);
 
-export const exact = (at: string | number | Date) => new Date(at).toISOString().replace("T", " ").replace(/\.\d+Z$/, "Z");
+export const exact = (at: string | number | Date) =>
+  new Date(at)
+    .toISOString()
+    .replace("T", " ")
+    .replace(/\.\d+Z$/, "Z");
 
 const time = (at: Date) => at.toISOString().slice(11, 16);
 
@@ -31,7 +35,11 @@ const time = (at: Date) => at.toISOString().slice(11, 16);
 export const tick = (at: Date, span: number) => (span > 2 * 86_400_000 ? at.toISOString().slice(5, 10) : time(at));
 
 /** A window in words: "the last 24 h", or its borders. */
-export function windowInWords(scope: { since?: string | undefined; from?: string | undefined; to?: string | undefined }): string {
+export function windowInWords(scope: {
+  since?: string | undefined;
+  from?: string | undefined;
+  to?: string | undefined;
+}): string {
   if (scope.from) {
     const to = scope.to ? exact(scope.to).slice(11, 16) : "now";
     return `${exact(scope.from).slice(0, 16)} to ${to} UTC`;
@@ -41,13 +49,25 @@ export function windowInWords(scope: { since?: string | undefined; from?: string
 
 /** Milliseconds in words: `1.9 s`, `12 ms`, `340 µs`. */
 export function duration(millis: number): string {
-  const [value, unit] = millis >= 60_000 ? [millis / 60_000, "min"] : millis >= 1_000 ? [millis / 1_000, "s"] : millis >= 1 ? [millis, "ms"] : [millis * 1_000, "µs"];
+  const [value, unit] =
+    millis >= 60_000
+      ? [millis / 60_000, "min"]
+      : millis >= 1_000
+        ? [millis / 1_000, "s"]
+        : millis >= 1
+          ? [millis, "ms"]
+          : [millis * 1_000, "µs"];
   return `${value >= 9.95 || value === 0 ? Math.round(value) : value.toFixed(1)} ${unit}`;
 }
 
 /** The period that a window is held against, in words. */
 export function againstInWords(against: string): string {
-  const known: Record<string, string> = { "": "against …", before: "the time before", "1d": "a day earlier", "7d": "a week earlier" };
+  const known: Record<string, string> = {
+    "": "against …",
+    before: "the time before",
+    "1d": "a day earlier",
+    "7d": "a week earlier",
+  };
   if (known[against] !== undefined) return known[against];
   const [from, to] = against.split("/");
   return to ? `${exact(from as string).slice(5, 16)} to ${exact(to).slice(5, 16)}` : `${against} earlier`;

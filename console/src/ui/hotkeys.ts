@@ -1,7 +1,8 @@
 import { useEffect, useRef } from "react";
 
 /** Where keys have a meaning of their own: fields, and what is open above the page. */
-const ELSEWHERE = 'input, textarea, select, [contenteditable], [role="menu"], [role="dialog"], [id^="headlessui-listbox-options"]';
+const ELSEWHERE =
+  'input, textarea, select, [contenteditable], [role="menu"], [role="dialog"], [id^="headlessui-listbox-options"]';
 
 const OFF = "outcrop.keys";
 
@@ -17,7 +18,8 @@ export function useHotkeys(keys: Record<string, () => void>) {
   useEffect(() => {
     const listen = (event: KeyboardEvent) => {
       const target = event.target as HTMLElement | null;
-      if (target?.closest(ELSEWHERE) || event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented) return;
+      if (target?.closest(ELSEWHERE) || event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented)
+        return;
       // The list of keys opens in any case: there they are switched on again.
       if (!keysAreOn() && event.key !== "?") return;
       const act = current.current[event.key];

@@ -50,11 +50,14 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
     queryKey: ["completion", text, place],
     enabled: place !== null && text !== "",
     staleTime: 10_000,
-    queryFn: () => taken(api.GET("/api/v1/predicate/complete", { params: { query: { text, at: place ?? text.length } } })),
+    queryFn: () =>
+      taken(api.GET("/api/v1/predicate/complete", { params: { query: { text, at: place ?? text.length } } })),
     placeholderData: (before) => before,
   });
   const isOpen = place !== null && text !== (value ?? "") && completion.data !== undefined;
-  const offers = isOpen ? completion.data.offers.filter((offer) => offer !== text.slice(completion.data.from, place ?? undefined)) : [];
+  const offers = isOpen
+    ? completion.data.offers.filter((offer) => offer !== text.slice(completion.data.from, place ?? undefined))
+    : [];
   const mistake = asks && text !== (value ?? "") ? completion.data?.mistake : null;
 
   const change = (next: string, caret: number | null) => {
@@ -107,9 +110,18 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
         onChange={(event) => change(event.target.value, event.target.selectionStart)}
         onKeyDown={onKeyDown}
         onBlur={() => setTimeout(() => setPlace(null), 150)}
-        className="w-full rounded-sm border border-line bg-sheet px-3 py-1.5 font-mono text-[13px] text-ink"
+        className="border-line bg-sheet text-ink w-full rounded-sm border px-3 py-1.5 font-mono text-[13px]"
       />
-      <ul id={list} role="listbox" aria-label="Offers" className={offers.length > 0 ? "absolute z-20 mt-0.5 max-h-72 w-full max-w-xl overflow-auto rounded-sm border border-line bg-sheet py-1 shadow-md" : "hidden"}>
+      <ul
+        id={list}
+        role="listbox"
+        aria-label="Offers"
+        className={
+          offers.length > 0
+            ? "border-line bg-sheet absolute z-20 mt-0.5 max-h-72 w-full max-w-xl overflow-auto rounded-sm border py-1 shadow-md"
+            : "hidden"
+        }
+      >
         {offers.map((offer, index) => (
           <li
             key={offer}
@@ -120,19 +132,21 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
               event.preventDefault();
               put(offer);
             }}
-            className="cursor-pointer px-3 py-0.5 font-mono text-[13px] [overflow-wrap:anywhere] hover:bg-wash aria-selected:bg-wash aria-selected:font-semibold"
+            className="hover:bg-wash aria-selected:bg-wash cursor-pointer px-3 py-0.5 font-mono text-[13px] [overflow-wrap:anywhere] aria-selected:font-semibold"
           >
             {offer}
           </li>
         ))}
       </ul>
       {asks && offers.length === 0 && text.trim() !== "" && text !== (value ?? "") && (
-        <p className="mt-1 text-[13px] text-faint" role="status">
+        <p className="text-faint mt-1 text-[13px]" role="status">
           {mistake ? (
             <>
               <span className="font-mono">
                 {text.slice(0, mistake.at)}
-                <mark className="bg-transparent font-semibold text-brick underline decoration-wavy">{text.slice(mistake.at, mistake.at + mistake.length) || "▏"}</mark>
+                <mark className="text-brick bg-transparent font-semibold underline decoration-wavy">
+                  {text.slice(mistake.at, mistake.at + mistake.length) || "▏"}
+                </mark>
               </span>{" "}
               {mistake.message}
             </>

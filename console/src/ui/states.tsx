@@ -5,7 +5,7 @@ export function Skeleton({ rows }: { rows: number }) {
   return (
     <div role="status" aria-label="Loading" className="space-y-3 py-3">
       {Array.from({ length: rows }, (_, at) => (
-        <div key={at} className="h-9 rounded-sm bg-wash motion-safe:animate-pulse" />
+        <div key={at} className="bg-wash h-9 rounded-sm motion-safe:animate-pulse" />
       ))}
     </div>
   );
@@ -14,10 +14,10 @@ export function Skeleton({ rows }: { rows: number }) {
 /** What failed, why, and a way to try again. */
 export function Failed({ what, error, retry }: { what: string; error: Error; retry: () => void }) {
   return (
-    <div role="alert" className="my-4 border-l-4 border-brick bg-sheet px-4 py-3">
+    <div role="alert" className="border-brick bg-sheet my-4 border-l-4 px-4 py-3">
       <p className="font-semibold">{what} could not be read.</p>
       <p className="text-faint">{error.message}</p>
-      <button type="button" onClick={retry} className="mt-2 rounded-sm border border-line px-3 py-1 hover:bg-wash">
+      <button type="button" onClick={retry} className="border-line hover:bg-wash mt-2 rounded-sm border px-3 py-1">
         Try again
       </button>
     </div>
@@ -27,9 +27,9 @@ export function Failed({ what, error, retry }: { what: string; error: Error; ret
 /** Nothing is here; what to do next. */
 export function Empty({ title, children }: { title: string; children: ReactNode }) {
   return (
-    <div className="my-6 border-l-4 border-line bg-sheet px-4 py-4">
+    <div className="border-line bg-sheet my-6 border-l-4 px-4 py-4">
       <p className="font-semibold">{title}</p>
-      <div className="mt-1 space-y-2 text-faint">{children}</div>
+      <div className="text-faint mt-1 space-y-2">{children}</div>
     </div>
   );
 }
@@ -38,7 +38,11 @@ export function Empty({ title, children }: { title: string; children: ReactNode 
 export function Code({ children, label }: { children: string; label: string }) {
   return (
     <div className="relative my-2">
-      <pre tabIndex={0} aria-label={label} className="overflow-x-auto rounded-sm border border-line bg-sheet p-3 pr-16 font-mono text-[13px] text-ink">
+      <pre
+        tabIndex={0}
+        aria-label={label}
+        className="border-line bg-sheet text-ink overflow-x-auto rounded-sm border p-3 pr-16 font-mono text-[13px]"
+      >
         {children}
       </pre>
       <Copy label={label} text={children} />
@@ -58,7 +62,7 @@ function Copy({ label, text }: { label: string; text: string }) {
     <button
       type="button"
       onClick={() => void copy(text).then((done) => setSaid(done ? "Copied" : "Not copied: select it"))}
-      className="absolute top-2 right-2 rounded-sm border border-line bg-paper px-2 py-0.5 text-xs hover:bg-wash"
+      className="border-line bg-paper hover:bg-wash absolute top-2 right-2 rounded-sm border px-2 py-0.5 text-xs"
       aria-label={said === "" ? `Copy: ${label}` : undefined}
     >
       <span aria-live="polite">{said === "" ? "Copy" : said}</span>
@@ -87,5 +91,5 @@ async function copy(text: string): Promise<boolean> {
 
 /** A key of the keyboard. */
 export function Key({ children }: { children: string }) {
-  return <kbd className="rounded-sm border border-line bg-sheet px-1 font-mono text-xs text-faint">{children}</kbd>;
+  return <kbd className="border-line bg-sheet text-faint rounded-sm border px-1 font-mono text-xs">{children}</kbd>;
 }

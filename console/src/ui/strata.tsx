@@ -15,13 +15,18 @@ function fill(at: number, layers: number, failing: boolean): string {
 function stacked(series: number[][]): number[][] {
   const bottoms: number[][] = [];
   series.forEach((values, at) => {
-    bottoms.push(values.map((_, step) => (at === 0 ? 0 : (bottoms[at - 1]?.[step] ?? 0) + (series[at - 1]?.[step] ?? 0))));
+    bottoms.push(
+      values.map((_, step) => (at === 0 ? 0 : (bottoms[at - 1]?.[step] ?? 0) + (series[at - 1]?.[step] ?? 0))),
+    );
   });
   return bottoms;
 }
 
 const highest = (series: number[][], steps: number) =>
-  Math.max(1, ...Array.from({ length: steps }, (_, step) => series.reduce((sum, values) => sum + (values[step] ?? 0), 0)));
+  Math.max(
+    1,
+    ...Array.from({ length: steps }, (_, step) => series.reduce((sum, values) => sum + (values[step] ?? 0), 0)),
+  );
 
 /** The small strip beside an error: occurrences above, requests in their own lane below. */
 export function Strip({ timeline, label, isYoung }: { timeline: Timeline; label: string; isYoung: boolean }) {
@@ -39,12 +44,29 @@ export function Strip({ timeline, label, isYoung }: { timeline: Timeline; label:
       {occurrences.flatMap((values, at) =>
         values.map((n, step) =>
           n === 0 ? null : (
-            <Bar key={`${at}-${step}`} x={x(step)} width={bar} y={high - y((bottoms[at]?.[step] ?? 0) + n)} height={Math.max(1, y(n))} fill={fill(at, occurrences.length, isYoung)} />
+            <Bar
+              key={`${at}-${step}`}
+              x={x(step)}
+              width={bar}
+              y={high - y((bottoms[at]?.[step] ?? 0) + n)}
+              height={Math.max(1, y(n))}
+              fill={fill(at, occurrences.length, isYoung)}
+            />
           ),
         ),
       )}
-      {Array.from({ length: steps }, (_, step) => requests.reduce((sum, values) => sum + (values[step] ?? 0), 0)).map((n, step) =>
-        n === 0 ? null : <Bar key={step} x={x(step)} width={bar} y={high + 2 + lane - z(n)} height={z(n)} fill="var(--color-layer-1)" />,
+      {Array.from({ length: steps }, (_, step) => requests.reduce((sum, values) => sum + (values[step] ?? 0), 0)).map(
+        (n, step) =>
+          n === 0 ? null : (
+            <Bar
+              key={step}
+              x={x(step)}
+              width={bar}
+              y={high + 2 + lane - z(n)}
+              height={z(n)}
+              fill="var(--color-layer-1)"
+            />
+          ),
       )}
     </svg>
   );
@@ -55,7 +77,9 @@ function useWidth(element: RefObject<Element | null>): number {
   const [width, setWidth] = useState(1240);
   useLayoutEffect(() => {
     if (!element.current) return;
-    const observer = new ResizeObserver(([entry]) => entry && setWidth(Math.max(280, Math.round(entry.contentRect.width))));
+    const observer = new ResizeObserver(
+      ([entry]) => entry && setWidth(Math.max(280, Math.round(entry.contentRect.width))),
+    );
     observer.observe(element.current);
     return () => observer.disconnect();
   }, [element]);
@@ -115,7 +139,9 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
   const tickCount = width < 600 ? 3 : 5;
   const ticks = Array.from({ length: tickCount }, (_, at) => Math.round(((at + 0.5) * steps) / tickCount));
   const total = sum(occurrences.map(sum));
-  const shownMarks = marks.map((mark) => ({ mark, step: (Date.parse(mark.at) - start) / timeline.step_ms })).filter(({ step }) => step >= 0 && step <= steps);
+  const shownMarks = marks
+    .map((mark) => ({ mark, step: (Date.parse(mark.at) - start) / timeline.step_ms }))
+    .filter(({ step }) => step >= 0 && step <= steps);
   return (
     <figure className="my-3">
       <svg
@@ -138,11 +164,26 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
         <text x={0} y={20} className="fill-faint text-[11px]">
           {count(most)}
         </text>
-        {drag && <rect x={x(Math.min(...drag))} width={x(Math.abs(drag[1] - drag[0]) + 1) - x(0)} y={0} height={high + gap + lane} fill="var(--color-wash)" />}
+        {drag && (
+          <rect
+            x={x(Math.min(...drag))}
+            width={x(Math.abs(drag[1] - drag[0]) + 1) - x(0)}
+            y={0}
+            height={high + gap + lane}
+            fill="var(--color-wash)"
+          />
+        )}
         {occurrences.flatMap((values, at) =>
           values.map((n, step) =>
             n === 0 ? null : (
-              <Bar key={`${at}-${step}`} x={x(step)} width={bar} y={high - y((bottoms[at]?.[step] ?? 0) + n)} height={Math.max(1.5, y(n))} fill={fill(at, layers.length, true)} />
+              <Bar
+                key={`${at}-${step}`}
+                x={x(step)}
+                width={bar}
+                y={high - y((bottoms[at]?.[step] ?? 0) + n)}
+                height={Math.max(1.5, y(n))}
+                fill={fill(at, layers.length, true)}
+              />
             ),
           ),
         )}
@@ -150,7 +191,15 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
         {requests.flatMap((values, at) =>
           values.map((n, step) =>
             n === 0 ? null : (
-              <Bar key={`${at}-${step}`} x={x(step)} width={bar} y={high + gap + lane - z((floors[at]?.[step] ?? 0) + n)} height={z(n)} fill={fill(at, layers.length, false)} opacity={0.55} />
+              <Bar
+                key={`${at}-${step}`}
+                x={x(step)}
+                width={bar}
+                y={high + gap + lane - z((floors[at]?.[step] ?? 0) + n)}
+                height={z(n)}
+                fill={fill(at, layers.length, false)}
+                opacity={0.55}
+              />
             ),
           ),
         )}
@@ -159,15 +208,36 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
           {count(mostRequests)} r.
         </text>
         {shownMarks.map(({ mark, step }) => (
-          <line key={mark.id} x1={x(step)} x2={x(step)} y1={0} y2={high + gap + lane} stroke="var(--color-ochre)" strokeWidth={1.5} />
+          <line
+            key={mark.id}
+            x1={x(step)}
+            x2={x(step)}
+            y1={0}
+            y2={high + gap + lane}
+            stroke="var(--color-ochre)"
+            strokeWidth={1.5}
+          />
         ))}
         {begins.map(({ layer, at, step }) => {
           const end = x(step) > width * 0.6;
           return (
             <g key={layer.version}>
-              <line x1={x(step)} x2={x(step)} y1={4} y2={high + gap + lane} stroke={fill(at, layers.length, true)} strokeDasharray="3 3" />
-              <text x={x(step) + (end ? -6 : 6)} y={13 + (at % 3) * 14} textAnchor={end ? "end" : "start"} className={`fill-ink text-[12px] ${HALO}`}>
-                {service} {layer.version} begins {tick(new Date(layer.first_seen), 0)} · {count(sum(layer.occurrences))} in {count(sum(layer.requests))} requests
+              <line
+                x1={x(step)}
+                x2={x(step)}
+                y1={4}
+                y2={high + gap + lane}
+                stroke={fill(at, layers.length, true)}
+                strokeDasharray="3 3"
+              />
+              <text
+                x={x(step) + (end ? -6 : 6)}
+                y={13 + (at % 3) * 14}
+                textAnchor={end ? "end" : "start"}
+                className={`fill-ink text-[12px] ${HALO}`}
+              >
+                {service} {layer.version} begins {tick(new Date(layer.first_seen), 0)} · {count(sum(layer.occurrences))}{" "}
+                in {count(sum(layer.requests))} requests
               </text>
             </g>
           );
@@ -176,26 +246,52 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
           .filter((layer) => !begins.some((begin) => begin.layer === layer))
           .map((layer, at) => (
             <text key={layer.version} x={left + 4} y={high - 6 - at * 14} className={`fill-faint text-[12px] ${HALO}`}>
-              {service} {layer.version}: {count(sum(layer.occurrences)) === "0" ? "none" : count(sum(layer.occurrences))} in {count(sum(layer.requests))} requests
+              {service} {layer.version}:{" "}
+              {count(sum(layer.occurrences)) === "0" ? "none" : count(sum(layer.occurrences))} in{" "}
+              {count(sum(layer.requests))} requests
             </text>
           ))}
         {shownMarks.map(({ mark, step }) => (
-          <text key={mark.id} x={x(step) + (x(step) > width * 0.6 ? -6 : 6)} y={high + gap - 3} textAnchor={x(step) > width * 0.6 ? "end" : "start"} className={`fill-ochre text-[11px] ${HALO}`}>
+          <text
+            key={mark.id}
+            x={x(step) + (x(step) > width * 0.6 ? -6 : 6)}
+            y={high + gap - 3}
+            textAnchor={x(step) > width * 0.6 ? "end" : "start"}
+            className={`fill-ochre text-[11px] ${HALO}`}
+          >
             ◆ {mark.title}
           </text>
         ))}
         {ticks.map((step) => (
-          <text key={step} x={x(step)} y={high + gap + lane + 14} textAnchor="middle" className="fill-faint text-[11px]">
+          <text
+            key={step}
+            x={x(step)}
+            y={high + gap + lane + 14}
+            textAnchor="middle"
+            className="fill-faint text-[11px]"
+          >
             {tick(timeOf(step), span)}
           </text>
         ))}
-        {over !== null && <line x1={x(over + 0.5)} x2={x(over + 0.5)} y1={0} y2={high + gap + lane} stroke="var(--color-faint)" opacity={0.5} />}
+        {over !== null && (
+          <line
+            x1={x(over + 0.5)}
+            x2={x(over + 0.5)}
+            y1={0}
+            y2={high + gap + lane}
+            stroke="var(--color-faint)"
+            opacity={0.5}
+          />
+        )}
       </svg>
-      <figcaption className="h-5 text-xs text-faint" aria-live="off">
+      <figcaption className="text-faint h-5 text-xs" aria-live="off">
         {over === null
           ? `Times in UTC. Drag over the chart to look at a part of it${onChoose ? "; click where something occurred to see the first occurrence there" : ""}.`
           : `${exact(timeOf(over)).slice(0, 16)} UTC · ${layers
-              .map((layer) => `${layer.version}: ${count(layer.occurrences[over] ?? 0)} in ${count(layer.requests[over] ?? 0)} requests`)
+              .map(
+                (layer) =>
+                  `${layer.version}: ${count(layer.occurrences[over] ?? 0)} in ${count(layer.requests[over] ?? 0)} requests`,
+              )
               .join(" · ")}`}
       </figcaption>
     </figure>

@@ -15,12 +15,14 @@ export function Sessions() {
   });
   return (
     <section aria-label="Sessions" className="mt-10">
-      <h2 className="border-b border-line pb-1 font-semibold">Sessions</h2>
+      <h2 className="border-line border-b pb-1 font-semibold">Sessions</h2>
       {sessions.isPending && <Skeleton rows={2} />}
-      {sessions.isLoadingError && <Failed what="Your sessions" error={sessions.error} retry={() => void sessions.refetch()} />}
+      {sessions.isLoadingError && (
+        <Failed what="Your sessions" error={sessions.error} retry={() => void sessions.refetch()} />
+      )}
       <ul>
         {sessions.data?.items.map((session) => (
-          <li key={session.id} className="flex flex-wrap items-baseline gap-x-4 border-b border-line py-1.5">
+          <li key={session.id} className="border-line flex flex-wrap items-baseline gap-x-4 border-b py-1.5">
             <span className="min-w-0 flex-1 truncate" title={session.agent}>
               {session.agent || "a browser that does not say its name"}
             </span>

@@ -19,20 +19,29 @@ export function Tokens() {
   const inUse = tokens.data?.items.filter((token) => !token.revoked_at);
   return (
     <section aria-label="Tokens" className="mt-10">
-      <h2 className="border-b border-line pb-1 font-semibold">Tokens</h2>
+      <h2 className="border-line border-b pb-1 font-semibold">Tokens</h2>
       {tokens.isPending && <Skeleton rows={2} />}
       {tokens.isLoadingError && <Failed what="Your tokens" error={tokens.error} retry={() => void tokens.refetch()} />}
-      {inUse?.length === 0 && <p className="py-1.5 text-faint">You have no token. The command line and pipelines need one.</p>}
+      {inUse?.length === 0 && (
+        <p className="text-faint py-1.5">You have no token. The command line and pipelines need one.</p>
+      )}
       <ul>
         {inUse?.map((token) => (
-          <li key={token.id} className="flex flex-wrap items-baseline gap-x-4 border-b border-line py-1.5">
+          <li key={token.id} className="border-line flex flex-wrap items-baseline gap-x-4 border-b py-1.5">
             <span className="min-w-0 flex-1 truncate">
               {token.name || "without a name"}
               {token.pipeline && <span className="text-faint"> · deploys only</span>}
             </span>
-            <span className="text-faint">{token.last_used_at ? `last used ${agoInWords(token.last_used_at)}` : "never used"}</span>
+            <span className="text-faint">
+              {token.last_used_at ? `last used ${agoInWords(token.last_used_at)}` : "never used"}
+            </span>
             <span className="text-faint">{end(token)}</span>
-            <button type="button" className={BUTTON} disabled={revoke.isPending} onClick={() => revoke.mutate(token.id)}>
+            <button
+              type="button"
+              className={BUTTON}
+              disabled={revoke.isPending}
+              onClick={() => revoke.mutate(token.id)}
+            >
               Revoke token
             </button>
           </li>
@@ -78,15 +87,17 @@ function NewToken() {
         </select>
       </label>
       <label className="flex items-baseline gap-2 pb-1">
-        <input type="checkbox" checked={pipeline} onChange={(event) => setPipeline(event.target.checked)} /> deploys only, for a pipeline
+        <input type="checkbox" checked={pipeline} onChange={(event) => setPipeline(event.target.checked)} /> deploys
+        only, for a pipeline
       </label>
       <button type="submit" className={BUTTON} disabled={make.isPending}>
         Make token
       </button>
       {make.isError && <Refused error={make.error} />}
       {make.data && (
-        <p role="status" className="w-full border-l-4 border-moss bg-sheet px-3 py-2">
-          Shown now and never again: <code className="select-all break-all font-mono text-[13px]">{make.data.token}</code>
+        <p role="status" className="border-moss bg-sheet w-full border-l-4 px-3 py-2">
+          Shown now and never again:{" "}
+          <code className="font-mono text-[13px] break-all select-all">{make.data.token}</code>
         </p>
       )}
     </form>

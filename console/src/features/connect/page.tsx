@@ -11,12 +11,15 @@ export function ConnectPage() {
   const services = useServices();
   const { q: waitingFor } = useSearch({ from: "/inside/connect" });
   if (services.isPending) return <Skeleton rows={8} />;
-  if (services.isLoadingError) return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
+  if (services.isLoadingError)
+    return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
   const items = services.data.items;
   return (
     <>
       <h1 className="text-xl font-bold">
-        {items.length === 0 ? "No service has sent anything yet: connect the first one." : `${counted(items.length, "service reports", "services report")}. Connect another one in three steps.`}
+        {items.length === 0
+          ? "No service has sent anything yet: connect the first one."
+          : `${counted(items.length, "service reports", "services report")}. Connect another one in three steps.`}
       </h1>
       <div className="mt-4 grid gap-8 lg:grid-cols-[minmax(0,1fr)_26rem]">
         <Setup items={items} waitingFor={waitingFor} />
@@ -36,7 +39,12 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
   const [frameworkName, setFrameworkName] = useState<string>();
   const [place, setPlace] = useState<string>();
   const make = useMutation({
-    mutationFn: () => taken(api.POST("/api/v1/keys", { body: { name: `${service}, ${new Date().toISOString().slice(0, 19)}`, services: [service] } })),
+    mutationFn: () =>
+      taken(
+        api.POST("/api/v1/keys", {
+          body: { name: `${service}, ${new Date().toISOString().slice(0, 19)}`, services: [service] },
+        }),
+      ),
     onSuccess: () => void navigate({ search: (now) => ({ ...now, q: service }) }),
   });
   const send = (event: FormEvent) => {
@@ -51,25 +59,41 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
   const known = { service, endpoint: window.location.origin, key };
   return (
     <section aria-label="Set-up">
-      <h2 className="border-b border-line pb-1 font-semibold">1. A sender key</h2>
+      <h2 className="border-line border-b pb-1 font-semibold">1. A sender key</h2>
       <form onSubmit={send} className="my-3 flex flex-wrap items-end gap-3">
         <label>
           <span className="mb-1 block">Name of the service</span>
-          <input required maxLength={200} value={service} onChange={(event) => setService(event.target.value.trim())} placeholder="fares" className="rounded-sm border border-line bg-sheet px-3 py-1.5 font-mono" />
+          <input
+            required
+            maxLength={200}
+            value={service}
+            onChange={(event) => setService(event.target.value.trim())}
+            placeholder="fares"
+            className="border-line bg-sheet rounded-sm border px-3 py-1.5 font-mono"
+          />
         </label>
         {isAdmin ? (
-          <button type="submit" disabled={make.isPending || service === ""} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
+          <button
+            type="submit"
+            disabled={make.isPending || service === ""}
+            className="bg-accent text-on-accent rounded-sm px-4 py-1.5 font-semibold disabled:opacity-60"
+          >
             Make a key
           </button>
         ) : (
           <label className="min-w-72 flex-1">
             <span className="mb-1 block">A key that an admin made for the service (only admins make keys)</span>
-            <input value={pasted} onChange={(event) => setPasted(event.target.value)} placeholder="outcrop-key-…" className="w-full rounded-sm border border-line bg-sheet px-3 py-1.5 font-mono" />
+            <input
+              value={pasted}
+              onChange={(event) => setPasted(event.target.value)}
+              placeholder="outcrop-key-…"
+              className="border-line bg-sheet w-full rounded-sm border px-3 py-1.5 font-mono"
+            />
           </label>
         )}
       </form>
       {make.isError && (
-        <p role="alert" className="border-l-4 border-brick bg-sheet px-3 py-2">
+        <p role="alert" className="border-brick bg-sheet border-l-4 px-3 py-2">
           No key was made: {make.error.message}.
         </p>
       )}
@@ -81,9 +105,14 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
               <Code label="Sender key">{make.data.key}</Code>
             </>
           )}
-          <h2 className="mt-5 border-b border-line pb-1 font-semibold">2. Set up the service</h2>
-          <Choices name="Language" options={GUIDES.map((guide) => guide.language)} value={language} onChange={setLanguage} />
-          <p className="text-[13px] text-faint">
+          <h2 className="border-line mt-5 border-b pb-1 font-semibold">2. Set up the service</h2>
+          <Choices
+            name="Language"
+            options={GUIDES.map((guide) => guide.language)}
+            value={language}
+            onChange={setLanguage}
+          />
+          <p className="text-faint text-[13px]">
             {guide.ran
               ? `A test last followed these steps to the letter on ${guide.ran}, with ${guide.release}${guide.frameworks?.[0] ? ` and ${guide.frameworks[0].name}` : ""}.`
               : `These steps are written from the documents of the SDK, for ${guide.release}; no test of ours has ever run them. Say so if one is wrong.`}{" "}
@@ -96,7 +125,12 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
           </div>
           <h3 className="mt-4 font-semibold">In the service itself</h3>
           {guide.frameworks && (
-            <Choices name="Framework" options={guide.frameworks.map(({ name }) => name)} value={framework?.name} onChange={setFrameworkName} />
+            <Choices
+              name="Framework"
+              options={guide.frameworks.map(({ name }) => name)}
+              value={framework?.name}
+              onChange={setFrameworkName}
+            />
           )}
           {[...(framework?.steps ?? []), ...guide.more].map((step) => (
             <Shown key={step.title} step={step} />
@@ -112,11 +146,18 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
             </>
           )}
           <h3 className="mt-4 font-semibold">Where it runs</h3>
-          <Choices name="Hosting" options={HOSTING.map(({ place }) => place)} value={place} onChange={(name) => setPlace(name === place ? undefined : name)} />
+          <Choices
+            name="Hosting"
+            options={HOSTING.map(({ place }) => place)}
+            value={place}
+            onChange={(name) => setPlace(name === place ? undefined : name)}
+          />
           {HOSTING.find((hosting) => hosting.place === place)
             ?.steps(known)
-            .map((step) => <Shown key={step.title} step={step} />)}
-          <h2 className="mt-5 border-b border-line pb-1 font-semibold">3. See the first data</h2>
+            .map((step) => (
+              <Shown key={step.title} step={step} />
+            ))}
+          <h2 className="border-line mt-5 border-b pb-1 font-semibold">3. See the first data</h2>
         </>
       )}
       {waitingFor && <Waiting service={waitingFor} found={items.find((item) => item.service === waitingFor)} />}
@@ -133,7 +174,17 @@ function Shown({ step: { title, code } }: { step: Step }) {
   );
 }
 
-function Choices({ name, options, value, onChange }: { name: string; options: string[]; value: string | undefined; onChange: (value: string) => void }) {
+function Choices({
+  name,
+  options,
+  value,
+  onChange,
+}: {
+  name: string;
+  options: string[];
+  value: string | undefined;
+  onChange: (value: string) => void;
+}) {
   return (
     <div className="my-3 flex flex-wrap gap-2" role="group" aria-label={name}>
       {options.map((option) => (
@@ -142,7 +193,7 @@ function Choices({ name, options, value, onChange }: { name: string; options: st
           type="button"
           aria-pressed={value === option}
           onClick={() => onChange(option)}
-          className="rounded-sm border border-line px-3 py-1 aria-pressed:border-accent aria-pressed:font-semibold"
+          className="border-line aria-pressed:border-accent rounded-sm border px-3 py-1 aria-pressed:font-semibold"
         >
           {option}
         </button>
@@ -155,19 +206,26 @@ function Choices({ name, options, value, onChange }: { name: string; options: st
 function Waiting({ service, found }: { service: string; found: ServiceItem | undefined }) {
   if (!found) {
     return (
-      <p role="status" className="my-3 border-l-4 border-ochre bg-sheet px-3 py-2">
+      <p role="status" className="border-ochre bg-sheet my-3 border-l-4 px-3 py-2">
         Waiting for the first data of <b>{service}</b>. This page says so the moment it is stored.
       </p>
     );
   }
   return (
-    <div role="status" className="my-3 border-l-4 border-moss bg-sheet px-3 py-2">
+    <div role="status" className="border-moss bg-sheet my-3 border-l-4 px-3 py-2">
       <p>
-        <b>{service} reports.</b> Its first data came {agoInWords(found.first_received_at)} ({exact(found.first_received_at)}): {counted(found.requests, "request", "requests")} and{" "}
+        <b>{service} reports.</b> Its first data came {agoInWords(found.first_received_at)} (
+        {exact(found.first_received_at)}): {counted(found.requests, "request", "requests")} and{" "}
         {counted(found.occurrences, "occurrence", "occurrences")} in 24 h.
       </p>
-      {found.sampling && !found.missing.includes(found.sampling) && <p className="text-faint">Its requests: {found.sampling}.</p>}
-      <p className="text-faint">{found.missing.length === 0 ? "Nothing is missing for good answers." : `Still missing: ${found.missing.join("; ")}.`}</p>
+      {found.sampling && !found.missing.includes(found.sampling) && (
+        <p className="text-faint">Its requests: {found.sampling}.</p>
+      )}
+      <p className="text-faint">
+        {found.missing.length === 0
+          ? "Nothing is missing for good answers."
+          : `Still missing: ${found.missing.join("; ")}.`}
+      </p>
       <Link to="/errors" search={{ service }}>
         To its errors
       </Link>
@@ -178,23 +236,29 @@ function Waiting({ service, found }: { service: string; found: ServiceItem | und
 function Reporting({ items }: { items: ServiceItem[] }) {
   return (
     <section aria-label="Services that report">
-      <h2 className="border-b border-line pb-1 font-semibold">
-        Reporting <span className="font-normal text-faint">in the last 24 h</span>
+      <h2 className="border-line border-b pb-1 font-semibold">
+        Reporting <span className="text-faint font-normal">in the last 24 h</span>
       </h2>
-      {items.length === 0 && <p className="py-2 text-faint">None yet.</p>}
+      {items.length === 0 && <p className="text-faint py-2">None yet.</p>}
       <ul>
         {items.map((item) => (
-          <li key={`${item.namespace}/${item.service}`} className="flex flex-wrap justify-between gap-x-3 border-b border-line py-1.5">
+          <li
+            key={`${item.namespace}/${item.service}`}
+            className="border-line flex flex-wrap justify-between gap-x-3 border-b py-1.5"
+          >
             <span>
               <Link to="/errors" search={{ service: item.service }}>
                 {item.service}
               </Link>{" "}
-              <span className="font-mono text-[13px] text-faint">{item.versions.at(-1)}</span>
+              <span className="text-faint font-mono text-[13px]">{item.versions.at(-1)}</span>
             </span>
-            <span className="text-right text-[13px] text-faint">
-              {counted(item.requests, "request", "requests")} · {counted(item.occurrences, "occurrence", "occurrences")} · {ago(item.last_event_at)}
+            <span className="text-faint text-right text-[13px]">
+              {counted(item.requests, "request", "requests")} · {counted(item.occurrences, "occurrence", "occurrences")}{" "}
+              · {ago(item.last_event_at)}
             </span>
-            {item.missing.length > 0 && <span className="basis-full text-[13px] text-ochre">{item.missing.join("; ")}</span>}
+            {item.missing.length > 0 && (
+              <span className="text-ochre basis-full text-[13px]">{item.missing.join("; ")}</span>
+            )}
           </li>
         ))}
       </ul>

@@ -4,7 +4,12 @@ import { GUIDES, type Known, type Step } from "./steps";
 const KNOWN: Known = { service: "tide-clock", endpoint: "https://outcrop.skerry.example", key: "k-of-tide-clock" };
 
 const named: [string, (typeof GUIDES)[number]][] = GUIDES.map((guide) => [guide.language, guide]);
-const all = (guide: (typeof GUIDES)[number]): Step[] => [...guide.steps(KNOWN), ...guide.more, ...(guide.job ?? []), ...(guide.frameworks ?? []).flatMap((one) => one.steps)];
+const all = (guide: (typeof GUIDES)[number]): Step[] => [
+  ...guide.steps(KNOWN),
+  ...guide.more,
+  ...(guide.job ?? []),
+  ...(guide.frameworks ?? []).flatMap((one) => one.steps),
+];
 
 describe.each(named)("the guide of %s", (_, guide) => {
   it("fills in the service, the address and the key", () => {

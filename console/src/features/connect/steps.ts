@@ -32,7 +32,10 @@ const environment = ({ service, endpoint, key }: Known, more: string[] = []) =>
     ...more,
   ].join("\n");
 
-const setEnvironment = (known: Known, more: string[] = []): Step => ({ title: "Set the environment of the service, with its own version:", code: environment(known, more) });
+const setEnvironment = (known: Known, more: string[] = []): Step => ({
+  title: "Set the environment of the service, with its own version:",
+  code: environment(known, more),
+});
 
 export const GUIDES: Guide[] = [
   {
@@ -49,32 +52,66 @@ export const GUIDES: Guide[] = [
       { title: "Start it:", code: "opentelemetry-instrument python app.py" },
     ],
     frameworks: [
-      { name: "Flask", steps: [{ title: "A route that fails on purpose:", code: '@app.get("/fails-on-purpose")\ndef fails_on_purpose():\n    raise RuntimeError("outcrop: does it arrive?")' }] },
+      {
+        name: "Flask",
+        steps: [
+          {
+            title: "A route that fails on purpose:",
+            code: '@app.get("/fails-on-purpose")\ndef fails_on_purpose():\n    raise RuntimeError("outcrop: does it arrive?")',
+          },
+        ],
+      },
       {
         name: "Django",
         steps: [
-          { title: "Start it with its settings named; the reloader would start it twice:", code: "export DJANGO_SETTINGS_MODULE=ports.settings\nopentelemetry-instrument python manage.py runserver --noreload" },
-          { title: "A view that fails on purpose, in urls.py:", code: 'def fails_on_purpose(request):\n    raise RuntimeError("outcrop: does it arrive?")\n\nurlpatterns += [path("fails-on-purpose", fails_on_purpose)]' },
+          {
+            title: "Start it with its settings named; the reloader would start it twice:",
+            code: "export DJANGO_SETTINGS_MODULE=ports.settings\nopentelemetry-instrument python manage.py runserver --noreload",
+          },
+          {
+            title: "A view that fails on purpose, in urls.py:",
+            code: 'def fails_on_purpose(request):\n    raise RuntimeError("outcrop: does it arrive?")\n\nurlpatterns += [path("fails-on-purpose", fails_on_purpose)]',
+          },
         ],
       },
       {
         name: "FastAPI",
         steps: [
           { title: "Start it:", code: "opentelemetry-instrument uvicorn app:app" },
-          { title: "A route that fails on purpose:", code: '@app.get("/fails-on-purpose")\nasync def fails_on_purpose():\n    raise RuntimeError("outcrop: does it arrive?")' },
+          {
+            title: "A route that fails on purpose:",
+            code: '@app.get("/fails-on-purpose")\nasync def fails_on_purpose():\n    raise RuntimeError("outcrop: does it arrive?")',
+          },
         ],
       },
       {
         name: "Celery",
         steps: [
-          { title: "Start the worker; each run of a task is a run of its endpoint:", code: "opentelemetry-instrument celery -A ports worker" },
-          { title: "A task that fails on purpose:", code: '@app.task\ndef fails_on_purpose():\n    raise RuntimeError("outcrop: does it arrive?")' },
+          {
+            title: "Start the worker; each run of a task is a run of its endpoint:",
+            code: "opentelemetry-instrument celery -A ports worker",
+          },
+          {
+            title: "A task that fails on purpose:",
+            code: '@app.task\ndef fails_on_purpose():\n    raise RuntimeError("outcrop: does it arrive?")',
+          },
         ],
       },
-      { name: "Gunicorn", steps: [{ title: "Start it; each worker is an instance of its own:", code: "opentelemetry-instrument gunicorn --workers 4 app:app" }] },
+      {
+        name: "Gunicorn",
+        steps: [
+          {
+            title: "Start it; each worker is an instance of its own:",
+            code: "opentelemetry-instrument gunicorn --workers 4 app:app",
+          },
+        ],
+      },
     ],
     more: [
-      { title: "Users and data of your own, on the span at hand:", code: 'from opentelemetry import trace\n\ntrace.get_current_span().set_attributes({"user.id": "u-7", "skerry.port": 7})' },
+      {
+        title: "Users and data of your own, on the span at hand:",
+        code: 'from opentelemetry import trace\n\ntrace.get_current_span().set_attributes({"user.id": "u-7", "skerry.port": 7})',
+      },
     ],
     job: [
       {
@@ -100,27 +137,60 @@ opentelemetry-instrument python settle.py`,
     ran: "2026-11-28",
     covers: "Express, Fastify, Koa, NestJS, http, undici, pg, mysql2, Redis clients, pino and winston",
     steps: (known) => [
-      { title: "Install the SDK and its instrumentation:", code: "npm install @opentelemetry/api@1.10.0 @opentelemetry/auto-instrumentations-node@0.82.0" },
+      {
+        title: "Install the SDK and its instrumentation:",
+        code: "npm install @opentelemetry/api@1.10.0 @opentelemetry/auto-instrumentations-node@0.82.0",
+      },
       setEnvironment(known),
       { title: "Start it:", code: "node --require @opentelemetry/auto-instrumentations-node/register server.js" },
     ],
     frameworks: [
-      { name: "Express", steps: [{ title: "A route that fails on purpose:", code: 'app.get("/fails-on-purpose", () => {\n  throw new Error("outcrop: does it arrive?");\n});' }] },
-      { name: "Fastify", steps: [{ title: "A route that fails on purpose:", code: 'app.get("/fails-on-purpose", async () => {\n  throw new Error("outcrop: does it arrive?");\n});' }] },
+      {
+        name: "Express",
+        steps: [
+          {
+            title: "A route that fails on purpose:",
+            code: 'app.get("/fails-on-purpose", () => {\n  throw new Error("outcrop: does it arrive?");\n});',
+          },
+        ],
+      },
+      {
+        name: "Fastify",
+        steps: [
+          {
+            title: "A route that fails on purpose:",
+            code: 'app.get("/fails-on-purpose", async () => {\n  throw new Error("outcrop: does it arrive?");\n});',
+          },
+        ],
+      },
       {
         name: "NestJS",
         steps: [
-          { title: "Start it:", code: "node --require @opentelemetry/auto-instrumentations-node/register dist/main.js" },
-          { title: "A route that fails on purpose, in a controller:", code: '@Get("fails-on-purpose")\nfailsOnPurpose() {\n  throw new Error("outcrop: does it arrive?");\n}' },
+          {
+            title: "Start it:",
+            code: "node --require @opentelemetry/auto-instrumentations-node/register dist/main.js",
+          },
+          {
+            title: "A route that fails on purpose, in a controller:",
+            code: '@Get("fails-on-purpose")\nfailsOnPurpose() {\n  throw new Error("outcrop: does it arrive?");\n}',
+          },
         ],
       },
       {
         name: "ES modules",
-        steps: [{ title: "Modules loaded by import need the loader too:", code: "node --import @opentelemetry/auto-instrumentations-node/register --experimental-loader=@opentelemetry/instrumentation/hook.mjs server.mjs" }],
+        steps: [
+          {
+            title: "Modules loaded by import need the loader too:",
+            code: "node --import @opentelemetry/auto-instrumentations-node/register --experimental-loader=@opentelemetry/instrumentation/hook.mjs server.mjs",
+          },
+        ],
       },
     ],
     more: [
-      { title: "Users and data of your own, on the span at hand:", code: 'const { trace } = require("@opentelemetry/api");\n\ntrace.getActiveSpan()?.setAttributes({ "user.id": "u-7", "skerry.port": 7 });' },
+      {
+        title: "Users and data of your own, on the span at hand:",
+        code: 'const { trace } = require("@opentelemetry/api");\n\ntrace.getActiveSpan()?.setAttributes({ "user.id": "u-7", "skerry.port": 7 });',
+      },
     ],
     job: [
       {
@@ -155,13 +225,22 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
     release: "opentelemetry-javaagent 2.20.1",
     covers: "Spring, Jakarta servlets, JAX-RS, Micronaut, Quarkus, Vert.x, JDBC, Kafka clients, Logback and Log4j",
     steps: (known) => [
-      { title: "Get the agent from Maven Central:", code: "mvn dependency:copy -Dartifact=io.opentelemetry.javaagent:opentelemetry-javaagent:2.20.1 -DoutputDirectory=." },
+      {
+        title: "Get the agent from Maven Central:",
+        code: "mvn dependency:copy -Dartifact=io.opentelemetry.javaagent:opentelemetry-javaagent:2.20.1 -DoutputDirectory=.",
+      },
       setEnvironment(known),
       { title: "Start it:", code: "java -javaagent:opentelemetry-javaagent-2.20.1.jar -jar app.jar" },
     ],
     more: [
-      { title: "A route that fails on purpose (Spring):", code: '@GetMapping("/fails-on-purpose")\nString failsOnPurpose() {\n  throw new IllegalStateException("outcrop: does it arrive?");\n}' },
-      { title: "Users and data of your own, on the span at hand:", code: 'Span.current().setAttribute("user.id", "u-7").setAttribute("skerry.port", 7);' },
+      {
+        title: "A route that fails on purpose (Spring):",
+        code: '@GetMapping("/fails-on-purpose")\nString failsOnPurpose() {\n  throw new IllegalStateException("outcrop: does it arrive?");\n}',
+      },
+      {
+        title: "Users and data of your own, on the span at hand:",
+        code: 'Span.current().setAttribute("user.id", "u-7").setAttribute("skerry.port", 7);',
+      },
       {
         title: "A job is the run of its root span; the agent sends what it holds as the process ends:",
         code: 'Span span = GlobalOpenTelemetry.getTracer("jobs").spanBuilder("settle ports").startSpan();\ntry (Scope scope = span.makeCurrent()) {\n  settle(7);\n} catch (RuntimeException failed) {\n  span.recordException(failed).setStatus(StatusCode.ERROR);\n  throw failed;\n} finally {\n  span.end();\n}',
@@ -188,7 +267,10 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
         title: "A panic or error is recorded with its stack where you say so; a handler that fails on purpose:",
         code: 'mux.HandleFunc("/fails-on-purpose", func(w http.ResponseWriter, r *http.Request) {\n\terr := errors.New("outcrop: does it arrive?")\n\ttrace.SpanFromContext(r.Context()).RecordError(err, trace.WithStackTrace(true))\n\thttp.Error(w, err.Error(), 500)\n})',
       },
-      { title: "Users and data of your own, on the span at hand:", code: 'trace.SpanFromContext(ctx).SetAttributes(attribute.String("user.id", "u-7"), attribute.Int("skerry.port", 7))' },
+      {
+        title: "Users and data of your own, on the span at hand:",
+        code: 'trace.SpanFromContext(ctx).SetAttributes(attribute.String("user.id", "u-7"), attribute.Int("skerry.port", 7))',
+      },
       {
         title: "A panic ends the process before anything is sent: take it down, flush, go on dying:",
         code: 'func job(ctx context.Context, provider *sdktrace.TracerProvider) {\n\tctx, span := otel.Tracer("jobs").Start(ctx, "settle ports") // a job is the run of its root span\n\tdefer func() {\n\t\tif failed := recover(); failed != nil {\n\t\t\tspan.RecordError(fmt.Errorf("panic: %v", failed), trace.WithStackTrace(true))\n\t\t\tspan.SetStatus(codes.Error, "panic")\n\t\t\tspan.End()\n\t\t\tprovider.ForceFlush(ctx)\n\t\t\tpanic(failed)\n\t\t}\n\t\tspan.End()\n\t}()\n\tsettle(ctx, 7)\n}',
@@ -200,15 +282,30 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
     release: "opentelemetry-sdk 1.8",
     covers: "Rails, Sinatra, Rack, Sidekiq, Faraday, pg and Redis",
     steps: (known) => [
-      { title: "Add to the Gemfile and install:", code: "bundle add opentelemetry-sdk opentelemetry-exporter-otlp opentelemetry-instrumentation-all" },
-      { title: "Set it up, in Rails in config/initializers/opentelemetry.rb:", code: 'require "opentelemetry/sdk"\nrequire "opentelemetry/instrumentation/all"\n\nOpenTelemetry::SDK.configure(&:use_all)\nat_exit { OpenTelemetry.tracer_provider.shutdown }   # flushes: also what a job needs' },
+      {
+        title: "Add to the Gemfile and install:",
+        code: "bundle add opentelemetry-sdk opentelemetry-exporter-otlp opentelemetry-instrumentation-all",
+      },
+      {
+        title: "Set it up, in Rails in config/initializers/opentelemetry.rb:",
+        code: 'require "opentelemetry/sdk"\nrequire "opentelemetry/instrumentation/all"\n\nOpenTelemetry::SDK.configure(&:use_all)\nat_exit { OpenTelemetry.tracer_provider.shutdown }   # flushes: also what a job needs',
+      },
       setEnvironment(known, []),
     ],
     more: [
-      { title: "A route that fails on purpose (Sinatra):", code: 'get "/fails-on-purpose" do\n  raise "outcrop: does it arrive?"\nend' },
+      {
+        title: "A route that fails on purpose (Sinatra):",
+        code: 'get "/fails-on-purpose" do\n  raise "outcrop: does it arrive?"\nend',
+      },
       { title: "In Rails, in a controller:", code: 'def fails_on_purpose\n  raise "outcrop: does it arrive?"\nend' },
-      { title: "Users and data of your own, on the span at hand:", code: 'OpenTelemetry::Trace.current_span.add_attributes("user.id" => "u-7", "skerry.port" => 7)' },
-      { title: "A job is the run of its root span; at_exit above sends what is held, also as it dies:", code: 'OpenTelemetry.tracer_provider.tracer("jobs").in_span("settle ports") do\n  settle(7)\nend' },
+      {
+        title: "Users and data of your own, on the span at hand:",
+        code: 'OpenTelemetry::Trace.current_span.add_attributes("user.id" => "u-7", "skerry.port" => 7)',
+      },
+      {
+        title: "A job is the run of its root span; at_exit above sends what is held, also as it dies:",
+        code: 'OpenTelemetry.tracer_provider.tracer("jobs").in_span("settle ports") do\n  settle(7)\nend',
+      },
     ],
   },
   {
@@ -216,13 +313,25 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
     release: "open-telemetry/sdk 1.6",
     covers: "Laravel, Symfony, Slim, WordPress, PDO and PSR-18 clients",
     steps: (known) => [
-      { title: "Install the extension and the SDK:", code: "pecl install opentelemetry && echo extension=opentelemetry.so > $PHP_INI_DIR/conf.d/opentelemetry.ini\ncomposer require open-telemetry/sdk open-telemetry/exporter-otlp open-telemetry/opentelemetry-auto-laravel" },
+      {
+        title: "Install the extension and the SDK:",
+        code: "pecl install opentelemetry && echo extension=opentelemetry.so > $PHP_INI_DIR/conf.d/opentelemetry.ini\ncomposer require open-telemetry/sdk open-telemetry/exporter-otlp open-telemetry/opentelemetry-auto-laravel",
+      },
       setEnvironment(known, ["export OTEL_PHP_AUTOLOAD_ENABLED=true"]),
     ],
     more: [
-      { title: "A route that fails on purpose (Laravel):", code: "Route::get('/fails-on-purpose', fn () => throw new RuntimeException('outcrop: does it arrive?'));" },
-      { title: "In Symfony, in a controller:", code: "#[Route('/fails-on-purpose')]\npublic function failsOnPurpose(): Response\n{\n    throw new \\RuntimeException('outcrop: does it arrive?');\n}" },
-      { title: "Users and data of your own, on the span at hand:", code: "OpenTelemetry\\API\\Trace\\Span::getCurrent()->setAttribute('user.id', 'u-7')->setAttribute('skerry.port', 7);" },
+      {
+        title: "A route that fails on purpose (Laravel):",
+        code: "Route::get('/fails-on-purpose', fn () => throw new RuntimeException('outcrop: does it arrive?'));",
+      },
+      {
+        title: "In Symfony, in a controller:",
+        code: "#[Route('/fails-on-purpose')]\npublic function failsOnPurpose(): Response\n{\n    throw new \\RuntimeException('outcrop: does it arrive?');\n}",
+      },
+      {
+        title: "Users and data of your own, on the span at hand:",
+        code: "OpenTelemetry\\API\\Trace\\Span::getCurrent()->setAttribute('user.id', 'u-7')->setAttribute('skerry.port', 7);",
+      },
       {
         title: "A job is the run of its root span; the SDK sends what it holds as the script ends:",
         code: "$span = Globals::tracerProvider()->getTracer('jobs')->spanBuilder('settle ports')->startSpan();\n$scope = $span->activate();\ntry {\n    settle(7);\n} catch (Throwable $failed) {\n    $span->recordException($failed)->setStatus(StatusCode::STATUS_ERROR);\n    throw $failed;\n} finally {\n    $scope->detach();\n    $span->end();\n}",
@@ -234,7 +343,10 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
     release: "OpenTelemetry 1.12",
     covers: "ASP.NET Core, HttpClient, SqlClient, Entity Framework and ILogger",
     steps: (known) => [
-      { title: "Add the SDK:", code: "dotnet add package OpenTelemetry.Extensions.Hosting\ndotnet add package OpenTelemetry.Exporter.OpenTelemetryProtocol\ndotnet add package OpenTelemetry.Instrumentation.AspNetCore\ndotnet add package OpenTelemetry.Instrumentation.Http" },
+      {
+        title: "Add the SDK:",
+        code: "dotnet add package OpenTelemetry.Extensions.Hosting\ndotnet add package OpenTelemetry.Exporter.OpenTelemetryProtocol\ndotnet add package OpenTelemetry.Instrumentation.AspNetCore\ndotnet add package OpenTelemetry.Instrumentation.Http",
+      },
       {
         title: "Set it up in Program.cs:",
         code: "builder.Services.AddOpenTelemetry().UseOtlpExporter()\n    .WithTracing(t => t.AddAspNetCoreInstrumentation(o => o.RecordException = true).AddHttpClientInstrumentation())\n    .WithLogging();",
@@ -242,8 +354,14 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
       setEnvironment(known, []),
     ],
     more: [
-      { title: "A route that fails on purpose:", code: 'app.MapGet("/fails-on-purpose", () => { throw new InvalidOperationException("outcrop: does it arrive?"); });' },
-      { title: "Users and data of your own, on the span at hand:", code: 'Activity.Current?.SetTag("user.id", "u-7").SetTag("skerry.port", 7);' },
+      {
+        title: "A route that fails on purpose:",
+        code: 'app.MapGet("/fails-on-purpose", () => { throw new InvalidOperationException("outcrop: does it arrive?"); });',
+      },
+      {
+        title: "Users and data of your own, on the span at hand:",
+        code: 'Activity.Current?.SetTag("user.id", "u-7").SetTag("skerry.port", 7);',
+      },
       {
         title: "A job is the run of its root span; disposing of the provider sends what is held:",
         code: 'using var provider = Sdk.CreateTracerProviderBuilder().AddSource("jobs").AddOtlpExporter().Build();\nusing var jobs = new ActivitySource("jobs");\nusing var run = jobs.StartActivity("settle ports");\ntry\n{\n    Settle(7);\n}\ncatch (Exception failed)\n{\n    run?.AddException(failed);\n    run?.SetStatus(ActivityStatusCode.Error);\n    throw;\n}',
@@ -254,7 +372,8 @@ node --require @opentelemetry/auto-instrumentations-node/register settle.js`,
     language: "Rust",
     release: "opentelemetry 0.33.1, tracing-opentelemetry 0.34.0",
     ran: "2026-11-28",
-    covers: "the spans that you and your libraries make with tracing; panics by the hook below, errors where you say so",
+    covers:
+      "the spans that you and your libraries make with tracing; panics by the hook below, errors where you say so",
     steps: (known) => [
       {
         title: "Add the SDK:",
@@ -327,7 +446,10 @@ EOF`,
         title: "A request is a span of kind server; a handler that fails on purpose:",
         code: '#[tracing::instrument(fields(otel.name = "GET /fails-on-purpose", otel.kind = "server", http.request.method = "GET", http.route = "/fails-on-purpose"))]\nfn fails_on_purpose() {\n    telemetry::failed(&std::io::Error::other("outcrop: does it arrive?"));\n}',
       },
-      { title: "Users and data of your own, on the span at hand:", code: 'use tracing_opentelemetry::OpenTelemetrySpanExt;\n\ntracing::Span::current().set_attribute("user.id", "u-7");' },
+      {
+        title: "Users and data of your own, on the span at hand:",
+        code: 'use tracing_opentelemetry::OpenTelemetrySpanExt;\n\ntracing::Span::current().set_attribute("user.id", "u-7");',
+      },
     ],
     job: [
       {
@@ -359,13 +481,25 @@ cargo run --bin settle`,
     release: "opentelemetry 1.5",
     covers: "Phoenix, Cowboy, Bandit, Ecto and Oban",
     steps: (known) => [
-      { title: "Add to mix.exs and get them:", code: '{:opentelemetry_exporter, "~> 1.8"},\n{:opentelemetry, "~> 1.5"},\n{:opentelemetry_api, "~> 1.4"},\n{:opentelemetry_phoenix, "~> 2.0"},\n{:opentelemetry_bandit, "~> 0.2"}' },
-      { title: "Set it up where the application starts:", code: "OpentelemetryBandit.setup()\nOpentelemetryPhoenix.setup(adapter: :bandit)" },
+      {
+        title: "Add to mix.exs and get them:",
+        code: '{:opentelemetry_exporter, "~> 1.8"},\n{:opentelemetry, "~> 1.5"},\n{:opentelemetry_api, "~> 1.4"},\n{:opentelemetry_phoenix, "~> 2.0"},\n{:opentelemetry_bandit, "~> 0.2"}',
+      },
+      {
+        title: "Set it up where the application starts:",
+        code: "OpentelemetryBandit.setup()\nOpentelemetryPhoenix.setup(adapter: :bandit)",
+      },
       setEnvironment(known, []),
     ],
     more: [
-      { title: "A route that fails on purpose:", code: 'get "/fails-on-purpose" do\n  raise "outcrop: does it arrive?"\nend' },
-      { title: "Users and data of your own, on the span at hand:", code: 'OpenTelemetry.Tracer.set_attributes(%{"user.id" => "u-7", "skerry.port" => 7})' },
+      {
+        title: "A route that fails on purpose:",
+        code: 'get "/fails-on-purpose" do\n  raise "outcrop: does it arrive?"\nend',
+      },
+      {
+        title: "Users and data of your own, on the span at hand:",
+        code: 'OpenTelemetry.Tracer.set_attributes(%{"user.id" => "u-7", "skerry.port" => 7})',
+      },
       {
         title: "A job is the run of its root span; stopping the SDK sends what it holds:",
         code: 'require OpenTelemetry.Tracer, as: Tracer\n\nTracer.with_span "settle ports" do\n  try do\n    settle(7)\n  rescue\n    failed ->\n      Tracer.record_exception(failed, __STACKTRACE__)\n      Tracer.set_status(:error, Exception.message(failed))\n      reraise failed, __STACKTRACE__\n  end\nend\n\nApplication.stop(:opentelemetry)',
@@ -381,7 +515,12 @@ export const HOSTING: { place: string; steps: (known: Known) => Step[] }[] = [
     steps: (known) => [
       {
         title: `systemctl edit ${known.service}; a percent sign is written twice there:`,
-        code: `[Service]\n${environment(known).replaceAll("export ", "").replaceAll("%", "%%").split("\n").map((line) => `Environment="${line}"`).join("\n")}`,
+        code: `[Service]\n${environment(known)
+          .replaceAll("export ", "")
+          .replaceAll("%", "%%")
+          .split("\n")
+          .map((line) => `Environment="${line}"`)
+          .join("\n")}`,
       },
     ],
   },
@@ -415,7 +554,10 @@ spec:
     - name: OTEL_EXPORTER_OTLP_HEADERS
       valueFrom: {secretKeyRef: {name: outcrop, key: headers}}`,
       },
-      { title: "On the pods, for the language at hand:", code: "metadata:\n  annotations:\n    instrumentation.opentelemetry.io/inject-python: outcrop" },
+      {
+        title: "On the pods, for the language at hand:",
+        code: "metadata:\n  annotations:\n    instrumentation.opentelemetry.io/inject-python: outcrop",
+      },
     ],
   },
   {

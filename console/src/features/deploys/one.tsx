@@ -15,9 +15,20 @@ export function DeployPage() {
   const { service, version } = useParams({ from: "/inside/deploys/$service/$version" });
   const { environment } = useSearch({ from: "/inside/deploys/$service/$version" });
   const query = { service, version, environment: environment ?? "production" };
-  const deploy = useQuery({ queryKey: ["deploy", query], queryFn: () => taken(api.GET("/api/v1/deploys/one", { params: { query } })), refetchInterval: 15_000 });
+  const deploy = useQuery({
+    queryKey: ["deploy", query],
+    queryFn: () => taken(api.GET("/api/v1/deploys/one", { params: { query } })),
+    refetchInterval: 15_000,
+  });
   if (deploy.isPending) return <Skeleton rows={9} />;
-  if (deploy.isLoadingError) return <Failed what={`The deploy of ${service} ${version} into ${query.environment}`} error={deploy.error} retry={() => void deploy.refetch()} />;
+  if (deploy.isLoadingError)
+    return (
+      <Failed
+        what={`The deploy of ${service} ${version} into ${query.environment}`}
+        error={deploy.error}
+        retry={() => void deploy.refetch()}
+      />
+    );
   return <Shown detail={deploy.data} />;
 }
 
@@ -26,7 +37,10 @@ function Shown({ detail }: { detail: DeployDetail }) {
   const { deploy, endpoints, stopped, versions, markers, commits } = detail;
   const { check } = deploy;
   const layers = layersOf(detail);
-  const share = (sums: { requests: number; failed: number }) => (sums.requests === 0 ? "no requests" : `${percent(sums.failed / sums.requests)} of ${counted(sums.requests, "request", "requests")} failed`);
+  const share = (sums: { requests: number; failed: number }) =>
+    sums.requests === 0
+      ? "no requests"
+      : `${percent(sums.failed / sums.requests)} of ${counted(sums.requests, "request", "requests")} failed`;
   const changed = endpoints.filter((item) => item.changes.length > 0).length;
   const differing = detail.beside.filter((item) => item.changes.length > 0).length;
   return (
@@ -34,11 +48,12 @@ function Shown({ detail }: { detail: DeployDetail }) {
       <h1 className="text-xl leading-7 font-bold">
         <span className={COLOUR[check.outcome] ?? ""}>{check.outcome}</span>: {check.sentence}
       </h1>
-      <p className="mt-1 text-faint">
+      <p className="text-faint mt-1">
         <time dateTime={deploy.at} title={exact(deploy.at)}>
           {agoInWords(deploy.at)}
         </time>{" "}
-        · {deploy.announced ? `announced by ${deploy.by}` : "seen from its first telemetry"} · {deploy.runs ? "runs" : "does not run any more"}
+        · {deploy.announced ? `announced by ${deploy.by}` : "seen from its first telemetry"} ·{" "}
+        {deploy.runs ? "runs" : "does not run any more"}
         {deploy.rollback && " · rollback: it had run here before"}
         {deploy.share != null && ` · canary of ${percent(deploy.share)}`}
         {deploy.instance_group && ` · to the instances of group ${deploy.instance_group}`}
@@ -57,20 +72,36 @@ function Shown({ detail }: { detail: DeployDetail }) {
             </a>
           </>
         )}{" "}
-        · {share(check.after)} in {check.after.minutes} min since, {share(check.before)} in {check.before.minutes} min before
+        · {share(check.after)} in {check.after.minutes} min since, {share(check.before)} in {check.before.minutes} min
+        before
       </p>
-      {check.rates && <p className="mt-1 text-faint">{check.rates}</p>}
+      {check.rates && <p className="text-faint mt-1">{check.rates}</p>}
       {layers.length > 0 && (
         <Strata
-          timeline={{ from: versions.from, to: new Date(Date.parse(versions.from) + versions.step_ms * versions.count).toISOString(), step_ms: versions.step_ms, layers }}
+          timeline={{
+            from: versions.from,
+            to: new Date(Date.parse(versions.from) + versions.step_ms * versions.count).toISOString(),
+            step_ms: versions.step_ms,
+            layers,
+          }}
           service={deploy.service}
           marks={markers}
-          onWindow={(from, to) => void navigate({ to: "/errors", search: { service: deploy.service, environment: deploy.environment, from: from.toISOString(), to: to.toISOString() } })}
+          onWindow={(from, to) =>
+            void navigate({
+              to: "/errors",
+              search: {
+                service: deploy.service,
+                environment: deploy.environment,
+                from: from.toISOString(),
+                to: to.toISOString(),
+              },
+            })
+          }
         />
       )}
       {check.flags.length > 0 && (
         <section aria-label="Flags" className="mb-5">
-          <h2 className="border-b border-line pb-1 font-semibold">New, surging or back since this deploy</h2>
+          <h2 className="border-line border-b pb-1 font-semibold">New, surging or back since this deploy</h2>
           <ul>
             {check.flags.map((flag) => (
               <Flag key={`${flag.flag} ${flag.ref}`} flag={flag} />
@@ -80,12 +111,15 @@ function Shown({ detail }: { detail: DeployDetail }) {
       )}
       {check.first_seen.length > 0 && (
         <section aria-label="First seen in it" className="mb-5">
-          <h2 className="border-b border-line pb-1 font-semibold">
-            First seen in this version<span className="ml-2 font-normal text-faint">its service was known for less than 30 minutes then, too short to call an error new</span>
+          <h2 className="border-line border-b pb-1 font-semibold">
+            First seen in this version
+            <span className="text-faint ml-2 font-normal">
+              its service was known for less than 30 minutes then, too short to call an error new
+            </span>
           </h2>
           <ul>
             {check.first_seen.map((error) => (
-              <li key={error.ref} className="border-b border-line py-1 break-words">
+              <li key={error.ref} className="border-line border-b py-1 break-words">
                 <Link to="/errors/$ref" params={{ ref: error.ref }}>
                   {error.title}
                 </Link>{" "}
@@ -97,12 +131,15 @@ function Shown({ detail }: { detail: DeployDetail }) {
       )}
       {check.withdrawn.length > 0 && (
         <section aria-label="Taken back" className="mb-5">
-          <h2 className="border-b border-line pb-1 font-semibold">
-            Taken back<span className="ml-2 font-normal text-faint">late data showed that these flags were wrong</span>
+          <h2 className="border-line border-b pb-1 font-semibold">
+            Taken back<span className="text-faint ml-2 font-normal">late data showed that these flags were wrong</span>
           </h2>
           <ul>
             {check.withdrawn.map((flag) => (
-              <li key={`${flag.flag} ${flag.ref} ${flag.said_at}`} className="border-b border-line py-1 break-words text-faint">
+              <li
+                key={`${flag.flag} ${flag.ref} ${flag.said_at}`}
+                className="border-line text-faint border-b py-1 break-words"
+              >
                 <span className="line-through">{flag.flag}</span>{" "}
                 <Link to="/errors/$ref" params={{ ref: flag.ref }}>
                   {flag.title}
@@ -115,62 +152,83 @@ function Shown({ detail }: { detail: DeployDetail }) {
       )}
       {detail.beside_what && (
         <section aria-label="Against the rest" className="mb-5">
-          <h2 className="border-b border-line pb-1 font-semibold">
-            {differing === 0 ? "Side by side, nothing is shown to differ" : `Side by side, ${counted(differing, "endpoint", "endpoints")} of ${detail.beside.length} ${differing === 1 ? "differs" : "differ"}`}
-            <span className="ml-2 font-normal text-faint">{detail.beside_what}</span>
+          <h2 className="border-line border-b pb-1 font-semibold">
+            {differing === 0
+              ? "Side by side, nothing is shown to differ"
+              : `Side by side, ${counted(differing, "endpoint", "endpoints")} of ${detail.beside.length} ${differing === 1 ? "differs" : "differ"}`}
+            <span className="text-faint ml-2 font-normal">{detail.beside_what}</span>
           </h2>
-          {detail.beside.length === 0 ? <p className="py-1 text-faint">Neither side has served a request yet.</p> : <EndpointTable items={detail.beside} detail={detail} rest="the rest" />}
+          {detail.beside.length === 0 ? (
+            <p className="text-faint py-1">Neither side has served a request yet.</p>
+          ) : (
+            <EndpointTable items={detail.beside} detail={detail} rest="the rest" />
+          )}
         </section>
       )}
       <section aria-label="Endpoints" className="mb-5">
-        <h2 className="border-b border-line pb-1 font-semibold">
-          {endpoints.length === 0 ? "No request has come to it yet" : changed === 0 ? `None of ${counted(endpoints.length, "endpoint", "endpoints")} is shown to have changed` : `${counted(changed, "endpoint", "endpoints")} of ${endpoints.length} changed`}
-          <span className="ml-2 font-normal text-faint">compared with all requests of the day before; false-alarm rate 1 in 10,000</span>
+        <h2 className="border-line border-b pb-1 font-semibold">
+          {endpoints.length === 0
+            ? "No request has come to it yet"
+            : changed === 0
+              ? `None of ${counted(endpoints.length, "endpoint", "endpoints")} is shown to have changed`
+              : `${counted(changed, "endpoint", "endpoints")} of ${endpoints.length} changed`}
+          <span className="text-faint ml-2 font-normal">
+            compared with all requests of the day before; false-alarm rate 1 in 10,000
+          </span>
         </h2>
         {endpoints.length > 0 && <EndpointTable items={endpoints} detail={detail} rest="before" />}
       </section>
       <div className="grid gap-x-8 md:grid-cols-2">
         <section aria-label="Improvements" className="mb-5">
-          <h2 className="border-b border-line pb-1 font-semibold">Improvements</h2>
-          {stopped.length === 0 && <p className="py-1 text-faint">No error of the day before has stopped.</p>}
+          <h2 className="border-line border-b pb-1 font-semibold">Improvements</h2>
+          {stopped.length === 0 && <p className="text-faint py-1">No error of the day before has stopped.</p>}
           <ul>
             {stopped.slice(0, 8).map((error) => (
-              <li key={error.ref} className="border-b border-line py-1 break-words">
+              <li key={error.ref} className="border-line border-b py-1 break-words">
                 <Link to="/errors/$ref" params={{ ref: error.ref }}>
                   {error.title}
                 </Link>{" "}
-                <span className="text-[13px] text-faint">{counted(error.count, "occurrence", "occurrences")} in the day before, none since</span>
+                <span className="text-faint text-[13px]">
+                  {counted(error.count, "occurrence", "occurrences")} in the day before, none since
+                </span>
               </li>
             ))}
           </ul>
         </section>
         <section aria-label="Commits of this deploy" className="mb-5">
-          <h2 className="border-b border-line pb-1 font-semibold">Commits of this deploy</h2>
+          <h2 className="border-line border-b pb-1 font-semibold">Commits of this deploy</h2>
           {commits == null ? (
             <>
-              <p className="py-1 text-faint">Its pipeline did not say. It can, with the repository at hand:</p>
+              <p className="text-faint py-1">Its pipeline did not say. It can, with the repository at hand:</p>
               <Code label="Record a deploy with its commits">{`outcrop deploy record ${deploy.service}@${deploy.version} --environment ${deploy.environment} --repo . --from REVISION`}</Code>
             </>
           ) : (
             <ul>
               {commits.slice(0, 12).map((commit) => (
-                <li key={commit.id} className="border-b border-line py-1 break-words">
-                  <code>{commit.id.slice(0, 10)}</code> {commit.summary} <span className="text-[13px] text-faint">by {commit.author}, {counted(commit.files, "file", "files")}</span>
+                <li key={commit.id} className="border-line border-b py-1 break-words">
+                  <code>{commit.id.slice(0, 10)}</code> {commit.summary}{" "}
+                  <span className="text-faint text-[13px]">
+                    by {commit.author}, {counted(commit.files, "file", "files")}
+                  </span>
                   {commit.touches.map((touch) => (
-                    <p key={touch.ref} className="text-[13px] text-brick">
+                    <p key={touch.ref} className="text-brick text-[13px]">
                       touches{" "}
                       <Link to="/errors/$ref" params={{ ref: touch.ref }}>
                         {touch.ref}
                       </Link>{" "}
                       at {touch.path}:{touch.line}
-                      {touch.distance === 0 ? ", the very line" : touch.distance == null ? "" : `, ${touch.distance} lines away`}
+                      {touch.distance === 0
+                        ? ", the very line"
+                        : touch.distance == null
+                          ? ""
+                          : `, ${touch.distance} lines away`}
                       {touch.owners.length > 0 && ` · owned by ${touch.owners.join(", ")}`}
                     </p>
                   ))}
                 </li>
               ))}
-              {commits.length > 12 && <li className="py-1 text-faint">and {commits.length - 12} more</li>}
-              {commits.length === 0 && <li className="py-1 text-faint">No commit.</li>}
+              {commits.length > 12 && <li className="text-faint py-1">and {commits.length - 12} more</li>}
+              {commits.length === 0 && <li className="text-faint py-1">No commit.</li>}
             </ul>
           )}
         </section>
@@ -190,7 +248,12 @@ function layersOf({ versions: { from, step_ms, steps, count: length } }: DeployD
       occurrences[at] = (occurrences[at] ?? 0) + step.failed;
     }
     const first = own[0]?.at ?? from;
-    return { version, requests, occurrences, first_seen: Date.parse(first) === Date.parse(from) ? new Date(0).toISOString() : first };
+    return {
+      version,
+      requests,
+      occurrences,
+      first_seen: Date.parse(first) === Date.parse(from) ? new Date(0).toISOString() : first,
+    };
   });
 }
 
@@ -199,7 +262,7 @@ function EndpointTable({ items, detail, rest }: { items: EndpointChange[]; detai
     <div className="overflow-x-auto" role="region" aria-label={`Endpoints against ${rest}`} tabIndex={0}>
       <table className="w-full text-[13px] tabular-nums">
         <thead>
-          <tr className="border-b border-line">
+          <tr className="border-line border-b">
             <th className={`${HEAD} text-left!`}>endpoint</th>
             {["requests", "failed", rest, "p95", rest].map((name, at) => (
               <th key={at} className={HEAD}>
@@ -220,9 +283,10 @@ function EndpointTable({ items, detail, rest }: { items: EndpointChange[]; detai
 }
 
 function EndpointRow({ item, detail }: { item: EndpointChange; detail: DeployDetail }) {
-  const rate = (failed: number, requests: number) => (requests === 0 ? "—" : failed === 0 ? "0" : percent(failed / requests));
+  const rate = (failed: number, requests: number) =>
+    requests === 0 ? "—" : failed === 0 ? "0" : percent(failed / requests);
   return (
-    <tr className="border-b border-line">
+    <tr className="border-line border-b">
       <td className="py-1.5 pr-3 font-mono break-all">
         <Link to="/traffic" search={{ view: "endpoints", service: detail.deploy.service, endpoint: item.endpoint }}>
           {item.endpoint}

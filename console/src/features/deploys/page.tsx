@@ -10,20 +10,33 @@ export const COLOUR: Record<string, string> = { flagged: "text-brick", "too earl
 export function DeploysPage() {
   const search = useSearch({ from: "/inside/deploys" });
   const given = search.since || search.from ? windowOf(search) : { since: "7d" };
-  const query = Object.fromEntries(Object.entries({ service: search.service, environment: search.environment, ...given }).filter(([, value]) => value !== undefined)) as Record<string, string>;
-  const deploys = useQuery({ queryKey: ["deploys", query], queryFn: () => taken(api.GET("/api/v1/deploys", { params: { query: { ...query, limit: 100 } } })), refetchInterval: 15_000 });
+  const query = Object.fromEntries(
+    Object.entries({ service: search.service, environment: search.environment, ...given }).filter(
+      ([, value]) => value !== undefined,
+    ),
+  ) as Record<string, string>;
+  const deploys = useQuery({
+    queryKey: ["deploys", query],
+    queryFn: () => taken(api.GET("/api/v1/deploys", { params: { query: { ...query, limit: 100 } } })),
+    refetchInterval: 15_000,
+  });
   if (deploys.isPending) return <Skeleton rows={9} />;
-  if (deploys.isLoadingError) return <Failed what="The deploys" error={deploys.error} retry={() => void deploys.refetch()} />;
+  if (deploys.isLoadingError)
+    return <Failed what="The deploys" error={deploys.error} retry={() => void deploys.refetch()} />;
   const items = deploys.data.items;
   const when = search.since || search.from ? windowInWords(search) : "the last 7 days";
   if (items.length === 0) {
     return (
       <>
-      <h1 className="sr-only">Deploys</h1>
-      <Empty title={`No deploy in ${when}.`}>
-        <p>A version that sends for the first time is a deploy. A pipeline can announce it, with who, why and when:</p>
-        <Code label="Announce a deploy">outcrop deploy record fares@2.4.0 --environment production --link https://ci.skerry.example/4110</Code>
-      </Empty>
+        <h1 className="sr-only">Deploys</h1>
+        <Empty title={`No deploy in ${when}.`}>
+          <p>
+            A version that sends for the first time is a deploy. A pipeline can announce it, with who, why and when:
+          </p>
+          <Code label="Announce a deploy">
+            outcrop deploy record fares@2.4.0 --environment production --link https://ci.skerry.example/4110
+          </Code>
+        </Empty>
       </>
     );
   }
@@ -34,14 +47,17 @@ export function DeploysPage() {
       <h1 className="text-xl leading-7 font-bold">
         {worst ? (
           <>
-            <span className="text-brick">{worst.check.sentence}</span> {flagged.length > 1 && `${count(flagged.length)} of ${counted(items.length, "deploy", "deploys")} are flagged.`}
+            <span className="text-brick">{worst.check.sentence}</span>{" "}
+            {flagged.length > 1 &&
+              `${count(flagged.length)} of ${counted(items.length, "deploy", "deploys")} are flagged.`}
           </>
         ) : (
           `None of ${counted(items.length, "deploy", "deploys")} is flagged.`
         )}
       </h1>
-      <p className="mt-1 text-faint">
-        In {when}. Announced by a pipeline, or seen from a version's first telemetry. A deploy is flagged by errors that are new, surging or back since it, for 24 hours.
+      <p className="text-faint mt-1">
+        In {when}. Announced by a pipeline, or seen from a version's first telemetry. A deploy is flagged by errors that
+        are new, surging or back since it, for 24 hours.
       </p>
       <ol className="mt-3">
         {items.map((item) => (
@@ -49,7 +65,7 @@ export function DeploysPage() {
         ))}
       </ol>
       <MarkedChanges query={query} />
-      <p className="mt-3 text-faint">In a pipeline:</p>
+      <p className="text-faint mt-3">In a pipeline:</p>
       <Code label="Wait for the answer">outcrop deploy check fares@2.4.0 --environment production --wait 30m</Code>
     </>
   );
@@ -57,14 +73,20 @@ export function DeploysPage() {
 
 function Row({ item }: { item: DeployItem }) {
   const { check } = item;
-  const share = (sums: { requests: number; failed: number }) => (sums.requests === 0 ? "no requests" : `${percent(sums.failed / sums.requests)} of ${count(sums.requests)} failed`);
+  const share = (sums: { requests: number; failed: number }) =>
+    sums.requests === 0 ? "no requests" : `${percent(sums.failed / sums.requests)} of ${count(sums.requests)} failed`;
   return (
-    <li className="border-b border-line py-2">
+    <li className="border-line border-b py-2">
       <div className="flex flex-wrap items-baseline gap-x-4">
-        <time dateTime={item.at} title={exact(item.at)} className="w-24 shrink-0 text-faint">
+        <time dateTime={item.at} title={exact(item.at)} className="text-faint w-24 shrink-0">
           {agoInWords(item.at)}
         </time>
-        <Link to="/deploys/$service/$version" params={{ service: item.service, version: item.version }} search={{ environment: item.environment }} className="font-semibold">
+        <Link
+          to="/deploys/$service/$version"
+          params={{ service: item.service, version: item.version }}
+          search={{ environment: item.environment }}
+          className="font-semibold"
+        >
           {item.service} <span className="font-mono">{item.version}</span>
         </Link>
         <span className="text-faint">
@@ -75,25 +97,28 @@ function Row({ item }: { item: DeployItem }) {
           {item.runs ? ", runs" : ""}
         </span>
         <span className={`font-semibold ${COLOUR[check.outcome] ?? ""}`}>{check.outcome}</span>
-        <span className="ml-auto text-[13px] text-faint tabular-nums">
+        <span className="text-faint ml-auto text-[13px] tabular-nums">
           {share(check.after)} since, {share(check.before)} before
         </span>
       </div>
-      {check.outcome !== "flagged" && <p className="pl-28 text-[13px] text-faint">{check.sentence.split(": ").slice(1).join(": ")}</p>}
+      {check.outcome !== "flagged" && (
+        <p className="text-faint pl-28 text-[13px]">{check.sentence.split(": ").slice(1).join(": ")}</p>
+      )}
       {check.flags.length > 0 && (
         <ul className="pl-28">
           {check.flags.slice(0, 5).map((flag) => (
             <Flag key={`${flag.flag} ${flag.ref}`} flag={flag} />
           ))}
-          {check.flags.length > 5 && <li className="text-[13px] text-faint">and {check.flags.length - 5} more</li>}
+          {check.flags.length > 5 && <li className="text-faint text-[13px]">and {check.flags.length - 5} more</li>}
         </ul>
       )}
       {check.withdrawn.length > 0 && (
-        <p className="pl-28 text-[13px] text-faint">
-          {counted(check.withdrawn.length, "flag was", "flags were")} taken back: data that came late showed that {check.withdrawn.length === 1 ? "it was" : "they were"} none.
+        <p className="text-faint pl-28 text-[13px]">
+          {counted(check.withdrawn.length, "flag was", "flags were")} taken back: data that came late showed that{" "}
+          {check.withdrawn.length === 1 ? "it was" : "they were"} none.
         </p>
       )}
-      <p className="pl-28 text-[13px] text-faint">
+      <p className="text-faint pl-28 text-[13px]">
         {item.announced ? `announced by ${item.by}` : "seen from its first telemetry"}
         {item.revision && (
           <>
@@ -115,14 +140,23 @@ function Row({ item }: { item: DeployItem }) {
 
 /** Changes that are no deploys, each with what happened after it. */
 function MarkedChanges({ query }: { query: Record<string, string> }) {
-  const markers = useQuery({ queryKey: ["markers", query], queryFn: () => taken(api.GET("/api/v1/markers", { params: { query: { ...query, limit: 50 } } })) });
+  const markers = useQuery({
+    queryKey: ["markers", query],
+    queryFn: () => taken(api.GET("/api/v1/markers", { params: { query: { ...query, limit: 50 } } })),
+  });
   if (markers.isPending) return <Skeleton rows={2} />;
-  if (markers.isLoadingError) return <Failed what="The marked changes" error={markers.error} retry={() => void markers.refetch()} />;
+  if (markers.isLoadingError)
+    return <Failed what="The marked changes" error={markers.error} retry={() => void markers.refetch()} />;
   if (markers.data.items.length > 0) return <Markers items={markers.data.items} />;
   return (
     <>
-      <p className="mt-5 text-faint">No other change was marked. A database upgrade, a switched setting, a moved machine is marked and checked the same way:</p>
-      <Code label="Mark a change">outcrop marker record 'database upgraded to 17' --kind database --environment production</Code>
+      <p className="text-faint mt-5">
+        No other change was marked. A database upgrade, a switched setting, a moved machine is marked and checked the
+        same way:
+      </p>
+      <Code label="Mark a change">
+        outcrop marker record 'database upgraded to 17' --kind database --environment production
+      </Code>
     </>
   );
 }
@@ -130,12 +164,12 @@ function MarkedChanges({ query }: { query: Record<string, string> }) {
 export function Markers({ items }: { items: MarkerItem[] }) {
   return (
     <section aria-label="Other changes" className="mt-5">
-      <h2 className="border-b border-line pb-1 font-semibold">Other changes</h2>
+      <h2 className="border-line border-b pb-1 font-semibold">Other changes</h2>
       <ol>
         {items.map((item) => (
-          <li key={item.id} className="border-b border-line py-2">
+          <li key={item.id} className="border-line border-b py-2">
             <div className="flex flex-wrap items-baseline gap-x-4">
-              <time dateTime={item.at} title={exact(item.at)} className="w-24 shrink-0 text-faint">
+              <time dateTime={item.at} title={exact(item.at)} className="text-faint w-24 shrink-0">
                 {agoInWords(item.at)}
               </time>
               <span className="font-semibold break-words">{item.title}</span>
@@ -144,7 +178,7 @@ export function Markers({ items }: { items: MarkerItem[] }) {
               </span>
               <span className={`font-semibold ${COLOUR[item.check.outcome] ?? ""}`}>{item.check.outcome}</span>
             </div>
-            <p className="pl-28 text-[13px] text-faint">
+            <p className="text-faint pl-28 text-[13px]">
               {item.check.sentence} Marked by {item.by}
               {item.link && (
                 <>
@@ -172,11 +206,11 @@ export function Markers({ items }: { items: MarkerItem[] }) {
 export function Flag({ flag }: { flag: FlagItem }) {
   return (
     <li className="py-0.5">
-      <span className="font-semibold text-brick">{flag.flag}</span>{" "}
+      <span className="text-brick font-semibold">{flag.flag}</span>{" "}
       <Link to="/errors/$ref" params={{ ref: flag.ref }} className="break-words">
         {flag.title}
       </Link>{" "}
-      <span className="text-[13px] text-faint">
+      <span className="text-faint text-[13px]">
         {flag.evidence}
         {flag.ended_at && `; ended ${agoInWords(flag.ended_at)}`}
       </span>

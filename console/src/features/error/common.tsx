@@ -10,7 +10,15 @@ import { Regroup } from "./regroup";
 const SHOWN = 5;
 
 /** What the occurrences have in common against the service's requests, and every attribute's values. */
-export function StandsOut({ reference, scope, narrow }: { reference: string; scope: Scope; narrow: (test: string) => void }) {
+export function StandsOut({
+  reference,
+  scope,
+  narrow,
+}: {
+  reference: string;
+  scope: Scope;
+  narrow: (test: string) => void;
+}) {
   const query = { environment: scope.environment, ...windowOf(scope), where: scope.where };
   const common = useQuery({
     queryKey: ["stands-out", reference, query],
@@ -19,26 +27,39 @@ export function StandsOut({ reference, scope, narrow }: { reference: string; sco
     staleTime: 10_000,
   });
   const [open, setOpen] = useState(false);
-  if (common.isPending) return <div className="mb-5 h-24 bg-wash motion-safe:animate-pulse" role="status" aria-label="Loading what stands out" />;
-  if (common.isLoadingError) return <Failed what="What stands out" error={common.error} retry={() => void common.refetch()} />;
+  if (common.isPending)
+    return (
+      <div className="bg-wash mb-5 h-24 motion-safe:animate-pulse" role="status" aria-label="Loading what stands out" />
+    );
+  if (common.isLoadingError)
+    return <Failed what="What stands out" error={common.error} retry={() => void common.refetch()} />;
   const { stands_out: findings, rhythm, not_compared: reason, attributes, occurrences, requests } = common.data;
   if (occurrences === 0) return null;
   return (
     <section className="mb-5" aria-label="Stands out">
-      <h2 className="border-b border-line pb-1 font-semibold">
+      <h2 className="border-line border-b pb-1 font-semibold">
         Stands out{" "}
-        <span className="font-normal text-faint">
-          {counted(occurrences, "occurrence", "occurrences")} against {counted(requests, "sampled request", "sampled requests")}
+        <span className="text-faint font-normal">
+          {counted(occurrences, "occurrence", "occurrences")} against{" "}
+          {counted(requests, "sampled request", "sampled requests")}
         </span>
       </h2>
       <ul>
-        {rhythm && <li className="border-b border-line py-1.5 font-semibold">It comes {rhythm}.</li>}
+        {rhythm && <li className="border-line border-b py-1.5 font-semibold">It comes {rhythm}.</li>}
         {findings.slice(0, SHOWN).map((finding) => (
-          <li key={`${finding.name} ${finding.value}`} className="grid grid-cols-[1fr_auto] items-baseline gap-x-4 border-b border-line py-1.5 md:grid-cols-[1fr_12rem_6rem]">
+          <li
+            key={`${finding.name} ${finding.value}`}
+            className="border-line grid grid-cols-[1fr_auto] items-baseline gap-x-4 border-b py-1.5 md:grid-cols-[1fr_12rem_6rem]"
+          >
             <span className="min-w-0 [overflow-wrap:anywhere]">{finding.sentence}</span>
             <Shares share={finding.share} usual={finding.usual_share} />
             {finding.where ? (
-              <button type="button" className="text-right text-[13px] text-accent hover:underline" aria-label={`Only where ${finding.name} is ${finding.value}`} onClick={() => finding.where && narrow(finding.where)}>
+              <button
+                type="button"
+                className="text-accent text-right text-[13px] hover:underline"
+                aria-label={`Only where ${finding.name} is ${finding.value}`}
+                onClick={() => finding.where && narrow(finding.where)}
+              >
                 only these
               </button>
             ) : (
@@ -47,22 +68,40 @@ export function StandsOut({ reference, scope, narrow }: { reference: string; sco
           </li>
         ))}
       </ul>
-      {findings.length === 0 && !rhythm && <p className="py-1.5 text-faint">{reason ? `${reason}.` : "No value is more frequent here than in the service's requests."}</p>}
-      <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="py-1 text-[13px] text-accent hover:underline">
-        {open ? "hide the attributes" : `all ${counted(attributes.length, "attribute", "attributes")} of these occurrences`}
+      {findings.length === 0 && !rhythm && (
+        <p className="text-faint py-1.5">
+          {reason ? `${reason}.` : "No value is more frequent here than in the service's requests."}
+        </p>
+      )}
+      <button
+        type="button"
+        aria-expanded={open}
+        onClick={() => setOpen(!open)}
+        className="text-accent py-1 text-[13px] hover:underline"
+      >
+        {open
+          ? "hide the attributes"
+          : `all ${counted(attributes.length, "attribute", "attributes")} of these occurrences`}
       </button>
       {open && (
         <div className="grid gap-x-8 md:grid-cols-2">
           {attributes.map((attribute) => (
-            <div key={attribute.name} className="border-b border-line py-1.5 text-[13px]">
-              <p className="font-mono break-words text-faint">
-                {attribute.name} <span className="font-sans">{attribute.kinds > 1 && `${count(attribute.kinds)} values`}</span>
+            <div key={attribute.name} className="border-line border-b py-1.5 text-[13px]">
+              <p className="text-faint font-mono break-words">
+                {attribute.name}{" "}
+                <span className="font-sans">{attribute.kinds > 1 && `${count(attribute.kinds)} values`}</span>
               </p>
               {attribute.values.slice(0, 4).map((value) => (
                 <p key={value.value} className="flex items-baseline gap-x-3">
-                  <span className="w-14 shrink-0 text-right font-mono text-faint">{percent(value.count / occurrences)}</span>
+                  <span className="text-faint w-14 shrink-0 text-right font-mono">
+                    {percent(value.count / occurrences)}
+                  </span>
                   {value.where ? (
-                    <button type="button" className="min-w-0 text-left font-mono text-accent [overflow-wrap:anywhere] hover:underline" onClick={() => value.where && narrow(value.where)}>
+                    <button
+                      type="button"
+                      className="text-accent min-w-0 text-left font-mono [overflow-wrap:anywhere] hover:underline"
+                      onClick={() => value.where && narrow(value.where)}
+                    >
                       <bdi>{value.value}</bdi>
                     </button>
                   ) : (
@@ -82,8 +121,8 @@ export function StandsOut({ reference, scope, narrow }: { reference: string; sco
 function Shares({ share, usual }: { share: number; usual: number }) {
   return (
     <span className="hidden w-48 md:block" aria-hidden="true">
-      <span className="block h-1.5 bg-brick" style={{ width: `${Math.max(1, share * 100)}%` }} />
-      <span className="mt-0.5 block h-1.5 bg-layer-4" style={{ width: `${Math.max(1, usual * 100)}%` }} />
+      <span className="bg-brick block h-1.5" style={{ width: `${Math.max(1, share * 100)}%` }} />
+      <span className="bg-layer-4 mt-0.5 block h-1.5" style={{ width: `${Math.max(1, usual * 100)}%` }} />
     </span>
   );
 }
@@ -99,12 +138,19 @@ export function WhyOne({ reference, service }: { reference: string; service: str
   });
   return (
     <div className="mb-4">
-      <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="text-[13px] text-accent hover:underline">
+      <button
+        type="button"
+        aria-expanded={open}
+        onClick={() => setOpen(!open)}
+        className="text-accent text-[13px] hover:underline"
+      >
         {open ? "hide why these are one error" : "why are these one error?"}
       </button>
-      {open && explanation.isLoadingError && <Failed what="The explanation" error={explanation.error} retry={() => void explanation.refetch()} />}
+      {open && explanation.isLoadingError && (
+        <Failed what="The explanation" error={explanation.error} retry={() => void explanation.refetch()} />
+      )}
       {open && explanation.data && (
-        <div className="mt-1 border-l-4 border-line bg-sheet px-4 py-2 text-[13px]">
+        <div className="border-line bg-sheet mt-1 border-l-4 px-4 py-2 text-[13px]">
           <p className="font-semibold">{explanation.data.sentence}</p>
           <div className="mt-1 grid gap-x-8 md:grid-cols-2">
             <div>
@@ -112,7 +158,7 @@ export function WhyOne({ reference, service }: { reference: string; service: str
               <ol>
                 {explanation.data.counted.map((part, at) => (
                   <li key={at} className="flex gap-x-3">
-                    <span className="w-16 shrink-0 text-faint">{part.kind}</span>
+                    <span className="text-faint w-16 shrink-0">{part.kind}</span>
                     <code className="font-mono [overflow-wrap:anywhere]">{part.text}</code>
                   </li>
                 ))}

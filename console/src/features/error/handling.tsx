@@ -24,7 +24,10 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
   const member = useMember();
   const queries = useQueryClient();
   const path = { ref: detail.ref };
-  const state = useQuery({ queryKey: ["handling", detail.ref], queryFn: () => taken(api.GET("/api/v1/errors/{ref}/handling", { params: { path } })) });
+  const state = useQuery({
+    queryKey: ["handling", detail.ref],
+    queryFn: () => taken(api.GET("/api/v1/errors/{ref}/handling", { params: { path } })),
+  });
   const act = useMutation({
     mutationFn: (body: HandlingAction) => taken(api.POST("/api/v1/errors/{ref}/handling", { params: { path }, body })),
     onSuccess: (done) => {
@@ -41,10 +44,13 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
     event.preventDefault();
     act.mutate(make(), { onSuccess: clear });
   };
-  const inHours = (hours: number): HandlingAction => ({ verb: "quiet", until: new Date(Date.now() + hours * 3_600_000).toISOString() });
+  const inHours = (hours: number): HandlingAction => ({
+    verb: "quiet",
+    until: new Date(Date.now() + hours * 3_600_000).toISOString(),
+  });
   return (
     <section aria-label="Handling" className="mb-5">
-      <h2 className="border-b border-line pb-1 font-semibold">Handling</h2>
+      <h2 className="border-line border-b pb-1 font-semibold">Handling</h2>
       {state.isPending && <Skeleton rows={2} />}
       {state.isLoadingError && <Failed what="Its handling" error={state.error} retry={() => void state.refetch()} />}
       {state.data && (
@@ -75,20 +81,56 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
                   </button>
                 )}
               </div>
-              <form className="flex gap-1.5" onSubmit={submit(() => ({ verb: "settle", version: version.trim() }), () => setVersion(""))}>
-                <input aria-label="Version from which on it must not occur" placeholder={`a version after ${detail.versions.at(-1) ?? detail.first_version}`} value={version} onChange={(event) => setVersion(event.target.value)} className={FIELD} />
+              <form
+                className="flex gap-1.5"
+                onSubmit={submit(
+                  () => ({ verb: "settle", version: version.trim() }),
+                  () => setVersion(""),
+                )}
+              >
+                <input
+                  aria-label="Version from which on it must not occur"
+                  placeholder={`a version after ${detail.versions.at(-1) ?? detail.first_version}`}
+                  value={version}
+                  onChange={(event) => setVersion(event.target.value)}
+                  className={FIELD}
+                />
                 <button type="submit" disabled={version.trim() === ""} className={BUTTON}>
                   Settle in
                 </button>
               </form>
-              <form className="flex gap-1.5" onSubmit={submit(() => ({ verb: "quiet", where: until.trim() }), () => setUntil(""))}>
-                <input aria-label="Predicate until which it is quiet" placeholder="users > 50" value={until} onChange={(event) => setUntil(event.target.value)} className={`${FIELD} font-mono`} />
+              <form
+                className="flex gap-1.5"
+                onSubmit={submit(
+                  () => ({ verb: "quiet", where: until.trim() }),
+                  () => setUntil(""),
+                )}
+              >
+                <input
+                  aria-label="Predicate until which it is quiet"
+                  placeholder="users > 50"
+                  value={until}
+                  onChange={(event) => setUntil(event.target.value)}
+                  className={`${FIELD} font-mono`}
+                />
                 <button type="submit" disabled={until.trim() === ""} className={BUTTON}>
                   Quiet until
                 </button>
               </form>
-              <form className="flex gap-1.5" onSubmit={submit(() => ({ verb: "note", text: note.trim() }), () => setNote(""))}>
-                <input aria-label="A note" placeholder="worth knowing" value={note} onChange={(event) => setNote(event.target.value)} className={FIELD} />
+              <form
+                className="flex gap-1.5"
+                onSubmit={submit(
+                  () => ({ verb: "note", text: note.trim() }),
+                  () => setNote(""),
+                )}
+              >
+                <input
+                  aria-label="A note"
+                  placeholder="worth knowing"
+                  value={note}
+                  onChange={(event) => setNote(event.target.value)}
+                  className={FIELD}
+                />
                 <button type="submit" disabled={note.trim() === ""} className={BUTTON}>
                   Note
                 </button>
@@ -103,7 +145,7 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
           {state.data.history.length > 0 && (
             <ol className="mt-2 text-[13px]">
               {state.data.history.slice(0, 8).map((change) => (
-                <li key={`${change.at} ${change.verb}`} className="border-b border-line py-0.5 break-words">
+                <li key={`${change.at} ${change.verb}`} className="border-line border-b py-0.5 break-words">
                   <time dateTime={change.at} title={exact(change.at)} className="text-faint">
                     {agoInWords(change.at)}
                   </time>{" "}

@@ -10,7 +10,8 @@ export function Moved({ detail }: { detail: ErrorDetail }) {
     onSuccess: () => queryClient.invalidateQueries(),
   });
   const join = useMutation({
-    mutationFn: (error: string) => taken(api.POST("/api/v1/grouping/changes", { body: { kind: "join_errors", error, with: [detail.ref] } })),
+    mutationFn: (error: string) =>
+      taken(api.POST("/api/v1/grouping/changes", { body: { kind: "join_errors", error, with: [detail.ref] } })),
     onSuccess: () => queryClient.invalidateQueries(),
   });
   const failed = undo.error ?? join.error;
@@ -21,7 +22,12 @@ export function Moved({ detail }: { detail: ErrorDetail }) {
         <p key={moved.change}>
           Known from before: it <bdi>{moved.sentence}</bdi>.{" "}
           {mayChange && (
-            <button type="button" disabled={undo.isPending} onClick={() => undo.mutate(moved.change)} className="text-accent hover:underline disabled:opacity-60">
+            <button
+              type="button"
+              disabled={undo.isPending}
+              onClick={() => undo.mutate(moved.change)}
+              className="text-accent hover:underline disabled:opacity-60"
+            >
               not so: make it an error of its own
             </button>
           )}
@@ -35,14 +41,19 @@ export function Moved({ detail }: { detail: ErrorDetail }) {
           </Link>
           , its code having moved: <bdi className="[overflow-wrap:anywhere]">{other.title}</bdi>{" "}
           {mayChange && (
-            <button type="button" disabled={join.isPending} onClick={() => join.mutate(other.ref)} className="text-accent hover:underline disabled:opacity-60">
+            <button
+              type="button"
+              disabled={join.isPending}
+              onClick={() => join.mutate(other.ref)}
+              className="text-accent hover:underline disabled:opacity-60"
+            >
               it is: join them
             </button>
           )}
         </p>
       ))}
       {failed && (
-        <p role="alert" className="border-l-4 border-brick pl-3">
+        <p role="alert" className="border-brick border-l-4 pl-3">
           Nothing was changed: {failed.message}
         </p>
       )}

@@ -9,12 +9,21 @@ import { testOf } from "../../ui/predicate-box";
 const TABS = ["Stack", "Request", "All data", "As sent"] as const;
 
 /** One occurrence: its stack, its request, all that was sent with it. */
-export function OccurrenceView({ occurrence, narrow }: { occurrence: OccurrenceDetail; narrow: (test: string) => void }) {
+export function OccurrenceView({
+  occurrence,
+  narrow,
+}: {
+  occurrence: OccurrenceDetail;
+  narrow: (test: string) => void;
+}) {
   return (
     <TabGroup>
       <TabList className="my-2 flex gap-5">
         {TABS.map((name) => (
-          <Tab key={name} className="border-b-2 border-transparent pb-0.5 text-accent data-selected:border-accent data-selected:font-semibold data-selected:text-ink">
+          <Tab
+            key={name}
+            className="text-accent data-selected:border-accent data-selected:text-ink border-b-2 border-transparent pb-0.5 data-selected:font-semibold"
+          >
             {name}
           </Tab>
         ))}
@@ -34,11 +43,14 @@ export function OccurrenceView({ occurrence, narrow }: { occurrence: OccurrenceD
           <Data title="Resource" data={occurrence.resource} narrow={narrow} />
           {occurrence.also_reported.length > 0 && (
             <>
-              <h3 className="mt-4 font-semibold">The same failure was reported {counted(occurrence.also_reported.length, "more time", "more times")}</h3>
+              <h3 className="mt-4 font-semibold">
+                The same failure was reported {counted(occurrence.also_reported.length, "more time", "more times")}
+              </h3>
               <ul className="text-[13px]">
                 {occurrence.also_reported.map((report) => (
-                  <li key={`${report.at} ${report.span_id}`} className="border-b border-line py-1 break-words">
-                    {exact(report.at)} {report.span_id ? `on span ${report.span_id}` : "without a trace"}: {report.type} {report.message}
+                  <li key={`${report.at} ${report.span_id}`} className="border-line border-b py-1 break-words">
+                    {exact(report.at)} {report.span_id ? `on span ${report.span_id}` : "without a trace"}: {report.type}{" "}
+                    {report.message}
                   </li>
                 ))}
               </ul>
@@ -47,11 +59,18 @@ export function OccurrenceView({ occurrence, narrow }: { occurrence: OccurrenceD
         </TabPanel>
         <TabPanel>
           {occurrence.sent ? (
-            <pre tabIndex={0} aria-label="The data as sent" className="max-h-[32rem] overflow-auto rounded-sm border border-line bg-sheet p-3 font-mono text-[12px] whitespace-pre">
+            <pre
+              tabIndex={0}
+              aria-label="The data as sent"
+              className="border-line bg-sheet max-h-[32rem] overflow-auto rounded-sm border p-3 font-mono text-[12px] whitespace-pre"
+            >
               {JSON.stringify(occurrence.sent, null, 2)}
             </pre>
           ) : (
-            <p className="py-3 text-faint">The exact data of this occurrence was not kept: of a busy error it is sampled, but kept of the first, the latest and the fullest in each version.</p>
+            <p className="text-faint py-3">
+              The exact data of this occurrence was not kept: of a busy error it is sampled, but kept of the first, the
+              latest and the fullest in each version.
+            </p>
           )}
         </TabPanel>
       </TabPanels>
@@ -63,19 +82,27 @@ function StackView({ occurrence }: { occurrence: OccurrenceDetail }) {
   const [raw, setRaw] = useState(false);
   const { stack, stacktrace } = occurrence;
   return (
-    <div className="rounded-sm border border-line bg-sheet">
-      <p className="border-b border-line px-3 py-2 break-words">
+    <div className="border-line bg-sheet rounded-sm border">
+      <p className="border-line border-b px-3 py-2 break-words">
         <b className="font-mono text-[13px]">{occurrence.type || "(no type)"}</b> <Message text={occurrence.message} />
       </p>
       {stack && !raw ? (
         stack.exceptions.map((exception, at) => <ExceptionView key={at} exception={exception} isFirst={at === 0} />)
       ) : (
-        <pre tabIndex={0} aria-label="Stack text" className="overflow-x-auto px-3 py-2 font-mono text-[12px] whitespace-pre">
+        <pre
+          tabIndex={0}
+          aria-label="Stack text"
+          className="overflow-x-auto px-3 py-2 font-mono text-[12px] whitespace-pre"
+        >
           {stacktrace ?? "No stack text was kept with this occurrence."}
         </pre>
       )}
       {stack && stacktrace && (
-        <button type="button" onClick={() => setRaw(!raw)} className="px-3 py-1.5 text-[13px] text-accent hover:underline">
+        <button
+          type="button"
+          onClick={() => setRaw(!raw)}
+          className="text-accent px-3 py-1.5 text-[13px] hover:underline"
+        >
           {raw ? "as frames" : "as raw text"}
         </button>
       )}
@@ -88,10 +115,10 @@ const SHOWN = 600;
 
 function Message({ text }: { text: string }) {
   const [whole, setWhole] = useState(false);
-  if (text.length <= SHOWN || whole) return <bdi className="whitespace-pre-wrap [overflow-wrap:anywhere]">{text}</bdi>;
+  if (text.length <= SHOWN || whole) return <bdi className="[overflow-wrap:anywhere] whitespace-pre-wrap">{text}</bdi>;
   return (
     <>
-      <bdi className="whitespace-pre-wrap [overflow-wrap:anywhere]">{text.slice(0, SHOWN)}…</bdi>{" "}
+      <bdi className="[overflow-wrap:anywhere] whitespace-pre-wrap">{text.slice(0, SHOWN)}…</bdi>{" "}
       <button type="button" className="text-accent hover:underline" onClick={() => setWhole(true)}>
         all {text.length} characters
       </button>
@@ -99,15 +126,20 @@ function Message({ text }: { text: string }) {
   );
 }
 
-const RELATIONS: Record<string, string> = { cause: "Caused by", handled: "While handling", member: "Member of the group" };
+const RELATIONS: Record<string, string> = {
+  cause: "Caused by",
+  handled: "While handling",
+  member: "Member of the group",
+};
 
 function ExceptionView({ exception, isFirst }: { exception: Exception; isFirst: boolean }) {
   const firstOwn = runs(exception.frames).findIndex((run) => run.own);
   return (
     <div>
       {!isFirst && (
-        <p className="border-y border-line bg-wash px-3 py-1.5 break-words">
-          {RELATIONS[exception.relation] ?? exception.relation}: <b className="font-mono text-[13px]">{exception.type}</b> <Message text={exception.message} />
+        <p className="border-line bg-wash border-y px-3 py-1.5 break-words">
+          {RELATIONS[exception.relation] ?? exception.relation}:{" "}
+          <b className="font-mono text-[13px]">{exception.type}</b> <Message text={exception.message} />
         </p>
       )}
       <ol>
@@ -147,23 +179,37 @@ function FrameView({ frame, isFirst = false }: { frame: Frame; isFirst?: boolean
   const variables = frame.variables ?? [];
   const hasMore = Boolean(frame.source) || variables.length > 0;
   return (
-    <li className="border-b border-line px-3 py-1.5 last:border-b-0">
+    <li className="border-line border-b px-3 py-1.5 last:border-b-0">
       <div className="flex flex-wrap items-baseline gap-x-3">
         <b className="font-mono text-[13px] [overflow-wrap:anywhere]">{name}</b>
         {frame.link ? (
-          <a href={frame.link} rel="noreferrer noopener" target="_blank" className="font-mono text-[13px] [overflow-wrap:anywhere]">
+          <a
+            href={frame.link}
+            rel="noreferrer noopener"
+            target="_blank"
+            className="font-mono text-[13px] [overflow-wrap:anywhere]"
+          >
             {place}
           </a>
         ) : (
-          <span className="font-mono text-[13px] text-faint [overflow-wrap:anywhere]">{place}</span>
+          <span className="text-faint font-mono text-[13px] [overflow-wrap:anywhere]">{place}</span>
         )}
-        {(frame.repeats ?? 0) > 0 && <span className="text-[13px] text-ochre">× {(frame.repeats ?? 0) + 1}</span>}
+        {(frame.repeats ?? 0) > 0 && <span className="text-ochre text-[13px]">× {(frame.repeats ?? 0) + 1}</span>}
         {hasMore && (
-          <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="text-[13px] text-accent hover:underline">
-            {open ? "fold" : [frame.source && "source", variables.length > 0 && counted(variables.length, "variable", "variables")].filter(Boolean).join(", ")}
+          <button
+            type="button"
+            aria-expanded={open}
+            onClick={() => setOpen(!open)}
+            className="text-accent text-[13px] hover:underline"
+          >
+            {open
+              ? "fold"
+              : [frame.source && "source", variables.length > 0 && counted(variables.length, "variable", "variables")]
+                  .filter(Boolean)
+                  .join(", ")}
           </button>
         )}
-        <span className="ml-auto text-[13px] text-faint">{frame.own ? "own" : "library"}</span>
+        <span className="text-faint ml-auto text-[13px]">{frame.own ? "own" : "library"}</span>
       </div>
       {open && hasMore && (
         <div className="mt-1.5 grid gap-x-6 gap-y-2 md:grid-cols-[3fr_2fr]">
@@ -171,7 +217,10 @@ function FrameView({ frame, isFirst = false }: { frame: Frame; isFirst?: boolean
           {variables.length > 0 && (
             <dl className="font-mono text-[12px]" aria-label={`Variables of ${name}`}>
               {variables.map((variable) => (
-                <div key={variable.name} className="grid grid-cols-[minmax(4rem,auto)_1fr] gap-x-3 border-b border-line py-0.5 last:border-b-0">
+                <div
+                  key={variable.name}
+                  className="border-line grid grid-cols-[minmax(4rem,auto)_1fr] gap-x-3 border-b py-0.5 last:border-b-0"
+                >
                   <dt className="text-faint">{variable.name}</dt>
                   <dd className="[overflow-wrap:anywhere]">
                     <bdi>{variable.value}</bdi>
@@ -193,8 +242,11 @@ function Source({ source, line }: { source: NonNullable<Frame["source"]>; line: 
         {source.lines.map((text, at) => {
           const number = source.first + at;
           return (
-            <li key={number} className={`flex gap-x-3 whitespace-pre ${number === line ? "bg-wash font-semibold" : ""}`}>
-              <span className="w-10 shrink-0 text-right text-faint select-none">
+            <li
+              key={number}
+              className={`flex gap-x-3 whitespace-pre ${number === line ? "bg-wash font-semibold" : ""}`}
+            >
+              <span className="text-faint w-10 shrink-0 text-right select-none">
                 {number === line && <span className="sr-only">failed in line </span>}
                 {number}
               </span>
@@ -203,7 +255,13 @@ function Source({ source, line }: { source: NonNullable<Frame["source"]>; line: 
           );
         })}
       </ol>
-      <p className="text-[12px] text-faint">{source.from === "sender" ? "as the sender gave it" : source.from === "HEAD" ? "from the checkout as it is now: the revision that ran is not in it" : `from the checkout at ${source.from}`}</p>
+      <p className="text-faint text-[12px]">
+        {source.from === "sender"
+          ? "as the sender gave it"
+          : source.from === "HEAD"
+            ? "from the checkout as it is now: the revision that ran is not in it"
+            : `from the checkout at ${source.from}`}
+      </p>
     </div>
   );
 }
@@ -212,8 +270,13 @@ function Library({ frames }: { frames: Frame[] }) {
   const [open, setOpen] = useState(false);
   return (
     <>
-      <li className="border-b border-line last:border-b-0">
-        <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="w-full px-3 py-1.5 text-left text-[13px] text-faint hover:bg-wash">
+      <li className="border-line border-b last:border-b-0">
+        <button
+          type="button"
+          aria-expanded={open}
+          onClick={() => setOpen(!open)}
+          className="text-faint hover:bg-wash w-full px-3 py-1.5 text-left text-[13px]"
+        >
           <span aria-hidden="true">{open ? "▾" : "▸"}</span> {counted(frames.length, "library frame", "library frames")}
         </button>
       </li>
@@ -230,9 +293,11 @@ function Request({ occurrence, narrow }: { occurrence: OccurrenceDetail; narrow:
     ["trace", occurrence.trace_id],
     ["span", occurrence.span_id],
   ];
-  const rows = named.flatMap(([label, value]) => (value ? [{ label, value, attribute: NOT_FIELDS.includes(label) ? "" : label }] : []));
+  const rows = named.flatMap(([label, value]) =>
+    value ? [{ label, value, attribute: NOT_FIELDS.includes(label) ? "" : label }] : [],
+  );
   const parts = [...(occurrence.request ?? []), { title: "Where", rows }].filter((part) => part.rows.length > 0);
-  if (parts.length === 0) return <p className="py-3 text-faint">Nothing was sent about a request.</p>;
+  if (parts.length === 0) return <p className="text-faint py-3">Nothing was sent about a request.</p>;
   return (
     <div className="gap-x-8 md:columns-2">
       {parts.map((part) => (
@@ -240,18 +305,27 @@ function Request({ occurrence, narrow }: { occurrence: OccurrenceDetail; narrow:
           <h3 className="font-semibold">{part.title}</h3>
           <dl className="text-[13px]">
             {part.rows.map((row, at) => (
-              <div key={at} className="grid grid-cols-[9.5rem_1fr] gap-x-3 border-b border-line py-0.5">
+              <div key={at} className="border-line grid grid-cols-[9.5rem_1fr] gap-x-3 border-b py-0.5">
                 <dt className="text-faint [overflow-wrap:anywhere]">{row.label}</dt>
-                <dd className="font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
+                <dd className="font-mono [overflow-wrap:anywhere] whitespace-pre-wrap">
                   {row.label === "trace" ? (
-                    <Link to="/traces/$id" params={{ id: row.value }} search={occurrence.span_id ? { span: occurrence.span_id } : {}}>
+                    <Link
+                      to="/traces/$id"
+                      params={{ id: row.value }}
+                      search={occurrence.span_id ? { span: occurrence.span_id } : {}}
+                    >
                       {row.value}
                     </Link>
                   ) : (
                     <bdi>{row.value}</bdi>
                   )}
                   {row.attribute && row.value.length <= 200 && (
-                    <button type="button" onClick={() => narrow(testOf(row.attribute, row.value))} className="ml-3 font-sans text-accent hover:underline" aria-label={`Only where ${row.label} is ${row.value}`}>
+                    <button
+                      type="button"
+                      onClick={() => narrow(testOf(row.attribute, row.value))}
+                      className="text-accent ml-3 font-sans hover:underline"
+                      aria-label={`Only where ${row.label} is ${row.value}`}
+                    >
                       only these
                     </button>
                   )}
@@ -276,15 +350,22 @@ function Data({ title, data, narrow }: { title: string; data: unknown; narrow: (
       {entries.length === 0 && <p className="text-faint">Nothing was sent.</p>}
       <dl className="text-[13px]">
         {entries.map(([name, value]) => (
-          <div key={name} className="grid gap-x-4 border-b border-line py-1 md:grid-cols-[20rem_1fr]">
-            <dt className="font-mono break-words text-faint">{name}</dt>
-            <dd className="font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
+          <div key={name} className="border-line grid gap-x-4 border-b py-1 md:grid-cols-[20rem_1fr]">
+            <dt className="text-faint font-mono break-words">{name}</dt>
+            <dd className="font-mono [overflow-wrap:anywhere] whitespace-pre-wrap">
               <bdi>{typeof value === "string" ? value : JSON.stringify(value)}</bdi>
-              {(typeof value === "string" || typeof value === "number") && String(value).length <= 200 && !NOT_FIELDS.includes(name) && (
-                <button type="button" onClick={() => narrow(testOf(name, String(value)))} className="ml-3 font-sans text-accent hover:underline" aria-label={`Only where ${name} is ${String(value)}`}>
-                  only these
-                </button>
-              )}
+              {(typeof value === "string" || typeof value === "number") &&
+                String(value).length <= 200 &&
+                !NOT_FIELDS.includes(name) && (
+                  <button
+                    type="button"
+                    onClick={() => narrow(testOf(name, String(value)))}
+                    className="text-accent ml-3 font-sans hover:underline"
+                    aria-label={`Only where ${name} is ${String(value)}`}
+                  >
+                    only these
+                  </button>
+                )}
             </dd>
           </div>
         ))}

@@ -1,6 +1,19 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
-import { type Choice, type ErrorDetail, type OccurrenceDetail, type TiedError, type Timeline, api, choose, taken, useError, useOccurrence, useTimeline, windowOf } from "../../api/client";
+import {
+  type Choice,
+  type ErrorDetail,
+  type OccurrenceDetail,
+  type TiedError,
+  type Timeline,
+  api,
+  choose,
+  taken,
+  useError,
+  useOccurrence,
+  useTimeline,
+  windowOf,
+} from "../../api/client";
 import { layerShare } from "../../api/facts";
 import { againstInWords, agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
@@ -21,37 +34,62 @@ export function ErrorPage() {
   const error = useError(ref, search);
   const timeline = useTimeline(ref, search);
   const around = { service: error.data?.service, environment: search.environment, ...windowOf(search) };
-  const place = Object.fromEntries(Object.entries(around).filter(([, value]) => value !== undefined)) as Record<string, string>;
-  const marks = useQuery({ queryKey: ["markers", place], enabled: error.data !== undefined, queryFn: () => taken(api.GET("/api/v1/markers", { params: { query: { ...place, limit: 20 } } })) });
+  const place = Object.fromEntries(Object.entries(around).filter(([, value]) => value !== undefined)) as Record<
+    string,
+    string
+  >;
+  const marks = useQuery({
+    queryKey: ["markers", place],
+    enabled: error.data !== undefined,
+    queryFn: () => taken(api.GET("/api/v1/markers", { params: { query: { ...place, limit: 20 } } })),
+  });
   if (error.isPending) return <Skeleton rows={10} />;
-  if (error.isLoadingError) return <Failed what={`The error ${ref}`} error={error.error} retry={() => void error.refetch()} />;
+  if (error.isLoadingError)
+    return <Failed what={`The error ${ref}`} error={error.error} retry={() => void error.refetch()} />;
   const detail = error.data;
   const onWindow = (from: Date, to: Date) =>
     void navigate({ search: (now) => ({ ...now, since: undefined, from: from.toISOString(), to: to.toISOString() }) });
   const show = async (at: Date) => {
     // Ids begin with their time: the first after the id that a moment would have is the first occurrence of that moment.
-    const found = await choose(ref, { newer: (at.getTime() - 1).toString(16).padStart(12, "0").padEnd(32, "f") }, { environment: search.environment });
+    const found = await choose(
+      ref,
+      { newer: (at.getTime() - 1).toString(16).padStart(12, "0").padEnd(32, "f") },
+      { environment: search.environment },
+    );
     if (found) await navigate({ search: (now) => ({ ...now, occurrence: found }), hash: "occurrence" });
   };
   const narrow = (test: string) => void navigate({ search: (now) => ({ ...now, where: narrowed(now.where, test) }) });
   return (
     <article>
       <Headline detail={detail} timeline={timeline.data} />
-      <p className="mt-1 text-faint">
+      <p className="text-faint mt-1">
         <span className="font-mono">{detail.ref}</span> ·{" "}
         <Link to="/errors" search={{ ...search, service: detail.service, occurrence: undefined, q: undefined }}>
           {detail.service}
         </Link>{" "}
-        · first <time dateTime={detail.first_seen} title={exact(detail.first_seen)}>{agoInWords(detail.first_seen)}</time> in {detail.first_version} · last{" "}
-        <time dateTime={detail.last_seen} title={exact(detail.last_seen)}>{agoInWords(detail.last_seen)}</time> ·{" "}
-        <a href="#occurrence">{counted(detail.count, "occurrence", "occurrences")}</a> in {windowInWords(search)} ·{" "}
+        · first{" "}
+        <time dateTime={detail.first_seen} title={exact(detail.first_seen)}>
+          {agoInWords(detail.first_seen)}
+        </time>{" "}
+        in {detail.first_version} · last{" "}
+        <time dateTime={detail.last_seen} title={exact(detail.last_seen)}>
+          {agoInWords(detail.last_seen)}
+        </time>{" "}
+        · <a href="#occurrence">{counted(detail.count, "occurrence", "occurrences")}</a> in {windowInWords(search)} ·{" "}
         {detail.against && search.against && (
           <>
             {count(detail.against.count)} {againstInWords(search.against)}
-            {detail.against.change && <b className={detail.against.change === "more" ? "text-brick" : "text-moss"}> ({detail.against.change} now)</b>} ·{" "}
+            {detail.against.change && (
+              <b className={detail.against.change === "more" ? "text-brick" : "text-moss"}>
+                {" "}
+                ({detail.against.change} now)
+              </b>
+            )}{" "}
+            ·{" "}
           </>
         )}
-        {detail.users === 0 ? "no user named" : <a href="#users">{counted(detail.users, "user", "users")}</a>} · {detail.uncaught ? "uncaught" : "caught"}, {detail.severity}
+        {detail.users === 0 ? "no user named" : <a href="#users">{counted(detail.users, "user", "users")}</a>} ·{" "}
+        {detail.uncaught ? "uncaught" : "caught"}, {detail.severity}
       </p>
       <Moved detail={detail} />
       {search.where && (
@@ -62,15 +100,25 @@ export function ErrorPage() {
           onApply={(where) => void navigate({ search: (now) => ({ ...now, where }) })}
         />
       )}
-      {timeline.isPending && <div className="my-3 h-44 bg-wash motion-safe:animate-pulse" role="status" aria-label="Loading the chart" />}
-      {timeline.isLoadingError && <Failed what="The chart" error={timeline.error} retry={() => void timeline.refetch()} />}
+      {timeline.isPending && (
+        <div className="bg-wash my-3 h-44 motion-safe:animate-pulse" role="status" aria-label="Loading the chart" />
+      )}
+      {timeline.isLoadingError && (
+        <Failed what="The chart" error={timeline.error} retry={() => void timeline.refetch()} />
+      )}
       {timeline.data &&
         (timeline.data.layers.length === 0 ? (
           <Empty title={`Neither occurrences nor requests in ${windowInWords(search)}.`}>
             <p>Choose a longer window above.</p>
           </Empty>
         ) : (
-          <Strata timeline={timeline.data} service={detail.service} marks={marks.data?.items ?? []} onWindow={onWindow} onChoose={(at) => void show(at)} />
+          <Strata
+            timeline={timeline.data}
+            service={detail.service}
+            marks={marks.data?.items ?? []}
+            onWindow={onWindow}
+            onChoose={(at) => void show(at)}
+          />
         ))}
       {search.from && (
         <p className="-mt-1 mb-2">
@@ -108,7 +156,12 @@ function Headline({ detail, timeline }: { detail: ErrorDetail; timeline: Timelin
   return (
     <h1 className="text-xl leading-7 font-bold break-words">
       <span className="text-brick">{lead}:</span> <span>{detail.title}</span>
-      {detail.own_frame && <span className="font-normal"> in <code className="font-mono text-base">{detail.own_frame}</code></span>}
+      {detail.own_frame && (
+        <span className="font-normal">
+          {" "}
+          in <code className="font-mono text-base">{detail.own_frame}</code>
+        </span>
+      )}
     </h1>
   );
 }
@@ -118,14 +171,14 @@ function Ties({ detail }: { detail: ErrorDetail }) {
   const list = (items: TiedError[]) => (
     <ul>
       {items.slice(0, 4).map((tied) => (
-        <li key={tied.ref} className="flex justify-between gap-3 border-b border-line py-1">
+        <li key={tied.ref} className="border-line flex justify-between gap-3 border-b py-1">
           <span className="min-w-0 truncate">
             <span className="text-faint">{tied.service}</span>{" "}
             <Link to="/errors/$ref" params={{ ref: tied.ref }}>
               {tied.title}
             </Link>
           </span>
-          <span className="shrink-0 text-[13px] text-faint">{counted(tied.count, "request", "requests")}</span>
+          <span className="text-faint shrink-0 text-[13px]">{counted(tied.count, "request", "requests")}</span>
         </li>
       ))}
     </ul>
@@ -135,13 +188,13 @@ function Ties({ detail }: { detail: ErrorDetail }) {
     <div className="mb-5 grid gap-x-8 gap-y-4 md:grid-cols-2">
       {detail.begins_in.length > 0 && (
         <section aria-label="Origin">
-          <h2 className="border-b border-line pb-1 font-semibold">Origin: where these requests first failed</h2>
+          <h2 className="border-line border-b pb-1 font-semibold">Origin: where these requests first failed</h2>
           {list(detail.begins_in)}
         </section>
       )}
       {detail.followed_by.length > 0 && (
         <section aria-label="Echoes">
-          <h2 className="border-b border-line pb-1 font-semibold">Echoes: what failed elsewhere because of it</h2>
+          <h2 className="border-line border-b pb-1 font-semibold">Echoes: what failed elsewhere because of it</h2>
           {list(detail.followed_by)}
         </section>
       )}
@@ -153,7 +206,7 @@ function Facts({ detail }: { detail: ErrorDetail }) {
   return (
     <div className="mb-5 grid gap-x-8 gap-y-4 md:grid-cols-2">
       <section>
-        <h2 className="border-b border-line pb-1 font-semibold">By version and environment, of all time</h2>
+        <h2 className="border-line border-b pb-1 font-semibold">By version and environment, of all time</h2>
         <table className="w-full text-[13px]">
           <thead className="sr-only">
             <tr>
@@ -165,12 +218,15 @@ function Facts({ detail }: { detail: ErrorDetail }) {
           </thead>
           <tbody>
             {detail.sightings.slice(0, 6).map((row) => (
-              <tr key={`${row.version} ${row.environment}`} className="border-b border-line last:border-b-0">
+              <tr key={`${row.version} ${row.environment}`} className="border-line border-b last:border-b-0">
                 <td className="py-1 font-mono">{row.version}</td>
                 <td>{row.environment}</td>
                 <td className="text-right font-mono">{count(row.count)}</td>
-                <td className="text-right text-faint">
-                  first <time dateTime={row.first_seen} title={exact(row.first_seen)}>{agoInWords(row.first_seen)}</time>
+                <td className="text-faint text-right">
+                  first{" "}
+                  <time dateTime={row.first_seen} title={exact(row.first_seen)}>
+                    {agoInWords(row.first_seen)}
+                  </time>
                 </td>
               </tr>
             ))}
@@ -180,7 +236,7 @@ function Facts({ detail }: { detail: ErrorDetail }) {
       </section>
       <section>
         {detail.endpoints.length > 0 && <Endpoints detail={detail} />}
-        <h2 className="border-b border-line pb-1 font-semibold">Attention {detail.attention.score} of 100</h2>
+        <h2 className="border-line border-b pb-1 font-semibold">Attention {detail.attention.score} of 100</h2>
         <p className="py-1 text-[13px]">{detail.attention.reasons.join(" · ")}</p>
       </section>
     </div>
@@ -192,30 +248,51 @@ function Endpoints({ detail }: { detail: ErrorDetail }) {
   const search = useSearch({ from: "/inside/errors/$ref" });
   return (
     <>
-      <h2 className="border-b border-line pb-1 font-semibold">Where it occurs</h2>
+      <h2 className="border-line border-b pb-1 font-semibold">Where it occurs</h2>
       <ul className="mb-4 text-[13px]">
         {detail.endpoints.map((hit) => (
-          <li key={hit.endpoint} className="flex flex-wrap justify-between gap-x-3 border-b border-line py-1 last:border-b-0">
+          <li
+            key={hit.endpoint}
+            className="border-line flex flex-wrap justify-between gap-x-3 border-b py-1 last:border-b-0"
+          >
             <Link
               to="/traffic"
-              search={{ ...search, service: detail.service, view: "endpoints", endpoint: hit.endpoint, q: undefined, where: undefined, occurrence: undefined }}
-              className="min-w-0 break-all font-mono"
+              search={{
+                ...search,
+                service: detail.service,
+                view: "endpoints",
+                endpoint: hit.endpoint,
+                q: undefined,
+                where: undefined,
+                occurrence: undefined,
+              }}
+              className="min-w-0 font-mono break-all"
             >
               {hit.endpoint}
             </Link>
             <span className="text-faint">
               {percent(hit.share)} of it
-              {hit.request_share != null && ` · ${percent(hit.request_share)} of ${counted(hit.requests, "request", "requests")} there`}
+              {hit.request_share != null &&
+                ` · ${percent(hit.request_share)} of ${counted(hit.requests, "request", "requests")} there`}
             </span>
           </li>
         ))}
       </ul>
-      {detail.sampling && <p className="-mt-3 mb-4 text-[13px] text-faint">{detail.service}: {detail.sampling}.</p>}
+      {detail.sampling && (
+        <p className="text-faint -mt-3 mb-4 text-[13px]">
+          {detail.service}: {detail.sampling}.
+        </p>
+      )}
     </>
   );
 }
 
-type OccurrenceProps = { reference: string; environment: string | undefined; chosen: string | undefined; narrow: (test: string) => void };
+type OccurrenceProps = {
+  reference: string;
+  environment: string | undefined;
+  chosen: string | undefined;
+  narrow: (test: string) => void;
+};
 
 function Occurrence({ reference, environment, chosen, narrow }: OccurrenceProps) {
   const navigate = useNavigate({ from: "/errors/$ref" });
@@ -224,9 +301,17 @@ function Occurrence({ reference, environment, chosen, narrow }: OccurrenceProps)
     queryFn: async () => {
       // The place among those kept: of the one chosen, or of the latest.
       const query = chosen ? { newer: chosen, environment } : { choice: "latest", environment };
-      const answer = await taken(api.GET("/api/v1/errors/{ref}/choose", { params: { path: { ref: reference }, query } }));
+      const answer = await taken(
+        api.GET("/api/v1/errors/{ref}/choose", { params: { path: { ref: reference }, query } }),
+      );
       if (!chosen) return { id: answer.id ?? undefined, position: answer.position, total: answer.total };
-      const end = answer.id ? answer : await taken(api.GET("/api/v1/errors/{ref}/choose", { params: { path: { ref: reference }, query: { choice: "latest", environment } } }));
+      const end = answer.id
+        ? answer
+        : await taken(
+            api.GET("/api/v1/errors/{ref}/choose", {
+              params: { path: { ref: reference }, query: { choice: "latest", environment } },
+            }),
+          );
       return { id: chosen, position: answer.id ? answer.position - 1 : end.position, total: end.total };
     },
     placeholderData: (before) => before,
@@ -241,11 +326,18 @@ function Occurrence({ reference, environment, chosen, narrow }: OccurrenceProps)
   const newer = () => void (id && go({ newer: id }));
   const router = useNavigate();
   const trace = occurrence.data?.trace_id ?? undefined;
-  const toTrace = () => trace && void router({ to: "/traces/$id", params: { id: trace }, search: occurrence.data?.span_id ? { span: occurrence.data.span_id } : {} });
+  const toTrace = () =>
+    trace &&
+    void router({
+      to: "/traces/$id",
+      params: { id: trace },
+      search: occurrence.data?.span_id ? { span: occurrence.data.span_id } : {},
+    });
   const toLines = () => trace && void router({ to: "/traffic", search: { view: "logs", trace, since: "7d" } });
   useHotkeys({ "[": older, "]": newer, t: toTrace, l: toLines });
   if (latest.isPending) return <Skeleton rows={6} />;
-  if (latest.isLoadingError) return <Failed what="The occurrences" error={latest.error} retry={() => void latest.refetch()} />;
+  if (latest.isLoadingError)
+    return <Failed what="The occurrences" error={latest.error} retry={() => void latest.refetch()} />;
   if (!id) {
     return (
       <Empty title="No occurrence is kept any more.">
@@ -255,7 +347,7 @@ function Occurrence({ reference, environment, chosen, narrow }: OccurrenceProps)
   }
   return (
     <section id="occurrence" aria-label="One occurrence">
-      <div className="flex flex-wrap items-baseline justify-between gap-x-4 gap-y-1 border-y border-line py-1.5">
+      <div className="border-line flex flex-wrap items-baseline justify-between gap-x-4 gap-y-1 border-y py-1.5">
         <h2>
           <b>Occurrence {count(latest.data.position)}</b> of {count(latest.data.total)}
           {occurrence.data && <When occurrence={occurrence.data} />}
@@ -271,8 +363,14 @@ function Occurrence({ reference, environment, chosen, narrow }: OccurrenceProps)
           {trace && <Step name="its log lines" onClick={toLines} shortcut="l" />}
         </div>
       </div>
-      {occurrence.isLoadingError && <Failed what="The occurrence" error={occurrence.error} retry={() => void occurrence.refetch()} />}
-      {occurrence.isPending ? <Skeleton rows={6} /> : occurrence.data && <OccurrenceView occurrence={occurrence.data} narrow={narrow} />}
+      {occurrence.isLoadingError && (
+        <Failed what="The occurrence" error={occurrence.error} retry={() => void occurrence.refetch()} />
+      )}
+      {occurrence.isPending ? (
+        <Skeleton rows={6} />
+      ) : (
+        occurrence.data && <OccurrenceView occurrence={occurrence.data} narrow={narrow} />
+      )}
     </section>
   );
 }

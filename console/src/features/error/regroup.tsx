@@ -12,11 +12,17 @@ type Way = keyof typeof WAYS;
 export function Regroup({ reference, service }: { reference: string; service: string }) {
   const [way, setWay] = useState<Way>();
   return (
-    <div className="mt-3 border-t border-line pt-2">
+    <div className="border-line mt-3 border-t pt-2">
       <div className="flex flex-wrap gap-x-4">
         <span className="font-semibold">Not right?</span>
         {(Object.keys(WAYS) as Way[]).map((name) => (
-          <button key={name} type="button" aria-expanded={way === name} onClick={() => setWay(way === name ? undefined : name)} className="text-accent hover:underline aria-expanded:font-semibold">
+          <button
+            key={name}
+            type="button"
+            aria-expanded={way === name}
+            onClick={() => setWay(way === name ? undefined : name)}
+            className="text-accent hover:underline aria-expanded:font-semibold"
+          >
             {WAYS[name]}
           </button>
         ))}
@@ -42,9 +48,17 @@ function Join({ reference }: { reference: string }) {
     <div className="mt-2">
       <label>
         References that become part of {reference}
-        <input value={text} onChange={(event) => setText(event.target.value)} placeholder="dasup-nivel gutih-lomor" className={INPUT} />
+        <input
+          value={text}
+          onChange={(event) => setText(event.target.value)}
+          placeholder="dasup-nivel gutih-lomor"
+          className={INPUT}
+        />
       </label>
-      <ChangeSteps isRule={false} change={others.length > 0 ? { kind: "join_errors", error: reference, with: others } : undefined} />
+      <ChangeSteps
+        isRule={false}
+        change={others.length > 0 ? { kind: "join_errors", error: reference, with: others } : undefined}
+      />
     </div>
   );
 }
@@ -55,7 +69,12 @@ function SplitBy({ reference }: { reference: string }) {
     <div className="mt-2">
       <label>
         Attribute of at most 50 values
-        <input value={attribute} onChange={(event) => setAttribute(event.target.value.trim())} placeholder="season" className={INPUT} />
+        <input
+          value={attribute}
+          onChange={(event) => setAttribute(event.target.value.trim())}
+          placeholder="season"
+          className={INPUT}
+        />
       </label>
       <ChangeSteps isRule change={attribute ? { kind: "split_by", error: reference, attribute } : undefined} />
     </div>
@@ -69,23 +88,34 @@ function SplitOff({ reference }: { reference: string }) {
     queryFn: () => taken(api.GET("/api/v1/errors/{ref}/causes", { params: { path: { ref: reference } } })),
   });
   const items = causes.data?.items ?? [];
-  if (causes.isSuccess && items.length < 2) return <p className="mt-2 text-faint">It has a single cause: nothing can be taken out. Split it by an attribute instead.</p>;
+  if (causes.isSuccess && items.length < 2)
+    return (
+      <p className="text-faint mt-2">
+        It has a single cause: nothing can be taken out. Split it by an attribute instead.
+      </p>
+    );
   return (
     <div className="mt-2">
       {items.map((cause) => (
-        <label key={cause.id} className="flex gap-x-3 border-b border-line py-1">
+        <label key={cause.id} className="border-line flex gap-x-3 border-b py-1">
           <input
             type="checkbox"
             checked={chosen.includes(cause.id)}
-            onChange={(event) => setChosen(event.target.checked ? [...chosen, cause.id] : chosen.filter((id) => id !== cause.id))}
+            onChange={(event) =>
+              setChosen(event.target.checked ? [...chosen, cause.id] : chosen.filter((id) => id !== cause.id))
+            }
           />
-          <span className="font-mono text-faint">{cause.id}</span>
+          <span className="text-faint font-mono">{cause.id}</span>
           <span className="w-16 text-right font-mono">{count(cause.count)}</span>
           <bdi className="min-w-0 flex-1 [overflow-wrap:anywhere]">{cause.message ?? "(none kept)"}</bdi>
           <span className="text-faint">last {agoInWords(cause.last_seen)}</span>
         </label>
       ))}
-      <ChangeSteps isRule={false} change={chosen.length > 0 ? { kind: "split_off", error: reference, causes: chosen } : undefined} onMade={() => setChosen([])} />
+      <ChangeSteps
+        isRule={false}
+        change={chosen.length > 0 ? { kind: "split_off", error: reference, causes: chosen } : undefined}
+        onMade={() => setChosen([])}
+      />
     </div>
   );
 }

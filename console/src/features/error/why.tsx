@@ -6,17 +6,21 @@ import { Failed, Skeleton } from "../../ui/states";
 
 /** Why the error is there: the evidence in order, then what was flagged and when. */
 export function Why({ detail }: { detail: ErrorDetail }) {
-  const why = useQuery({ queryKey: ["why", detail.ref], queryFn: () => taken(api.GET("/api/v1/errors/{ref}/why", { params: { path: { ref: detail.ref } } })), staleTime: 30_000 });
+  const why = useQuery({
+    queryKey: ["why", detail.ref],
+    queryFn: () => taken(api.GET("/api/v1/errors/{ref}/why", { params: { path: { ref: detail.ref } } })),
+    staleTime: 30_000,
+  });
   return (
     <section aria-label="Why it occurs" className="mb-5">
-      <h2 className="border-b border-line pb-1 font-semibold">Why it occurs</h2>
+      <h2 className="border-line border-b pb-1 font-semibold">Why it occurs</h2>
       {why.isPending && <Skeleton rows={2} />}
       {why.isLoadingError && <Failed what="The evidence" error={why.error} retry={() => void why.refetch()} />}
       {why.data && (
         <>
           <ol className="list-decimal pl-6">
             {why.data.sentences.map((sentence) => (
-              <li key={sentence.text} className="py-0.5 break-words marker:text-faint">
+              <li key={sentence.text} className="marker:text-faint py-0.5 break-words">
                 {sentence.ref ? (
                   <Link to="/errors/$ref" params={{ ref: sentence.ref }}>
                     {sentence.text}
@@ -28,7 +32,7 @@ export function Why({ detail }: { detail: ErrorDetail }) {
             ))}
           </ol>
           {why.data.touches.length > 1 && (
-            <p className="text-[13px] text-faint">
+            <p className="text-faint text-[13px]">
               Also near its frames:{" "}
               {why.data.touches.slice(1, 4).map((touch, at) => (
                 <span key={touch.commit}>
@@ -38,32 +42,46 @@ export function Why({ detail }: { detail: ErrorDetail }) {
               ))}
             </p>
           )}
-          {why.data.owners.length > 0 && <p className="text-[13px] text-faint">The code is owned by {why.data.owners.join(", ")}.</p>}
+          {why.data.owners.length > 0 && (
+            <p className="text-faint text-[13px]">The code is owned by {why.data.owners.join(", ")}.</p>
+          )}
           {why.data.steps.length > 0 && (
             <>
               <h3 className="mt-2 font-semibold">Next</h3>
               <ul className="list-disc pl-6">
                 {why.data.steps.map((step) => (
-                  <li key={step.text} className="py-0.5 break-words marker:text-faint">
-                    {step.link ? <a href={step.link}>{step.text}</a> : step.text} {!step.link && step.command && <code className="font-mono text-[13px] [overflow-wrap:anywhere]">{step.command}</code>}
+                  <li key={step.text} className="marker:text-faint py-0.5 break-words">
+                    {step.link ? <a href={step.link}>{step.text}</a> : step.text}{" "}
+                    {!step.link && step.command && (
+                      <code className="font-mono text-[13px] [overflow-wrap:anywhere]">{step.command}</code>
+                    )}
                   </li>
                 ))}
               </ul>
             </>
           )}
           {detail.flagged.slice(0, 4).map((flag) => (
-            <p key={`${flag.flag} ${flag.said_at}`} className="text-[13px] text-faint">
-              <span className={flag.withdrawn_at ? "line-through" : "font-semibold text-brick"}>{flag.flag}</span> in {flag.environment},{" "}
+            <p key={`${flag.flag} ${flag.said_at}`} className="text-faint text-[13px]">
+              <span className={flag.withdrawn_at ? "line-through" : "text-brick font-semibold"}>{flag.flag}</span> in{" "}
+              {flag.environment},{" "}
               {flag.flag === "surging" && !flag.by_deploy ? (
                 "without a deploy"
               ) : (
-                <Link to="/deploys/$service/$version" params={{ service: flag.service, version: flag.version }} search={{ environment: flag.environment }}>
+                <Link
+                  to="/deploys/$service/$version"
+                  params={{ service: flag.service, version: flag.version }}
+                  search={{ environment: flag.environment }}
+                >
                   {flag.service} {flag.version}
                 </Link>
               )}
-              , flagged <time dateTime={flag.said_at} title={exact(flag.said_at)}>{agoInWords(flag.said_at)}</time>
+              , flagged{" "}
+              <time dateTime={flag.said_at} title={exact(flag.said_at)}>
+                {agoInWords(flag.said_at)}
+              </time>
               {flag.flag === "surging" && `: ${flag.evidence}`}
-              {flag.withdrawn_at && `; taken back ${agoInWords(flag.withdrawn_at)}: data that came late showed that it was none`}
+              {flag.withdrawn_at &&
+                `; taken back ${agoInWords(flag.withdrawn_at)}: data that came late showed that it was none`}
               {flag.ended_at && `; ended ${agoInWords(flag.ended_at)}`}
             </p>
           ))}

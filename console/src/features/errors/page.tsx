@@ -12,8 +12,13 @@ import { pageSentence, rowSentence } from "./sentence";
 
 /** Whether all words typed stand somewhere in what a row shows. */
 function matches(error: ErrorItem, words: string): boolean {
-  const text = [error.title, error.service, error.own_frame, error.ref, error.message, ...error.versions].join(" ").toLowerCase();
-  return words.toLowerCase().split(/\s+/).every((word) => text.includes(word));
+  const text = [error.title, error.service, error.own_frame, error.ref, error.message, ...error.versions]
+    .join(" ")
+    .toLowerCase();
+  return words
+    .toLowerCase()
+    .split(/\s+/)
+    .every((word) => text.includes(word));
 }
 
 const PARTS = ["From a deploy", "Rising without one", "Known"] as const;
@@ -40,14 +45,15 @@ export function ErrorsPage() {
     <PredicateBox
       field={field}
       label="Filter the list"
-      placeholder="words, or a predicate such as: uncaught and version >= 2.4.0 and http.route like &quot;/v1/*&quot;"
+      placeholder='words, or a predicate such as: uncaught and version >= 2.4.0 and http.route like "/v1/*"'
       value={search.where}
       onApply={(where) => void navigate({ search: (now) => ({ ...now, where, q: undefined, cursor: undefined }) })}
       words={search.q}
       onWords={(q) => void navigate({ search: (now) => ({ ...now, q }), replace: true })}
     />
   );
-  const where = (where: string) => void navigate({ search: (now) => ({ ...now, where, q: undefined, cursor: undefined }) });
+  const where = (where: string) =>
+    void navigate({ search: (now) => ({ ...now, where, q: undefined, cursor: undefined }) });
   const slices = <Slices scope={search} narrow={(test) => where(narrowed(search.where, test))} apply={where} />;
   if (errors.isPending) return <Skeleton rows={9} />;
   if (errors.isLoadingError && search.where) {
@@ -58,7 +64,8 @@ export function ErrorsPage() {
       </>
     );
   }
-  if (errors.isLoadingError) return <Failed what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
+  if (errors.isLoadingError)
+    return <Failed what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
   const { total, traffic, next, against } = errors.data;
   const when = windowInWords(search);
   if (all.length === 0 && search.where && !search.cursor) {
@@ -79,10 +86,26 @@ export function ErrorsPage() {
       </>
     );
   }
-  if (all.length === 0) return <Nothing requests={traffic.requests} when={when} service={search.service} isFurther={search.cursor !== undefined} />;
+  if (all.length === 0)
+    return (
+      <Nothing
+        requests={traffic.requests}
+        when={when}
+        service={search.service}
+        isFurther={search.cursor !== undefined}
+      />
+    );
   const parts = new Set(items.map(part)).size;
   const { lead, rest } = pageSentence(all, total);
-  const scope = { service: search.service, environment: search.environment, since: search.since, from: search.from, to: search.to, where: search.where, against: search.against };
+  const scope = {
+    service: search.service,
+    environment: search.environment,
+    since: search.since,
+    from: search.from,
+    to: search.to,
+    where: search.where,
+    against: search.against,
+  };
   return (
     // Until the numbers of a changed scope are there, those of the one before are dimmed.
     <div aria-busy={errors.isPlaceholderData} className={errors.isPlaceholderData ? "opacity-50" : undefined}>
@@ -90,18 +113,31 @@ export function ErrorsPage() {
         <span className="text-brick">{lead}</span>
         {rest}
       </h1>
-      <p className="mt-1 text-faint">
+      <p className="text-faint mt-1">
         {counted(traffic.failed, "request", "requests")} failed of {count(traffic.requests)}
-        {traffic.requests > 0 && ` (${percent(traffic.failed / traffic.requests)})`} · {counted(total, "error", "errors")} in {when}
+        {traffic.requests > 0 && ` (${percent(traffic.failed / traffic.requests)})`} ·{" "}
+        {counted(total, "error", "errors")} in {when}
       </p>
       {against && search.against && (
         <p className="text-faint">
-          Against {againstInWords(search.against)}: {counted(against.failed, "request", "requests")} failed of {count(against.requests)}
-          {against.requests > 0 && ` (${percent(against.failed / against.requests)})`} · {counted(against.errors, "error", "errors")}
+          Against {againstInWords(search.against)}: {counted(against.failed, "request", "requests")} failed of{" "}
+          {count(against.requests)}
+          {against.requests > 0 && ` (${percent(against.failed / against.requests)})`} ·{" "}
+          {counted(against.errors, "error", "errors")}
           {against.gone > 0 && (
             <>
               {", "}
-              <Link to="/errors" search={{ ...search, since: undefined, from: against.from, to: against.to, against: undefined, cursor: undefined }}>
+              <Link
+                to="/errors"
+                search={{
+                  ...search,
+                  since: undefined,
+                  from: against.from,
+                  to: against.to,
+                  against: undefined,
+                  cursor: undefined,
+                }}
+              >
                 {count(against.gone)} of them gone now
               </Link>
             </>
@@ -110,9 +146,9 @@ export function ErrorsPage() {
       )}
       {box}
       {slices}
-      <div className="hidden justify-between border-b border-line pb-1 text-[13px] md:flex">
+      <div className="border-line hidden justify-between border-b pb-1 text-[13px] md:flex">
         <h2 className="font-semibold">
-          What matters most first <span className="font-normal text-faint">by attention, 0 to 100</span>
+          What matters most first <span className="text-faint font-normal">by attention, 0 to 100</span>
         </h2>
         <span className="text-faint">share of requests · occurrences · users · last</span>
       </div>
@@ -125,14 +161,19 @@ export function ErrorsPage() {
           {items.map((error, row) => (
             <li key={error.ref}>
               {parts > 1 && (row === 0 || part(items[row - 1] as ErrorItem) !== part(error)) && (
-                <h3 className="border-b border-line pt-3 pb-1 text-[13px] font-semibold">{PARTS[part(error)]}</h3>
+                <h3 className="border-line border-b pt-3 pb-1 text-[13px] font-semibold">{PARTS[part(error)]}</h3>
               )}
-              <Row error={error} scope={scope} isFirst={row === 0 && !search.cursor} link={(link) => void (rows.current[row] = link)} />
+              <Row
+                error={error}
+                scope={scope}
+                isFirst={row === 0 && !search.cursor}
+                link={(link) => void (rows.current[row] = link)}
+              />
             </li>
           ))}
         </ol>
       )}
-      <p className="mt-3 flex flex-wrap gap-x-4 gap-y-1 text-faint">
+      <p className="text-faint mt-3 flex flex-wrap gap-x-4 gap-y-1">
         <span>
           <Key>j</Key> <Key>k</Key> move
         </span>
@@ -164,7 +205,12 @@ export function ErrorsPage() {
   );
 }
 
-type RowProps = { error: ErrorItem; isFirst: boolean; scope: Record<string, string | undefined>; link: (link: HTMLAnchorElement | null) => void };
+type RowProps = {
+  error: ErrorItem;
+  isFirst: boolean;
+  scope: Record<string, string | undefined>;
+  link: (link: HTMLAnchorElement | null) => void;
+};
 
 /** Reasons told in the first row: the weightiest; the page of the error has all. */
 const SHOWN_REASONS = 5;
@@ -174,7 +220,7 @@ function Row({ error, isFirst, scope, link }: RowProps) {
   const tone = score >= 60 ? "bg-brick" : score >= 40 ? "bg-ochre" : "bg-layer-4";
   const open = { to: "/errors/$ref", params: { ref: error.ref }, search: scope } as const;
   return (
-    <div className="grid grid-cols-[3rem_1fr] items-center gap-x-3 border-b border-line py-1.5 md:grid-cols-[3rem_1fr_190px_4.5rem_4.5rem_4rem_4.5rem]">
+    <div className="border-line grid grid-cols-[3rem_1fr] items-center gap-x-3 border-b py-1.5 md:grid-cols-[3rem_1fr_190px_4.5rem_4.5rem_4rem_4.5rem]">
       <span className="flex items-center gap-1.5 font-mono text-[13px]" title={reasons.join(", ")}>
         <span aria-hidden="true" className={`h-4 w-1 ${tone}`} />
         <span className="sr-only">attention </span>
@@ -182,11 +228,11 @@ function Row({ error, isFirst, scope, link }: RowProps) {
         <span className="sr-only"> for {reasons.join(", ")}</span>
       </span>
       <div className="min-w-0">
-        <Link ref={link} {...open} className="block font-semibold text-ink md:truncate">
+        <Link ref={link} {...open} className="text-ink block font-semibold md:truncate">
           {error.flags.length > 0 && <span className="text-brick">{error.flags.join(", ")}: </span>}
           {rowSentence(error)}
         </Link>
-        <p className="text-[13px] text-faint md:truncate">
+        <p className="text-faint text-[13px] md:truncate">
           {error.service} · {error.title}
           {error.own_frame && <span className="font-mono text-[12px]"> · {error.own_frame}</span>}
           <span className="font-mono text-[12px]"> · {error.ref}</span>
@@ -194,9 +240,19 @@ function Row({ error, isFirst, scope, link }: RowProps) {
           {error.settled_in && ` · settled in ${error.settled_in}`}
           {error.quiet_until && ` · quiet until ${error.quiet_until}`}
         </p>
-        {isFirst && <p className="text-[13px] text-faint">Ranked first: {reasons.slice(0, SHOWN_REASONS).join(" · ")}</p>}
+        {isFirst && (
+          <p className="text-faint text-[13px]">Ranked first: {reasons.slice(0, SHOWN_REASONS).join(" · ")}</p>
+        )}
       </div>
-      <div className="hidden md:block">{error.strip && <Strip timeline={error.strip} isYoung={isYoung(error)} label={`${count(error.count)} occurrences over time`} />}</div>
+      <div className="hidden md:block">
+        {error.strip && (
+          <Strip
+            timeline={error.strip}
+            isYoung={isYoung(error)}
+            label={`${count(error.count)} occurrences over time`}
+          />
+        )}
+      </div>
       <span className="col-start-2 text-[13px] md:col-auto md:text-right md:font-mono">
         {error.request_share === null || error.request_share === undefined ? "—" : percent(error.request_share)}
         <span className="md:hidden"> of requests · </span>
@@ -205,12 +261,21 @@ function Row({ error, isFirst, scope, link }: RowProps) {
         </Link>
         <span className="md:hidden"> · {ago(error.last_seen)}</span>
       </span>
-      <Link {...open} tabIndex={-1} className="hidden text-right font-mono text-[13px] md:block" aria-label={`${error.count} occurrences`}>
+      <Link
+        {...open}
+        tabIndex={-1}
+        className="hidden text-right font-mono text-[13px] md:block"
+        aria-label={`${error.count} occurrences`}
+      >
         {count(error.count)}
         {error.against && <Then then={error.against} />}
       </Link>
       <span className="hidden text-right font-mono text-[13px] md:block">{count(error.users)}</span>
-      <time dateTime={error.last_seen} title={exact(error.last_seen)} className="hidden text-right text-[13px] md:block">
+      <time
+        dateTime={error.last_seen}
+        title={exact(error.last_seen)}
+        className="hidden text-right text-[13px] md:block"
+      >
         {ago(error.last_seen)}
       </time>
     </div>
@@ -220,7 +285,9 @@ function Row({ error, isFirst, scope, link }: RowProps) {
 /** How many there were in the period held against, and whether it is more or less now. */
 function Then({ then }: { then: NonNullable<ErrorItem["against"]> }) {
   return (
-    <span className={`block text-[12px] ${then.change === "more" ? "text-brick" : then.change === "less" ? "text-moss" : "text-faint"}`}>
+    <span
+      className={`block text-[12px] ${then.change === "more" ? "text-brick" : then.change === "less" ? "text-moss" : "text-faint"}`}
+    >
       {then.change === "more" && "▲ "}
       {then.change === "less" && "▼ "}
       {count(then.count)} then
@@ -228,7 +295,17 @@ function Then({ then }: { then: NonNullable<ErrorItem["against"]> }) {
   );
 }
 
-function Nothing({ requests, when, service, isFurther }: { requests: number; when: string; service: string | undefined; isFurther: boolean }) {
+function Nothing({
+  requests,
+  when,
+  service,
+  isFurther,
+}: {
+  requests: number;
+  when: string;
+  service: string | undefined;
+  isFurther: boolean;
+}) {
   if (isFurther) {
     return (
       <Empty title="There are no further errors.">
@@ -239,7 +316,10 @@ function Nothing({ requests, when, service, isFurther }: { requests: number; whe
   if (requests > 0) {
     return (
       <Empty title={`Nothing failed in ${when}.`}>
-        <p>{count(requests)} requests came in and none of them reported an exception. Choose a longer window to see older errors.</p>
+        <p>
+          {count(requests)} requests came in and none of them reported an exception. Choose a longer window to see older
+          errors.
+        </p>
       </Empty>
     );
   }

@@ -25,11 +25,19 @@ const error = (given: Partial<ErrorItem>): ErrorItem =>
   }) as ErrorItem;
 
 const withLayer = (occurrences: number, requests: number) =>
-  error({ first_seen: YOUNG, came_with_version: true, strip: { layers: [{ version: "2.4.0", occurrences: [occurrences], requests: [requests] }] } as unknown as ErrorItem["strip"] });
+  error({
+    first_seen: YOUNG,
+    came_with_version: true,
+    strip: {
+      layers: [{ version: "2.4.0", occurrences: [occurrences], requests: [requests] }],
+    } as unknown as ErrorItem["strip"],
+  });
 
 describe("a row", () => {
   it("leads with the share of the version that the error came with", () => {
-    expect(rowSentence(withLayer(30, 120))).toBe("25 % of the requests to fares 2.4.0 fail with DivisionByZero, since 26 min ago");
+    expect(rowSentence(withLayer(30, 120))).toBe(
+      "25 % of the requests to fares 2.4.0 fail with DivisionByZero, since 26 min ago",
+    );
   });
 
   it("never says more than all requests fail", () => {
@@ -37,7 +45,9 @@ describe("a row", () => {
   });
 
   it("says that it is caught, and its title where it has no type", () => {
-    expect(rowSentence(error({ type: "", title: "no tide table for Kirkwall", uncaught: false }))).toBe("no tide table for Kirkwall, caught");
+    expect(rowSentence(error({ type: "", title: "no tide table for Kirkwall", uncaught: false }))).toBe(
+      "no tide table for Kirkwall, caught",
+    );
   });
 
   it("gives no share where there are no requests", () => {
@@ -54,7 +64,9 @@ describe("the page", () => {
 
   it("says that no error is new", () => {
     const { lead, rest } = pageSentence([error({ request_share: 0.009 })], 12);
-    expect(lead + rest).toBe("0.9 % of the requests to fares fail with DivisionByZero. No error is new in the last 24 hours; 12 are known from before.");
+    expect(lead + rest).toBe(
+      "0.9 % of the requests to fares fail with DivisionByZero. No error is new in the last 24 hours; 12 are known from before.",
+    );
   });
 
   it("says that nothing fails", () => {

@@ -3,7 +3,8 @@ import { isYoung, layerShare } from "../../api/facts";
 import { agoInWords, counted, percent } from "../../ui/format";
 
 /** What follows the first of some new errors: how many others there are. */
-const others = (n: number) => (n > 0 ? ` ${counted(n, "other error is", "other errors are")} new in the last 24 hours.` : "");
+const others = (n: number) =>
+  n > 0 ? ` ${counted(n, "other error is", "other errors are")} new in the last 24 hours.` : "";
 
 /** The name of a failure: its type without the package, else its title. */
 const nameOf = (error: ErrorItem) => error.type.split(".").at(-1) || error.title;
@@ -12,12 +13,16 @@ const nameOf = (error: ErrorItem) => error.type.split(".").at(-1) || error.title
 export function rowSentence(error: ErrorItem): string {
   const what = nameOf(error);
   const share = error.request_share ?? null;
-  const came = error.came_with_version ? `came with ${error.service} ${error.first_version}` : `first seen in ${error.first_version}`;
+  const came = error.came_with_version
+    ? `came with ${error.service} ${error.first_version}`
+    : `first seen in ${error.first_version}`;
   const since = isYoung(error) ? `, ${came} ${agoInWords(error.first_seen)}` : "";
   const handled = error.uncaught ? "" : ", caught";
   const layer = layerShare(error);
-  if (layer !== null && error.uncaught) return `${percent(layer)} of the requests to ${error.service} ${error.first_version} fail with ${what}, since ${agoInWords(error.first_seen)}`;
-  if (share !== null && share > 0 && error.uncaught) return `${percent(share)} of its requests fail with ${what}${since}`;
+  if (layer !== null && error.uncaught)
+    return `${percent(layer)} of the requests to ${error.service} ${error.first_version} fail with ${what}, since ${agoInWords(error.first_seen)}`;
+  if (share !== null && share > 0 && error.uncaught)
+    return `${percent(share)} of its requests fail with ${what}${since}`;
   return `${what}${handled}${since}`;
 }
 

@@ -6,7 +6,17 @@ import { testOf } from "../../ui/predicate-box";
 import { Failed } from "../../ui/states";
 
 /** Fields that slice the list, as the API calls them. */
-const FIELDS = ["kind", "touches", "namespace", "endpoint", "version", "group", "customer", "host.name", "cloud.region"];
+const FIELDS = [
+  "kind",
+  "touches",
+  "namespace",
+  "endpoint",
+  "version",
+  "group",
+  "customer",
+  "host.name",
+  "cloud.region",
+];
 
 type Props = { scope: Scope; narrow: (test: string) => void; apply: (where: string) => void };
 
@@ -19,7 +29,11 @@ export function Slices({ scope, narrow, apply }: Props) {
       <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
         <label>
           Slice by{" "}
-          <select value={by} onChange={(event) => setBy(event.target.value)} className="rounded-sm border border-line bg-sheet px-1.5 py-0.5">
+          <select
+            value={by}
+            onChange={(event) => setBy(event.target.value)}
+            className="border-line bg-sheet rounded-sm border px-1.5 py-0.5"
+          >
             <option value="">…</option>
             {FIELDS.map((name) => (
               <option key={name} value={name}>
@@ -29,7 +43,13 @@ export function Slices({ scope, narrow, apply }: Props) {
           </select>
         </label>
         {(saved.data?.items ?? []).map((slice) => (
-          <Saved key={slice.name} name={slice.name} where={slice.where} isOn={scope.where?.includes(testOf("slice", slice.name)) ?? false} apply={() => apply(testOf("slice", slice.name))} />
+          <Saved
+            key={slice.name}
+            name={slice.name}
+            where={slice.where}
+            isOn={scope.where?.includes(testOf("slice", slice.name)) ?? false}
+            apply={() => apply(testOf("slice", slice.name))}
+          />
         ))}
         {scope.where && !scope.where.includes("slice") && <Save where={scope.where} />}
       </div>
@@ -46,11 +66,22 @@ function Saved({ name, where, isOn, apply }: { name: string; where: string; isOn
   });
   return (
     <span className="whitespace-nowrap">
-      <button type="button" onClick={apply} title={where} aria-pressed={isOn} className="text-accent hover:underline aria-pressed:font-semibold aria-pressed:text-ink">
+      <button
+        type="button"
+        onClick={apply}
+        title={where}
+        aria-pressed={isOn}
+        className="text-accent aria-pressed:text-ink hover:underline aria-pressed:font-semibold"
+      >
         {name}
       </button>
       {isOn && mayChange && (
-        <button type="button" onClick={() => remove.mutate()} aria-label={`Remove the slice ${name}`} className="ml-1 text-faint hover:underline">
+        <button
+          type="button"
+          onClick={() => remove.mutate()}
+          aria-label={`Remove the slice ${name}`}
+          className="text-faint ml-1 hover:underline"
+        >
           remove
         </button>
       )}
@@ -62,7 +93,8 @@ function Saved({ name, where, isOn, apply }: { name: string; where: string; isOn
 function Save({ where }: { where: string }) {
   const [name, setName] = useState<string>();
   const save = useMutation({
-    mutationFn: (name: string) => taken(api.PUT("/api/v1/slices/{name}", { params: { path: { name } }, body: { where } })),
+    mutationFn: (name: string) =>
+      taken(api.PUT("/api/v1/slices/{name}", { params: { path: { name } }, body: { where } })),
     onSuccess: () => {
       setName(undefined);
       return queryClient.invalidateQueries({ queryKey: ["slices"] });
@@ -83,7 +115,13 @@ function Save({ where }: { where: string }) {
     <form onSubmit={send} className="flex flex-wrap items-baseline gap-x-2">
       <label>
         Name{" "}
-        <input autoFocus value={name} maxLength={100} onChange={(event) => setName(event.target.value)} className="w-32 rounded-sm border border-line bg-sheet px-1.5 py-0.5" />
+        <input
+          autoFocus
+          value={name}
+          maxLength={100}
+          onChange={(event) => setName(event.target.value)}
+          className="border-line bg-sheet w-32 rounded-sm border px-1.5 py-0.5"
+        />
       </label>
       <button type="submit" className="text-accent hover:underline">
         save
@@ -103,9 +141,17 @@ function Values({ by, scope, narrow }: { by: string; scope: Scope; narrow: (test
     queryFn: () => taken(api.GET("/api/v1/parts", { params: { query } })),
     placeholderData: (before) => before,
   });
-  if (parts.isPending) return <div className="mt-1 h-7 bg-wash motion-safe:animate-pulse" role="status" aria-label="Loading the values" />;
-  if (parts.isLoadingError) return <Failed what={`The values of ${by}`} error={parts.error} retry={() => void parts.refetch()} />;
-  if (parts.data.items.length === 0) return <p className="mt-1 text-faint">No occurrence here has {by === "group" || by === "customer" ? `a ${by}; an attribute is chosen for it in the service settings` : by}.</p>;
+  if (parts.isPending)
+    return <div className="bg-wash mt-1 h-7 motion-safe:animate-pulse" role="status" aria-label="Loading the values" />;
+  if (parts.isLoadingError)
+    return <Failed what={`The values of ${by}`} error={parts.error} retry={() => void parts.refetch()} />;
+  if (parts.data.items.length === 0)
+    return (
+      <p className="text-faint mt-1">
+        No occurrence here has{" "}
+        {by === "group" || by === "customer" ? `a ${by}; an attribute is chosen for it in the service settings` : by}.
+      </p>
+    );
   return (
     <ul className="mt-1.5 flex flex-wrap gap-x-1.5 gap-y-1.5" aria-label={`Values of ${by}`}>
       {parts.data.items.map((part) => (
@@ -114,9 +160,12 @@ function Values({ by, scope, narrow }: { by: string; scope: Scope; narrow: (test
             type="button"
             onClick={() => narrow(part.where)}
             title={`${counted(part.errors, "error", "errors")}, ${counted(part.occurrences, "occurrence", "occurrences")}, ${counted(part.users, "user", "users")}`}
-            className="rounded-sm border border-line bg-sheet px-2 py-0.5 hover:bg-wash"
+            className="border-line bg-sheet hover:bg-wash rounded-sm border px-2 py-0.5"
           >
-            <bdi className="font-mono">{part.value}</bdi> <span className="text-faint">{counted(part.errors, "error", "errors")} · {count(part.occurrences)}</span>
+            <bdi className="font-mono">{part.value}</bdi>{" "}
+            <span className="text-faint">
+              {counted(part.errors, "error", "errors")} · {count(part.occurrences)}
+            </span>
           </button>
         </li>
       ))}

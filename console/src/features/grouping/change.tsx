@@ -9,12 +9,25 @@ import { Failed } from "../../ui/states";
 const PARTS = 10;
 
 /** A change to grouping: tried first, then made. `change` is undefined while the form is not filled in. */
-export function ChangeSteps({ change, isRule, onMade }: { change: GroupingChange | undefined; isRule: boolean; onMade?: () => void }) {
+export function ChangeSteps({
+  change,
+  isRule,
+  onMade,
+}: {
+  change: GroupingChange | undefined;
+  isRule: boolean;
+  onMade?: () => void;
+}) {
   const mayChange = useMayAct();
   const [days, setDays] = useState(7);
   const asked = JSON.stringify([change, days]);
   const send = (dry: boolean) =>
-    taken(api.POST("/api/v1/grouping/changes", { params: { query: { dry_run: dry, days } }, body: change as GroupingChange }));
+    taken(
+      api.POST("/api/v1/grouping/changes", {
+        params: { query: { dry_run: dry, days } },
+        body: change as GroupingChange,
+      }),
+    );
   const trial = useMutation({ mutationFn: async () => ({ asked, outcome: await send(true) }) });
   const made = useMutation({
     mutationFn: () => send(false),
@@ -27,12 +40,21 @@ export function ChangeSteps({ change, isRule, onMade }: { change: GroupingChange
   return (
     <div className="mt-2">
       <div className="flex flex-wrap items-center gap-3">
-        <button type="button" disabled={!change || trial.isPending} onClick={() => trial.mutate()} className="rounded-sm border border-line bg-paper px-3 py-1 hover:bg-wash disabled:opacity-60">
+        <button
+          type="button"
+          disabled={!change || trial.isPending}
+          onClick={() => trial.mutate()}
+          className="border-line bg-paper hover:bg-wash rounded-sm border px-3 py-1 disabled:opacity-60"
+        >
           {trial.isPending ? "Trying…" : "Try it"}
         </button>
         <label>
           over the last{" "}
-          <select value={days} onChange={(event) => setDays(Number(event.target.value))} className="rounded-sm border border-line bg-sheet px-1.5 py-1">
+          <select
+            value={days}
+            onChange={(event) => setDays(Number(event.target.value))}
+            className="border-line bg-sheet rounded-sm border px-1.5 py-1"
+          >
             {[1, 3, 7, 14, 30].map((n) => (
               <option key={n} value={n}>
                 {counted(n, "day", "days")}
@@ -41,7 +63,12 @@ export function ChangeSteps({ change, isRule, onMade }: { change: GroupingChange
           </select>
         </label>
         {isTried && mayChange && (
-          <button type="button" disabled={made.isPending} onClick={() => made.mutate()} className="rounded-sm bg-accent px-3 py-1 font-semibold text-on-accent disabled:opacity-60">
+          <button
+            type="button"
+            disabled={made.isPending}
+            onClick={() => made.mutate()}
+            className="bg-accent text-on-accent rounded-sm px-3 py-1 font-semibold disabled:opacity-60"
+          >
             {isRule ? "Make it a rule" : "Do it"}
           </button>
         )}
@@ -51,7 +78,7 @@ export function ChangeSteps({ change, isRule, onMade }: { change: GroupingChange
       {isTried && !made.isSuccess && trial.data && <Outcome outcome={trial.data.outcome} />}
       {made.isError && <Refused what="Nothing was changed" message={made.error.message} />}
       {made.isSuccess && (
-        <p role="status" className="mt-2 border-l-4 border-moss bg-paper px-3 py-2">
+        <p role="status" className="border-moss bg-paper mt-2 border-l-4 px-3 py-2">
           Change {made.data.id}: {made.data.sentence}. The history below undoes it.
         </p>
       )}
@@ -61,7 +88,7 @@ export function ChangeSteps({ change, isRule, onMade }: { change: GroupingChange
 
 function Refused({ what, message }: { what: string; message: string }) {
   return (
-    <div role="alert" className="mt-2 border-l-4 border-brick bg-paper px-3 py-2">
+    <div role="alert" className="border-brick bg-paper mt-2 border-l-4 px-3 py-2">
       <p className="font-semibold">{what}.</p>
       <p className="font-mono text-[12px] whitespace-pre-wrap">{message}</p>
     </div>
@@ -71,10 +98,11 @@ function Refused({ what, message }: { what: string; message: string }) {
 /** What a change would do. */
 function Outcome({ outcome }: { outcome: GroupingOutcome }) {
   return (
-    <div role="status" className="mt-2 border-l-4 border-ochre bg-paper px-3 py-2">
+    <div role="status" className="border-ochre bg-paper mt-2 border-l-4 px-3 py-2">
       <p>
         <b>This {outcome.sentence}.</b>{" "}
-        {outcome.occurrences > 0 && `${counted(outcome.occurrences, "occurrence was", "occurrences were")} looked at.`} Nothing is changed yet.
+        {outcome.occurrences > 0 && `${counted(outcome.occurrences, "occurrence was", "occurrences were")} looked at.`}{" "}
+        Nothing is changed yet.
       </p>
       {outcome.joined.map(({ into, errors }) => (
         <div key={into.ref} className="mt-1">
@@ -98,11 +126,14 @@ function Outcome({ outcome }: { outcome: GroupingOutcome }) {
           <ul className="pl-4">
             {parts.slice(0, PARTS).map((part) => (
               <li key={part.title}>
-                <span className="font-mono">{count(part.count)}</span> <bdi className="[overflow-wrap:anywhere]">{part.title}</bdi>
+                <span className="font-mono">{count(part.count)}</span>{" "}
+                <bdi className="[overflow-wrap:anywhere]">{part.title}</bdi>
               </li>
             ))}
             {parts.length > PARTS && <li className="text-faint">and {parts.length - PARTS} more parts</li>}
-            {leaving > 0 && <li>{counted(leaving, "occurrence goes", "occurrences go")} over to another known error</li>}
+            {leaving > 0 && (
+              <li>{counted(leaving, "occurrence goes", "occurrences go")} over to another known error</li>
+            )}
           </ul>
         </div>
       ))}
@@ -114,7 +145,12 @@ function Named({ ref, title }: { ref: string; title: string }) {
   const search = useSearch({ from: "/inside" });
   return (
     <>
-      <Link to="/errors/$ref" params={{ ref }} search={{ environment: search.environment, since: search.since }} className="font-mono">
+      <Link
+        to="/errors/$ref"
+        params={{ ref }}
+        search={{ environment: search.environment, since: search.since }}
+        className="font-mono"
+      >
         {ref}
       </Link>{" "}
       <bdi className="[overflow-wrap:anywhere]">{title}</bdi>
@@ -133,16 +169,19 @@ export function History({ error }: { error?: string }) {
     mutationFn: (id: number) => taken(api.POST("/api/v1/grouping/changes/{id}/undo", { params: { path: { id } } })),
     onSuccess: () => queryClient.invalidateQueries(),
   });
-  if (changes.isLoadingError) return <Failed what="The history" error={changes.error} retry={() => void changes.refetch()} />;
-  if (changes.isPending) return <div className="h-8 bg-wash motion-safe:animate-pulse" role="status" aria-label="Loading the history" />;
-  if (changes.data.items.length === 0) return <p className="text-faint">Nobody has changed how {error ? "it is" : "errors are"} grouped.</p>;
+  if (changes.isLoadingError)
+    return <Failed what="The history" error={changes.error} retry={() => void changes.refetch()} />;
+  if (changes.isPending)
+    return <div className="bg-wash h-8 motion-safe:animate-pulse" role="status" aria-label="Loading the history" />;
+  if (changes.data.items.length === 0)
+    return <p className="text-faint">Nobody has changed how {error ? "it is" : "errors are"} grouped.</p>;
   return (
     <>
       {undo.isError && <Refused what="Nothing was undone" message={undo.error.message} />}
       <ul>
         {changes.data.items.map((item) => (
-          <li key={item.id} className="flex flex-wrap items-baseline gap-x-3 border-b border-line py-1 last:border-b-0">
-            <span className="font-mono text-faint">{item.id}</span>
+          <li key={item.id} className="border-line flex flex-wrap items-baseline gap-x-3 border-b py-1 last:border-b-0">
+            <span className="text-faint font-mono">{item.id}</span>
             <span className="min-w-0 flex-1 [overflow-wrap:anywhere]">
               {!error && <b>{item.service}: </b>}
               {item.change} — <span className="text-faint">{item.sentence}</span>
@@ -156,7 +195,13 @@ export function History({ error }: { error?: string }) {
               <>
                 {item.is_rule && <span className="text-moss">in force</span>}
                 {mayChange && (
-                  <button type="button" disabled={undo.isPending} onClick={() => undo.mutate(item.id)} aria-label={`Undo change ${item.id}`} className="text-accent hover:underline">
+                  <button
+                    type="button"
+                    disabled={undo.isPending}
+                    onClick={() => undo.mutate(item.id)}
+                    aria-label={`Undo change ${item.id}`}
+                    className="text-accent hover:underline"
+                  >
                     undo
                   </button>
                 )}

@@ -4,7 +4,11 @@ import { useServices } from "../../api/client";
 import { Empty, Failed, Skeleton } from "../../ui/states";
 import { ChangeSteps, History } from "./change";
 
-const lines = (text: string) => text.split(/[\n,]/).map((line) => line.trim()).filter(Boolean);
+const lines = (text: string) =>
+  text
+    .split(/[\n,]/)
+    .map((line) => line.trim())
+    .filter(Boolean);
 
 /** Rules of people: which code is own, what belongs together; and all that was changed. */
 export function GroupingPage() {
@@ -15,7 +19,8 @@ export function GroupingPage() {
   const [library, setLibrary] = useState("");
   const [where, setWhere] = useState("");
   if (services.isPending) return <Skeleton rows={8} />;
-  if (services.isLoadingError) return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
+  if (services.isLoadingError)
+    return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
   const items = services.data.items;
   const service = chosen ?? inScope ?? items[0]?.service;
   if (!service) {
@@ -32,37 +37,70 @@ export function GroupingPage() {
       <p className="mt-1">
         <label>
           Rules for{" "}
-          <select value={service} onChange={(event) => setChosen(event.target.value)} className="rounded-sm border border-line bg-sheet px-1.5 py-1">
+          <select
+            value={service}
+            onChange={(event) => setChosen(event.target.value)}
+            className="border-line bg-sheet rounded-sm border px-1.5 py-1"
+          >
             {items.map((item) => (
               <option key={`${item.namespace} ${item.service}`}>{item.service}</option>
             ))}
           </select>
         </label>{" "}
-        <span className="text-faint">Each is tried on what was sent before it is made. An error is split on its own page.</span>
+        <span className="text-faint">
+          Each is tried on what was sent before it is made. An error is split on its own page.
+        </span>
       </p>
       <div className="mt-4 grid gap-8 lg:grid-cols-2">
-        <Rule title="Own code" why="Own frames decide which error an occurrence is. Say which code counts: beginnings of paths, modules or functions, one a line.">
+        <Rule
+          title="Own code"
+          why="Own frames decide which error an occurrence is. Say which code counts: beginnings of paths, modules or functions, one a line."
+        >
           <div className="grid grid-cols-2 gap-3">
             <label>
               Is own code
-              <textarea rows={3} value={own} onChange={(event) => setOwn(event.target.value)} placeholder="vendor/skerry_tariffs" className={input} />
+              <textarea
+                rows={3}
+                value={own}
+                onChange={(event) => setOwn(event.target.value)}
+                placeholder="vendor/skerry_tariffs"
+                className={input}
+              />
             </label>
             <label>
               Is a library
-              <textarea rows={3} value={library} onChange={(event) => setLibrary(event.target.value)} placeholder="fares.generated" className={input} />
+              <textarea
+                rows={3}
+                value={library}
+                onChange={(event) => setLibrary(event.target.value)}
+                placeholder="fares.generated"
+                className={input}
+              />
             </label>
           </div>
-          <ChangeSteps isRule change={lines(own + library).length > 0 ? { kind: "own_code", service, own: lines(own), library: lines(library) } : undefined} />
+          <ChangeSteps
+            isRule
+            change={
+              lines(own + library).length > 0
+                ? { kind: "own_code", service, own: lines(own), library: lines(library) }
+                : undefined
+            }
+          />
         </Rule>
         <Rule title="One error where" why="Whatever this holds for is one error, what is known as well as what comes.">
           <label>
             Predicate
-            <input value={where} onChange={(event) => setWhere(event.target.value)} placeholder='type = ConnectTimeout and function like "*dial"' className={input} />
+            <input
+              value={where}
+              onChange={(event) => setWhere(event.target.value)}
+              placeholder='type = ConnectTimeout and function like "*dial"'
+              className={input}
+            />
           </label>
           <ChangeSteps isRule change={where.trim() ? { kind: "join_where", service, where } : undefined} />
         </Rule>
       </div>
-      <h2 className="mt-8 border-b border-line pb-1 font-semibold">What was changed, the newest first</h2>
+      <h2 className="border-line mt-8 border-b pb-1 font-semibold">What was changed, the newest first</h2>
       <div className="text-[13px]">
         <History />
       </div>
@@ -73,8 +111,8 @@ export function GroupingPage() {
 function Rule({ title, why, children }: { title: string; why: string; children: ReactNode }) {
   return (
     <section>
-      <h2 className="border-b border-line pb-1 font-semibold">{title}</h2>
-      <p className="my-1.5 text-faint">{why}</p>
+      <h2 className="border-line border-b pb-1 font-semibold">{title}</h2>
+      <p className="text-faint my-1.5">{why}</p>
       <div className="text-[13px]">{children}</div>
     </section>
   );

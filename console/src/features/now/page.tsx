@@ -14,21 +14,30 @@ const WORDS: Record<string, { word: string; colour: string }> = {
 export function NowPage() {
   const { service, environment } = useSearch({ from: "/inside/now" });
   const query = { ...(service ? { service } : {}), ...(environment ? { environment } : {}) };
-  const now = useQuery({ queryKey: ["now", query], queryFn: () => taken(api.GET("/api/v1/now", { params: { query } })), refetchInterval: 10_000 });
+  const now = useQuery({
+    queryKey: ["now", query],
+    queryFn: () => taken(api.GET("/api/v1/now", { params: { query } })),
+    refetchInterval: 10_000,
+  });
   if (now.isPending) return <Skeleton rows={6} />;
-  if (now.isLoadingError) return <Failed what="What needs attention" error={now.error} retry={() => void now.refetch()} />;
+  if (now.isLoadingError)
+    return <Failed what="What needs attention" error={now.error} retry={() => void now.refetch()} />;
   const { sentence, items, requests, failed, services, troubles } = now.data;
   return (
     <>
       <h1 className={`text-xl font-bold ${items.length + troubles.length === 0 ? "text-moss" : ""}`}>{sentence}</h1>
-      <p className="mt-1 text-faint">
+      <p className="text-faint mt-1">
         {requests > 0
           ? `${counted(requests, "request", "requests")} came in the last 15 minutes to ${counted(services, "service", "services")}; ${failed === 0 ? "none failed" : `${percent(failed / requests)} failed`}. Each endpoint is held against its own last seven days.`
           : "Once a service sends spans, this page says which endpoints fail or are slow against their own past."}
       </p>
       {troubles.map((trouble) => (
-        <p key={trouble.name} className="mt-2 text-ochre" role="status">
-          <b>Outcrop’s own “{trouble.name}”</b>, since <time dateTime={trouble.since} title={exact(trouble.since)}>{agoInWords(trouble.since)}</time>: {trouble.says}.
+        <p key={trouble.name} className="text-ochre mt-2" role="status">
+          <b>Outcrop’s own “{trouble.name}”</b>, since{" "}
+          <time dateTime={trouble.since} title={exact(trouble.since)}>
+            {agoInWords(trouble.since)}
+          </time>
+          : {trouble.says}.
         </p>
       ))}
       {items.length > 0 && (
@@ -51,7 +60,7 @@ function Row({ item }: { item: NowItem }) {
   const { word, colour } = WORDS[item.kind] ?? { word: item.kind, colour: "" };
   const name = <span className="font-mono text-[13px] break-words">{item.what}</span>;
   return (
-    <li className="grid gap-x-5 border-b border-line py-2 md:grid-cols-[7rem_6rem_minmax(0,1fr)]">
+    <li className="border-line grid gap-x-5 border-b py-2 md:grid-cols-[7rem_6rem_minmax(0,1fr)]">
       <time dateTime={item.since} title={exact(item.since)} className="text-faint">
         {agoInWords(item.since)}
       </time>
@@ -64,7 +73,16 @@ function Row({ item }: { item: NowItem }) {
               {name}
             </Link>
           ) : (
-            <Link to="/traffic" search={{ view: "requests", service: item.service, endpoint: item.what, only: item.kind === "slow" ? "slow" : "failed", since: "30m" }}>
+            <Link
+              to="/traffic"
+              search={{
+                view: "requests",
+                service: item.service,
+                endpoint: item.what,
+                only: item.kind === "slow" ? "slow" : "failed",
+                since: "30m",
+              }}
+            >
               {name}
             </Link>
           )}

@@ -16,14 +16,19 @@ export function DropError({ reference }: { reference: string }) {
   if (!mayDrop) return null;
   if (make.isSuccess) {
     return (
-      <p role="status" className="mt-2 border-l-4 border-moss bg-sheet px-3 py-2">
+      <p role="status" className="border-moss bg-sheet mt-2 border-l-4 px-3 py-2">
         Dropped from now on, before it counts. <Link to="/senders">End it, or see how much it was.</Link>
       </p>
     );
   }
   return (
     <div className="mt-2">
-      <button type="button" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)} className="text-accent hover:underline aria-expanded:font-semibold">
+      <button
+        type="button"
+        aria-expanded={isOpen}
+        onClick={() => setOpen(!isOpen)}
+        className="text-accent hover:underline aria-expanded:font-semibold"
+      >
         Noise? Drop this
       </button>
       {isOpen && (
@@ -41,4 +46,3 @@ export function DropError({ reference }: { reference: string }) {
     </div>
   );
 }
-

@@ -14,7 +14,8 @@ export function SendersPage() {
   const keys = useQuery({ queryKey: ["keys"], queryFn: () => taken(api.GET("/api/v1/keys")) });
   const mayChange = useIsAdmin();
   if (keys.isPending) return <Skeleton rows={6} />;
-  if (keys.isLoadingError) return <Failed what="The sender keys" error={keys.error} retry={() => void keys.refetch()} />;
+  if (keys.isLoadingError)
+    return <Failed what="The sender keys" error={keys.error} retry={() => void keys.refetch()} />;
   const items = keys.data.items;
   const inUse = items.filter((key) => !key.revoked_at);
   const active = inUse.filter((key) => key.requests_24h > 0).length;
@@ -33,7 +34,7 @@ export function SendersPage() {
             {items.map((key) => (
               <KeyRow key={key.name} item={key} mayChange={mayChange} />
             ))}
-            {items.length === 0 && <p className="py-2 text-faint">None yet.</p>}
+            {items.length === 0 && <p className="text-faint py-2">None yet.</p>}
           </section>
           <Dropped mayChange={mayChange} />
         </div>
@@ -47,28 +48,46 @@ export function SendersPage() {
 }
 
 function Head({ children }: { children: ReactNode }) {
-  return <h2 className="border-b border-line pb-1 font-semibold">{children}</h2>;
+  return <h2 className="border-line border-b pb-1 font-semibold">{children}</h2>;
 }
 
 function KeyRow({ item, mayChange }: { item: KeyItem; mayChange: boolean }) {
   const [sure, setSure] = useState(false);
   const changed = () => queryClient.invalidateQueries({ queryKey: ["keys"] });
   const path = { params: { path: { name: item.name } } };
-  const rotate = useMutation({ mutationFn: () => taken(api.POST("/api/v1/keys/{name}/rotate", { ...path, body: {} })), onSuccess: changed });
+  const rotate = useMutation({
+    mutationFn: () => taken(api.POST("/api/v1/keys/{name}/rotate", { ...path, body: {} })),
+    onSuccess: changed,
+  });
   const revoke = useMutation({ mutationFn: () => taken(api.DELETE("/api/v1/keys/{name}", path)), onSuccess: changed });
-  const bounds = [item.services.length > 0 ? item.services.join(", ") : "all services", item.environments.length > 0 && `in ${item.environments.join(", ")}`, item.bytes_per_minute && `${count(Math.round(item.bytes_per_minute / 1000))} kB a minute`];
+  const bounds = [
+    item.services.length > 0 ? item.services.join(", ") : "all services",
+    item.environments.length > 0 && `in ${item.environments.join(", ")}`,
+    item.bytes_per_minute && `${count(Math.round(item.bytes_per_minute / 1000))} kB a minute`,
+  ];
   return (
-    <div className={`border-b border-line py-2 ${item.revoked_at ? "text-faint" : ""}`}>
+    <div className={`border-line border-b py-2 ${item.revoked_at ? "text-faint" : ""}`}>
       <div className="flex flex-wrap items-baseline gap-x-4">
         <span className="font-mono font-semibold break-all">{item.name}</span>
-        <span className="text-[13px] text-faint">{bounds.filter(Boolean).join(", ")}</span>
+        <span className="text-faint text-[13px]">{bounds.filter(Boolean).join(", ")}</span>
         {mayChange && !item.revoked_at && (
           <span className="ml-auto flex gap-2 text-[13px]">
-            <button type="button" className={BUTTON} disabled={rotate.isPending} onClick={() => rotate.mutate()} title="New secret; the old one stays valid for 24 h">
+            <button
+              type="button"
+              className={BUTTON}
+              disabled={rotate.isPending}
+              onClick={() => rotate.mutate()}
+              title="New secret; the old one stays valid for 24 h"
+            >
               Rotate
             </button>
             {sure ? (
-              <button type="button" className={`${BUTTON} text-brick`} disabled={revoke.isPending} onClick={() => revoke.mutate()}>
+              <button
+                type="button"
+                className={`${BUTTON} text-brick`}
+                disabled={revoke.isPending}
+                onClick={() => revoke.mutate()}
+              >
                 Revoke it for good
               </button>
             ) : (
@@ -79,13 +98,15 @@ function KeyRow({ item, mayChange }: { item: KeyItem; mayChange: boolean }) {
           </span>
         )}
       </div>
-      <p className="text-[13px] text-faint">
+      <p className="text-faint text-[13px]">
         {item.revoked_at
           ? `Revoked ${agoInWords(item.revoked_at)} (${exact(item.revoked_at)}); what it sent stays.`
           : item.last_used_at
             ? `Last used ${agoInWords(item.last_used_at)}. ${counted(item.requests_24h, "request", "requests")} and ${count(Math.round(item.bytes_24h / 1000))} kB in 24 h${item.refused_24h > 0 ? `, ${count(item.refused_24h)} refused` : ""}.`
             : "Never used."}
-        {item.previous_until && !item.revoked_at && ` The secret before the last rotation is taken until ${exact(item.previous_until)}.`}
+        {item.previous_until &&
+          !item.revoked_at &&
+          ` The secret before the last rotation is taken until ${exact(item.previous_until)}.`}
       </p>
       {rotate.data && (
         <>
@@ -107,7 +128,12 @@ function NewKey() {
     mutationFn: () =>
       taken(
         api.POST("/api/v1/keys", {
-          body: { name, services: names(services), environments: names(environments), bytes_per_minute: limit ? Math.round(Number(limit) * 1_000_000) : null },
+          body: {
+            name,
+            services: names(services),
+            environments: names(environments),
+            bytes_per_minute: limit ? Math.round(Number(limit) * 1_000_000) : null,
+          },
         }),
       ),
     onSuccess: () => queryClient.invalidateQueries({ queryKey: ["keys"] }),
@@ -122,21 +148,50 @@ function NewKey() {
       <form onSubmit={send} className="mt-2 space-y-2">
         <label className="block">
           Name
-          <input required maxLength={200} value={name} onChange={(event) => setName(event.target.value)} placeholder="pier-3" className={INPUT} />
+          <input
+            required
+            maxLength={200}
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+            placeholder="pier-3"
+            className={INPUT}
+          />
         </label>
         <label className="block">
           Only for services <span className="text-faint">(none: all)</span>
-          <input value={services} onChange={(event) => setServices(event.target.value)} placeholder="fares, ledger" className={INPUT} />
+          <input
+            value={services}
+            onChange={(event) => setServices(event.target.value)}
+            placeholder="fares, ledger"
+            className={INPUT}
+          />
         </label>
         <label className="block">
           Only in environments <span className="text-faint">(none: all)</span>
-          <input value={environments} onChange={(event) => setEnvironments(event.target.value)} placeholder="production" className={INPUT} />
+          <input
+            value={environments}
+            onChange={(event) => setEnvironments(event.target.value)}
+            placeholder="production"
+            className={INPUT}
+          />
         </label>
         <label className="block">
           MB a minute at most <span className="text-faint">(none: no limit of its own)</span>
-          <input type="number" min="0.001" step="any" value={limit} onChange={(event) => setLimit(event.target.value)} placeholder="50" className={INPUT} />
+          <input
+            type="number"
+            min="0.001"
+            step="any"
+            value={limit}
+            onChange={(event) => setLimit(event.target.value)}
+            placeholder="50"
+            className={INPUT}
+          />
         </label>
-        <button type="submit" disabled={make.isPending} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
+        <button
+          type="submit"
+          disabled={make.isPending}
+          className="bg-accent text-on-accent rounded-sm px-4 py-1.5 font-semibold disabled:opacity-60"
+        >
           Make the key
         </button>
       </form>
@@ -164,7 +219,10 @@ function Dropped({ mayChange }: { mayChange: boolean }) {
       return changed();
     },
   });
-  const end = useMutation({ mutationFn: (id: number) => taken(api.DELETE("/api/v1/drops/{id}", { params: { path: { id } } })), onSuccess: changed });
+  const end = useMutation({
+    mutationFn: (id: number) => taken(api.DELETE("/api/v1/drops/{id}", { params: { path: { id } } })),
+    onSuccess: changed,
+  });
   const send = (event: FormEvent) => {
     event.preventDefault();
     make.mutate();
@@ -173,12 +231,21 @@ function Dropped({ mayChange }: { mayChange: boolean }) {
     <section aria-label="Discarded before it is counted">
       <Head>Discarded before it is counted</Head>
       {drops.isLoadingError && <Failed what="The drop rules" error={drops.error} retry={() => void drops.refetch()} />}
-      {drops.data?.items.length === 0 && <p className="py-2 text-faint">Nothing is dropped: every failure counts.</p>}
+      {drops.data?.items.length === 0 && <p className="text-faint py-2">Nothing is dropped: every failure counts.</p>}
       {drops.data?.items.map((rule) => (
-        <div key={rule.id} className={`flex flex-wrap items-baseline gap-x-4 border-b border-line py-2 ${rule.ended_at ? "text-faint" : ""}`}>
+        <div
+          key={rule.id}
+          className={`border-line flex flex-wrap items-baseline gap-x-4 border-b py-2 ${rule.ended_at ? "text-faint" : ""}`}
+        >
           <span className="min-w-0 flex-1 break-words">
-            {rule.where ? <code className="text-[13px]">{rule.where}</code> : <Link to="/errors/$ref" params={{ ref: rule.error ?? "" }}>{rule.title}</Link>}
-            <span className="block text-[13px] text-faint">
+            {rule.where ? (
+              <code className="text-[13px]">{rule.where}</code>
+            ) : (
+              <Link to="/errors/$ref" params={{ ref: rule.error ?? "" }}>
+                {rule.title}
+              </Link>
+            )}
+            <span className="text-faint block text-[13px]">
               {rule.note && `${rule.note}. `}
               {rule.made_by}, {agoInWords(rule.made_at)}
               {rule.ended_at && `; ended ${agoInWords(rule.ended_at)} by ${rule.ended_by}`}
@@ -188,7 +255,12 @@ function Dropped({ mayChange }: { mayChange: boolean }) {
             {count(rule.dropped_24h)} in 24 h, {count(rule.dropped)} in 30 days
           </span>
           {mayChange && !rule.ended_at && (
-            <button type="button" className={`${BUTTON} text-[13px]`} disabled={end.isPending} onClick={() => end.mutate(rule.id)}>
+            <button
+              type="button"
+              className={`${BUTTON} text-[13px]`}
+              disabled={end.isPending}
+              onClick={() => end.mutate(rule.id)}
+            >
               End
             </button>
           )}
@@ -198,25 +270,40 @@ function Dropped({ mayChange }: { mayChange: boolean }) {
         <form onSubmit={send} className="mt-3 flex flex-wrap items-end gap-3">
           <label className="min-w-60 flex-1">
             Drop where
-            <input required value={where} onChange={(event) => setWhere(event.target.value)} placeholder="type = ClientGone and service = gangway" className={INPUT} />
+            <input
+              required
+              value={where}
+              onChange={(event) => setWhere(event.target.value)}
+              placeholder="type = ClientGone and service = gangway"
+              className={INPUT}
+            />
           </label>
           <label className="w-48">
             Why
-            <input value={note} onChange={(event) => setNote(event.target.value)} placeholder="passengers close the tab" className={INPUT} />
+            <input
+              value={note}
+              onChange={(event) => setNote(event.target.value)}
+              placeholder="passengers close the tab"
+              className={INPUT}
+            />
           </label>
           {where && (
             <Link to="/errors" search={{ where, since: "7d" }} className="py-1">
               what it would drop
             </Link>
           )}
-          <button type="submit" disabled={make.isPending} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
+          <button
+            type="submit"
+            disabled={make.isPending}
+            className="bg-accent text-on-accent rounded-sm px-4 py-1.5 font-semibold disabled:opacity-60"
+          >
             Drop it
           </button>
         </form>
       )}
       {make.isError && <Refused error={make.error} />}
       {end.isError && <Refused error={end.error} />}
-      <p className="mt-1 text-[13px] text-faint">What came before stays. A whole error is dropped from its own page.</p>
+      <p className="text-faint mt-1 text-[13px]">What came before stays. A whole error is dropped from its own page.</p>
     </section>
   );
 }

@@ -4,7 +4,7 @@ export const INPUT = "mt-1 block w-full rounded-sm border border-line bg-sheet p
 /** Why something was not done. */
 export function Refused({ error }: { error: Error }) {
   return (
-    <p role="alert" className="mt-2 border-l-4 border-brick bg-sheet px-3 py-2">
+    <p role="alert" className="border-brick bg-sheet mt-2 border-l-4 px-3 py-2">
       {error.message}
     </p>
   );

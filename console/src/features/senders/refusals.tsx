@@ -18,16 +18,21 @@ export function Refusals({ minutes }: { minutes: number }) {
   if (!mayRead) return null;
   return (
     <section aria-label="Refused">
-      <h2 className="border-b border-line pb-1 font-semibold">
-        Refused <span className="font-normal text-faint">in the last {counted(minutes, "minute", "minutes")}</span>
+      <h2 className="border-line border-b pb-1 font-semibold">
+        Refused <span className="text-faint font-normal">in the last {counted(minutes, "minute", "minutes")}</span>
       </h2>
-      {refused.isLoadingError && <Failed what="What was refused" error={refused.error} retry={() => void refused.refetch()} />}
-      {refused.isSuccess && items.length === 0 && <p className="py-2 text-faint">Nothing was refused.</p>}
+      {refused.isLoadingError && (
+        <Failed what="What was refused" error={refused.error} retry={() => void refused.refetch()} />
+      )}
+      {refused.isSuccess && items.length === 0 && <p className="text-faint py-2">Nothing was refused.</p>}
       <ul>
         {items.map((item) => (
-          <li key={`${item.last_at} ${item.path} ${item.reason} ${item.sender} ${item.key}`} className="border-b border-line py-1.5">
+          <li
+            key={`${item.last_at} ${item.path} ${item.reason} ${item.sender} ${item.key}`}
+            className="border-line border-b py-1.5"
+          >
             <p className="text-brick">{item.reason}</p>
-            <p className="text-[13px] break-words text-faint">
+            <p className="text-faint text-[13px] break-words">
               {item.count > 1 && `${count(item.count)} requests, the latest `}
               {agoInWords(item.last_at)} to <code>{item.path || "many paths"}</code>
               {item.key && ` with the key ${item.key}`}

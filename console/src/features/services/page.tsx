@@ -7,11 +7,36 @@ import { Scrubbing } from "./scrubbing";
 
 const ALL = "all";
 
-const FIELDS: { name: "source_url" | "source_root" | "instance_group" | "customer"; label: string; hint: string; example: string }[] = [
-  { name: "source_url", label: "Link to a line of source", hint: "{path}, {line}, {revision} (the commit, else the version) and {service} are filled in.", example: "https://git.skerry.example/{service}/{revision}/{path}#L{line}" },
-  { name: "source_root", label: "Folder the code runs in", hint: "It is no part of the path in the repository.", example: "/srv/skerry/fares" },
-  { name: "instance_group", label: "Attribute of the instance group", hint: "Tells a canary, a region, a customer's instances apart; the field group in predicates.", example: "cloud.region" },
-  { name: "customer", label: "Attribute of the customer", hint: "The field customer in predicates.", example: "skerry.port" },
+const FIELDS: {
+  name: "source_url" | "source_root" | "instance_group" | "customer";
+  label: string;
+  hint: string;
+  example: string;
+}[] = [
+  {
+    name: "source_url",
+    label: "Link to a line of source",
+    hint: "{path}, {line}, {revision} (the commit, else the version) and {service} are filled in.",
+    example: "https://git.skerry.example/{service}/{revision}/{path}#L{line}",
+  },
+  {
+    name: "source_root",
+    label: "Folder the code runs in",
+    hint: "It is no part of the path in the repository.",
+    example: "/srv/skerry/fares",
+  },
+  {
+    name: "instance_group",
+    label: "Attribute of the instance group",
+    hint: "Tells a canary, a region, a customer's instances apart; the field group in predicates.",
+    example: "cloud.region",
+  },
+  {
+    name: "customer",
+    label: "Attribute of the customer",
+    hint: "The field customer in predicates.",
+    example: "skerry.port",
+  },
 ];
 
 /** What people say of services: links to source, instance groups, customers. */
@@ -21,14 +46,19 @@ export function ServicesPage() {
   const [chosen, setChosen] = useState<string>();
   const service = chosen ?? inScope ?? ALL;
   if (services.isPending) return <Skeleton rows={6} />;
-  if (services.isLoadingError) return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
+  if (services.isLoadingError)
+    return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
   return (
     <>
       <h1 className="text-xl font-bold">Service settings</h1>
       <p className="mt-1">
         <label>
           For{" "}
-          <select value={service} onChange={(event) => setChosen(event.target.value)} className="rounded-sm border border-line bg-sheet px-1.5 py-1">
+          <select
+            value={service}
+            onChange={(event) => setChosen(event.target.value)}
+            className="border-line bg-sheet rounded-sm border px-1.5 py-1"
+          >
             <option value={ALL}>all services without settings of their own</option>
             {services.data.items.map((item) => (
               <option key={`${item.namespace} ${item.service}`} value={item.service}>
@@ -56,10 +86,12 @@ function Settings({ service }: { service: string }) {
     if (said.data && !draft) setDraft(said.data);
   }, [said.data, draft]);
   const save = useMutation({
-    mutationFn: (settings: ServiceSettings) => taken(api.PUT("/api/v1/services/{service}/settings", { params: { path: { service } }, body: settings })),
+    mutationFn: (settings: ServiceSettings) =>
+      taken(api.PUT("/api/v1/services/{service}/settings", { params: { path: { service } }, body: settings })),
     onSuccess: () => queryClient.invalidateQueries(),
   });
-  if (said.isLoadingError) return <Failed what={`The settings of ${service}`} error={said.error} retry={() => void said.refetch()} />;
+  if (said.isLoadingError)
+    return <Failed what={`The settings of ${service}`} error={said.error} retry={() => void said.refetch()} />;
   if (!draft) return <Skeleton rows={4} />;
   const send = (event: FormEvent) => {
     event.preventDefault();
@@ -75,7 +107,7 @@ function Settings({ service }: { service: string }) {
             readOnly={!mayChange}
             placeholder={example}
             onChange={(event) => setDraft({ ...draft, [name]: event.target.value })}
-            className="mt-1 block w-full rounded-sm border border-line bg-sheet px-3 py-1.5 font-mono text-[13px]"
+            className="border-line bg-sheet mt-1 block w-full rounded-sm border px-3 py-1.5 font-mono text-[13px]"
           />
         </label>
       ))}
@@ -89,24 +121,33 @@ function Settings({ service }: { service: string }) {
           ] as const
         ).map(([value, label]) => (
           <label key={label} className="flex items-baseline gap-2">
-            <input type="radio" name="addresses" checked={(draft.keep_addresses ?? null) === value} onChange={() => setDraft({ ...draft, keep_addresses: value })} />
+            <input
+              type="radio"
+              name="addresses"
+              checked={(draft.keep_addresses ?? null) === value}
+              onChange={() => setDraft({ ...draft, keep_addresses: value })}
+            />
             {label}
           </label>
         ))}
       </fieldset>
       {service !== ALL && <Weights draft={draft} onChange={setDraft} mayChange={mayChange} />}
       {save.isError && (
-        <p role="alert" className="border-l-4 border-brick bg-sheet px-3 py-2">
+        <p role="alert" className="border-brick bg-sheet border-l-4 px-3 py-2">
           Not saved: {save.error.message}
         </p>
       )}
       {save.isSuccess && !save.isPending && (
-        <p role="status" className="border-l-4 border-moss bg-sheet px-3 py-2">
+        <p role="status" className="border-moss bg-sheet border-l-4 px-3 py-2">
           Saved. It holds from now on.
         </p>
       )}
       {mayChange ? (
-        <button type="submit" disabled={save.isPending} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
+        <button
+          type="submit"
+          disabled={save.isPending}
+          className="bg-accent text-on-accent rounded-sm px-4 py-1.5 font-semibold disabled:opacity-60"
+        >
           Save
         </button>
       ) : (
@@ -122,7 +163,10 @@ type WeightsProps = { draft: ServiceSettings; onChange: (draft: ServiceSettings)
 function Weights({ draft, onChange, mayChange }: WeightsProps) {
   const endpoints = draft.endpoint_weights ?? [];
   const change = (at: number, next: { endpoint: string; factor: number } | null) =>
-    onChange({ ...draft, endpoint_weights: endpoints.flatMap((one, place) => (place !== at ? [one] : next ? [next] : [])) });
+    onChange({
+      ...draft,
+      endpoint_weights: endpoints.flatMap((one, place) => (place !== at ? [one] : next ? [next] : [])),
+    });
   const factor = (label: string, value: number, onValue: (value: number) => void) => (
     <input
       type="number"
@@ -132,16 +176,20 @@ function Weights({ draft, onChange, mayChange }: WeightsProps) {
       step={0.1}
       value={value}
       onChange={(event) => onValue(event.target.valueAsNumber || 1)}
-      className="w-20 rounded-sm border border-line bg-sheet px-2 py-1 font-mono text-[13px]"
+      className="border-line bg-sheet w-20 rounded-sm border px-2 py-1 font-mono text-[13px]"
     />
   );
   return (
     <fieldset disabled={!mayChange}>
       <legend className="font-semibold">
-        Weight in the ranking <span className="font-normal text-faint">Factor for the attention of its errors, 0.1 to 4.</span>
+        Weight in the ranking{" "}
+        <span className="text-faint font-normal">Factor for the attention of its errors, 0.1 to 4.</span>
       </legend>
       <p className="mt-1 flex items-center gap-2">
-        {factor("Weight of the service", draft.weight ?? 1, (weight) => onChange({ ...draft, weight: weight === 1 ? null : weight }))} at all its endpoints, but
+        {factor("Weight of the service", draft.weight ?? 1, (weight) =>
+          onChange({ ...draft, weight: weight === 1 ? null : weight }),
+        )}{" "}
+        at all its endpoints, but
       </p>
       {endpoints.map((one, at) => (
         <p key={at} className="mt-1 flex items-center gap-2">
@@ -152,7 +200,7 @@ function Weights({ draft, onChange, mayChange }: WeightsProps) {
             value={one.endpoint}
             placeholder="GET /internal/health"
             onChange={(event) => change(at, { ...one, endpoint: event.target.value })}
-            className="min-w-0 flex-1 rounded-sm border border-line bg-sheet px-2 py-1 font-mono text-[13px]"
+            className="border-line bg-sheet min-w-0 flex-1 rounded-sm border px-2 py-1 font-mono text-[13px]"
           />
           <button type="button" onClick={() => change(at, null)} className="text-accent hover:underline">
             take away
@@ -160,7 +208,11 @@ function Weights({ draft, onChange, mayChange }: WeightsProps) {
         </p>
       ))}
       {mayChange && (
-        <button type="button" onClick={() => onChange({ ...draft, endpoint_weights: [...endpoints, { endpoint: "", factor: 0.5 }] })} className="mt-1 text-accent hover:underline">
+        <button
+          type="button"
+          onClick={() => onChange({ ...draft, endpoint_weights: [...endpoints, { endpoint: "", factor: 0.5 }] })}
+          className="text-accent mt-1 hover:underline"
+        >
           {endpoints.length === 0 ? "weigh an endpoint by itself" : "another endpoint"}
         </button>
       )}

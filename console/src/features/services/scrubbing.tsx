@@ -6,7 +6,11 @@ import { Failed, Skeleton } from "../../ui/states";
 import { BUTTON, INPUT, Refused } from "../senders/parts";
 
 const VERBS = {
-  remove: { label: "remove by name", example: "passport number", hint: "Values under names that end with these words, whatever their dress: passportNumber, PASSPORT_NUMBER, skerry.passport-number." },
+  remove: {
+    label: "remove by name",
+    example: "passport number",
+    hint: "Values under names that end with these words, whatever their dress: passportNumber, PASSPORT_NUMBER, skerry.passport-number.",
+  },
   shape: { label: "remove by shape", example: "SK-[0-9]{8}", hint: "What this regular expression finds in any text." },
   keep: { label: "keep by name", example: "client.address", hint: "Values that a built-in name would remove." },
 } as const;
@@ -19,13 +23,15 @@ export function Scrubbing({ service }: { service: string | undefined }) {
   const rules = useQuery({ queryKey: KEY, queryFn: () => taken(api.GET("/api/v1/scrubbing")) });
   const mayChange = useIsAdmin();
   if (rules.isPending) return <Skeleton rows={3} />;
-  if (rules.isLoadingError) return <Failed what="The rules of scrubbing" error={rules.error} retry={() => void rules.refetch()} />;
+  if (rules.isLoadingError)
+    return <Failed what="The rules of scrubbing" error={rules.error} retry={() => void rules.refetch()} />;
   const inForce = rules.data.items.filter((rule) => !rule.ended_at && (!rule.service || rule.service === service));
   return (
     <section aria-label="Scrubbing" className="mt-8 max-w-3xl">
-      <h2 className="border-b border-line pb-1 font-semibold">Removed before anything is stored</h2>
-      <p className="py-1 text-faint">
-        Built in: passwords, secrets, tokens, keys, cookies, sessions, credentials, card numbers and client addresses. A mark with the reason stands in the place of each.
+      <h2 className="border-line border-b pb-1 font-semibold">Removed before anything is stored</h2>
+      <p className="text-faint py-1">
+        Built in: passwords, secrets, tokens, keys, cookies, sessions, credentials, card numbers and client addresses. A
+        mark with the reason stands in the place of each.
       </p>
       {inForce.length === 0 ? (
         <p className="py-1">Nobody has added a rule{service ? ` for ${service}` : " for all services"}.</p>
@@ -47,15 +53,23 @@ function Rule({ rule, mayChange }: { rule: ScrubRuleItem; mayChange: boolean }) 
     onSuccess: () => queryClient.invalidateQueries({ queryKey: KEY }),
   });
   return (
-    <li className="flex flex-wrap items-baseline gap-x-3 border-b border-line py-1.5">
+    <li className="border-line flex flex-wrap items-baseline gap-x-3 border-b py-1.5">
       <span>{rule.verb === "keep" ? "keep" : rule.verb === "shape" ? "remove what looks like" : "remove"}</span>
       <code className="font-mono text-[13px] break-all">{rule.what}</code>
       {rule.reason && rule.reason !== rule.what && <span className="text-faint">as “{rule.reason}”</span>}
-      <span className="text-[13px] text-faint">
-        {rule.service ? "" : "for all services, "}by {rule.made_by} <time dateTime={rule.made_at} title={exact(rule.made_at)}>{agoInWords(rule.made_at)}</time>
+      <span className="text-faint text-[13px]">
+        {rule.service ? "" : "for all services, "}by {rule.made_by}{" "}
+        <time dateTime={rule.made_at} title={exact(rule.made_at)}>
+          {agoInWords(rule.made_at)}
+        </time>
       </span>
       {mayChange && (
-        <button type="button" disabled={end.isPending} onClick={() => end.mutate()} className={`${BUTTON} ml-auto text-[13px]`}>
+        <button
+          type="button"
+          disabled={end.isPending}
+          onClick={() => end.mutate()}
+          className={`${BUTTON} ml-auto text-[13px]`}
+        >
           End it
         </button>
       )}
@@ -78,7 +92,10 @@ function NewRule({ service }: { service: string | undefined }) {
       await queryClient.invalidateQueries({ queryKey: KEY });
     },
   });
-  const attempt = useMutation({ mutationFn: () => taken(api.POST("/api/v1/scrubbing/try", { body: { service: service ?? null, text, rule: what ? rule : null } })) });
+  const attempt = useMutation({
+    mutationFn: () =>
+      taken(api.POST("/api/v1/scrubbing/try", { body: { service: service ?? null, text, rule: what ? rule : null } })),
+  });
   const send = (event: FormEvent) => {
     event.preventDefault();
     make.mutate();
@@ -98,30 +115,47 @@ function NewRule({ service }: { service: string | undefined }) {
         </label>
         <label className="min-w-48 flex-1">
           {verb === "shape" ? "Regular expression" : "Name"}
-          <input required value={what} placeholder={VERBS[verb].example} onChange={(event) => setWhat(event.target.value)} className={`${INPUT} font-mono`} />
+          <input
+            required
+            value={what}
+            placeholder={VERBS[verb].example}
+            onChange={(event) => setWhat(event.target.value)}
+            className={`${INPUT} font-mono`}
+          />
         </label>
         {verb !== "keep" && (
           <label className="w-48">
             The mark says
-            <input value={reason} placeholder={verb === "remove" ? "the name" : "booking code"} onChange={(event) => setReason(event.target.value)} className={INPUT} />
+            <input
+              value={reason}
+              placeholder={verb === "remove" ? "the name" : "booking code"}
+              onChange={(event) => setReason(event.target.value)}
+              className={INPUT}
+            />
           </label>
         )}
         <button type="submit" disabled={make.isPending || !what} className={BUTTON}>
           Hold from now on
         </button>
       </div>
-      <p className="text-[13px] text-faint">{VERBS[verb].hint} What is stored already stays as it is.</p>
+      <p className="text-faint text-[13px]">{VERBS[verb].hint} What is stored already stays as it is.</p>
       {make.isError && <Refused error={make.error} />}
       <label className="block">
         Try it on a text
-        <textarea value={text} rows={2} placeholder="no berth for SK-20260001&#10;passport_number=X1234567&pier=7" onChange={(event) => setText(event.target.value)} className={`${INPUT} font-mono`} />
+        <textarea
+          value={text}
+          rows={2}
+          placeholder="no berth for SK-20260001&#10;passport_number=X1234567&pier=7"
+          onChange={(event) => setText(event.target.value)}
+          className={`${INPUT} font-mono`}
+        />
       </label>
       <button type="button" disabled={!text || attempt.isPending} onClick={() => attempt.mutate()} className={BUTTON}>
         Show what would be stored
       </button>
       {attempt.isError && <Refused error={attempt.error} />}
       {attempt.isSuccess && (
-        <div role="status" className="border-l-4 border-moss bg-sheet px-3 py-2">
+        <div role="status" className="border-moss bg-sheet border-l-4 px-3 py-2">
           {attempt.data.changed ? "It would be stored like this:" : "Nothing of it would be removed:"}
           <pre className="mt-1 font-mono text-[13px] break-all whitespace-pre-wrap">{attempt.data.text}</pre>
         </div>

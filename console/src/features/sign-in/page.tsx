@@ -31,27 +31,44 @@ export function SignInPage() {
       <h1 className="mb-1 flex items-center gap-2 font-mono text-xl font-bold">
         <img src="/mark.svg" alt="" width="24" height="22" /> outcrop
       </h1>
-      <p className="mb-6 text-faint">Sign in to see what is failing.</p>
+      <p className="text-faint mb-6">Sign in to see what is failing.</p>
       <form onSubmit={send} className="space-y-4">
         <Field label="E-mail" type="email" value={email} onChange={setEmail} autoComplete="username" />
-        <Field label="Password" type="password" value={password} onChange={setPassword} autoComplete="current-password" />
+        <Field
+          label="Password"
+          type="password"
+          value={password}
+          onChange={setPassword}
+          autoComplete="current-password"
+        />
         {signIn.isError && (
-          <p role="alert" className="border-l-4 border-brick bg-sheet px-3 py-2">
+          <p role="alert" className="border-brick bg-sheet border-l-4 px-3 py-2">
             Not signed in: {signIn.error.message}.
           </p>
         )}
-        <button type="submit" disabled={signIn.isPending} className="rounded-sm bg-accent px-4 py-1.5 font-semibold text-on-accent disabled:opacity-60">
+        <button
+          type="submit"
+          disabled={signIn.isPending}
+          className="bg-accent text-on-accent rounded-sm px-4 py-1.5 font-semibold disabled:opacity-60"
+        >
           {signIn.isPending ? "Signing in…" : "Sign in"}
         </button>
       </form>
-      <p className="mt-8 text-faint">
-        No account yet? Whoever runs the service makes one: <code className="font-mono text-[13px]">outcrop admin member add</code>
+      <p className="text-faint mt-8">
+        No account yet? Whoever runs the service makes one:{" "}
+        <code className="font-mono text-[13px]">outcrop admin member add</code>
       </p>
     </main>
   );
 }
 
-type FieldProps = { label: string; type: string; value: string; onChange: (value: string) => void; autoComplete: string };
+type FieldProps = {
+  label: string;
+  type: string;
+  value: string;
+  onChange: (value: string) => void;
+  autoComplete: string;
+};
 
 export function Field({ label, type, value, onChange, autoComplete }: FieldProps) {
   return (
@@ -63,7 +80,7 @@ export function Field({ label, type, value, onChange, autoComplete }: FieldProps
         value={value}
         autoComplete={autoComplete}
         onChange={(event) => onChange(event.target.value)}
-        className="w-full rounded-sm border border-line bg-sheet px-3 py-1.5"
+        className="border-line bg-sheet w-full rounded-sm border px-3 py-1.5"
       />
     </label>
   );

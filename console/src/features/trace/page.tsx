@@ -25,17 +25,29 @@ function Shown({ trace }: { trace: TraceDetail }) {
   const { span: chosen } = useSearch({ from: "/inside/traces/$id" });
   const navigate = useNavigate({ from: "/traces/$id" });
   const spans = trace.spans;
-  const at = Math.max(0, spans.findIndex((span) => span.span_id === chosen));
+  const at = Math.max(
+    0,
+    spans.findIndex((span) => span.span_id === chosen),
+  );
   const go = (place: number) => {
     const span = spans[Math.min(spans.length - 1, Math.max(0, place))];
     if (span) void navigate({ search: (now) => ({ ...now, span: span.span_id }), replace: true });
   };
-  const failed = useMemo(() => spans.flatMap((span, place) => (span.status === "error" || span.occurrences.length > 0 ? [place] : [])), [spans]);
+  const failed = useMemo(
+    () => spans.flatMap((span, place) => (span.status === "error" || span.occurrences.length > 0 ? [place] : [])),
+    [spans],
+  );
   const router = useNavigate();
   const occurrence = spans[at]?.occurrences[0];
   useHotkeys({
     l: () => void router({ to: "/traffic", search: { view: "logs", trace: trace.trace_id, since: "7d" } }),
-    o: () => occurrence && void router({ to: "/errors/$ref", params: { ref: occurrence.ref }, search: { occurrence: occurrence.id, since: "30d" } }),
+    o: () =>
+      occurrence &&
+      void router({
+        to: "/errors/$ref",
+        params: { ref: occurrence.ref },
+        search: { occurrence: occurrence.id, since: "30d" },
+      }),
     j: () => go(at + 1),
     k: () => go(at - 1),
     n: () => go(failed.find((place) => place > at) ?? failed[0] ?? at),
@@ -44,14 +56,20 @@ function Shown({ trace }: { trace: TraceDetail }) {
   const warnings = [
     ...trace.repeated.map((found) => (
       <>
-        {found.service} ran <code className="text-[13px]">{found.statement}</code> {counted(found.count, "time", "times")} below one span: {duration(found.total_ms)}.
+        {found.service} ran <code className="text-[13px]">{found.statement}</code>{" "}
+        {counted(found.count, "time", "times")} below one span: {duration(found.total_ms)}.
       </>
     )),
-    trace.missing > 0 && `${counted(trace.missing, "span", "spans")} that others name never came: what is below may hang elsewhere.`,
-    trace.moved > 0 && `${counted(trace.moved, "span was", "spans were")} moved into the call that caused them, since clocks differ.`,
+    trace.missing > 0 &&
+      `${counted(trace.missing, "span", "spans")} that others name never came: what is below may hang elsewhere.`,
+    trace.moved > 0 &&
+      `${counted(trace.moved, "span was", "spans were")} moved into the call that caused them, since clocks differ.`,
     trace.is_cut && "There are more spans than are shown.",
   ].filter(Boolean);
-  const why = trace.kept_because.length > 0 ? `${trace.is_kept ? "kept" : "will be kept"}: ${trace.kept_because.join(", ")}` : "goes within the hour: it neither failed nor was slow";
+  const why =
+    trace.kept_because.length > 0
+      ? `${trace.is_kept ? "kept" : "will be kept"}: ${trace.kept_because.join(", ")}`
+      : "goes within the hour: it neither failed nor was slow";
   const selected = spans[at];
   return (
     <article>
@@ -59,12 +77,14 @@ function Shown({ trace }: { trace: TraceDetail }) {
         {trace.failed_first && <span className="text-brick">{trace.failed_first} </span>}
         {trace.sentence}
       </h1>
-      <p className="mt-1 text-faint">
-        {counted(spans.length, "span", "spans")} over {trace.services.join(", ")} · {failed.length > 0 ? `${counted(failed.length, "span", "spans")} failed` : "none failed"} · {duration(trace.duration_ms)} ·{" "}
-        {exact(trace.started_at)} · {why} · <span className="font-mono text-[13px]">{trace.trace_id}</span>
+      <p className="text-faint mt-1">
+        {counted(spans.length, "span", "spans")} over {trace.services.join(", ")} ·{" "}
+        {failed.length > 0 ? `${counted(failed.length, "span", "spans")} failed` : "none failed"} ·{" "}
+        {duration(trace.duration_ms)} · {exact(trace.started_at)} · {why} ·{" "}
+        <span className="font-mono text-[13px]">{trace.trace_id}</span>
       </p>
       {warnings.length > 0 && (
-        <ul className="mt-2 border-l-4 border-ochre bg-sheet px-3 py-1">
+        <ul className="border-ochre bg-sheet mt-2 border-l-4 px-3 py-1">
           {warnings.map((warning, place) => (
             <li key={place} className="break-words">
               {warning}
@@ -75,7 +95,7 @@ function Shown({ trace }: { trace: TraceDetail }) {
       <div className="mt-3 grid gap-x-6 gap-y-4 lg:grid-cols-[minmax(0,1fr)_24rem]">
         <div className="min-w-0">
           <Waterfall trace={trace} at={at} go={go} />
-          <p className="mt-2 flex flex-wrap gap-x-4 text-[13px] text-faint">
+          <p className="text-faint mt-2 flex flex-wrap gap-x-4 text-[13px]">
             <span>
               <Key>j</Key> <Key>k</Key> move
             </span>
@@ -89,15 +109,18 @@ function Shown({ trace }: { trace: TraceDetail }) {
               <Key>l</Key> log lines of the request
             </span>
             <span>
-              <span aria-hidden="true" className="mr-1 inline-block h-2.5 w-5 bg-accent align-middle" /> the request was waiting for it
+              <span aria-hidden="true" className="bg-accent mr-1 inline-block h-2.5 w-5 align-middle" /> the request was
+              waiting for it
             </span>
             <span>
-              <span aria-hidden="true" className="mr-1 inline-block h-2.5 w-5 bg-line align-middle" /> it was not
+              <span aria-hidden="true" className="bg-line mr-1 inline-block h-2.5 w-5 align-middle" /> it was not
             </span>
             <span className="text-brick">✗ failed</span>
           </p>
         </div>
-        {selected && <Detail span={selected} trace={trace} go={(id) => go(spans.findIndex((span) => span.span_id === id))} />}
+        {selected && (
+          <Detail span={selected} trace={trace} go={(id) => go(spans.findIndex((span) => span.span_id === id))} />
+        )}
       </div>
     </article>
   );
@@ -106,24 +129,40 @@ function Shown({ trace }: { trace: TraceDetail }) {
 /** The spans as a tree with bars over time; only the rows in sight are in the page. */
 function Waterfall({ trace, at, go }: { trace: TraceDetail; at: number; go: (place: number) => void }) {
   const box = useRef<HTMLDivElement>(null);
-  const rows = useVirtualizer({ count: trace.spans.length, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 12 });
+  const rows = useVirtualizer({
+    count: trace.spans.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => ROW,
+    overscan: 12,
+  });
   useEffect(() => rows.scrollToIndex(at, { align: "auto" }), [at, rows]);
   const total = Math.max(trace.duration_ms, 0.001);
   const ticks = [0, 0.25, 0.5, 0.75, 1];
   return (
     <section aria-label="Spans over time">
-      <div className="flex overflow-y-hidden border-b border-line pb-1 text-[12px] text-faint tabular-nums [scrollbar-gutter:stable]">
+      <div className="border-line text-faint flex [scrollbar-gutter:stable] overflow-y-hidden border-b pb-1 text-[12px] tabular-nums">
         <span className="w-[45%] shrink-0" />
         <div className="relative h-4 flex-1">
           {ticks.map((share) => (
-            <span key={share} className={`absolute whitespace-nowrap ${share === 1 ? "-translate-x-full" : share > 0 ? "-translate-x-1/2" : ""}`} style={{ left: `${share * 100}%` }}>
+            <span
+              key={share}
+              className={`absolute whitespace-nowrap ${share === 1 ? "-translate-x-full" : share > 0 ? "-translate-x-1/2" : ""}`}
+              style={{ left: `${share * 100}%` }}
+            >
               {share === 0 ? "0" : duration(total * share)}
             </span>
           ))}
         </div>
         <span className="w-16 shrink-0" />
       </div>
-      <div ref={box} className="max-h-[34rem] overflow-y-auto [scrollbar-gutter:stable]" role="listbox" aria-label="Spans" tabIndex={0} aria-activedescendant={`span-${trace.spans[at]?.span_id}`}>
+      <div
+        ref={box}
+        className="max-h-[34rem] [scrollbar-gutter:stable] overflow-y-auto"
+        role="listbox"
+        aria-label="Spans"
+        tabIndex={0}
+        aria-activedescendant={`span-${trace.spans[at]?.span_id}`}
+      >
         <div className="relative" style={{ height: rows.getTotalSize() }}>
           {rows.getVirtualItems().map((row) => {
             const span = trace.spans[row.index] as SpanItem;
@@ -134,20 +173,29 @@ function Waterfall({ trace, at, go }: { trace: TraceDetail; at: number; go: (pla
                 role="option"
                 aria-selected={row.index === at}
                 onClick={() => go(row.index)}
-                className={`absolute inset-x-0 flex cursor-pointer items-center border-b border-line text-[13px] ${row.index === at ? "bg-wash font-semibold" : "hover:bg-wash"}`}
+                className={`border-line absolute inset-x-0 flex cursor-pointer items-center border-b text-[13px] ${row.index === at ? "bg-wash font-semibold" : "hover:bg-wash"}`}
                 style={{ height: ROW, transform: `translateY(${row.start}px)` }}
               >
-                <span className="w-[45%] shrink-0 truncate pr-2" style={{ paddingLeft: Math.min(span.depth, 24) * 12 }} title={`${span.service}: ${span.name}`}>
+                <span
+                  className="w-[45%] shrink-0 truncate pr-2"
+                  style={{ paddingLeft: Math.min(span.depth, 24) * 12 }}
+                  title={`${span.service}: ${span.name}`}
+                >
                   {(span.status === "error" || span.occurrences.length > 0) && <span className="text-brick">✗ </span>}
                   <span className="text-faint">{span.service}</span> {span.is_missing ? <i>{span.name}</i> : span.name}
                 </span>
                 <span className="relative h-full flex-1">
                   <span
-                    className={`absolute top-[7px] h-3 ${span.is_missing ? "border border-dashed border-line" : span.status === "error" ? "bg-brick" : span.on_critical_path ? "bg-accent" : "bg-line"}`}
-                    style={{ left: `${(span.offset_ms / total) * 100}%`, width: `max(2px, ${(span.duration_ms / total) * 100}%)` }}
+                    className={`absolute top-[7px] h-3 ${span.is_missing ? "border-line border border-dashed" : span.status === "error" ? "bg-brick" : span.on_critical_path ? "bg-accent" : "bg-line"}`}
+                    style={{
+                      left: `${(span.offset_ms / total) * 100}%`,
+                      width: `max(2px, ${(span.duration_ms / total) * 100}%)`,
+                    }}
                   />
                 </span>
-                <span className="w-16 shrink-0 text-right font-normal text-faint tabular-nums">{duration(span.duration_ms)}</span>
+                <span className="text-faint w-16 shrink-0 text-right font-normal tabular-nums">
+                  {duration(span.duration_ms)}
+                </span>
               </div>
             );
           })}
@@ -159,21 +207,25 @@ function Waterfall({ trace, at, go }: { trace: TraceDetail; at: number; go: (pla
 
 function Detail({ span, trace, go }: { span: SpanItem; trace: TraceDetail; go: (id: string) => void }) {
   const origin = trace.spans.find((other) => other.span_id === span.origin_span_id);
-  const share = trace.critical_path.filter((step) => step.span_id === span.span_id).reduce((sum, step) => sum + step.duration_ms, 0);
-  const resource = span.resource ?? trace.spans.find((other) => other.resource && other.service === span.service)?.resource;
+  const share = trace.critical_path
+    .filter((step) => step.span_id === span.span_id)
+    .reduce((sum, step) => sum + step.duration_ms, 0);
+  const resource =
+    span.resource ?? trace.spans.find((other) => other.resource && other.service === span.service)?.resource;
   return (
     <section aria-label="The chosen span" className="min-w-0 text-[13px]">
-      <h2 className="border-b border-line pb-1 text-base font-semibold break-words">
+      <h2 className="border-line border-b pb-1 text-base font-semibold break-words">
         {span.service} {span.name}
       </h2>
-      <p className="py-1 text-faint">
-        {span.is_missing ? "Never came" : span.kind} · {span.version} in {span.environment} · took {duration(span.duration_ms)}, {duration(span.self_ms)} by itself
+      <p className="text-faint py-1">
+        {span.is_missing ? "Never came" : span.kind} · {span.version} in {span.environment} · took{" "}
+        {duration(span.duration_ms)}, {duration(span.self_ms)} by itself
         {share > 0 && `, the request waited ${duration(share)} for it`}
         {span.moved_ms !== 0 && ` · moved by ${duration(Math.abs(span.moved_ms))}`}
       </p>
       {span.status_message && <p className="text-brick break-words">{span.status_message}</p>}
       {span.occurrences.map((occurrence) => (
-        <p key={occurrence.id} className="border-l-4 border-brick bg-sheet px-2 py-1">
+        <p key={occurrence.id} className="border-brick bg-sheet border-l-4 px-2 py-1">
           <Link to="/errors/$ref" params={{ ref: occurrence.ref }} search={{ occurrence: occurrence.id, since: "30d" }}>
             {occurrence.title}
           </Link>
@@ -191,14 +243,23 @@ function Detail({ span, trace, go }: { span: SpanItem; trace: TraceDetail; go: (
       <SpanLines trace={trace.trace_id} span={span.span_id} />
       <Pairs title="Attributes" data={span.attributes} />
       {span.events.map((event, place) => (
-        <Pairs key={place} title={`${event.name}, ${duration(event.offset_ms)} after the beginning`} data={event.attributes} />
+        <Pairs
+          key={place}
+          title={`${event.name}, ${duration(event.offset_ms)} after the beginning`}
+          data={event.attributes}
+        />
       ))}
       {span.links.length > 0 && (
         <>
           <h3 className="mt-2 font-semibold">Links</h3>
           {span.links.map((link) => (
             <p key={`${link.trace_id} ${link.span_id}`}>
-              <Link to="/traces/$id" params={{ id: link.trace_id }} search={{ span: link.span_id }} className="font-mono break-all">
+              <Link
+                to="/traces/$id"
+                params={{ id: link.trace_id }}
+                search={{ span: link.span_id }}
+                className="font-mono break-all"
+              >
                 {link.trace_id}
               </Link>
             </p>
@@ -212,20 +273,35 @@ function Detail({ span, trace, go }: { span: SpanItem; trace: TraceDetail; go: (
 
 /** The log lines of the chosen span; those of the whole request are a click away. */
 function SpanLines({ trace, span }: { trace: string; span: string }) {
-  const lines = useQuery({ queryKey: ["logs", "trace", trace], queryFn: () => taken(api.GET("/api/v1/logs", { params: { query: { trace, since: "7d", limit: 500 } } })) });
+  const lines = useQuery({
+    queryKey: ["logs", "trace", trace],
+    queryFn: () => taken(api.GET("/api/v1/logs", { params: { query: { trace, since: "7d", limit: 500 } } })),
+  });
   if (lines.isPending) return null;
-  if (lines.isLoadingError) return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
+  if (lines.isLoadingError)
+    return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
   const all = lines.data.items;
   const own = all.filter((line) => line.span_id === span).reverse();
   return (
     <>
       <h3 className="mt-2 font-semibold">Log lines</h3>
       {own.map((line) => (
-        <p key={line.id} className="border-b border-line py-0.5 font-mono [overflow-wrap:anywhere]">
-          <span className={line.severity === "error" || line.severity === "fatal" ? "text-brick" : line.severity === "warn" ? "text-ochre" : "text-faint"}>{line.severity ?? "—"}</span> <bdi>{line.message}</bdi>
+        <p key={line.id} className="border-line border-b py-0.5 font-mono [overflow-wrap:anywhere]">
+          <span
+            className={
+              line.severity === "error" || line.severity === "fatal"
+                ? "text-brick"
+                : line.severity === "warn"
+                  ? "text-ochre"
+                  : "text-faint"
+            }
+          >
+            {line.severity ?? "—"}
+          </span>{" "}
+          <bdi>{line.message}</bdi>
         </p>
       ))}
-      <p className="py-1 text-faint">
+      <p className="text-faint py-1">
         {own.length === 0 && "None in this span. "}
         {all.length > 0 && (
           <Link to="/traffic" search={{ view: "logs", trace, since: "7d" }}>
@@ -245,9 +321,9 @@ function Pairs({ title, data }: { title: string; data: unknown }) {
       <h3 className="mt-2 font-semibold break-words">{title}</h3>
       <dl>
         {pairs.map(([name, value]) => (
-          <div key={name} className="grid grid-cols-[10rem_1fr] gap-x-2 border-b border-line py-0.5">
-            <dt className="font-mono text-faint [overflow-wrap:anywhere]">{name}</dt>
-            <dd className="font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
+          <div key={name} className="border-line grid grid-cols-[10rem_1fr] gap-x-2 border-b py-0.5">
+            <dt className="text-faint font-mono [overflow-wrap:anywhere]">{name}</dt>
+            <dd className="font-mono [overflow-wrap:anywhere] whitespace-pre-wrap">
               <bdi>{typeof value === "string" ? value : JSON.stringify(value)}</bdi>
             </dd>
           </div>

@@ -18,7 +18,15 @@ const failing = (item: CallItem) => (item.count === 0 ? 0 : item.failed / item.c
 /** Who calls whom. */
 export function Calls() {
   const { search, query } = useScope();
-  const calls = useQuery({ queryKey: ["calls", query, search.against], queryFn: () => taken(api.GET("/api/v1/calls", { params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } } })) });
+  const calls = useQuery({
+    queryKey: ["calls", query, search.against],
+    queryFn: () =>
+      taken(
+        api.GET("/api/v1/calls", {
+          params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } },
+        }),
+      ),
+  });
   if (calls.isPending) return <Skeleton rows={10} />;
   if (calls.isLoadingError) return <Failed what="The calls" error={calls.error} retry={() => void calls.refetch()} />;
   const { items } = calls.data;
@@ -28,7 +36,10 @@ export function Calls() {
       <>
         <h1 className="sr-only">Calls</h1>
         <Empty title={`No service called another, a database or a queue in ${windowInWords(search)}.`}>
-          <p>Calls are counted from spans of kind client, producer and consumer. A service without them has its instrumentation for calls switched off.</p>
+          <p>
+            Calls are counted from spans of kind client, producer and consumer. A service without them has its
+            instrumentation for calls switched off.
+          </p>
         </Empty>
       </>
     );
@@ -42,7 +53,8 @@ export function Calls() {
         {failing(worst) > 0 ? (
           <>
             <span className="text-brick">
-              {failing(worst) === 1 ? `All ${count(worst.count)}` : percent(failing(worst))} of {worst.service}’s calls to {whom(worst)} {failing(worst) === 1 ? "failed" : "fail"}
+              {failing(worst) === 1 ? `All ${count(worst.count)}` : percent(failing(worst))} of {worst.service}’s calls
+              to {whom(worst)} {failing(worst) === 1 ? "failed" : "fail"}
             </span>
             ; most time goes from {first.service} to {whom(first)}.
           </>
@@ -52,14 +64,19 @@ export function Calls() {
           </>
         )}
       </h1>
-      <p className="mt-1 text-faint">{counted(items.length, "pair", "pairs")} over the whole hours of {windowInWords(search)}. Broader lines carry more calls; failing ones are brick.</p>
+      <p className="text-faint mt-1">
+        {counted(items.length, "pair", "pairs")} over the whole hours of {windowInWords(search)}. Broader lines carry
+        more calls; failing ones are brick.
+      </p>
       <Suspense fallback={<Skeleton rows={6} />}>
         <CallMap items={items} worst={failing(worst) > 0 ? worst.service : first.service} />
       </Suspense>
-      <Counts items={items} head={["service calls", "by"]} cells={(item) => [
-        <Fragments key="who" item={item} />,
-        item.kind === "consumed" ? "taken from" : item.kind,
-      ]} label="Calls" />
+      <Counts
+        items={items}
+        head={["service calls", "by"]}
+        cells={(item) => [<Fragments key="who" item={item} />, item.kind === "consumed" ? "taken from" : item.kind]}
+        label="Calls"
+      />
     </>
   );
 }
@@ -80,9 +97,18 @@ function Fragments({ item }: { item: CallItem }) {
 /** Database statements by the time they take. */
 export function Statements() {
   const { search, query } = useScope();
-  const statements = useQuery({ queryKey: ["statements", query, search.against], queryFn: () => taken(api.GET("/api/v1/statements", { params: { query: { ...query, ...(search.against && { against: search.against }), limit: 200 } } })) });
+  const statements = useQuery({
+    queryKey: ["statements", query, search.against],
+    queryFn: () =>
+      taken(
+        api.GET("/api/v1/statements", {
+          params: { query: { ...query, ...(search.against && { against: search.against }), limit: 200 } },
+        }),
+      ),
+  });
   if (statements.isPending) return <Skeleton rows={10} />;
-  if (statements.isLoadingError) return <Failed what="The statements" error={statements.error} retry={() => void statements.refetch()} />;
+  if (statements.isLoadingError)
+    return <Failed what="The statements" error={statements.error} retry={() => void statements.refetch()} />;
   const { items } = statements.data;
   const [first] = items;
   if (!first) {
@@ -90,7 +116,10 @@ export function Statements() {
       <>
         <h1 className="sr-only">Statements</h1>
         <Empty title={`No database statement was run in ${windowInWords(search)}.`}>
-          <p>Statements are taken from the attributes db.query.text and db.query.summary of spans; their values are left out.</p>
+          <p>
+            Statements are taken from the attributes db.query.text and db.query.summary of spans; their values are left
+            out.
+          </p>
         </Empty>
       </>
     );
@@ -99,25 +128,43 @@ export function Statements() {
   return (
     <>
       <h1 className="text-xl font-bold break-words">
-        {percent(first.total_ms / all)} of all time in databases is one statement of {first.service}, run {counted(first.count, "time", "times")}.
+        {percent(first.total_ms / all)} of all time in databases is one statement of {first.service}, run{" "}
+        {counted(first.count, "time", "times")}.
       </h1>
-      <p className="mt-1 text-faint">Over the whole hours of {windowInWords(search)}; values left out, what took most time first.</p>
-      <Counts items={items} head={["statement"]} cells={(item) => [
-        <span key="what" className="break-words">
-          <span className="text-faint">{item.service}</span> <code>{item.name}</code>
-        </span>,
-      ]} label="Statements" />
+      <p className="text-faint mt-1">
+        Over the whole hours of {windowInWords(search)}; values left out, what took most time first.
+      </p>
+      <Counts
+        items={items}
+        head={["statement"]}
+        cells={(item) => [
+          <span key="what" className="break-words">
+            <span className="text-faint">{item.service}</span> <code>{item.name}</code>
+          </span>,
+        ]}
+        label="Statements"
+      />
     </>
   );
 }
 
-function Counts({ items, head, cells, label }: { items: CallItem[]; head: string[]; cells: (item: CallItem) => React.ReactNode[]; label: string }) {
+function Counts({
+  items,
+  head,
+  cells,
+  label,
+}: {
+  items: CallItem[];
+  head: string[];
+  cells: (item: CallItem) => React.ReactNode[];
+  label: string;
+}) {
   const { then } = useScope();
   return (
     <div className="overflow-x-auto" role="region" aria-label={label} tabIndex={0}>
       <table className="mt-3 w-full text-[13px] tabular-nums">
         <thead>
-          <tr className="border-b border-line">
+          <tr className="border-line border-b">
             {head.map((name) => (
               <th key={name} className={HEAD}>
                 {name}
@@ -132,16 +179,24 @@ function Counts({ items, head, cells, label }: { items: CallItem[]; head: string
         </thead>
         <tbody>
           {items.map((item) => (
-            <tr key={`${item.service} ${item.kind} ${item.name}`} className="border-b border-line">
+            <tr key={`${item.service} ${item.kind} ${item.name}`} className="border-line border-b">
               {cells(item).map((cell, at) => (
                 <td key={at} className={`${CELL} min-w-24`}>
                   {cell}
                 </td>
               ))}
               <td className={`${CELL} text-right`}>{count(item.count)}</td>
-              <td className={`${CELL} text-right`}>{item.failed > 0 ? <span className="text-brick">{`${count(item.failed)} (${percent(failing(item))})`}</span> : "0"}</td>
+              <td className={`${CELL} text-right`}>
+                {item.failed > 0 ? (
+                  <span className="text-brick">{`${count(item.failed)} (${percent(failing(item))})`}</span>
+                ) : (
+                  "0"
+                )}
+              </td>
               <td className={`${CELL} text-right`}>{duration(item.mean_ms)}</td>
-              <td className={`${CELL} text-right text-faint`}>{item.mean_before_ms == null ? "—" : duration(item.mean_before_ms)}</td>
+              <td className={`${CELL} text-faint text-right`}>
+                {item.mean_before_ms == null ? "—" : duration(item.mean_before_ms)}
+              </td>
               <td className={`${CELL} text-right`}>{duration(item.longest_ms)}</td>
               <td className={`${CELL} text-right`}>{duration(item.total_ms)}</td>
             </tr>

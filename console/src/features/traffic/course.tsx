@@ -15,7 +15,8 @@ export function Course({ service, endpoint }: { service: string; endpoint: strin
     queryFn: () => taken(api.GET("/api/v1/endpoints/course", { params: { query: { ...query, service, endpoint } } })),
   });
   if (course.isPending) return <Skeleton rows={4} />;
-  if (course.isLoadingError) return <Failed what="The endpoint's course" error={course.error} retry={() => void course.refetch()} />;
+  if (course.isLoadingError)
+    return <Failed what="The endpoint's course" error={course.error} retry={() => void course.refetch()} />;
   const { from, step_ms, steps, count: length } = course.data;
   const versions = [...new Set(steps.map((step) => step.version))];
   const layers = versions.map((version) => {
@@ -33,11 +34,22 @@ export function Course({ service, endpoint }: { service: string; endpoint: strin
   const sum = (values: number[]) => values.reduce((all, n) => all + n, 0);
   return (
     <div className="my-3">
-      <Strata timeline={{ from, to: new Date(Date.parse(from) + step_ms * length).toISOString(), step_ms, layers }} service={service} onWindow={(from, to) => void navigate({ search: (now) => ({ ...now, from: from.toISOString(), to: to.toISOString(), since: undefined }) })} />
+      <Strata
+        timeline={{ from, to: new Date(Date.parse(from) + step_ms * length).toISOString(), step_ms, layers }}
+        service={service}
+        onWindow={(from, to) =>
+          void navigate({
+            search: (now) => ({ ...now, from: from.toISOString(), to: to.toISOString(), since: undefined }),
+          })
+        }
+      />
       <p className="mt-1 flex flex-wrap gap-x-6 text-[13px] tabular-nums">
         {layers.map(({ version, requests, occurrences }) => (
           <span key={version}>
-            <b className="font-mono">{version}</b>: {counted(sum(requests), "request", "requests")}, {sum(occurrences) === 0 ? "none failed" : `${count(sum(occurrences))} failed (${percent(sum(occurrences) / Math.max(1, sum(requests)))})`}
+            <b className="font-mono">{version}</b>: {counted(sum(requests), "request", "requests")},{" "}
+            {sum(occurrences) === 0
+              ? "none failed"
+              : `${count(sum(occurrences))} failed (${percent(sum(occurrences) / Math.max(1, sum(requests)))})`}
           </span>
         ))}
         <Link to="/traffic" search={{ ...search, endpoint: undefined }}>

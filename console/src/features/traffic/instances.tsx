@@ -14,7 +14,9 @@ const failing = (item: InstanceItem) => (item.requests === 0 ? 0 : item.failed /
 
 /** A reading in its unit. */
 function reading(name: string, value: number): string {
-  const short = name.replace(/^(process|system|jvm|nodejs|v8js|go)\./, "").replace(/\.(recent_)?(utilization|usage|used)$/, "");
+  const short = name
+    .replace(/^(process|system|jvm|nodejs|v8js|go)\./, "")
+    .replace(/\.(recent_)?(utilization|usage|used)$/, "");
   if (name.endsWith("utilization")) return `${short} ${percent(value)}`;
   if (/memory|used/.test(name)) return `${short} ${count(Math.round(value / 1e6))} MB`;
   return `${short} ${value.toFixed(2)}`;
@@ -23,9 +25,18 @@ function reading(name: string, value: number): string {
 /** The instances of services. */
 export function Instances() {
   const { search, query } = useScope();
-  const instances = useQuery({ queryKey: ["instances", query, search.against], queryFn: () => taken(api.GET("/api/v1/instances", { params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } } })) });
+  const instances = useQuery({
+    queryKey: ["instances", query, search.against],
+    queryFn: () =>
+      taken(
+        api.GET("/api/v1/instances", {
+          params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } },
+        }),
+      ),
+  });
   if (instances.isPending) return <Skeleton rows={10} />;
-  if (instances.isLoadingError) return <Failed what="The instances" error={instances.error} retry={() => void instances.refetch()} />;
+  if (instances.isLoadingError)
+    return <Failed what="The instances" error={instances.error} retry={() => void instances.refetch()} />;
   const { items, platform_events: events } = instances.data;
   if (items.length === 0) {
     return (
@@ -46,16 +57,21 @@ export function Instances() {
         {items.length > running && `, ${items.length - running} stopped in ${windowInWords(search)}`}
         {failing(worst) > 0 && (
           <>
-            ; <span className="text-brick">{worst.instance} fails most: {percent(failing(worst))}</span>
+            ;{" "}
+            <span className="text-brick">
+              {worst.instance} fails most: {percent(failing(worst))}
+            </span>
           </>
         )}
         .
       </h1>
-      <p className="mt-1 text-faint">An instance that sent nothing for five minutes has stopped. Load is what it sent last as OTLP metrics.</p>
+      <p className="text-faint mt-1">
+        An instance that sent nothing for five minutes has stopped. Load is what it sent last as OTLP metrics.
+      </p>
       <div className="overflow-x-auto" role="region" aria-label="Instances" tabIndex={0}>
         <table className="mt-3 w-full text-[13px] tabular-nums">
           <thead>
-            <tr className="border-b border-line">
+            <tr className="border-line border-b">
               {["service", "instance", "where", "requests", "failed", "since", "last seen", "load"].map((name) => (
                 <th key={name} className={HEAD}>
                   {name}
@@ -65,7 +81,10 @@ export function Instances() {
           </thead>
           <tbody>
             {items.map((item) => (
-              <tr key={`${item.service} ${item.environment} ${item.version} ${item.instance}`} className="border-b border-line">
+              <tr
+                key={`${item.service} ${item.environment} ${item.version} ${item.instance}`}
+                className="border-line border-b"
+              >
                 <td className={CELL}>
                   {item.service} <span className="text-faint">{item.version}</span>
                 </td>
@@ -77,11 +96,17 @@ export function Instances() {
                 </td>
                 <td className={CELL}>
                   {count(item.requests)}
-                  {item.against && <span className="block text-[12px] text-faint">{count(item.against.requests)} then</span>}
+                  {item.against && (
+                    <span className="text-faint block text-[12px]">{count(item.against.requests)} then</span>
+                  )}
                 </td>
                 <td className={CELL}>
                   {item.failed > 0 ? <span className="text-brick">{percent(failing(item))}</span> : "0"}
-                  {item.against && <span className="block text-[12px] text-faint">{item.against.requests > 0 ? percent(item.against.failed / item.against.requests) : "—"} then</span>}
+                  {item.against && (
+                    <span className="text-faint block text-[12px]">
+                      {item.against.requests > 0 ? percent(item.against.failed / item.against.requests) : "—"} then
+                    </span>
+                  )}
                 </td>
                 <td className={CELL}>
                   <time dateTime={item.first_seen} title={exact(item.first_seen)}>
@@ -126,13 +151,21 @@ function Latest({ events }: { events: PlatformEventItem[] }) {
 
 /** What the platform that runs the instances said, where it comes as log records. */
 function PlatformEvents({ events }: { events: PlatformEventItem[] }) {
-  if (events.length === 0) return <p className="mt-4 text-[13px] text-faint">No platform events: they come as log records from a collector, or from systemd’s journal.</p>;
+  if (events.length === 0)
+    return (
+      <p className="text-faint mt-4 text-[13px]">
+        No platform events: they come as log records from a collector, or from systemd’s journal.
+      </p>
+    );
   return (
     <section aria-label="Platform events" className="mt-5">
-      <h2 className="border-b border-line pb-1 font-semibold">Platform events</h2>
+      <h2 className="border-line border-b pb-1 font-semibold">Platform events</h2>
       <ol className="text-[13px]">
         {events.map((event) => (
-          <li key={`${event.at} ${event.object} ${event.reason} ${event.message}`} className="grid gap-x-3 border-b border-line py-1 md:grid-cols-[9rem_12rem_10rem_minmax(0,1fr)]">
+          <li
+            key={`${event.at} ${event.object} ${event.reason} ${event.message}`}
+            className="border-line grid gap-x-3 border-b py-1 md:grid-cols-[9rem_12rem_10rem_minmax(0,1fr)]"
+          >
             <time dateTime={event.at} title={exact(event.at)} className="text-faint">
               {agoInWords(event.at)}
             </time>

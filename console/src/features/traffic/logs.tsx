@@ -9,13 +9,15 @@ import { useScope } from "./scope";
 
 const SEVERITIES = ["trace", "debug", "info", "warn", "error", "fatal"];
 
-const shade = (severity: string | null | undefined) => (severity === "error" || severity === "fatal" ? "text-brick" : severity === "warn" ? "text-ochre" : "text-faint");
+const shade = (severity: string | null | undefined) =>
+  severity === "error" || severity === "fatal" ? "text-brick" : severity === "warn" ? "text-ochre" : "text-faint";
 
 /** Log lines, or what they have in common. */
 export function Logs() {
   const { search } = useScope();
   const navigate = useNavigate({ from: "/traffic" });
-  const set = (change: Partial<typeof search>) => void navigate({ search: (now) => ({ ...now, cursor: undefined, ...change }) });
+  const set = (change: Partial<typeof search>) =>
+    void navigate({ search: (now) => ({ ...now, cursor: undefined, ...change }) });
   const [text, setText] = useState(search.text ?? "");
   const [applied, setApplied] = useState(search.text);
   if (applied !== search.text) {
@@ -35,9 +37,14 @@ export function Logs() {
           placeholder="text in the line"
           value={text}
           onChange={(event) => setText(event.target.value)}
-          className="w-56 rounded-sm border border-line bg-sheet px-2 py-1"
+          className="border-line bg-sheet w-56 rounded-sm border px-2 py-1"
         />
-        <select aria-label="Least severity" value={search.severity ?? ""} onChange={(event) => set({ severity: event.target.value || undefined })} className="rounded-sm border border-line bg-sheet px-2 py-1">
+        <select
+          aria-label="Least severity"
+          value={search.severity ?? ""}
+          onChange={(event) => set({ severity: event.target.value || undefined })}
+          className="border-line bg-sheet rounded-sm border px-2 py-1"
+        >
           <option value="">any severity</option>
           {SEVERITIES.map((severity) => (
             <option key={severity} value={severity}>
@@ -45,15 +52,33 @@ export function Logs() {
             </option>
           ))}
         </select>
-        <button type="submit" className="rounded-sm border border-line px-3 py-1 hover:bg-wash">
+        <button type="submit" className="border-line hover:bg-wash rounded-sm border px-3 py-1">
           Find
         </button>
         {!areTemplates && (
           <div className="min-w-64 flex-1">
-            <PredicateBox value={search.where} onApply={(where) => set({ where })} label="Predicate over lines" placeholder="where: severity >= warn and berth = 7" />
+            <PredicateBox
+              value={search.where}
+              onApply={(where) => set({ where })}
+              label="Predicate over lines"
+              placeholder="where: severity >= warn and berth = 7"
+            />
           </div>
         )}
-        <button type="button" aria-pressed={areTemplates} onClick={() => set({ all: areTemplates ? undefined : true, template: undefined, where: undefined, trace: undefined, error: undefined })} className="rounded-sm border border-line px-3 py-1 aria-pressed:bg-wash">
+        <button
+          type="button"
+          aria-pressed={areTemplates}
+          onClick={() =>
+            set({
+              all: areTemplates ? undefined : true,
+              template: undefined,
+              where: undefined,
+              trace: undefined,
+              error: undefined,
+            })
+          }
+          className="border-line aria-pressed:bg-wash rounded-sm border px-3 py-1"
+        >
           What they have in common
         </button>
       </form>
@@ -65,11 +90,23 @@ export function Logs() {
 function Lines() {
   const { search, query } = useScope();
   const navigate = useNavigate({ from: "/traffic" });
-  const wanted = { where: search.where, text: search.text, severity: search.severity, template: search.template, trace: search.trace, error: search.error, cursor: search.cursor };
+  const wanted = {
+    where: search.where,
+    text: search.text,
+    severity: search.severity,
+    template: search.template,
+    trace: search.trace,
+    error: search.error,
+    cursor: search.cursor,
+  };
   const given = Object.fromEntries(Object.entries(wanted).filter(([, value]) => value !== undefined));
-  const lines = useQuery({ queryKey: ["logs", query, given], queryFn: () => taken(api.GET("/api/v1/logs", { params: { query: { ...query, ...given, limit: 100 } } })) });
+  const lines = useQuery({
+    queryKey: ["logs", query, given],
+    queryFn: () => taken(api.GET("/api/v1/logs", { params: { query: { ...query, ...given, limit: 100 } } })),
+  });
   if (lines.isPending) return <Skeleton rows={10} />;
-  if (lines.isLoadingError) return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
+  if (lines.isLoadingError)
+    return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
   const { items, next } = lines.data;
   const of = [
     search.text && `that hold “${search.text}”`,
@@ -84,8 +121,17 @@ function Lines() {
     return (
       <>
         <h1 className="sr-only">Log lines</h1>
-        <Empty title={isNarrowed ? `No such line came in ${windowInWords(search)}.` : `No log line came in ${windowInWords(search)}.`}>
-          <p>Lines are kept for seven days unless set otherwise. A service sends them over OTLP, or outcrop collect reads its files.</p>
+        <Empty
+          title={
+            isNarrowed
+              ? `No such line came in ${windowInWords(search)}.`
+              : `No log line came in ${windowInWords(search)}.`
+          }
+        >
+          <p>
+            Lines are kept for seven days unless set otherwise. A service sends them over OTLP, or outcrop collect reads
+            its files.
+          </p>
         </Empty>
       </>
     );
@@ -103,10 +149,27 @@ function Lines() {
         )}
         .
       </h1>
-      <p className="mt-1 text-faint">
+      <p className="text-faint mt-1">
         In {windowInWords(search)}.{" "}
         {isNarrowed && (
-          <button type="button" className="text-accent hover:underline" onClick={() => void navigate({ search: (now) => ({ ...now, where: undefined, text: undefined, severity: undefined, template: undefined, trace: undefined, error: undefined, cursor: undefined }) })}>
+          <button
+            type="button"
+            className="text-accent hover:underline"
+            onClick={() =>
+              void navigate({
+                search: (now) => ({
+                  ...now,
+                  where: undefined,
+                  text: undefined,
+                  severity: undefined,
+                  template: undefined,
+                  trace: undefined,
+                  error: undefined,
+                  cursor: undefined,
+                }),
+              })
+            }
+          >
             all lines
           </button>
         )}
@@ -134,19 +197,25 @@ function Line({ item }: { item: LogItem }) {
   const said = Object.fromEntries(attributes);
   const thrown = [said["exception.type"], said["exception.message"]].filter(Boolean).join(": ");
   return (
-    <li className="border-b border-line py-1">
+    <li className="border-line border-b py-1">
       <div className="grid gap-x-3 md:grid-cols-[12rem_3.5rem_minmax(0,1fr)]">
         <time dateTime={item.at} className="text-faint tabular-nums">
           {item.at.slice(0, 10)} {item.at.slice(11, 23)}
         </time>
         <span className={shade(item.severity)}>{item.severity ?? "—"}</span>
-        <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="min-w-0 text-left font-mono hover:bg-wash [overflow-wrap:anywhere]">
-          <span className="font-sans text-faint">{item.service}</span> <bdi>{open ? item.message : item.message.split("\n")[0]}</bdi>
+        <button
+          type="button"
+          aria-expanded={open}
+          onClick={() => setOpen(!open)}
+          className="hover:bg-wash min-w-0 text-left font-mono [overflow-wrap:anywhere]"
+        >
+          <span className="text-faint font-sans">{item.service}</span>{" "}
+          <bdi>{open ? item.message : item.message.split("\n")[0]}</bdi>
           {thrown && !item.message.includes(thrown) && <bdi className="text-faint"> — {thrown}</bdi>}
         </button>
       </div>
       {open && (
-        <div className="mt-1 border-l-4 border-line bg-sheet px-3 py-2">
+        <div className="border-line bg-sheet mt-1 border-l-4 px-3 py-2">
           <p className="flex flex-wrap gap-x-4">
             {item.trace_id && (
               <Link to="/traces/$id" params={{ id: item.trace_id }} search={item.span_id ? { span: item.span_id } : {}}>
@@ -154,14 +223,29 @@ function Line({ item }: { item: LogItem }) {
               </Link>
             )}
             {item.trace_id && (
-              <Link to="/traffic" search={{ ...search, trace: item.trace_id, template: undefined, text: undefined, cursor: undefined }}>
+              <Link
+                to="/traffic"
+                search={{ ...search, trace: item.trace_id, template: undefined, text: undefined, cursor: undefined }}
+              >
                 all lines of its request
               </Link>
             )}
             <Link to="/traffic" search={{ ...search, template: item.template, text: undefined, cursor: undefined }}>
               more like this
             </Link>
-            <Link to="/traffic" search={{ ...search, all: true, template: item.template, where: undefined, text: undefined, trace: undefined, error: undefined, cursor: undefined }}>
+            <Link
+              to="/traffic"
+              search={{
+                ...search,
+                all: true,
+                template: item.template,
+                where: undefined,
+                text: undefined,
+                trace: undefined,
+                error: undefined,
+                cursor: undefined,
+              }}
+            >
               how often
             </Link>
             <span className="text-faint">
@@ -172,7 +256,7 @@ function Line({ item }: { item: LogItem }) {
             {attributes.map(([name, value]) => (
               <div key={name} className="grid gap-x-3 md:grid-cols-[14rem_1fr]">
                 <dt className="text-faint [overflow-wrap:anywhere]">{name}</dt>
-                <dd className="whitespace-pre-wrap [overflow-wrap:anywhere]">
+                <dd className="[overflow-wrap:anywhere] whitespace-pre-wrap">
                   <bdi>{typeof value === "string" ? value : JSON.stringify(value)}</bdi>
                 </dd>
               </div>
@@ -186,10 +270,21 @@ function Line({ item }: { item: LogItem }) {
 
 function Templates() {
   const { search, query, then } = useScope();
-  const given = Object.fromEntries(Object.entries({ text: search.text, severity: search.severity, template: search.template, against: search.against }).filter(([, value]) => value !== undefined));
-  const templates = useQuery({ queryKey: ["log templates", query, given], queryFn: () => taken(api.GET("/api/v1/logs/templates", { params: { query: { ...query, ...given, limit: 100 } } })) });
+  const given = Object.fromEntries(
+    Object.entries({
+      text: search.text,
+      severity: search.severity,
+      template: search.template,
+      against: search.against,
+    }).filter(([, value]) => value !== undefined),
+  );
+  const templates = useQuery({
+    queryKey: ["log templates", query, given],
+    queryFn: () => taken(api.GET("/api/v1/logs/templates", { params: { query: { ...query, ...given, limit: 100 } } })),
+  });
   if (templates.isPending) return <Skeleton rows={10} />;
-  if (templates.isLoadingError) return <Failed what="The templates" error={templates.error} retry={() => void templates.refetch()} />;
+  if (templates.isLoadingError)
+    return <Failed what="The templates" error={templates.error} retry={() => void templates.refetch()} />;
   const { items } = templates.data;
   const [first] = items;
   if (!first) {
@@ -205,17 +300,30 @@ function Templates() {
   return (
     <>
       <h1 className="text-xl font-bold break-words">
-        {first.service} says most often, {counted(first.count, "time", "times")}: <span className="font-mono text-[0.9em]">{first.text}</span>
+        {first.service} says most often, {counted(first.count, "time", "times")}:{" "}
+        <span className="font-mono text-[0.9em]">{first.text}</span>
       </h1>
-      <p className="mt-1 text-faint">Over the whole hours of {windowInWords(search)}, and {againstInWords(search.against ?? "before")}; what varies from line to line stands in braces.</p>
+      <p className="text-faint mt-1">
+        Over the whole hours of {windowInWords(search)}, and {againstInWords(search.against ?? "before")}; what varies
+        from line to line stands in braces.
+      </p>
       <ol className="mt-2 text-[13px]">
         {items.map((item) => (
-          <li key={`${item.service} ${item.template}`} className="grid items-center gap-x-3 border-b border-line py-1 md:grid-cols-[5rem_8rem_3.5rem_minmax(0,1fr)_110px]">
+          <li
+            key={`${item.service} ${item.template}`}
+            className="border-line grid items-center gap-x-3 border-b py-1 md:grid-cols-[5rem_8rem_3.5rem_minmax(0,1fr)_110px]"
+          >
             <span className="text-right tabular-nums">{count(item.count)}</span>
-            <span className="text-faint tabular-nums">{item.before === 0 ? `none ${then}` : `${count(item.before)} ${then}`}</span>
+            <span className="text-faint tabular-nums">
+              {item.before === 0 ? `none ${then}` : `${count(item.before)} ${then}`}
+            </span>
             <span className={shade(item.severity)}>{item.severity ?? "—"}</span>
-            <Link to="/traffic" search={{ ...search, all: undefined, template: item.template, service: item.service, cursor: undefined }} className="min-w-0 font-mono [overflow-wrap:anywhere]">
-              <span className="font-sans text-faint">{item.service}</span> {item.text}
+            <Link
+              to="/traffic"
+              search={{ ...search, all: undefined, template: item.template, service: item.service, cursor: undefined }}
+              className="min-w-0 font-mono [overflow-wrap:anywhere]"
+            >
+              <span className="text-faint font-sans">{item.service}</span> {item.text}
             </Link>
             <Hours hours={item.hours} label={`${item.count} lines by the hour`} />
           </li>
@@ -236,7 +344,13 @@ function Hours({ hours, label }: { hours: { at: string; count: number }[]; label
         const high = Math.max(1, (hour.count / most) * 20);
         return (
           <Fragment key={hour.at}>
-            <rect x={(at / steps) * 108} width={Math.max(1, 108 / steps - 0.6)} y={20 - high} height={high} fill="var(--color-layer-3)">
+            <rect
+              x={(at / steps) * 108}
+              width={Math.max(1, 108 / steps - 0.6)}
+              y={20 - high}
+              height={high}
+              fill="var(--color-layer-3)"
+            >
               <title>
                 {exact(hour.at)}: {count(hour.count)}
               </title>

@@ -27,14 +27,31 @@ type View = keyof typeof VIEWS;
 const isView = (name: string | undefined): name is View => name !== undefined && name in VIEWS;
 
 /** What belongs to one view and does not go along to another. */
-const OWN = { endpoint: undefined, status: undefined, only: undefined, cursor: undefined, text: undefined, severity: undefined, template: undefined, trace: undefined, error: undefined, all: undefined, where: undefined };
+const OWN = {
+  endpoint: undefined,
+  status: undefined,
+  only: undefined,
+  cursor: undefined,
+  text: undefined,
+  severity: undefined,
+  template: undefined,
+  trace: undefined,
+  error: undefined,
+  all: undefined,
+  where: undefined,
+};
 
 const HEAD = "py-1 text-left font-normal text-faint";
 const CELL = "py-1.5 pr-3 align-top";
 
 /** Traffic: endpoints, what made requests slow, requests, log lines, who calls whom, statements, instances. */
 /** Where the threshold of a slow request comes from, unless from the endpoint's own history. */
-const SLOW_BY: Record<string, string> = { set: "set", service: "as its service", fleet: "as all services", default: "nothing known yet" };
+const SLOW_BY: Record<string, string> = {
+  set: "set",
+  service: "as its service",
+  fleet: "as all services",
+  default: "nothing known yet",
+};
 
 export function TrafficPage() {
   const search = useSearch({ from: "/inside/traffic" });
@@ -43,14 +60,14 @@ export function TrafficPage() {
   const { page: Shown } = VIEWS[view];
   return (
     <>
-      <nav aria-label="Traffic" className="mb-3 flex flex-wrap gap-x-4 border-b border-line">
+      <nav aria-label="Traffic" className="border-line mb-3 flex flex-wrap gap-x-4 border-b">
         {(Object.keys(VIEWS) as View[]).map((name) => (
           <button
             key={name}
             type="button"
             aria-current={view === name ? "page" : undefined}
             onClick={() => void navigate({ search: (now) => ({ ...now, ...OWN, view: name }) })}
-            className="border-b-2 border-transparent py-1 aria-[current=page]:border-accent aria-[current=page]:font-semibold"
+            className="aria-[current=page]:border-accent border-b-2 border-transparent py-1 aria-[current=page]:font-semibold"
           >
             {VIEWS[name].name}
           </button>
@@ -65,19 +82,27 @@ const rate = (item: EndpointItem) => (item.count === 0 ? 0 : item.failed / item.
 
 function Endpoints() {
   const { search, query: scope } = useScope();
-  const query: Record<string, string> = { ...scope, ...(search.endpoint && { endpoint: search.endpoint }), ...(search.against && { against: search.against }) };
-  const endpoints = useQuery({ queryKey: ["endpoints", query], queryFn: () => taken(api.GET("/api/v1/endpoints", { params: { query: { ...query, limit: 200 } } })) });
+  const query: Record<string, string> = {
+    ...scope,
+    ...(search.endpoint && { endpoint: search.endpoint }),
+    ...(search.against && { against: search.against }),
+  };
+  const endpoints = useQuery({
+    queryKey: ["endpoints", query],
+    queryFn: () => taken(api.GET("/api/v1/endpoints", { params: { query: { ...query, limit: 200 } } })),
+  });
   if (endpoints.isPending) return <Skeleton rows={10} />;
-  if (endpoints.isLoadingError) return <Failed what="The endpoints" error={endpoints.error} retry={() => void endpoints.refetch()} />;
+  if (endpoints.isLoadingError)
+    return <Failed what="The endpoints" error={endpoints.error} retry={() => void endpoints.refetch()} />;
   const { items, total } = endpoints.data;
   const when = windowInWords(search);
   if (items.length === 0) {
     return (
       <>
-      <h1 className="sr-only">Endpoints</h1>
-      <Empty title={`No request came in ${when}.`}>
-        <p>Choose a longer window above, or connect a service that sends spans.</p>
-      </Empty>
+        <h1 className="sr-only">Endpoints</h1>
+        <Empty title={`No request came in ${when}.`}>
+          <p>Choose a longer window above, or connect a service that sends spans.</p>
+        </Empty>
       </>
     );
   }
@@ -87,7 +112,8 @@ function Endpoints() {
       <h1 className="text-xl font-bold">
         {search.endpoint && rate(worst) > 0 ? (
           <>
-            <span className="text-brick">{percent(rate(worst))}</span> of the requests to {worst.endpoint} of {worst.service} fail.
+            <span className="text-brick">{percent(rate(worst))}</span> of the requests to {worst.endpoint} of{" "}
+            {worst.service} fail.
           </>
         ) : rate(worst) > 0 ? (
           <>
@@ -96,18 +122,21 @@ function Endpoints() {
             </span>
             , more than at any other of {counted(total, "endpoint", "endpoints")}.
           </>
+        ) : search.endpoint ? (
+          `No request to ${worst.endpoint} of ${worst.service} fails.`
         ) : (
-          search.endpoint ? `No request to ${worst.endpoint} of ${worst.service} fails.` : `None of ${counted(total, "endpoint", "endpoints")} fails.`
+          `None of ${counted(total, "endpoint", "endpoints")} fails.`
         )}
       </h1>
-      <p className="mt-1 text-faint">
-        In {when}; times within 1 %, over the whole hours that this touches.{total > items.length && ` The ${items.length} busiest are shown.`}
+      <p className="text-faint mt-1">
+        In {when}; times within 1 %, over the whole hours that this touches.
+        {total > items.length && ` The ${items.length} busiest are shown.`}
       </p>
       {search.endpoint && search.service && <Course service={search.service} endpoint={search.endpoint} />}
       <div className="overflow-x-auto" role="region" aria-label="Endpoints" tabIndex={0}>
         <table className="mt-3 w-full text-[13px] tabular-nums">
           <thead>
-            <tr className="border-b border-line">
+            <tr className="border-line border-b">
               <th className={HEAD}>service, endpoint</th>
               <th className={`${HEAD} text-right`}>requests</th>
               <th className={`${HEAD} text-right`}>failed</th>
@@ -120,10 +149,14 @@ function Endpoints() {
           </thead>
           <tbody>
             {items.map((item) => (
-              <tr key={`${item.namespace} ${item.service} ${item.endpoint}`} className="border-b border-line">
+              <tr key={`${item.namespace} ${item.service} ${item.endpoint}`} className="border-line border-b">
                 <td className={`${CELL} min-w-52`}>
                   <span className="text-faint">{item.service}</span>{" "}
-                  <Link to="/traffic" search={{ ...search, ...OWN, view: "endpoints", service: item.service, endpoint: item.endpoint }} className="font-mono break-all">
+                  <Link
+                    to="/traffic"
+                    search={{ ...search, ...OWN, view: "endpoints", service: item.service, endpoint: item.endpoint }}
+                    className="font-mono break-all"
+                  >
                     {item.endpoint}
                   </Link>
                 </td>
@@ -133,7 +166,15 @@ function Endpoints() {
                 </td>
                 <td className={`${CELL} text-right`}>
                   {item.failed > 0 ? (
-                    <To search={{ ...search, view: "requests", service: item.service, endpoint: item.endpoint, only: "failed" }}>
+                    <To
+                      search={{
+                        ...search,
+                        view: "requests",
+                        service: item.service,
+                        endpoint: item.endpoint,
+                        only: "failed",
+                      }}
+                    >
                       {count(item.failed)} <span className="text-brick">({percent(rate(item))})</span>
                     </To>
                   ) : (
@@ -150,18 +191,40 @@ function Endpoints() {
                   <td key={at} className={`${CELL} text-right`}>
                     {millis == null ? "—" : duration(millis)}
                     {at === 1 && item.against && (
-                      <Then changes={item.against.changes.filter((change) => !change.startsWith("fails"))}>{item.against.p95_ms == null ? "—" : duration(item.against.p95_ms)} then</Then>
+                      <Then changes={item.against.changes.filter((change) => !change.startsWith("fails"))}>
+                        {item.against.p95_ms == null ? "—" : duration(item.against.p95_ms)} then
+                      </Then>
                     )}
                   </td>
                 ))}
                 <td className={`${CELL} text-right`}>
-                  <To search={{ ...search, view: "requests", service: item.service, endpoint: item.endpoint, only: "slow" }}>{duration(item.slow_from_ms)}</To>
-                  {SLOW_BY[item.slow_by] && <span className="block text-[13px] text-faint">{SLOW_BY[item.slow_by]}</span>}
+                  <To
+                    search={{
+                      ...search,
+                      view: "requests",
+                      service: item.service,
+                      endpoint: item.endpoint,
+                      only: "slow",
+                    }}
+                  >
+                    {duration(item.slow_from_ms)}
+                  </To>
+                  {SLOW_BY[item.slow_by] && (
+                    <span className="text-faint block text-[13px]">{SLOW_BY[item.slow_by]}</span>
+                  )}
                 </td>
                 <td className={`${CELL} pl-4`}>
                   {item.statuses.map((status) => (
                     <span key={status.status} className="mr-3 whitespace-nowrap">
-                      <To search={{ ...search, view: "requests", service: item.service, endpoint: item.endpoint, status: status.status }}>
+                      <To
+                        search={{
+                          ...search,
+                          view: "requests",
+                          service: item.service,
+                          endpoint: item.endpoint,
+                          status: status.status,
+                        }}
+                      >
                         {count(status.count)} × {status.status}
                       </To>
                       {status.kept < status.count && <span className="text-faint">, {count(status.kept)} kept</span>}
@@ -175,7 +238,7 @@ function Endpoints() {
       </div>
       {search.service && <Groups service={search.service} endpoint={search.endpoint} />}
       {endpoints.data.sampling.map((note) => (
-        <p key={note.note} className="mt-2 text-[13px] text-faint">
+        <p key={note.note} className="text-faint mt-2 text-[13px]">
           {note.services.join(", ")}: {note.note}.
         </p>
       ))}
@@ -204,18 +267,25 @@ function To({ search, children }: { search: TrafficSearch; children: ReactNode }
 
 function Slow() {
   const { search, query } = useScope();
-  const slow = useQuery({ queryKey: ["slow", query], queryFn: () => taken(api.GET("/api/v1/slow", { params: { query } })) });
+  const slow = useQuery({
+    queryKey: ["slow", query],
+    queryFn: () => taken(api.GET("/api/v1/slow", { params: { query } })),
+  });
   if (slow.isPending) return <Skeleton rows={8} />;
-  if (slow.isLoadingError) return <Failed what="The slow requests" error={slow.error} retry={() => void slow.refetch()} />;
+  if (slow.isLoadingError)
+    return <Failed what="The slow requests" error={slow.error} retry={() => void slow.refetch()} />;
   const { items, looked_at } = slow.data;
   const [worst] = items;
   if (!worst) {
     return (
       <>
-      <h1 className="sr-only">Slow requests</h1>
-      <Empty title={`No slow request came in ${windowInWords(search)}.`}>
-        <p>A request is slow past twice the time that 95 % of its endpoint's requests of the last seven days stayed below, or past what was set for it.</p>
-      </Empty>
+        <h1 className="sr-only">Slow requests</h1>
+        <Empty title={`No slow request came in ${windowInWords(search)}.`}>
+          <p>
+            A request is slow past twice the time that 95 % of its endpoint's requests of the last seven days stayed
+            below, or past what was set for it.
+          </p>
+        </Empty>
       </>
     );
   }
@@ -227,13 +297,18 @@ function Slow() {
         </span>{" "}
         waited mostly for {worst.why}.
       </h1>
-      <p className="mt-1 text-faint">The slowest requests in {windowInWords(search)}, by what each was mostly waiting for; the most time first.</p>
+      <p className="text-faint mt-1">
+        The slowest requests in {windowInWords(search)}, by what each was mostly waiting for; the most time first.
+      </p>
       <ol className="mt-3">
         {items.map((item) => (
-          <li key={`${item.service} ${item.endpoint} ${item.why}`} className="grid gap-x-6 border-b border-line py-2 md:grid-cols-[minmax(0,1fr)_auto]">
+          <li
+            key={`${item.service} ${item.endpoint} ${item.why}`}
+            className="border-line grid gap-x-6 border-b py-2 md:grid-cols-[minmax(0,1fr)_auto]"
+          >
             <div className="min-w-0">
               <p className="break-words">{item.why}</p>
-              <p className="text-[13px] text-faint">
+              <p className="text-faint text-[13px]">
                 {item.service} <span className="font-mono">{item.endpoint}</span>
               </p>
             </div>
@@ -260,16 +335,20 @@ function Requests() {
     queryFn: () => taken(api.GET("/api/v1/requests", { params: { query: { ...query, ...given } } })),
   });
   if (requests.isPending) return <Skeleton rows={10} />;
-  if (requests.isLoadingError) return <Failed what="The requests" error={requests.error} retry={() => void requests.refetch()} />;
+  if (requests.isLoadingError)
+    return <Failed what="The requests" error={requests.error} retry={() => void requests.refetch()} />;
   const { items, next } = requests.data;
   const what = [only, search.status && `answered ${search.status}`].filter(Boolean).join(", ");
   return (
     <>
       <h1 className="text-xl font-bold">
-        {items.length === 0 ? "No such request is kept." : `${what ? `Requests ${what}` : "Requests that are kept"}${search.endpoint ? ` at ${search.endpoint}` : ""}, ${only === "slow" ? "the slowest" : "the newest"} first.`}
+        {items.length === 0
+          ? "No such request is kept."
+          : `${what ? `Requests ${what}` : "Requests that are kept"}${search.endpoint ? ` at ${search.endpoint}` : ""}, ${only === "slow" ? "the slowest" : "the newest"} first.`}
       </h1>
-      <p className="mt-1 text-faint">
-        In {windowInWords(search)}. Kept are failed and slow requests, answers of 4xx and 5xx (20 a minute of each kind and endpoint), and one in 100 of the others.
+      <p className="text-faint mt-1">
+        In {windowInWords(search)}. Kept are failed and slow requests, answers of 4xx and 5xx (20 a minute of each kind
+        and endpoint), and one in 100 of the others.
       </p>
       <ol className="mt-3 text-[13px]">
         {items.map((item) => (
@@ -291,12 +370,17 @@ function Requests() {
 function RequestRow({ item }: { item: RequestItem }) {
   const [open, setOpen] = useState(false);
   return (
-    <li className="border-b border-line py-1.5">
+    <li className="border-line border-b py-1.5">
       <div className="grid gap-x-4 md:grid-cols-[9rem_minmax(0,1fr)_5rem_6rem_11rem]">
         <time dateTime={item.at} title={exact(item.at)} className="text-faint">
           {agoInWords(item.at)}
         </time>
-        <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="min-w-0 text-left break-words hover:bg-wash">
+        <button
+          type="button"
+          aria-expanded={open}
+          onClick={() => setOpen(!open)}
+          className="hover:bg-wash min-w-0 text-left break-words"
+        >
           <span className="text-faint">
             {item.service} {item.version}
           </span>{" "}
@@ -307,15 +391,24 @@ function RequestRow({ item }: { item: RequestItem }) {
           {duration(item.duration_ms)}
           {item.kept_because.includes("slow") && " slow"}
         </span>
-        <Link to="/traces/$id" params={{ id: item.trace_id }} search={{ span: item.span_id }} className="truncate font-mono">
+        <Link
+          to="/traces/$id"
+          params={{ id: item.trace_id }}
+          search={{ span: item.span_id }}
+          className="truncate font-mono"
+        >
           {item.trace_id}
         </Link>
       </div>
       {open && (
-        <div className="mt-1 gap-x-8 border-l-4 border-line bg-sheet px-3 py-2 md:columns-2">
+        <div className="border-line bg-sheet mt-1 gap-x-8 border-l-4 px-3 py-2 md:columns-2">
           {item.request.length === 0 && (
             <p className="text-faint">
-              It neither failed nor was refused: what it said of itself, its calls and queries stand in <Link to="/traces/$id" params={{ id: item.trace_id }} search={{ span: item.span_id }}>its trace</Link>.
+              It neither failed nor was refused: what it said of itself, its calls and queries stand in{" "}
+              <Link to="/traces/$id" params={{ id: item.trace_id }} search={{ span: item.span_id }}>
+                its trace
+              </Link>
+              .
             </p>
           )}
           {item.request.map((part) => (
@@ -323,9 +416,12 @@ function RequestRow({ item }: { item: RequestItem }) {
               <h3 className="font-semibold">{part.title}</h3>
               <dl>
                 {part.rows.map((row) => (
-                  <div key={`${row.label} ${row.value}`} className="grid grid-cols-[9rem_1fr] gap-x-3 border-b border-line py-0.5">
+                  <div
+                    key={`${row.label} ${row.value}`}
+                    className="border-line grid grid-cols-[9rem_1fr] gap-x-3 border-b py-0.5"
+                  >
                     <dt className="text-faint">{row.label}</dt>
-                    <dd className="font-mono whitespace-pre-wrap [overflow-wrap:anywhere]">
+                    <dd className="font-mono [overflow-wrap:anywhere] whitespace-pre-wrap">
                       <bdi>{row.value}</bdi>
                     </dd>
                   </div>

@@ -19,7 +19,9 @@ function Rates({ items }: { items: EndpointItem[] }) {
   const most = Math.max(1, ...items.map((item) => item.count));
   return (
     <section aria-label="Rates" className="mt-2">
-      <p className="font-semibold">More pass than can be read one by one: the rates a minute, and the newest {READABLE}.</p>
+      <p className="font-semibold">
+        More pass than can be read one by one: the rates a minute, and the newest {READABLE}.
+      </p>
       <table className="w-full text-[13px] tabular-nums">
         <thead className="sr-only">
           <tr>
@@ -30,17 +32,19 @@ function Rates({ items }: { items: EndpointItem[] }) {
         </thead>
         <tbody>
           {items.slice(0, RATES).map((item) => (
-            <tr key={`${item.namespace} ${item.service} ${item.endpoint}`} className="border-b border-line">
+            <tr key={`${item.namespace} ${item.service} ${item.endpoint}`} className="border-line border-b">
               <td className="py-0.5 pr-3 break-words">
                 <span className="text-faint">{item.service}</span> <span className="font-mono">{item.endpoint}</span>
               </td>
               <td className="w-2/5 py-0.5">
                 <span className="flex items-center gap-2">
                   <span className="w-14 shrink-0 text-right">{count(Math.round(item.count / 2))}</span>
-                  <span aria-hidden className="h-2.5 bg-layer-3" style={{ width: `${(80 * item.count) / most}%` }} />
+                  <span aria-hidden className="bg-layer-3 h-2.5" style={{ width: `${(80 * item.count) / most}%` }} />
                 </span>
               </td>
-              <td className={`w-24 py-0.5 text-right ${item.failed > 0 ? "text-brick" : "text-faint"}`}>{item.failed > 0 ? `${count(Math.max(1, Math.round(item.failed / 2)))} fail` : "none fails"}</td>
+              <td className={`w-24 py-0.5 text-right ${item.failed > 0 ? "text-brick" : "text-faint"}`}>
+                {item.failed > 0 ? `${count(Math.max(1, Math.round(item.failed / 2)))} fail` : "none fails"}
+              </td>
             </tr>
           ))}
         </tbody>
@@ -55,11 +59,19 @@ export function Passing() {
   const { held } = useLive();
   const navigate = useNavigate({ from: "/traffic" });
   const only = search.only === "failed" || search.only === "slow" ? search.only : undefined;
-  const scope = { ...(search.service ? { service: search.service } : {}), ...(search.environment ? { environment: search.environment } : {}) };
+  const scope = {
+    ...(search.service ? { service: search.service } : {}),
+    ...(search.environment ? { environment: search.environment } : {}),
+  };
   const text = search.text || undefined;
   const requests = useQuery({
     queryKey: ["passing", scope, only, text],
-    queryFn: () => taken(api.GET("/api/v1/requests", { params: { query: { ...scope, ...(only && { only }), ...(text && { text }), since: SINCE, limit: 100 } } })),
+    queryFn: () =>
+      taken(
+        api.GET("/api/v1/requests", {
+          params: { query: { ...scope, ...(only && { only }), ...(text && { text }), since: SINCE, limit: 100 } },
+        }),
+      ),
     refetchInterval: held ? false : EVERY,
     placeholderData: (before) => before,
   });
@@ -70,7 +82,8 @@ export function Passing() {
     placeholderData: (before) => before,
   });
   if (requests.isPending) return <Skeleton rows={10} />;
-  if (requests.isLoadingError) return <Failed what="What passes" error={requests.error} retry={() => void requests.refetch()} />;
+  if (requests.isLoadingError)
+    return <Failed what="What passes" error={requests.error} retry={() => void requests.refetch()} />;
   const { items, next } = requests.data;
   const all = rate.data?.items.reduce((sum, item) => sum + item.count, 0) ?? 0;
   const failed = rate.data?.items.reduce((sum, item) => sum + item.failed, 0) ?? 0;
@@ -90,7 +103,13 @@ export function Passing() {
         </h1>
         <div role="group" aria-label="Which requests" className="flex gap-2 text-[13px]">
           {([undefined, "failed", "slow"] as const).map((kind) => (
-            <button key={kind ?? "all"} type="button" aria-pressed={only === kind} onClick={() => void navigate({ search: (now) => ({ ...now, only: kind }) })} className="rounded-sm border border-line px-2 py-0.5 aria-pressed:bg-wash aria-pressed:font-semibold">
+            <button
+              key={kind ?? "all"}
+              type="button"
+              aria-pressed={only === kind}
+              onClick={() => void navigate({ search: (now) => ({ ...now, only: kind }) })}
+              className="border-line aria-pressed:bg-wash rounded-sm border px-2 py-0.5 aria-pressed:font-semibold"
+            >
               {kind ?? "all kept"}
             </button>
           ))}
@@ -103,17 +122,21 @@ export function Passing() {
               const typed = event.target.value.trim();
               void navigate({ search: (now) => ({ ...now, text: typed || undefined }), replace: true });
             }}
-            className="w-44 rounded-sm border border-line bg-sheet px-2 py-0.5"
+            className="border-line bg-sheet w-44 rounded-sm border px-2 py-0.5"
           />
         </div>
       </div>
-      <p className="mt-1 text-faint">
-        Failed and slow requests, answers of 4xx and 5xx, and one in 100 of the others, of the last two minutes; the button Hold above stops them.
+      <p className="text-faint mt-1">
+        Failed and slow requests, answers of 4xx and 5xx, and one in 100 of the others, of the last two minutes; the
+        button Hold above stops them.
       </p>
       {next && <Rates items={rate.data?.items ?? []} />}
       <ol className="mt-2 text-[13px] tabular-nums" aria-live="off">
         {items.slice(0, next ? READABLE : undefined).map((item) => (
-          <li key={item.span_id} className="grid gap-x-3 border-b border-line py-1 md:grid-cols-[6rem_minmax(0,1fr)_4rem_6rem_6rem]">
+          <li
+            key={item.span_id}
+            className="border-line grid gap-x-3 border-b py-1 md:grid-cols-[6rem_minmax(0,1fr)_4rem_6rem_6rem]"
+          >
             <time dateTime={item.at} title={exact(item.at)} className="text-faint">
               {item.at.slice(11, 19)}
             </time>

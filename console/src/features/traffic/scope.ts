@@ -6,7 +6,14 @@ export function useScope() {
   const search = useSearch({ from: "/inside/traffic" });
   const query = { service: search.service, environment: search.environment, ...windowOf(search) };
   const then = search.against && search.against !== "before" ? "then" : "before";
-  return { search, then, query: Object.fromEntries(Object.entries(query).filter(([, value]) => value !== undefined)) as Record<string, string> };
+  return {
+    search,
+    then,
+    query: Object.fromEntries(Object.entries(query).filter(([, value]) => value !== undefined)) as Record<
+      string,
+      string
+    >,
+  };
 }
 
 export type TrafficSearch = ReturnType<typeof useScope>["search"];
