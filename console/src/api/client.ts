@@ -1,8 +1,11 @@
-import { QueryCache, QueryClient, keepPreviousData, useQuery } from "@tanstack/react-query";
-import createClient from "openapi-fetch";
+import { QueryCache, QueryClient, keepPreviousData, queryOptions, useQuery } from "@tanstack/react-query";
+import createClient, { type FetchResponse, type MaybeOptionalInit } from "openapi-fetch";
+import type { PathsWithMethod } from "openapi-typescript-helpers";
 import type { components, paths } from "./generated/schema";
 
 export type ErrorItem = components["schemas"]["ErrorItem"];
+export type Sentence = components["schemas"]["Sentence"];
+export type ListPart = components["schemas"]["ListPart"];
 export type ErrorDetail = components["schemas"]["ErrorDetail"];
 export type Timeline = components["schemas"]["Timeline"];
 export type OccurrenceItem = components["schemas"]["OccurrenceItem"];
@@ -15,6 +18,7 @@ export type GroupingOutcome = components["schemas"]["GroupingOutcome"];
 export type ServiceSettings = components["schemas"]["ServiceSettings"];
 export type TraceDetail = components["schemas"]["TraceDetail"];
 export type SpanItem = components["schemas"]["SpanItem"];
+export type GroupItem = components["schemas"]["GroupItem"];
 export type EndpointItem = components["schemas"]["EndpointItem"];
 export type TiedError = components["schemas"]["TiedError"];
 export type DeployItem = components["schemas"]["DeployItem"];
@@ -57,6 +61,39 @@ export async function taken<T>(answer: Promise<Answer<T>>): Promise<T> {
   throw new Refusal(detail ?? `The service answered ${response.status}.`, response.status);
 }
 
+/** A path that can be read. */
+export type Readable = PathsWithMethod<paths, "get">;
+type Init<P extends Readable> = MaybeOptionalInit<paths[P], "get">;
+type Document<P extends Readable> = NonNullable<
+  FetchResponse<paths[P]["get"], Record<string, unknown>, "application/json">["data"]
+>;
+
+/** The query that reads a path: what it is kept under is the path and all that is asked with it. */
+export function reading<P extends Readable>(
+  path: P,
+  ...init: undefined extends Init<P> ? [init?: Init<P>] : [init: Init<P>]
+) {
+  const get = api.GET as (path: P, init: unknown) => Promise<Answer<Document<P>>>;
+  return queryOptions<Document<P>>({
+    queryKey: [path, init[0]],
+    queryFn: ({ signal }) => taken(get(path, { ...init[0], signal })),
+  });
+}
+
+/** Reads again what pages show of these paths, whatever was asked with them. */
+export async function changed(...paths: Readable[]) {
+  const wanted = new Set<unknown>(paths);
+  await queryClient.invalidateQueries({ predicate: ({ queryKey }) => wanted.has(queryKey[0]) });
+}
+
+/** Keeps what was read before in place of what is being read, as long as it is of the same error. */
+const ofError =
+  (reference: string) =>
+  <T>(before: T | undefined, query?: { queryKey: readonly unknown[] }): T | undefined => {
+    const asked = query?.queryKey[1] as { params?: { path?: { ref?: string } } } | undefined;
+    return asked?.params?.path?.ref === reference ? before : undefined;
+  };
+
 /** Where a session that ended leads: to the sign-in, and back from there. */
 function signInAgain(error: Error) {
   const here = window.location;
@@ -92,7 +129,7 @@ export function windowOf({ since, from, to }: Scope) {
 }
 
 export function useMember() {
-  return useQuery({ queryKey: ["session"], queryFn: () => taken(api.GET("/api/v1/session")), staleTime: 60_000 });
+  return useQuery({ ...reading("/api/v1/session"), staleTime: 60_000 });
 }
 
 /** Whether whoever is signed in may act on errors, deploys and grouping; not before that is known. */
@@ -107,13 +144,13 @@ export function useIsAdmin() {
 }
 
 export function useServices() {
-  return useQuery({ queryKey: ["services"], queryFn: () => taken(api.GET("/api/v1/services")) });
+  return useQuery(reading("/api/v1/services"));
 }
 
 /** Steps of the small strip beside an error. */
 const STRIP_STEPS = 48;
 
-export function useErrors(scope: Scope, cursor?: string) {
+export function useErrors(scope: Scope, words?: string, cursor?: string) {
   const query = {
     service: scope.service,
     environment: scope.environment,
@@ -121,46 +158,42 @@ export function useErrors(scope: Scope, cursor?: string) {
     where: scope.where,
     against: scope.against,
     strip: STRIP_STEPS,
+    by_part: true,
+    words,
     limit: 50,
     cursor,
   };
-  return useQuery({
-    queryKey: ["errors", query],
-    queryFn: () => taken(api.GET("/api/v1/errors", { params: { query } })),
-    placeholderData: keepPreviousData,
-  });
+  return useQuery({ ...reading("/api/v1/errors", { params: { query } }), placeholderData: keepPreviousData });
 }
 
 export function useError(reference: string, scope: Scope) {
   const query = { environment: scope.environment, ...windowOf(scope), where: scope.where, against: scope.against };
   return useQuery({
-    queryKey: ["error", reference, query],
-    queryFn: () => taken(api.GET("/api/v1/errors/{ref}", { params: { path: { ref: reference }, query } })),
+    ...reading("/api/v1/errors/{ref}", { params: { path: { ref: reference }, query } }),
     // Of the same error alone: what is done on the page must never be done to another one.
-    placeholderData: (before, query) => (query?.queryKey[1] === reference ? before : undefined),
+    placeholderData: ofError(reference),
   });
 }
 
 export function useTimeline(reference: string, scope: Scope) {
   const query = { environment: scope.environment, ...windowOf(scope), where: scope.where, steps: 90 };
   return useQuery({
-    queryKey: ["timeline", reference, query],
-    queryFn: () => taken(api.GET("/api/v1/errors/{ref}/timeline", { params: { path: { ref: reference }, query } })),
-    placeholderData: (before, query) => (query?.queryKey[1] === reference ? before : undefined),
+    ...reading("/api/v1/errors/{ref}/timeline", { params: { path: { ref: reference }, query } }),
+    placeholderData: ofError(reference),
   });
 }
 
 export function useOccurrence(id: string | undefined) {
   return useQuery({
-    queryKey: ["occurrence", id],
+    ...reading("/api/v1/occurrences/{id}", { params: { path: { id: id ?? "" } } }),
     enabled: id !== undefined,
-    queryFn: () => taken(api.GET("/api/v1/occurrences/{id}", { params: { path: { id: id ?? "" } } })),
     placeholderData: keepPreviousData,
   });
 }
 
 /** Where to stand among the occurrences of an error. */
-export type Choice = "first" | "latest" | "fullest" | { older: string } | { newer: string } | { version: string };
+export type Choice =
+  "first" | "latest" | "fullest" | { older: string } | { newer: string } | { version: string } | { from: string };
 
 /** Finds the occurrence chosen; `null` where there is none further. */
 export async function choose(reference: string, choice: Choice, scope: Scope): Promise<string | null> {
@@ -168,4 +201,13 @@ export async function choose(reference: string, choice: Choice, scope: Scope): P
   const query = { ...pick, environment: scope.environment };
   const chosen = await taken(api.GET("/api/v1/errors/{ref}/choose", { params: { path: { ref: reference }, query } }));
   return chosen.id ?? null;
+}
+
+/** The occurrence that an address chooses, else the latest, with its place among those kept. */
+export function useChosen(reference: string, chosen: string | undefined, environment: string | undefined) {
+  const query = { ...(chosen ? { at: chosen } : { choice: "latest" }), environment };
+  return useQuery({
+    ...reading("/api/v1/errors/{ref}/choose", { params: { path: { ref: reference }, query } }),
+    placeholderData: ofError(reference),
+  });
 }

@@ -1,8 +1,9 @@
 import { useRouter } from "@tanstack/react-router";
-import { type FormEvent, useRef, useState } from "react";
+import { type SubmitEvent, useRef, useState } from "react";
 import { api, taken } from "../api/client";
 import type { components } from "../api/generated/schema";
 import { useHotkeys } from "../ui/hotkeys";
+import { Input } from "../ui/kit";
 
 type Candidate = components["schemas"]["Candidate"];
 
@@ -24,7 +25,7 @@ export function FindBox() {
     field.current?.blur();
     router.history.push(candidate.path);
   };
-  const send = async (event: FormEvent) => {
+  const send = async (event: SubmitEvent) => {
     event.preventDefault();
     if (text.trim() === "") return;
     close();
@@ -39,7 +40,7 @@ export function FindBox() {
   };
   return (
     <form onSubmit={(event) => void send(event)} role="search" className="relative">
-      <input
+      <Input
         ref={field}
         type="search"
         aria-label="Find anything: a reference, link, trace, user, log line"
@@ -47,8 +48,8 @@ export function FindBox() {
         placeholder="find anything"
         value={text}
         spellCheck={false}
-        onChange={(event) => {
-          setText(event.target.value);
+        onChange={(value) => {
+          setText(value);
           close();
         }}
         onKeyDown={(event) => {
@@ -57,7 +58,7 @@ export function FindBox() {
             event.currentTarget.blur();
           }
         }}
-        className="border-line bg-paper text-ink w-32 rounded-sm border px-2.5 py-1 text-[13px] focus:w-64"
+        className="text-ink w-32 text-[13px] focus:w-64"
       />
       {(found || problem) && (
         <div

@@ -6,7 +6,7 @@ import {
   redirect,
   retainSearchParams,
 } from "@tanstack/react-router";
-import { queryClient, taken, api, Refusal, type Scope } from "../api/client";
+import { queryClient, reading, Refusal, type Scope } from "../api/client";
 import { Shell } from "./shell";
 
 /** The scope stands in the address and stays from page to page. */
@@ -25,6 +25,7 @@ export type Search = Scope & {
   template?: string;
   trace?: string;
   error?: string;
+  order?: string;
 };
 
 /** A value of the address as text: the router reads `?q=404` as a number. */
@@ -54,6 +55,7 @@ export function search(raw: Record<string, unknown>): Search {
     "template",
     "trace",
     "error",
+    "order",
   ] as const) {
     const value = text(raw[name]);
     if (value !== undefined) found[name] = value;
@@ -81,7 +83,7 @@ const inside = createRoute({
   component: Shell,
   beforeLoad: async ({ location }) => {
     try {
-      await queryClient.ensureQueryData({ queryKey: ["session"], queryFn: () => taken(api.GET("/api/v1/session")) });
+      await queryClient.query({ ...reading("/api/v1/session"), staleTime: "static" });
     } catch (error) {
       if (error instanceof Refusal && error.status === 401) {
         throw redirect({ to: "/sign-in", search: location.href === "/" ? {} : { q: location.href } });

@@ -7,7 +7,8 @@ import { againstInWords, windowInWords } from "../ui/format";
 import { keysAreOn, switchKeys, useHotkeys } from "../ui/hotkeys";
 import { Key } from "../ui/states";
 import { FindBox } from "./find";
-import { LiveProvider, useLive } from "./live";
+import { LiveProvider, useLive } from "../api/live";
+import { Button } from "../ui/kit";
 
 export function Shell() {
   return (
@@ -32,6 +33,8 @@ function Bar() {
   const navigate = useNavigate();
   const services = useServices();
   const items = services.data?.items ?? [];
+  // The same name may stand in several namespaces: the scope is of all of them.
+  const names = [...new Set(items.map((item) => item.service))];
   const environments = [...new Set(items.flatMap((item) => item.environments))].sort();
   const set = (change: Record<string, string | undefined>) =>
     void navigate({ to: ".", search: (now: Record<string, unknown>) => ({ ...now, cursor: undefined, ...change }) });
@@ -76,8 +79,8 @@ function Bar() {
               name="Service"
               value={scope.service ?? ""}
               options={[
-                { value: "", label: `all ${items.length} services` },
-                ...items.map((item) => ({ value: item.service, label: item.service })),
+                { value: "", label: `all ${names.length} services` },
+                ...names.map((name) => ({ value: name, label: name })),
               ]}
               onChange={(service) => set({ service: service || undefined })}
             />
@@ -138,16 +141,14 @@ function Hold() {
   const { held, waiting, toggle } = useLive();
   const label = held ? `Go on${waiting > 0 ? `: ${waiting} waiting` : ""}` : "Hold";
   return (
-    <button
-      type="button"
+    <Button
       aria-pressed={held}
       onClick={toggle}
-      className="border-line bg-paper hover:bg-wash rounded-sm border px-2.5 py-1"
       title={held ? "Show what came in" : "Stop the page from following new data"}
     >
       <span aria-hidden="true">{held ? "▶ " : "❚❚ "}</span>
       {label}
-    </button>
+    </Button>
   );
 }
 
@@ -285,13 +286,9 @@ function Keys() {
             />
             Use single-key shortcuts in this browser
           </label>
-          <button
-            type="button"
-            onClick={() => setOpen(false)}
-            className="border-line hover:bg-wash mt-4 rounded-sm border px-3 py-1"
-          >
+          <Button onClick={() => setOpen(false)} className="mt-4">
             Close
-          </button>
+          </Button>
         </DialogPanel>
       </div>
     </Dialog>

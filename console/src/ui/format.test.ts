@@ -1,5 +1,16 @@
 import { describe, expect, it, test } from "vitest";
-import { ago, againstInWords, count, counted, duration, exact, percent, tick, windowInWords } from "./format";
+import {
+  ago,
+  againstInWords,
+  count,
+  counted,
+  duration,
+  exact,
+  percent,
+  tick,
+  untilInWords,
+  windowInWords,
+} from "./format";
 
 const NOW = Date.parse("2026-11-29T12:00:00Z");
 const before = (seconds: number) => new Date(NOW - seconds * 1_000).toISOString();
@@ -60,6 +71,7 @@ describe("times", () => {
     [{ since: "7d" }, "the last 7 d"],
     [{ from: "2026-11-29T10:00:00Z" }, "2026-11-29 10:00 to now UTC"],
     [{ from: "2026-11-29T10:00:00Z", to: "2026-11-29T11:30:00Z" }, "2026-11-29 10:00 to 11:30 UTC"],
+    [{ from: "2026-11-28T22:00:00Z", to: "2026-11-29T01:30:00Z" }, "2026-11-28 22:00 to 2026-11-29 01:30 UTC"],
   ])("a window %j is %s", (scope, said) => expect(windowInWords(scope)).toBe(said));
 
   test.each([
@@ -68,4 +80,9 @@ describe("times", () => {
     ["3d", "3d earlier"],
     ["2026-11-20T00:00:00Z/2026-11-21T00:00:00Z", "11-20 00:00 to 11-21 00:00"],
   ])("a period %s is %s", (against, said) => expect(againstInWords(against)).toBe(said));
+
+  test.each([
+    ["2026-11-29T14:30:00Z", "2026-11-29 14:30 UTC"],
+    ["users > 50", "users > 50"],
+  ])("quiet until %s is said as %s", (until, said) => expect(untilInWords(until)).toBe(said));
 });

@@ -21,7 +21,8 @@ export function ago(at: string, now = Date.now()): string {
 }
 
 /** `ago` within a sentence: "26 min ago", "just now". */
-export const agoInWords = (at: string) => (ago(at) === "now" ? "just now" : `${ago(at)} ago`);
+export const agoInWords = (at: string, now = Date.now()) =>
+  ago(at, now) === "now" ? "just now" : `${ago(at, now)} ago`;
 
 export const exact = (at: string | number | Date) =>
   new Date(at)
@@ -41,8 +42,10 @@ export function windowInWords(scope: {
   to?: string | undefined;
 }): string {
   if (scope.from) {
-    const to = scope.to ? exact(scope.to).slice(11, 16) : "now";
-    return `${exact(scope.from).slice(0, 16)} to ${to} UTC`;
+    const from = exact(scope.from);
+    const to = scope.to && exact(scope.to);
+    const isOneDay = to?.slice(0, 10) === from.slice(0, 10);
+    return `${from.slice(0, 16)} to ${to ? to.slice(isOneDay ? 11 : 0, 16) : "now"} UTC`;
   }
   return `the last ${(scope.since ?? "24h").replace(/^(\d+)([a-z])$/, "$1 $2")}`;
 }
@@ -72,3 +75,7 @@ export function againstInWords(against: string): string {
   const [from, to] = against.split("/");
   return to ? `${exact(from as string).slice(5, 16)} to ${exact(to).slice(5, 16)}` : `${against} earlier`;
 }
+
+/** The condition until which an error is quiet: a time as people read it, or a predicate as it stands. */
+export const untilInWords = (until: string) =>
+  /^\d{4}-\d\d-\d\dT/.test(until) ? `${exact(until).slice(0, 16)} UTC` : until;

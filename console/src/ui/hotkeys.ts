@@ -14,7 +14,9 @@ export const switchKeys = (on: boolean) => (on ? localStorage.removeItem(OFF) : 
 /** Calls what belongs to a pressed key; keys meant for something else, and chords, are left alone. */
 export function useHotkeys(keys: Record<string, () => void>) {
   const current = useRef(keys);
-  current.current = keys;
+  useEffect(() => {
+    current.current = keys;
+  });
   useEffect(() => {
     const listen = (event: KeyboardEvent) => {
       const target = event.target as HTMLElement | null;

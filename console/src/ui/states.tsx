@@ -1,4 +1,5 @@
 import { type ReactNode, useEffect, useState } from "react";
+import { Button } from "./kit";
 
 /** Grey lines of the shape that is to come. */
 export function Skeleton({ rows }: { rows: number }) {
@@ -17,9 +18,9 @@ export function Failed({ what, error, retry }: { what: string; error: Error; ret
     <div role="alert" className="border-brick bg-sheet my-4 border-l-4 px-4 py-3">
       <p className="font-semibold">{what} could not be read.</p>
       <p className="text-faint">{error.message}</p>
-      <button type="button" onClick={retry} className="border-line hover:bg-wash mt-2 rounded-sm border px-3 py-1">
+      <Button onClick={retry} className="mt-2">
         Try again
-      </button>
+      </Button>
     </div>
   );
 }
@@ -39,6 +40,7 @@ export function Code({ children, label }: { children: string; label: string }) {
   return (
     <div className="relative my-2">
       <pre
+        role="region"
         tabIndex={0}
         aria-label={label}
         className="border-line bg-sheet text-ink overflow-x-auto rounded-sm border p-3 pr-16 font-mono text-[13px]"
@@ -84,6 +86,7 @@ async function copy(text: string): Promise<boolean> {
   field.className = "fixed opacity-0";
   document.body.append(field);
   field.select();
+  // eslint-disable-next-line @typescript-eslint/no-deprecated -- nothing else copies without a secure context
   const done = document.execCommand("copy");
   field.remove();
   return done;

@@ -1,8 +1,17 @@
 import { scaleLinear } from "@visx/scale";
-import { Bar } from "@visx/shape";
-import { type PointerEvent, type RefObject, useLayoutEffect, useRef, useState } from "react";
-import type { Timeline } from "../api/client";
+import { type KeyboardEvent, type PointerEvent, type RefObject, useLayoutEffect, useRef, useState } from "react";
+import { type Box, boxes, highest, stacked, sum } from "./bars";
 import { count, exact, tick } from "./format";
+import { Button } from "./kit";
+import { type Column, Table } from "./table";
+
+/** Occurrences and requests of each version, step by step; all layers have the same steps. */
+export type Timeline = {
+  from: string;
+  to: string;
+  step_ms: number;
+  layers: { version: string; occurrences: number[]; requests: number[]; first_seen: string }[];
+};
 
 /** The newest layer stands out; older ones lie lower and paler. */
 function fill(at: number, layers: number, failing: boolean): string {
@@ -10,23 +19,6 @@ function fill(at: number, layers: number, failing: boolean): string {
   if (fromTop === 0) return failing ? "var(--color-brick)" : "var(--color-layer-4)";
   return `var(--color-layer-${Math.max(1, 4 - fromTop)})`;
 }
-
-/** Where each layer's bars begin in each step: layers lie on each other, the oldest lowest. */
-function stacked(series: number[][]): number[][] {
-  const bottoms: number[][] = [];
-  series.forEach((values, at) => {
-    bottoms.push(
-      values.map((_, step) => (at === 0 ? 0 : (bottoms[at - 1]?.[step] ?? 0) + (series[at - 1]?.[step] ?? 0))),
-    );
-  });
-  return bottoms;
-}
-
-const highest = (series: number[][], steps: number) =>
-  Math.max(
-    1,
-    ...Array.from({ length: steps }, (_, step) => series.reduce((sum, values) => sum + (values[step] ?? 0), 0)),
-  );
 
 /** The small strip beside an error: occurrences above, requests in their own lane below. */
 export function Strip({ timeline, label, isYoung }: { timeline: Timeline; label: string; isYoung: boolean }) {
@@ -37,37 +29,25 @@ export function Strip({ timeline, label, isYoung }: { timeline: Timeline; label:
   const x = scaleLinear({ domain: [0, Math.max(steps, 1)], range: [0, width] });
   const y = scaleLinear({ domain: [0, highest(occurrences, steps)], range: [0, high] });
   const z = scaleLinear({ domain: [0, highest(requests, steps)], range: [0, lane] });
-  const bar = Math.max(1, x(1) - 0.8);
+  const step = x(1) - x(0);
   const bottoms = stacked(occurrences);
+  const total = Array.from({ length: steps }, (_, at) => sum(requests.map((values) => values[at] ?? 0)));
   return (
     <svg width={width} height={high + lane + 3} role="img" aria-label={label}>
-      {occurrences.flatMap((values, at) =>
-        values.map((n, step) =>
-          n === 0 ? null : (
-            <Bar
-              key={`${at}-${step}`}
-              x={x(step)}
-              width={bar}
-              y={high - y((bottoms[at]?.[step] ?? 0) + n)}
-              height={Math.max(1, y(n))}
-              fill={fill(at, occurrences.length, isYoung)}
-            />
-          ),
-        ),
-      )}
-      {Array.from({ length: steps }, (_, step) => requests.reduce((sum, values) => sum + (values[step] ?? 0), 0)).map(
-        (n, step) =>
-          n === 0 ? null : (
-            <Bar
-              key={step}
-              x={x(step)}
-              width={bar}
-              y={high + 2 + lane - z(n)}
-              height={z(n)}
-              fill="var(--color-layer-1)"
-            />
-          ),
-      )}
+      {occurrences.map((values, at) => (
+        <path
+          key={at}
+          d={boxes(values, step, (n, place): Box => {
+            const height = Math.max(1, y(n));
+            return { top: high - y((bottoms[at]?.[place] ?? 0) + n), height };
+          })}
+          fill={fill(at, occurrences.length, isYoung)}
+        />
+      ))}
+      <path
+        d={boxes(total, step, (n) => ({ top: high + 2 + lane - z(n), height: z(n) }))}
+        fill="var(--color-layer-1)"
+      />
     </svg>
   );
 }
@@ -106,6 +86,7 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
   const frame = useRef<SVGSVGElement>(null);
   const width = useWidth(frame);
   const [over, setOver] = useState<number | null>(null);
+  const [isTable, setTable] = useState(false);
   const [drag, setDrag] = useState<[number, number] | null>(null);
   const layers = timeline.layers;
   const steps = layers[0]?.occurrences.length ?? 0;
@@ -119,7 +100,7 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
   const y = scaleLinear({ domain: [0, most], range: [0, high - 16] });
   const z = scaleLinear({ domain: [0, mostRequests], range: [0, lane] });
   const [bottoms, floors] = [stacked(occurrences), stacked(requests)];
-  const bar = Math.max(1, x(1) - x(0) - 1.5);
+  const step = x(1) - x(0);
   const stepAt = (event: PointerEvent<SVGSVGElement>) => {
     const box = frame.current?.getBoundingClientRect();
     if (!box || steps === 0) return 0;
@@ -130,12 +111,55 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
   const begins = layers
     .map((layer, at) => ({ layer, at, step: Math.floor((Date.parse(layer.first_seen) - start) / timeline.step_ms) }))
     .filter(({ step }) => step >= 0 && step < steps);
-  const sum = (values: number[]) => values.reduce((total, n) => total + n, 0);
   const finish = () => {
     if (drag && drag[0] !== drag[1]) onWindow(timeOf(Math.min(...drag)), timeOf(Math.max(...drag) + 1));
     else if (drag && occurrences.some((values) => (values[drag[0]] ?? 0) > 0)) onChoose?.(timeOf(drag[0]));
     setDrag(null);
   };
+  const onKeyDown = (event: KeyboardEvent) => {
+    const at = over ?? steps;
+    const next = { ArrowLeft: at - 1, ArrowRight: (over ?? -1) + 1, Home: 0, End: steps - 1 }[event.key];
+    if (next !== undefined) {
+      const to = Math.min(steps - 1, Math.max(0, next));
+      setOver(to);
+      setDrag(event.shiftKey ? [drag?.[0] ?? over ?? to, to] : null);
+    } else if (event.key === "Enter" && over !== null) {
+      if (drag && drag[0] !== drag[1]) finish();
+      else if (occurrences.some((values) => (values[over] ?? 0) > 0)) onChoose?.(timeOf(over));
+    } else if (event.key === "Escape") {
+      setOver(null);
+      setDrag(null);
+    } else return;
+    event.preventDefault();
+    event.stopPropagation();
+  };
+  const inWords = (at: number) =>
+    `${exact(timeOf(at)).slice(0, 16)} UTC · ${layers
+      .map(
+        (layer) =>
+          `${layer.version}: ${count(layer.occurrences[at] ?? 0)} in ${count(layer.requests[at] ?? 0)} requests`,
+      )
+      .join(" · ")}`;
+  const columns: Column<number>[] = [
+    { name: "from (UTC)", value: (at) => timeOf(at).toISOString(), cell: (at) => exact(timeOf(at)).slice(0, 16) },
+    ...layers.flatMap((layer): Column<number>[] => [
+      {
+        name: `${layer.version}: occurrences`,
+        isNumber: true,
+        value: (at) => layer.occurrences[at],
+        cell: (at) => count(layer.occurrences[at] ?? 0),
+      },
+      {
+        name: `${layer.version}: requests`,
+        isNumber: true,
+        value: (at) => layer.requests[at],
+        cell: (at) => count(layer.requests[at] ?? 0),
+      },
+    ]),
+  ];
+  const rows = Array.from({ length: steps }, (_, at) => at).filter((at) =>
+    [...occurrences, ...requests].some((values) => (values[at] ?? 0) > 0),
+  );
   const tickCount = width < 600 ? 3 : 5;
   const ticks = Array.from({ length: tickCount }, (_, at) => Math.round(((at + 0.5) * steps) / tickCount));
   const total = sum(occurrences.map(sum));
@@ -144,156 +168,173 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
     .filter(({ step }) => step >= 0 && step <= steps);
   return (
     <figure className="my-3">
-      <svg
-        ref={frame}
-        viewBox={`0 0 ${width} ${high + gap + lane + 18}`}
-        className="h-[162px] w-full touch-pan-y select-none"
-        role="img"
+      <div
+        role="slider"
+        tabIndex={0}
         aria-label={`${count(total)} occurrences in ${steps} steps, by version: ${layers.map((layer) => `${layer.version} ${count(sum(layer.occurrences))} of ${count(sum(layer.requests))} requests`).join("; ")}`}
-        onPointerDown={(event) => setDrag([stepAt(event), stepAt(event)])}
-        onPointerMove={(event) => {
-          setOver(stepAt(event));
-          if (drag) setDrag([drag[0], stepAt(event)]);
-        }}
-        onPointerUp={finish}
-        onPointerLeave={() => {
-          setOver(null);
-          setDrag(null);
-        }}
+        aria-valuemin={0}
+        aria-valuemax={Math.max(0, steps - 1)}
+        aria-valuenow={over ?? 0}
+        aria-valuetext={over === null ? "no step is chosen" : inWords(over)}
+        onKeyDown={onKeyDown}
+        onBlur={() => setOver(null)}
       >
-        <text x={0} y={20} className="fill-faint text-[11px]">
-          {count(most)}
-        </text>
-        {drag && (
-          <rect
-            x={x(Math.min(...drag))}
-            width={x(Math.abs(drag[1] - drag[0]) + 1) - x(0)}
-            y={0}
-            height={high + gap + lane}
-            fill="var(--color-wash)"
-          />
-        )}
-        {occurrences.flatMap((values, at) =>
-          values.map((n, step) =>
-            n === 0 ? null : (
-              <Bar
-                key={`${at}-${step}`}
-                x={x(step)}
-                width={bar}
-                y={high - y((bottoms[at]?.[step] ?? 0) + n)}
-                height={Math.max(1.5, y(n))}
-                fill={fill(at, layers.length, true)}
-              />
-            ),
-          ),
-        )}
-        <line x1={left} x2={width} y1={high} y2={high} stroke="var(--color-line)" />
-        {requests.flatMap((values, at) =>
-          values.map((n, step) =>
-            n === 0 ? null : (
-              <Bar
-                key={`${at}-${step}`}
-                x={x(step)}
-                width={bar}
-                y={high + gap + lane - z((floors[at]?.[step] ?? 0) + n)}
-                height={z(n)}
-                fill={fill(at, layers.length, false)}
-                opacity={0.55}
-              />
-            ),
-          ),
-        )}
-        <line x1={left} x2={width} y1={high + gap + lane} y2={high + gap + lane} stroke="var(--color-line)" />
-        <text x={0} y={high + gap + lane} className="fill-faint text-[11px]">
-          {count(mostRequests)} r.
-        </text>
-        {shownMarks.map(({ mark, step }) => (
-          <line
-            key={mark.id}
-            x1={x(step)}
-            x2={x(step)}
-            y1={0}
-            y2={high + gap + lane}
-            stroke="var(--color-ochre)"
-            strokeWidth={1.5}
-          />
-        ))}
-        {begins.map(({ layer, at, step }) => {
-          const end = x(step) > width * 0.6;
-          return (
-            <g key={layer.version}>
-              <line
-                x1={x(step)}
-                x2={x(step)}
-                y1={4}
-                y2={high + gap + lane}
-                stroke={fill(at, layers.length, true)}
-                strokeDasharray="3 3"
-              />
+        <svg
+          ref={frame}
+          viewBox={`0 0 ${width} ${high + gap + lane + 18}`}
+          className="h-[162px] w-full touch-pan-y select-none"
+          aria-hidden="true"
+          onPointerDown={(event) => {
+            event.currentTarget.setPointerCapture(event.pointerId);
+            setDrag([stepAt(event), stepAt(event)]);
+          }}
+          onPointerMove={(event) => {
+            setOver(stepAt(event));
+            if (drag && event.buttons > 0) setDrag([drag[0], stepAt(event)]);
+          }}
+          onPointerUp={finish}
+          onPointerCancel={() => setDrag(null)}
+          onPointerLeave={() => {
+            setOver(null);
+            setDrag(null);
+          }}
+        >
+          <text x={0} y={20} className="fill-faint text-[11px]">
+            {count(most)}
+          </text>
+          {drag && (
+            <rect
+              x={x(Math.min(...drag))}
+              width={x(Math.abs(drag[1] - drag[0]) + 1) - x(0)}
+              y={0}
+              height={high + gap + lane}
+              fill="var(--color-wash)"
+            />
+          )}
+          {occurrences.map((values, at) => (
+            <path
+              key={at}
+              d={boxes(values, step, (n, place): Box => {
+                const height = Math.max(1.5, y(n));
+                return { left, top: high - y((bottoms[at]?.[place] ?? 0) + n), height };
+              })}
+              fill={fill(at, layers.length, true)}
+            />
+          ))}
+          <line x1={left} x2={width} y1={high} y2={high} stroke="var(--color-line)" />
+          {requests.map((values, at) => (
+            <path
+              key={at}
+              d={boxes(values, step, (n, place): Box => {
+                const top = high + gap + lane - z((floors[at]?.[place] ?? 0) + n);
+                return { left, top, height: z(n) };
+              })}
+              fill={fill(at, layers.length, false)}
+              opacity={0.55}
+            />
+          ))}
+          <line x1={left} x2={width} y1={high + gap + lane} y2={high + gap + lane} stroke="var(--color-line)" />
+          <text x={0} y={high + gap + lane} className="fill-faint text-[11px]">
+            {count(mostRequests)} r.
+          </text>
+          {shownMarks.map(({ mark, step }) => (
+            <line
+              key={mark.id}
+              x1={x(step)}
+              x2={x(step)}
+              y1={0}
+              y2={high + gap + lane}
+              stroke="var(--color-ochre)"
+              strokeWidth={1.5}
+            />
+          ))}
+          {begins.map(({ layer, at, step }) => {
+            const end = x(step) > width * 0.6;
+            return (
+              <g key={layer.version}>
+                <line
+                  x1={x(step)}
+                  x2={x(step)}
+                  y1={4}
+                  y2={high + gap + lane}
+                  stroke={fill(at, layers.length, true)}
+                  strokeDasharray="3 3"
+                />
+                <text
+                  x={x(step) + (end ? -6 : 6)}
+                  y={13 + (at % 3) * 14}
+                  textAnchor={end ? "end" : "start"}
+                  className={`fill-ink text-[12px] ${HALO}`}
+                >
+                  {service} {layer.version} begins {tick(new Date(layer.first_seen), 0)} ·{" "}
+                  {count(sum(layer.occurrences))} in {count(sum(layer.requests))} requests
+                </text>
+              </g>
+            );
+          })}
+          {layers
+            .filter((layer) => !begins.some((begin) => begin.layer === layer))
+            .map((layer, at) => (
               <text
-                x={x(step) + (end ? -6 : 6)}
-                y={13 + (at % 3) * 14}
-                textAnchor={end ? "end" : "start"}
-                className={`fill-ink text-[12px] ${HALO}`}
+                key={layer.version}
+                x={left + 4}
+                y={high - 6 - at * 14}
+                className={`fill-faint text-[12px] ${HALO}`}
               >
-                {service} {layer.version} begins {tick(new Date(layer.first_seen), 0)} · {count(sum(layer.occurrences))}{" "}
-                in {count(sum(layer.requests))} requests
+                {service} {layer.version}:{" "}
+                {count(sum(layer.occurrences)) === "0" ? "none" : count(sum(layer.occurrences))} in{" "}
+                {count(sum(layer.requests))} requests
               </text>
-            </g>
-          );
-        })}
-        {layers
-          .filter((layer) => !begins.some((begin) => begin.layer === layer))
-          .map((layer, at) => (
-            <text key={layer.version} x={left + 4} y={high - 6 - at * 14} className={`fill-faint text-[12px] ${HALO}`}>
-              {service} {layer.version}:{" "}
-              {count(sum(layer.occurrences)) === "0" ? "none" : count(sum(layer.occurrences))} in{" "}
-              {count(sum(layer.requests))} requests
+            ))}
+          {shownMarks.map(({ mark, step }) => (
+            <text
+              key={mark.id}
+              x={x(step) + (x(step) > width * 0.6 ? -6 : 6)}
+              y={high + gap - 3}
+              textAnchor={x(step) > width * 0.6 ? "end" : "start"}
+              className={`fill-ochre text-[11px] ${HALO}`}
+            >
+              ◆ {mark.title}
             </text>
           ))}
-        {shownMarks.map(({ mark, step }) => (
-          <text
-            key={mark.id}
-            x={x(step) + (x(step) > width * 0.6 ? -6 : 6)}
-            y={high + gap - 3}
-            textAnchor={x(step) > width * 0.6 ? "end" : "start"}
-            className={`fill-ochre text-[11px] ${HALO}`}
-          >
-            ◆ {mark.title}
-          </text>
-        ))}
-        {ticks.map((step) => (
-          <text
-            key={step}
-            x={x(step)}
-            y={high + gap + lane + 14}
-            textAnchor="middle"
-            className="fill-faint text-[11px]"
-          >
-            {tick(timeOf(step), span)}
-          </text>
-        ))}
-        {over !== null && (
-          <line
-            x1={x(over + 0.5)}
-            x2={x(over + 0.5)}
-            y1={0}
-            y2={high + gap + lane}
-            stroke="var(--color-faint)"
-            opacity={0.5}
-          />
-        )}
-      </svg>
-      <figcaption className="text-faint h-5 text-xs" aria-live="off">
-        {over === null
-          ? `Times in UTC. Drag over the chart to look at a part of it${onChoose ? "; click where something occurred to see the first occurrence there" : ""}.`
-          : `${exact(timeOf(over)).slice(0, 16)} UTC · ${layers
-              .map(
-                (layer) =>
-                  `${layer.version}: ${count(layer.occurrences[over] ?? 0)} in ${count(layer.requests[over] ?? 0)} requests`,
-              )
-              .join(" · ")}`}
+          {ticks.map((step) => (
+            <text
+              key={step}
+              x={x(step)}
+              y={high + gap + lane + 14}
+              textAnchor="middle"
+              className="fill-faint text-[11px]"
+            >
+              {tick(timeOf(step), span)}
+            </text>
+          ))}
+          {over !== null && (
+            <line
+              x1={x(over + 0.5)}
+              x2={x(over + 0.5)}
+              y1={0}
+              y2={high + gap + lane}
+              stroke="var(--color-faint)"
+              opacity={0.5}
+            />
+          )}
+        </svg>
+      </div>
+      <figcaption className="text-faint flex min-h-5 flex-wrap justify-between gap-x-4 text-xs">
+        <span>
+          {over === null
+            ? `Times in UTC. Drag over the chart to look at a part of it${onChoose ? "; click where something occurred to see the first occurrence there" : ""}. By keyboard: arrows, with Shift to choose a part, Enter.`
+            : inWords(over)}
+        </span>
+        <Button look="link" aria-expanded={isTable} onClick={() => setTable(!isTable)} className="min-h-5">
+          {isTable ? "hide the table" : "as a table"}
+        </Button>
       </figcaption>
+      {isTable && (
+        <div className="max-h-80 overflow-auto" role="region" aria-label="The chart as a table" tabIndex={0}>
+          <Table label="Occurrences over time" columns={columns} rows={rows} keyOf={(row) => String(row)} />
+        </div>
+      )}
     </figure>
   );
 }

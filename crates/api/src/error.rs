@@ -72,6 +72,14 @@ pub struct ErrorItem {
     pub flags: Vec<String>,
     /// Whether a deploy or a version stands at the beginning of one of them.
     pub since_deploy: bool,
+    /// Which part of the list it belongs to.
+    pub part: ListPart,
+    /// Of an error that came with a version within the last day: the share of that version's requests that fail with
+    /// it, 0 to 1. Where `strip` is asked for, and in the window.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub version_share: Option<f64>,
+    /// What fails, and since when.
+    pub sentence: Sentence,
     /// How much it matters.
     pub attention: Attention,
     /// The error in another service that this one follows from.
@@ -82,6 +90,33 @@ pub struct ErrorItem {
     /// The period asked for by `against`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub against: Option<Then>,
+}
+
+/// Parts of a list of errors.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ListPart {
+    /// Flagged, and a deploy or a version stands at the beginning.
+    FromDeploy,
+    /// Flagged without one.
+    Rising,
+    /// Not flagged.
+    Known,
+}
+
+/// A sentence in which an age may stand: whoever shows it says how long ago `since` was.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Sentence {
+    /// The part that matters most; may be empty.
+    pub lead: String,
+    /// What follows it, up to the age where there is one.
+    pub text: String,
+    /// What the age is of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<DateTime<Utc>>,
+    /// What follows the age; may be empty.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub rest: String,
 }
 
 /// What the requests of the window did.
@@ -100,6 +135,10 @@ pub struct ErrorPage {
     pub items: Vec<ErrorItem>,
     /// How many errors there are in the window, on all pages.
     pub total: i64,
+    /// How many errors there are without `words`.
+    pub total_without_words: i64,
+    /// What fails most, over all pages.
+    pub headline: Sentence,
     /// Requests of the window.
     pub traffic: RequestCounts,
     /// The period asked for by `against`.
@@ -132,6 +171,8 @@ pub struct Sighting {
 /// One error.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ErrorDetail {
+    /// Which share of which requests fails with it, else how often it occurred, in words.
+    pub lead: String,
     /// What was said of it in the window, the newest first.
     pub flagged: Vec<FlagItem>,
     /// Errors of other services in which occurrences of this one began, in the window; the most frequent first.

@@ -48,7 +48,9 @@ pub use endpoint::{
     Course, CourseStep, EndpointItem, EndpointList, EndpointThen, GroupItem, GroupList, SamplingNote, SlowSetting,
     StatusCount, TiedError, TrafficQuery,
 };
-pub use error::{Attention, ErrorDetail, ErrorItem, ErrorPage, HitEndpoint, MovedCause, RequestCounts, Sighting};
+pub use error::{
+    Attention, ErrorDetail, ErrorItem, ErrorPage, HitEndpoint, ListPart, MovedCause, RequestCounts, Sentence, Sighting,
+};
 pub use explanation::{Counted, Explanation};
 pub use found::{Candidate, FindQuery, FoundPage};
 pub use grouping::{

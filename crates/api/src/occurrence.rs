@@ -122,6 +122,10 @@ pub struct ChoiceQuery {
     pub older: Option<String>,
     /// The next newer one than this id.
     pub newer: Option<String>,
+    /// The one with this id, for its place among the others.
+    pub at: Option<String>,
+    /// The first one at this time or later.
+    pub from: Option<DateTime<Utc>>,
     /// The latest in this version.
     pub version: Option<String>,
     /// Only in this environment.

@@ -31,6 +31,11 @@ pub struct ErrorQuery {
     #[serde(rename = "where")]
     #[param(rename = "where")]
     pub predicate: Option<String>,
+    /// Only errors of which all these words stand in the title, service, own frame, reference, versions or latest
+    /// message, whatever their case; at most 200 bytes. Lists only.
+    pub words: Option<String>,
+    /// Whether those flagged since a deploy come first, then others that are flagged, then known ones. Lists only.
+    pub by_part: Option<bool>,
     /// The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
     /// `BEGINNING/END`. Lists and one error.
     pub against: Option<String>,

@@ -272,8 +272,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Finds one occurrence among those of an error: the first, the latest, the fullest, the next older or newer one, the
-         *     latest of a version.
+         * Finds one occurrence among those of an error: the first, the latest, the fullest, the next older or newer one, one
+         *     by its id, the first from a time on, the latest of a version.
          */
         get: operations["choose_occurrence"];
         put?: never;
@@ -1609,6 +1609,8 @@ export interface components {
             followed_by: components["schemas"]["TiedError"][];
             /** @description The latest occurrence's id, as far as one is kept. */
             latest_occurrence?: string | null;
+            /** @description Which share of which requests fails with it, else how often it occurred, in words. */
+            lead: string;
             /** @description Errors of earlier versions that it may be, its code having moved, the likeliest first; 3 at most. */
             may_be: components["schemas"]["NamedError"][];
             /** @description How its code has moved between versions, the newest first, as far as that was taken for the same error. */
@@ -1656,6 +1658,8 @@ export interface components {
             origin?: string | null;
             /** @description The innermost own frame. */
             own_frame?: string | null;
+            /** @description Which part of the list it belongs to. */
+            part: components["schemas"]["ListPart"];
             /** @description The condition until which nobody is told. */
             quiet_until?: string | null;
             /**
@@ -1668,6 +1672,8 @@ export interface components {
              * @description The share of the requests to its endpoints that failed with it in the window, 0 to 1; `null` without requests.
              */
             request_share?: number | null;
+            /** @description What fails, and since when. */
+            sentence: components["schemas"]["Sentence"];
             /** @description Its service. */
             service: string;
             /** @description The version from which on it must not occur. */
@@ -1690,12 +1696,20 @@ export interface components {
              * @description Users in the window.
              */
             users: number;
+            /**
+             * Format: double
+             * @description Of an error that came with a version within the last day: the share of that version's requests that fail with
+             *     it, 0 to 1. Where `strip` is asked for, and in the window.
+             */
+            version_share?: number | null;
             /** @description Versions it occurred in within the window, in the order they were first received. */
             versions: string[];
         };
         /** @description A page of errors, those that matter most first. */
         ErrorPage: {
             against?: components["schemas"]["Period"] | null;
+            /** @description What fails most, over all pages. */
+            headline: components["schemas"]["Sentence"];
             /** @description The errors. */
             items: components["schemas"]["ErrorItem"][];
             /** @description The cursor of the next page; `null` on the last. */
@@ -1707,6 +1721,11 @@ export interface components {
              * @description How many errors there are in the window, on all pages.
              */
             total: number;
+            /**
+             * Format: int64
+             * @description How many errors there are without `words`.
+             */
+            total_without_words: number;
             /** @description Requests of the window. */
             traffic: components["schemas"]["RequestCounts"];
         };
@@ -2231,6 +2250,11 @@ export interface components {
             /** @description In words. */
             what: string;
         };
+        /**
+         * @description Parts of a list of errors.
+         * @enum {string}
+         */
+        ListPart: "from_deploy" | "rising" | "known";
         /** @description A log line. */
         LogItem: {
             /**
@@ -3015,6 +3039,20 @@ export interface components {
             /** @description Whether it differs from what was given. */
             changed: boolean;
             /** @description The text with marks in the place of what is removed, and pseudonyms in that of e-mail addresses. */
+            text: string;
+        };
+        /** @description A sentence in which an age may stand: whoever shows it says how long ago `since` was. */
+        Sentence: {
+            /** @description The part that matters most; may be empty. */
+            lead: string;
+            /** @description What follows the age; may be empty. */
+            rest?: string;
+            /**
+             * Format: date-time
+             * @description What the age is of.
+             */
+            since?: string | null;
+            /** @description What follows it, up to the age where there is one. */
             text: string;
         };
         /** @description A service that has sent something. */
@@ -5050,6 +5088,13 @@ export interface operations {
                 /** @description Only occurrences for which this predicate holds; counts are of these. */
                 where?: string;
                 /**
+                 * @description Only errors of which all these words stand in the title, service, own frame, reference, versions or latest
+                 *     message, whatever their case; at most 200 bytes. Lists only.
+                 */
+                words?: string;
+                /** @description Whether those flagged since a deploy come first, then others that are flagged, then known ones. Lists only. */
+                by_part?: boolean;
+                /**
                  * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
                  *     `BEGINNING/END`. Lists and one error.
                  */
@@ -5146,6 +5191,13 @@ export interface operations {
                 strip?: number;
                 /** @description Only occurrences for which this predicate holds; counts are of these. */
                 where?: string;
+                /**
+                 * @description Only errors of which all these words stand in the title, service, own frame, reference, versions or latest
+                 *     message, whatever their case; at most 200 bytes. Lists only.
+                 */
+                words?: string;
+                /** @description Whether those flagged since a deploy come first, then others that are flagged, then known ones. Lists only. */
+                by_part?: boolean;
                 /**
                  * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
                  *     `BEGINNING/END`. Lists and one error.
@@ -5317,6 +5369,10 @@ export interface operations {
                 older?: string;
                 /** @description The next newer one than this id. */
                 newer?: string;
+                /** @description The one with this id, for its place among the others. */
+                at?: string;
+                /** @description The first one at this time or later. */
+                from?: string;
                 /** @description The latest in this version. */
                 version?: string;
                 /** @description Only in this environment. */
@@ -5755,6 +5811,13 @@ export interface operations {
                 strip?: number;
                 /** @description Only occurrences for which this predicate holds; counts are of these. */
                 where?: string;
+                /**
+                 * @description Only errors of which all these words stand in the title, service, own frame, reference, versions or latest
+                 *     message, whatever their case; at most 200 bytes. Lists only.
+                 */
+                words?: string;
+                /** @description Whether those flagged since a deploy come first, then others that are flagged, then known ones. Lists only. */
+                by_part?: boolean;
                 /**
                  * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
                  *     `BEGINNING/END`. Lists and one error.

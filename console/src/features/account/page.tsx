@@ -1,9 +1,9 @@
 import { useMutation } from "@tanstack/react-query";
-import { type FormEvent, useState } from "react";
-import { api, queryClient, taken, useMember } from "../../api/client";
-import { Field } from "../sign-in/page";
+import { type SubmitEvent, useState } from "react";
+import { api, taken, useMember, changed } from "../../api/client";
 import { Sessions } from "./sessions";
 import { Tokens } from "./tokens";
+import { Answer, Button, Callout, Field } from "../../ui/kit";
 
 export function AccountPage() {
   const member = useMember();
@@ -16,23 +16,23 @@ export function AccountPage() {
     onSuccess: () => {
       setCurrent("");
       setNext("");
-      void queryClient.invalidateQueries({ queryKey: ["sessions"] });
-      void queryClient.invalidateQueries({ queryKey: ["tokens"] });
+      void changed("/api/v1/sessions", "/api/v1/tokens");
     },
   });
-  const send = (event: FormEvent) => {
+  const send = (event: SubmitEvent) => {
     event.preventDefault();
     change.mutate();
   };
   return (
     <div className="max-w-3xl">
-      <h1 className="text-xl font-bold">{member.data?.email ?? "Account"}</h1>
+      <Answer>{member.data?.email ?? "Account"}</Answer>
       <p className="text-faint mb-6">
         You are {member.data?.role === "viewer" ? "a viewer" : `an ${member.data?.role ?? "…"}`}.
       </p>
       <h2 className="mb-3 font-semibold">Set a new password</h2>
       <form onSubmit={send} className="max-w-sm space-y-4">
         <Field
+          required
           label="Current password"
           type="password"
           value={current}
@@ -40,6 +40,7 @@ export function AccountPage() {
           autoComplete="current-password"
         />
         <Field
+          required
           label="New password, at least 10 characters"
           type="password"
           value={next}
@@ -50,23 +51,15 @@ export function AccountPage() {
           <input type="checkbox" checked={revokes} onChange={(event) => setRevokes(event.target.checked)} /> Revoke all
           my tokens too
         </label>
-        {change.isError && (
-          <p role="alert" className="border-brick bg-sheet border-l-4 px-3 py-2">
-            Not changed: {change.error.message}.
-          </p>
-        )}
+        {change.isError && <Callout tone="bad">Not changed: {change.error.message}.</Callout>}
         {change.isSuccess && (
-          <p role="status" className="border-moss bg-sheet border-l-4 px-3 py-2">
+          <Callout tone="good">
             The password is changed. All other sessions have ended{revokes ? ", and all tokens are revoked" : ""}.
-          </p>
+          </Callout>
         )}
-        <button
-          type="submit"
-          disabled={change.isPending}
-          className="bg-accent text-on-accent rounded-sm px-4 py-1.5 font-semibold disabled:opacity-60"
-        >
+        <Button look="main" type="submit" disabled={change.isPending}>
           Set password
-        </button>
+        </Button>
       </form>
       <Sessions />
       <Tokens />

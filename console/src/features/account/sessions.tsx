@@ -1,21 +1,19 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { api, queryClient, taken } from "../../api/client";
+import { api, taken, reading, changed } from "../../api/client";
 import { agoInWords, exact } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
-import { BUTTON, Refused } from "../senders/parts";
-
-const KEY = ["sessions"];
+import { Button, Heading, Refused } from "../../ui/kit";
 
 /** Where one is signed in, each to be ended. */
 export function Sessions() {
-  const sessions = useQuery({ queryKey: KEY, queryFn: () => taken(api.GET("/api/v1/sessions")) });
+  const sessions = useQuery(reading("/api/v1/sessions"));
   const end = useMutation({
     mutationFn: (id: number) => taken(api.DELETE("/api/v1/sessions/{id}", { params: { path: { id } } })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: KEY }),
+    onSuccess: () => changed("/api/v1/sessions"),
   });
   return (
     <section aria-label="Sessions" className="mt-10">
-      <h2 className="border-line border-b pb-1 font-semibold">Sessions</h2>
+      <Heading>Sessions</Heading>
       {sessions.isPending && <Skeleton rows={2} />}
       {sessions.isLoadingError && (
         <Failed what="Your sessions" error={sessions.error} retry={() => void sessions.refetch()} />
@@ -32,9 +30,9 @@ export function Sessions() {
             {session.own ? (
               <span className="text-faint">this session</span>
             ) : (
-              <button type="button" className={BUTTON} disabled={end.isPending} onClick={() => end.mutate(session.id)}>
+              <Button disabled={end.isPending} onClick={() => end.mutate(session.id)}>
                 End session
-              </button>
+              </Button>
             )}
           </li>
         ))}

@@ -1,25 +1,24 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { type FormEvent, useState } from "react";
-import { type TokenItem, api, queryClient, taken } from "../../api/client";
+import { type SubmitEvent, useState } from "react";
+import { type TokenItem, api, taken, reading, changed } from "../../api/client";
 import { agoInWords, exact } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
-import { BUTTON, INPUT, Refused } from "../senders/parts";
+import { Button, Callout, Heading, Input, Refused, Select } from "../../ui/kit";
 
-const KEY = ["tokens"];
 /** How long a token may last, in days; 0 stands for no end. */
 const LIVES = [30, 90, 365, 0];
 
 /** Tokens for the command line, for pipelines and editors. */
 export function Tokens() {
-  const tokens = useQuery({ queryKey: KEY, queryFn: () => taken(api.GET("/api/v1/tokens")) });
+  const tokens = useQuery(reading("/api/v1/tokens"));
   const revoke = useMutation({
     mutationFn: (id: number) => taken(api.DELETE("/api/v1/tokens/{id}", { params: { path: { id } } })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: KEY }),
+    onSuccess: () => changed("/api/v1/tokens"),
   });
   const inUse = tokens.data?.items.filter((token) => !token.revoked_at);
   return (
     <section aria-label="Tokens" className="mt-10">
-      <h2 className="border-line border-b pb-1 font-semibold">Tokens</h2>
+      <Heading>Tokens</Heading>
       {tokens.isPending && <Skeleton rows={2} />}
       {tokens.isLoadingError && <Failed what="Your tokens" error={tokens.error} retry={() => void tokens.refetch()} />}
       {inUse?.length === 0 && (
@@ -36,14 +35,9 @@ export function Tokens() {
               {token.last_used_at ? `last used ${agoInWords(token.last_used_at)}` : "never used"}
             </span>
             <span className="text-faint">{end(token)}</span>
-            <button
-              type="button"
-              className={BUTTON}
-              disabled={revoke.isPending}
-              onClick={() => revoke.mutate(token.id)}
-            >
+            <Button disabled={revoke.isPending} onClick={() => revoke.mutate(token.id)}>
               Revoke token
-            </button>
+            </Button>
           </li>
         ))}
       </ul>
@@ -64,9 +58,9 @@ function NewToken() {
   const [pipeline, setPipeline] = useState(false);
   const make = useMutation({
     mutationFn: () => taken(api.POST("/api/v1/tokens", { body: { name, pipeline, days: days || null } })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: KEY }),
+    onSuccess: () => changed("/api/v1/tokens"),
   });
-  const send = (event: FormEvent) => {
+  const send = (event: SubmitEvent) => {
     event.preventDefault();
     make.mutate();
   };
@@ -74,31 +68,30 @@ function NewToken() {
     <form onSubmit={send} className="mt-3 flex flex-wrap items-end gap-3">
       <label className="w-64">
         What the token is for
-        <input value={name} maxLength={200} onChange={(event) => setName(event.target.value)} className={INPUT} />
+        <Input value={name} maxLength={200} onChange={setName} className="mt-1 block w-full font-mono text-[13px]" />
       </label>
       <label>
         Lasts
-        <select value={days} onChange={(event) => setDays(Number(event.target.value))} className={INPUT}>
-          {LIVES.map((life) => (
-            <option key={life} value={life}>
-              {life ? `${life} days` : "until revoked"}
-            </option>
-          ))}
-        </select>
+        <Select
+          value={String(days)}
+          options={LIVES.map((life) => [String(life), life ? `${life} days` : "until revoked"] as const)}
+          onChange={(life) => setDays(Number(life))}
+          className="mt-1 block"
+        />
       </label>
       <label className="flex items-baseline gap-2 pb-1">
         <input type="checkbox" checked={pipeline} onChange={(event) => setPipeline(event.target.checked)} /> deploys
         only, for a pipeline
       </label>
-      <button type="submit" className={BUTTON} disabled={make.isPending}>
+      <Button type="submit" disabled={make.isPending}>
         Make token
-      </button>
+      </Button>
       {make.isError && <Refused error={make.error} />}
       {make.data && (
-        <p role="status" className="border-moss bg-sheet w-full border-l-4 px-3 py-2">
+        <Callout tone="good">
           Shown now and never again:{" "}
           <code className="font-mono text-[13px] break-all select-all">{make.data.token}</code>
-        </p>
+        </Callout>
       )}
     </form>
   );

@@ -1,11 +1,12 @@
 import { useMutation } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 import { type ServiceItem, api, taken, useServices, useIsAdmin } from "../../api/client";
 import { ago, agoInWords, counted, exact } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
-import { Refusals } from "../senders/refusals";
-import { GUIDES, type Guide, HOSTING, type Step } from "./steps";
+import { Refusals } from "../../parts/refusals";
+import { GUIDES, HOSTING, type Step } from "./steps";
+import { Answer, Button, Callout, Heading, Input } from "../../ui/kit";
 
 export function ConnectPage() {
   const services = useServices();
@@ -16,11 +17,11 @@ export function ConnectPage() {
   const items = services.data.items;
   return (
     <>
-      <h1 className="text-xl font-bold">
+      <Answer>
         {items.length === 0
           ? "No service has sent anything yet: connect the first one."
           : `${counted(items.length, "service reports", "services report")}. Connect another one in three steps.`}
-      </h1>
+      </Answer>
       <div className="mt-4 grid gap-8 lg:grid-cols-[minmax(0,1fr)_26rem]">
         <Setup items={items} waitingFor={waitingFor} />
         <div className="space-y-8">
@@ -47,11 +48,11 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
       ),
     onSuccess: () => void navigate({ search: (now) => ({ ...now, q: service }) }),
   });
-  const send = (event: FormEvent) => {
+  const send = (event: SubmitEvent) => {
     event.preventDefault();
     make.mutate();
   };
-  const guide = GUIDES.find((guide) => guide.language === language) ?? (GUIDES[0] as Guide);
+  const guide = GUIDES.find((guide) => guide.language === language) ?? GUIDES[0];
   const framework = guide.frameworks?.find(({ name }) => name === frameworkName) ?? guide.frameworks?.[0];
   const isAdmin = useIsAdmin();
   const [pasted, setPasted] = useState("");
@@ -59,44 +60,31 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
   const known = { service, endpoint: window.location.origin, key };
   return (
     <section aria-label="Set-up">
-      <h2 className="border-line border-b pb-1 font-semibold">1. A sender key</h2>
+      <Heading>1. A sender key</Heading>
       <form onSubmit={send} className="my-3 flex flex-wrap items-end gap-3">
         <label>
           <span className="mb-1 block">Name of the service</span>
-          <input
+          <Input
             required
             maxLength={200}
             value={service}
-            onChange={(event) => setService(event.target.value.trim())}
+            onChange={(value) => setService(value.trim())}
             placeholder="fares"
-            className="border-line bg-sheet rounded-sm border px-3 py-1.5 font-mono"
+            className="font-mono"
           />
         </label>
         {isAdmin ? (
-          <button
-            type="submit"
-            disabled={make.isPending || service === ""}
-            className="bg-accent text-on-accent rounded-sm px-4 py-1.5 font-semibold disabled:opacity-60"
-          >
+          <Button look="main" type="submit" disabled={make.isPending || service === ""}>
             Make a key
-          </button>
+          </Button>
         ) : (
           <label className="min-w-72 flex-1">
             <span className="mb-1 block">A key that an admin made for the service (only admins make keys)</span>
-            <input
-              value={pasted}
-              onChange={(event) => setPasted(event.target.value)}
-              placeholder="outcrop-key-…"
-              className="border-line bg-sheet w-full rounded-sm border px-3 py-1.5 font-mono"
-            />
+            <Input value={pasted} onChange={setPasted} placeholder="outcrop-key-…" className="w-full font-mono" />
           </label>
         )}
       </form>
-      {make.isError && (
-        <p role="alert" className="border-brick bg-sheet border-l-4 px-3 py-2">
-          No key was made: {make.error.message}.
-        </p>
-      )}
+      {make.isError && <Callout tone="bad">No key was made: {make.error.message}.</Callout>}
       {key && service && (
         <>
           {make.data && (
@@ -105,7 +93,7 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
               <Code label="Sender key">{make.data.key}</Code>
             </>
           )}
-          <h2 className="border-line mt-5 border-b pb-1 font-semibold">2. Set up the service</h2>
+          <Heading className="mt-5">2. Set up the service</Heading>
           <Choices
             name="Language"
             options={GUIDES.map((guide) => guide.language)}
@@ -157,7 +145,7 @@ function Setup({ items, waitingFor }: { items: ServiceItem[]; waitingFor: string
             .map((step) => (
               <Shown key={step.title} step={step} />
             ))}
-          <h2 className="border-line mt-5 border-b pb-1 font-semibold">3. See the first data</h2>
+          <Heading className="mt-5">3. See the first data</Heading>
         </>
       )}
       {waitingFor && <Waiting service={waitingFor} found={items.find((item) => item.service === waitingFor)} />}
@@ -206,13 +194,13 @@ function Choices({
 function Waiting({ service, found }: { service: string; found: ServiceItem | undefined }) {
   if (!found) {
     return (
-      <p role="status" className="border-ochre bg-sheet my-3 border-l-4 px-3 py-2">
+      <Callout tone="open">
         Waiting for the first data of <b>{service}</b>. This page says so the moment it is stored.
-      </p>
+      </Callout>
     );
   }
   return (
-    <div role="status" className="border-moss bg-sheet my-3 border-l-4 px-3 py-2">
+    <Callout tone="good">
       <p>
         <b>{service} reports.</b> Its first data came {agoInWords(found.first_received_at)} (
         {exact(found.first_received_at)}): {counted(found.requests, "request", "requests")} and{" "}
@@ -229,16 +217,16 @@ function Waiting({ service, found }: { service: string; found: ServiceItem | und
       <Link to="/errors" search={{ service }}>
         To its errors
       </Link>
-    </div>
+    </Callout>
   );
 }
 
 function Reporting({ items }: { items: ServiceItem[] }) {
   return (
     <section aria-label="Services that report">
-      <h2 className="border-line border-b pb-1 font-semibold">
+      <Heading>
         Reporting <span className="text-faint font-normal">in the last 24 h</span>
-      </h2>
+      </Heading>
       {items.length === 0 && <p className="text-faint py-2">None yet.</p>}
       <ul>
         {items.map((item) => (

@@ -37,7 +37,7 @@ const setEnvironment = (known: Known, more: string[] = []): Step => ({
   code: environment(known, more),
 });
 
-export const GUIDES: Guide[] = [
+export const GUIDES: [Guide, ...Guide[]] = [
   {
     language: "Python",
     release: "opentelemetry-distro 0.66b1, SDK 1.45.1",

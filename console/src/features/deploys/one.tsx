@@ -1,13 +1,15 @@
+import { useEvery } from "../../api/live";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
-import { type DeployDetail, type EndpointChange, api, taken } from "../../api/client";
-import { agoInWords, count, counted, duration, exact, percent } from "../../ui/format";
+import { type DeployDetail, type EndpointChange, reading } from "../../api/client";
+import { agoInWords, count, counted, duration, percent } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
 import { Strata } from "../../ui/strata";
+import { type Column, Table } from "../../ui/table";
 import { COLOUR, Flag, Markers } from "./page";
+import { Answer, Heading } from "../../ui/kit";
+import { Ago } from "../../ui/time";
 
-const HEAD = "py-1 text-right font-normal text-faint";
-const CELL = "py-1.5 pr-3 text-right";
 const WORSE = ["fails more", "slower"];
 
 /** One deploy: its answer, its endpoints before and after, its versions over time, what it brought, what got better. */
@@ -15,11 +17,8 @@ export function DeployPage() {
   const { service, version } = useParams({ from: "/inside/deploys/$service/$version" });
   const { environment } = useSearch({ from: "/inside/deploys/$service/$version" });
   const query = { service, version, environment: environment ?? "production" };
-  const deploy = useQuery({
-    queryKey: ["deploy", query],
-    queryFn: () => taken(api.GET("/api/v1/deploys/one", { params: { query } })),
-    refetchInterval: 15_000,
-  });
+  const every = useEvery(15_000);
+  const deploy = useQuery({ ...reading("/api/v1/deploys/one", { params: { query } }), refetchInterval: every });
   if (deploy.isPending) return <Skeleton rows={9} />;
   if (deploy.isLoadingError)
     return (
@@ -45,14 +44,11 @@ function Shown({ detail }: { detail: DeployDetail }) {
   const differing = detail.beside.filter((item) => item.changes.length > 0).length;
   return (
     <article>
-      <h1 className="text-xl leading-7 font-bold">
+      <Answer>
         <span className={COLOUR[check.outcome] ?? ""}>{check.outcome}</span>: {check.sentence}
-      </h1>
+      </Answer>
       <p className="text-faint mt-1">
-        <time dateTime={deploy.at} title={exact(deploy.at)}>
-          {agoInWords(deploy.at)}
-        </time>{" "}
-        · {deploy.announced ? `announced by ${deploy.by}` : "seen from its first telemetry"} ·{" "}
+        <Ago at={deploy.at} /> · {deploy.announced ? `announced by ${deploy.by}` : "seen from its first telemetry"} ·{" "}
         {deploy.runs ? "runs" : "does not run any more"}
         {deploy.rollback && " · rollback: it had run here before"}
         {deploy.share != null && ` · canary of ${percent(deploy.share)}`}
@@ -101,7 +97,7 @@ function Shown({ detail }: { detail: DeployDetail }) {
       )}
       {check.flags.length > 0 && (
         <section aria-label="Flags" className="mb-5">
-          <h2 className="border-line border-b pb-1 font-semibold">New, surging or back since this deploy</h2>
+          <Heading>New, surging or back since this deploy</Heading>
           <ul>
             {check.flags.map((flag) => (
               <Flag key={`${flag.flag} ${flag.ref}`} flag={flag} />
@@ -111,12 +107,12 @@ function Shown({ detail }: { detail: DeployDetail }) {
       )}
       {check.first_seen.length > 0 && (
         <section aria-label="First seen in it" className="mb-5">
-          <h2 className="border-line border-b pb-1 font-semibold">
+          <Heading>
             First seen in this version
             <span className="text-faint ml-2 font-normal">
               its service was known for less than 30 minutes then, too short to call an error new
             </span>
-          </h2>
+          </Heading>
           <ul>
             {check.first_seen.map((error) => (
               <li key={error.ref} className="border-line border-b py-1 break-words">
@@ -131,9 +127,9 @@ function Shown({ detail }: { detail: DeployDetail }) {
       )}
       {check.withdrawn.length > 0 && (
         <section aria-label="Taken back" className="mb-5">
-          <h2 className="border-line border-b pb-1 font-semibold">
+          <Heading>
             Taken back<span className="text-faint ml-2 font-normal">late data showed that these flags were wrong</span>
-          </h2>
+          </Heading>
           <ul>
             {check.withdrawn.map((flag) => (
               <li
@@ -152,12 +148,12 @@ function Shown({ detail }: { detail: DeployDetail }) {
       )}
       {detail.beside_what && (
         <section aria-label="Against the rest" className="mb-5">
-          <h2 className="border-line border-b pb-1 font-semibold">
+          <Heading>
             {differing === 0
               ? "Side by side, nothing is shown to differ"
               : `Side by side, ${counted(differing, "endpoint", "endpoints")} of ${detail.beside.length} ${differing === 1 ? "differs" : "differ"}`}
             <span className="text-faint ml-2 font-normal">{detail.beside_what}</span>
-          </h2>
+          </Heading>
           {detail.beside.length === 0 ? (
             <p className="text-faint py-1">Neither side has served a request yet.</p>
           ) : (
@@ -166,7 +162,7 @@ function Shown({ detail }: { detail: DeployDetail }) {
         </section>
       )}
       <section aria-label="Endpoints" className="mb-5">
-        <h2 className="border-line border-b pb-1 font-semibold">
+        <Heading>
           {endpoints.length === 0
             ? "No request has come to it yet"
             : changed === 0
@@ -175,12 +171,12 @@ function Shown({ detail }: { detail: DeployDetail }) {
           <span className="text-faint ml-2 font-normal">
             compared with all requests of the day before; false-alarm rate 1 in 10,000
           </span>
-        </h2>
+        </Heading>
         {endpoints.length > 0 && <EndpointTable items={endpoints} detail={detail} rest="before" />}
       </section>
       <div className="grid gap-x-8 md:grid-cols-2">
         <section aria-label="Improvements" className="mb-5">
-          <h2 className="border-line border-b pb-1 font-semibold">Improvements</h2>
+          <Heading>Improvements</Heading>
           {stopped.length === 0 && <p className="text-faint py-1">No error of the day before has stopped.</p>}
           <ul>
             {stopped.slice(0, 8).map((error) => (
@@ -196,7 +192,7 @@ function Shown({ detail }: { detail: DeployDetail }) {
           </ul>
         </section>
         <section aria-label="Commits of this deploy" className="mb-5">
-          <h2 className="border-line border-b pb-1 font-semibold">Commits of this deploy</h2>
+          <Heading>Commits of this deploy</Heading>
           {commits == null ? (
             <>
               <p className="text-faint py-1">Its pipeline did not say. It can, with the repository at hand:</p>
@@ -257,54 +253,62 @@ function layersOf({ versions: { from, step_ms, steps, count: length } }: DeployD
   });
 }
 
-function EndpointTable({ items, detail, rest }: { items: EndpointChange[]; detail: DeployDetail; rest: string }) {
-  return (
-    <div className="overflow-x-auto" role="region" aria-label={`Endpoints against ${rest}`} tabIndex={0}>
-      <table className="w-full text-[13px] tabular-nums">
-        <thead>
-          <tr className="border-line border-b">
-            <th className={`${HEAD} text-left!`}>endpoint</th>
-            {["requests", "failed", rest, "p95", rest].map((name, at) => (
-              <th key={at} className={HEAD}>
-                {name}
-              </th>
-            ))}
-            <th className={`${HEAD} pl-4 text-left!`}>what changed</th>
-          </tr>
-        </thead>
-        <tbody>
-          {items.map((item) => (
-            <EndpointRow key={item.endpoint} item={item} detail={detail} />
-          ))}
-        </tbody>
-      </table>
-    </div>
-  );
-}
+type TableProps = { items: EndpointChange[]; detail: DeployDetail; rest: string };
 
-function EndpointRow({ item, detail }: { item: EndpointChange; detail: DeployDetail }) {
-  const rate = (failed: number, requests: number) =>
-    requests === 0 ? "—" : failed === 0 ? "0" : percent(failed / requests);
-  return (
-    <tr className="border-line border-b">
-      <td className="py-1.5 pr-3 font-mono break-all">
+const millis = (value: number | null | undefined) => (value == null ? "—" : duration(value));
+const share = (failed: number, requests: number) => (requests === 0 ? null : failed / requests);
+const shareInWords = (failed: number, requests: number) => {
+  const known = share(failed, requests);
+  return known === null ? "—" : known === 0 ? "0" : percent(known);
+};
+
+/** What each endpoint did, and what it did elsewhere: before, or on the other instances. */
+function EndpointTable({ items, detail, rest }: TableProps) {
+  const columns: Column<EndpointChange>[] = [
+    {
+      name: "endpoint",
+      isCode: true,
+      value: (item) => item.endpoint,
+      cell: (item) => (
         <Link to="/traffic" search={{ view: "endpoints", service: detail.deploy.service, endpoint: item.endpoint }}>
           {item.endpoint}
         </Link>
-      </td>
-      <td className={CELL}>{count(item.requests)}</td>
-      <td className={CELL}>{rate(item.failed, item.requests)}</td>
-      <td className={`${CELL} text-faint`}>{rate(item.failed_before, item.requests_before)}</td>
-      <td className={CELL}>{item.p95_ms == null ? "—" : duration(item.p95_ms)}</td>
-      <td className={`${CELL} text-faint`}>{item.p95_before_ms == null ? "—" : duration(item.p95_before_ms)}</td>
-      <td className="py-1.5 pl-4">
-        {item.changes.length === 0 && <span className="text-faint">nothing shown</span>}
-        {item.changes.map((change) => (
-          <span key={change} className={`mr-2 font-semibold ${WORSE.includes(change) ? "text-brick" : "text-moss"}`}>
-            {change}
-          </span>
-        ))}
-      </td>
-    </tr>
-  );
+      ),
+    },
+    { name: "requests", isNumber: true, value: (item) => item.requests, cell: (item) => count(item.requests) },
+    {
+      name: "failed",
+      isNumber: true,
+      value: (item) => share(item.failed, item.requests),
+      cell: (item) => shareInWords(item.failed, item.requests),
+    },
+    {
+      name: `failed, ${rest}`,
+      isNumber: true,
+      value: (item) => share(item.failed_before, item.requests_before),
+      cell: (item) => <span className="text-faint">{shareInWords(item.failed_before, item.requests_before)}</span>,
+    },
+    { name: "p95", isNumber: true, value: (item) => item.p95_ms, cell: (item) => millis(item.p95_ms) },
+    {
+      name: `p95, ${rest}`,
+      isNumber: true,
+      value: (item) => item.p95_before_ms,
+      cell: (item) => <span className="text-faint">{millis(item.p95_before_ms)}</span>,
+    },
+    {
+      name: "what changed",
+      value: (item) => item.changes.join(", ") || null,
+      cell: ({ changes }) =>
+        changes.length === 0 ? (
+          <span className="text-faint">nothing shown</span>
+        ) : (
+          changes.map((change) => (
+            <span key={change} className={`mr-2 font-semibold ${WORSE.includes(change) ? "text-brick" : "text-moss"}`}>
+              {change}
+            </span>
+          ))
+        ),
+    },
+  ];
+  return <Table label={`Endpoints against ${rest}`} columns={columns} rows={items} keyOf={(item) => item.endpoint} />;
 }

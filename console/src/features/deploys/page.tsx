@@ -1,8 +1,11 @@
+import { useEvery } from "../../api/live";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearch } from "@tanstack/react-router";
-import { type DeployItem, type FlagItem, type MarkerItem, api, taken, windowOf } from "../../api/client";
-import { agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
+import { type DeployItem, type FlagItem, type MarkerItem, windowOf, reading } from "../../api/client";
+import { agoInWords, count, counted, percent, windowInWords } from "../../ui/format";
 import { Code, Empty, Failed, Skeleton } from "../../ui/states";
+import { Answer, Heading } from "../../ui/kit";
+import { Ago } from "../../ui/time";
 
 export const COLOUR: Record<string, string> = { flagged: "text-brick", "too early": "text-ochre", clear: "text-moss" };
 
@@ -15,10 +18,10 @@ export function DeploysPage() {
       ([, value]) => value !== undefined,
     ),
   ) as Record<string, string>;
+  const every = useEvery(15_000);
   const deploys = useQuery({
-    queryKey: ["deploys", query],
-    queryFn: () => taken(api.GET("/api/v1/deploys", { params: { query: { ...query, limit: 100 } } })),
-    refetchInterval: 15_000,
+    ...reading("/api/v1/deploys", { params: { query: { ...query, limit: 100 } } }),
+    refetchInterval: every,
   });
   if (deploys.isPending) return <Skeleton rows={9} />;
   if (deploys.isLoadingError)
@@ -44,7 +47,7 @@ export function DeploysPage() {
   const [worst] = flagged;
   return (
     <>
-      <h1 className="text-xl leading-7 font-bold">
+      <Answer>
         {worst ? (
           <>
             <span className="text-brick">{worst.check.sentence}</span>{" "}
@@ -54,7 +57,7 @@ export function DeploysPage() {
         ) : (
           `None of ${counted(items.length, "deploy", "deploys")} is flagged.`
         )}
-      </h1>
+      </Answer>
       <p className="text-faint mt-1">
         In {when}. Announced by a pipeline, or seen from a version's first telemetry. A deploy is flagged by errors that
         are new, surging or back since it, for 24 hours.
@@ -78,9 +81,7 @@ function Row({ item }: { item: DeployItem }) {
   return (
     <li className="border-line border-b py-2">
       <div className="flex flex-wrap items-baseline gap-x-4">
-        <time dateTime={item.at} title={exact(item.at)} className="text-faint w-24 shrink-0">
-          {agoInWords(item.at)}
-        </time>
+        <Ago at={item.at} className="text-faint w-24 shrink-0" />
         <Link
           to="/deploys/$service/$version"
           params={{ service: item.service, version: item.version }}
@@ -140,10 +141,7 @@ function Row({ item }: { item: DeployItem }) {
 
 /** Changes that are no deploys, each with what happened after it. */
 function MarkedChanges({ query }: { query: Record<string, string> }) {
-  const markers = useQuery({
-    queryKey: ["markers", query],
-    queryFn: () => taken(api.GET("/api/v1/markers", { params: { query: { ...query, limit: 50 } } })),
-  });
+  const markers = useQuery(reading("/api/v1/markers", { params: { query: { ...query, limit: 50 } } }));
   if (markers.isPending) return <Skeleton rows={2} />;
   if (markers.isLoadingError)
     return <Failed what="The marked changes" error={markers.error} retry={() => void markers.refetch()} />;
@@ -164,14 +162,12 @@ function MarkedChanges({ query }: { query: Record<string, string> }) {
 export function Markers({ items }: { items: MarkerItem[] }) {
   return (
     <section aria-label="Other changes" className="mt-5">
-      <h2 className="border-line border-b pb-1 font-semibold">Other changes</h2>
+      <Heading>Other changes</Heading>
       <ol>
         {items.map((item) => (
           <li key={item.id} className="border-line border-b py-2">
             <div className="flex flex-wrap items-baseline gap-x-4">
-              <time dateTime={item.at} title={exact(item.at)} className="text-faint w-24 shrink-0">
-                {agoInWords(item.at)}
-              </time>
+              <Ago at={item.at} className="text-faint w-24 shrink-0" />
               <span className="font-semibold break-words">{item.title}</span>
               <span className="text-faint">
                 {item.kind}, {[item.service, item.environment].filter(Boolean).join(" in ") || "may touch everything"}

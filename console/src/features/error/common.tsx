@@ -1,10 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Scope, api, taken, windowOf } from "../../api/client";
+import { type Scope, windowOf, reading } from "../../api/client";
 import { count, counted, percent } from "../../ui/format";
 import { Failed } from "../../ui/states";
-import { DropError } from "../senders/drop-error";
+import { DropError } from "../../parts/drop-error";
 import { Regroup } from "./regroup";
+import { Button, Heading } from "../../ui/kit";
 
 /** Findings shown before "all". */
 const SHOWN = 5;
@@ -21,8 +22,7 @@ export function StandsOut({
 }) {
   const query = { environment: scope.environment, ...windowOf(scope), where: scope.where };
   const common = useQuery({
-    queryKey: ["stands-out", reference, query],
-    queryFn: () => taken(api.GET("/api/v1/errors/{ref}/stands-out", { params: { path: { ref: reference }, query } })),
+    ...reading("/api/v1/errors/{ref}/stands-out", { params: { path: { ref: reference }, query } }),
     placeholderData: (before) => before,
     staleTime: 10_000,
   });
@@ -37,13 +37,13 @@ export function StandsOut({
   if (occurrences === 0) return null;
   return (
     <section className="mb-5" aria-label="Stands out">
-      <h2 className="border-line border-b pb-1 font-semibold">
+      <Heading>
         Stands out{" "}
         <span className="text-faint font-normal">
           {counted(occurrences, "occurrence", "occurrences")} against{" "}
           {counted(requests, "sampled request", "sampled requests")}
         </span>
-      </h2>
+      </Heading>
       <ul>
         {rhythm && <li className="border-line border-b py-1.5 font-semibold">It comes {rhythm}.</li>}
         {findings.slice(0, SHOWN).map((finding) => (
@@ -131,21 +131,15 @@ function Shares({ share, usual }: { share: number; usual: number }) {
 export function WhyOne({ reference, service }: { reference: string; service: string }) {
   const [open, setOpen] = useState(false);
   const explanation = useQuery({
-    queryKey: ["explanation", reference],
+    ...reading("/api/v1/errors/{ref}/explanation", { params: { path: { ref: reference } } }),
     enabled: open,
     staleTime: 60_000,
-    queryFn: () => taken(api.GET("/api/v1/errors/{ref}/explanation", { params: { path: { ref: reference } } })),
   });
   return (
     <div className="mb-4">
-      <button
-        type="button"
-        aria-expanded={open}
-        onClick={() => setOpen(!open)}
-        className="text-accent text-[13px] hover:underline"
-      >
+      <Button look="link" aria-expanded={open} onClick={() => setOpen(!open)} className="text-[13px]">
         {open ? "hide why these are one error" : "why are these one error?"}
-      </button>
+      </Button>
       {open && explanation.isLoadingError && (
         <Failed what="The explanation" error={explanation.error} retry={() => void explanation.refetch()} />
       )}

@@ -1,9 +1,20 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { type FormEvent, useState } from "react";
-import { type ErrorDetail, type HandlingAction, api, taken, useMayAct, useMember } from "../../api/client";
-import { agoInWords, exact } from "../../ui/format";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { type SubmitEvent, useState } from "react";
+import {
+  type ErrorDetail,
+  type HandlingAction,
+  api,
+  taken,
+  useMayAct,
+  useMember,
+  reading,
+  changed,
+  queryClient,
+} from "../../api/client";
 import { Failed, Skeleton } from "../../ui/states";
 import { handlingInWords } from "./handling-in-words";
+import { Button, Heading, Input } from "../../ui/kit";
+import { Ago } from "../../ui/time";
 
 const VERBS: Record<string, (what: string) => string> = {
   take: (who) => `gave it to ${who}`,
@@ -16,41 +27,35 @@ const VERBS: Record<string, (what: string) => string> = {
   note: (text) => text,
 };
 
-const BUTTON = "rounded-sm border border-line px-2 py-0.5 hover:bg-wash disabled:opacity-50";
-const FIELD = "min-w-0 flex-1 rounded-sm border border-line bg-sheet px-2 py-0.5";
+const quietFor = (hours: number): HandlingAction => ({
+  verb: "quiet",
+  until: new Date(Date.now() + hours * 3_600_000).toISOString(),
+});
 
 /** Who has the error, whether it is settled or quiet, and what was done about it. */
 export function Handling({ detail }: { detail: ErrorDetail }) {
   const member = useMember();
-  const queries = useQueryClient();
   const path = { ref: detail.ref };
-  const state = useQuery({
-    queryKey: ["handling", detail.ref],
-    queryFn: () => taken(api.GET("/api/v1/errors/{ref}/handling", { params: { path } })),
-  });
+  const handling = reading("/api/v1/errors/{ref}/handling", { params: { path } });
+  const state = useQuery(handling);
   const act = useMutation({
     mutationFn: (body: HandlingAction) => taken(api.POST("/api/v1/errors/{ref}/handling", { params: { path }, body })),
     onSuccess: (done) => {
-      queries.setQueryData(["handling", detail.ref], done);
-      void queries.invalidateQueries({ queryKey: ["errors"] });
-      void queries.invalidateQueries({ queryKey: ["error", detail.ref] });
+      queryClient.setQueryData(handling.queryKey, done);
+      void changed("/api/v1/errors", "/api/v1/errors/{ref}");
     },
   });
   const [version, setVersion] = useState("");
   const [until, setUntil] = useState("");
   const [note, setNote] = useState("");
   const mayAct = useMayAct();
-  const submit = (make: () => HandlingAction, clear: () => void) => (event: FormEvent) => {
+  const submit = (make: () => HandlingAction, clear: () => void) => (event: SubmitEvent) => {
     event.preventDefault();
     act.mutate(make(), { onSuccess: clear });
   };
-  const inHours = (hours: number): HandlingAction => ({
-    verb: "quiet",
-    until: new Date(Date.now() + hours * 3_600_000).toISOString(),
-  });
   return (
     <section aria-label="Handling" className="mb-5">
-      <h2 className="border-line border-b pb-1 font-semibold">Handling</h2>
+      <Heading>Handling</Heading>
       {state.isPending && <Skeleton rows={2} />}
       {state.isLoadingError && <Failed what="Its handling" error={state.error} retry={() => void state.refetch()} />}
       {state.data && (
@@ -61,24 +66,18 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
             <div className="space-y-1.5 text-[13px]">
               <div className="flex flex-wrap gap-1.5">
                 {state.data.taken_by === member.data?.email ? (
-                  <button type="button" className={BUTTON} onClick={() => act.mutate({ verb: "hand_back" })}>
-                    Hand back
-                  </button>
+                  <Button onClick={() => act.mutate({ verb: "hand_back" })}>Hand back</Button>
                 ) : (
-                  <button type="button" className={BUTTON} onClick={() => act.mutate({ verb: "take" })}>
-                    Take it
-                  </button>
+                  <Button onClick={() => act.mutate({ verb: "take" })}>Take it</Button>
                 )}
                 {state.data.open ? (
                   [1, 24, 168].map((hours) => (
-                    <button key={hours} type="button" className={BUTTON} onClick={() => act.mutate(inHours(hours))}>
+                    <Button key={hours} onClick={() => act.mutate(quietFor(hours))}>
                       Quiet for {hours === 1 ? "an hour" : hours === 24 ? "a day" : "a week"}
-                    </button>
+                    </Button>
                   ))
                 ) : (
-                  <button type="button" className={BUTTON} onClick={() => act.mutate({ verb: "reopen" })}>
-                    Reopen
-                  </button>
+                  <Button onClick={() => act.mutate({ verb: "reopen" })}>Reopen</Button>
                 )}
               </div>
               <form
@@ -88,16 +87,16 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
                   () => setVersion(""),
                 )}
               >
-                <input
+                <Input
                   aria-label="Version from which on it must not occur"
                   placeholder={`a version after ${detail.versions.at(-1) ?? detail.first_version}`}
                   value={version}
-                  onChange={(event) => setVersion(event.target.value)}
-                  className={FIELD}
+                  onChange={setVersion}
+                  className="min-w-0 flex-1"
                 />
-                <button type="submit" disabled={version.trim() === ""} className={BUTTON}>
+                <Button type="submit" disabled={version.trim() === ""}>
                   Settle in
-                </button>
+                </Button>
               </form>
               <form
                 className="flex gap-1.5"
@@ -106,16 +105,16 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
                   () => setUntil(""),
                 )}
               >
-                <input
+                <Input
                   aria-label="Predicate until which it is quiet"
                   placeholder="users > 50"
                   value={until}
-                  onChange={(event) => setUntil(event.target.value)}
-                  className={`${FIELD} font-mono`}
+                  onChange={setUntil}
+                  className="min-w-0 flex-1 font-mono"
                 />
-                <button type="submit" disabled={until.trim() === ""} className={BUTTON}>
+                <Button type="submit" disabled={until.trim() === ""}>
                   Quiet until
-                </button>
+                </Button>
               </form>
               <form
                 className="flex gap-1.5"
@@ -124,16 +123,16 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
                   () => setNote(""),
                 )}
               >
-                <input
+                <Input
                   aria-label="A note"
                   placeholder="worth knowing"
                   value={note}
-                  onChange={(event) => setNote(event.target.value)}
-                  className={FIELD}
+                  onChange={setNote}
+                  className="min-w-0 flex-1"
                 />
-                <button type="submit" disabled={note.trim() === ""} className={BUTTON}>
+                <Button type="submit" disabled={note.trim() === ""}>
                   Note
-                </button>
+                </Button>
               </form>
               {act.isError && (
                 <p role="alert" className="text-brick">
@@ -146,10 +145,8 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
             <ol className="mt-2 text-[13px]">
               {state.data.history.slice(0, 8).map((change) => (
                 <li key={`${change.at} ${change.verb}`} className="border-line border-b py-0.5 break-words">
-                  <time dateTime={change.at} title={exact(change.at)} className="text-faint">
-                    {agoInWords(change.at)}
-                  </time>{" "}
-                  <b>{change.by}</b> {change.verb === "note" ? "wrote: " : ""}
+                  <Ago at={change.at} className="text-faint" /> <b>{change.by}</b>{" "}
+                  {change.verb === "note" ? "wrote: " : ""}
                   {(VERBS[change.verb] ?? ((what: string) => `${change.verb} ${what}`))(change.what)}
                 </li>
               ))}

@@ -1,15 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { type LeadUpStep, type OccurrenceDetail, api, taken } from "../../api/client";
+import { type LeadUpStep, type OccurrenceDetail, reading } from "../../api/client";
 import { counted, duration } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
 
 /** What the request did before it failed, over all services. */
 export function LeadUp({ occurrence }: { occurrence: OccurrenceDetail }) {
-  const leadUp = useQuery({
-    queryKey: ["lead-up", occurrence.id],
-    queryFn: () => taken(api.GET("/api/v1/occurrences/{id}/lead-up", { params: { path: { id: occurrence.id } } })),
-  });
+  const leadUp = useQuery(reading("/api/v1/occurrences/{id}/lead-up", { params: { path: { id: occurrence.id } } }));
   return (
     <section aria-label="Lead-up" className="min-w-0 text-[13px]">
       <h3 className="my-2 font-semibold">What led up to it</h3>

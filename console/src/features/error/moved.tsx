@@ -1,6 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { type ErrorDetail, api, queryClient, taken, useMayAct } from "../../api/client";
+import { Callout } from "../../ui/kit";
 
 /** That this error is one known from before, its code having moved, or may be: with the way to say otherwise. */
 export function Moved({ detail }: { detail: ErrorDetail }) {
@@ -52,11 +53,7 @@ export function Moved({ detail }: { detail: ErrorDetail }) {
           )}
         </p>
       ))}
-      {failed && (
-        <p role="alert" className="border-brick border-l-4 pl-3">
-          Nothing was changed: {failed.message}
-        </p>
-      )}
+      {failed && <Callout tone="bad">Nothing was changed: {failed.message}</Callout>}
     </div>
   );
 }

@@ -4,7 +4,8 @@ import { Fragment, useState } from "react";
 import type { Exception, Frame, OccurrenceDetail } from "../../api/client";
 import { counted, exact } from "../../ui/format";
 import { LeadUp } from "./lead-up";
-import { testOf } from "../../ui/predicate-box";
+import { testOf } from "../../parts/predicate-box";
+import { Button } from "../../ui/kit";
 
 const TABS = ["Stack", "Request", "All data", "As sent"] as const;
 
@@ -60,6 +61,7 @@ export function OccurrenceView({
         <TabPanel>
           {occurrence.sent ? (
             <pre
+              role="region"
               tabIndex={0}
               aria-label="The data as sent"
               className="border-line bg-sheet max-h-[32rem] overflow-auto rounded-sm border p-3 font-mono text-[12px] whitespace-pre"
@@ -90,6 +92,7 @@ function StackView({ occurrence }: { occurrence: OccurrenceDetail }) {
         stack.exceptions.map((exception, at) => <ExceptionView key={at} exception={exception} isFirst={at === 0} />)
       ) : (
         <pre
+          role="region"
           tabIndex={0}
           aria-label="Stack text"
           className="overflow-x-auto px-3 py-2 font-mono text-[12px] whitespace-pre"
@@ -119,9 +122,9 @@ function Message({ text }: { text: string }) {
   return (
     <>
       <bdi className="[overflow-wrap:anywhere] whitespace-pre-wrap">{text.slice(0, SHOWN)}…</bdi>{" "}
-      <button type="button" className="text-accent hover:underline" onClick={() => setWhole(true)}>
+      <Button look="link" onClick={() => setWhole(true)}>
         all {text.length} characters
-      </button>
+      </Button>
     </>
   );
 }
@@ -196,18 +199,13 @@ function FrameView({ frame, isFirst = false }: { frame: Frame; isFirst?: boolean
         )}
         {(frame.repeats ?? 0) > 0 && <span className="text-ochre text-[13px]">× {(frame.repeats ?? 0) + 1}</span>}
         {hasMore && (
-          <button
-            type="button"
-            aria-expanded={open}
-            onClick={() => setOpen(!open)}
-            className="text-accent text-[13px] hover:underline"
-          >
+          <Button look="link" aria-expanded={open} onClick={() => setOpen(!open)} className="text-[13px]">
             {open
               ? "fold"
               : [frame.source && "source", variables.length > 0 && counted(variables.length, "variable", "variables")]
                   .filter(Boolean)
                   .join(", ")}
-          </button>
+          </Button>
         )}
         <span className="text-faint ml-auto text-[13px]">{frame.own ? "own" : "library"}</span>
       </div>

@@ -5,27 +5,27 @@ import {
   type ErrorDetail,
   type OccurrenceDetail,
   type TiedError,
-  type Timeline,
-  api,
   choose,
-  taken,
+  useChosen,
   useError,
   useOccurrence,
   useTimeline,
   windowOf,
+  reading,
 } from "../../api/client";
-import { layerShare } from "../../api/facts";
-import { againstInWords, agoInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
+import { againstInWords, count, counted, exact, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strata } from "../../ui/strata";
-import { PredicateBox, narrowed } from "../../ui/predicate-box";
+import { PredicateBox, narrowed } from "../../parts/predicate-box";
 import { StandsOut, WhyOne } from "./common";
 import { Handling } from "./handling";
 import { OccurrenceView } from "./occurrence";
 import { Moved } from "./moved";
 import { Users } from "./users";
 import { Why } from "./why";
+import { Answer, Button, Heading } from "../../ui/kit";
+import { Ago } from "../../ui/time";
 
 export function ErrorPage() {
   const { ref } = useParams({ from: "/inside/errors/$ref" });
@@ -39,43 +39,30 @@ export function ErrorPage() {
     string
   >;
   const marks = useQuery({
-    queryKey: ["markers", place],
+    ...reading("/api/v1/markers", { params: { query: { ...place, limit: 20 } } }),
     enabled: error.data !== undefined,
-    queryFn: () => taken(api.GET("/api/v1/markers", { params: { query: { ...place, limit: 20 } } })),
   });
   if (error.isPending) return <Skeleton rows={10} />;
   if (error.isLoadingError)
     return <Failed what={`The error ${ref}`} error={error.error} retry={() => void error.refetch()} />;
   const detail = error.data;
   const onWindow = (from: Date, to: Date) =>
-    void navigate({ search: (now) => ({ ...now, since: undefined, from: from.toISOString(), to: to.toISOString() }) });
+    void navigate({ search: (now) => ({ ...now, from: from.toISOString(), to: to.toISOString() }) });
   const show = async (at: Date) => {
-    // Ids begin with their time: the first after the id that a moment would have is the first occurrence of that moment.
-    const found = await choose(
-      ref,
-      { newer: (at.getTime() - 1).toString(16).padStart(12, "0").padEnd(32, "f") },
-      { environment: search.environment },
-    );
+    const found = await choose(ref, { from: at.toISOString() }, { environment: search.environment });
     if (found) await navigate({ search: (now) => ({ ...now, occurrence: found }), hash: "occurrence" });
   };
   const narrow = (test: string) => void navigate({ search: (now) => ({ ...now, where: narrowed(now.where, test) }) });
   return (
     <article>
-      <Headline detail={detail} timeline={timeline.data} />
+      <Headline detail={detail} />
       <p className="text-faint mt-1">
         <span className="font-mono">{detail.ref}</span> ·{" "}
         <Link to="/errors" search={{ ...search, service: detail.service, occurrence: undefined, q: undefined }}>
           {detail.service}
         </Link>{" "}
-        · first{" "}
-        <time dateTime={detail.first_seen} title={exact(detail.first_seen)}>
-          {agoInWords(detail.first_seen)}
-        </time>{" "}
-        in {detail.first_version} · last{" "}
-        <time dateTime={detail.last_seen} title={exact(detail.last_seen)}>
-          {agoInWords(detail.last_seen)}
-        </time>{" "}
-        · <a href="#occurrence">{counted(detail.count, "occurrence", "occurrences")}</a> in {windowInWords(search)} ·{" "}
+        · first <Ago at={detail.first_seen} /> in {detail.first_version} · last <Ago at={detail.last_seen} /> ·{" "}
+        <a href="#occurrence">{counted(detail.count, "occurrence", "occurrences")}</a> in {windowInWords(search)} ·{" "}
         {detail.against && search.against && (
           <>
             {count(detail.against.count)} {againstInWords(search.against)}
@@ -123,7 +110,7 @@ export function ErrorPage() {
       {search.from && (
         <p className="-mt-1 mb-2">
           <Link from="/errors/$ref" to="." search={(now) => ({ ...now, from: undefined, to: undefined })}>
-            back to the last 24 h
+            back to {windowInWords({ since: search.since })}
           </Link>
         </p>
       )}
@@ -141,28 +128,17 @@ export function ErrorPage() {
   );
 }
 
-function Headline({ detail, timeline }: { detail: ErrorDetail; timeline: Timeline | undefined }) {
-  const version = `${detail.service} ${detail.first_version}`;
-  const layer = layerShare(detail, timeline);
-  const share = detail.request_share;
-  const lead =
-    detail.count === 0
-      ? `None in this window, first seen in ${version}`
-      : layer !== null
-        ? `${percent(layer)} of the requests to ${version} fail`
-        : share
-          ? `${percent(share)} of its requests fail, since ${version}`
-          : `${counted(detail.count, "occurrence", "occurrences")}, since ${version}`;
+function Headline({ detail }: { detail: ErrorDetail }) {
   return (
-    <h1 className="text-xl leading-7 font-bold break-words">
-      <span className="text-brick">{lead}:</span> <span>{detail.title}</span>
+    <Answer>
+      <span className="text-brick">{detail.lead}:</span> <span>{detail.title}</span>
       {detail.own_frame && (
         <span className="font-normal">
           {" "}
           in <code className="font-mono text-base">{detail.own_frame}</code>
         </span>
       )}
-    </h1>
+    </Answer>
   );
 }
 
@@ -188,13 +164,13 @@ function Ties({ detail }: { detail: ErrorDetail }) {
     <div className="mb-5 grid gap-x-8 gap-y-4 md:grid-cols-2">
       {detail.begins_in.length > 0 && (
         <section aria-label="Origin">
-          <h2 className="border-line border-b pb-1 font-semibold">Origin: where these requests first failed</h2>
+          <Heading>Origin: where these requests first failed</Heading>
           {list(detail.begins_in)}
         </section>
       )}
       {detail.followed_by.length > 0 && (
         <section aria-label="Echoes">
-          <h2 className="border-line border-b pb-1 font-semibold">Echoes: what failed elsewhere because of it</h2>
+          <Heading>Echoes: what failed elsewhere because of it</Heading>
           {list(detail.followed_by)}
         </section>
       )}
@@ -206,7 +182,7 @@ function Facts({ detail }: { detail: ErrorDetail }) {
   return (
     <div className="mb-5 grid gap-x-8 gap-y-4 md:grid-cols-2">
       <section>
-        <h2 className="border-line border-b pb-1 font-semibold">By version and environment, of all time</h2>
+        <Heading>By version and environment, of all time</Heading>
         <table className="w-full text-[13px]">
           <thead className="sr-only">
             <tr>
@@ -223,10 +199,7 @@ function Facts({ detail }: { detail: ErrorDetail }) {
                 <td>{row.environment}</td>
                 <td className="text-right font-mono">{count(row.count)}</td>
                 <td className="text-faint text-right">
-                  first{" "}
-                  <time dateTime={row.first_seen} title={exact(row.first_seen)}>
-                    {agoInWords(row.first_seen)}
-                  </time>
+                  first <Ago at={row.first_seen} />
                 </td>
               </tr>
             ))}
@@ -236,7 +209,7 @@ function Facts({ detail }: { detail: ErrorDetail }) {
       </section>
       <section>
         {detail.endpoints.length > 0 && <Endpoints detail={detail} />}
-        <h2 className="border-line border-b pb-1 font-semibold">Attention {detail.attention.score} of 100</h2>
+        <Heading>Attention {detail.attention.score} of 100</Heading>
         <p className="py-1 text-[13px]">{detail.attention.reasons.join(" · ")}</p>
       </section>
     </div>
@@ -248,7 +221,7 @@ function Endpoints({ detail }: { detail: ErrorDetail }) {
   const search = useSearch({ from: "/inside/errors/$ref" });
   return (
     <>
-      <h2 className="border-line border-b pb-1 font-semibold">Where it occurs</h2>
+      <Heading>Where it occurs</Heading>
       <ul className="mb-4 text-[13px]">
         {detail.endpoints.map((hit) => (
           <li
@@ -296,27 +269,8 @@ type OccurrenceProps = {
 
 function Occurrence({ reference, environment, chosen, narrow }: OccurrenceProps) {
   const navigate = useNavigate({ from: "/errors/$ref" });
-  const latest = useQuery({
-    queryKey: ["chosen", reference, environment, chosen ?? "latest"],
-    queryFn: async () => {
-      // The place among those kept: of the one chosen, or of the latest.
-      const query = chosen ? { newer: chosen, environment } : { choice: "latest", environment };
-      const answer = await taken(
-        api.GET("/api/v1/errors/{ref}/choose", { params: { path: { ref: reference }, query } }),
-      );
-      if (!chosen) return { id: answer.id ?? undefined, position: answer.position, total: answer.total };
-      const end = answer.id
-        ? answer
-        : await taken(
-            api.GET("/api/v1/errors/{ref}/choose", {
-              params: { path: { ref: reference }, query: { choice: "latest", environment } },
-            }),
-          );
-      return { id: chosen, position: answer.id ? answer.position - 1 : end.position, total: end.total };
-    },
-    placeholderData: (before) => before,
-  });
-  const id = latest.data?.id;
+  const latest = useChosen(reference, chosen, environment);
+  const id = latest.data?.id ?? undefined;
   const occurrence = useOccurrence(id);
   const go = async (choice: Choice) => {
     const found = await choose(reference, choice, { environment });
@@ -388,14 +342,14 @@ function When({ occurrence }: { occurrence: OccurrenceDetail }) {
 
 function Step({ name, onClick, shortcut }: { name: string; onClick: () => void; shortcut?: string }) {
   return (
-    <button type="button" onClick={onClick} className="text-accent hover:underline">
+    <Button look="link" onClick={onClick}>
       {shortcut && (
         <>
           <Key>{shortcut}</Key>{" "}
         </>
       )}
       {name}
-    </button>
+    </Button>
   );
 }
 

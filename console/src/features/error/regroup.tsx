@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { api, taken } from "../../api/client";
+import { reading } from "../../api/client";
 import { agoInWords, count } from "../../ui/format";
-import { ChangeSteps, History } from "../grouping/change";
+import { ChangeSteps, History } from "../../parts/grouping-change";
+import { Input } from "../../ui/kit";
 
 const WAYS = { join: "join it with others", by: "split it by an attribute", off: "take causes out of it" } as const;
 type Way = keyof typeof WAYS;
@@ -39,8 +40,6 @@ export function Regroup({ reference, service }: { reference: string; service: st
   );
 }
 
-const INPUT = "ml-2 w-80 max-w-full rounded-sm border border-line bg-paper px-2 py-1 font-mono";
-
 function Join({ reference }: { reference: string }) {
   const [text, setText] = useState("");
   const others = text.split(/[\s,]+/).filter(Boolean);
@@ -48,11 +47,11 @@ function Join({ reference }: { reference: string }) {
     <div className="mt-2">
       <label>
         References that become part of {reference}
-        <input
+        <Input
           value={text}
-          onChange={(event) => setText(event.target.value)}
+          onChange={setText}
           placeholder="dasup-nivel gutih-lomor"
-          className={INPUT}
+          className="mt-1 block w-full font-mono text-[13px]"
         />
       </label>
       <ChangeSteps
@@ -69,11 +68,11 @@ function SplitBy({ reference }: { reference: string }) {
     <div className="mt-2">
       <label>
         Attribute of at most 50 values
-        <input
+        <Input
           value={attribute}
-          onChange={(event) => setAttribute(event.target.value.trim())}
+          onChange={(value) => setAttribute(value.trim())}
           placeholder="season"
-          className={INPUT}
+          className="mt-1 block w-full font-mono text-[13px]"
         />
       </label>
       <ChangeSteps isRule change={attribute ? { kind: "split_by", error: reference, attribute } : undefined} />
@@ -83,10 +82,7 @@ function SplitBy({ reference }: { reference: string }) {
 
 function SplitOff({ reference }: { reference: string }) {
   const [chosen, setChosen] = useState<number[]>([]);
-  const causes = useQuery({
-    queryKey: ["causes", reference],
-    queryFn: () => taken(api.GET("/api/v1/errors/{ref}/causes", { params: { path: { ref: reference } } })),
-  });
+  const causes = useQuery(reading("/api/v1/errors/{ref}/causes", { params: { path: { ref: reference } } }));
   const items = causes.data?.items ?? [];
   if (causes.isSuccess && items.length < 2)
     return (

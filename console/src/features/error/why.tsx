@@ -1,19 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { type ErrorDetail, api, taken } from "../../api/client";
-import { agoInWords, exact } from "../../ui/format";
+import { type ErrorDetail, reading } from "../../api/client";
+import { agoInWords } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
+import { Heading } from "../../ui/kit";
+import { Ago } from "../../ui/time";
 
 /** Why the error is there: the evidence in order, then what was flagged and when. */
 export function Why({ detail }: { detail: ErrorDetail }) {
   const why = useQuery({
-    queryKey: ["why", detail.ref],
-    queryFn: () => taken(api.GET("/api/v1/errors/{ref}/why", { params: { path: { ref: detail.ref } } })),
+    ...reading("/api/v1/errors/{ref}/why", { params: { path: { ref: detail.ref } } }),
     staleTime: 30_000,
   });
   return (
     <section aria-label="Why it occurs" className="mb-5">
-      <h2 className="border-line border-b pb-1 font-semibold">Why it occurs</h2>
+      <Heading>Why it occurs</Heading>
       {why.isPending && <Skeleton rows={2} />}
       {why.isLoadingError && <Failed what="The evidence" error={why.error} retry={() => void why.refetch()} />}
       {why.data && (
@@ -75,10 +76,7 @@ export function Why({ detail }: { detail: ErrorDetail }) {
                   {flag.service} {flag.version}
                 </Link>
               )}
-              , flagged{" "}
-              <time dateTime={flag.said_at} title={exact(flag.said_at)}>
-                {agoInWords(flag.said_at)}
-              </time>
+              , flagged <Ago at={flag.said_at} />
               {flag.flag === "surging" && `: ${flag.evidence}`}
               {flag.withdrawn_at &&
                 `; taken back ${agoInWords(flag.withdrawn_at)}: data that came late showed that it was none`}

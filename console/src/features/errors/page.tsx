@@ -1,39 +1,28 @@
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
-import { useEffect, useRef, useState } from "react";
-import { type ErrorItem, useErrors } from "../../api/client";
-import { isYoung } from "../../api/facts";
-import { againstInWords, ago, count, counted, exact, percent, windowInWords } from "../../ui/format";
+import { useDeferredValue, useEffect, useRef, useState } from "react";
+import { type ErrorItem, type ListPart, type Sentence, useErrors } from "../../api/client";
+import { againstInWords, ago, count, counted, percent, untilInWords, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Code, Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strip } from "../../ui/strata";
-import { PredicateBox, narrowed } from "../../ui/predicate-box";
+import { PredicateBox, narrowed } from "../../parts/predicate-box";
 import { Slices } from "./slices";
-import { pageSentence, rowSentence } from "./sentence";
+import { Answer } from "../../ui/kit";
+import { Ago } from "../../ui/time";
 
-/** Whether all words typed stand somewhere in what a row shows. */
-function matches(error: ErrorItem, words: string): boolean {
-  const text = [error.title, error.service, error.own_frame, error.ref, error.message, ...error.versions]
-    .join(" ")
-    .toLowerCase();
-  return words
-    .toLowerCase()
-    .split(/\s+/)
-    .every((word) => text.includes(word));
-}
-
-const PARTS = ["From a deploy", "Rising without one", "Known"] as const;
-
-/** Which part of the list an error belongs to. */
-const part = (error: ErrorItem) => (error.flags.length === 0 ? 2 : error.since_deploy ? 0 : 1);
+const PARTS: Record<ListPart, string> = {
+  from_deploy: "From a deploy",
+  rising: "Rising without one",
+  known: "Known",
+};
 
 export function ErrorsPage() {
   const search = useSearch({ from: "/inside/errors" });
   const navigate = useNavigate({ from: "/errors" });
-  const errors = useErrors(search, search.cursor);
+  const errors = useErrors(search, useDeferredValue(search.q), search.cursor);
   const field = useRef<HTMLInputElement>(null);
   const [at, setAt] = useState(-1);
-  const all = errors.data?.items ?? [];
-  const items = all.filter((error) => matches(error, search.q ?? "")).sort((one, other) => part(one) - part(other));
+  const items = errors.data?.items ?? [];
   const rows = useRef<(HTMLAnchorElement | null)[]>([]);
   useEffect(() => rows.current[at]?.focus(), [at]);
   useHotkeys({
@@ -49,7 +38,7 @@ export function ErrorsPage() {
       value={search.where}
       onApply={(where) => void navigate({ search: (now) => ({ ...now, where, q: undefined, cursor: undefined }) })}
       words={search.q}
-      onWords={(q) => void navigate({ search: (now) => ({ ...now, q }), replace: true })}
+      onWords={(q) => void navigate({ search: (now) => ({ ...now, q, cursor: undefined }), replace: true })}
     />
   );
   const where = (where: string) =>
@@ -66,9 +55,9 @@ export function ErrorsPage() {
   }
   if (errors.isLoadingError)
     return <Failed what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
-  const { total, traffic, next, against } = errors.data;
+  const { total, total_without_words: all, headline, traffic, next, against } = errors.data;
   const when = windowInWords(search);
-  if (all.length === 0 && search.where && !search.cursor) {
+  if (all === 0 && search.where && !search.cursor) {
     return (
       <>
         {box}
@@ -86,7 +75,7 @@ export function ErrorsPage() {
       </>
     );
   }
-  if (all.length === 0)
+  if (all === 0)
     return (
       <Nothing
         requests={traffic.requests}
@@ -95,8 +84,7 @@ export function ErrorsPage() {
         isFurther={search.cursor !== undefined}
       />
     );
-  const parts = new Set(items.map(part)).size;
-  const { lead, rest } = pageSentence(all, total);
+  const parts = new Set(items.map((error) => error.part)).size;
   const scope = {
     service: search.service,
     environment: search.environment,
@@ -109,14 +97,13 @@ export function ErrorsPage() {
   return (
     // Until the numbers of a changed scope are there, those of the one before are dimmed.
     <div aria-busy={errors.isPlaceholderData} className={errors.isPlaceholderData ? "opacity-50" : undefined}>
-      <h1 className="text-xl leading-7 font-bold">
-        <span className="text-brick">{lead}</span>
-        {rest}
-      </h1>
+      <Answer>
+        <Said sentence={headline} />
+      </Answer>
       <p className="text-faint mt-1">
         {counted(traffic.failed, "request", "requests")} failed of {count(traffic.requests)}
-        {traffic.requests > 0 && ` (${percent(traffic.failed / traffic.requests)})`} ·{" "}
-        {counted(total, "error", "errors")} in {when}
+        {traffic.requests > 0 && ` (${percent(traffic.failed / traffic.requests)})`} · {counted(all, "error", "errors")}{" "}
+        in {when}
       </p>
       {against && search.against && (
         <p className="text-faint">
@@ -152,16 +139,21 @@ export function ErrorsPage() {
         </h2>
         <span className="text-faint">share of requests · occurrences · users · last</span>
       </div>
+      {search.q && total > 0 && (
+        <p className="text-faint py-1 text-[13px]" role="status">
+          {count(total)} of {counted(all, "error", "errors")} have the words “{search.q}”.
+        </p>
+      )}
       {items.length === 0 ? (
-        <Empty title={`None of the ${count(all.length)} errors shown matches “${search.q}”.`}>
+        <Empty title={`None of ${counted(all, "error", "errors")} in ${when} has the words “${search.q ?? ""}”.`}>
           <p>Press Escape and clear the filter, or choose a longer window above.</p>
         </Empty>
       ) : (
         <ol>
           {items.map((error, row) => (
             <li key={error.ref}>
-              {parts > 1 && (row === 0 || part(items[row - 1] as ErrorItem) !== part(error)) && (
-                <h3 className="border-line border-b pt-3 pb-1 text-[13px] font-semibold">{PARTS[part(error)]}</h3>
+              {(parts > 1 || search.cursor) && items[row - 1]?.part !== error.part && (
+                <h3 className="border-line border-b pt-3 pb-1 text-[13px] font-semibold">{PARTS[error.part]}</h3>
               )}
               <Row
                 error={error}
@@ -205,6 +197,23 @@ export function ErrorsPage() {
   );
 }
 
+/** A sentence of the service, with its age, growing, in its place. */
+function Said({ sentence: { lead, text, since, rest } }: { sentence: Sentence }) {
+  return (
+    <>
+      {lead && <span className="text-brick">{lead}</span>}
+      {text}
+      {since && (
+        <>
+          {" "}
+          <Ago at={since} />
+        </>
+      )}
+      {rest}
+    </>
+  );
+}
+
 type RowProps = {
   error: ErrorItem;
   isFirst: boolean;
@@ -230,7 +239,7 @@ function Row({ error, isFirst, scope, link }: RowProps) {
       <div className="min-w-0">
         <Link ref={link} {...open} className="text-ink block font-semibold md:truncate">
           {error.flags.length > 0 && <span className="text-brick">{error.flags.join(", ")}: </span>}
-          {rowSentence(error)}
+          <Said sentence={error.sentence} />
         </Link>
         <p className="text-faint text-[13px] md:truncate">
           {error.service} · {error.title}
@@ -238,7 +247,7 @@ function Row({ error, isFirst, scope, link }: RowProps) {
           <span className="font-mono text-[12px]"> · {error.ref}</span>
           {error.taken_by && ` · taken by ${error.taken_by}`}
           {error.settled_in && ` · settled in ${error.settled_in}`}
-          {error.quiet_until && ` · quiet until ${error.quiet_until}`}
+          {error.quiet_until && ` · quiet until ${untilInWords(error.quiet_until)}`}
         </p>
         {isFirst && (
           <p className="text-faint text-[13px]">Ranked first: {reasons.slice(0, SHOWN_REASONS).join(" · ")}</p>
@@ -248,7 +257,7 @@ function Row({ error, isFirst, scope, link }: RowProps) {
         {error.strip && (
           <Strip
             timeline={error.strip}
-            isYoung={isYoung(error)}
+            isYoung={error.sentence.since !== undefined}
             label={`${count(error.count)} occurrences over time`}
           />
         )}
@@ -271,13 +280,7 @@ function Row({ error, isFirst, scope, link }: RowProps) {
         {error.against && <Then then={error.against} />}
       </Link>
       <span className="hidden text-right font-mono text-[13px] md:block">{count(error.users)}</span>
-      <time
-        dateTime={error.last_seen}
-        title={exact(error.last_seen)}
-        className="hidden text-right text-[13px] md:block"
-      >
-        {ago(error.last_seen)}
-      </time>
+      <Ago at={error.last_seen} isShort className="hidden text-right text-[13px] md:block" />
     </div>
   );
 }

@@ -1,9 +1,10 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { type FormEvent, useState } from "react";
-import { type Scope, api, queryClient, taken, useMayAct, windowOf } from "../../api/client";
+import { type SubmitEvent, useState } from "react";
+import { type Scope, api, taken, useMayAct, windowOf, reading, changed } from "../../api/client";
 import { count, counted } from "../../ui/format";
-import { testOf } from "../../ui/predicate-box";
+import { testOf } from "../../parts/predicate-box";
 import { Failed } from "../../ui/states";
+import { Button, Input, Select } from "../../ui/kit";
 
 /** Fields that slice the list, as the API calls them. */
 const FIELDS = [
@@ -23,24 +24,17 @@ type Props = { scope: Scope; narrow: (test: string) => void; apply: (where: stri
 /** Slices of the list: by the values of a field, and saved ones. */
 export function Slices({ scope, narrow, apply }: Props) {
   const [by, setBy] = useState("");
-  const saved = useQuery({ queryKey: ["slices"], queryFn: () => taken(api.GET("/api/v1/slices")), staleTime: 10_000 });
+  const saved = useQuery({ ...reading("/api/v1/slices"), staleTime: 10_000 });
   return (
     <div className="mb-2 text-[13px]">
       <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
         <label>
           Slice by{" "}
-          <select
+          <Select
             value={by}
-            onChange={(event) => setBy(event.target.value)}
-            className="border-line bg-sheet rounded-sm border px-1.5 py-0.5"
-          >
-            <option value="">…</option>
-            {FIELDS.map((name) => (
-              <option key={name} value={name}>
-                {name === "group" ? "instance group" : name}
-              </option>
-            ))}
-          </select>
+            options={[["", "…"], ...FIELDS.map((name) => [name, name === "group" ? "instance group" : name] as const)]}
+            onChange={setBy}
+          />
         </label>
         {(saved.data?.items ?? []).map((slice) => (
           <Saved
@@ -62,7 +56,7 @@ function Saved({ name, where, isOn, apply }: { name: string; where: string; isOn
   const mayChange = useMayAct();
   const remove = useMutation({
     mutationFn: () => taken(api.DELETE("/api/v1/slices/{name}", { params: { path: { name } } })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: ["slices"] }),
+    onSuccess: () => changed("/api/v1/slices"),
   });
   return (
     <span className="whitespace-nowrap">
@@ -97,35 +91,28 @@ function Save({ where }: { where: string }) {
       taken(api.PUT("/api/v1/slices/{name}", { params: { path: { name } }, body: { where } })),
     onSuccess: () => {
       setName(undefined);
-      return queryClient.invalidateQueries({ queryKey: ["slices"] });
+      return changed("/api/v1/slices");
     },
   });
   if (name === undefined) {
     return (
-      <button type="button" onClick={() => setName("")} className="text-accent hover:underline">
+      <Button look="link" onClick={() => setName("")}>
         save as a slice
-      </button>
+      </Button>
     );
   }
-  const send = (event: FormEvent) => {
+  const send = (event: SubmitEvent) => {
     event.preventDefault();
     if (name.trim()) save.mutate(name.trim());
   };
   return (
     <form onSubmit={send} className="flex flex-wrap items-baseline gap-x-2">
       <label>
-        Name{" "}
-        <input
-          autoFocus
-          value={name}
-          maxLength={100}
-          onChange={(event) => setName(event.target.value)}
-          className="border-line bg-sheet w-32 rounded-sm border px-1.5 py-0.5"
-        />
+        Name <Input ref={(field) => field?.focus()} value={name} maxLength={100} onChange={setName} className="w-32" />
       </label>
-      <button type="submit" className="text-accent hover:underline">
+      <Button look="link" type="submit">
         save
-      </button>
+      </Button>
       <button type="button" onClick={() => setName(undefined)} className="text-faint hover:underline">
         leave it
       </button>
@@ -136,11 +123,7 @@ function Save({ where }: { where: string }) {
 
 function Values({ by, scope, narrow }: { by: string; scope: Scope; narrow: (test: string) => void }) {
   const query = { by, service: scope.service, environment: scope.environment, ...windowOf(scope), where: scope.where };
-  const parts = useQuery({
-    queryKey: ["parts", query],
-    queryFn: () => taken(api.GET("/api/v1/parts", { params: { query } })),
-    placeholderData: (before) => before,
-  });
+  const parts = useQuery({ ...reading("/api/v1/parts", { params: { query } }), placeholderData: (before) => before });
   if (parts.isPending)
     return <div className="bg-wash mt-1 h-7 motion-safe:animate-pulse" role="status" aria-label="Loading the values" />;
   if (parts.isLoadingError)

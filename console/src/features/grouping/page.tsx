@@ -2,7 +2,8 @@ import { useSearch } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 import { useServices } from "../../api/client";
 import { Empty, Failed, Skeleton } from "../../ui/states";
-import { ChangeSteps, History } from "./change";
+import { ChangeSteps, History } from "../../parts/grouping-change";
+import { Answer, Heading } from "../../ui/kit";
 
 const lines = (text: string) =>
   text
@@ -33,7 +34,7 @@ export function GroupingPage() {
   const input = "mt-1 block w-full rounded-sm border border-line bg-sheet px-2 py-1 font-mono text-[13px]";
   return (
     <>
-      <h1 className="text-xl font-bold">Errors are grouped by built-in rules; here you add to them, and undo it.</h1>
+      <Answer>Errors are grouped by built-in rules; here you add to them, and undo it.</Answer>
       <p className="mt-1">
         <label>
           Rules for{" "}
@@ -100,7 +101,7 @@ export function GroupingPage() {
           <ChangeSteps isRule change={where.trim() ? { kind: "join_where", service, where } : undefined} />
         </Rule>
       </div>
-      <h2 className="border-line mt-8 border-b pb-1 font-semibold">What was changed, the newest first</h2>
+      <Heading className="mt-8">What was changed, the newest first</Heading>
       <div className="text-[13px]">
         <History />
       </div>
@@ -111,7 +112,7 @@ export function GroupingPage() {
 function Rule({ title, why, children }: { title: string; why: string; children: ReactNode }) {
   return (
     <section>
-      <h2 className="border-line border-b pb-1 font-semibold">{title}</h2>
+      <Heading>{title}</Heading>
       <p className="text-faint my-1.5">{why}</p>
       <div className="text-[13px]">{children}</div>
     </section>

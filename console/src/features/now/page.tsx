@@ -1,8 +1,10 @@
+import { useEvery } from "../../api/live";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearch } from "@tanstack/react-router";
-import { type NowItem, api, taken } from "../../api/client";
-import { agoInWords, counted, exact, percent } from "../../ui/format";
+import { type NowItem, reading } from "../../api/client";
+import { counted, percent } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
+import { Ago } from "../../ui/time";
 
 const WORDS: Record<string, { word: string; colour: string }> = {
   failing: { word: "fails", colour: "text-brick" },
@@ -14,11 +16,8 @@ const WORDS: Record<string, { word: string; colour: string }> = {
 export function NowPage() {
   const { service, environment } = useSearch({ from: "/inside/now" });
   const query = { ...(service ? { service } : {}), ...(environment ? { environment } : {}) };
-  const now = useQuery({
-    queryKey: ["now", query],
-    queryFn: () => taken(api.GET("/api/v1/now", { params: { query } })),
-    refetchInterval: 10_000,
-  });
+  const every = useEvery(10_000);
+  const now = useQuery({ ...reading("/api/v1/now", { params: { query } }), refetchInterval: every });
   if (now.isPending) return <Skeleton rows={6} />;
   if (now.isLoadingError)
     return <Failed what="What needs attention" error={now.error} retry={() => void now.refetch()} />;
@@ -33,11 +32,7 @@ export function NowPage() {
       </p>
       {troubles.map((trouble) => (
         <p key={trouble.name} className="text-ochre mt-2" role="status">
-          <b>Outcrop’s own “{trouble.name}”</b>, since{" "}
-          <time dateTime={trouble.since} title={exact(trouble.since)}>
-            {agoInWords(trouble.since)}
-          </time>
-          : {trouble.says}.
+          <b>Outcrop’s own “{trouble.name}”</b>, since <Ago at={trouble.since} />: {trouble.says}.
         </p>
       ))}
       {items.length > 0 && (
@@ -61,9 +56,7 @@ function Row({ item }: { item: NowItem }) {
   const name = <span className="font-mono text-[13px] break-words">{item.what}</span>;
   return (
     <li className="border-line grid gap-x-5 border-b py-2 md:grid-cols-[7rem_6rem_minmax(0,1fr)]">
-      <time dateTime={item.since} title={exact(item.since)} className="text-faint">
-        {agoInWords(item.since)}
-      </time>
+      <Ago at={item.since} className="text-faint" />
       <b className={colour}>{word}</b>
       <div className="min-w-0">
         <p>

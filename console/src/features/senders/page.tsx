@@ -1,17 +1,17 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { type FormEvent, type ReactNode, useState } from "react";
-import { type KeyItem, api, queryClient, taken, useIsAdmin } from "../../api/client";
+import { type SubmitEvent, type ReactNode, useState } from "react";
+import { type KeyItem, api, taken, useIsAdmin, reading, changed } from "../../api/client";
 import { agoInWords, count, counted, exact } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
-import { BUTTON, INPUT, Refused } from "./parts";
-import { Refusals } from "./refusals";
+import { Answer, Button, Heading, Input, Refused } from "../../ui/kit";
+import { Refusals } from "../../parts/refusals";
 
 const names = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
 /** What may send, what was refused, what is dropped. */
 export function SendersPage() {
-  const keys = useQuery({ queryKey: ["keys"], queryFn: () => taken(api.GET("/api/v1/keys")) });
+  const keys = useQuery(reading("/api/v1/keys"));
   const mayChange = useIsAdmin();
   if (keys.isPending) return <Skeleton rows={6} />;
   if (keys.isLoadingError)
@@ -22,11 +22,11 @@ export function SendersPage() {
   const refused = items.reduce((sum, key) => sum + key.refused_24h, 0);
   return (
     <>
-      <h1 className="text-xl font-bold">
+      <Answer>
         {inUse.length === 0
           ? "No sender key is in use: nothing can send."
           : `${count(active)} of ${counted(inUse.length, "sender key", "sender keys")} sent something in 24 h${refused > 0 ? `; ${counted(refused, "request of theirs was", "requests of theirs were")} refused` : ""}.`}
-      </h1>
+      </Answer>
       <div className="mt-4 grid gap-8 lg:grid-cols-[minmax(0,1fr)_22rem]">
         <div className="min-w-0 space-y-8">
           <section aria-label="Sender keys">
@@ -48,18 +48,20 @@ export function SendersPage() {
 }
 
 function Head({ children }: { children: ReactNode }) {
-  return <h2 className="border-line border-b pb-1 font-semibold">{children}</h2>;
+  return <Heading>{children}</Heading>;
 }
 
 function KeyRow({ item, mayChange }: { item: KeyItem; mayChange: boolean }) {
   const [sure, setSure] = useState(false);
-  const changed = () => queryClient.invalidateQueries({ queryKey: ["keys"] });
   const path = { params: { path: { name: item.name } } };
   const rotate = useMutation({
     mutationFn: () => taken(api.POST("/api/v1/keys/{name}/rotate", { ...path, body: {} })),
-    onSuccess: changed,
+    onSuccess: () => changed("/api/v1/keys"),
   });
-  const revoke = useMutation({ mutationFn: () => taken(api.DELETE("/api/v1/keys/{name}", path)), onSuccess: changed });
+  const revoke = useMutation({
+    mutationFn: () => taken(api.DELETE("/api/v1/keys/{name}", path)),
+    onSuccess: () => changed("/api/v1/keys"),
+  });
   const bounds = [
     item.services.length > 0 ? item.services.join(", ") : "all services",
     item.environments.length > 0 && `in ${item.environments.join(", ")}`,
@@ -72,28 +74,19 @@ function KeyRow({ item, mayChange }: { item: KeyItem; mayChange: boolean }) {
         <span className="text-faint text-[13px]">{bounds.filter(Boolean).join(", ")}</span>
         {mayChange && !item.revoked_at && (
           <span className="ml-auto flex gap-2 text-[13px]">
-            <button
-              type="button"
-              className={BUTTON}
+            <Button
               disabled={rotate.isPending}
               onClick={() => rotate.mutate()}
               title="New secret; the old one stays valid for 24 h"
             >
               Rotate
-            </button>
+            </Button>
             {sure ? (
-              <button
-                type="button"
-                className={`${BUTTON} text-brick`}
-                disabled={revoke.isPending}
-                onClick={() => revoke.mutate()}
-              >
+              <Button look="bad" disabled={revoke.isPending} onClick={() => revoke.mutate()}>
                 Revoke it for good
-              </button>
+              </Button>
             ) : (
-              <button type="button" className={BUTTON} onClick={() => setSure(true)}>
-                Revoke …
-              </button>
+              <Button onClick={() => setSure(true)}>Revoke …</Button>
             )}
           </span>
         )}
@@ -136,9 +129,9 @@ function NewKey() {
           },
         }),
       ),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: ["keys"] }),
+    onSuccess: () => changed("/api/v1/keys"),
   });
-  const send = (event: FormEvent) => {
+  const send = (event: SubmitEvent) => {
     event.preventDefault();
     make.mutate();
   };
@@ -148,52 +141,48 @@ function NewKey() {
       <form onSubmit={send} className="mt-2 space-y-2">
         <label className="block">
           Name
-          <input
+          <Input
             required
             maxLength={200}
             value={name}
-            onChange={(event) => setName(event.target.value)}
+            onChange={setName}
             placeholder="pier-3"
-            className={INPUT}
+            className="mt-1 block w-full font-mono text-[13px]"
           />
         </label>
         <label className="block">
           Only for services <span className="text-faint">(none: all)</span>
-          <input
+          <Input
             value={services}
-            onChange={(event) => setServices(event.target.value)}
+            onChange={setServices}
             placeholder="fares, ledger"
-            className={INPUT}
+            className="mt-1 block w-full font-mono text-[13px]"
           />
         </label>
         <label className="block">
           Only in environments <span className="text-faint">(none: all)</span>
-          <input
+          <Input
             value={environments}
-            onChange={(event) => setEnvironments(event.target.value)}
+            onChange={setEnvironments}
             placeholder="production"
-            className={INPUT}
+            className="mt-1 block w-full font-mono text-[13px]"
           />
         </label>
         <label className="block">
           MB a minute at most <span className="text-faint">(none: no limit of its own)</span>
-          <input
+          <Input
             type="number"
             min="0.001"
             step="any"
             value={limit}
-            onChange={(event) => setLimit(event.target.value)}
+            onChange={setLimit}
             placeholder="50"
-            className={INPUT}
+            className="mt-1 block w-full font-mono text-[13px]"
           />
         </label>
-        <button
-          type="submit"
-          disabled={make.isPending}
-          className="bg-accent text-on-accent rounded-sm px-4 py-1.5 font-semibold disabled:opacity-60"
-        >
+        <Button look="main" type="submit" disabled={make.isPending}>
           Make the key
-        </button>
+        </Button>
       </form>
       {make.isError && <Refused error={make.error} />}
       {make.data && (
@@ -207,23 +196,22 @@ function NewKey() {
 }
 
 function Dropped({ mayChange }: { mayChange: boolean }) {
-  const drops = useQuery({ queryKey: ["drops"], queryFn: () => taken(api.GET("/api/v1/drops")) });
+  const drops = useQuery(reading("/api/v1/drops"));
   const [where, setWhere] = useState("");
   const [note, setNote] = useState("");
-  const changed = () => queryClient.invalidateQueries({ queryKey: ["drops"] });
   const make = useMutation({
     mutationFn: () => taken(api.POST("/api/v1/drops", { body: { where, note } })),
     onSuccess: () => {
       setWhere("");
       setNote("");
-      return changed();
+      return changed("/api/v1/drops");
     },
   });
   const end = useMutation({
     mutationFn: (id: number) => taken(api.DELETE("/api/v1/drops/{id}", { params: { path: { id } } })),
-    onSuccess: changed,
+    onSuccess: () => changed("/api/v1/drops"),
   });
-  const send = (event: FormEvent) => {
+  const send = (event: SubmitEvent) => {
     event.preventDefault();
     make.mutate();
   };
@@ -255,14 +243,9 @@ function Dropped({ mayChange }: { mayChange: boolean }) {
             {count(rule.dropped_24h)} in 24 h, {count(rule.dropped)} in 30 days
           </span>
           {mayChange && !rule.ended_at && (
-            <button
-              type="button"
-              className={`${BUTTON} text-[13px]`}
-              disabled={end.isPending}
-              onClick={() => end.mutate(rule.id)}
-            >
+            <Button disabled={end.isPending} onClick={() => end.mutate(rule.id)} className="text-[13px]">
               End
-            </button>
+            </Button>
           )}
         </div>
       ))}
@@ -270,21 +253,21 @@ function Dropped({ mayChange }: { mayChange: boolean }) {
         <form onSubmit={send} className="mt-3 flex flex-wrap items-end gap-3">
           <label className="min-w-60 flex-1">
             Drop where
-            <input
+            <Input
               required
               value={where}
-              onChange={(event) => setWhere(event.target.value)}
+              onChange={setWhere}
               placeholder="type = ClientGone and service = gangway"
-              className={INPUT}
+              className="mt-1 block w-full font-mono text-[13px]"
             />
           </label>
           <label className="w-48">
             Why
-            <input
+            <Input
               value={note}
-              onChange={(event) => setNote(event.target.value)}
+              onChange={setNote}
               placeholder="passengers close the tab"
-              className={INPUT}
+              className="mt-1 block w-full font-mono text-[13px]"
             />
           </label>
           {where && (
@@ -292,13 +275,9 @@ function Dropped({ mayChange }: { mayChange: boolean }) {
               what it would drop
             </Link>
           )}
-          <button
-            type="submit"
-            disabled={make.isPending}
-            className="bg-accent text-on-accent rounded-sm px-4 py-1.5 font-semibold disabled:opacity-60"
-          >
+          <Button look="main" type="submit" disabled={make.isPending}>
             Drop it
-          </button>
+          </Button>
         </form>
       )}
       {make.isError && <Refused error={make.error} />}

@@ -1,9 +1,19 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useSearch } from "@tanstack/react-router";
-import { type FormEvent, useEffect, useState } from "react";
-import { type ServiceSettings, api, queryClient, taken, useIsAdmin, useMayAct, useServices } from "../../api/client";
+import { type SubmitEvent, useState } from "react";
+import {
+  type ServiceSettings,
+  api,
+  queryClient,
+  taken,
+  useIsAdmin,
+  useMayAct,
+  useServices,
+  reading,
+} from "../../api/client";
 import { Failed, Skeleton } from "../../ui/states";
 import { Scrubbing } from "./scrubbing";
+import { Answer, Button, Callout, Input, Select } from "../../ui/kit";
 
 const ALL = "all";
 
@@ -50,22 +60,18 @@ export function ServicesPage() {
     return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
   return (
     <>
-      <h1 className="text-xl font-bold">Service settings</h1>
+      <Answer>Service settings</Answer>
       <p className="mt-1">
         <label>
           For{" "}
-          <select
+          <Select
             value={service}
-            onChange={(event) => setChosen(event.target.value)}
-            className="border-line bg-sheet rounded-sm border px-1.5 py-1"
-          >
-            <option value={ALL}>all services without settings of their own</option>
-            {services.data.items.map((item) => (
-              <option key={`${item.namespace} ${item.service}`} value={item.service}>
-                {item.service}
-              </option>
-            ))}
-          </select>
+            options={[
+              [ALL, "all services without settings of their own"],
+              ...[...new Set(services.data.items.map((item) => item.service))].map((name) => [name, name] as const),
+            ]}
+            onChange={setChosen}
+          />
         </label>
       </p>
       <Settings key={service} service={service} />
@@ -75,16 +81,11 @@ export function ServicesPage() {
 }
 
 function Settings({ service }: { service: string }) {
-  const [draft, setDraft] = useState<ServiceSettings>();
-  const said = useQuery({
-    queryKey: ["service-settings", service],
-    queryFn: () => taken(api.GET("/api/v1/services/{service}/settings", { params: { path: { service } } })),
-  });
+  const [edited, setDraft] = useState<ServiceSettings>();
+  const said = useQuery(reading("/api/v1/services/{service}/settings", { params: { path: { service } } }));
+  const draft = edited ?? said.data;
   const mayChange = useMayAct();
   const isAdmin = useIsAdmin();
-  useEffect(() => {
-    if (said.data && !draft) setDraft(said.data);
-  }, [said.data, draft]);
   const save = useMutation({
     mutationFn: (settings: ServiceSettings) =>
       taken(api.PUT("/api/v1/services/{service}/settings", { params: { path: { service } }, body: settings })),
@@ -93,7 +94,7 @@ function Settings({ service }: { service: string }) {
   if (said.isLoadingError)
     return <Failed what={`The settings of ${service}`} error={said.error} retry={() => void said.refetch()} />;
   if (!draft) return <Skeleton rows={4} />;
-  const send = (event: FormEvent) => {
+  const send = (event: SubmitEvent) => {
     event.preventDefault();
     save.mutate(draft);
   };
@@ -102,12 +103,12 @@ function Settings({ service }: { service: string }) {
       {FIELDS.map(({ name, label, hint, example }) => (
         <label key={name} className="block">
           <span className="font-semibold">{label}</span> <span className="text-faint">{hint}</span>
-          <input
+          <Input
             value={draft[name] ?? ""}
             readOnly={!mayChange}
             placeholder={example}
-            onChange={(event) => setDraft({ ...draft, [name]: event.target.value })}
-            className="border-line bg-sheet mt-1 block w-full rounded-sm border px-3 py-1.5 font-mono text-[13px]"
+            onChange={(value) => setDraft({ ...draft, [name]: value })}
+            className="mt-1 block w-full font-mono text-[13px]"
           />
         </label>
       ))}
@@ -132,24 +133,12 @@ function Settings({ service }: { service: string }) {
         ))}
       </fieldset>
       {service !== ALL && <Weights draft={draft} onChange={setDraft} mayChange={mayChange} />}
-      {save.isError && (
-        <p role="alert" className="border-brick bg-sheet border-l-4 px-3 py-2">
-          Not saved: {save.error.message}
-        </p>
-      )}
-      {save.isSuccess && !save.isPending && (
-        <p role="status" className="border-moss bg-sheet border-l-4 px-3 py-2">
-          Saved. It holds from now on.
-        </p>
-      )}
+      {save.isError && <Callout tone="bad">Not saved: {save.error.message}</Callout>}
+      {save.isSuccess && <Callout tone="good">Saved. It holds from now on.</Callout>}
       {mayChange ? (
-        <button
-          type="submit"
-          disabled={save.isPending}
-          className="bg-accent text-on-accent rounded-sm px-4 py-1.5 font-semibold disabled:opacity-60"
-        >
+        <Button look="main" type="submit" disabled={save.isPending}>
           Save
-        </button>
+        </Button>
       ) : (
         <p className="text-faint">An engineer can change this.</p>
       )}
@@ -194,27 +183,27 @@ function Weights({ draft, onChange, mayChange }: WeightsProps) {
       {endpoints.map((one, at) => (
         <p key={at} className="mt-1 flex items-center gap-2">
           {factor(`Weight of endpoint ${at + 1}`, one.factor, (value) => change(at, { ...one, factor: value }))} at
-          <input
+          <Input
             aria-label={`Endpoint ${at + 1}`}
             required
             value={one.endpoint}
             placeholder="GET /internal/health"
-            onChange={(event) => change(at, { ...one, endpoint: event.target.value })}
-            className="border-line bg-sheet min-w-0 flex-1 rounded-sm border px-2 py-1 font-mono text-[13px]"
+            onChange={(value) => change(at, { ...one, endpoint: value })}
+            className="min-w-0 flex-1 font-mono text-[13px]"
           />
-          <button type="button" onClick={() => change(at, null)} className="text-accent hover:underline">
+          <Button look="link" onClick={() => change(at, null)}>
             take away
-          </button>
+          </Button>
         </p>
       ))}
       {mayChange && (
-        <button
-          type="button"
+        <Button
+          look="link"
           onClick={() => onChange({ ...draft, endpoint_weights: [...endpoints, { endpoint: "", factor: 0.5 }] })}
-          className="text-accent mt-1 hover:underline"
+          className="mt-1"
         >
           {endpoints.length === 0 ? "weigh an endpoint by itself" : "another endpoint"}
-        </button>
+        </Button>
       )}
     </fieldset>
   );

@@ -1,9 +1,9 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { type FormEvent, useState } from "react";
-import { type ScrubRuleItem, api, queryClient, taken, useIsAdmin } from "../../api/client";
-import { agoInWords, exact } from "../../ui/format";
+import { type SubmitEvent, useState } from "react";
+import { type ScrubRuleItem, api, taken, useIsAdmin, reading, changed } from "../../api/client";
 import { Failed, Skeleton } from "../../ui/states";
-import { BUTTON, INPUT, Refused } from "../senders/parts";
+import { Callout, Button, Heading, Input, Refused, Select, TextArea } from "../../ui/kit";
+import { Ago } from "../../ui/time";
 
 const VERBS = {
   remove: {
@@ -16,11 +16,9 @@ const VERBS = {
 } as const;
 type Verb = keyof typeof VERBS;
 
-const KEY = ["scrubbing"];
-
 /** What is removed of a service's data before anything is stored; `service` undefined: of all services. */
 export function Scrubbing({ service }: { service: string | undefined }) {
-  const rules = useQuery({ queryKey: KEY, queryFn: () => taken(api.GET("/api/v1/scrubbing")) });
+  const rules = useQuery(reading("/api/v1/scrubbing"));
   const mayChange = useIsAdmin();
   if (rules.isPending) return <Skeleton rows={3} />;
   if (rules.isLoadingError)
@@ -28,7 +26,7 @@ export function Scrubbing({ service }: { service: string | undefined }) {
   const inForce = rules.data.items.filter((rule) => !rule.ended_at && (!rule.service || rule.service === service));
   return (
     <section aria-label="Scrubbing" className="mt-8 max-w-3xl">
-      <h2 className="border-line border-b pb-1 font-semibold">Removed before anything is stored</h2>
+      <Heading>Removed before anything is stored</Heading>
       <p className="text-faint py-1">
         Built in: passwords, secrets, tokens, keys, cookies, sessions, credentials, card numbers and client addresses. A
         mark with the reason stands in the place of each.
@@ -50,7 +48,7 @@ export function Scrubbing({ service }: { service: string | undefined }) {
 function Rule({ rule, mayChange }: { rule: ScrubRuleItem; mayChange: boolean }) {
   const end = useMutation({
     mutationFn: () => taken(api.DELETE("/api/v1/scrubbing/{id}", { params: { path: { id: rule.id } } })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: KEY }),
+    onSuccess: () => changed("/api/v1/scrubbing"),
   });
   return (
     <li className="border-line flex flex-wrap items-baseline gap-x-3 border-b py-1.5">
@@ -58,20 +56,12 @@ function Rule({ rule, mayChange }: { rule: ScrubRuleItem; mayChange: boolean }) 
       <code className="font-mono text-[13px] break-all">{rule.what}</code>
       {rule.reason && rule.reason !== rule.what && <span className="text-faint">as “{rule.reason}”</span>}
       <span className="text-faint text-[13px]">
-        {rule.service ? "" : "for all services, "}by {rule.made_by}{" "}
-        <time dateTime={rule.made_at} title={exact(rule.made_at)}>
-          {agoInWords(rule.made_at)}
-        </time>
+        {rule.service ? "" : "for all services, "}by {rule.made_by} <Ago at={rule.made_at} />
       </span>
       {mayChange && (
-        <button
-          type="button"
-          disabled={end.isPending}
-          onClick={() => end.mutate()}
-          className={`${BUTTON} ml-auto text-[13px]`}
-        >
+        <Button disabled={end.isPending} onClick={() => end.mutate()} className="ml-auto text-[13px]">
           End it
-        </button>
+        </Button>
       )}
       {end.isError && <Refused error={end.error} />}
     </li>
@@ -89,14 +79,14 @@ function NewRule({ service }: { service: string | undefined }) {
     onSuccess: async () => {
       setWhat("");
       setReason("");
-      await queryClient.invalidateQueries({ queryKey: KEY });
+      await changed("/api/v1/scrubbing");
     },
   });
   const attempt = useMutation({
     mutationFn: () =>
       taken(api.POST("/api/v1/scrubbing/try", { body: { service: service ?? null, text, rule: what ? rule : null } })),
   });
-  const send = (event: FormEvent) => {
+  const send = (event: SubmitEvent) => {
     event.preventDefault();
     make.mutate();
   };
@@ -105,60 +95,59 @@ function NewRule({ service }: { service: string | undefined }) {
       <div className="flex flex-wrap items-end gap-3">
         <label>
           Another rule
-          <select value={verb} onChange={(event) => setVerb(event.target.value as Verb)} className={INPUT}>
-            {Object.entries(VERBS).map(([name, { label }]) => (
-              <option key={name} value={name}>
-                {label}
-              </option>
-            ))}
-          </select>
+          <Select
+            value={verb}
+            options={(Object.keys(VERBS) as Verb[]).map((name) => [name, VERBS[name].label] as const)}
+            onChange={setVerb}
+            className="mt-1 block"
+          />
         </label>
         <label className="min-w-48 flex-1">
           {verb === "shape" ? "Regular expression" : "Name"}
-          <input
+          <Input
             required
             value={what}
             placeholder={VERBS[verb].example}
-            onChange={(event) => setWhat(event.target.value)}
-            className={`${INPUT} font-mono`}
+            onChange={setWhat}
+            className="mt-1 block w-full font-mono text-[13px]"
           />
         </label>
         {verb !== "keep" && (
           <label className="w-48">
             The mark says
-            <input
+            <Input
               value={reason}
               placeholder={verb === "remove" ? "the name" : "booking code"}
-              onChange={(event) => setReason(event.target.value)}
-              className={INPUT}
+              onChange={setReason}
+              className="mt-1 block w-full font-mono text-[13px]"
             />
           </label>
         )}
-        <button type="submit" disabled={make.isPending || !what} className={BUTTON}>
+        <Button type="submit" disabled={make.isPending || !what}>
           Hold from now on
-        </button>
+        </Button>
       </div>
       <p className="text-faint text-[13px]">{VERBS[verb].hint} What is stored already stays as it is.</p>
       {make.isError && <Refused error={make.error} />}
       <label className="block">
         Try it on a text
-        <textarea
+        <TextArea
           value={text}
           rows={2}
           placeholder="no berth for SK-20260001&#10;passport_number=X1234567&pier=7"
-          onChange={(event) => setText(event.target.value)}
-          className={`${INPUT} font-mono`}
+          onChange={setText}
+          className="mt-1 block w-full"
         />
       </label>
-      <button type="button" disabled={!text || attempt.isPending} onClick={() => attempt.mutate()} className={BUTTON}>
+      <Button disabled={!text || attempt.isPending} onClick={() => attempt.mutate()}>
         Show what would be stored
-      </button>
+      </Button>
       {attempt.isError && <Refused error={attempt.error} />}
       {attempt.isSuccess && (
-        <div role="status" className="border-moss bg-sheet border-l-4 px-3 py-2">
+        <Callout tone="good">
           {attempt.data.changed ? "It would be stored like this:" : "Nothing of it would be removed:"}
           <pre className="mt-1 font-mono text-[13px] break-all whitespace-pre-wrap">{attempt.data.text}</pre>
-        </div>
+        </Callout>
       )}
     </form>
   );

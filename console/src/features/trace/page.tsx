@@ -1,21 +1,21 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef } from "react";
-import { type SpanItem, type TraceDetail, api, taken } from "../../api/client";
+import { type KeyboardEvent, useEffect, useMemo, useRef } from "react";
+import { type SpanItem, type TraceDetail, reading } from "../../api/client";
 import { counted, duration, exact } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Failed, Key, Skeleton } from "../../ui/states";
+import { Answer, Button } from "../../ui/kit";
 
 const ROW = 26;
+/** Rows that a page key goes on. */
+const PAGE = 20;
 
 /** A whole request over all services. */
 export function TracePage() {
   const { id } = useParams({ from: "/inside/traces/$id" });
-  const trace = useQuery({
-    queryKey: ["trace", id],
-    queryFn: () => taken(api.GET("/api/v1/traces/{id}", { params: { path: { id } } })),
-  });
+  const trace = useQuery(reading("/api/v1/traces/{id}", { params: { path: { id } } }));
   if (trace.isPending) return <Skeleton rows={12} />;
   if (trace.isLoadingError) return <Failed what="The trace" error={trace.error} retry={() => void trace.refetch()} />;
   return <Shown trace={trace.data} />;
@@ -73,10 +73,10 @@ function Shown({ trace }: { trace: TraceDetail }) {
   const selected = spans[at];
   return (
     <article>
-      <h1 className="text-xl leading-7 font-bold break-words">
+      <Answer>
         {trace.failed_first && <span className="text-brick">{trace.failed_first} </span>}
         {trace.sentence}
-      </h1>
+      </Answer>
       <p className="text-faint mt-1">
         {counted(spans.length, "span", "spans")} over {trace.services.join(", ")} ·{" "}
         {failed.length > 0 ? `${counted(failed.length, "span", "spans")} failed` : "none failed"} ·{" "}
@@ -137,6 +137,20 @@ function Waterfall({ trace, at, go }: { trace: TraceDetail; at: number; go: (pla
   });
   useEffect(() => rows.scrollToIndex(at, { align: "auto" }), [at, rows]);
   const total = Math.max(trace.duration_ms, 0.001);
+  const onKeyDown = (event: KeyboardEvent) => {
+    const to = {
+      ArrowDown: at + 1,
+      ArrowUp: at - 1,
+      PageDown: at + PAGE,
+      PageUp: at - PAGE,
+      Home: 0,
+      End: trace.spans.length - 1,
+    }[event.key];
+    if (to === undefined) return;
+    event.preventDefault();
+    event.stopPropagation();
+    go(to);
+  };
   const ticks = [0, 0.25, 0.5, 0.75, 1];
   return (
     <section aria-label="Spans over time">
@@ -158,10 +172,11 @@ function Waterfall({ trace, at, go }: { trace: TraceDetail; at: number; go: (pla
       <div
         ref={box}
         className="max-h-[34rem] [scrollbar-gutter:stable] overflow-y-auto"
-        role="listbox"
+        role="tree"
         aria-label="Spans"
         tabIndex={0}
-        aria-activedescendant={`span-${trace.spans[at]?.span_id}`}
+        aria-activedescendant={`span-${trace.spans[at]?.span_id ?? ""}`}
+        onKeyDown={onKeyDown}
       >
         <div className="relative" style={{ height: rows.getTotalSize() }}>
           {rows.getVirtualItems().map((row) => {
@@ -170,9 +185,12 @@ function Waterfall({ trace, at, go }: { trace: TraceDetail; at: number; go: (pla
               <div
                 key={span.span_id}
                 id={`span-${span.span_id}`}
-                role="option"
+                role="treeitem"
+                tabIndex={-1}
+                aria-level={span.depth + 1}
                 aria-selected={row.index === at}
                 onClick={() => go(row.index)}
+                onKeyDown={onKeyDown}
                 className={`border-line absolute inset-x-0 flex cursor-pointer items-center border-b text-[13px] ${row.index === at ? "bg-wash font-semibold" : "hover:bg-wash"}`}
                 style={{ height: ROW, transform: `translateY(${row.start}px)` }}
               >
@@ -234,9 +252,9 @@ function Detail({ span, trace, go }: { span: SpanItem; trace: TraceDetail; go: (
       {origin && (
         <p className="mt-1">
           It failed because{" "}
-          <button type="button" className="text-accent hover:underline" onClick={() => go(origin.span_id)}>
+          <Button look="link" onClick={() => go(origin.span_id)}>
             {origin.service} {origin.name}
-          </button>{" "}
+          </Button>{" "}
           failed first.
         </p>
       )}
@@ -273,10 +291,7 @@ function Detail({ span, trace, go }: { span: SpanItem; trace: TraceDetail; go: (
 
 /** The log lines of the chosen span; those of the whole request are a click away. */
 function SpanLines({ trace, span }: { trace: string; span: string }) {
-  const lines = useQuery({
-    queryKey: ["logs", "trace", trace],
-    queryFn: () => taken(api.GET("/api/v1/logs", { params: { query: { trace, since: "7d", limit: 500 } } })),
-  });
+  const lines = useQuery(reading("/api/v1/logs", { params: { query: { trace, since: "7d", limit: 500 } } }));
   if (lines.isPending) return null;
   if (lines.isLoadingError)
     return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;

@@ -2,6 +2,7 @@ import dagre from "@dagrejs/dagre";
 import { useMemo, useState } from "react";
 import type { CallItem } from "../../api/client";
 import { count, duration, percent } from "../../ui/format";
+import { Select } from "../../ui/kit";
 
 const HIGH = 26;
 const KINDS: Record<string, string> = {
@@ -11,6 +12,10 @@ const KINDS: Record<string, string> = {
   http: "outside",
   rpc: "outside",
 };
+
+/** What the layout writes down of a node and of an edge; its types know neither. */
+type Placed = { x: number; y: number; width: number };
+type Routed = { points: { x: number; y: number }[] };
 
 type Place = { name: string; kind: string; x: number; y: number; width: number };
 type Line = { from: string; to: string; items: CallItem[]; points: { x: number; y: number }[] };
@@ -37,13 +42,13 @@ function layOut(items: CallItem[]): { places: Place[]; lines: Line[]; width: num
   for (const { from, to } of pairs.values()) if (from !== to) graph.setEdge(from, to);
   dagre.layout(graph);
   const places = [...kinds].map(([name, kind]) => {
-    const { x, y, width } = graph.node(name);
+    const { x, y, width } = graph.node(name) as Placed;
     return { name, kind, x, y, width };
   });
   const lines = [...pairs.values()]
     .filter(({ from, to }) => from !== to)
-    .map((line) => ({ ...line, points: graph.edge(line.from, line.to).points }));
-  const { width = 0, height = 0 } = graph.graph();
+    .map((line) => ({ ...line, points: (graph.edge(line.from, line.to) as Routed).points }));
+  const { width = 0, height = 0 } = graph.graph() as { width?: number; height?: number };
   return { places, lines, width, height };
 }
 
@@ -86,18 +91,14 @@ export default function CallMap({ items, worst }: { items: CallItem[]; worst: st
       <div className="mt-3 flex flex-wrap items-baseline gap-x-4 gap-y-1 text-[13px]">
         <label>
           Shown:{" "}
-          <select
+          <Select
             value={around ?? ""}
-            onChange={(event) => choose(event.target.value || null)}
-            className="border-line bg-sheet rounded-sm border px-1.5 py-0.5"
-          >
-            <option value="">everything: {count(names.length)} places</option>
-            {names.map((name) => (
-              <option key={name} value={name}>
-                around {name}
-              </option>
-            ))}
-          </select>
+            options={[
+              ["", `everything: ${count(names.length)} places`],
+              ...names.map((name) => [name, `around ${name}`] as const),
+            ]}
+            onChange={(name) => choose(name || null)}
+          />
         </label>
         {around === null ? (
           <span role="group" aria-label="Size of the map" className="flex gap-1">

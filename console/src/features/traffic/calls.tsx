@@ -1,32 +1,30 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { lazy, Suspense } from "react";
-import { type CallItem, api, taken } from "../../api/client";
+import { type CallItem, reading } from "../../api/client";
 import { count, counted, duration, percent, windowInWords } from "../../ui/format";
 import { Empty, Failed, Skeleton } from "../../ui/states";
-import { useScope } from "./scope";
+import { useOrder, useScope } from "./scope";
+import { type Column, Table } from "../../ui/table";
+import { Answer, FailedOf } from "../../ui/kit";
 
 const CallMap = lazy(() => import("./call-map"));
 
-const HEAD = "py-1 text-left font-normal text-faint";
-const CELL = "py-1.5 pr-3 align-top";
-
 export const whom = (item: CallItem) => item.to_service ?? item.name;
+
+const kind = (item: CallItem) => (item.kind === "consumed" ? "taken from" : item.kind);
 
 const failing = (item: CallItem) => (item.count === 0 ? 0 : item.failed / item.count);
 
 /** Who calls whom. */
 export function Calls() {
-  const { search, query } = useScope();
-  const calls = useQuery({
-    queryKey: ["calls", query, search.against],
-    queryFn: () =>
-      taken(
-        api.GET("/api/v1/calls", {
-          params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } },
-        }),
-      ),
-  });
+  const { search, query, then } = useScope();
+  const sorting = useOrder();
+  const calls = useQuery(
+    reading("/api/v1/calls", {
+      params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } },
+    }),
+  );
   if (calls.isPending) return <Skeleton rows={10} />;
   if (calls.isLoadingError) return <Failed what="The calls" error={calls.error} retry={() => void calls.refetch()} />;
   const { items } = calls.data;
@@ -49,7 +47,7 @@ export function Calls() {
   const worst = items.reduce((one, other) => (weight(other) > weight(one) ? other : one));
   return (
     <>
-      <h1 className="text-xl font-bold">
+      <Answer>
         {failing(worst) > 0 ? (
           <>
             <span className="text-brick">
@@ -63,7 +61,7 @@ export function Calls() {
             Most time goes from {first.service} to {whom(first)}; no call fails.
           </>
         )}
-      </h1>
+      </Answer>
       <p className="text-faint mt-1">
         {counted(items.length, "pair", "pairs")} over the whole hours of {windowInWords(search)}. Broader lines carry
         more calls; failing ones are brick.
@@ -71,17 +69,27 @@ export function Calls() {
       <Suspense fallback={<Skeleton rows={6} />}>
         <CallMap items={items} worst={failing(worst) > 0 ? worst.service : first.service} />
       </Suspense>
-      <Counts
-        items={items}
-        head={["service calls", "by"]}
-        cells={(item) => [<Fragments key="who" item={item} />, item.kind === "consumed" ? "taken from" : item.kind]}
+      <Table
         label="Calls"
+        columns={[
+          {
+            name: "service calls",
+            value: (item) => `${item.service} ${whom(item)}`,
+            cell: (item) => <Pair item={item} />,
+          },
+          { name: "by", value: kind, cell: kind },
+          ...counts(then),
+        ]}
+        rows={items}
+        keyOf={keyOf}
+        {...sorting}
       />
     </>
   );
 }
 
-function Fragments({ item }: { item: CallItem }) {
+/** Who calls whom, and under which name. */
+function Pair({ item }: { item: CallItem }) {
   const { search } = useScope();
   return (
     <>
@@ -96,16 +104,13 @@ function Fragments({ item }: { item: CallItem }) {
 
 /** Database statements by the time they take. */
 export function Statements() {
-  const { search, query } = useScope();
-  const statements = useQuery({
-    queryKey: ["statements", query, search.against],
-    queryFn: () =>
-      taken(
-        api.GET("/api/v1/statements", {
-          params: { query: { ...query, ...(search.against && { against: search.against }), limit: 200 } },
-        }),
-      ),
-  });
+  const { search, query, then } = useScope();
+  const sorting = useOrder();
+  const statements = useQuery(
+    reading("/api/v1/statements", {
+      params: { query: { ...query, ...(search.against && { against: search.against }), limit: 200 } },
+    }),
+  );
   if (statements.isPending) return <Skeleton rows={10} />;
   if (statements.isLoadingError)
     return <Failed what="The statements" error={statements.error} retry={() => void statements.refetch()} />;
@@ -127,82 +132,50 @@ export function Statements() {
   const all = items.reduce((sum, item) => sum + item.total_ms, 0);
   return (
     <>
-      <h1 className="text-xl font-bold break-words">
+      <Answer>
         {percent(first.total_ms / all)} of all time in databases is one statement of {first.service}, run{" "}
         {counted(first.count, "time", "times")}.
-      </h1>
+      </Answer>
       <p className="text-faint mt-1">
         Over the whole hours of {windowInWords(search)}; values left out, what took most time first.
       </p>
-      <Counts
-        items={items}
-        head={["statement"]}
-        cells={(item) => [
-          <span key="what" className="break-words">
-            <span className="text-faint">{item.service}</span> <code>{item.name}</code>
-          </span>,
-        ]}
+      <Table
         label="Statements"
+        columns={[
+          { name: "service", value: (item) => item.service, cell: (item) => item.service },
+          { name: "statement", isCode: true, value: (item) => item.name, cell: (item) => item.name },
+          ...counts(then),
+        ]}
+        rows={items}
+        keyOf={keyOf}
+        {...sorting}
       />
     </>
   );
 }
 
-function Counts({
-  items,
-  head,
-  cells,
-  label,
-}: {
-  items: CallItem[];
-  head: string[];
-  cells: (item: CallItem) => React.ReactNode[];
-  label: string;
-}) {
-  const { then } = useScope();
-  return (
-    <div className="overflow-x-auto" role="region" aria-label={label} tabIndex={0}>
-      <table className="mt-3 w-full text-[13px] tabular-nums">
-        <thead>
-          <tr className="border-line border-b">
-            {head.map((name) => (
-              <th key={name} className={HEAD}>
-                {name}
-              </th>
-            ))}
-            {["times", "failed", "mean", then, "longest", "in all"].map((name) => (
-              <th key={name} className={`${HEAD} text-right`}>
-                {name}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {items.map((item) => (
-            <tr key={`${item.service} ${item.kind} ${item.name}`} className="border-line border-b">
-              {cells(item).map((cell, at) => (
-                <td key={at} className={`${CELL} min-w-24`}>
-                  {cell}
-                </td>
-              ))}
-              <td className={`${CELL} text-right`}>{count(item.count)}</td>
-              <td className={`${CELL} text-right`}>
-                {item.failed > 0 ? (
-                  <span className="text-brick">{`${count(item.failed)} (${percent(failing(item))})`}</span>
-                ) : (
-                  "0"
-                )}
-              </td>
-              <td className={`${CELL} text-right`}>{duration(item.mean_ms)}</td>
-              <td className={`${CELL} text-faint text-right`}>
-                {item.mean_before_ms == null ? "—" : duration(item.mean_before_ms)}
-              </td>
-              <td className={`${CELL} text-right`}>{duration(item.longest_ms)}</td>
-              <td className={`${CELL} text-right`}>{duration(item.total_ms)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  );
+/** What is said of each call or statement: how often, how long, in all. */
+function counts(then: string): Column<CallItem>[] {
+  return [
+    { name: "times", isNumber: true, value: (item) => item.count, cell: (item) => count(item.count) },
+    {
+      name: "failed",
+      isNumber: true,
+      value: (item) => item.failed,
+      cell: (item) => <FailedOf failed={item.failed} of={item.count} />,
+    },
+    { name: "mean", isNumber: true, value: (item) => item.mean_ms, cell: (item) => duration(item.mean_ms) },
+    {
+      name: then,
+      isNumber: true,
+      value: (item) => item.mean_before_ms,
+      cell: (item) => (
+        <span className="text-faint">{item.mean_before_ms == null ? "—" : duration(item.mean_before_ms)}</span>
+      ),
+    },
+    { name: "longest", isNumber: true, value: (item) => item.longest_ms, cell: (item) => duration(item.longest_ms) },
+    { name: "in all", isNumber: true, value: (item) => item.total_ms, cell: (item) => duration(item.total_ms) },
+  ];
 }
+
+const keyOf = (item: CallItem) => `${item.service} ${item.kind} ${item.name}`;

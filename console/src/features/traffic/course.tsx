@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
-import { api, taken } from "../../api/client";
+import { reading } from "../../api/client";
 import { count, counted, percent } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
 import { Strata } from "../../ui/strata";
@@ -10,10 +10,7 @@ import { useScope } from "./scope";
 export function Course({ service, endpoint }: { service: string; endpoint: string }) {
   const { search, query } = useScope();
   const navigate = useNavigate({ from: "/traffic" });
-  const course = useQuery({
-    queryKey: ["course", query, endpoint],
-    queryFn: () => taken(api.GET("/api/v1/endpoints/course", { params: { query: { ...query, service, endpoint } } })),
-  });
+  const course = useQuery(reading("/api/v1/endpoints/course", { params: { query: { ...query, service, endpoint } } }));
   if (course.isPending) return <Skeleton rows={4} />;
   if (course.isLoadingError)
     return <Failed what="The endpoint's course" error={course.error} retry={() => void course.refetch()} />;

@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
-import { type FormEvent, Fragment, useState } from "react";
-import { type LogItem, api, taken } from "../../api/client";
+import { type SubmitEvent, Fragment, useState } from "react";
+import { type LogItem, reading } from "../../api/client";
 import { againstInWords, count, counted, exact, windowInWords } from "../../ui/format";
-import { PredicateBox } from "../../ui/predicate-box";
+import { PredicateBox } from "../../parts/predicate-box";
 import { Empty, Failed, Skeleton } from "../../ui/states";
 import { useScope } from "./scope";
+import { Answer, Button, Input, Select } from "../../ui/kit";
 
 const SEVERITIES = ["trace", "debug", "info", "warn", "error", "fatal"];
 
@@ -24,7 +25,7 @@ export function Logs() {
     setApplied(search.text);
     setText(search.text ?? "");
   }
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     set({ text: text.trim() || undefined });
   };
@@ -32,29 +33,20 @@ export function Logs() {
   return (
     <>
       <form onSubmit={submit} className="mb-3 flex flex-wrap items-center gap-2">
-        <input
+        <Input
           aria-label="Text in the line"
           placeholder="text in the line"
           value={text}
-          onChange={(event) => setText(event.target.value)}
-          className="border-line bg-sheet w-56 rounded-sm border px-2 py-1"
+          onChange={setText}
+          className="w-56"
         />
-        <select
-          aria-label="Least severity"
+        <Select
+          label="Least severity"
           value={search.severity ?? ""}
-          onChange={(event) => set({ severity: event.target.value || undefined })}
-          className="border-line bg-sheet rounded-sm border px-2 py-1"
-        >
-          <option value="">any severity</option>
-          {SEVERITIES.map((severity) => (
-            <option key={severity} value={severity}>
-              {severity} and above
-            </option>
-          ))}
-        </select>
-        <button type="submit" className="border-line hover:bg-wash rounded-sm border px-3 py-1">
-          Find
-        </button>
+          options={[["", "any severity"], ...SEVERITIES.map((name) => [name, `${name} and above`] as const)]}
+          onChange={(severity) => set({ severity: severity || undefined })}
+        />
+        <Button type="submit">Find</Button>
         {!areTemplates && (
           <div className="min-w-64 flex-1">
             <PredicateBox
@@ -100,10 +92,7 @@ function Lines() {
     cursor: search.cursor,
   };
   const given = Object.fromEntries(Object.entries(wanted).filter(([, value]) => value !== undefined));
-  const lines = useQuery({
-    queryKey: ["logs", query, given],
-    queryFn: () => taken(api.GET("/api/v1/logs", { params: { query: { ...query, ...given, limit: 100 } } })),
-  });
+  const lines = useQuery(reading("/api/v1/logs", { params: { query: { ...query, ...given, limit: 100 } } }));
   if (lines.isPending) return <Skeleton rows={10} />;
   if (lines.isLoadingError)
     return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
@@ -138,7 +127,7 @@ function Lines() {
   }
   return (
     <>
-      <h1 className="text-xl font-bold">
+      <Answer>
         {next ? `The newest ${items.length} lines` : counted(items.length, "line", "lines")} {of.join(", ")}
         {worst > 0 ? (
           <>
@@ -148,13 +137,12 @@ function Lines() {
           ", none of them an error"
         )}
         .
-      </h1>
+      </Answer>
       <p className="text-faint mt-1">
         In {windowInWords(search)}.{" "}
         {isNarrowed && (
-          <button
-            type="button"
-            className="text-accent hover:underline"
+          <Button
+            look="link"
             onClick={() =>
               void navigate({
                 search: (now) => ({
@@ -171,7 +159,7 @@ function Lines() {
             }
           >
             all lines
-          </button>
+          </Button>
         )}
       </p>
       <ol className="mt-2 text-[13px]">
@@ -278,10 +266,9 @@ function Templates() {
       against: search.against,
     }).filter(([, value]) => value !== undefined),
   );
-  const templates = useQuery({
-    queryKey: ["log templates", query, given],
-    queryFn: () => taken(api.GET("/api/v1/logs/templates", { params: { query: { ...query, ...given, limit: 100 } } })),
-  });
+  const templates = useQuery(
+    reading("/api/v1/logs/templates", { params: { query: { ...query, ...given, limit: 100 } } }),
+  );
   if (templates.isPending) return <Skeleton rows={10} />;
   if (templates.isLoadingError)
     return <Failed what="The templates" error={templates.error} retry={() => void templates.refetch()} />;
@@ -299,10 +286,10 @@ function Templates() {
   }
   return (
     <>
-      <h1 className="text-xl font-bold break-words">
+      <Answer>
         {first.service} says most often, {counted(first.count, "time", "times")}:{" "}
         <span className="font-mono text-[0.9em]">{first.text}</span>
-      </h1>
+      </Answer>
       <p className="text-faint mt-1">
         Over the whole hours of {windowInWords(search)}, and {againstInWords(search.against ?? "before")}; what varies
         from line to line stands in braces.

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
-import { type EndpointItem, type RequestItem, api, taken } from "../../api/client";
-import { agoInWords, count, counted, duration, exact, percent, windowInWords } from "../../ui/format";
+import { type EndpointItem, type RequestItem, reading } from "../../api/client";
+import { count, counted, duration, percent, windowInWords } from "../../ui/format";
 import { Empty, Failed, Skeleton } from "../../ui/states";
 import { Calls, Statements } from "./calls";
 import { Course } from "./course";
@@ -10,7 +10,10 @@ import { Groups } from "./groups";
 import { Instances } from "./instances";
 import { Logs } from "./logs";
 import { Passing } from "./passing";
-import { type TrafficSearch, useScope } from "./scope";
+import { type TrafficSearch, isWorse, useOrder, useScope } from "./scope";
+import { Answer, FailedOf, Then } from "../../ui/kit";
+import { type Column, Table } from "../../ui/table";
+import { Ago } from "../../ui/time";
 
 const VIEWS = {
   endpoints: { name: "Endpoints", page: Endpoints },
@@ -39,12 +42,9 @@ const OWN = {
   error: undefined,
   all: undefined,
   where: undefined,
+  order: undefined,
 };
 
-const HEAD = "py-1 text-left font-normal text-faint";
-const CELL = "py-1.5 pr-3 align-top";
-
-/** Traffic: endpoints, what made requests slow, requests, log lines, who calls whom, statements, instances. */
 /** Where the threshold of a slow request comes from, unless from the endpoint's own history. */
 const SLOW_BY: Record<string, string> = {
   set: "set",
@@ -53,6 +53,7 @@ const SLOW_BY: Record<string, string> = {
   default: "nothing known yet",
 };
 
+/** Traffic: endpoints, what made requests slow, requests, log lines, who calls whom, statements, instances. */
 export function TrafficPage() {
   const search = useSearch({ from: "/inside/traffic" });
   const navigate = useNavigate({ from: "/traffic" });
@@ -82,15 +83,13 @@ const rate = (item: EndpointItem) => (item.count === 0 ? 0 : item.failed / item.
 
 function Endpoints() {
   const { search, query: scope } = useScope();
+  const sorting = useOrder();
   const query: Record<string, string> = {
     ...scope,
     ...(search.endpoint && { endpoint: search.endpoint }),
     ...(search.against && { against: search.against }),
   };
-  const endpoints = useQuery({
-    queryKey: ["endpoints", query],
-    queryFn: () => taken(api.GET("/api/v1/endpoints", { params: { query: { ...query, limit: 200 } } })),
-  });
+  const endpoints = useQuery(reading("/api/v1/endpoints", { params: { query: { ...query, limit: 200 } } }));
   if (endpoints.isPending) return <Skeleton rows={10} />;
   if (endpoints.isLoadingError)
     return <Failed what="The endpoints" error={endpoints.error} retry={() => void endpoints.refetch()} />;
@@ -109,7 +108,7 @@ function Endpoints() {
   const worst = items.reduce((one, other) => (rate(other) > rate(one) ? other : one));
   return (
     <>
-      <h1 className="text-xl font-bold">
+      <Answer>
         {search.endpoint && rate(worst) > 0 ? (
           <>
             <span className="text-brick">{percent(rate(worst))}</span> of the requests to {worst.endpoint} of{" "}
@@ -127,115 +126,17 @@ function Endpoints() {
         ) : (
           `None of ${counted(total, "endpoint", "endpoints")} fails.`
         )}
-      </h1>
-      <p className="text-faint mt-1">
-        In {when}; times within 1 %, over the whole hours that this touches.
-        {total > items.length && ` The ${items.length} busiest are shown.`}
-      </p>
+      </Answer>
+      <p className="text-faint mt-1">In {when}; times within 1 %, over the whole hours that this touches.</p>
       {search.endpoint && search.service && <Course service={search.service} endpoint={search.endpoint} />}
-      <div className="overflow-x-auto" role="region" aria-label="Endpoints" tabIndex={0}>
-        <table className="mt-3 w-full text-[13px] tabular-nums">
-          <thead>
-            <tr className="border-line border-b">
-              <th className={HEAD}>service, endpoint</th>
-              <th className={`${HEAD} text-right`}>requests</th>
-              <th className={`${HEAD} text-right`}>failed</th>
-              <th className={`${HEAD} text-right`}>p50</th>
-              <th className={`${HEAD} text-right`}>p95</th>
-              <th className={`${HEAD} text-right`}>p99</th>
-              <th className={`${HEAD} text-right`}>slow from</th>
-              <th className={`${HEAD} pl-4`}>4xx and 5xx</th>
-            </tr>
-          </thead>
-          <tbody>
-            {items.map((item) => (
-              <tr key={`${item.namespace} ${item.service} ${item.endpoint}`} className="border-line border-b">
-                <td className={`${CELL} min-w-52`}>
-                  <span className="text-faint">{item.service}</span>{" "}
-                  <Link
-                    to="/traffic"
-                    search={{ ...search, ...OWN, view: "endpoints", service: item.service, endpoint: item.endpoint }}
-                    className="font-mono break-all"
-                  >
-                    {item.endpoint}
-                  </Link>
-                </td>
-                <td className={`${CELL} text-right`}>
-                  {count(item.count)}
-                  {item.against && <Then>{count(item.against.count)} then</Then>}
-                </td>
-                <td className={`${CELL} text-right`}>
-                  {item.failed > 0 ? (
-                    <To
-                      search={{
-                        ...search,
-                        view: "requests",
-                        service: item.service,
-                        endpoint: item.endpoint,
-                        only: "failed",
-                      }}
-                    >
-                      {count(item.failed)} <span className="text-brick">({percent(rate(item))})</span>
-                    </To>
-                  ) : (
-                    "0"
-                  )}
-                  {item.against && (
-                    <Then changes={item.against.changes.filter((change) => change.startsWith("fails"))}>
-                      {count(item.against.failed)}
-                      {item.against.failed > 0 && ` (${percent(item.against.failed / item.against.count)})`} then
-                    </Then>
-                  )}
-                </td>
-                {[item.p50_ms, item.p95_ms, item.p99_ms].map((millis, at) => (
-                  <td key={at} className={`${CELL} text-right`}>
-                    {millis == null ? "—" : duration(millis)}
-                    {at === 1 && item.against && (
-                      <Then changes={item.against.changes.filter((change) => !change.startsWith("fails"))}>
-                        {item.against.p95_ms == null ? "—" : duration(item.against.p95_ms)} then
-                      </Then>
-                    )}
-                  </td>
-                ))}
-                <td className={`${CELL} text-right`}>
-                  <To
-                    search={{
-                      ...search,
-                      view: "requests",
-                      service: item.service,
-                      endpoint: item.endpoint,
-                      only: "slow",
-                    }}
-                  >
-                    {duration(item.slow_from_ms)}
-                  </To>
-                  {SLOW_BY[item.slow_by] && (
-                    <span className="text-faint block text-[13px]">{SLOW_BY[item.slow_by]}</span>
-                  )}
-                </td>
-                <td className={`${CELL} pl-4`}>
-                  {item.statuses.map((status) => (
-                    <span key={status.status} className="mr-3 whitespace-nowrap">
-                      <To
-                        search={{
-                          ...search,
-                          view: "requests",
-                          service: item.service,
-                          endpoint: item.endpoint,
-                          status: status.status,
-                        }}
-                      >
-                        {count(status.count)} × {status.status}
-                      </To>
-                      {status.kept < status.count && <span className="text-faint">, {count(status.kept)} kept</span>}
-                    </span>
-                  ))}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
+      <Table
+        label="Endpoints"
+        columns={columns(search)}
+        rows={items}
+        keyOf={(item) => `${item.namespace} ${item.service} ${item.endpoint}`}
+        total={total}
+        {...sorting}
+      />
       {search.service && <Groups service={search.service} endpoint={search.endpoint} />}
       {endpoints.data.sampling.map((note) => (
         <p key={note.note} className="text-faint mt-2 text-[13px]">
@@ -246,15 +147,109 @@ function Endpoints() {
   );
 }
 
-/** What it was in the period held against, and what is surely different now. */
-function Then({ children, changes = [] }: { children: ReactNode; changes?: string[] }) {
-  const isWorse = changes.some((change) => change === "fails more" || change === "slower");
-  return (
-    <span className={`block text-[12px] ${changes.length === 0 ? "text-faint" : isWorse ? "text-brick" : "text-moss"}`}>
-      {children}
-      {changes.length > 0 && `: ${changes.join(", ")} now`}
-    </span>
-  );
+const millis = (value: number | null | undefined) => (value == null ? "—" : duration(value));
+
+/** What is said of each endpoint. */
+function columns(search: TrafficSearch): Column<EndpointItem>[] {
+  const requests = (item: EndpointItem, given: Partial<TrafficSearch>) => ({
+    ...search,
+    ...OWN,
+    view: "requests",
+    service: item.service,
+    endpoint: item.endpoint,
+    ...given,
+  });
+  return [
+    {
+      name: "service",
+      value: (item) => item.service,
+      cell: (item) => <span className="text-faint">{item.service}</span>,
+    },
+    {
+      name: "endpoint",
+      isCode: true,
+      value: (item) => item.endpoint,
+      cell: (item) => <To search={requests(item, { view: "endpoints" })}>{item.endpoint}</To>,
+    },
+    {
+      name: "requests",
+      isNumber: true,
+      value: (item) => item.count,
+      cell: (item) => (
+        <>
+          {count(item.count)}
+          {item.against && <Then>{count(item.against.count)}</Then>}
+        </>
+      ),
+    },
+    {
+      name: "failed",
+      isNumber: true,
+      value: (item) => item.failed,
+      cell: ({ against, ...item }) => (
+        <>
+          {item.failed > 0 ? (
+            <To search={requests(item, { only: "failed" })}>
+              <FailedOf failed={item.failed} of={item.count} />
+            </To>
+          ) : (
+            "0"
+          )}
+          {against && (
+            <Then
+              changes={against.changes.filter((change) => change.startsWith("fails"))}
+              isWorse={isWorse(against.changes)}
+            >
+              <FailedOf failed={against.failed} of={against.count} />
+            </Then>
+          )}
+        </>
+      ),
+    },
+    { name: "p50", isNumber: true, value: (item) => item.p50_ms, cell: (item) => millis(item.p50_ms) },
+    {
+      name: "p95",
+      isNumber: true,
+      value: (item) => item.p95_ms,
+      cell: ({ p95_ms, against }) => (
+        <>
+          {millis(p95_ms)}
+          {against && (
+            <Then
+              changes={against.changes.filter((change) => !change.startsWith("fails"))}
+              isWorse={isWorse(against.changes)}
+            >
+              {millis(against.p95_ms)}
+            </Then>
+          )}
+        </>
+      ),
+    },
+    { name: "p99", isNumber: true, value: (item) => item.p99_ms, cell: (item) => millis(item.p99_ms) },
+    {
+      name: "slow from",
+      isNumber: true,
+      value: (item) => item.slow_from_ms,
+      cell: (item) => (
+        <>
+          <To search={requests(item, { only: "slow" })}>{duration(item.slow_from_ms)}</To>
+          {SLOW_BY[item.slow_by] && <span className="text-faint block text-[12px]">{SLOW_BY[item.slow_by]}</span>}
+        </>
+      ),
+    },
+    {
+      name: "4xx and 5xx",
+      cell: (item) =>
+        item.statuses.map((status) => (
+          <span key={status.status} className="mr-3 whitespace-nowrap">
+            <To search={requests(item, { status: status.status })}>
+              {count(status.count)} × {status.status}
+            </To>
+            {status.kept < status.count && <span className="text-faint">, {count(status.kept)} kept</span>}
+          </span>
+        )),
+    },
+  ];
 }
 
 function To({ search, children }: { search: TrafficSearch; children: ReactNode }) {
@@ -267,10 +262,7 @@ function To({ search, children }: { search: TrafficSearch; children: ReactNode }
 
 function Slow() {
   const { search, query } = useScope();
-  const slow = useQuery({
-    queryKey: ["slow", query],
-    queryFn: () => taken(api.GET("/api/v1/slow", { params: { query } })),
-  });
+  const slow = useQuery(reading("/api/v1/slow", { params: { query } }));
   if (slow.isPending) return <Skeleton rows={8} />;
   if (slow.isLoadingError)
     return <Failed what="The slow requests" error={slow.error} retry={() => void slow.refetch()} />;
@@ -291,12 +283,12 @@ function Slow() {
   }
   return (
     <>
-      <h1 className="text-xl font-bold">
+      <Answer>
         <span className="text-ochre">
           {worst.count} of {counted(looked_at, "slow request", "slow requests")}
         </span>{" "}
         waited mostly for {worst.why}.
-      </h1>
+      </Answer>
       <p className="text-faint mt-1">
         The slowest requests in {windowInWords(search)}, by what each was mostly waiting for; the most time first.
       </p>
@@ -330,10 +322,7 @@ function Requests() {
   const only = search.only === "failed" || search.only === "slow" ? search.only : undefined;
   const wanted = { endpoint: search.endpoint, status: search.status, only, cursor: search.cursor };
   const given = Object.fromEntries(Object.entries(wanted).filter(([, value]) => value !== undefined));
-  const requests = useQuery({
-    queryKey: ["requests", query, given],
-    queryFn: () => taken(api.GET("/api/v1/requests", { params: { query: { ...query, ...given } } })),
-  });
+  const requests = useQuery(reading("/api/v1/requests", { params: { query: { ...query, ...given } } }));
   if (requests.isPending) return <Skeleton rows={10} />;
   if (requests.isLoadingError)
     return <Failed what="The requests" error={requests.error} retry={() => void requests.refetch()} />;
@@ -341,11 +330,11 @@ function Requests() {
   const what = [only, search.status && `answered ${search.status}`].filter(Boolean).join(", ");
   return (
     <>
-      <h1 className="text-xl font-bold">
+      <Answer>
         {items.length === 0
           ? "No such request is kept."
           : `${what ? `Requests ${what}` : "Requests that are kept"}${search.endpoint ? ` at ${search.endpoint}` : ""}, ${only === "slow" ? "the slowest" : "the newest"} first.`}
-      </h1>
+      </Answer>
       <p className="text-faint mt-1">
         In {windowInWords(search)}. Kept are failed and slow requests, answers of 4xx and 5xx (20 a minute of each kind
         and endpoint), and one in 100 of the others.
@@ -372,9 +361,7 @@ function RequestRow({ item }: { item: RequestItem }) {
   return (
     <li className="border-line border-b py-1.5">
       <div className="grid gap-x-4 md:grid-cols-[9rem_minmax(0,1fr)_5rem_6rem_11rem]">
-        <time dateTime={item.at} title={exact(item.at)} className="text-faint">
-          {agoInWords(item.at)}
-        </time>
+        <Ago at={item.at} className="text-faint" />
         <button
           type="button"
           aria-expanded={open}

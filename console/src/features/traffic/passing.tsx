@@ -1,10 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
-import { useLive } from "../../app/live";
-import { type EndpointItem, api, taken } from "../../api/client";
+import { useLive } from "../../api/live";
+import { type EndpointItem, reading } from "../../api/client";
 import { count, duration, exact } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
 import { useScope } from "./scope";
+import { Answer, Input } from "../../ui/kit";
 
 /** How often what passes is read, in milliseconds, and how far back. */
 const EVERY = 2_000;
@@ -65,19 +66,14 @@ export function Passing() {
   };
   const text = search.text || undefined;
   const requests = useQuery({
-    queryKey: ["passing", scope, only, text],
-    queryFn: () =>
-      taken(
-        api.GET("/api/v1/requests", {
-          params: { query: { ...scope, ...(only && { only }), ...(text && { text }), since: SINCE, limit: 100 } },
-        }),
-      ),
+    ...reading("/api/v1/requests", {
+      params: { query: { ...scope, ...(only && { only }), ...(text && { text }), since: SINCE, limit: 100 } },
+    }),
     refetchInterval: held ? false : EVERY,
     placeholderData: (before) => before,
   });
   const rate = useQuery({
-    queryKey: ["passing rate", scope],
-    queryFn: () => taken(api.GET("/api/v1/endpoints", { params: { query: { ...scope, since: SINCE, limit: 500 } } })),
+    ...reading("/api/v1/endpoints", { params: { query: { ...scope, since: SINCE, limit: 500 } } }),
     refetchInterval: held ? false : EVERY * 2,
     placeholderData: (before) => before,
   });
@@ -90,7 +86,7 @@ export function Passing() {
   return (
     <>
       <div className="flex flex-wrap items-baseline justify-between gap-3">
-        <h1 className="text-xl font-bold">
+        <Answer>
           {count(Math.round(all / 2))} requests a minute
           {failed > 0 ? (
             <>
@@ -100,7 +96,7 @@ export function Passing() {
             ", none fails"
           )}
           {held && <span className="text-ochre"> — held</span>}.
-        </h1>
+        </Answer>
         <div role="group" aria-label="Which requests" className="flex gap-2 text-[13px]">
           {([undefined, "failed", "slow"] as const).map((kind) => (
             <button
@@ -113,16 +109,16 @@ export function Passing() {
               {kind ?? "all kept"}
             </button>
           ))}
-          <input
+          <Input
             type="search"
             aria-label="Only requests with this text"
             placeholder="only with this text"
             defaultValue={text ?? ""}
-            onChange={(event) => {
-              const typed = event.target.value.trim();
+            onChange={(value) => {
+              const typed = value.trim();
               void navigate({ search: (now) => ({ ...now, text: typed || undefined }), replace: true });
             }}
-            className="border-line bg-sheet w-44 rounded-sm border px-2 py-0.5"
+            className="w-44"
           />
         </div>
       </div>

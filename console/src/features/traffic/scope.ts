@@ -1,4 +1,4 @@
-import { useSearch } from "@tanstack/react-router";
+import { useNavigate, useSearch } from "@tanstack/react-router";
 import { windowOf } from "../../api/client";
 
 /** The scope as it stands in the address, and as the API takes it. */
@@ -15,5 +15,18 @@ export function useScope() {
     >,
   };
 }
+
+/** How the view's table is sorted, as it stands in the address. */
+export function useOrder() {
+  const { order } = useSearch({ from: "/inside/traffic" });
+  const navigate = useNavigate({ from: "/traffic" });
+  const onOrder = (next: string | undefined) =>
+    void navigate({ search: (now) => ({ ...now, order: next }), replace: true, resetScroll: false });
+  return { order, onOrder };
+}
+
+/** Whether one of the changes that were shown is for the worse. */
+export const isWorse = (changes: readonly string[]) =>
+  changes.some((change) => change === "fails more" || change === "slower");
 
 export type TrafficSearch = ReturnType<typeof useScope>["search"];

@@ -107,10 +107,10 @@ async fn from_sign_in_to_an_occurrence_and_back_by_keyboard_and_by_mouse() {
         .perform()
         .await
         .unwrap();
-    browser.sees("back to the last 24 h").await;
+    browser.sees("back to the last 3 h").await;
     assert!(browser.driver.current_url().await.unwrap().as_str().contains("from="));
     browser
-        .named("link", "back to the last 24 h")
+        .named("link", "back to the last 3 h")
         .await
         .click()
         .await

@@ -3,7 +3,7 @@
 
 use std::time::{Duration, Instant};
 
-use outcrop_testkit::Browser;
+use outcrop_testkit::{Browser, recorded, restamped};
 use serde_json::{Value, json};
 
 use crate::console::{signed_in, with_failures};
@@ -103,7 +103,7 @@ async fn the_scope_stays_on_links_and_numbers_are_words_too() {
     let running = with_failures().await;
     let browser = signed_in(&running, 1280, 800, "light").await;
     browser.open(&format!("{}/errors?since=7d&q=404", running.url)).await;
-    browser.sees("matches “404”").await;
+    browser.sees("has the words “404”").await;
     browser
         .open(&format!("{}/now?since=7d&environment=production", running.url))
         .await;
@@ -139,4 +139,64 @@ async fn a_session_that_ended_leads_to_the_sign_in_and_back() {
         "{}",
         address(&browser).await
     );
+}
+
+/// How often the page has asked for the list of errors.
+async fn readings(browser: &Browser) -> u64 {
+    let script = "return performance.getEntriesByType('resource').filter(({name}) => \
+                  name.includes('/api/v1/errors?')).length";
+    let read = browser.driver.execute(script, vec![]).await.unwrap();
+    read.json().as_u64().unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_held_page_reads_nothing_until_it_goes_on() {
+    let running = with_failures().await;
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser.open(&format!("{}/errors?since=7d", running.url)).await;
+    browser.sees("What matters most first").await;
+    browser.press("h").await;
+    browser.sees("Go on").await;
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    let before = readings(&browser).await;
+    for body in restamped(&[recorded("queue-worker-berths.traces.json")]) {
+        assert_eq!(running.send(&body).await.status(), 200);
+    }
+    browser
+        .driver
+        .execute("window.dispatchEvent(new Event('visibilitychange'))", vec![])
+        .await
+        .unwrap();
+    browser.sees("waiting").await;
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    assert_eq!(readings(&browser).await, before, "held, it reads again");
+    browser.press("h").await;
+    browser.sees("Hold").await;
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    assert!(readings(&browser).await > before, "it goes on and reads nothing");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_table_is_sorted_by_its_heads_and_the_order_stands_in_the_address() {
+    let running = with_failures().await;
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser.open(&format!("{}/traffic?since=7d", running.url)).await;
+    browser.find("th:nth-child(2) button").await.click().await.unwrap();
+    comes_to(&browser, "order=endpoint").await;
+    let column = async || {
+        let script = "return [...document.querySelectorAll('tbody td:nth-child(2)')].map((cell) => cell.innerText)";
+        let read = browser.driver.execute(script, vec![]).await.unwrap();
+        serde_json::from_value::<Vec<String>>(read.json().clone()).unwrap()
+    };
+    let rising = column().await;
+    assert!(rising.len() > 1 && rising.is_sorted(), "{rising:?}");
+    browser.find("th:nth-child(2) button").await.click().await.unwrap();
+    comes_to(&browser, "order=-endpoint").await;
+    let mut falling = column().await;
+    falling.reverse();
+    assert_eq!(falling, rising);
+    // The order belongs to this view.
+    browser.named("button", "Calls").await.click().await.unwrap();
+    comes_to(&browser, "view=calls").await;
+    assert!(!address(&browser).await.contains("order="));
 }

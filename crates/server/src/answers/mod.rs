@@ -2,14 +2,18 @@
 
 pub mod deploy_check;
 pub mod endpoint_changes;
+pub(crate) mod errors;
 pub(super) mod flag_items;
+pub(crate) mod headline;
 mod keys;
 pub(crate) mod next_steps;
 pub(crate) mod now;
 pub(super) mod sentences;
 pub(crate) mod settled;
 pub(crate) mod slow;
+pub(crate) mod timelines;
 pub(crate) mod touches;
+pub(crate) mod unknown;
 mod watched;
 pub(crate) mod why;
 

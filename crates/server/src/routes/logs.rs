@@ -13,9 +13,10 @@ use outcrop_core::trace::{LineSeen, Step, StepKind, Trace, what_led_to};
 use outcrop_store::logs::{Asked, AskedTemplates, Line};
 use outcrop_store::{Scope, from_utc, logs, occurrences, traces};
 
-use super::query::{against_or_before, cursor, error_of, limit, read_cursor, scope, unknown};
+use super::query::{against_or_before, cursor, error_of, limit, read_cursor, scope};
 use super::traces::trace_id;
 use super::viewer::Viewer;
+use crate::answers::unknown::unknown;
 use crate::api_error::ApiError;
 use crate::clock::millis;
 use crate::routes::parameters::{bad, parameters};

@@ -12,7 +12,7 @@ use outcrop_store::people::settings;
 use outcrop_store::retention::RETENTION_DAYS;
 use outcrop_store::{errors, occurrences, to_utc};
 
-use super::query::{cursor, error_of, limit, read_cursor, scope};
+use super::query::{cursor, error_of, limit, read_cursor, scope, time};
 use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
@@ -193,8 +193,19 @@ pub(super) fn request(attributes: &serde_json::Value) -> Vec<RequestPart> {
         .collect()
 }
 
-/// Finds one occurrence among those of an error: the first, the latest, the fullest, the next older or newer one, the
-/// latest of a version.
+fn named(choice: &str) -> Result<Choice, ApiError> {
+    match choice {
+        "first" => Ok(Choice::First),
+        "latest" => Ok(Choice::Latest),
+        "fullest" => Ok(Choice::Fullest),
+        _ => Err(bad(format!(
+            "choice is `{choice}`; it must be first, latest or fullest"
+        ))),
+    }
+}
+
+/// Finds one occurrence among those of an error: the first, the latest, the fullest, the next older or newer one, one
+/// by its id, the first from a time on, the latest of a version.
 #[utoipa::path(operation_id = "choose_occurrence", tag = "occurrences", params(("ref" = String, Path,
     description = "The error's reference"), ChoiceQuery), responses(
     (status = 200, body = ChosenOccurrence),
@@ -209,18 +220,29 @@ pub(super) async fn choose(
 ) -> Result<web::Json<ChosenOccurrence>, ApiError> {
     let query: ChoiceQuery = parameters(request.query_string())?;
     let reference = error_of(&state, &path).await?;
-    let choice = match (query.choice.as_deref(), query.older, query.newer, query.version) {
-        (Some("first"), None, None, None) => Choice::First,
-        (Some("latest") | None, None, None, None) => Choice::Latest,
-        (Some("fullest"), None, None, None) => Choice::Fullest,
-        (None, Some(id), None, None) => Choice::Older(occurrence_id(&id)?),
-        (None, None, Some(id), None) => Choice::Newer(occurrence_id(&id)?),
-        (None, None, None, Some(version)) => Choice::InVersion(version),
-        _ => {
-            return Err(bad(
-                "give one of choice (first, latest, fullest), older, newer, version",
-            ));
-        }
+    let asked = [
+        query.choice.as_deref().map(named).transpose()?,
+        query
+            .older
+            .as_deref()
+            .map(occurrence_id)
+            .transpose()?
+            .map(Choice::Older),
+        query
+            .newer
+            .as_deref()
+            .map(occurrence_id)
+            .transpose()?
+            .map(Choice::Newer),
+        query.at.as_deref().map(occurrence_id).transpose()?.map(Choice::At),
+        time("from", query.from)?.map(Choice::From),
+        query.version.map(Choice::InVersion),
+    ];
+    let mut asked = asked.into_iter().flatten();
+    let (choice, None) = (asked.next().unwrap_or(Choice::Latest), asked.next()) else {
+        return Err(bad(
+            "give one of choice (first, latest, fullest), older, newer, at, from, version",
+        ));
     };
     let database = state.database.clone();
     let chosen = state

@@ -11,7 +11,7 @@ use outcrop_core::Reference;
 use outcrop_core::query::{Mistake, Predicate};
 use outcrop_store::asking::attributes;
 use outcrop_store::retention::RETENTION_DAYS;
-use outcrop_store::{Database, Scope, StoreError, grouping};
+use outcrop_store::{Scope, grouping};
 
 use crate::api_error::ApiError;
 use crate::routes::parameters::bad;
@@ -153,13 +153,6 @@ pub(super) async fn error_of(state: &State, text: &str) -> Result<Reference, Api
     Ok(state
         .on_main(async move { grouping::standing(&database, asked).await })
         .await?)
-}
-
-/// What must be said of a predicate that held for nothing: which attributes it asks for that nothing has.
-pub(super) async fn unknown(database: &Database, asked: Option<&Predicate>) -> Result<Option<String>, StoreError> {
-    let Some(asked) = asked else { return Ok(None) };
-    let unknown = attributes::unknown(database, asked).await?;
-    Ok((!unknown.is_empty()).then(|| unknown.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")))
 }
 
 /// Refuses a predicate that waits for what nothing has: it would wait for ever.

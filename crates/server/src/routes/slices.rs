@@ -16,8 +16,9 @@ use outcrop_store::people::settings;
 use outcrop_store::people::settings::ServiceSetting;
 
 use super::input::Body;
-use super::query::{cursor, error_of, limit, predicate, read_cursor, scope, unknown};
+use super::query::{cursor, error_of, limit, predicate, read_cursor, scope};
 use super::viewer::Viewer;
+use crate::answers::unknown::unknown;
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
 use crate::state::State;

@@ -1,4 +1,5 @@
--- The fullest has its exact data where any has. $1 error, $2 environment, $3 version, $4 first | latest | fullest | older | newer, $5 older or newer than this one.
+-- The fullest has its exact data where any has. $1 error, $2 environment, $3 version, $4 first | latest | fullest | older |
+-- newer | at | from, $5 the id it is older or newer than, at, or from on.
 WITH kept AS (
     SELECT occurrence.id, occurrence.version_id FROM cause
     JOIN occurrence ON occurrence.cause_id = cause.id
@@ -10,6 +11,8 @@ WITH kept AS (
         WHEN 'first' THEN (SELECT id FROM kept ORDER BY id LIMIT 1)
         WHEN 'latest' THEN (SELECT id FROM newest ORDER BY id DESC LIMIT 1)
         WHEN 'older' THEN (SELECT id FROM kept WHERE id < $5 ORDER BY id DESC LIMIT 1)
+        WHEN 'at' THEN (SELECT id FROM kept WHERE id = $5)
+        WHEN 'from' THEN (SELECT id FROM kept WHERE id >= $5 ORDER BY id LIMIT 1)
         WHEN 'newer' THEN (SELECT id FROM kept WHERE id > $5 ORDER BY id LIMIT 1)
         ELSE (SELECT occurrence.id FROM newest JOIN occurrence USING (id)
             ORDER BY EXISTS (SELECT FROM payload WHERE occurrence_id = id UNION ALL SELECT FROM kept_body WHERE occurrence_id = id) DESC,

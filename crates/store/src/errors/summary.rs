@@ -57,7 +57,8 @@ pub struct Summary {
     pub handling: Handling,
     /// What was said of it in the window that weighs most, and whether it still stands.
     pub flag: Option<(FlagKind, bool)>,
-    pub(crate) service_id: i32,
+    /// The number of its service in the database.
+    pub service_id: i32,
 }
 
 impl Summary {

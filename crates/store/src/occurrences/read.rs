@@ -11,7 +11,7 @@ use uuid::Uuid;
 use crate::boxed;
 use crate::ids::{id_uuid, number};
 use crate::stacks::unpack_stack;
-use crate::{Database, Scope, StoreError, asking, to_utc};
+use crate::{Database, Scope, StoreError, asking, from_utc, to_utc};
 
 /// An occurrence in a list.
 #[derive(Clone, Debug, FromRow)]
@@ -284,6 +284,10 @@ pub enum Choice {
     Older(OccurrenceId),
     /// The next newer one than this.
     Newer(OccurrenceId),
+    /// This one.
+    At(OccurrenceId),
+    /// The first one at this time or later.
+    From(DateTime<Utc>),
     /// The newest in this version.
     InVersion(String),
 }
@@ -316,6 +320,8 @@ pub async fn choose(
         Choice::Fullest => ("fullest", None, None),
         Choice::Older(id) => ("older", Some(id_uuid(*id)), None),
         Choice::Newer(id) => ("newer", Some(id_uuid(*id)), None),
+        Choice::At(id) => ("at", Some(id_uuid(*id)), None),
+        Choice::From(time) => ("from", Some(id_uuid(OccurrenceId::first_at(from_utc(*time)))), None),
         Choice::InVersion(version) => ("latest", None, Some(version)),
     };
     let found: Option<(Uuid, i64, i64)> = sqlx::query_as(include_str!("../../queries/occurrences/choose.sql"))
@@ -406,6 +412,11 @@ mod tests {
         assert_eq!(at(Choice::Older(latest)).await.map(|found| found.0), Some(5));
         assert_eq!(at(Choice::Older(first)).await, None);
         assert_eq!(at(Choice::Newer(latest)).await, None);
+        assert_eq!(at(Choice::At(latest)).await, Some((6, 6, latest)));
+        assert_eq!(at(Choice::At(OccurrenceId::first_at(now()))).await, None);
+        let second = to_utc(now()) - TimeDelta::minutes(2);
+        assert_eq!(at(Choice::From(second)).await.map(|found| found.0), Some(1));
+        assert_eq!(at(Choice::From(to_utc(now()) + TimeDelta::hours(1))).await, None);
         assert_eq!(
             at(Choice::InVersion("2.4.0".to_owned())).await.map(|found| found.0),
             Some(6)

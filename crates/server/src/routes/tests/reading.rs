@@ -327,3 +327,69 @@ async fn a_question_that_is_wrong_is_told_what_is_wrong_and_where() {
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
+
+#[tokio::test]
+async fn the_list_is_narrowed_by_words_over_all_pages_and_leads_with_what_fails_most() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    let all = get(&state, &token, "/api/v1/errors?strip=12").await;
+    let total = all["total"].as_u64().unwrap();
+    assert!(total > 1, "{all}");
+    let headline = &all["headline"];
+    assert_eq!(headline["lead"], "12 % of the requests to fares fail");
+    assert!(
+        headline["text"]
+            .as_str()
+            .unwrap()
+            .starts_with(" with ZeroDivisionError, first seen in fares 2.4.0")
+    );
+    assert!(headline["since"].is_string());
+    // Words are looked for in the whole list, however small a page is; the headline and the total stay of all.
+    for (words, found) in [
+        ("TARIFF for", 1),
+        ("fares 2.4.0", total),
+        ("tariff.py", 1),
+        ("kirkwall", 0),
+    ] {
+        let words = words.replace(' ', "%20");
+        let page = get(&state, &token, &format!("/api/v1/errors?limit=1&words={words}")).await;
+        assert_eq!(page["total"].as_u64(), Some(found), "{words}: {page}");
+        assert_eq!(page["total_without_words"].as_u64(), Some(total));
+        assert_eq!(page["headline"]["lead"], headline["lead"]);
+        assert_eq!(page["next"].is_string(), found > 1);
+    }
+    let mut seen = vec![];
+    let mut cursor = String::new();
+    loop {
+        let page = get(&state, &token, &format!("/api/v1/errors?by_part=true&limit=1{cursor}")).await;
+        seen.push(page["items"][0]["ref"].clone());
+        let Some(next) = page["next"].as_str() else { break };
+        cursor = format!("&cursor={next}");
+    }
+    let listed: Vec<Value> = all["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|item| item["ref"].clone())
+        .collect();
+    assert_eq!(seen, listed, "without flags the parts change nothing");
+}
+
+#[tokio::test]
+async fn an_occurrence_is_chosen_by_its_id_and_by_a_time_and_two_choices_are_refused() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    let error = reference(&state, &token, "ZeroDivisionError").await;
+    let choose = async |asked: &str| get(&state, &token, &format!("/api/v1/errors/{error}/choose?{asked}")).await;
+    let latest = choose("choice=latest").await;
+    assert_eq!(choose(&format!("at={}", latest["id"].as_str().unwrap())).await, latest);
+    let first = choose("from=2026-01-01T00:00:00Z").await;
+    assert_eq!(first, choose("choice=first").await);
+    assert!(choose("from=2100-01-01T00:00:00Z").await["id"].is_null());
+    for asked in ["choice=first&version=2.4.0", "choice=best", "from=1200-01-01T00:00:00Z"] {
+        let request = TestRequest::get()
+            .uri(&format!("/api/v1/errors/{error}/choose?{asked}"))
+            .insert_header((AUTHORIZATION, format!("Bearer {token}")));
+        assert_eq!(answer(&state, request).await.0, StatusCode::BAD_REQUEST, "{asked}");
+    }
+}

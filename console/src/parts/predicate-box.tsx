@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type KeyboardEvent, type Ref, useId, useState } from "react";
-import { api, taken } from "../api/client";
+import { reading } from "../api/client";
+import { Input } from "../ui/kit";
 
 /** What only stands in predicates: a field with a test, a word of the language alone, a quoted text, a reference. */
 const TESTS = [
@@ -47,17 +48,16 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
   }
   const asks = isPredicate(text) || !onWords;
   const completion = useQuery({
-    queryKey: ["completion", text, place],
+    ...reading("/api/v1/predicate/complete", { params: { query: { text, at: place ?? text.length } } }),
     enabled: place !== null && text !== "",
     staleTime: 10_000,
-    queryFn: () =>
-      taken(api.GET("/api/v1/predicate/complete", { params: { query: { text, at: place ?? text.length } } })),
     placeholderData: (before) => before,
   });
-  const isOpen = place !== null && text !== (value ?? "") && completion.data !== undefined;
-  const offers = isOpen
-    ? completion.data.offers.filter((offer) => offer !== text.slice(completion.data.from, place ?? undefined))
-    : [];
+  const isOpen = place !== null && text !== (value ?? "");
+  const offers =
+    isOpen && completion.data
+      ? completion.data.offers.filter((offer) => offer !== text.slice(completion.data.from, place))
+      : [];
   const mistake = asks && text !== (value ?? "") ? completion.data?.mistake : null;
 
   const change = (next: string, caret: number | null) => {
@@ -93,7 +93,7 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
   };
   return (
     <div className="relative my-3">
-      <input
+      <Input
         ref={field}
         type="search"
         role="combobox"
@@ -107,12 +107,12 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
         autoComplete="off"
         placeholder={placeholder}
         value={text}
-        onChange={(event) => change(event.target.value, event.target.selectionStart)}
+        onChange={(value, field) => change(value, field.selectionStart)}
         onKeyDown={onKeyDown}
         onBlur={() => setTimeout(() => setPlace(null), 150)}
-        className="border-line bg-sheet text-ink w-full rounded-sm border px-3 py-1.5 font-mono text-[13px]"
+        className="text-ink w-full font-mono text-[13px]"
       />
-      <ul
+      <div
         id={list}
         role="listbox"
         aria-label="Offers"
@@ -123,10 +123,11 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
         }
       >
         {offers.map((offer, index) => (
-          <li
+          <div
             key={offer}
             id={`${list}-${index}`}
             role="option"
+            tabIndex={-1}
             aria-selected={index === at}
             onMouseDown={(event) => {
               event.preventDefault();
@@ -135,9 +136,9 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
             className="hover:bg-wash aria-selected:bg-wash cursor-pointer px-3 py-0.5 font-mono text-[13px] [overflow-wrap:anywhere] aria-selected:font-semibold"
           >
             {offer}
-          </li>
+          </div>
         ))}
-      </ul>
+      </div>
       {asks && offers.length === 0 && text.trim() !== "" && text !== (value ?? "") && (
         <p className="text-faint mt-1 text-[13px]" role="status">
           {mistake ? (
@@ -164,9 +165,30 @@ export function testOf(name: string, value: string): string {
   return `${name} = "${value.replace(/\\/g, "\\\\").replace(/"/g, '\\"')}"`;
 }
 
+/** The tests that a predicate joins by `and`, outermost; one alone where it is joined by `or`. */
+function joined(predicate: string): { tests: string[]; isEither: boolean } {
+  const tests: string[] = [];
+  let [test, quote, depth, isEither] = ["", "", 0, false];
+  for (const part of predicate.split(/(\s+(?:and|or)\s+|\\.|["'()])/i)) {
+    if (quote) quote = part === quote ? "" : quote;
+    else if (part === '"' || part === "'") quote = part;
+    else if (part === "(") depth += 1;
+    else if (part === ")") depth -= 1;
+    else if (depth === 0 && /^\s+or\s+$/i.test(part)) isEither = true;
+    else if (depth === 0 && /^\s+and\s+$/i.test(part)) {
+      tests.push(test.trim());
+      test = "";
+      continue;
+    }
+    test += part;
+  }
+  return { tests: [...tests, test.trim()], isEither };
+}
+
 /** A predicate narrowed by one more test. */
 export function narrowed(predicate: string | undefined, test: string): string {
   if (!predicate) return test;
-  if (predicate.includes(test)) return predicate;
-  return / or /i.test(predicate) ? `(${predicate}) and ${test}` : `${predicate} and ${test}`;
+  const { tests, isEither } = joined(predicate);
+  if (isEither) return `(${predicate}) and ${test}`;
+  return tests.includes(test) ? predicate : `${predicate} and ${test}`;
 }

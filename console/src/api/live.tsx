@@ -1,3 +1,4 @@
+import type { Readable } from "./client";
 import { useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, createContext, useContext, useEffect, useRef, useState } from "react";
 
@@ -7,12 +8,37 @@ const Context = createContext<Live>({ held: false, waiting: 0, staleSince: null,
 
 export const useLive = () => useContext(Context);
 
+/** How often a page that no message tells of reads again: so often, in milliseconds, and never while it is held. */
+export function useEvery(millis: number): number | false {
+  return useLive().held ? false : millis;
+}
+
 /** The shortest time between two readings of a page, in milliseconds. */
 const READ_EVERY = 1_500;
 /** How long to wait before the stream is opened again that a browser has given up, in milliseconds: doubled each time. */
 const OPEN_AGAIN = { first: 1_000, longest: 30_000 };
 /** What follows new data; what a person chose stays as it is. */
-const FOLLOWS = new Set(["errors", "error", "timeline", "services", "chosen"]);
+const FOLLOWS = new Set<unknown>([
+  "/api/v1/errors",
+  "/api/v1/errors/{ref}",
+  "/api/v1/errors/{ref}/timeline",
+  "/api/v1/errors/{ref}/choose",
+  "/api/v1/errors/{ref}/handling",
+  "/api/v1/services",
+] satisfies Readable[]);
+
+/** What a message says: how many failures were reported, by which services. */
+type News = { reports: number; services: string[] };
+/** As many names as a message holds at most: there may be more. */
+const MOST_SERVICES = 25;
+
+/** Whether what is kept under a key may be another after these services sent something; `null`: any may have. */
+export function follows(key: readonly unknown[], services: ReadonlySet<string> | null): boolean {
+  if (!FOLLOWS.has(key[0])) return false;
+  const asked = key[1] as { params?: { query?: { service?: string } } } | undefined;
+  const service = asked?.params?.query?.service;
+  return services === null || service === undefined || services.has(service);
+}
 
 /** Pages follow what is committed; held, they stand still and count what waits. */
 export function LiveProvider({ children }: { children: ReactNode }) {
@@ -21,12 +47,17 @@ export function LiveProvider({ children }: { children: ReactNode }) {
   const [waiting, setWaiting] = useState(0);
   const [staleSince, setStaleSince] = useState<Date | null>(null);
   const isHeld = useRef(held);
-  isHeld.current = held;
+  useEffect(() => {
+    isHeld.current = held;
+  }, [held]);
   useEffect(() => {
     let timer: ReturnType<typeof setTimeout> | undefined;
-    const read = () => {
+    /** The services that sent since the last reading; `null` where that is not known. */
+    let changed: Set<string> | null = new Set();
+    const read = (services: ReadonlySet<string> | null) => {
       timer = undefined;
-      void queries.invalidateQueries({ predicate: (query) => FOLLOWS.has(String(query.queryKey[0])) });
+      changed = new Set();
+      void queries.invalidateQueries({ predicate: ({ queryKey }) => follows(queryKey, services) });
     };
     let events: EventSource | undefined;
     let again: ReturnType<typeof setTimeout> | undefined;
@@ -35,7 +66,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       events = new EventSource("/api/v1/live");
       events.onopen = () => {
         setStaleSince(null);
-        if (wait > OPEN_AGAIN.first && !isHeld.current) read();
+        if (wait > OPEN_AGAIN.first && !isHeld.current) read(null);
         wait = OPEN_AGAIN.first;
       };
       events.onerror = () => {
@@ -49,9 +80,14 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       };
       events.addEventListener("committed", (event) => {
         setStaleSince(null);
-        const { reports } = JSON.parse((event as MessageEvent<string>).data) as { reports: number };
-        if (isHeld.current) setWaiting((n) => n + reports);
-        else timer ??= setTimeout(read, READ_EVERY);
+        const { reports, services } = JSON.parse((event as MessageEvent<string>).data) as News;
+        if (isHeld.current) {
+          setWaiting((n) => n + reports);
+          return;
+        }
+        changed = changed && services.length > 0 && services.length < MOST_SERVICES ? changed : null;
+        for (const service of services) changed?.add(service);
+        timer ??= setTimeout(() => read(changed), READ_EVERY);
       });
     };
     const close = () => {
@@ -64,7 +100,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       if (document.visibilityState === "hidden") close();
       else if (!events) {
         open();
-        if (!isHeld.current) read();
+        if (!isHeld.current) read(null);
       }
     };
     open();
@@ -81,7 +117,11 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     };
   }, [queries]);
   const toggle = () => {
-    if (held) void queries.invalidateQueries({ predicate: (query) => FOLLOWS.has(String(query.queryKey[0])) });
+    // Held, nothing is read that was not asked for: neither on coming back to the page nor after a while.
+    queries.setDefaultOptions({
+      queries: { ...queries.getDefaultOptions().queries, refetchOnWindowFocus: held, refetchOnReconnect: held },
+    });
+    if (held) void queries.invalidateQueries({ type: "active" });
     setHeld(!held);
     setWaiting(0);
   };

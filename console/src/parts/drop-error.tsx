@@ -1,8 +1,8 @@
 import { useMutation } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { api, queryClient, taken, useIsAdmin } from "../../api/client";
-import { BUTTON, INPUT, Refused } from "./parts";
+import { api, taken, useIsAdmin, changed } from "../api/client";
+import { Callout, Button, Input, Refused } from "../ui/kit";
 
 /** Drops one error from now on; from its page. */
 export function DropError({ reference }: { reference: string }) {
@@ -11,14 +11,14 @@ export function DropError({ reference }: { reference: string }) {
   const [note, setNote] = useState("");
   const make = useMutation({
     mutationFn: () => taken(api.POST("/api/v1/drops", { body: { error: reference, note } })),
-    onSuccess: () => queryClient.invalidateQueries({ queryKey: ["drops"] }),
+    onSuccess: () => changed("/api/v1/drops"),
   });
   if (!mayDrop) return null;
   if (make.isSuccess) {
     return (
-      <p role="status" className="border-moss bg-sheet mt-2 border-l-4 px-3 py-2">
+      <Callout tone="good">
         Dropped from now on, before it counts. <Link to="/senders">End it, or see how much it was.</Link>
-      </p>
+      </Callout>
     );
   }
   return (
@@ -35,11 +35,11 @@ export function DropError({ reference }: { reference: string }) {
         <div className="mt-1 flex flex-wrap items-end gap-3">
           <label className="w-80 max-w-full">
             Why
-            <input value={note} onChange={(event) => setNote(event.target.value)} className={INPUT} />
+            <Input value={note} onChange={setNote} className="mt-1 block w-full font-mono text-[13px]" />
           </label>
-          <button type="button" className={BUTTON} disabled={make.isPending} onClick={() => make.mutate()}>
+          <Button disabled={make.isPending} onClick={() => make.mutate()}>
             Never count or keep it again
-          </button>
+          </Button>
         </div>
       )}
       {make.isError && <Refused error={make.error} />}

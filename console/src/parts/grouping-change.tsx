@@ -1,9 +1,10 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
-import { type GroupingChange, type GroupingOutcome, api, queryClient, taken, useMayAct } from "../../api/client";
-import { agoInWords, count, counted, exact } from "../../ui/format";
-import { Failed } from "../../ui/states";
+import { type GroupingChange, type GroupingOutcome, api, queryClient, taken, useMayAct, reading } from "../api/client";
+import { agoInWords, count, counted, exact } from "../ui/format";
+import { Failed } from "../ui/states";
+import { Callout, Refused, Button } from "../ui/kit";
 
 /** Parts of a split error shown at once. */
 const PARTS = 10;
@@ -74,23 +75,14 @@ export function ChangeSteps({
         )}
         {isTried && !mayChange && <span className="text-faint">An engineer can do it.</span>}
       </div>
-      {trial.isError && !isTried && <Refused what="Nothing was tried" message={trial.error.message} />}
+      {trial.isError && !isTried && <Refused what="Nothing was tried" error={trial.error} />}
       {isTried && !made.isSuccess && trial.data && <Outcome outcome={trial.data.outcome} />}
-      {made.isError && <Refused what="Nothing was changed" message={made.error.message} />}
+      {made.isError && <Refused what="Nothing was changed" error={made.error} />}
       {made.isSuccess && (
-        <p role="status" className="border-moss bg-paper mt-2 border-l-4 px-3 py-2">
+        <Callout tone="good">
           Change {made.data.id}: {made.data.sentence}. The history below undoes it.
-        </p>
+        </Callout>
       )}
-    </div>
-  );
-}
-
-function Refused({ what, message }: { what: string; message: string }) {
-  return (
-    <div role="alert" className="border-brick bg-paper mt-2 border-l-4 px-3 py-2">
-      <p className="font-semibold">{what}.</p>
-      <p className="font-mono text-[12px] whitespace-pre-wrap">{message}</p>
     </div>
   );
 }
@@ -98,7 +90,7 @@ function Refused({ what, message }: { what: string; message: string }) {
 /** What a change would do. */
 function Outcome({ outcome }: { outcome: GroupingOutcome }) {
   return (
-    <div role="status" className="border-ochre bg-paper mt-2 border-l-4 px-3 py-2">
+    <Callout tone="open">
       <p>
         <b>This {outcome.sentence}.</b>{" "}
         {outcome.occurrences > 0 && `${counted(outcome.occurrences, "occurrence was", "occurrences were")} looked at.`}{" "}
@@ -137,7 +129,7 @@ function Outcome({ outcome }: { outcome: GroupingOutcome }) {
           </ul>
         </div>
       ))}
-    </div>
+    </Callout>
   );
 }
 
@@ -161,10 +153,7 @@ function Named({ ref, title }: { ref: string; title: string }) {
 /** What was changed, of one error or of all, with a way back. */
 export function History({ error }: { error?: string }) {
   const mayChange = useMayAct();
-  const changes = useQuery({
-    queryKey: ["grouping-changes", error],
-    queryFn: () => taken(api.GET("/api/v1/grouping/changes", { params: { query: error ? { error } : {} } })),
-  });
+  const changes = useQuery(reading("/api/v1/grouping/changes", { params: { query: error ? { error } : {} } }));
   const undo = useMutation({
     mutationFn: (id: number) => taken(api.POST("/api/v1/grouping/changes/{id}/undo", { params: { path: { id } } })),
     onSuccess: () => queryClient.invalidateQueries(),
@@ -177,7 +166,7 @@ export function History({ error }: { error?: string }) {
     return <p className="text-faint">Nobody has changed how {error ? "it is" : "errors are"} grouped.</p>;
   return (
     <>
-      {undo.isError && <Refused what="Nothing was undone" message={undo.error.message} />}
+      {undo.isError && <Refused what="Nothing was undone" error={undo.error} />}
       <ul>
         {changes.data.items.map((item) => (
           <li key={item.id} className="border-line flex flex-wrap items-baseline gap-x-3 border-b py-1 last:border-b-0">
@@ -195,15 +184,14 @@ export function History({ error }: { error?: string }) {
               <>
                 {item.is_rule && <span className="text-moss">in force</span>}
                 {mayChange && (
-                  <button
-                    type="button"
+                  <Button
+                    look="link"
                     disabled={undo.isPending}
                     onClick={() => undo.mutate(item.id)}
                     aria-label={`Undo change ${item.id}`}
-                    className="text-accent hover:underline"
                   >
                     undo
-                  </button>
+                  </Button>
                 )}
               </>
             )}

@@ -1,26 +1,28 @@
+import { useEvery } from "../api/live";
 import { useQuery } from "@tanstack/react-query";
-import { api, taken, useMayAct } from "../../api/client";
-import { agoInWords, count, counted } from "../../ui/format";
-import { Failed } from "../../ui/states";
+import { useMayAct, reading } from "../api/client";
+import { agoInWords, count, counted } from "../ui/format";
+import { Failed } from "../ui/states";
+import { Heading } from "../ui/kit";
 
 /** Requests of senders refused in the last minutes, and why. */
 export function Refusals({ minutes }: { minutes: number }) {
   const mayRead = useMayAct();
+  const every = useEvery(5_000);
   const refused = useQuery({
+    ...reading("/api/v1/refused", { params: { query: { minutes } } }),
     enabled: mayRead,
-    queryKey: ["refused", minutes],
-    queryFn: () => taken(api.GET("/api/v1/refused", { params: { query: { minutes } } })),
     // A refused request commits nothing, so no live message tells of it.
-    refetchInterval: 5_000,
+    refetchInterval: every,
   });
   const items = refused.data?.items ?? [];
   // Where refused requests came from is not for everybody.
   if (!mayRead) return null;
   return (
     <section aria-label="Refused">
-      <h2 className="border-line border-b pb-1 font-semibold">
+      <Heading>
         Refused <span className="text-faint font-normal">in the last {counted(minutes, "minute", "minutes")}</span>
-      </h2>
+      </Heading>
       {refused.isLoadingError && (
         <Failed what="What was refused" error={refused.error} retry={() => void refused.refetch()} />
       )}
