@@ -101,13 +101,17 @@ function signInAgain(error: Error) {
   here.assign(`/sign-in?q=${encodeURIComponent(here.pathname + here.search)}`);
 }
 
+/** Whether the page is held: then nothing is read that was not asked for. */
+export const hold = { isOn: false };
+
 export const queryClient = new QueryClient({
   queryCache: new QueryCache({ onError: signInAgain }),
   defaultOptions: {
     queries: {
       staleTime: 2_000,
       retry: (count, error) => count < 3 && !(error instanceof Refusal && error.status < 500),
-      refetchOnWindowFocus: true,
+      refetchOnWindowFocus: () => !hold.isOn,
+      refetchOnReconnect: () => !hold.isOn,
     },
   },
 });

@@ -1,4 +1,4 @@
-import type { Readable } from "./client";
+import { type Readable, hold } from "./client";
 import { useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, createContext, useContext, useEffect, useRef, useState } from "react";
 
@@ -117,10 +117,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     };
   }, [queries]);
   const toggle = () => {
-    // Held, nothing is read that was not asked for: neither on coming back to the page nor after a while.
-    queries.setDefaultOptions({
-      queries: { ...queries.getDefaultOptions().queries, refetchOnWindowFocus: held, refetchOnReconnect: held },
-    });
+    hold.isOn = !held;
     if (held) void queries.invalidateQueries({ type: "active" });
     setHeld(!held);
     setWaiting(0);
