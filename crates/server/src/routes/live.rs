@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use actix_web::http::header::ContentEncoding;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use bytes::Bytes;
 use futures_util::stream;
@@ -38,6 +39,8 @@ pub(super) async fn events(_viewer: Viewer, request: HttpRequest, state: web::Da
     HttpResponse::Ok()
         .content_type("text/event-stream")
         .insert_header(("cache-control", "no-store"))
+        // Compressed, an event would wait for others.
+        .insert_header(ContentEncoding::Identity)
         .streaming(events)
 }
 

@@ -39,7 +39,7 @@ mod uses;
 mod viewer;
 pub(crate) mod why;
 
-use actix_web::middleware::from_fn;
+use actix_web::middleware::{Compress, from_fn};
 use actix_web::{HttpResponse, web};
 use utoipa::OpenApi;
 use utoipa_actix_web::AppExt;
@@ -73,6 +73,7 @@ fn api(config: &mut ServiceConfig<'_>) {
     config.service(
         scope("/api/v1")
             .wrap(from_fn(input::guard))
+            .wrap(Compress::default())
             .app_data(
                 web::PathConfig::default()
                     .error_handler(|error, _| ApiError::BadRequest(format!("the address: {error}")).into()),
