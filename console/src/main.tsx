@@ -5,6 +5,9 @@ import { createRoot } from "react-dom/client";
 import { queryClient } from "./api/client";
 import { router } from "./app/router";
 import "./app/theme.css";
+import { paint } from "./ui/preferences";
+
+paint();
 
 const root = document.getElementById("root");
 if (root) {

@@ -77,6 +77,15 @@ const signIn = createRoute({
   component: lazyRouteComponent(() => import("../features/sign-in/page"), "SignInPage"),
 });
 
+/** What pages are made of; the development build alone has it. */
+const kit = createRoute({
+  getParentRoute: () => root,
+  path: "/kit",
+  component: import.meta.env.DEV
+    ? lazyRouteComponent(() => import("../features/kit/page"), "KitPage")
+    : () => <p className="p-6">Nothing is here.</p>,
+});
+
 const inside = createRoute({
   getParentRoute: () => root,
   id: "inside",
@@ -164,6 +173,7 @@ const account = createRoute({
 export const router = createRouter({
   routeTree: root.addChildren([
     signIn,
+    kit,
     inside.addChildren([
       home,
       now,

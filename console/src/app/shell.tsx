@@ -1,24 +1,67 @@
 import { Dialog, DialogPanel, DialogTitle, Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
-import { Link, Outlet, useNavigate, useSearch } from "@tanstack/react-router";
-import { useState, useSyncExternalStore } from "react";
-import { api, queryClient, useMember, useServices } from "../api/client";
+import { useQuery } from "@tanstack/react-query";
+import { Link, Outlet, useLocation, useNavigate, useSearch } from "@tanstack/react-router";
+import { type RefObject, useEffect, useRef, useState, useSyncExternalStore } from "react";
+import { api, queryClient, reading, useMember, useServices } from "../api/client";
 import { Choice } from "../ui/choice";
-import { againstInWords, windowInWords } from "../ui/format";
+import { againstInWords, clock, windowInWords } from "../ui/format";
 import { keysAreOn, switchKeys, useHotkeys } from "../ui/hotkeys";
+import { prefer, usePreferences } from "../ui/preferences";
 import { Key } from "../ui/states";
 import { FindBox } from "./find";
 import { LiveProvider, useLive } from "../api/live";
 import { Button } from "../ui/kit";
 
+/** Has pages be as whoever is signed in wants them, once the service has said how. */
+function usePreferred() {
+  const saved = useQuery({ ...reading("/api/v1/session/preferences"), staleTime: 60_000 }).data;
+  useEffect(() => {
+    if (saved) prefer(saved);
+  }, [saved]);
+  // Times are written anew where the zone changes.
+  return usePreferences().times;
+}
+
+/** Says where one is after each change of page: in the tab, to screen readers, and by the place of the focus. */
+function useArrivals(main: RefObject<HTMLElement | null>) {
+  const { pathname } = useLocation();
+  const first = useRef(pathname);
+  const [said, setSaid] = useState("");
+  useEffect(() => {
+    if (first.current !== pathname) {
+      first.current = "";
+      main.current?.focus({ preventScroll: true });
+    }
+    const name = () => {
+      const heading = main.current?.querySelector("h1")?.textContent.trim();
+      document.title = heading ? `${heading.slice(0, 80)} · Outcrop` : "Outcrop";
+      if (heading && first.current === "") setSaid(heading);
+    };
+    name();
+    const observer = new MutationObserver(name);
+    if (main.current) observer.observe(main.current, { childList: true, subtree: true, characterData: true });
+    return () => observer.disconnect();
+  }, [pathname, main]);
+  return said;
+}
+
 export function Shell() {
+  const times = usePreferred();
+  const main = useRef<HTMLElement>(null);
+  const said = useArrivals(main);
   return (
     <LiveProvider>
       <a href="#main" className="focus:bg-sheet sr-only focus:not-sr-only focus:absolute focus:z-30 focus:p-2">
         To the content
       </a>
       <Bar />
-      <main id="main" className="mx-auto max-w-[1280px] px-5 py-4">
-        <Outlet />
+      <p className="sr-only" aria-live="polite">
+        {said}
+      </p>
+      <main ref={main} id="main" tabIndex={-1} className="mx-auto max-w-[1280px] px-5 py-4 focus:outline-none">
+        <div key={times}>
+          <Outlet />
+        </div>
       </main>
     </LiveProvider>
   );
@@ -174,8 +217,7 @@ function Stale() {
   return (
     <div role="status" className="bg-wash text-ochre flex justify-center gap-3 px-5 py-1">
       <p>
-        {staleSince ? "Not connected" : "Not refreshed"} since {since.toISOString().slice(11, 19)} UTC: what is shown
-        may be out of date.
+        {staleSince ? "Not connected" : "Not refreshed"} since {clock(since)}: what is shown may be out of date.
       </p>
       <button type="button" onClick={() => void queryClient.refetchQueries({ type: "active" })} className="underline">
         Try now

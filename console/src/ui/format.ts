@@ -1,5 +1,7 @@
 /** Numbers and times as people read them. */
 
+import { preferred } from "./preferences";
+
 const grouped = new Intl.NumberFormat("en-GB");
 
 export const count = (n: number) => grouped.format(n);
@@ -24,16 +26,43 @@ export function ago(at: string, now = Date.now()): string {
 export const agoInWords = (at: string, now = Date.now()) =>
   ago(at, now) === "now" ? "just now" : `${ago(at, now)} ago`;
 
-export const exact = (at: string | number | Date) =>
-  new Date(at)
-    .toISOString()
-    .replace("T", " ")
-    .replace(/\.\d+Z$/, "Z");
+/** A moment in the time zone that is preferred, by its parts: `2026-11-29`, `14:30:05`, `UTC` or `GMT+1`. */
+function parts(at: string | number | Date): { day: string; clock: string; zone: string } {
+  const isLocal = preferred().times === "local";
+  const [day = "", clock = ""] = (isLocal ? LOCAL : UTC).format(new Date(at)).split(" ");
+  if (!isLocal) return { day, clock, zone: "UTC" };
+  const zone = ZONE.formatToParts(new Date(at)).find(({ type }) => type === "timeZoneName")?.value;
+  return { day, clock, zone: zone ?? "local" };
+}
 
-const time = (at: Date) => at.toISOString().slice(11, 16);
+/** Swedish writes times as ISO 8601 does, but for a blank. */
+const LOCAL = new Intl.DateTimeFormat("sv-SE", { dateStyle: "short", timeStyle: "medium" });
+const UTC = new Intl.DateTimeFormat("sv-SE", { dateStyle: "short", timeStyle: "medium", timeZone: "UTC" });
+const ZONE = new Intl.DateTimeFormat("en-GB", { timeZoneName: "short" });
+
+/** A moment to the second: `2026-11-29 14:30:05 UTC`. */
+export function exact(at: string | number | Date): string {
+  const { day, clock, zone } = parts(at);
+  return `${day} ${clock} ${zone}`;
+}
+
+/** A moment to the minute, without its zone: `2026-11-29 14:30`. */
+export function minute(at: string | number | Date): string {
+  const { day, clock } = parts(at);
+  return `${day} ${clock.slice(0, 5)}`;
+}
+
+/** A time of day to the second, with its zone: `14:30:05 UTC`. */
+export function clock(at: string | number | Date): string {
+  const { clock, zone } = parts(at);
+  return `${clock} ${zone}`;
+}
+
+/** The time zone that times are shown in, as it is now. */
+export const zone = (at: string | number | Date = Date.now()) => parts(at).zone;
 
 /** A tick of a time axis: the time of day, or the day where steps are long. */
-export const tick = (at: Date, span: number) => (span > 2 * 86_400_000 ? at.toISOString().slice(5, 10) : time(at));
+export const tick = (at: Date, span: number) => minute(at).slice(...(span > 2 * 86_400_000 ? [5, 10] : [11, 16]));
 
 /** A window in words: "the last 24 h", or its borders. */
 export function windowInWords(scope: {
@@ -42,10 +71,10 @@ export function windowInWords(scope: {
   to?: string | undefined;
 }): string {
   if (scope.from) {
-    const from = exact(scope.from);
-    const to = scope.to && exact(scope.to);
+    const from = minute(scope.from);
+    const to = scope.to && minute(scope.to);
     const isOneDay = to?.slice(0, 10) === from.slice(0, 10);
-    return `${from.slice(0, 16)} to ${to ? to.slice(isOneDay ? 11 : 0, 16) : "now"} UTC`;
+    return `${from} to ${to ? to.slice(isOneDay ? 11 : 0) : "now"} ${zone(scope.from)}`;
   }
   return `the last ${(scope.since ?? "24h").replace(/^(\d+)([a-z])$/, "$1 $2")}`;
 }
@@ -73,9 +102,9 @@ export function againstInWords(against: string): string {
   };
   if (known[against] !== undefined) return known[against];
   const [from, to] = against.split("/");
-  return to ? `${exact(from as string).slice(5, 16)} to ${exact(to).slice(5, 16)}` : `${against} earlier`;
+  return to ? `${minute(from as string).slice(5)} to ${minute(to).slice(5)}` : `${against} earlier`;
 }
 
 /** The condition until which an error is quiet: a time as people read it, or a predicate as it stands. */
 export const untilInWords = (until: string) =>
-  /^\d{4}-\d\d-\d\dT/.test(until) ? `${exact(until).slice(0, 16)} UTC` : until;
+  /^\d{4}-\d\d-\d\dT/.test(until) ? `${minute(until)} ${zone(until)}` : until;

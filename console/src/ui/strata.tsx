@@ -1,7 +1,7 @@
 import { scaleLinear } from "@visx/scale";
 import { type KeyboardEvent, type PointerEvent, type RefObject, useLayoutEffect, useRef, useState } from "react";
 import { type Box, boxes, highest, stacked, sum } from "./bars";
-import { count, exact, tick } from "./format";
+import { count, minute, tick, zone } from "./format";
 import { Button } from "./kit";
 import { type Column, Table } from "./table";
 
@@ -134,14 +134,14 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
     event.stopPropagation();
   };
   const inWords = (at: number) =>
-    `${exact(timeOf(at)).slice(0, 16)} UTC · ${layers
+    `${minute(timeOf(at))} ${zone(timeOf(at))} · ${layers
       .map(
         (layer) =>
           `${layer.version}: ${count(layer.occurrences[at] ?? 0)} in ${count(layer.requests[at] ?? 0)} requests`,
       )
       .join(" · ")}`;
   const columns: Column<number>[] = [
-    { name: "from (UTC)", value: (at) => timeOf(at).toISOString(), cell: (at) => exact(timeOf(at)).slice(0, 16) },
+    { name: "from", value: (at) => timeOf(at).toISOString(), cell: (at) => minute(timeOf(at)) },
     ...layers.flatMap((layer): Column<number>[] => [
       {
         name: `${layer.version}: occurrences`,
@@ -272,20 +272,19 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
               </g>
             );
           })}
-          {layers
-            .filter((layer) => !begins.some((begin) => begin.layer === layer))
-            .map((layer, at) => (
+          {layers.map((layer, at) =>
+            begins.some((begin) => begin.layer === layer) ? null : (
               <text
                 key={layer.version}
                 x={left + 4}
-                y={high - 6 - at * 14}
+                y={13 + (at % 3) * 14}
                 className={`fill-faint text-[12px] ${HALO}`}
               >
-                {service} {layer.version}:{" "}
-                {count(sum(layer.occurrences)) === "0" ? "none" : count(sum(layer.occurrences))} in{" "}
+                {service} {layer.version}: {sum(layer.occurrences) === 0 ? "none" : count(sum(layer.occurrences))} in{" "}
                 {count(sum(layer.requests))} requests
               </text>
-            ))}
+            ),
+          )}
           {shownMarks.map(({ mark, step }) => (
             <text
               key={mark.id}
@@ -323,7 +322,7 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
       <figcaption className="text-faint flex min-h-5 flex-wrap justify-between gap-x-4 text-xs">
         <span>
           {over === null
-            ? `Times in UTC. Drag over the chart to look at a part of it${onChoose ? "; click where something occurred to see the first occurrence there" : ""}. By keyboard: arrows, with Shift to choose a part, Enter.`
+            ? `Times in ${zone()}. Drag over the chart to look at a part of it${onChoose ? "; click where something occurred to see the first occurrence there" : ""}. By keyboard: arrows, with Shift to choose a part, Enter.`
             : inWords(over)}
         </span>
         <Button look="link" aria-expanded={isTable} onClick={() => setTable(!isTable)} className="min-h-5">

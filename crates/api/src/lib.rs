@@ -75,7 +75,7 @@ pub use sending::{
     Rotation,
 };
 pub use service::{EndpointWeight, ServiceItem, ServiceList, ServiceSettings};
-pub use session::{Member, NewPassword, SignIn};
+pub use session::{Member, NewPassword, Preferences, SignIn, Theme, Times};
 pub use severity::Severity;
 pub use slice::{NewSlice, SliceItem, SliceList};
 pub use stack::{Exception, Frame, SourceLines, Stack, Variable};

@@ -23,6 +23,42 @@ pub struct Member {
     pub role: String,
 }
 
+/// How times are shown.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Times {
+    /// In UTC, as logs and the command line have them.
+    #[default]
+    Utc,
+    /// In the time zone of the browser.
+    Local,
+}
+
+/// The colours of pages.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Theme {
+    /// As the browser's system has it.
+    #[default]
+    System,
+    /// Always light.
+    Light,
+    /// Always dark.
+    Dark,
+}
+
+/// How a member wants pages to be.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Preferences {
+    /// How times are shown.
+    #[serde(default)]
+    pub times: Times,
+    /// The colours.
+    #[serde(default)]
+    pub theme: Theme,
+}
+
 /// A change of one's own password.
 #[derive(Deserialize, ToSchema)]
 pub struct NewPassword {

@@ -876,6 +876,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/preferences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Says how one wants pages to be. */
+        get: operations["show_preferences"];
+        /** Saves how one wants pages to be, on whatever machine. */
+        put: operations["set_preferences"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sessions": {
         parameters: {
             query?: never;
@@ -2793,6 +2811,13 @@ export interface components {
             /** @description In a word, as the platform says it: `OOMKilling`, `BackOff`, `fares.service`. */
             reason: string;
         };
+        /** @description How a member wants pages to be. */
+        Preferences: {
+            /** @description The colours. */
+            theme?: components["schemas"]["Theme"];
+            /** @description How times are shown. */
+            times?: components["schemas"]["Times"];
+        };
         /** @description What went wrong (RFC 9457). */
         Problem: {
             /**
@@ -3540,6 +3565,11 @@ export interface components {
              */
             requests: number;
         };
+        /**
+         * @description The colours of pages.
+         * @enum {string}
+         */
+        Theme: "system" | "light" | "dark";
         /** @description An error in the period that the window is held against. */
         Then: {
             /**
@@ -3597,6 +3627,11 @@ export interface components {
              */
             to: string;
         };
+        /**
+         * @description How times are shown.
+         * @enum {string}
+         */
+        Times: "utc" | "local";
         /** @description A token of one's own. */
         TokenItem: {
             /**
@@ -9000,6 +9035,164 @@ export interface operations {
             };
             /** @description Too many wrong passwords; see Retry-After */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_preferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preferences"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_preferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Preferences"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preferences"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,6 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { type SubmitEvent, useState } from "react";
 import { api, taken, useMember, changed } from "../../api/client";
+import { PreferencesForm } from "./preferences";
 import { Sessions } from "./sessions";
 import { Tokens } from "./tokens";
 import { Answer, Button, Callout, Field } from "../../ui/kit";
@@ -29,6 +30,7 @@ export function AccountPage() {
       <p className="text-faint mb-6">
         You are {member.data?.role === "viewer" ? "a viewer" : `an ${member.data?.role ?? "…"}`}.
       </p>
+      <PreferencesForm />
       <h2 className="mb-3 font-semibold">Set a new password</h2>
       <form onSubmit={send} className="max-w-sm space-y-4">
         <Field

@@ -237,7 +237,7 @@ function Row({ error, isFirst, scope, link }: RowProps) {
         <span className="sr-only"> for {reasons.join(", ")}</span>
       </span>
       <div className="min-w-0">
-        <Link ref={link} {...open} className="text-ink block font-semibold md:truncate">
+        <Link ref={link} {...open} className="text-ink block font-semibold md:line-clamp-2">
           {error.flags.length > 0 && <span className="text-brick">{error.flags.join(", ")}: </span>}
           <Said sentence={error.sentence} />
         </Link>

@@ -200,3 +200,39 @@ async fn a_table_is_sorted_by_its_heads_and_the_order_stands_in_the_address() {
     comes_to(&browser, "view=calls").await;
     assert!(!address(&browser).await.contains("order="));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn pages_are_as_a_person_wants_them_and_say_where_one_came_to() {
+    let running = with_failures().await;
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    let told = async |script: &str| {
+        let read = browser.driver.execute(script, vec![]).await.unwrap();
+        read.json().as_str().unwrap_or_default().to_owned()
+    };
+    let paper = "return getComputedStyle(document.body).backgroundColor";
+    let light = told(paper).await;
+    browser.named("link", "Deploys").await.click().await.unwrap();
+    comes_to(&browser, "/deploys").await;
+    tokio::time::sleep(MOMENT).await;
+    assert_eq!(told("return document.activeElement.id").await, "main");
+    let heading = told("return document.querySelector('h1').textContent").await;
+    let title = told("return document.title").await;
+    assert!(title.ends_with(" · Outcrop") && heading.starts_with(title.split(" · ").next().unwrap()));
+    assert_eq!(
+        told("return document.querySelector('p[aria-live]').textContent").await,
+        heading
+    );
+    browser.open(&format!("{}/account", running.url)).await;
+    browser.sees("How pages are").await;
+    let colours = browser.find("fieldset:last-of-type label:last-of-type input").await;
+    colours.click().await.unwrap();
+    tokio::time::sleep(MOMENT).await;
+    let dark = told(paper).await;
+    assert_ne!(dark, light);
+    // It is kept with the person: also where the browser knows nothing of it.
+    told("localStorage.clear(); return ''").await;
+    browser.open(&format!("{}/errors", running.url)).await;
+    browser.sees("What matters most first").await;
+    tokio::time::sleep(MOMENT).await;
+    assert_eq!(told(paper).await, dark);
+}

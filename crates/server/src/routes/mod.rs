@@ -143,6 +143,8 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(session::who)
             .service(session::sign_out)
             .service(session::set_password)
+            .service(session::show_preferences)
+            .service(session::set_preferences)
             .service(session::list_sessions)
             .service(session::end_session)
             .service(tokens::list_tokens)

@@ -4,11 +4,11 @@ use actix_web::cookie::time::Duration;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::http::header::USER_AGENT;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
-use outcrop_api::{Member, NewPassword, Problem, SessionItem, SessionList, SignIn};
+use outcrop_api::{Member, NewPassword, Preferences, Problem, SessionItem, SessionList, SignIn};
 use outcrop_core::text::prefix;
 use outcrop_store::people;
 use outcrop_store::people::sign_in::{Attempt, Turn};
-use outcrop_store::people::{AccessError, Tokens, audit, sessions, sign_in as store};
+use outcrop_store::people::{AccessError, Tokens, audit, preferences, sessions, sign_in as store};
 
 use super::input::Body;
 use super::viewer::{COOKIE, Role, Viewer};
@@ -188,6 +188,40 @@ pub(super) async fn set_password(
         .await?;
     done.map_err(|error| ApiError::NotFound(error.to_string()))?;
     Ok(HttpResponse::NoContent().finish())
+}
+
+/// Says how one wants pages to be.
+#[utoipa::path(operation_id = "show_preferences", tag = "session", responses((status = 200, body = Preferences)))]
+#[get("/session/preferences")]
+pub(super) async fn show_preferences(
+    viewer: Viewer,
+    state: web::Data<State>,
+) -> Result<web::Json<Preferences>, ApiError> {
+    let database = state.database.clone();
+    let saved = state
+        .on_main(async move { preferences::read(&database, &viewer.email).await })
+        .await?;
+    // What a later release saved and this one does not know is as built in.
+    Ok(web::Json(serde_json::from_value(saved).unwrap_or_default()))
+}
+
+/// Saves how one wants pages to be, on whatever machine.
+#[utoipa::path(operation_id = "set_preferences", tag = "session", request_body = Preferences, responses(
+    (status = 200, body = Preferences),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[put("/session/preferences")]
+pub(super) async fn set_preferences(
+    viewer: Viewer,
+    body: Body<Preferences>,
+    state: web::Data<State>,
+) -> Result<web::Json<Preferences>, ApiError> {
+    let (database, preferred) = (state.database.clone(), body.into_inner());
+    let saved = serde_json::to_value(preferred).unwrap_or_default();
+    state
+        .on_main(async move { preferences::save(&database, &viewer.email, &saved).await })
+        .await?;
+    Ok(web::Json(preferred))
 }
 
 /// Lists one's own open sessions.

@@ -12,6 +12,7 @@ pub mod audit;
 pub mod drops;
 pub mod installation;
 pub mod keys;
+pub mod preferences;
 pub mod scrub_rules;
 pub mod service_names;
 pub mod sessions;

@@ -177,3 +177,33 @@ async fn errors_are_joined_after_a_trial_and_put_apart_again() {
     assert_eq!(status, StatusCode::OK, "{said}");
     assert_eq!(count().await, before, "{said}");
 }
+
+#[tokio::test]
+async fn a_member_has_pages_as_they_want_them_on_whatever_machine() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    let path = "/api/v1/session/preferences";
+    let built_in = json!({"times": "utc", "theme": "system"});
+    assert_eq!(get(&state, &token, path).await, built_in);
+    let put = |body: Value| {
+        TestRequest::put()
+            .uri(path)
+            .insert_header((AUTHORIZATION, format!("Bearer {token}")))
+            .set_json(body)
+    };
+    let wanted = json!({"times": "local", "theme": "dark"});
+    let (status, _, said) = answer(&state, put(wanted.clone())).await;
+    assert_eq!((status, &said), (StatusCode::OK, &wanted));
+    assert_eq!(get(&state, &token, path).await, wanted);
+    for wrong in [json!({"theme": "sepia"}), json!({"colour": "dark"}), json!(7)] {
+        assert_eq!(
+            answer(&state, put(wrong.clone())).await.0,
+            StatusCode::BAD_REQUEST,
+            "{wrong}"
+        );
+    }
+    assert_eq!(get(&state, &token, path).await, wanted);
+    let (status, _, _) = answer(&state, put(json!({}))).await;
+    assert_eq!(status, StatusCode::OK);
+    assert_eq!(get(&state, &token, path).await, built_in);
+}

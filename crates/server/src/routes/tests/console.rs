@@ -40,7 +40,7 @@ async fn files_travel_compressed_where_that_is_taken_and_are_asked_for_once() {
     let page = std::str::from_utf8(&page).expect("a page this small is sent as it is");
     let script = page
         .split('"')
-        .find(|text| text.starts_with("/assets/") && text.ends_with(".js"))
+        .find(|text| text.starts_with("/assets/index-"))
         .expect("script/console has built the console");
     let (_, headers, whole) = sent(&state, get(script, "identity")).await;
     assert_eq!(header(&headers, "content-encoding"), "");

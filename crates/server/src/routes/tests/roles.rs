@@ -70,6 +70,7 @@ const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/services", Viewer, false),
     ("GET /api/v1/services/{service}/settings", Viewer, false),
     ("GET /api/v1/session", Viewer, false),
+    ("GET /api/v1/session/preferences", Viewer, false),
     ("GET /api/v1/sessions", Viewer, false),
     ("GET /api/v1/slices", Viewer, false),
     ("GET /api/v1/slow", Viewer, false),
@@ -94,6 +95,7 @@ const TABLE: &[(&str, Least, bool)] = &[
     ("PUT /api/v1/services/{service}/settings", Engineer, false),
     // A token sets no password: its owner must sign in.
     ("PUT /api/v1/session/password", Viewer, false),
+    ("PUT /api/v1/session/preferences", Viewer, false),
     ("PUT /api/v1/slices/{name}", Engineer, false),
 ];
 
