@@ -62,14 +62,18 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     let events: EventSource | undefined;
     let again: ReturnType<typeof setTimeout> | undefined;
     let wait = OPEN_AGAIN.first;
+    let isBroken = false;
     const open = () => {
       events = new EventSource("/api/v1/live");
       events.onopen = () => {
         setStaleSince(null);
-        if (wait > OPEN_AGAIN.first && !isHeld.current) read(null);
+        // Whether the browser opened it again or this page: news between were missed.
+        if (isBroken && !isHeld.current) read(null);
+        isBroken = false;
         wait = OPEN_AGAIN.first;
       };
       events.onerror = () => {
+        isBroken = true;
         setStaleSince((since) => since ?? new Date());
         // An answer other than 200 (a proxy's 502, a restart) ends the stream for good: the browser does not try again.
         if (events?.readyState !== EventSource.CLOSED) return;

@@ -1,4 +1,13 @@
-import { Dialog, DialogPanel, DialogTitle, Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
+import {
+  Dialog,
+  DialogPanel,
+  DialogTitle,
+  Menu,
+  MenuButton,
+  MenuItem,
+  MenuItems,
+  PortalGroup,
+} from "@headlessui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link, Outlet, useLocation, useNavigate, useSearch } from "@tanstack/react-router";
 import { type RefObject, useEffect, useRef, useState, useSyncExternalStore } from "react";
@@ -76,6 +85,8 @@ function Bar() {
   const navigate = useNavigate();
   const services = useServices();
   const items = services.data?.items ?? [];
+  // What opens lies within the header for screen readers too, not beside everything.
+  const opened = useRef<HTMLDivElement>(null);
   // The same name may stand in several namespaces: the scope is of all of them.
   const names = [...new Set(items.map((item) => item.service))];
   const environments = [...new Set(items.flatMap((item) => item.environments))].sort();
@@ -96,63 +107,66 @@ function Bar() {
     : AGAINST;
   return (
     <header className="border-line bg-sheet border-b">
-      <div className="mx-auto flex max-w-[1280px] flex-wrap items-center gap-x-3 gap-y-2 px-5 py-1.5">
-        <Link
-          to="/errors"
-          search={carried}
-          className="text-ink flex items-center gap-2 font-mono text-base font-bold hover:no-underline"
-        >
-          <img src="/mark.svg" alt="" width="20" height="18" /> outcrop
-        </Link>
-        <nav aria-label="Pages" className="flex gap-1">
-          <Page to="/now" name="Now" search={carried} />
-          <Page to="/errors" name="Errors" search={carried} />
-          <Page to="/deploys" name="Deploys" search={carried} />
-          <Page to="/traffic" name="Traffic" search={carried} />
-          <Page to="/connect" name="Connect" search={carried} />
-        </nav>
-        <FindBox />
-        <div className="ml-auto flex flex-wrap items-center gap-2">
-          <div
-            className="border-line bg-paper flex max-w-full flex-wrap rounded-sm border text-[13px]"
-            role="group"
-            aria-label="Scope"
+      <div ref={opened} />
+      <PortalGroup target={opened}>
+        <div className="mx-auto flex max-w-[1280px] flex-wrap items-center gap-x-3 gap-y-2 px-5 py-1.5">
+          <Link
+            to="/errors"
+            search={carried}
+            className="text-ink flex items-center gap-2 font-mono text-base font-bold hover:no-underline"
           >
-            <Choice
-              name="Service"
-              value={scope.service ?? ""}
-              options={[
-                { value: "", label: `all ${names.length} services` },
-                ...names.map((name) => ({ value: name, label: name })),
-              ]}
-              onChange={(service) => set({ service: service || undefined })}
-            />
-            <Choice
-              name="Environment"
-              value={scope.environment ?? ""}
-              options={[
-                { value: "", label: "all environments" },
-                ...environments.map((name) => ({ value: name, label: name })),
-              ]}
-              onChange={(environment) => set({ environment: environment || undefined })}
-            />
-            <Choice
-              name="Window"
-              value={scope.from ? "chosen" : (scope.since ?? "24h")}
-              options={windows}
-              onChange={(since) => since !== "chosen" && set({ since, from: undefined, to: undefined })}
-            />
-            <Choice
-              name="Against"
-              value={scope.against ?? ""}
-              options={periods}
-              onChange={(against) => set({ against: against || undefined })}
-            />
+            <img src="/mark.svg" alt="" width="20" height="18" /> outcrop
+          </Link>
+          <nav aria-label="Pages" className="flex gap-1">
+            <Page to="/now" name="Now" search={carried} />
+            <Page to="/errors" name="Errors" search={carried} />
+            <Page to="/deploys" name="Deploys" search={carried} />
+            <Page to="/traffic" name="Traffic" search={carried} />
+            <Page to="/connect" name="Connect" search={carried} />
+          </nav>
+          <FindBox />
+          <div className="ml-auto flex flex-wrap items-center gap-2">
+            <div
+              className="border-line bg-paper flex max-w-full flex-wrap rounded-sm border text-[13px]"
+              role="group"
+              aria-label="Scope"
+            >
+              <Choice
+                name="Service"
+                value={scope.service ?? ""}
+                options={[
+                  { value: "", label: `all ${names.length} services` },
+                  ...names.map((name) => ({ value: name, label: name })),
+                ]}
+                onChange={(service) => set({ service: service || undefined })}
+              />
+              <Choice
+                name="Environment"
+                value={scope.environment ?? ""}
+                options={[
+                  { value: "", label: "all environments" },
+                  ...environments.map((name) => ({ value: name, label: name })),
+                ]}
+                onChange={(environment) => set({ environment: environment || undefined })}
+              />
+              <Choice
+                name="Window"
+                value={scope.from ? "chosen" : (scope.since ?? "24h")}
+                options={windows}
+                onChange={(since) => since !== "chosen" && set({ since, from: undefined, to: undefined })}
+              />
+              <Choice
+                name="Against"
+                value={scope.against ?? ""}
+                options={periods}
+                onChange={(against) => set({ against: against || undefined })}
+              />
+            </div>
+            <Hold />
+            <Person />
           </div>
-          <Hold />
-          <Person />
         </div>
-      </div>
+      </PortalGroup>
       <Stale />
       <Keys />
     </header>
@@ -243,6 +257,7 @@ function Person() {
       </MenuButton>
       <MenuItems
         anchor="bottom end"
+        modal={false}
         className="border-line bg-sheet z-20 rounded-sm border py-1 text-[14px] focus:outline-none"
       >
         <MenuItem>

@@ -25,6 +25,7 @@ export function Choice({
       </ListboxButton>
       <ListboxOptions
         anchor="bottom end"
+        modal={false}
         className="border-line bg-sheet text-ink z-20 max-h-80 min-w-40 overflow-auto rounded-sm border py-1 text-[14px] [--anchor-gap:4px] focus:outline-none"
       >
         {options.map((option) => (

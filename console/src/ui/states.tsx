@@ -1,10 +1,17 @@
 import { type ReactNode, useEffect, useState } from "react";
 import { Button } from "./kit";
 
-/** Grey lines of the shape that is to come. */
-export function Skeleton({ rows }: { rows: number }) {
+/** The heading of a state that stands in the place of a whole page, or of a part of one. */
+function Title({ isPage, children }: { isPage: boolean; children: ReactNode }) {
+  const Level = isPage ? "h1" : "p";
+  return <Level className="font-semibold">{children}</Level>;
+}
+
+/** Grey lines of the shape that is to come; `isPage`: of a whole page. */
+export function Skeleton({ rows, isPage = false }: { rows: number; isPage?: boolean }) {
   return (
     <div role="status" aria-label="Loading" className="space-y-3 py-3">
+      {isPage && <h1 className="sr-only">Loading</h1>}
       {Array.from({ length: rows }, (_, at) => (
         <div key={at} className="bg-wash h-9 rounded-sm motion-safe:animate-pulse" />
       ))}
@@ -12,11 +19,13 @@ export function Skeleton({ rows }: { rows: number }) {
   );
 }
 
+type FailedProps = { what: string; error: Error; retry: () => void; isPage?: boolean };
+
 /** What failed, why, and a way to try again. */
-export function Failed({ what, error, retry }: { what: string; error: Error; retry: () => void }) {
+export function Failed({ what, error, retry, isPage = false }: FailedProps) {
   return (
     <div role="alert" className="border-brick bg-sheet my-4 border-l-4 px-4 py-3">
-      <p className="font-semibold">{what} could not be read.</p>
+      <Title isPage={isPage}>{what} could not be read.</Title>
       <p className="text-faint">{error.message}</p>
       <Button onClick={retry} className="mt-2">
         Try again
@@ -26,10 +35,10 @@ export function Failed({ what, error, retry }: { what: string; error: Error; ret
 }
 
 /** Nothing is here; what to do next. */
-export function Empty({ title, children }: { title: string; children: ReactNode }) {
+export function Empty({ title, children, isPage = false }: { title: string; children: ReactNode; isPage?: boolean }) {
   return (
     <div className="border-line bg-sheet my-6 border-l-4 px-4 py-4">
-      <p className="font-semibold">{title}</p>
+      <Title isPage={isPage}>{title}</Title>
       <div className="text-faint mt-1 space-y-2">{children}</div>
     </div>
   );

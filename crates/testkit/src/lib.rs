@@ -6,6 +6,7 @@ pub mod fleet;
 pub mod pairs;
 mod planting;
 mod postgres;
+pub mod proxy;
 mod recorded;
 pub mod refactoring;
 mod service;

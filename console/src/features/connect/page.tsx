@@ -11,9 +11,9 @@ import { Answer, Button, Callout, Heading, Input } from "../../ui/kit";
 export function ConnectPage() {
   const services = useServices();
   const { q: waitingFor } = useSearch({ from: "/inside/connect" });
-  if (services.isPending) return <Skeleton rows={8} />;
+  if (services.isPending) return <Skeleton isPage rows={8} />;
   if (services.isLoadingError)
-    return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
+    return <Failed isPage what="The services" error={services.error} retry={() => void services.refetch()} />;
   const items = services.data.items;
   return (
     <>

@@ -19,10 +19,11 @@ export function DeployPage() {
   const query = { service, version, environment: environment ?? "production" };
   const every = useEvery(15_000);
   const deploy = useQuery({ ...reading("/api/v1/deploys/one", { params: { query } }), refetchInterval: every });
-  if (deploy.isPending) return <Skeleton rows={9} />;
+  if (deploy.isPending) return <Skeleton isPage rows={9} />;
   if (deploy.isLoadingError)
     return (
       <Failed
+        isPage
         what={`The deploy of ${service} ${version} into ${query.environment}`}
         error={deploy.error}
         retry={() => void deploy.refetch()}

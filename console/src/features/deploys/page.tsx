@@ -23,9 +23,9 @@ export function DeploysPage() {
     ...reading("/api/v1/deploys", { params: { query: { ...query, limit: 100 } } }),
     refetchInterval: every,
   });
-  if (deploys.isPending) return <Skeleton rows={9} />;
+  if (deploys.isPending) return <Skeleton isPage rows={9} />;
   if (deploys.isLoadingError)
-    return <Failed what="The deploys" error={deploys.error} retry={() => void deploys.refetch()} />;
+    return <Failed isPage what="The deploys" error={deploys.error} retry={() => void deploys.refetch()} />;
   const items = deploys.data.items;
   const when = search.since || search.from ? windowInWords(search) : "the last 7 days";
   if (items.length === 0) {

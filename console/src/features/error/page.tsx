@@ -42,9 +42,9 @@ export function ErrorPage() {
     ...reading("/api/v1/markers", { params: { query: { ...place, limit: 20 } } }),
     enabled: error.data !== undefined,
   });
-  if (error.isPending) return <Skeleton rows={10} />;
+  if (error.isPending) return <Skeleton isPage rows={10} />;
   if (error.isLoadingError)
-    return <Failed what={`The error ${ref}`} error={error.error} retry={() => void error.refetch()} />;
+    return <Failed isPage what={`The error ${ref}`} error={error.error} retry={() => void error.refetch()} />;
   const detail = error.data;
   const onWindow = (from: Date, to: Date) =>
     void navigate({ search: (now) => ({ ...now, from: from.toISOString(), to: to.toISOString() }) });

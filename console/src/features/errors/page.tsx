@@ -44,17 +44,17 @@ export function ErrorsPage() {
   const where = (where: string) =>
     void navigate({ search: (now) => ({ ...now, where, q: undefined, cursor: undefined }) });
   const slices = <Slices scope={search} narrow={(test) => where(narrowed(search.where, test))} apply={where} />;
-  if (errors.isPending) return <Skeleton rows={9} />;
+  if (errors.isPending) return <Skeleton isPage rows={9} />;
   if (errors.isLoadingError && search.where) {
     return (
       <>
         {box}
-        <Failed what="What matches" error={errors.error} retry={() => void errors.refetch()} />
+        <Failed isPage what="What matches" error={errors.error} retry={() => void errors.refetch()} />
       </>
     );
   }
   if (errors.isLoadingError)
-    return <Failed what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
+    return <Failed isPage what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
   const { total, total_without_words: all, headline, traffic, next, against } = errors.data;
   const when = windowInWords(search);
   if (all === 0 && search.where && !search.cursor) {
@@ -62,7 +62,7 @@ export function ErrorsPage() {
       <>
         {box}
         {slices}
-        <Empty title={`Nothing matches in ${when}.`}>
+        <Empty isPage title={`Nothing matches in ${when}.`}>
           {errors.data.note && <p className="[overflow-wrap:anywhere]">In fact {errors.data.note}.</p>}
           <p>
             Choose a longer window above, or{" "}
@@ -311,14 +311,14 @@ function Nothing({
 }) {
   if (isFurther) {
     return (
-      <Empty title="There are no further errors.">
+      <Empty isPage title="There are no further errors.">
         <Link to="/errors">To the first page</Link>
       </Empty>
     );
   }
   if (requests > 0) {
     return (
-      <Empty title={`Nothing failed in ${when}.`}>
+      <Empty isPage title={`Nothing failed in ${when}.`}>
         <p>
           {count(requests)} requests came in and none of them reported an exception. Choose a longer window to see older
           errors.
@@ -327,7 +327,7 @@ function Nothing({
     );
   }
   return (
-    <Empty title={`Nothing came in ${service ? `from ${service} ` : ""}in ${when}.`}>
+    <Empty isPage title={`Nothing came in ${service ? `from ${service} ` : ""}in ${when}.`}>
       <p>
         <Link to="/connect">Connect a service</Link>, or send a test report with a sender key in OUTCROP_KEY:
       </p>

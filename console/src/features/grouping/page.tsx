@@ -19,9 +19,9 @@ export function GroupingPage() {
   const [own, setOwn] = useState("");
   const [library, setLibrary] = useState("");
   const [where, setWhere] = useState("");
-  if (services.isPending) return <Skeleton rows={8} />;
+  if (services.isPending) return <Skeleton isPage rows={8} />;
   if (services.isLoadingError)
-    return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
+    return <Failed isPage what="The services" error={services.error} retry={() => void services.refetch()} />;
   const items = services.data.items;
   const service = chosen ?? inScope ?? items[0]?.service;
   if (!service) {

@@ -18,9 +18,9 @@ export function NowPage() {
   const query = { ...(service ? { service } : {}), ...(environment ? { environment } : {}) };
   const every = useEvery(10_000);
   const now = useQuery({ ...reading("/api/v1/now", { params: { query } }), refetchInterval: every });
-  if (now.isPending) return <Skeleton rows={6} />;
+  if (now.isPending) return <Skeleton isPage rows={6} />;
   if (now.isLoadingError)
-    return <Failed what="What needs attention" error={now.error} retry={() => void now.refetch()} />;
+    return <Failed isPage what="What needs attention" error={now.error} retry={() => void now.refetch()} />;
   const { sentence, items, requests, failed, services, troubles } = now.data;
   return (
     <>

@@ -13,9 +13,9 @@ const names = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 export function SendersPage() {
   const keys = useQuery(reading("/api/v1/keys"));
   const mayChange = useIsAdmin();
-  if (keys.isPending) return <Skeleton rows={6} />;
+  if (keys.isPending) return <Skeleton isPage rows={6} />;
   if (keys.isLoadingError)
-    return <Failed what="The sender keys" error={keys.error} retry={() => void keys.refetch()} />;
+    return <Failed isPage what="The sender keys" error={keys.error} retry={() => void keys.refetch()} />;
   const items = keys.data.items;
   const inUse = items.filter((key) => !key.revoked_at);
   const active = inUse.filter((key) => key.requests_24h > 0).length;

@@ -55,9 +55,9 @@ export function ServicesPage() {
   const { service: inScope } = useSearch({ from: "/inside" });
   const [chosen, setChosen] = useState<string>();
   const service = chosen ?? inScope ?? ALL;
-  if (services.isPending) return <Skeleton rows={6} />;
+  if (services.isPending) return <Skeleton isPage rows={6} />;
   if (services.isLoadingError)
-    return <Failed what="The services" error={services.error} retry={() => void services.refetch()} />;
+    return <Failed isPage what="The services" error={services.error} retry={() => void services.refetch()} />;
   return (
     <>
       <Answer>Service settings</Answer>

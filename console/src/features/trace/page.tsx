@@ -16,8 +16,9 @@ const PAGE = 20;
 export function TracePage() {
   const { id } = useParams({ from: "/inside/traces/$id" });
   const trace = useQuery(reading("/api/v1/traces/{id}", { params: { path: { id } } }));
-  if (trace.isPending) return <Skeleton rows={12} />;
-  if (trace.isLoadingError) return <Failed what="The trace" error={trace.error} retry={() => void trace.refetch()} />;
+  if (trace.isPending) return <Skeleton isPage rows={12} />;
+  if (trace.isLoadingError)
+    return <Failed isPage what="The trace" error={trace.error} retry={() => void trace.refetch()} />;
   return <Shown trace={trace.data} />;
 }
 

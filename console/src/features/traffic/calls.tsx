@@ -25,8 +25,9 @@ export function Calls() {
       params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } },
     }),
   );
-  if (calls.isPending) return <Skeleton rows={10} />;
-  if (calls.isLoadingError) return <Failed what="The calls" error={calls.error} retry={() => void calls.refetch()} />;
+  if (calls.isPending) return <Skeleton isPage rows={10} />;
+  if (calls.isLoadingError)
+    return <Failed isPage what="The calls" error={calls.error} retry={() => void calls.refetch()} />;
   const { items } = calls.data;
   const [first] = items;
   if (!first) {
@@ -111,9 +112,9 @@ export function Statements() {
       params: { query: { ...query, ...(search.against && { against: search.against }), limit: 200 } },
     }),
   );
-  if (statements.isPending) return <Skeleton rows={10} />;
+  if (statements.isPending) return <Skeleton isPage rows={10} />;
   if (statements.isLoadingError)
-    return <Failed what="The statements" error={statements.error} retry={() => void statements.refetch()} />;
+    return <Failed isPage what="The statements" error={statements.error} retry={() => void statements.refetch()} />;
   const { items } = statements.data;
   const [first] = items;
   if (!first) {

@@ -32,9 +32,9 @@ export function Instances() {
       params: { query: { ...query, ...(search.against && { against: search.against }), limit: 500 } },
     }),
   );
-  if (instances.isPending) return <Skeleton rows={10} />;
+  if (instances.isPending) return <Skeleton isPage rows={10} />;
   if (instances.isLoadingError)
-    return <Failed what="The instances" error={instances.error} retry={() => void instances.refetch()} />;
+    return <Failed isPage what="The instances" error={instances.error} retry={() => void instances.refetch()} />;
   const { items, platform_events: events } = instances.data;
   if (items.length === 0) {
     return (

@@ -93,9 +93,9 @@ function Lines() {
   };
   const given = Object.fromEntries(Object.entries(wanted).filter(([, value]) => value !== undefined));
   const lines = useQuery(reading("/api/v1/logs", { params: { query: { ...query, ...given, limit: 100 } } }));
-  if (lines.isPending) return <Skeleton rows={10} />;
+  if (lines.isPending) return <Skeleton isPage rows={10} />;
   if (lines.isLoadingError)
-    return <Failed what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
+    return <Failed isPage what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
   const { items, next } = lines.data;
   const of = [
     search.text && `that hold “${search.text}”`,
@@ -269,9 +269,9 @@ function Templates() {
   const templates = useQuery(
     reading("/api/v1/logs/templates", { params: { query: { ...query, ...given, limit: 100 } } }),
   );
-  if (templates.isPending) return <Skeleton rows={10} />;
+  if (templates.isPending) return <Skeleton isPage rows={10} />;
   if (templates.isLoadingError)
-    return <Failed what="The templates" error={templates.error} retry={() => void templates.refetch()} />;
+    return <Failed isPage what="The templates" error={templates.error} retry={() => void templates.refetch()} />;
   const { items } = templates.data;
   const [first] = items;
   if (!first) {

@@ -90,9 +90,9 @@ function Endpoints() {
     ...(search.against && { against: search.against }),
   };
   const endpoints = useQuery(reading("/api/v1/endpoints", { params: { query: { ...query, limit: 200 } } }));
-  if (endpoints.isPending) return <Skeleton rows={10} />;
+  if (endpoints.isPending) return <Skeleton isPage rows={10} />;
   if (endpoints.isLoadingError)
-    return <Failed what="The endpoints" error={endpoints.error} retry={() => void endpoints.refetch()} />;
+    return <Failed isPage what="The endpoints" error={endpoints.error} retry={() => void endpoints.refetch()} />;
   const { items, total } = endpoints.data;
   const when = windowInWords(search);
   if (items.length === 0) {
@@ -263,9 +263,9 @@ function To({ search, children }: { search: TrafficSearch; children: ReactNode }
 function Slow() {
   const { search, query } = useScope();
   const slow = useQuery(reading("/api/v1/slow", { params: { query } }));
-  if (slow.isPending) return <Skeleton rows={8} />;
+  if (slow.isPending) return <Skeleton isPage rows={8} />;
   if (slow.isLoadingError)
-    return <Failed what="The slow requests" error={slow.error} retry={() => void slow.refetch()} />;
+    return <Failed isPage what="The slow requests" error={slow.error} retry={() => void slow.refetch()} />;
   const { items, looked_at } = slow.data;
   const [worst] = items;
   if (!worst) {
@@ -323,9 +323,9 @@ function Requests() {
   const wanted = { endpoint: search.endpoint, status: search.status, only, cursor: search.cursor };
   const given = Object.fromEntries(Object.entries(wanted).filter(([, value]) => value !== undefined));
   const requests = useQuery(reading("/api/v1/requests", { params: { query: { ...query, ...given } } }));
-  if (requests.isPending) return <Skeleton rows={10} />;
+  if (requests.isPending) return <Skeleton isPage rows={10} />;
   if (requests.isLoadingError)
-    return <Failed what="The requests" error={requests.error} retry={() => void requests.refetch()} />;
+    return <Failed isPage what="The requests" error={requests.error} retry={() => void requests.refetch()} />;
   const { items, next } = requests.data;
   const what = [only, search.status && `answered ${search.status}`].filter(Boolean).join(", ");
   return (
@@ -400,7 +400,7 @@ function RequestRow({ item }: { item: RequestItem }) {
           )}
           {item.request.map((part) => (
             <section key={part.title} className="mb-2 break-inside-avoid">
-              <h3 className="font-semibold">{part.title}</h3>
+              <h2 className="font-semibold">{part.title}</h2>
               <dl>
                 {part.rows.map((row) => (
                   <div

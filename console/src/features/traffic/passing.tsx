@@ -77,9 +77,9 @@ export function Passing() {
     refetchInterval: held ? false : EVERY * 2,
     placeholderData: (before) => before,
   });
-  if (requests.isPending) return <Skeleton rows={10} />;
+  if (requests.isPending) return <Skeleton isPage rows={10} />;
   if (requests.isLoadingError)
-    return <Failed what="What passes" error={requests.error} retry={() => void requests.refetch()} />;
+    return <Failed isPage what="What passes" error={requests.error} retry={() => void requests.refetch()} />;
   const { items, next } = requests.data;
   const all = rate.data?.items.reduce((sum, item) => sum + item.count, 0) ?? 0;
   const failed = rate.data?.items.reduce((sum, item) => sum + item.failed, 0) ?? 0;

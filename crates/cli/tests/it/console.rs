@@ -21,7 +21,7 @@ pub async fn with_failures() -> Running {
 }
 
 /// One failure of a service with any message, type and stack, as a log record.
-async fn fail(running: &Running, service: &str, type_name: &str, message: &str, stack: &str) {
+pub async fn fail(running: &Running, service: &str, type_name: &str, message: &str, stack: &str) {
     let now = std::time::SystemTime::now()
         .duration_since(std::time::UNIX_EPOCH)
         .unwrap()
@@ -430,10 +430,18 @@ async fn hostile_text_is_shown_harmlessly_and_breaks_no_layout() {
                 browser.named("button", tab).await.click().await.unwrap();
                 assert!(browser.overflow().await <= 0, "{}, {tab} at {width}", error["type"]);
             }
-            assert_eq!(browser.driver.title().await.unwrap(), "Outcrop");
+            let title = browser.driver.title().await.unwrap();
+            assert!(title.ends_with(" · Outcrop"), "no script ran: {title}");
         }
     }
 }
+
+/// What opens on a page, by what it is opened, and what is seen then.
+const OPENED: [(&str, &str, &str); 3] = [
+    ("/errors", "[aria-label^='Service:']", "gangway"),
+    ("/errors", "[aria-label^='Signed in as']", "Sign out"),
+    ("/traffic?view=requests", "ol button[aria-expanded]", "GET"),
+];
 
 #[tokio::test(flavor = "multi_thread")]
 async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
@@ -443,7 +451,12 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
         .as_str()
         .unwrap()
         .to_owned();
-    for (width, height, scheme) in [(1280, 800, "light"), (1280, 800, "dark"), (390, 844, "light")] {
+    for (width, height, scheme) in [
+        (1280, 800, "light"),
+        (1280, 800, "dark"),
+        (390, 844, "light"),
+        (390, 844, "dark"),
+    ] {
         let browser = Browser::start(width, height, scheme).await;
         browser.open(&format!("{}/sign-in", running.url)).await;
         browser.find("input[type=email]").await;
@@ -469,6 +482,12 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
             ("/traffic?view=passing".to_owned(), "requests a minute"),
             ("/now".to_owned(), "last 15 minutes"),
             (format!("/traces/{trace}"), "next and previous failure"),
+            // Where nothing is, and where what is asked for cannot be answered.
+            ("/errors?environment=nowhere".to_owned(), "Nothing came in"),
+            ("/errors?where=berth+%3D".to_owned(), "could not be read"),
+            ("/errors/kobal-tirun".to_owned(), "could not be read"),
+            ("/traffic?environment=nowhere".to_owned(), "No request came"),
+            ("/errors?q=kirkwall".to_owned(), "has the words"),
         ] {
             browser.open(&format!("{}{page}", running.url)).await;
             browser.sees(shows).await;
@@ -481,6 +500,21 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
             );
             assert!(browser.overflow().await <= 0, "{page} at {width}");
         }
+        for (page, opener, shows) in OPENED {
+            browser.open(&format!("{}{page}", running.url)).await;
+            browser.find(opener).await.click().await.unwrap();
+            browser.sees(shows).await;
+            let violations = browser.violations().await;
+            found.extend(
+                violations
+                    .into_iter()
+                    .map(|violation| format!("{page} {opener}: {violation}")),
+            );
+        }
+        browser.press("\u{e00c}").await;
+        browser.press("?").await;
+        browser.find("[role=dialog]").await;
+        found.extend(browser.violations().await);
         assert_eq!(found, Vec::<String>::new(), "{scheme} at {width}");
     }
 }

@@ -3,10 +3,11 @@
 
 use std::time::{Duration, Instant};
 
-use outcrop_testkit::{Browser, recorded, restamped};
+use outcrop_testkit::proxy::{Mode, Proxy};
+use outcrop_testkit::{Browser, PASSWORD, recorded, restamped};
 use serde_json::{Value, json};
 
-use crate::console::{signed_in, with_failures};
+use crate::console::{fail, signed_in, with_failures};
 
 async fn address(browser: &Browser) -> String {
     browser.driver.current_url().await.unwrap().to_string()
@@ -132,7 +133,7 @@ async fn a_session_that_ended_leads_to_the_sign_in_and_back() {
     browser.press("h").await;
     browser.press("h").await;
     browser.find("input[type=password]").await;
-    browser.sign_in(&running.email, outcrop_testkit::PASSWORD).await;
+    browser.sign_in(&running.email, PASSWORD).await;
     browser.sees("decimal.DivisionByZero").await;
     assert!(
         address(&browser).await.contains("since=7d"),
@@ -235,4 +236,33 @@ async fn pages_are_as_a_person_wants_them_and_say_where_one_came_to() {
     browser.sees("What matters most first").await;
     tokio::time::sleep(MOMENT).await;
     assert_eq!(told(paper).await, dark);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_page_behind_a_proxy_that_fails_stays_and_follows_again_by_itself() {
+    let running = with_failures().await;
+    let proxy = Proxy::before(&running.url).await;
+    let browser = Browser::start(1280, 800, "light").await;
+    browser.open(&format!("{}/errors?since=7d", proxy.url)).await;
+    browser.sign_in(&running.email, PASSWORD).await;
+    browser.sees("What matters most first").await;
+    for mode in [Mode::Refuses, Mode::Cuts] {
+        proxy.set(mode);
+        browser.sees("Not connected since").await;
+        browser.sees("What matters most first").await;
+        proxy.set(Mode::Delays(Duration::from_millis(300)));
+        // Nobody does anything: what comes in is there, and the page says no more that it may be old.
+        let title = if mode == Mode::Cuts {
+            "TurnstileJammed"
+        } else {
+            "GateClosed"
+        };
+        fail(&running, "berths", title, "the gate of pier 3", "").await;
+        browser.sees(title).await;
+        let until = Instant::now() + Duration::from_secs(40);
+        while browser.text().await.contains("Not connected") {
+            assert!(Instant::now() < until, "{mode:?}: it is not connected again");
+            tokio::time::sleep(MOMENT).await;
+        }
+    }
 }
