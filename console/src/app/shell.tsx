@@ -1,13 +1,4 @@
-import {
-  Dialog,
-  DialogPanel,
-  DialogTitle,
-  Menu,
-  MenuButton,
-  MenuItem,
-  MenuItems,
-  PortalGroup,
-} from "@headlessui/react";
+import { Dialog, DialogPanel, DialogTitle, Menu, MenuButton, MenuItem, MenuItems, Portal } from "@headlessui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link, Outlet, useLocation, useNavigate, useSearch } from "@tanstack/react-router";
 import { type RefObject, useEffect, useRef, useState, useSyncExternalStore } from "react";
@@ -20,6 +11,9 @@ import { Key } from "../ui/states";
 import { FindBox } from "./find";
 import { LiveProvider, useLive } from "../api/live";
 import { Button } from "../ui/kit";
+
+// eslint-disable-next-line @typescript-eslint/no-deprecated -- what is to take its place is not exported yet
+const PortalGroup = Portal.Group;
 
 /** Has pages be as whoever is signed in wants them, once the service has said how. */
 function usePreferred() {
