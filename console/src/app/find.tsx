@@ -39,7 +39,11 @@ export function FindBox() {
     }
   };
   return (
-    <form onSubmit={(event) => void send(event)} role="search" className="relative">
+    <form
+      onSubmit={(event) => void send(event)}
+      role="search"
+      className="relative max-md:min-w-0 max-md:flex-1 max-md:basis-24"
+    >
       <Input
         ref={field}
         type="search"
@@ -58,7 +62,7 @@ export function FindBox() {
             event.currentTarget.blur();
           }
         }}
-        className="text-ink w-32 text-[13px] focus:w-64"
+        className="text-ink w-full text-[13px] md:w-32 md:focus:w-64"
       />
       {(found || problem) && (
         <div

@@ -171,6 +171,8 @@ const account = createRoute({
 });
 
 export const router = createRouter({
+  // What a link leads to is loaded when somebody is about to follow it.
+  defaultPreload: "intent",
   routeTree: root.addChildren([
     signIn,
     kit,

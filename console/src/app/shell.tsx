@@ -1,16 +1,17 @@
-import { Dialog, DialogPanel, DialogTitle, Menu, MenuButton, MenuItem, MenuItems, Portal } from "@headlessui/react";
+import { Menu, MenuButton, MenuItem, MenuItems, Portal } from "@headlessui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link, Outlet, useLocation, useNavigate, useSearch } from "@tanstack/react-router";
 import { type RefObject, useEffect, useRef, useState, useSyncExternalStore } from "react";
 import { api, queryClient, reading, useMember, useServices } from "../api/client";
-import { Choice } from "../ui/choice";
+import { Choice, type Option } from "../ui/choice";
 import { againstInWords, clock, windowInWords } from "../ui/format";
+import { Modal } from "../ui/dialog";
 import { keysAreOn, switchKeys, useHotkeys } from "../ui/hotkeys";
 import { prefer, usePreferences } from "../ui/preferences";
 import { Key } from "../ui/states";
 import { FindBox } from "./find";
 import { LiveProvider, useLive } from "../api/live";
-import { Button } from "../ui/kit";
+import { Button, Select } from "../ui/kit";
 
 // eslint-disable-next-line @typescript-eslint/no-deprecated -- what is to take its place is not exported yet
 const PortalGroup = Portal.Group;
@@ -99,17 +100,49 @@ function Bar() {
   const periods = scope.against?.includes("/")
     ? [{ value: scope.against, label: againstInWords(scope.against) }, ...AGAINST]
     : AGAINST;
+  const choices: ScopeChoice[] = [
+    {
+      name: "Service",
+      value: scope.service ?? "",
+      options: [
+        { value: "", label: `all ${names.length} services` },
+        ...names.map((name) => ({ value: name, label: name })),
+      ],
+      onChange: (service) => set({ service: service || undefined }),
+    },
+    {
+      name: "Environment",
+      value: scope.environment ?? "",
+      options: [
+        { value: "", label: "all environments" },
+        ...environments.map((name) => ({ value: name, label: name })),
+      ],
+      onChange: (environment) => set({ environment: environment || undefined }),
+    },
+    {
+      name: "Window",
+      value: scope.from ? "chosen" : (scope.since ?? "24h"),
+      options: windows,
+      onChange: (since) => since !== "chosen" && set({ since, from: undefined, to: undefined }),
+    },
+    {
+      name: "Against",
+      value: scope.against ?? "",
+      options: periods,
+      onChange: (against) => set({ against: against || undefined }),
+    },
+  ];
   return (
     <header className="border-line bg-sheet border-b">
       <div ref={opened} />
       <PortalGroup target={opened}>
-        <div className="mx-auto flex max-w-[1280px] flex-wrap items-center gap-x-3 gap-y-2 px-5 py-1.5">
+        <div className="mx-auto flex max-w-[1280px] flex-wrap items-center gap-x-3 gap-y-2 px-5 py-1.5 max-md:gap-x-2 max-md:px-3">
           <Link
             to="/errors"
             search={carried}
             className="text-ink flex items-center gap-2 font-mono text-base font-bold hover:no-underline"
           >
-            <img src="/mark.svg" alt="" width="20" height="18" /> outcrop
+            <img src="/mark.svg" alt="" width="20" height="18" /> <span className="max-md:sr-only">outcrop</span>
           </Link>
           <nav aria-label="Pages" className="flex gap-1">
             <Page to="/now" name="Now" search={carried} />
@@ -119,43 +152,17 @@ function Bar() {
             <Page to="/connect" name="Connect" search={carried} />
           </nav>
           <FindBox />
-          <div className="ml-auto flex flex-wrap items-center gap-2">
+          <div className="ml-auto flex items-center gap-2 max-md:gap-1">
             <div
-              className="border-line bg-paper flex max-w-full flex-wrap rounded-sm border text-[13px]"
+              className="border-line bg-paper hidden rounded-sm border text-[13px] md:flex"
               role="group"
               aria-label="Scope"
             >
-              <Choice
-                name="Service"
-                value={scope.service ?? ""}
-                options={[
-                  { value: "", label: `all ${names.length} services` },
-                  ...names.map((name) => ({ value: name, label: name })),
-                ]}
-                onChange={(service) => set({ service: service || undefined })}
-              />
-              <Choice
-                name="Environment"
-                value={scope.environment ?? ""}
-                options={[
-                  { value: "", label: "all environments" },
-                  ...environments.map((name) => ({ value: name, label: name })),
-                ]}
-                onChange={(environment) => set({ environment: environment || undefined })}
-              />
-              <Choice
-                name="Window"
-                value={scope.from ? "chosen" : (scope.since ?? "24h")}
-                options={windows}
-                onChange={(since) => since !== "chosen" && set({ since, from: undefined, to: undefined })}
-              />
-              <Choice
-                name="Against"
-                value={scope.against ?? ""}
-                options={periods}
-                onChange={(against) => set({ against: against || undefined })}
-              />
+              {choices.map(({ name, value, options, onChange }) => (
+                <Choice key={name} name={name} value={value} options={options} onChange={onChange} />
+              ))}
             </div>
+            <ScopeSheet choices={choices} />
             <Hold />
             <Person />
           </div>
@@ -164,6 +171,45 @@ function Bar() {
       <Stale />
       <Keys />
     </header>
+  );
+}
+
+type ScopeChoice = { name: string; value: string; options: Option[]; onChange: (value: string) => void };
+
+/** On a phone the scope lies behind one button, which says what is chosen. */
+function ScopeSheet({ choices }: { choices: ScopeChoice[] }) {
+  const [isOpen, setOpen] = useState(false);
+  const said = choices
+    .filter(({ name, value }) => name === "Window" || value !== "")
+    .map(({ value, options }) => options.find((option) => option.value === value)?.label ?? value);
+  return (
+    <>
+      <Button
+        className="max-w-32 truncate md:hidden"
+        aria-label={`Scope: ${said.join(", ")}`}
+        onClick={() => setOpen(true)}
+      >
+        {said.join(", ")}
+      </Button>
+      <Modal title="Scope" isOpen={isOpen} onClose={() => setOpen(false)}>
+        <div className="w-[80vw] max-w-80 space-y-3">
+          {choices.map(({ name, value, options, onChange }) => (
+            <label key={name} className="block">
+              <span className="font-semibold">{name}</span>
+              <Select
+                value={value}
+                options={options.map((option) => [option.value, option.label] as const)}
+                onChange={onChange}
+                className="mt-1 block w-full"
+              />
+            </label>
+          ))}
+          <Button look="main" onClick={() => setOpen(false)}>
+            Show
+          </Button>
+        </div>
+      </Modal>
+    </>
   );
 }
 
@@ -198,7 +244,7 @@ function Hold() {
       title={held ? "Show what came in" : "Stop the page from following new data"}
     >
       <span aria-hidden="true">{held ? "▶ " : "❚❚ "}</span>
-      {label}
+      <span className={held && waiting > 0 ? "" : "max-md:sr-only"}>{label}</span>
     </Button>
   );
 }
@@ -312,36 +358,31 @@ function Keys() {
   const { toggle } = useLive();
   useHotkeys({ "?": () => setOpen(true), h: toggle, b: () => window.history.back() });
   return (
-    <Dialog open={open} onClose={setOpen} className="relative z-30">
-      <div className="fixed inset-0 flex items-center justify-center bg-black/30 p-4">
-        <DialogPanel className="border-line bg-sheet rounded-sm border p-5">
-          <DialogTitle className="mb-3 text-base font-semibold">Keys</DialogTitle>
-          <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1.5">
-            {KEYS.map(([key, what]) => (
-              <div key={key} className="contents">
-                <dt>
-                  <Key>{key}</Key>
-                </dt>
-                <dd>{what}</dd>
-              </div>
-            ))}
-          </dl>
-          <label className="mt-4 flex items-center gap-2">
-            <input
-              type="checkbox"
-              checked={on}
-              onChange={(event) => {
-                switchKeys(event.target.checked);
-                setOn(event.target.checked);
-              }}
-            />
-            Use single-key shortcuts in this browser
-          </label>
-          <Button onClick={() => setOpen(false)} className="mt-4">
-            Close
-          </Button>
-        </DialogPanel>
-      </div>
-    </Dialog>
+    <Modal title="Keys" isOpen={open} onClose={() => setOpen(false)}>
+      <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1.5">
+        {KEYS.map(([key, what]) => (
+          <div key={key} className="contents">
+            <dt>
+              <Key>{key}</Key>
+            </dt>
+            <dd>{what}</dd>
+          </div>
+        ))}
+      </dl>
+      <label className="mt-4 flex items-center gap-2">
+        <input
+          type="checkbox"
+          checked={on}
+          onChange={(event) => {
+            switchKeys(event.target.checked);
+            setOn(event.target.checked);
+          }}
+        />
+        Use single-key shortcuts in this browser
+      </label>
+      <Button onClick={() => setOpen(false)} className="mt-4">
+        Close
+      </Button>
+    </Modal>
   );
 }

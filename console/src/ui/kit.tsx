@@ -68,7 +68,8 @@ type InputProps = Omit<ComponentProps<"input">, "onChange"> & {
   onChange: (value: string, field: HTMLInputElement) => void;
 };
 
-const SIZES = "border-line bg-sheet rounded-sm border px-2 py-1";
+/** On a phone as large as text, since browsers there enlarge the page to a smaller field. */
+const SIZES = "border-line bg-sheet rounded-sm border px-2 py-1 max-md:text-base!";
 
 /** A field for a line of text, without a label of its own. */
 export function Input({ className = "", onChange, ...rest }: InputProps) {

@@ -3,6 +3,7 @@ import { type SubmitEvent, useState } from "react";
 import { type TokenItem, api, taken, reading, changed } from "../../api/client";
 import { agoInWords, exact } from "../../ui/format";
 import { Failed, Skeleton } from "../../ui/states";
+import { Confirm } from "../../ui/dialog";
 import { Button, Callout, Heading, Input, Refused, Select } from "../../ui/kit";
 
 /** How long a token may last, in days; 0 stands for no end. */
@@ -35,9 +36,15 @@ export function Tokens() {
               {token.last_used_at ? `last used ${agoInWords(token.last_used_at)}` : "never used"}
             </span>
             <span className="text-faint">{end(token)}</span>
-            <Button disabled={revoke.isPending} onClick={() => revoke.mutate(token.id)}>
-              Revoke token
-            </Button>
+            <Confirm
+              label="Revoke …"
+              title={`Revoke the token ${token.name || "without a name"}?`}
+              action="Revoke it for good"
+              isPending={revoke.isPending}
+              onConfirm={() => revoke.mutate(token.id)}
+            >
+              <p>Whatever uses it is refused from now on. It cannot be undone; a new token can be made.</p>
+            </Confirm>
           </li>
         ))}
       </ul>

@@ -5,6 +5,7 @@ import type { Exception, Frame, OccurrenceDetail } from "../../api/client";
 import { counted, exact } from "../../ui/format";
 import { LeadUp } from "./lead-up";
 import { testOf } from "../../parts/predicate-box";
+import { Facts } from "../../ui/facts";
 import { Button } from "../../ui/kit";
 
 const TABS = ["Stack", "Request", "All data", "As sent"] as const;
@@ -301,36 +302,22 @@ function Request({ occurrence, narrow }: { occurrence: OccurrenceDetail; narrow:
       {parts.map((part) => (
         <section key={part.title} className="mb-3 break-inside-avoid">
           <h3 className="font-semibold">{part.title}</h3>
-          <dl className="text-[13px]">
-            {part.rows.map((row, at) => (
-              <div key={at} className="border-line grid grid-cols-[9.5rem_1fr] gap-x-3 border-b py-0.5">
-                <dt className="text-faint [overflow-wrap:anywhere]">{row.label}</dt>
-                <dd className="font-mono [overflow-wrap:anywhere] whitespace-pre-wrap">
-                  {row.label === "trace" ? (
-                    <Link
-                      to="/traces/$id"
-                      params={{ id: row.value }}
-                      search={occurrence.span_id ? { span: occurrence.span_id } : {}}
-                    >
-                      {row.value}
-                    </Link>
-                  ) : (
-                    <bdi>{row.value}</bdi>
-                  )}
-                  {row.attribute && row.value.length <= 200 && (
-                    <button
-                      type="button"
-                      onClick={() => narrow(testOf(row.attribute, row.value))}
-                      className="text-accent ml-3 font-sans hover:underline"
-                      aria-label={`Only where ${row.label} is ${row.value}`}
-                    >
-                      only these
-                    </button>
-                  )}
-                </dd>
-              </div>
-            ))}
-          </dl>
+          <Facts
+            facts={part.rows.map(({ label, value, attribute }) => ({
+              name: label,
+              value,
+              shown: label === "trace" && (
+                <Link
+                  to="/traces/$id"
+                  params={{ id: value }}
+                  search={occurrence.span_id ? { span: occurrence.span_id } : {}}
+                >
+                  {value}
+                </Link>
+              ),
+              action: attribute && <OnlyThese name={attribute} label={label} value={value} narrow={narrow} />,
+            }))}
+          />
         </section>
       ))}
     </div>
@@ -346,28 +333,35 @@ function Data({ title, data, narrow }: { title: string; data: unknown; narrow: (
     <>
       <h3 className="mt-3 font-semibold">{title}</h3>
       {entries.length === 0 && <p className="text-faint">Nothing was sent.</p>}
-      <dl className="text-[13px]">
-        {entries.map(([name, value]) => (
-          <div key={name} className="border-line grid gap-x-4 border-b py-1 md:grid-cols-[20rem_1fr]">
-            <dt className="text-faint font-mono break-words">{name}</dt>
-            <dd className="font-mono [overflow-wrap:anywhere] whitespace-pre-wrap">
-              <bdi>{typeof value === "string" ? value : JSON.stringify(value)}</bdi>
-              {(typeof value === "string" || typeof value === "number") &&
-                String(value).length <= 200 &&
-                !NOT_FIELDS.includes(name) && (
-                  <button
-                    type="button"
-                    onClick={() => narrow(testOf(name, String(value)))}
-                    className="text-accent ml-3 font-sans hover:underline"
-                    aria-label={`Only where ${name} is ${String(value)}`}
-                  >
-                    only these
-                  </button>
-                )}
-            </dd>
-          </div>
-        ))}
-      </dl>
+      <Facts
+        areAttributes
+        names="wide"
+        facts={entries.map(([name, value]) => ({
+          name,
+          value,
+          action: !NOT_FIELDS.includes(name) && <OnlyThese name={name} label={name} value={value} narrow={narrow} />,
+        }))}
+      />
     </>
+  );
+}
+
+type OnlyTheseProps = { name: string; label: string; value: unknown; narrow: (test: string) => void };
+
+/** Longest value that a predicate is narrowed to. */
+const LONGEST = 200;
+
+/** Narrows to occurrences with this value; of what is no text and no number there is no such test. */
+function OnlyThese({ name, label, value, narrow }: OnlyTheseProps) {
+  if ((typeof value !== "string" && typeof value !== "number") || String(value).length > LONGEST) return null;
+  return (
+    <Button
+      look="link"
+      onClick={() => narrow(testOf(name, String(value)))}
+      className="ml-3 font-sans"
+      aria-label={`Only where ${label} is ${value}`}
+    >
+      only these
+    </Button>
   );
 }

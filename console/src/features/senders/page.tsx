@@ -4,6 +4,7 @@ import { type SubmitEvent, type ReactNode, useState } from "react";
 import { type KeyItem, api, taken, useIsAdmin, reading, changed } from "../../api/client";
 import { agoInWords, count, counted, exact } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
+import { Confirm } from "../../ui/dialog";
 import { Answer, Button, Heading, Input, Refused } from "../../ui/kit";
 import { Refusals } from "../../parts/refusals";
 
@@ -52,7 +53,6 @@ function Head({ children }: { children: ReactNode }) {
 }
 
 function KeyRow({ item, mayChange }: { item: KeyItem; mayChange: boolean }) {
-  const [sure, setSure] = useState(false);
   const path = { params: { path: { name: item.name } } };
   const rotate = useMutation({
     mutationFn: () => taken(api.POST("/api/v1/keys/{name}/rotate", { ...path, body: {} })),
@@ -81,13 +81,18 @@ function KeyRow({ item, mayChange }: { item: KeyItem; mayChange: boolean }) {
             >
               Rotate
             </Button>
-            {sure ? (
-              <Button look="bad" disabled={revoke.isPending} onClick={() => revoke.mutate()}>
-                Revoke it for good
-              </Button>
-            ) : (
-              <Button onClick={() => setSure(true)}>Revoke …</Button>
-            )}
+            <Confirm
+              label="Revoke …"
+              title={`Revoke ${item.name}?`}
+              action="Revoke it for good"
+              isPending={revoke.isPending}
+              onConfirm={() => revoke.mutate()}
+            >
+              <p>
+                Whoever still sends with it is refused from now on. What it sent stays. It cannot be undone; a new key
+                can be made.
+              </p>
+            </Confirm>
           </span>
         )}
       </div>

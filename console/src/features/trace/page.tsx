@@ -6,6 +6,7 @@ import { type SpanItem, type TraceDetail, reading } from "../../api/client";
 import { counted, duration, exact } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Failed, Key, Skeleton } from "../../ui/states";
+import { Facts } from "../../ui/facts";
 import { Answer, Button } from "../../ui/kit";
 
 const ROW = 26;
@@ -335,16 +336,7 @@ function Pairs({ title, data }: { title: string; data: unknown }) {
   return (
     <>
       <h3 className="mt-2 font-semibold break-words">{title}</h3>
-      <dl>
-        {pairs.map(([name, value]) => (
-          <div key={name} className="border-line grid grid-cols-[10rem_1fr] gap-x-2 border-b py-0.5">
-            <dt className="text-faint font-mono [overflow-wrap:anywhere]">{name}</dt>
-            <dd className="font-mono [overflow-wrap:anywhere] whitespace-pre-wrap">
-              <bdi>{typeof value === "string" ? value : JSON.stringify(value)}</bdi>
-            </dd>
-          </div>
-        ))}
-      </dl>
+      <Facts areAttributes facts={pairs.map(([name, value]) => ({ name, value }))} />
     </>
   );
 }

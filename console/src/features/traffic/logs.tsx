@@ -6,6 +6,7 @@ import { againstInWords, count, counted, exact, windowInWords } from "../../ui/f
 import { PredicateBox } from "../../parts/predicate-box";
 import { Empty, Failed, Skeleton } from "../../ui/states";
 import { useScope } from "./scope";
+import { Facts } from "../../ui/facts";
 import { Answer, Button, Input, Select } from "../../ui/kit";
 
 const SEVERITIES = ["trace", "debug", "info", "warn", "error", "fatal"];
@@ -240,16 +241,7 @@ function Line({ item }: { item: LogItem }) {
               {item.version} in {item.environment}
             </span>
           </p>
-          <dl className="mt-1 font-mono">
-            {attributes.map(([name, value]) => (
-              <div key={name} className="grid gap-x-3 md:grid-cols-[14rem_1fr]">
-                <dt className="text-faint [overflow-wrap:anywhere]">{name}</dt>
-                <dd className="[overflow-wrap:anywhere] whitespace-pre-wrap">
-                  <bdi>{typeof value === "string" ? value : JSON.stringify(value)}</bdi>
-                </dd>
-              </div>
-            ))}
-          </dl>
+          <Facts areAttributes facts={attributes.map(([name, value]) => ({ name, value }))} />
         </div>
       )}
     </li>

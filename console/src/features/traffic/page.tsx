@@ -11,6 +11,7 @@ import { Instances } from "./instances";
 import { Logs } from "./logs";
 import { Passing } from "./passing";
 import { type TrafficSearch, isWorse, useOrder, useScope } from "./scope";
+import { Facts } from "../../ui/facts";
 import { Answer, FailedOf, Then } from "../../ui/kit";
 import { type Column, Table } from "../../ui/table";
 import { Ago } from "../../ui/time";
@@ -401,19 +402,7 @@ function RequestRow({ item }: { item: RequestItem }) {
           {item.request.map((part) => (
             <section key={part.title} className="mb-2 break-inside-avoid">
               <h2 className="font-semibold">{part.title}</h2>
-              <dl>
-                {part.rows.map((row) => (
-                  <div
-                    key={`${row.label} ${row.value}`}
-                    className="border-line grid grid-cols-[9rem_1fr] gap-x-3 border-b py-0.5"
-                  >
-                    <dt className="text-faint">{row.label}</dt>
-                    <dd className="font-mono [overflow-wrap:anywhere] whitespace-pre-wrap">
-                      <bdi>{row.value}</bdi>
-                    </dd>
-                  </div>
-                ))}
-              </dl>
+              <Facts facts={part.rows.map(({ label, value }) => ({ name: label, value }))} />
             </section>
           ))}
         </div>
