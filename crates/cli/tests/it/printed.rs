@@ -307,3 +307,107 @@ fn the_reference_of_commands_holds_the_help_of_each() {
         "docs/reference/commands.md is out of date: OUTCROP_UPDATE=1 cargo test -p outcrop --test it the_reference"
     );
 }
+
+/// A setting: its option, what it takes, its environment variable, what holds without it, what it is for.
+struct Setting {
+    option: String,
+    takes: String,
+    variable: String,
+    built_in: String,
+    meaning: String,
+}
+
+impl Setting {
+    /// Reads a line of help that begins with an option, with those that go on with it.
+    fn read(lines: &[&str]) -> Option<Self> {
+        let text = lines.iter().map(|line| line.trim()).collect::<Vec<_>>().join(" ");
+        let note = |name: &str| Regex::new(&format!(r" *\[{name}: ([^\]]+?)=?\]")).unwrap();
+        let (variable, built_in) = (note("env"), note("default"));
+        let noted = |note: &Regex| note.captures(&text).map(|found| found[1].to_owned());
+        let option = Regex::new("^--([a-z-]+) <([^>]+)> (.+)$").unwrap();
+        let found = option.captures(&text)?;
+        let meaning = built_in
+            .replace(&variable.replace(&found[3], ""), "")
+            .replace('|', "\\|");
+        Some(Self {
+            option: found[1].to_owned(),
+            takes: found[2].to_owned(),
+            variable: noted(&variable)?,
+            built_in: noted(&built_in).unwrap_or_else(|| "none".to_owned()),
+            meaning,
+        })
+    }
+}
+
+/// What stands above the tables of settings.
+const CONFIGURATION: &str = "# Configuration
+
+Every setting of `outcrop serve` can stand on the command line, in an environment variable or in a
+file; the first of these that has it decides. A test compares this page with the binary; write it
+anew with `OUTCROP_UPDATE=1 cargo test -p outcrop --test it the_reference`.
+
+In the file (`--config`, TOML) a setting has its option's name, with `_` for `-`:
+
+```toml
+database_url = \"postgres://outcrop@127.0.0.1/outcrop\"
+listen = \"0.0.0.0:8471\"
+occurrence_days = 14
+log_bytes = \"20GiB\"
+```
+";
+
+#[test]
+fn the_reference_of_settings_holds_each_option_of_the_service() {
+    let help = help_of(&["serve"]);
+    let mut page = CONFIGURATION.to_owned();
+    let mut count = 0;
+    for (heading, title) in [
+        ("Options:", "Where it is and what it takes"),
+        ("What is kept:", "What is kept, and the rest"),
+    ] {
+        let lines: Vec<&str> = help
+            .lines()
+            .skip_while(|line| *line != heading)
+            .skip(1)
+            .take_while(|line| !line.is_empty())
+            .collect();
+        let begins: Vec<usize> = (0..lines.len())
+            .filter(|at| {
+                lines[*at].trim_start().starts_with('-') && lines[*at].len() - lines[*at].trim_start().len() < 8
+            })
+            .chain([lines.len()])
+            .collect();
+        writeln!(
+            page,
+            "\n## {title}\n\n| option | variable | without it | what it is |\n| --- | --- | --- | --- |"
+        )
+        .unwrap();
+        for setting in begins
+            .windows(2)
+            .filter_map(|ends| Setting::read(&lines[ends[0]..ends[1]]))
+        {
+            count += 1;
+            let Setting {
+                option,
+                takes,
+                variable,
+                built_in,
+                meaning,
+            } = setting;
+            writeln!(
+                page,
+                "| `--{option} <{takes}>` | `{variable}` | {built_in} | {meaning} |"
+            )
+            .unwrap();
+        }
+    }
+    assert!(count >= 20, "only {count} settings are found in:\n{help}");
+    let file = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference/configuration.md");
+    if std::env::var_os("OUTCROP_UPDATE").is_some() {
+        std::fs::write(&file, &page).unwrap();
+    }
+    assert!(
+        std::fs::read_to_string(&file).unwrap_or_default() == page,
+        "docs/reference/configuration.md is out of date: OUTCROP_UPDATE=1 cargo test -p outcrop --test it the_reference"
+    );
+}
