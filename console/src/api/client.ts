@@ -26,6 +26,7 @@ export type FlagItem = components["schemas"]["FlagItem"];
 export type MarkerItem = components["schemas"]["MarkerItem"];
 export type DeployDetail = components["schemas"]["DeployDetail"];
 export type EndpointChange = components["schemas"]["EndpointChange"];
+export type HandlingState = components["schemas"]["HandlingState"];
 export type HandlingAction = components["schemas"]["HandlingAction"];
 export type RequestItem = components["schemas"]["RequestItem"];
 export type LogItem = components["schemas"]["LogItem"];

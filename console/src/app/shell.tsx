@@ -339,6 +339,7 @@ const KEYS: [string, string][] = [
   ["g", "find anything"],
   ["j", "next row"],
   ["k", "previous row"],
+  ["x", "choose the row, to act on several"],
   ["Enter", "open the row"],
   ["[", "older occurrence"],
   ["]", "newer occurrence"],

@@ -10,7 +10,7 @@ const TESTS = [
   /(^|[\s(])[\w.-]+\s+(not\s+)?(contains|like)\s+\S/i,
   /(^|[\s(])[\w.-]+\s+is\s+(not\s+)?set\b/i,
   /(^|[\s(])[\w.-]+\s+from\s+\S+\s+to\s+\S/i,
-  /^\s*\(?\s*(not\s+)?(uncaught|caught|open|taken|settled|quiet|new|surging|returned)\s*\)?\s*($|(and|or)\b)/i,
+  /^\s*\(?\s*(not\s+)?(uncaught|caught|open|taken|mine|settled|quiet|new|surging|returned)\s*\)?\s*($|(and|or)\b)/i,
   /^\s*taken\s+by\b/i,
   /^\s*("[^"]*"|'[^']*')\s*($|(and|or)\b)/i,
   /^\s*[a-z]{5}-[a-z]{5}\s*($|(and|or)\b)/,

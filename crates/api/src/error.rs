@@ -102,6 +102,8 @@ pub enum ListPart {
     Rising,
     /// Not flagged.
     Known,
+    /// Settled or quiet: it comes last, whatever is said of it.
+    Handled,
 }
 
 /// A sentence in which an age may stand: whoever shows it says how long ago `since` was.
@@ -137,6 +139,8 @@ pub struct ErrorPage {
     pub total: i64,
     /// How many errors there are without `words`.
     pub total_without_words: i64,
+    /// How many of these are settled or quiet; they come last.
+    pub handled: i64,
     /// What fails most, over all pages.
     pub headline: Sentence,
     /// Requests of the window.

@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 /// Something done about an error.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -40,6 +40,41 @@ pub enum HandlingAction {
     },
 }
 
+/// What whoever acts has seen of the error before.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct HandlingQuery {
+    /// The last change seen, `last_change`: where another came since, nothing is done and the answer is 409.
+    pub after: Option<i64>,
+}
+
+/// The same done about many errors: about all, or about none.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct HandlingOfMany {
+    /// Their references.
+    #[schema(min_items = 1, max_items = 500)]
+    pub errors: Vec<String>,
+    /// What is done.
+    pub action: HandlingAction,
+}
+
+/// How many errors are handled.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HandlingList {
+    /// In the order they were asked for.
+    pub items: Vec<HandlingState>,
+}
+
+/// A change to undo.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct UndoneHandling {
+    /// Its number, `last_change`: it must be the last one.
+    pub change: i64,
+}
+
 /// How an error is handled.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct HandlingState {
@@ -57,6 +92,12 @@ pub struct HandlingState {
     /// Whether it is gone, where it is settled.
     #[serde(default)]
     pub verdict: Option<SettledVerdict>,
+    /// The number of the last change of how it is handled; `null` where there was none.
+    #[serde(default)]
+    pub last_change: Option<i64>,
+    /// Whether that change can be undone.
+    #[serde(default)]
+    pub can_be_undone: bool,
     /// What was done, the newest first.
     pub history: Vec<HandlingChange>,
 }

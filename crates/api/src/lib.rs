@@ -57,7 +57,10 @@ pub use grouping::{
     CauseItem, CauseList, ChangeQuery, ChangesQuery, GroupingChange, GroupingChangeItem, GroupingChanges,
     GroupingOutcome, JoinedErrors, NamedError, SplitError, SplitPart, Undone,
 };
-pub use handling::{HandlingAction, HandlingChange, HandlingState, SettledOutcome, SettledVerdict};
+pub use handling::{
+    HandlingAction, HandlingChange, HandlingList, HandlingOfMany, HandlingQuery, HandlingState, SettledOutcome,
+    SettledVerdict, UndoneHandling,
+};
 pub use log::{HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates};
 pub use marker::{MarkerCheck, MarkerItem, MarkerList, NewMarker};
 pub use occurrence::{

@@ -15,7 +15,7 @@ use crate::commands::errors::Errors;
 use crate::commands::find::Find;
 use crate::commands::group::Group;
 use crate::commands::grouping::Grouping;
-use crate::commands::handling::{Note, Quiet, Reopen, Settle, Take};
+use crate::commands::handling::{Note, Quiet, Reopen, Settle, Take, Undo};
 use crate::commands::key::KeyCommand;
 use crate::commands::login::Login;
 use crate::commands::logs::Logs;
@@ -85,7 +85,10 @@ const TOPICS: [(&str, &[&str]); 6] = [
         ],
     ),
     ("Decide", &["deploys", "deploy", "marker", "backtest", "group"]),
-    ("Act", &["take", "settle", "quiet", "reopen", "note", "grouping"]),
+    (
+        "Act",
+        &["take", "settle", "quiet", "reopen", "undo", "note", "grouping"],
+    ),
     ("Send", &["send", "collect", "refused"]),
     ("Set up", &["login", "services", "key", "slices", "drops", "scrubbing"]),
     ("Run", &["serve", "storage", "admin", "demo"]),
@@ -174,6 +177,8 @@ pub enum Command {
     Quiet(Quiet),
     /// Reopen an error that is settled or quiet.
     Reopen(Reopen),
+    /// Undo what was done last about an error.
+    Undo(Undo),
     /// Add a note to the history of an error.
     Note(Note),
     /// Mark changes other than deploys, and see what followed.
@@ -281,6 +286,7 @@ impl Command {
             Self::Settle(settle) => commands::handling::settle(settle).await,
             Self::Quiet(quiet) => commands::handling::quiet(quiet).await,
             Self::Reopen(reopen) => commands::handling::reopen(reopen).await,
+            Self::Undo(undo) => commands::handling::undo(undo).await,
             Self::Note(note) => commands::handling::note(note).await,
             Self::Marker { command } => commands::markers::run(command).await,
             Self::Deploy { command } => commands::deploy::run(command).await,

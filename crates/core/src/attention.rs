@@ -3,7 +3,8 @@
 //! A weighted sum of thirteen factors, each between 0 and 1 and each only ever raising the score;
 //! the weights sum to 100. The sum is multiplied by the weight that people have set for the service
 //! or endpoint (1 where none) and held to 100. An error that follows from one in another service
-//! has six tenths of that: the other is where to look.
+//! has six tenths of that: the other is where to look. An error that is settled or quiet has a
+//! quarter: somebody has said that nobody needs to look.
 //!
 //! | factor | weight | value |
 //! | --- | --- | --- |
@@ -31,6 +32,8 @@ use statrs::distribution::{Beta, ContinuousCDF};
 
 /// What is left of the attention of an error that follows from another.
 const ECHO: f32 = 0.6;
+/// What is left of the attention of an error that is settled or quiet.
+const HANDLED: f64 = 0.25;
 
 /// The score of an error that follows from one in another service.
 #[must_use]
@@ -72,6 +75,8 @@ pub struct Evidence {
     pub recent: u64,
     /// The weight set by people for its service or endpoint, above 0; `None` where none is set.
     pub weight: Option<f64>,
+    /// Where it is settled or quiet, how, in words.
+    pub handled: Option<String>,
 }
 
 /// What was said of an error.
@@ -141,8 +146,15 @@ pub fn attention(evidence: &Evidence) -> Attention {
     if (set - 1.0).abs() > f64::EPSILON {
         reasons.insert(0, format!("weighted {set} here"));
     }
+    let left = match &evidence.handled {
+        Some(handled) => {
+            reasons.insert(0, handled.clone());
+            HANDLED
+        }
+        None => 1.0,
+    };
     Attention {
-        score: rounded(score * set),
+        score: rounded((score * set).min(100.0) * left),
         reasons,
     }
 }
@@ -324,7 +336,7 @@ mod tests {
             share in 0.0f64..1.0, age in 0.0f64..900.0, severity in 0i16..24) {
             let base = Evidence { uncaught: false, severity, count, users, request_share: Some(share),
                 requests: 5_000, flag: None, age_hours: age, came_with: None, endpoints: 2, instances: 2,
-                    at_edge: false, kind: Some("timeout"), recent: count / 5, weight: None };
+                    at_edge: false, kind: Some("timeout"), recent: count / 5, weight: None, handled: None };
             let more = [
                 Evidence { uncaught: true, ..base.clone() },
                 Evidence { severity: severity + 1, ..base.clone() },
@@ -366,6 +378,7 @@ mod tests {
             kind: Some("arithmetic"),
             recent: 1_204,
             weight: None,
+            handled: None,
         });
         let noise = attention(&Evidence {
             uncaught: false,
@@ -436,5 +449,27 @@ mod tests {
             );
         }
         assert!(least_share(1.0, 1) < 0.3 && least_share(1.0, 1_000) > 0.99 && least_share(0.0, 10) == 0.0);
+    }
+
+    #[test]
+    fn what_is_settled_or_quiet_has_a_quarter_of_its_attention_and_says_so_first() {
+        let loud = Evidence {
+            uncaught: true,
+            severity: 21,
+            count: 90_000,
+            users: 5_000,
+            request_share: Some(1.0),
+            requests: 90_000,
+            flag: Some((FlagKind::Surging, true)),
+            weight: Some(4.0),
+            ..Evidence::default()
+        };
+        assert_eq!(attention(&loud).score, 100);
+        let handled = attention(&Evidence {
+            handled: Some("settled in fares 2.4.1".to_owned()),
+            ..loud
+        });
+        assert_eq!(handled.score, 25);
+        assert_eq!(handled.reasons[0], "settled in fares 2.4.1");
     }
 }

@@ -319,6 +319,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/errors/{ref}/handling/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Undoes the last change of how an error is handled: it is again as it was before. */
+        post: operations["undo_handling"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/errors/{ref}/occurrences": {
         parameters: {
             query?: never;
@@ -453,6 +470,23 @@ export interface paths {
         put?: never;
         /** Undoes a change. */
         post: operations["undo_grouping_change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/handling": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Does the same about many errors: about all of them, or about none. */
+        post: operations["handle_errors"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1726,6 +1760,11 @@ export interface components {
         /** @description A page of errors, those that matter most first. */
         ErrorPage: {
             against?: components["schemas"]["Period"] | null;
+            /**
+             * Format: int64
+             * @description How many of these are settled or quiet; they come last.
+             */
+            handled: number;
             /** @description What fails most, over all pages. */
             headline: components["schemas"]["Sentence"];
             /** @description The errors. */
@@ -2041,10 +2080,29 @@ export interface components {
             /** @description To whom, in which version, until what, or the note. */
             what: string;
         };
+        /** @description How many errors are handled. */
+        HandlingList: {
+            /** @description In the order they were asked for. */
+            items: components["schemas"]["HandlingState"][];
+        };
+        /** @description The same done about many errors: about all, or about none. */
+        HandlingOfMany: {
+            /** @description What is done. */
+            action: components["schemas"]["HandlingAction"];
+            /** @description Their references. */
+            errors: string[];
+        };
         /** @description How an error is handled. */
         HandlingState: {
+            /** @description Whether that change can be undone. */
+            can_be_undone?: boolean;
             /** @description What was done, the newest first. */
             history: components["schemas"]["HandlingChange"][];
+            /**
+             * Format: int64
+             * @description The number of the last change of how it is handled; `null` where there was none.
+             */
+            last_change?: number | null;
             /** @description Neither settled nor quiet. */
             open: boolean;
             /** @description The time, or the predicate, until which nobody is told. */
@@ -2272,7 +2330,7 @@ export interface components {
          * @description Parts of a list of errors.
          * @enum {string}
          */
-        ListPart: "from_deploy" | "rising" | "known";
+        ListPart: "from_deploy" | "rising" | "known" | "handled";
         /** @description A log line. */
         LogItem: {
             /**
@@ -3757,6 +3815,14 @@ export interface components {
         Undone: {
             /** @description What happened, in words. */
             sentence: string;
+        };
+        /** @description A change to undo. */
+        UndoneHandling: {
+            /**
+             * Format: int64
+             * @description Its number, `last_change`: it must be the last one.
+             */
+            change: number;
         };
         /** @description A user an error hit. */
         UserItem: {
@@ -5637,7 +5703,10 @@ export interface operations {
     };
     handle_error: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The last change seen, `last_change`: where another came since, nothing is done and the answer is 409. */
+                after?: number;
+            };
             header?: never;
             path: {
                 /** @description The error's reference */
@@ -5692,7 +5761,112 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            /** @description Somebody did something about it since */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undo_handling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The error's reference */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UndoneHandling"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandlingState"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another change came after it */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6492,6 +6666,107 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    handle_errors: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandlingOfMany"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandlingList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,6 +3,7 @@ import { type SubmitEvent, useState } from "react";
 import {
   type ErrorDetail,
   type HandlingAction,
+  type HandlingState,
   api,
   taken,
   useMayAct,
@@ -13,7 +14,7 @@ import {
 } from "../../api/client";
 import { Failed, Skeleton } from "../../ui/states";
 import { handlingInWords } from "./handling-in-words";
-import { Button, Heading, Input } from "../../ui/kit";
+import { Button, Heading, Input, Refused } from "../../ui/kit";
 import { Ago } from "../../ui/time";
 
 const VERBS: Record<string, (what: string) => string> = {
@@ -38,13 +39,26 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
   const path = { ref: detail.ref };
   const handling = reading("/api/v1/errors/{ref}/handling", { params: { path } });
   const state = useQuery(handling);
+  const kept = (done: HandlingState) => {
+    queryClient.setQueryData(handling.queryKey, done);
+    void changed("/api/v1/errors", "/api/v1/errors/{ref}");
+  };
+  // What somebody else did meanwhile is not overwritten: the service refuses, and it is read again.
+  const after = state.data?.last_change ?? 0;
   const act = useMutation({
-    mutationFn: (body: HandlingAction) => taken(api.POST("/api/v1/errors/{ref}/handling", { params: { path }, body })),
-    onSuccess: (done) => {
-      queryClient.setQueryData(handling.queryKey, done);
-      void changed("/api/v1/errors", "/api/v1/errors/{ref}");
-    },
+    mutationFn: (body: HandlingAction) =>
+      taken(api.POST("/api/v1/errors/{ref}/handling", { params: { path, query: { after } }, body })),
+    onSuccess: kept,
+    onError: () => changed("/api/v1/errors/{ref}/handling"),
   });
+  const undo = useMutation({
+    mutationFn: (change: number) =>
+      taken(api.POST("/api/v1/errors/{ref}/handling/undo", { params: { path }, body: { change } })),
+    onSuccess: kept,
+    onError: () => changed("/api/v1/errors/{ref}/handling"),
+  });
+  const isPending = act.isPending || undo.isPending;
+  const last = state.data?.last_change;
   const [version, setVersion] = useState("");
   const [until, setUntil] = useState("");
   const [note, setNote] = useState("");
@@ -66,18 +80,24 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
             <div className="space-y-1.5 text-[13px]">
               <div className="flex flex-wrap gap-1.5">
                 {state.data.taken_by === member.data?.email ? (
-                  <Button onClick={() => act.mutate({ verb: "hand_back" })}>Hand back</Button>
+                  <Button disabled={isPending} onClick={() => act.mutate({ verb: "hand_back" })}>
+                    Hand back
+                  </Button>
                 ) : (
-                  <Button onClick={() => act.mutate({ verb: "take" })}>Take it</Button>
+                  <Button disabled={isPending} onClick={() => act.mutate({ verb: "take" })}>
+                    Take it
+                  </Button>
                 )}
                 {state.data.open ? (
                   [1, 24, 168].map((hours) => (
-                    <Button key={hours} onClick={() => act.mutate(quietFor(hours))}>
+                    <Button disabled={isPending} key={hours} onClick={() => act.mutate(quietFor(hours))}>
                       Quiet for {hours === 1 ? "an hour" : hours === 24 ? "a day" : "a week"}
                     </Button>
                   ))
                 ) : (
-                  <Button onClick={() => act.mutate({ verb: "reopen" })}>Reopen</Button>
+                  <Button disabled={isPending} onClick={() => act.mutate({ verb: "reopen" })}>
+                    Reopen
+                  </Button>
                 )}
               </div>
               <form
@@ -94,7 +114,7 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
                   onChange={setVersion}
                   className="min-w-0 flex-1"
                 />
-                <Button type="submit" disabled={version.trim() === ""}>
+                <Button type="submit" disabled={isPending || version.trim() === ""}>
                   Settle in
                 </Button>
               </form>
@@ -112,7 +132,7 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
                   onChange={setUntil}
                   className="min-w-0 flex-1 font-mono"
                 />
-                <Button type="submit" disabled={until.trim() === ""}>
+                <Button type="submit" disabled={isPending || until.trim() === ""}>
                   Quiet until
                 </Button>
               </form>
@@ -130,15 +150,17 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
                   onChange={setNote}
                   className="min-w-0 flex-1"
                 />
-                <Button type="submit" disabled={note.trim() === ""}>
+                <Button type="submit" disabled={isPending || note.trim() === ""}>
                   Note
                 </Button>
               </form>
-              {act.isError && (
-                <p role="alert" className="text-brick">
-                  {act.error.message}
-                </p>
+              {last != null && state.data.can_be_undone && (
+                <Button look="link" disabled={isPending} onClick={() => undo.mutate(last)}>
+                  undo what was done last
+                </Button>
               )}
+              {act.isError && <Refused what="Not done" error={act.error} />}
+              {undo.isError && <Refused what="Not undone" error={undo.error} />}
             </div>
           )}
           {state.data.history.length > 0 && (

@@ -1,11 +1,12 @@
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useDeferredValue, useEffect, useRef, useState } from "react";
-import { type ErrorItem, type ListPart, type Sentence, useErrors } from "../../api/client";
+import { type ErrorItem, type ListPart, type Sentence, useErrors, useMayAct } from "../../api/client";
 import { againstInWords, ago, count, counted, percent, untilInWords, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Code, Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strip } from "../../ui/strata";
 import { PredicateBox, narrowed } from "../../parts/predicate-box";
+import { Bulk } from "./bulk";
 import { Slices } from "./slices";
 import { Answer } from "../../ui/kit";
 import { Ago } from "../../ui/time";
@@ -14,6 +15,7 @@ const PARTS: Record<ListPart, string> = {
   from_deploy: "From a deploy",
   rising: "Rising without one",
   known: "Known",
+  handled: "Settled or quiet",
 };
 
 export function ErrorsPage() {
@@ -21,14 +23,28 @@ export function ErrorsPage() {
   const navigate = useNavigate({ from: "/errors" });
   const errors = useErrors(search, useDeferredValue(search.q), search.cursor);
   const field = useRef<HTMLInputElement>(null);
-  const [at, setAt] = useState(-1);
+  // By its reference: news move rows, and the one that is chosen stays.
+  const [current, setCurrent] = useState<string>();
   const items = errors.data?.items ?? [];
+  const mayAct = useMayAct();
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const choose = (ref: string | undefined) =>
+    ref !== undefined &&
+    mayAct &&
+    setChosen((now) => new Set(now.has(ref) ? [...now].filter((other) => other !== ref) : [...now, ref]));
+  // What is not in the list any more is not acted upon.
+  const shown = items.map((error) => error.ref).filter((ref) => chosen.has(ref));
   const rows = useRef<(HTMLAnchorElement | null)[]>([]);
-  useEffect(() => rows.current[at]?.focus(), [at]);
+  const at = items.findIndex((error) => error.ref === current);
+  useEffect(() => {
+    // Whoever is typing goes on typing.
+    if (!(document.activeElement instanceof HTMLInputElement)) rows.current[at]?.focus();
+  }, [at]);
   useHotkeys({
     "/": () => field.current?.focus(),
-    j: () => setAt((now) => Math.min(items.length - 1, now + 1)),
-    k: () => setAt((now) => Math.max(0, now - 1)),
+    j: () => setCurrent(items[Math.min(items.length - 1, at + 1)]?.ref),
+    k: () => setCurrent(items[Math.max(0, at - 1)]?.ref),
+    x: () => choose(items[at]?.ref),
   });
   const box = (
     <PredicateBox
@@ -55,7 +71,7 @@ export function ErrorsPage() {
   }
   if (errors.isLoadingError)
     return <Failed isPage what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
-  const { total, total_without_words: all, headline, traffic, next, against } = errors.data;
+  const { total, total_without_words: all, handled, headline, traffic, next, against } = errors.data;
   const when = windowInWords(search);
   if (all === 0 && search.where && !search.cursor) {
     return (
@@ -104,6 +120,7 @@ export function ErrorsPage() {
         {counted(traffic.failed, "request", "requests")} failed of {count(traffic.requests)}
         {traffic.requests > 0 && ` (${percent(traffic.failed / traffic.requests)})`} · {counted(all, "error", "errors")}{" "}
         in {when}
+        {handled > 0 && `, ${count(handled)} of them settled or quiet`}
       </p>
       {against && search.against && (
         <p className="text-faint">
@@ -139,7 +156,7 @@ export function ErrorsPage() {
         </h2>
         <span className="text-faint">share of requests · occurrences · users · last</span>
       </div>
-      {search.q && total > 0 && (
+      {search.q && total > 0 && !errors.isPlaceholderData && (
         <p className="text-faint py-1 text-[13px]" role="status">
           {count(total)} of {counted(all, "error", "errors")} have the words “{search.q}”.
         </p>
@@ -160,11 +177,14 @@ export function ErrorsPage() {
                 scope={scope}
                 isFirst={row === 0 && !search.cursor}
                 link={(link) => void (rows.current[row] = link)}
+                isChosen={chosen.has(error.ref)}
+                choose={mayAct ? () => choose(error.ref) : undefined}
               />
             </li>
           ))}
         </ol>
       )}
+      {mayAct && <Bulk chosen={shown} clear={() => setChosen(new Set())} />}
       <p className="text-faint mt-3 flex flex-wrap gap-x-4 gap-y-1">
         <span>
           <Key>j</Key> <Key>k</Key> move
@@ -172,6 +192,11 @@ export function ErrorsPage() {
         <span>
           <Key>Enter</Key> open
         </span>
+        {mayAct && (
+          <span>
+            <Key>x</Key> choose
+          </span>
+        )}
         <span>
           <Key>/</Key> filter
         </span>
@@ -219,18 +244,37 @@ type RowProps = {
   isFirst: boolean;
   scope: Record<string, string | undefined>;
   link: (link: HTMLAnchorElement | null) => void;
+  isChosen: boolean;
+  /** For whoever may act on errors. */
+  choose: (() => void) | undefined;
 };
 
 /** Reasons told in the first row: the weightiest; the page of the error has all. */
 const SHOWN_REASONS = 5;
 
-function Row({ error, isFirst, scope, link }: RowProps) {
+function Row({ error, isFirst, scope, link, isChosen, choose }: RowProps) {
   const { score, reasons } = error.attention;
   const tone = score >= 60 ? "bg-brick" : score >= 40 ? "bg-ochre" : "bg-layer-4";
+  const handled = [
+    error.taken_by && `taken by ${error.taken_by}`,
+    error.settled_in && `settled in ${error.settled_in}`,
+    error.quiet_until && `quiet until ${untilInWords(error.quiet_until)}`,
+  ]
+    .filter(Boolean)
+    .join(", ");
   const open = { to: "/errors/$ref", params: { ref: error.ref }, search: scope } as const;
   return (
-    <div className="border-line grid grid-cols-[3rem_1fr] items-center gap-x-3 border-b py-1.5 md:grid-cols-[3rem_1fr_190px_4.5rem_4.5rem_4rem_4.5rem]">
+    <div className="border-line grid grid-cols-[4rem_1fr] items-center gap-x-3 border-b py-1.5 md:grid-cols-[4rem_1fr_190px_4.5rem_4.5rem_4rem_4.5rem]">
       <span className="flex items-center gap-1.5 font-mono text-[13px]" title={reasons.join(", ")}>
+        {choose && (
+          <input
+            type="checkbox"
+            aria-label={`Choose ${error.ref}`}
+            checked={isChosen}
+            onChange={choose}
+            className="size-4"
+          />
+        )}
         <span aria-hidden="true" className={`h-4 w-1 ${tone}`} />
         <span className="sr-only">attention </span>
         {score}
@@ -242,12 +286,10 @@ function Row({ error, isFirst, scope, link }: RowProps) {
           <Said sentence={error.sentence} />
         </Link>
         <p className="text-faint text-[13px] md:truncate">
+          {handled && <span className="text-ochre">{handled} · </span>}
           {error.service} · {error.title}
           {error.own_frame && <span className="font-mono text-[12px]"> · {error.own_frame}</span>}
           <span className="font-mono text-[12px]"> · {error.ref}</span>
-          {error.taken_by && ` · taken by ${error.taken_by}`}
-          {error.settled_in && ` · settled in ${error.settled_in}`}
-          {error.quiet_until && ` · quiet until ${untilInWords(error.quiet_until)}`}
         </p>
         {isFirst && (
           <p className="text-faint text-[13px]">Ranked first: {reasons.slice(0, SHOWN_REASONS).join(" · ")}</p>

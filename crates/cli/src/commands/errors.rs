@@ -151,8 +151,12 @@ fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
     } else {
         counted(number, "error", "errors")
     };
+    let handled = match page.handled {
+        0 => String::new(),
+        n => format!(", {} settled or quiet", grouped(n)),
+    };
     format!(
-        "{errors}{place}{environment} with {} {when}, {uncaught} uncaught. Open first: {}",
+        "{errors}{place}{environment} with {} {when}, {uncaught} uncaught{handled}. Open first: {}",
         counted(occurrences, "occurrence", "occurrences"),
         page.items
             .first()
@@ -166,11 +170,7 @@ fn row(item: &ErrorItem, now: chrono::DateTime<Utc>) -> Vec<String> {
         item.attention.score.to_string(),
         item.reference.clone(),
         item.service.clone(),
-        if item.flags.is_empty() {
-            item.title.clone()
-        } else {
-            format!("{}: {}", item.flags.join(", "), item.title)
-        },
+        what(item),
         item.own_frame.clone().unwrap_or_else(|| "—".to_owned()),
         item.request_share.map_or_else(|| "—".to_owned(), percent),
         grouped(item.count),
@@ -179,6 +179,29 @@ fn row(item: &ErrorItem, now: chrono::DateTime<Utc>) -> Vec<String> {
     ];
     cells.extend(item.against.as_ref().map(then));
     cells
+}
+
+/// What is said of an error, what it is, and how it is handled.
+fn what(item: &ErrorItem) -> String {
+    let flags = if item.flags.is_empty() {
+        String::new()
+    } else {
+        format!("{}: ", item.flags.join(", "))
+    };
+    let handled: Vec<String> = [
+        ("taken by", &item.taken_by),
+        ("settled in", &item.settled_in),
+        ("quiet until", &item.quiet_until),
+    ]
+    .into_iter()
+    .filter_map(|(how, what)| what.as_ref().map(|what| format!("{how} {what}")))
+    .collect();
+    let handled = if handled.is_empty() {
+        String::new()
+    } else {
+        format!(" [{}]", handled.join(", "))
+    };
+    format!("{flags}{}{handled}", item.title)
 }
 
 /// How many of an error there were, and whether it is more or less now.

@@ -2,7 +2,7 @@
 
 use chrono::{TimeDelta, Utc};
 use clap::Args;
-use outcrop_api::{HandlingAction, HandlingState};
+use outcrop_api::{HandlingAction, HandlingList, HandlingOfMany, HandlingState, UndoneHandling};
 use outcrop_core::text::printable;
 
 use crate::client::{Api, Client};
@@ -24,6 +24,9 @@ pub struct Take {
     /// Hand it back: nobody has it any more.
     #[arg(long, conflicts_with = "who")]
     pub back: bool,
+    /// Other errors about which the same is done; may be given several times.
+    #[arg(long, value_name = "REF")]
+    pub also: Vec<String>,
     #[command(flatten)]
     pub client: Client,
 }
@@ -40,6 +43,9 @@ pub struct Settle {
     /// The version from which on it must not occur; it need not be deployed yet.
     #[arg(value_name = "VERSION")]
     pub version: String,
+    /// Other errors about which the same is done; may be given several times.
+    #[arg(long, value_name = "REF")]
+    pub also: Vec<String>,
     #[command(flatten)]
     pub client: Client,
 }
@@ -59,6 +65,9 @@ pub struct Quiet {
     /// Until this predicate holds for what occurs from now on.
     #[arg(long = "until-where", value_name = "PREDICATE", conflicts_with = "time")]
     pub predicate: Option<String>,
+    /// Other errors about which the same is done; may be given several times.
+    #[arg(long, value_name = "REF")]
+    pub also: Vec<String>,
     #[command(flatten)]
     pub client: Client,
 }
@@ -66,6 +75,19 @@ pub struct Quiet {
 #[derive(Args)]
 #[command(after_help = "Example:\n  outcrop reopen kobal-tirun")]
 pub struct Reopen {
+    /// The error's reference.
+    #[arg(value_name = "REF")]
+    pub reference: String,
+    /// Other errors about which the same is done; may be given several times.
+    #[arg(long, value_name = "REF")]
+    pub also: Vec<String>,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  outcrop undo kobal-tirun      it is handled as before what was done last")]
+pub struct Undo {
     /// The error's reference.
     #[arg(value_name = "REF")]
     pub reference: String,
@@ -92,14 +114,15 @@ pub async fn take(arguments: Take) -> Result<(), Fault> {
     } else {
         HandlingAction::Take { by: arguments.who }
     };
-    act(&arguments.client, &arguments.reference, &action).await
+    act(&arguments.client, &arguments.reference, &arguments.also, action).await
 }
 
 pub async fn settle(arguments: Settle) -> Result<(), Fault> {
     act(
         &arguments.client,
         &arguments.reference,
-        &HandlingAction::Settle {
+        &arguments.also,
+        HandlingAction::Settle {
             version: arguments.version,
         },
     )
@@ -121,7 +144,8 @@ pub async fn quiet(arguments: Quiet) -> Result<(), Fault> {
     act(
         &arguments.client,
         &arguments.reference,
-        &HandlingAction::Quiet {
+        &arguments.also,
+        HandlingAction::Quiet {
             until,
             predicate: arguments.predicate,
         },
@@ -130,25 +154,63 @@ pub async fn quiet(arguments: Quiet) -> Result<(), Fault> {
 }
 
 pub async fn reopen(arguments: Reopen) -> Result<(), Fault> {
-    act(&arguments.client, &arguments.reference, &HandlingAction::Reopen).await
+    act(
+        &arguments.client,
+        &arguments.reference,
+        &arguments.also,
+        HandlingAction::Reopen,
+    )
+    .await
 }
 
 pub async fn note(arguments: Note) -> Result<(), Fault> {
     act(
         &arguments.client,
         &arguments.reference,
-        &HandlingAction::Note { text: arguments.text },
+        &[],
+        HandlingAction::Note { text: arguments.text },
     )
     .await
 }
 
-async fn act(client: &Client, reference: &str, action: &HandlingAction) -> Result<(), Fault> {
-    let state: HandlingState = Api::new(client)?
-        .post(&format!("/errors/{reference}/handling"), &[], action)
+/// Undoes what was done last, as it stands now: where somebody does something meanwhile, nothing is undone.
+pub async fn undo(arguments: Undo) -> Result<(), Fault> {
+    let api = Api::new(&arguments.client)?;
+    let path = format!("/errors/{}/handling", arguments.reference);
+    let now: HandlingState = api.get(&path, &[]).await?;
+    let Some(change) = now.last_change.filter(|_| now.can_be_undone) else {
+        return Err(Fault::Refused(format!(
+            "nothing was done about {} that could be undone",
+            now.reference
+        )));
+    };
+    let state: HandlingState = api
+        .post(&format!("{path}/undo"), &[], &UndoneHandling { change })
         .await?;
-    if client.json {
+    if arguments.client.json {
         return json(&state);
     }
+    print(&state)
+}
+
+async fn act(client: &Client, reference: &str, also: &[String], action: HandlingAction) -> Result<(), Fault> {
+    let api = Api::new(client)?;
+    if also.is_empty() {
+        let path = format!("/errors/{reference}/handling");
+        let state: HandlingState = api.post(&path, &[], &action).await?;
+        return if client.json { json(&state) } else { print(&state) };
+    }
+    let errors = std::iter::once(reference.to_owned())
+        .chain(also.iter().cloned())
+        .collect();
+    let done: HandlingList = api.post("/handling", &[], &HandlingOfMany { errors, action }).await?;
+    if client.json {
+        return json(&done);
+    }
+    done.items.iter().try_for_each(print)
+}
+
+fn print(state: &HandlingState) -> Result<(), Fault> {
     let facts: Vec<String> = [
         state.taken_by.as_ref().map(|who| format!("taken by {who}")),
         state.settled_in.as_ref().map(|version| format!("settled in {version}")),
@@ -161,5 +223,6 @@ async fn act(client: &Client, reference: &str, action: &HandlingAction) -> Resul
     line(printable(&format!("{}: {}.", state.reference, facts.join(", "))))?;
     state
         .verdict
+        .as_ref()
         .map_or(Ok(()), |verdict| line(printable(&verdict.sentence)))
 }

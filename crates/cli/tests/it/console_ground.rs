@@ -266,3 +266,29 @@ async fn a_page_behind_a_proxy_that_fails_stays_and_follows_again_by_itself() {
         }
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn several_errors_are_chosen_by_keyboard_handled_at_once_and_had_back() {
+    let running = with_failures().await;
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser.sees("What matters most first").await;
+    let top = async || browser.texts("ol li a").await.remove(0);
+    let first = top().await;
+    for _ in 0..2 {
+        browser.press("j").await;
+        browser.press("x").await;
+    }
+    browser.sees("2 errors chosen").await;
+    browser.named("button", "Quiet for a day").await.click().await.unwrap();
+    browser.sees("2 errors made quiet for a day").await;
+    browser.sees("2 of them settled or quiet").await;
+    browser.sees("Settled or quiet").await;
+    assert_ne!(top().await, first, "what is quiet comes last");
+    browser.named("button", "Undo").await.click().await.unwrap();
+    let until = Instant::now() + Duration::from_secs(10);
+    while top().await != first {
+        assert!(Instant::now() < until, "it is not undone");
+        tokio::time::sleep(MOMENT).await;
+    }
+    assert!(!browser.text().await.contains("settled or quiet"));
+}

@@ -177,12 +177,13 @@ const READING: [(&str, &str); 31] = [
 ];
 
 /// Commands that change something, in this order, and what they answer.
-const ACTING: [(&str, &str); 7] = [
+const ACTING: [(&str, &str); 8] = [
     ("take", "take|REF"),
     ("note", "note|REF|the tariff table of the new season is missing"),
     ("quiet", "quiet|REF|--for|2h"),
     ("settle", "settle|REF|2.4.1"),
     ("reopen", "reopen|REF"),
+    ("undo", "undo|REF"),
     ("grouping_split", "grouping|split|REF|--by|endpoint|--dry-run"),
     (
         "deploy_record",
@@ -326,9 +327,9 @@ impl Setting {
         let noted = |note: &Regex| note.captures(&text).map(|found| found[1].to_owned());
         let option = Regex::new("^--([a-z-]+) <([^>]+)> (.+)$").unwrap();
         let found = option.captures(&text)?;
-        let meaning = built_in
-            .replace(&variable.replace(&found[3], ""), "")
-            .replace('|', "\\|");
+        let bare = variable.replace(&found[3], "").into_owned();
+        let meaning = built_in.replace(&bare, "");
+        let meaning = meaning.trim().replace('|', "\\|");
         Some(Self {
             option: found[1].to_owned(),
             takes: found[2].to_owned(),

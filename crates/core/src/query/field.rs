@@ -82,6 +82,8 @@ pub enum State {
     Quiet,
     /// Taken by somebody.
     Taken,
+    /// Taken by whoever asks; [`Predicate::asked_by`](super::Predicate::asked_by) says who that is.
+    Mine,
 }
 
 /// What kind of values a field holds: decides which checks it takes.
@@ -139,6 +141,7 @@ const STATES: &[(&str, State)] = &[
     ("settled", State::Settled),
     ("quiet", State::Quiet),
     ("taken", State::Taken),
+    ("mine", State::Mine),
 ];
 
 impl Field {
@@ -220,6 +223,7 @@ impl Field {
                         | State::Settled
                         | State::Quiet
                         | State::Taken
+                        | State::Mine
                 )
         )
     }

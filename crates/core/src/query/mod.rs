@@ -33,6 +33,41 @@ pub enum Predicate {
     Test(Test),
 }
 
+impl Predicate {
+    /// The same, asked by a member: `mine` is what they have taken.
+    #[must_use]
+    pub fn asked_by(self, member: &str) -> Self {
+        let each = |parts: Vec<Self>| parts.into_iter().map(|part| part.asked_by(member)).collect();
+        match self {
+            Self::All(parts) => Self::All(each(parts)),
+            Self::Any(parts) => Self::Any(each(parts)),
+            Self::Not(part) => Self::Not(Box::new(part.asked_by(member))),
+            Self::Test(test) if test.field == Field::State(State::Mine) => Self::Test(Test {
+                field: Field::TakenBy,
+                check: Check::Is(
+                    Comparison::Equal,
+                    Value {
+                        text: member.to_owned(),
+                        number: None,
+                        time: None,
+                    },
+                ),
+                at: test.at,
+            }),
+            Self::Test(test) => Self::Test(test),
+        }
+    }
+
+    /// Where it says `mine`, which only somebody who asks can: neither a rule nor what several share can.
+    #[must_use]
+    pub fn says_mine(&self) -> Option<usize> {
+        self.tests()
+            .into_iter()
+            .find(|test| test.field == Field::State(State::Mine))
+            .map(|test| test.at)
+    }
+}
+
 /// One test of one field.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Test {

@@ -36,7 +36,8 @@ pub(crate) struct Asked {
     pub strip: Option<usize>,
 }
 
-/// Where an error stands in a list: by part where that was asked for, then by attention, then by number.
+/// Where an error stands in a list: what is settled or quiet last, the others by part where that was asked for, then by
+/// attention, then by number.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) struct Position {
     part: ListPart,
@@ -57,6 +58,7 @@ impl Position {
             "0" => ListPart::FromDeploy,
             "1" => ListPart::Rising,
             "2" => ListPart::Known,
+            "3" => ListPart::Handled,
             _ => return None,
         };
         let (score, number) = (parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
@@ -98,13 +100,15 @@ pub(crate) async fn page(
         .into_iter()
         .filter(|summary| summary.count > 0)
         .map(|summary| {
-            let part = part(flags.get(&ids::number(summary.reference)));
+            let part = part(&summary, flags.get(&ids::number(summary.reference)), now);
             rank(summary, &origins, part, asked.by_part, now)
         })
         .collect();
     ranked.sort_by_key(|error| error.position);
     let total_without_words = total(&ranked);
-    let headline = headline(database, &ranked, &asked, now).await?;
+    let open = ranked.partition_point(|error| error.part != ListPart::Handled);
+    let handled = i64::try_from(ranked.len() - open).unwrap_or(i64::MAX);
+    let headline = headline(database, ranked.split_at(open), &asked, now).await?;
     if !asked.words.is_empty() {
         let references: Vec<Reference> = ranked.iter().map(|error| error.summary.reference).collect();
         let latest = errors::latest(database, &references).await?;
@@ -141,7 +145,7 @@ pub(crate) async fn page(
                     .as_ref()
                     .map(|(then, _)| held_against(summary, then.get(&summary.reference))),
                 flags: words(flags.get(&ids::number(summary.reference))),
-                since_deploy: error.part == ListPart::FromDeploy,
+                since_deploy: is_since_deploy(flags.get(&ids::number(summary.reference))),
                 part: error.part,
                 origin: origin_of(summary, &origins),
                 version_share,
@@ -160,6 +164,7 @@ pub(crate) async fn page(
         items,
         total,
         total_without_words,
+        handled,
         headline,
         traffic: RequestCounts { requests, failed },
         against: period,
@@ -180,7 +185,7 @@ const HEADLINE_STEPS: usize = 48;
 
 async fn headline(
     database: &Database,
-    ranked: &[Ranked],
+    (ranked, handled): (&[Ranked], &[Ranked]),
     asked: &Asked,
     now: DateTime<Utc>,
 ) -> Result<Sentence, StoreError> {
@@ -207,7 +212,7 @@ async fn headline(
         came,
         young.first().copied().or(first),
         young.len(),
-        ranked.len(),
+        (ranked.len(), handled.len()),
         now,
     ))
 }
@@ -270,7 +275,8 @@ pub(crate) async fn one(
     let moved = moved::of_error(database, reference).await?;
     let may_be = moved::may_be(database, reference, now).await?;
     let withdrawn = flags::withdrawn(database, number, scope.from, scope.to).await?;
-    let (flags, part) = (words(Some(&flagged)), part(Some(&flagged)));
+    let (flags, part) = (words(Some(&flagged)), part(&summary, Some(&flagged), now));
+    let since_deploy = is_since_deploy(Some(&flagged));
     let steps = Steps::cut_coarsely(scope.from, scope.to, HEADLINE_STEPS);
     let strip = timelines(database, &[&summary], scope, steps).await?.pop();
     let version_share = strip.and_then(|strip| headline::version_share(&summary, &strip, now));
@@ -285,7 +291,7 @@ pub(crate) async fn one(
             .collect(),
         error: ErrorItem {
             flags,
-            since_deploy: part == ListPart::FromDeploy,
+            since_deploy,
             part,
             version_share,
             sentence,
@@ -417,13 +423,22 @@ fn words(flags: Option<&Vec<Flag>>) -> Vec<String> {
         .collect()
 }
 
-/// Which part of a list an error belongs to: whether a deploy stands at the beginning of a flag, since it began with one,
-/// or a version brought the error, or brought it back.
-fn part(flags: Option<&Vec<Flag>>) -> ListPart {
-    match flags {
-        Some(flags) if flags.iter().any(Flag::is_since_deploy) => ListPart::FromDeploy,
-        Some(flags) if !flags.is_empty() => ListPart::Rising,
-        _ => ListPart::Known,
+/// Whether a deploy stands at the beginning of a flag: it began with one, or a version brought the error, or brought it
+/// back.
+fn is_since_deploy(flags: Option<&Vec<Flag>>) -> bool {
+    flags.is_some_and(|flags| flags.iter().any(Flag::is_since_deploy))
+}
+
+/// Which part of a list an error belongs to.
+fn part(summary: &Summary, flags: Option<&Vec<Flag>>, now: DateTime<Utc>) -> ListPart {
+    if !summary.handling.is_open(now) {
+        ListPart::Handled
+    } else if is_since_deploy(flags) {
+        ListPart::FromDeploy
+    } else if flags.is_some_and(|flags| !flags.is_empty()) {
+        ListPart::Rising
+    } else {
+        ListPart::Known
     }
 }
 
@@ -444,7 +459,11 @@ fn rank(summary: Summary, origins: &Origins, part: ListPart, by_part: bool, now:
     }
     Ranked {
         position: Position {
-            part: if by_part { part } else { ListPart::Known },
+            part: match part {
+                ListPart::Handled => part,
+                _ if by_part => part,
+                _ => ListPart::Known,
+            },
             score: Reverse(weighed.score),
             number: summary.reference.number(),
         },

@@ -77,12 +77,13 @@ pub(crate) fn of_one(error: &Summary, version_share: Option<f64>) -> String {
 }
 
 /// What the list leads with. `came`: the first young error that came with a version, and its share of that version's
-/// requests; `first`: the first young one, else the first; `young` and `total`: how many there are.
+/// requests; `first`: the first young one, else the first; `young`, `total` and `handled`: how many are young, how many
+/// there are that are open, how many are settled or quiet.
 pub(crate) fn page(
     came: Option<(&Summary, f64)>,
     first: Option<&Summary>,
     young: usize,
-    total: usize,
+    (total, handled): (usize, usize),
     now: DateTime<Utc>,
 ) -> Sentence {
     if let Some((error, share)) = came {
@@ -96,7 +97,12 @@ pub(crate) fn page(
         return sentence(&lead, " since its deploy".to_owned(), Some(error.first_seen), &rest);
     }
     let Some(error) = first else {
-        return sentence("", "Nothing fails.".to_owned(), None, "");
+        let text = if handled > 0 {
+            "All that fails is settled or quiet."
+        } else {
+            "Nothing fails."
+        };
+        return sentence("", text.to_owned(), None, "");
     };
     let service = &error.service;
     let lead = match error.request_share() {
@@ -293,21 +299,25 @@ mod tests {
     #[test]
     fn the_list_leads_with_what_a_deploy_brought_and_counts_the_other_new_errors() {
         let (came, known) = (came(), known());
-        let said = page(Some((&came, 0.25)), Some(&came), 2, 3, now());
+        let said = page(Some((&came, 0.25)), Some(&came), 2, (3, 0), now());
         assert_eq!(
             read(&said),
             "25 % of the requests to fares 2.4.0 fail since its deploy 26 min ago: DivisionByZero. 1 other error is \
              new in the last 24 hours."
         );
         assert_eq!(
-            read(&page(None, Some(&came), 3, 9, now())),
+            read(&page(None, Some(&came), 3, (9, 0), now())),
             "fares fails with DivisionByZero, first seen in fares 2.4.0 26 min ago. 2 other errors are new in the \
              last 24 hours."
         );
         assert_eq!(
-            read(&page(None, Some(&known), 0, 12, now())),
+            read(&page(None, Some(&known), 0, (12, 2), now())),
             "fares fails with DivisionByZero. No error is new in the last 24 hours; 12 are known from before."
         );
-        assert_eq!(read(&page(None, None, 0, 0, now())), "Nothing fails.");
+        assert_eq!(read(&page(None, None, 0, (0, 0), now())), "Nothing fails.");
+        assert_eq!(
+            read(&page(None, None, 0, (0, 2), now())),
+            "All that fails is settled or quiet."
+        );
     }
 }

@@ -8,6 +8,7 @@ use outcrop_core::deploy::FlagKind;
 use outcrop_core::trace::in_words;
 use outcrop_core::unwell;
 use outcrop_store::deploys::facts;
+use outcrop_store::errors::handling;
 use outcrop_store::flags::Flag;
 use outcrop_store::people::service_names;
 use outcrop_store::traffic::now;
@@ -31,11 +32,14 @@ pub(crate) async fn report(database: &Database, scope: &Scope) -> Result<NowRepo
             .as_deref()
             .is_none_or(|asked| service_names::is_meant(asked, service))
     };
-    let (endpoints, flags, busy) = futures_util::try_join!(
+    let (endpoints, flags, busy, handled) = futures_util::try_join!(
         now::endpoints(database, environment, at),
         now::flags(database, environment, at),
-        now::busiest(database, environment, at, BUSY)
+        now::busiest(database, environment, at, BUSY),
+        handling::of(database, None)
     )?;
+    // Of what is settled or quiet somebody has said that nobody needs to hear now.
+    let is_open = |error: i32| handled.get(&error).is_none_or(|handling| handling.is_open(at));
     let endpoints: Vec<now::Endpoint> = endpoints
         .into_iter()
         .filter(|endpoint| is_asked(&endpoint.service))
@@ -88,25 +92,13 @@ pub(crate) async fn report(database: &Database, scope: &Scope) -> Result<NowRepo
     let lately = now::occurred_since(database, &said, environment, at - LATELY).await?;
     let standing: Vec<&Flag> = flags
         .iter()
-        .filter(|flag| is_asked(&flag.service) && lately.contains(&flag.error_id))
+        .filter(|flag| is_asked(&flag.service) && is_open(flag.error_id) && lately.contains(&flag.error_id))
         .collect();
     items.extend(said_once(&standing));
-    for error in busy.into_iter().filter(|error| is_asked(&error.service)) {
-        let is_known = flags.iter().any(|flag| flag.error_id == error.error_id);
-        #[expect(clippy::cast_precision_loss, reason = "counts of a quarter of an hour")]
-        let is_busy = error.count >= BUSY && error.count as f64 > error.usual * BUSY_FACTOR;
-        if !is_known && is_busy {
-            items.push(NowItem {
-                kind: "error".to_owned(),
-                service: error.service,
-                what: error.title,
-                reference: Some(ids::reference(error.error_id).to_string()),
-                why: format!("{} in the last 15 minutes; {:.1} is usual", error.count, error.usual),
-                since: error.since,
-                weight: weight(0.4),
-            });
-        }
-    }
+    let is_news = |error: &now::Busy| {
+        is_asked(&error.service) && is_open(error.error_id) && flags.iter().all(|flag| flag.error_id != error.error_id)
+    };
+    items.extend(busy.into_iter().filter(is_news).filter_map(busier));
     without_echoes(database, &mut items, at).await?;
     items.sort_by_key(|item| std::cmp::Reverse((item.since, item.weight)));
     let sum = |of: fn(&now::Endpoint) -> u64| i64::try_from(endpoints.iter().map(of).sum::<u64>()).unwrap_or(i64::MAX);
@@ -120,6 +112,21 @@ pub(crate) async fn report(database: &Database, scope: &Scope) -> Result<NowRepo
         services: i64::try_from(services.len()).unwrap_or(i64::MAX),
         items,
         troubles: vec![],
+    })
+}
+
+/// An error of which nothing was said, where it occurs more often than usual.
+fn busier(error: now::Busy) -> Option<NowItem> {
+    #[expect(clippy::cast_precision_loss, reason = "counts of a quarter of an hour")]
+    let is_busy = error.count >= BUSY && error.count as f64 > error.usual * BUSY_FACTOR;
+    is_busy.then(|| NowItem {
+        kind: "error".to_owned(),
+        service: error.service,
+        what: error.title,
+        reference: Some(ids::reference(error.error_id).to_string()),
+        why: format!("{} in the last 15 minutes; {:.1} is usual", error.count, error.usual),
+        since: error.since,
+        weight: weight(0.4),
     })
 }
 

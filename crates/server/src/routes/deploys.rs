@@ -10,7 +10,7 @@ use outcrop_store::deploys::changes::Changes;
 use outcrop_store::deploys::{Deploy, changes};
 
 use super::input::Body;
-use super::query::{limit, scope};
+use super::query::{limit, window as window_of};
 use super::viewer::Pipeline;
 use crate::answers::deploy_check;
 use crate::api_error::ApiError;
@@ -165,7 +165,7 @@ pub(super) async fn list_deploys(
         ..ErrorQuery::default()
     };
     let now = Utc::now();
-    let window = scope(&window, now)?;
+    let window = window_of(&window, now)?;
     let database = state.database.clone();
     let items = state
         .on_main(async move {

@@ -23,13 +23,13 @@ const LONGEST_WORDS: usize = 200;
 ))]
 #[get("/errors")]
 pub(super) async fn list(
-    _viewer: Viewer,
+    viewer: Viewer,
     request: HttpRequest,
     state: web::Data<State>,
 ) -> Result<web::Json<ErrorPage>, ApiError> {
     let query: ErrorQuery = parameters(request.query_string())?;
     let now = Utc::now();
-    let scope = scope(&query, now)?;
+    let scope = scope(&query, &viewer, now)?;
     let limit = limit(query.limit)?;
     let strip = query
         .strip
@@ -77,7 +77,7 @@ fn position(cursor: &str) -> Result<Position, ApiError> {
 ))]
 #[get("/errors/{ref}")]
 pub(super) async fn one(
-    _viewer: Viewer,
+    viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
     state: web::Data<State>,
@@ -85,7 +85,7 @@ pub(super) async fn one(
     let query: ErrorQuery = parameters(request.query_string())?;
     let reference = error_of(&state, &path).await?;
     let now = Utc::now();
-    let scope = scope(&query, now)?;
+    let scope = scope(&query, &viewer, now)?;
     let earlier = against(query.against.as_deref(), &scope)?;
     let database = state.database.clone();
     let detail = state

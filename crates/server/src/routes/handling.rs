@@ -1,11 +1,13 @@
 //! What people do about errors: take, settle, quiet, reopen, note.
 
-use actix_web::{get, post, web};
+use actix_web::{HttpRequest, get, post, web};
 use chrono::{TimeDelta, Utc};
-use outcrop_api::{HandlingAction, HandlingChange, HandlingState, Problem};
+use outcrop_api::{
+    HandlingAction, HandlingChange, HandlingList, HandlingOfMany, HandlingQuery, HandlingState, Problem, UndoneHandling,
+};
 use outcrop_core::Reference;
 use outcrop_store::errors::handling;
-use outcrop_store::errors::handling::Action;
+use outcrop_store::errors::handling::{Action, HandlingError};
 use outcrop_store::{Database, StoreError};
 
 use super::input::Body;
@@ -13,11 +15,13 @@ use super::query::{error_of, must_be_known};
 use super::viewer::Viewer;
 use crate::answers::settled;
 use crate::api_error::ApiError;
-use crate::routes::parameters::bad;
+use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
 
 /// Longest note, in bytes.
 const MAX_NOTE: usize = 4_000;
+/// Most errors about which something is done at once.
+const MAX_ERRORS: usize = 500;
 /// Longest quiet, in days: what is quiet for longer is settled, or dropped.
 const MAX_QUIET_DAYS: i64 = 365;
 
@@ -42,42 +46,133 @@ pub(super) async fn show_handling(
 
 /// Does something about an error.
 #[utoipa::path(operation_id = "handle_error", tag = "handling", request_body = HandlingAction, params(("ref" = String,
-    Path, description = "The error's reference")), responses(
+    Path, description = "The error's reference"), HandlingQuery), responses(
     (status = 200, body = HandlingState),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 409, body = Problem, content_type = "application/problem+json", description = "Somebody did \
+        something about it since"),
 ))]
 #[post("/errors/{ref}/handling")]
 pub(super) async fn handle_error(
     viewer: Viewer,
     path: web::Path<String>,
+    request: HttpRequest,
     body: Body<HandlingAction>,
     state: web::Data<State>,
 ) -> Result<web::Json<HandlingState>, ApiError> {
+    let query: HandlingQuery = parameters(request.query_string())?;
+    let mut done = act(viewer, &[path.into_inner()], body.into_inner(), query.after, &state).await?;
+    done.pop().map(web::Json).ok_or_else(|| bad("no error is named"))
+}
+
+/// Does the same about many errors: about all of them, or about none.
+#[utoipa::path(operation_id = "handle_errors", tag = "handling", request_body = HandlingOfMany, responses(
+    (status = 200, body = HandlingList),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[post("/handling")]
+pub(super) async fn handle_errors(
+    viewer: Viewer,
+    body: Body<HandlingOfMany>,
+    state: web::Data<State>,
+) -> Result<web::Json<HandlingList>, ApiError> {
+    let HandlingOfMany { errors, action } = body.into_inner();
+    let items = act(viewer, &errors, action, None, &state).await?;
+    Ok(web::Json(HandlingList { items }))
+}
+
+/// Undoes the last change of how an error is handled: it is again as it was before.
+#[utoipa::path(operation_id = "undo_handling", tag = "handling", request_body = UndoneHandling, params(("ref" = String,
+    Path, description = "The error's reference")), responses(
+    (status = 200, body = HandlingState),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 409, body = Problem, content_type = "application/problem+json", description = "Another change came \
+        after it"),
+))]
+#[post("/errors/{ref}/handling/undo")]
+pub(super) async fn undo_handling(
+    viewer: Viewer,
+    path: web::Path<String>,
+    body: Body<UndoneHandling>,
+    state: web::Data<State>,
+) -> Result<web::Json<HandlingState>, ApiError> {
     viewer.must_engineer()?;
-    let reference = error_of(&state, &path).await?;
-    let action = action(body.into_inner(), &viewer.email)?;
-    if let Action::QuietWhere(text) = &action {
-        must_be_known(&state, text).await?;
-    }
-    let database = state.database.clone();
-    let is_known = {
-        let database = database.clone();
-        state
-            .on_main(async move { Ok(outcrop_store::find::error(&database, reference).await?.is_some()) })
-            .await?
-    };
-    if !is_known {
-        return Err(ApiError::NotFound(format!("there is no error {reference}")));
-    }
+    let error = known(&state, &path).await?;
+    let (database, UndoneHandling { change }) = (state.database.clone(), body.into_inner());
     let done = state
         .on_main(async move {
-            handling::act(&database, reference, &action, &viewer.email, Utc::now()).await?;
-            read(&database, reference).await
+            let done = handling::undo(&database, error, change, &viewer.email, Utc::now()).await;
+            Ok(match refusal(done)? {
+                None => Ok(read(&database, error).await?),
+                Some(refusal) => Err(refusal),
+            })
         })
         .await?;
-    Ok(web::Json(done))
+    done.map(web::Json)
+}
+
+async fn act(
+    viewer: Viewer,
+    named: &[String],
+    asked: HandlingAction,
+    after: Option<i64>,
+    state: &State,
+) -> Result<Vec<HandlingState>, ApiError> {
+    viewer.must_engineer()?;
+    if !(1..=MAX_ERRORS).contains(&named.len()) {
+        return Err(bad(format!("name 1 to {MAX_ERRORS} errors")));
+    }
+    let action = action(asked, &viewer.email)?;
+    if let Action::QuietWhere(text) = &action {
+        must_be_known(state, text).await?;
+    }
+    let mut errors = vec![];
+    for name in named {
+        errors.push(known(state, name).await?);
+    }
+    let database = state.database.clone();
+    state
+        .on_main(async move {
+            let done = handling::act(&database, &errors, &action, &viewer.email, Utc::now(), after).await;
+            if let Some(refusal) = refusal(done)? {
+                return Ok(Err(refusal));
+            }
+            let mut states = vec![];
+            for error in errors {
+                states.push(read(&database, error).await?);
+            }
+            Ok(Ok(states))
+        })
+        .await?
+}
+
+/// What whoever acted is told where nothing was done.
+fn refusal(done: Result<(), HandlingError>) -> Result<Option<ApiError>, StoreError> {
+    match done {
+        Ok(()) => Ok(None),
+        Err(HandlingError::Store(error)) => Err(error),
+        Err(error @ HandlingError::Meanwhile { .. }) => Ok(Some(ApiError::Conflict(error.to_string()))),
+        Err(error @ HandlingError::NoChange(_)) => Ok(Some(ApiError::NotFound(error.to_string()))),
+    }
+}
+
+/// The error of a reference, where there is one.
+async fn known(state: &State, name: &str) -> Result<Reference, ApiError> {
+    let reference = error_of(state, name).await?;
+    let database = state.database.clone();
+    let is_known = state
+        .on_main(async move { Ok(outcrop_store::find::error(&database, reference).await?.is_some()) })
+        .await?;
+    if is_known {
+        Ok(reference)
+    } else {
+        Err(ApiError::NotFound(format!("there is no error {reference}")))
+    }
 }
 
 fn named(what: &str, text: &str, longest: usize) -> Result<String, ApiError> {
@@ -122,7 +217,10 @@ async fn read(database: &Database, reference: Reference) -> Result<HandlingState
         .unwrap_or_default();
     let history = handling::changes(database, reference).await?;
     let known = handling::since_settled(database, number).await?;
+    let last = history.iter().find(|change| change.verb != "note");
     Ok(HandlingState {
+        last_change: last.map(|change| change.id),
+        can_be_undone: last.is_some_and(|change| change.can_be_undone),
         verdict: known.map(|known| settled::verdict(&known, now)),
         reference: reference.to_string(),
         quiet_until: handling.quiet_in_words(now),

@@ -22,7 +22,7 @@ use crate::clock::millis;
 use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
 
-fn window(asked: &LogQuery) -> Result<Scope, ApiError> {
+fn window(asked: &LogQuery, viewer: &Viewer) -> Result<Scope, ApiError> {
     let window = ErrorQuery {
         service: asked.service.clone(),
         environment: asked.environment.clone(),
@@ -33,7 +33,7 @@ fn window(asked: &LogQuery) -> Result<Scope, ApiError> {
         predicate: asked.predicate.clone(),
         ..ErrorQuery::default()
     };
-    let scope = scope(&window, Utc::now())?;
+    let scope = scope(&window, viewer, Utc::now())?;
     if let (Some(predicate), Some(text)) = (&scope.predicate, &asked.predicate) {
         predicate.for_log_lines().map_err(|mistake| {
             let place = super::predicate::place(text, &mistake);
@@ -84,12 +84,12 @@ fn template(text: Option<&String>) -> Result<Option<[u8; 16]>, ApiError> {
 ))]
 #[get("/logs")]
 pub(super) async fn list_lines(
-    _viewer: Viewer,
+    viewer: Viewer,
     request: HttpRequest,
     state: web::Data<State>,
 ) -> Result<web::Json<LogPage>, ApiError> {
     let query: LogQuery = parameters(request.query_string())?;
-    let (scope, limit) = (window(&query)?, limit(query.limit)?);
+    let (scope, limit) = (window(&query, &viewer)?, limit(query.limit)?);
     let trace = query.trace.as_deref().filter(|trace| !trace.is_empty());
     let error = match query.error.as_deref().filter(|error| !error.is_empty()) {
         Some(error) => Some(error_of(&state, error).await?),
@@ -158,7 +158,7 @@ fn span(line: &Line) -> Option<SpanId> {
 ))]
 #[get("/logs/templates")]
 pub(super) async fn list_templates(
-    _viewer: Viewer,
+    viewer: Viewer,
     request: HttpRequest,
     state: web::Data<State>,
 ) -> Result<web::Json<LogTemplates>, ApiError> {
@@ -175,7 +175,7 @@ pub(super) async fn list_templates(
             "templates are counted by the hour, service and environment: {name} cannot narrow them"
         )));
     }
-    let (scope, limit) = (window(&query)?, limit(query.limit)?);
+    let (scope, limit) = (window(&query, &viewer)?, limit(query.limit)?);
     let earlier = against_or_before(query.against.as_deref(), &scope)?;
     let asked = AskedTemplates {
         text: query.text.filter(|text| !text.is_empty()),

@@ -8,7 +8,7 @@ use outcrop_store::deploys::markers::{Asked, Facts, Marker};
 use outcrop_store::{Database, StoreError};
 
 use super::input::Body;
-use super::query::{limit, scope};
+use super::query::{limit, window as window_of};
 use super::viewer::{Pipeline, Viewer};
 use crate::answers::flag_items::flag_item;
 use crate::answers::sentences::ratio;
@@ -106,7 +106,7 @@ pub(super) async fn list_markers(
     let limit = limit(asked.limit)?;
     let since = asked.since.or_else(|| asked.from.is_none().then(|| "7d".to_owned()));
     let now = Utc::now();
-    let window = scope(
+    let window = window_of(
         &ErrorQuery {
             since,
             from: asked.from,

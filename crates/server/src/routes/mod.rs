@@ -100,6 +100,8 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(slices::set_settings)
             .service(handling::show_handling)
             .service(handling::handle_error)
+            .service(handling::handle_errors)
+            .service(handling::undo_handling)
             .service(markers::mark_change)
             .service(markers::list_markers)
             .service(markers::remove_marker)

@@ -26,7 +26,7 @@ use crate::state::State;
 ))]
 #[get("/errors/{ref}/occurrences")]
 pub(super) async fn of_error(
-    _viewer: Viewer,
+    viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
     state: web::Data<State>,
@@ -44,7 +44,7 @@ pub(super) async fn of_error(
         predicate: query.predicate,
         ..ErrorQuery::default()
     };
-    let scope = scope(&window, Utc::now())?;
+    let scope = scope(&window, &viewer, Utc::now())?;
     let database = state.database.clone();
     let rows = state
         .on_main(async move {

@@ -13,6 +13,7 @@ use outcrop_store::asking::attributes;
 use outcrop_store::retention::RETENTION_DAYS;
 use outcrop_store::{Scope, grouping};
 
+use super::viewer::Viewer;
 use crate::api_error::ApiError;
 use crate::routes::parameters::bad;
 use crate::state::State;
@@ -48,7 +49,18 @@ pub(super) fn limit(asked: Option<u32>) -> Result<usize, ApiError> {
     }
 }
 
-pub(super) fn scope(query: &ErrorQuery, now: DateTime<Utc>) -> Result<Scope, ApiError> {
+/// What is looked at, and who asks.
+pub(super) fn scope(query: &ErrorQuery, viewer: &Viewer, now: DateTime<Utc>) -> Result<Scope, ApiError> {
+    let asked = query.predicate.as_deref().filter(|text| !text.is_empty());
+    let predicate = asked.map(read_predicate).transpose()?;
+    Ok(Scope {
+        predicate: predicate.map(|predicate| Arc::new(predicate.asked_by(&viewer.email))),
+        ..window(query, now)?
+    })
+}
+
+/// What is looked at, whatever a predicate says.
+pub(super) fn window(query: &ErrorQuery, now: DateTime<Utc>) -> Result<Scope, ApiError> {
     let to = time("to", query.to)?.unwrap_or(now);
     let from = match (&query.since, query.from) {
         (Some(_), Some(_)) => return Err(bad("give since or from, not both")),
@@ -86,7 +98,7 @@ pub(super) fn scope(query: &ErrorQuery, now: DateTime<Utc>) -> Result<Scope, Api
         version: named(&query.version),
         from,
         to,
-        predicate: named(&query.predicate).map(|text| predicate(&text)).transpose()?,
+        predicate: None,
     })
 }
 
@@ -157,7 +169,7 @@ pub(super) async fn error_of(state: &State, text: &str) -> Result<Reference, Api
 
 /// Refuses a predicate that waits for what nothing has: it would wait for ever.
 pub(super) async fn must_be_known(state: &State, text: &str) -> Result<(), ApiError> {
-    let (database, asked) = (state.database.clone(), predicate(text)?);
+    let (database, asked) = (state.database.clone(), shared_predicate(text)?);
     let unknown = state
         .on_main(async move { attributes::unknown(&database, &asked).await })
         .await?;
@@ -167,24 +179,37 @@ pub(super) async fn must_be_known(state: &State, text: &str) -> Result<(), ApiEr
         length: unknown.name.len(),
         message: unknown.to_string(),
     };
-    let (at, length) = super::predicate::place(text, &mistake);
-    Err(ApiError::Predicate {
-        message: mistake.message,
-        at,
-        length,
-    })
+    Err(refused(text, mistake))
 }
 
 /// Reads a predicate; a mistake becomes the caller's, with its place.
-pub(super) fn predicate(text: &str) -> Result<Arc<Predicate>, ApiError> {
-    outcrop_core::query::parse(text).map(Arc::new).map_err(|mistake| {
-        let place = super::predicate::place(text, &mistake);
-        ApiError::Predicate {
-            message: mistake.message,
-            at: place.0,
-            length: place.1,
-        }
-    })
+fn read_predicate(text: &str) -> Result<Predicate, ApiError> {
+    outcrop_core::query::parse(text).map_err(|mistake| refused(text, mistake))
+}
+
+/// Reads a predicate that is kept for others, or for no one who asks: it cannot say `mine`.
+pub(super) fn shared_predicate(text: &str) -> Result<Predicate, ApiError> {
+    let predicate = read_predicate(text)?;
+    match predicate.says_mine() {
+        None => Ok(predicate),
+        Some(at) => Err(refused(
+            text,
+            Mistake {
+                at,
+                length: "mine".len(),
+                message: "`mine` is of whoever asks, and this holds for everybody: write `taken by`".to_owned(),
+            },
+        )),
+    }
+}
+
+fn refused(text: &str, mistake: Mistake) -> ApiError {
+    let (at, length) = super::predicate::place(text, &mistake);
+    ApiError::Predicate {
+        message: mistake.message,
+        at,
+        length,
+    }
 }
 
 /// Cursors are opaque to callers: text in base64url.

@@ -12,7 +12,7 @@ use outcrop_store::people::keys::Bounds;
 use outcrop_store::people::{AccessError, drops, keys};
 
 use super::input::Body;
-use super::query::{error_of, predicate};
+use super::query::{error_of, shared_predicate};
 use super::viewer::Viewer;
 use crate::access::Secret;
 use crate::answers::key_item;
@@ -263,7 +263,7 @@ pub(super) async fn make_drop(
     let named = error.clone();
     let error = match (&text, &error) {
         (Some(text), None) => {
-            let parsed = predicate(text)?;
+            let parsed = shared_predicate(text)?;
             parsed.for_single_occurrences().map_err(|mistake| {
                 let (at, length) = super::predicate::place(text, &mistake);
                 ApiError::Predicate {

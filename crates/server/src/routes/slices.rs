@@ -16,7 +16,7 @@ use outcrop_store::people::settings;
 use outcrop_store::people::settings::ServiceSetting;
 
 use super::input::Body;
-use super::query::{cursor, error_of, limit, predicate, read_cursor, scope};
+use super::query::{cursor, error_of, limit, read_cursor, scope, shared_predicate};
 use super::viewer::Viewer;
 use crate::answers::unknown::unknown;
 use crate::api_error::ApiError;
@@ -68,7 +68,7 @@ pub(super) async fn save_slice(
         return Err(bad(format!("a slice needs a name of 1 to {LONGEST} bytes")));
     }
     let text = body.into_inner().predicate;
-    let parsed = predicate(&text)?;
+    let parsed = shared_predicate(&text)?;
     if parsed.tests().iter().any(|test| test.field == Field::Slice) {
         return Err(bad("a slice may not name another slice"));
     }
@@ -109,7 +109,7 @@ pub(super) async fn remove_slice(
 ))]
 #[get("/parts")]
 pub(super) async fn list_parts(
-    _viewer: Viewer,
+    viewer: Viewer,
     request: HttpRequest,
     state: web::Data<State>,
 ) -> Result<web::Json<PartList>, ApiError> {
@@ -136,7 +136,7 @@ pub(super) async fn list_parts(
         predicate: asked.predicate,
         ..ErrorQuery::default()
     };
-    let scope = scope(&window, Utc::now())?;
+    let scope = scope(&window, &viewer, Utc::now())?;
     let database = state.database.clone();
     let rows_and_note = async move {
         let rows = parts::values(&database, &scope, &field, VALUES).await?;
@@ -179,7 +179,7 @@ pub(super) async fn list_parts(
 ))]
 #[get("/errors/{ref}/users")]
 pub(super) async fn users_of_error(
-    _viewer: Viewer,
+    viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
     state: web::Data<State>,
@@ -196,7 +196,7 @@ pub(super) async fn users_of_error(
         predicate: asked.predicate,
         ..ErrorQuery::default()
     };
-    let scope = scope(&window, Utc::now())?;
+    let scope = scope(&window, &viewer, Utc::now())?;
     let database = state.database.clone();
     let fetched = i64::try_from(limit).unwrap_or(i64::MAX).saturating_add(1);
     let rows = state

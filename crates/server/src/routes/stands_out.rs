@@ -20,14 +20,14 @@ use crate::state::State;
 ))]
 #[get("/errors/{ref}/stands-out")]
 pub(super) async fn of_error(
-    _viewer: Viewer,
+    viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
     state: web::Data<State>,
 ) -> Result<web::Json<Common>, ApiError> {
     let query: ErrorQuery = parameters(request.query_string())?;
     let reference = error_of(&state, &path).await?;
-    let scope = scope(&query, Utc::now())?;
+    let scope = scope(&query, &viewer, Utc::now())?;
     let database = state.database.clone();
     let common = state
         .on_main(async move { stands_out::of_error(&database, reference, &scope).await })

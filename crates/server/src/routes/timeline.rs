@@ -22,14 +22,14 @@ const STEPS: (u32, u32) = (60, 400);
 ))]
 #[get("/errors/{ref}/timeline")]
 pub(super) async fn of_error(
-    _viewer: Viewer,
+    viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
     state: web::Data<State>,
 ) -> Result<web::Json<Timeline>, ApiError> {
     let query: TimelineQuery = parameters(request.query_string())?;
     let reference = error_of(&state, &path).await?;
-    let scope = scope(&query.window(), Utc::now())?;
+    let scope = scope(&query.window(), &viewer, Utc::now())?;
     let most = query.steps.unwrap_or(STEPS.0);
     if !(2..=STEPS.1).contains(&most) {
         return Err(bad(format!("steps is {most}; it must be 2 to {}", STEPS.1)));

@@ -17,7 +17,7 @@ use outcrop_store::traffic::{Endpoint, Wanted, groups};
 use outcrop_store::{Scope, traces, traffic};
 
 use super::input::Body;
-use super::query::{against, cursor, limit, read_cursor, scope};
+use super::query::{against, cursor, limit, read_cursor};
 use super::traces::kept_because;
 use super::viewer::Viewer;
 use crate::answers::slow;
@@ -39,7 +39,7 @@ pub(super) fn window(asked: &TrafficQuery) -> Result<Scope, ApiError> {
         to: asked.to,
         ..ErrorQuery::default()
     };
-    scope(&window, Utc::now())
+    super::query::window(&window, Utc::now())
 }
 
 /// Endpoints with their traffic, failures and latency.

@@ -291,6 +291,8 @@ impl Resolver<'_> {
             Field::State(State::Settled) => summary.handling.settled_in.is_some(),
             Field::State(State::Quiet) => summary.handling.is_quiet(self.scope.to),
             Field::State(State::Taken) => summary.handling.taken_by.is_some(),
+            // Nobody asks: a rule does.
+            Field::State(State::Mine) => false,
             Field::State(state) => flags.get(&crate::ids::number(summary.reference)).is_some_and(|flags| {
                 let kind = match state {
                     State::New => FlagKind::New,

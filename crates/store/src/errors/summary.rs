@@ -96,6 +96,7 @@ impl Summary {
             kind: self.kind(),
             recent: self.recent.unsigned_abs(),
             weight: self.weight,
+            handled: self.handling.in_words(now),
         })
     }
 }

@@ -207,3 +207,165 @@ async fn a_member_has_pages_as_they_want_them_on_whatever_machine() {
     assert_eq!(status, StatusCode::OK);
     assert_eq!(get(&state, &token, path).await, built_in);
 }
+
+#[tokio::test]
+async fn what_is_settled_or_quiet_comes_last_leads_nothing_and_is_not_of_now() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    let error = reference(&state, &token, "ZeroDivisionError").await;
+    let before = get(&state, &token, "/api/v1/errors").await;
+    assert_eq!(before["items"][0]["ref"], error.as_str());
+    assert_eq!(
+        (&before["handled"], &before["items"][0]["part"]),
+        (&json!(0), &json!("known"))
+    );
+    let of_now = async || {
+        let now = get(&state, &token, "/api/v1/now").await;
+        let items = now["items"].as_array().unwrap().clone();
+        items.iter().any(|item| item["ref"] == error.as_str())
+    };
+    assert!(of_now().await, "it is busy");
+    let tomorrow = (chrono::Utc::now() + chrono::TimeDelta::days(1)).to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
+    for (body, said) in [
+        (
+            json!({"verb": "settle", "version": "2.4.1"}),
+            "settled in 2.4.1".to_owned(),
+        ),
+        (
+            json!({"verb": "quiet", "until": &tomorrow}),
+            format!("quiet until {tomorrow}"),
+        ),
+    ] {
+        let path = format!("/api/v1/errors/{error}/handling");
+        let (status, _) = send(&state, &token, Method::POST, &path, &body).await;
+        assert_eq!(status, StatusCode::OK);
+        let page = get(&state, &token, "/api/v1/errors").await;
+        let last = page["items"].as_array().unwrap().last().unwrap();
+        assert_eq!(
+            (&last["ref"], &last["part"]),
+            (&json!(error), &json!("handled")),
+            "{page}"
+        );
+        assert_eq!(last["attention"]["reasons"][0], said.as_str());
+        assert_eq!(page["handled"], 1);
+        assert!(
+            !page["headline"]["text"].as_str().unwrap().contains("ZeroDivision"),
+            "{page}"
+        );
+        assert!(!of_now().await, "{said}");
+        send(&state, &token, Method::POST, &path, &json!({"verb": "reopen"})).await;
+    }
+    let after = get(&state, &token, "/api/v1/errors").await;
+    assert_eq!(after["items"][0]["ref"], error.as_str());
+    assert!(of_now().await);
+}
+
+#[tokio::test]
+async fn mine_is_what_whoever_asks_has_taken_and_no_rule_says_it() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    let mate = token_of(&state, "mate@skerry.example", "engineer", false).await;
+    let error = reference(&state, &token, "ZeroDivisionError").await;
+    let handling = format!("/api/v1/errors/{error}/handling");
+    let (status, _) = send(&state, &token, Method::POST, &handling, &json!({"verb": "take"})).await;
+    assert_eq!(status, StatusCode::OK);
+    for (who, asked, total) in [
+        (&token, "mine", 1),
+        (&mate, "mine", 0),
+        (&mate, "not%20mine%20and%20taken", 1),
+        (&token, "uncaught%20and%20(mine%20or%20quiet)", 1),
+    ] {
+        let page = get(&state, who, &format!("/api/v1/errors?where={asked}")).await;
+        assert_eq!(page["total"], total, "{asked}");
+    }
+    for (method, path, body) in [
+        (
+            Method::POST,
+            handling.as_str(),
+            json!({"verb": "quiet", "where": "mine"}),
+        ),
+        (
+            Method::PUT,
+            "/api/v1/slices/ours",
+            json!({"where": "uncaught and mine"}),
+        ),
+    ] {
+        let (status, said) = send(&state, &token, method, path, &body).await;
+        assert_eq!(status, StatusCode::BAD_REQUEST);
+        assert!(
+            said["detail"].as_str().unwrap().contains("`mine` is of whoever asks"),
+            "{said}"
+        );
+    }
+}
+
+#[tokio::test]
+async fn many_are_handled_at_once_the_last_change_is_undone_and_two_do_not_overwrite_each_other() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    let one = reference(&state, &token, "ZeroDivisionError").await;
+    let other = reference(&state, &token, "no tariff").await;
+    let take = json!({"errors": [one, other], "action": {"verb": "take", "by": "deck team"}});
+    let (status, done) = send(&state, &token, Method::POST, "/api/v1/handling", &take).await;
+    assert_eq!(status, StatusCode::OK, "{done}");
+    let last = done["items"][1]["last_change"].clone();
+    assert_eq!(
+        (&done["items"][0]["ref"], &done["items"][1]["taken_by"]),
+        (&json!(one), &json!("deck team"))
+    );
+    let path = format!("/api/v1/errors/{other}/handling");
+    // Both have seen the same; the second is told.
+    let settle = json!({"verb": "settle", "version": "2.4.1"});
+    let seen = format!("{path}?after={last}");
+    assert_eq!(
+        send(&state, &token, Method::POST, &seen, &settle).await.0,
+        StatusCode::OK
+    );
+    let (status, said) = send(&state, &token, Method::POST, &seen, &json!({"verb": "hand_back"})).await;
+    assert_eq!(status, StatusCode::CONFLICT);
+    assert!(
+        said["detail"]
+            .as_str()
+            .unwrap()
+            .contains("purser@skerry.example did something about"),
+        "{said}"
+    );
+    let now = get(&state, &token, &path).await;
+    assert_eq!(
+        (&now["settled_in"], &now["taken_by"]),
+        (&json!("2.4.1"), &json!("deck team"))
+    );
+    // Undone, it is as before; what came before that is not the last any more.
+    let undo = format!("{path}/undo");
+    let (status, _) = send(&state, &token, Method::POST, &undo, &json!({"change": last})).await;
+    assert_eq!(status, StatusCode::CONFLICT);
+    let (status, done) = send(
+        &state,
+        &token,
+        Method::POST,
+        &undo,
+        &json!({"change": now["last_change"]}),
+    )
+    .await;
+    assert_eq!(
+        (status, &done["open"], &done["taken_by"]),
+        (StatusCode::OK, &json!(true), &json!("deck team"))
+    );
+    // About all, or about none.
+    let some = json!({"errors": [one, "kobal-tirun"], "action": {"verb": "hand_back"}});
+    assert_eq!(
+        send(&state, &token, Method::POST, "/api/v1/handling", &some).await.0,
+        StatusCode::NOT_FOUND
+    );
+    for errors in [json!([]), json!(vec![one.as_str(); 501])] {
+        let asked = json!({"errors": errors, "action": {"verb": "hand_back"}});
+        assert_eq!(
+            send(&state, &token, Method::POST, "/api/v1/handling", &asked).await.0,
+            StatusCode::BAD_REQUEST
+        );
+    }
+    assert_eq!(
+        get(&state, &token, &format!("/api/v1/errors/{one}/handling")).await["taken_by"],
+        "deck team"
+    );
+}
