@@ -7,7 +7,7 @@ test.each([
   [{ open: false, settled_in: "2.4.1" }, "Not taken · settled in 2.4.1"],
   [
     { open: false, taken_by: "purser", quiet_until: "2026-11-30T09:00:00.000Z" },
-    "Taken by purser · quiet until 2026-11-30 09:00:00 UTC",
+    "Taken by purser · quiet until 2026-11-30 09:00 UTC",
   ],
   [{ open: false, quiet_until: "users > 50" }, "Not taken · quiet until users > 50"],
 ])("%j is said as %s", (handling, said) => expect(handlingInWords(handling)).toBe(said));

@@ -14,6 +14,7 @@ import {
 } from "../../api/client";
 import { Failed, Skeleton } from "../../ui/states";
 import { handlingInWords } from "./handling-in-words";
+import { untilInWords } from "../../ui/format";
 import { Button, Heading, Input, Refused } from "../../ui/kit";
 import { Ago } from "../../ui/time";
 
@@ -21,7 +22,7 @@ const VERBS: Record<string, (what: string) => string> = {
   take: (who) => `gave it to ${who}`,
   "hand back": () => "handed it back",
   settle: (version) => `settled it in ${version}`,
-  quiet: (until) => `made it quiet until ${until}`,
+  quiet: (until) => `made it quiet until ${untilInWords(until)}`,
   reopen: () => "reopened it",
   return: (version) => `opened it again: it returned in ${version}`,
   "speak up": (what) => `ended its quiet: ${what}`,
