@@ -242,7 +242,7 @@ async fn tell_stories(database: &Database) -> Result<(), Fault> {
         .find(|error| error.type_name == "TypeError");
     if let Some(crew) = crew {
         let settle = Action::Settle("5.12.0".to_owned());
-        handling::act(database, &[crew.reference], &settle, EMAIL, ago(SETTLED), None)
+        handling::act(database, &[crew.reference], &settle, (EMAIL, ago(SETTLED)), None)
             .await
             .map_err(|error| Fault::Refused(error.to_string()))?;
     }

@@ -1,5 +1,6 @@
 //! Answers: each reads what it needs, decides, and makes the wire type that routes and jobs send.
 
+mod against;
 pub mod deploy_check;
 pub mod endpoint_changes;
 pub(crate) mod errors;

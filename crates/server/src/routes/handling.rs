@@ -138,7 +138,7 @@ async fn act(
     let database = state.database.clone();
     state
         .on_main(async move {
-            let done = handling::act(&database, &errors, &action, &viewer.email, Utc::now(), after).await;
+            let done = handling::act(&database, &errors, &action, (&viewer.email, Utc::now()), after).await;
             if let Some(refusal) = refusal(done)? {
                 return Ok(Err(refusal));
             }

@@ -2,6 +2,7 @@
 //!
 //! Nothing here knows of predicates: [`crate::asking`] narrows what is read here.
 
+mod acting;
 pub mod handling;
 pub(crate) mod labels;
 mod latest;
