@@ -43,6 +43,10 @@ pub struct NewDeploy {
     /// What it brought: commits with the lines they changed, and who owns which files.
     #[serde(default)]
     pub changes: Option<DeployChanges>,
+    /// References of the service's errors that it settles, in this version.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(max_items = 500)]
+    pub settles: Vec<String>,
 }
 
 /// What became of events.
@@ -148,6 +152,8 @@ pub struct DeployCheck {
     pub slower: Vec<EndpointChange>,
     /// Errors first seen in this version that are not called new: its place was too young to say so.
     pub first_seen: Vec<super::StoppedError>,
+    /// Errors that are settled in this version, and whether they are gone: of one deploy, not in lists.
+    pub settled: Vec<super::SettledError>,
     /// Requests of the same length of time before, of all versions.
     pub before: Sums,
     /// Requests of the version since.

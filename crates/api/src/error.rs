@@ -66,6 +66,12 @@ pub struct ErrorItem {
     pub taken_by: Option<String>,
     /// The version from which on it must not occur.
     pub settled_in: Option<String>,
+    /// The commit by which it is settled; while `settled_in` is `null`, no deploy is known to hold it.
+    #[serde(default)]
+    pub settled_by: Option<String>,
+    /// The time from which on it must not occur, where that is said of no version.
+    #[serde(default)]
+    pub settled_from: Option<DateTime<Utc>>,
     /// The condition until which nobody is told.
     pub quiet_until: Option<String>,
     /// `new`, `surging`, `returned`.

@@ -16,11 +16,19 @@ pub enum HandlingAction {
     },
     /// Nobody has it any more.
     HandBack,
-    /// It must not occur from a version on; where it does, it returned.
+    /// It must not occur from then on; where it does, it returned. One of the three must be given.
     Settle {
-        /// The version; it need not be deployed yet.
+        /// From this version on; it need not be deployed yet.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
         #[schema(min_length = 1, max_length = 200)]
-        version: String,
+        version: Option<String>,
+        /// From the first deploy on that holds this commit: its id, or the first 7 digits of it or more.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[schema(min_length = 7, max_length = 64)]
+        commit: Option<String>,
+        /// From now on, whatever the version.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        now: bool,
     },
     /// Nobody is told of it for a time, or until something holds for it. One of the two must be given.
     Quiet {
@@ -85,6 +93,12 @@ pub struct HandlingState {
     pub taken_by: Option<String>,
     /// The version from which on it must not occur.
     pub settled_in: Option<String>,
+    /// The commit by which it is settled; while `settled_in` is `null`, no deploy is known to hold it.
+    #[serde(default)]
+    pub settled_by: Option<String>,
+    /// The time from which on it must not occur, where that is said of no version.
+    #[serde(default)]
+    pub settled_from: Option<DateTime<Utc>>,
     /// The time, or the predicate, until which nobody is told.
     pub quiet_until: Option<String>,
     /// Neither settled nor quiet.
@@ -100,6 +114,30 @@ pub struct HandlingState {
     pub can_be_undone: bool,
     /// What was done, the newest first.
     pub history: Vec<HandlingChange>,
+}
+
+/// How an error is settled, in words: `settled in 2.4.1`; `None` where it is not.
+#[must_use]
+pub fn settled_in_words(version: Option<&str>, commit: Option<&str>, from: Option<DateTime<Utc>>) -> Option<String> {
+    let time = |at: DateTime<Utc>| at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
+    match (version, commit, from) {
+        (Some(version), _, _) => Some(format!("settled in {version}")),
+        (None, _, Some(from)) => Some(format!("settled from {} on", time(from))),
+        (None, Some(commit), None) => Some(format!("settled by commit {commit}, in no deploy yet")),
+        (None, None, None) => None,
+    }
+}
+
+/// An error that is settled in a version, and whether it is gone.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SettledError {
+    /// Its reference.
+    #[serde(rename = "ref")]
+    pub reference: String,
+    /// Its title.
+    pub title: String,
+    /// Whether it is gone.
+    pub verdict: SettledVerdict,
 }
 
 /// Whether a settled error is gone.
@@ -123,7 +161,8 @@ pub struct SettledVerdict {
     pub outcome: SettledOutcome,
     /// The same in a sentence, with what it rests on.
     pub sentence: String,
-    /// When the first telemetry of the version that it is settled in occurred; `null` where there is none.
+    /// When the first telemetry of the version that it is settled in occurred, or the time from which on it is settled;
+    /// `null` where there is none.
     pub since: Option<DateTime<Utc>>,
     /// Requests of that version and later ones.
     pub requests: i64,
@@ -138,9 +177,9 @@ pub struct HandlingChange {
     pub at: DateTime<Utc>,
     /// Who did it; `outcrop` for what happened by itself.
     pub by: String,
-    /// `take`, `hand back`, `settle`, `quiet`, `reopen`, `return`, `speak up` (the quiet ended), `note`.
+    /// `take`, `hand back`, `settle`, `settle by`, `quiet`, `reopen`, `return`, `speak up` (the quiet ended), `note`.
     pub verb: String,
-    /// To whom, in which version, until what, or the note.
+    /// To whom, in which version (empty: from then on), by which commit, until what, or the note.
     pub what: String,
 }
 
@@ -170,7 +209,7 @@ mod tests {
     #[rstest]
     #[case::unknown_verb(json!({"verb": "forget"}), "unknown variant `forget`")]
     #[case::no_verb(json!({}), "verb")]
-    #[case::nothing_to_settle_in(json!({"verb": "settle"}), "missing field `version`")]
+    #[case::no_commit(json!({"verb": "settle", "commit": 3}), "invalid type: integer `3`")]
     #[case::an_unknown_field(json!({"verb": "take", "who": "deck team"}), "unknown field `who`")]
     fn what_is_no_action_is_refused_with_what_is_wrong(#[case] sent: Value, #[case] said: &str) {
         let refused = serde_json::from_value::<HandlingAction>(sent).unwrap_err().to_string();

@@ -1403,6 +1403,8 @@ export interface components {
             rates?: string | null;
             /** @description The answer in words. */
             sentence: string;
+            /** @description Errors that are settled in this version, and whether they are gone: of one deploy, not in lists. */
+            settled: components["schemas"]["SettledError"][];
             /** @description Endpoints that are slower than before. They make a deploy flagged unless other kinds of harm are asked for. */
             slower: components["schemas"]["EndpointChange"][];
             /** @description Flags that were charged to it and were taken back: they count no more. */
@@ -1728,6 +1730,13 @@ export interface components {
             sentence: components["schemas"]["Sentence"];
             /** @description Its service. */
             service: string;
+            /** @description The commit by which it is settled; while `settled_in` is `null`, no deploy is known to hold it. */
+            settled_by?: string | null;
+            /**
+             * Format: date-time
+             * @description The time from which on it must not occur, where that is said of no version.
+             */
+            settled_from?: string | null;
             /** @description The version from which on it must not occur. */
             settled_in?: string | null;
             /** @description The highest severity of all time. */
@@ -2043,10 +2052,14 @@ export interface components {
             /** @enum {string} */
             verb: "hand_back";
         } | {
+            /** @description From the first deploy on that holds this commit: its id, or the first 7 digits of it or more. */
+            commit?: string | null;
+            /** @description From now on, whatever the version. */
+            now?: boolean;
             /** @enum {string} */
             verb: "settle";
-            /** @description The version; it need not be deployed yet. */
-            version: string;
+            /** @description From this version on; it need not be deployed yet. */
+            version?: string | null;
         } | {
             /**
              * Format: date-time
@@ -2075,9 +2088,9 @@ export interface components {
             at: string;
             /** @description Who did it; `outcrop` for what happened by itself. */
             by: string;
-            /** @description `take`, `hand back`, `settle`, `quiet`, `reopen`, `return`, `speak up` (the quiet ended), `note`. */
+            /** @description `take`, `hand back`, `settle`, `settle by`, `quiet`, `reopen`, `return`, `speak up` (the quiet ended), `note`. */
             verb: string;
-            /** @description To whom, in which version, until what, or the note. */
+            /** @description To whom, in which version (empty: from then on), by which commit, until what, or the note. */
             what: string;
         };
         /** @description How many errors are handled. */
@@ -2109,6 +2122,13 @@ export interface components {
             quiet_until?: string | null;
             /** @description The error's reference. */
             ref: string;
+            /** @description The commit by which it is settled; while `settled_in` is `null`, no deploy is known to hold it. */
+            settled_by?: string | null;
+            /**
+             * Format: date-time
+             * @description The time from which on it must not occur, where that is said of no version.
+             */
+            settled_from?: string | null;
             /** @description The version from which on it must not occur. */
             settled_in?: string | null;
             /** @description Who has it. */
@@ -2544,6 +2564,8 @@ export interface components {
             revision?: string;
             /** @description The service. */
             service: string;
+            /** @description References of the service's errors that it settles, in this version. */
+            settles?: string[];
             /**
              * Format: float
              * @description The share of the traffic that a canary takes, above 0 and below 1.
@@ -3233,6 +3255,15 @@ export interface components {
             /** @description The latest used first. */
             items: components["schemas"]["SessionItem"][];
         };
+        /** @description An error that is settled in a version, and whether it is gone. */
+        SettledError: {
+            /** @description Its reference. */
+            ref: string;
+            /** @description Its title. */
+            title: string;
+            /** @description Whether it is gone. */
+            verdict: components["schemas"]["SettledVerdict"];
+        };
         /**
          * @description Whether a settled error is gone.
          * @enum {string}
@@ -3256,7 +3287,8 @@ export interface components {
             sentence: string;
             /**
              * Format: date-time
-             * @description When the first telemetry of the version that it is settled in occurred; `null` where there is none.
+             * @description When the first telemetry of the version that it is settled in occurred, or the time from which on it is settled;
+             *     `null` where there is none.
              */
             since?: string | null;
         };

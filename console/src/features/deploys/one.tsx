@@ -126,6 +126,21 @@ function Shown({ detail }: { detail: DeployDetail }) {
           </ul>
         </section>
       )}
+      {check.settled.length > 0 && (
+        <section aria-label="Settled in it" className="mb-5">
+          <Heading>Settled in this version</Heading>
+          <ul>
+            {check.settled.map((error) => (
+              <li key={error.ref} className="border-line border-b py-1 break-words">
+                <Link to="/errors/$ref" params={{ ref: error.ref }}>
+                  {error.title}
+                </Link>
+                <p className="text-faint">{error.verdict.sentence}</p>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
       {check.withdrawn.length > 0 && (
         <section aria-label="Taken back" className="mb-5">
           <Heading>

@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { type SubmitEvent, useState } from "react";
+import { useState } from "react";
 import {
   type ErrorDetail,
   type HandlingAction,
@@ -13,7 +13,8 @@ import {
   queryClient,
 } from "../../api/client";
 import { Failed, Skeleton } from "../../ui/states";
-import { handlingInWords } from "./handling-in-words";
+import { handlingInWords } from "../../parts/handling-in-words";
+import { SettleForm } from "../../parts/settle-form";
 import { untilInWords } from "../../ui/format";
 import { Button, Heading, Input, Refused } from "../../ui/kit";
 import { Ago } from "../../ui/time";
@@ -21,7 +22,8 @@ import { Ago } from "../../ui/time";
 const VERBS: Record<string, (what: string) => string> = {
   take: (who) => `gave it to ${who}`,
   "hand back": () => "handed it back",
-  settle: (version) => `settled it in ${version}`,
+  settle: (version) => (version === "" ? "settled it from then on" : `settled it in ${version}`),
+  "settle by": (commit) => `settled it by commit ${commit}`,
   quiet: (until) => `made it quiet until ${untilInWords(until)}`,
   reopen: () => "reopened it",
   return: (version) => `opened it again: it returned in ${version}`,
@@ -60,14 +62,7 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
   });
   const isPending = act.isPending || undo.isPending;
   const last = state.data?.last_change;
-  const [version, setVersion] = useState("");
-  const [until, setUntil] = useState("");
-  const [note, setNote] = useState("");
   const mayAct = useMayAct();
-  const submit = (make: () => HandlingAction, clear: () => void) => (event: SubmitEvent) => {
-    event.preventDefault();
-    act.mutate(make(), { onSuccess: clear });
-  };
   return (
     <section aria-label="Handling" className="mb-5">
       <Heading>Handling</Heading>
@@ -101,60 +96,25 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
                   </Button>
                 )}
               </div>
-              <form
-                className="flex gap-1.5"
-                onSubmit={submit(
-                  () => ({ verb: "settle", version: version.trim() }),
-                  () => setVersion(""),
-                )}
-              >
-                <Input
-                  aria-label="Version from which on it must not occur"
-                  placeholder={`a version after ${detail.versions.at(-1) ?? detail.first_version}`}
-                  value={version}
-                  onChange={setVersion}
-                  className="min-w-0 flex-1"
-                />
-                <Button type="submit" disabled={isPending || version.trim() === ""}>
-                  Settle in
-                </Button>
-              </form>
-              <form
-                className="flex gap-1.5"
-                onSubmit={submit(
-                  () => ({ verb: "quiet", where: until.trim() }),
-                  () => setUntil(""),
-                )}
-              >
-                <Input
-                  aria-label="Predicate until which it is quiet"
-                  placeholder="users > 50"
-                  value={until}
-                  onChange={setUntil}
-                  className="min-w-0 flex-1 font-mono"
-                />
-                <Button type="submit" disabled={isPending || until.trim() === ""}>
-                  Quiet until
-                </Button>
-              </form>
-              <form
-                className="flex gap-1.5"
-                onSubmit={submit(
-                  () => ({ verb: "note", text: note.trim() }),
-                  () => setNote(""),
-                )}
-              >
-                <Input
-                  aria-label="A note"
-                  placeholder="worth knowing"
-                  value={note}
-                  onChange={setNote}
-                  className="min-w-0 flex-1"
-                />
-                <Button type="submit" disabled={isPending || note.trim() === ""}>
-                  Note
-                </Button>
-              </form>
+              <SettleForm
+                placeholder={`after ${detail.versions.at(-1) ?? detail.first_version}`}
+                isPending={isPending}
+                settle={(action, done) => act.mutate(action, { onSuccess: done })}
+              />
+              <OneLine
+                label="Predicate until which it is quiet"
+                placeholder="users > 50"
+                verb="Quiet until"
+                isPending={isPending}
+                submit={(where, done) => act.mutate({ verb: "quiet", where }, { onSuccess: done })}
+              />
+              <OneLine
+                label="A note"
+                placeholder="worth knowing"
+                verb="Note"
+                isPending={isPending}
+                submit={(text, done) => act.mutate({ verb: "note", text }, { onSuccess: done })}
+              />
               {last != null && state.data.can_be_undone && (
                 <Button look="link" disabled={isPending} onClick={() => undo.mutate(last)}>
                   undo what was done last
@@ -178,5 +138,32 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
         </>
       )}
     </section>
+  );
+}
+
+type OneLineProps = {
+  label: string;
+  placeholder: string;
+  verb: string;
+  isPending: boolean;
+  submit: (text: string, done: () => void) => void;
+};
+
+/** A line of text and what is done with it. */
+function OneLine({ label, placeholder, verb, isPending, submit }: OneLineProps) {
+  const [text, setText] = useState("");
+  return (
+    <form
+      className="flex gap-1.5"
+      onSubmit={(event) => {
+        event.preventDefault();
+        submit(text.trim(), () => setText(""));
+      }}
+    >
+      <Input aria-label={label} placeholder={placeholder} value={text} onChange={setText} className="min-w-0 flex-1" />
+      <Button type="submit" disabled={isPending || text.trim() === ""}>
+        {verb}
+      </Button>
+    </form>
   );
 }

@@ -2,7 +2,8 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { type HandlingAction, type HandlingState, api, changed, taken } from "../../api/client";
 import { counted } from "../../ui/format";
-import { Button, Callout, Input, Refused } from "../../ui/kit";
+import { SettleForm } from "../../parts/settle-form";
+import { Button, Callout, Refused } from "../../ui/kit";
 
 type Props = {
   /** References of the errors that are chosen. */
@@ -17,7 +18,6 @@ const DAY = 24 * 3_600_000;
 
 /** What can be done about all errors that are chosen, and what was done last, with a way back. */
 export function Bulk({ chosen, clear }: Props) {
-  const [version, setVersion] = useState("");
   const [done, setDone] = useState<Done>();
   const act = useMutation({
     mutationFn: async ({ action, what }: { action: HandlingAction; what: string }): Promise<Done> => {
@@ -26,7 +26,6 @@ export function Bulk({ chosen, clear }: Props) {
     },
     onSuccess: (now) => {
       setDone(now);
-      setVersion("");
       clear();
     },
     onSettled: () => changed("/api/v1/errors", "/api/v1/now"),
@@ -64,27 +63,11 @@ export function Bulk({ chosen, clear }: Props) {
           >
             Quiet for a day
           </Button>
-          <form
-            className="flex gap-1.5"
-            onSubmit={(event) => {
-              event.preventDefault();
-              act.mutate({
-                action: { verb: "settle", version: version.trim() },
-                what: `${all} settled in ${version.trim()}`,
-              });
-            }}
-          >
-            <Input
-              aria-label="Version from which on they must not occur"
-              placeholder="2.4.1"
-              value={version}
-              onChange={setVersion}
-              className="w-24 font-mono"
-            />
-            <Button type="submit" disabled={act.isPending || version.trim() === ""}>
-              Settle in
-            </Button>
-          </form>
+          <SettleForm
+            placeholder="2.4.1"
+            isPending={act.isPending}
+            settle={(action, done) => act.mutate({ action, what: `${all} settled` }, { onSuccess: done })}
+          />
           <Button
             disabled={act.isPending}
             onClick={() => act.mutate({ action: { verb: "reopen" }, what: `${all} reopened` })}

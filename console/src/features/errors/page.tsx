@@ -1,7 +1,8 @@
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useDeferredValue, useEffect, useRef, useState } from "react";
 import { type ErrorItem, type ListPart, type Sentence, useErrors, useMayAct } from "../../api/client";
-import { againstInWords, ago, count, counted, percent, untilInWords, windowInWords } from "../../ui/format";
+import { handled } from "../../parts/handling-in-words";
+import { againstInWords, ago, count, counted, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Code, Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strip } from "../../ui/strata";
@@ -255,13 +256,7 @@ const SHOWN_REASONS = 5;
 function Row({ error, isFirst, scope, link, isChosen, choose }: RowProps) {
   const { score, reasons } = error.attention;
   const tone = score >= 60 ? "bg-brick" : score >= 40 ? "bg-ochre" : "bg-layer-4";
-  const handled = [
-    error.taken_by && `taken by ${error.taken_by}`,
-    error.settled_in && `settled in ${error.settled_in}`,
-    error.quiet_until && `quiet until ${untilInWords(error.quiet_until)}`,
-  ]
-    .filter(Boolean)
-    .join(", ");
+  const known = handled(error).join(", ");
   const open = { to: "/errors/$ref", params: { ref: error.ref }, search: scope } as const;
   return (
     <div className="border-line grid grid-cols-[4rem_1fr] items-center gap-x-3 border-b py-1.5 md:grid-cols-[4rem_1fr_190px_4.5rem_4.5rem_4rem_4.5rem]">
@@ -286,7 +281,7 @@ function Row({ error, isFirst, scope, link, isChosen, choose }: RowProps) {
           <Said sentence={error.sentence} />
         </Link>
         <p className="text-faint text-[13px] md:truncate">
-          {handled && <span className="text-ochre">{handled} · </span>}
+          {known && <span className="text-ochre">{known} · </span>}
           {error.service} · {error.title}
           {error.own_frame && <span className="font-mono text-[12px]"> · {error.own_frame}</span>}
           <span className="font-mono text-[12px]"> · {error.ref}</span>

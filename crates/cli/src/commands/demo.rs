@@ -12,7 +12,7 @@ use outcrop_store::deploys::changes::Changes;
 use outcrop_store::deploys::markers::NewMarker;
 use outcrop_store::deploys::{NewDeploy, changes, markers};
 use outcrop_store::errors::handling;
-use outcrop_store::errors::handling::Action;
+use outcrop_store::errors::handling::{Action, Settled};
 use outcrop_store::people::settings::ServiceSetting;
 use outcrop_store::people::{AccessError, installation, keys, settings as service_settings};
 use outcrop_store::traffic::timeline;
@@ -241,7 +241,7 @@ async fn tell_stories(database: &Database) -> Result<(), Fault> {
         .into_iter()
         .find(|error| error.type_name == "TypeError");
     if let Some(crew) = crew {
-        let settle = Action::Settle("5.12.0".to_owned());
+        let settle = Action::Settle(Settled::In("5.12.0".to_owned()));
         handling::act(database, &[crew.reference], &settle, (EMAIL, ago(SETTLED)), None)
             .await
             .map_err(|error| Fault::Refused(error.to_string()))?;

@@ -24,7 +24,8 @@ pub enum DeployCommand {
         after_help = "Examples:\n  outcrop deploy record fares@2.4.0 --environment production --link \
             https://ci.skerry.example/4110\n  outcrop deploy record fares@2.4.1 --environment production --share \
             0.1      a canary\n  outcrop deploy record fares@2.4.0 --environment production --repo . --from \
-            v2.3.9      with the commits it brought"
+            v2.3.9      with the commits it brought\n  outcrop deploy record fares@2.4.1 --environment production --settles \
+            kobal-tirun      an error that must not occur from 2.4.1 on"
     )]
     Record(RecordArgs),
     /// Show one deploy in full: its answer, its endpoints before and after, what stopped, what it brought.
@@ -78,6 +79,10 @@ pub struct RecordArgs {
     /// The pipeline's page.
     #[arg(long, value_name = "URL")]
     pub link: Option<String>,
+    /// References of errors that it settles, comma-separated; with --repo also those that its commits name in lines such
+    /// as `Settles: kobal-tirun` at the end of their messages.
+    #[arg(long, value_name = "REFS", value_delimiter = ',')]
+    pub settles: Vec<String>,
     /// Git repository to read the commits, lines, authors and CODEOWNERS of the deploy from.
     #[arg(long, value_name = "DIR", requires = "from")]
     pub repo: Option<PathBuf>,
@@ -147,11 +152,12 @@ fn target(text: &str) -> Result<(String, String), Fault> {
 
 async fn record(arguments: RecordArgs) -> Result<(), Fault> {
     let (service, version) = target(&arguments.target)?;
+    let mut settles = arguments.settles;
     let (revision, changes) = match (&arguments.repo, &arguments.from) {
         (Some(folder), Some(from)) => {
-            let (revision, changes) =
-                repository::changes(folder, from, arguments.revision.as_deref().unwrap_or("HEAD"))?;
-            (revision, Some(changes))
+            let read = repository::changes(folder, from, arguments.revision.as_deref().unwrap_or("HEAD"))?;
+            settles.extend(read.settles);
+            (read.revision, Some(read.changes))
         }
         _ => (arguments.revision.unwrap_or_default(), None),
     };
@@ -167,6 +173,7 @@ async fn record(arguments: RecordArgs) -> Result<(), Fault> {
         revision,
         link: arguments.link.unwrap_or_default(),
         changes,
+        settles,
     };
     Api::new(&arguments.client)?
         .send(Method::POST, "/deploys", Some(&deploy))
@@ -174,8 +181,15 @@ async fn record(arguments: RecordArgs) -> Result<(), Fault> {
     if arguments.client.json {
         return json(&deploy);
     }
+    let settles = match deploy.settles.len() {
+        0 => String::new(),
+        n => format!(
+            "; it settles {}",
+            counted(i64::try_from(n).unwrap_or_default(), "error", "errors")
+        ),
+    };
     line(printable(&format!(
-        "Recorded{}. Check it: outcrop deploy check {}@{} --environment {}",
+        "Recorded{}{settles}. Check it: outcrop deploy check {}@{} --environment {}",
         brought
             .map(|n| format!(
                 " with {}",
@@ -282,6 +296,10 @@ fn show(answer: &DeployCheck) -> Result<(), Fault> {
             "  first seen  {} {} ({times}); its place was too young to call it new",
             error.reference, error.title
         )))?;
+    }
+    for error in &answer.settled {
+        line(printable(&format!("  settled     {} {}", error.reference, error.title)))?;
+        line(printable(&format!("              {}", error.verdict.sentence)))?;
     }
     let (before, after) = (answer.before, answer.after);
     line(format!(

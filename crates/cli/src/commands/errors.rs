@@ -2,7 +2,7 @@
 
 use chrono::Utc;
 use clap::Args;
-use outcrop_api::{ErrorItem, ErrorPage, Then};
+use outcrop_api::{ErrorItem, ErrorPage, Then, settled_in_words};
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
 
@@ -189,12 +189,16 @@ fn what(item: &ErrorItem) -> String {
         format!("{}: ", item.flags.join(", "))
     };
     let handled: Vec<String> = [
-        ("taken by", &item.taken_by),
-        ("settled in", &item.settled_in),
-        ("quiet until", &item.quiet_until),
+        item.taken_by.as_ref().map(|who| format!("taken by {who}")),
+        settled_in_words(
+            item.settled_in.as_deref(),
+            item.settled_by.as_deref(),
+            item.settled_from,
+        ),
+        item.quiet_until.as_ref().map(|until| format!("quiet until {until}")),
     ]
     .into_iter()
-    .filter_map(|(how, what)| what.as_ref().map(|what| format!("{how} {what}")))
+    .flatten()
     .collect();
     let handled = if handled.is_empty() {
         String::new()

@@ -2,7 +2,7 @@
 
 use chrono::{TimeDelta, Utc};
 use clap::Args;
-use outcrop_api::{HandlingAction, HandlingList, HandlingOfMany, HandlingState, UndoneHandling};
+use outcrop_api::{HandlingAction, HandlingList, HandlingOfMany, HandlingState, UndoneHandling, settled_in_words};
 use outcrop_core::text::printable;
 
 use crate::client::{Api, Client};
@@ -33,16 +33,24 @@ pub struct Take {
 
 #[derive(Args)]
 #[command(
-    after_help = "Example:\n  outcrop settle kobal-tirun 2.4.1      it must not occur in 2.4.1 or later; where it \
-        does, it is said to have returned"
+    after_help = "Examples:\n  outcrop settle kobal-tirun 2.4.1           it must not occur in 2.4.1 or later; where it \
+        does, it is said to have returned\n  outcrop settle kobal-tirun --by 3f2a1c9    from the first deploy on that \
+        holds this commit\n  outcrop settle kobal-tirun --now           from now on: for services without \
+        versions, and what was mended outside the code"
 )]
 pub struct Settle {
     /// The error's reference.
     #[arg(value_name = "REF")]
     pub reference: String,
     /// The version from which on it must not occur; it need not be deployed yet.
-    #[arg(value_name = "VERSION")]
-    pub version: String,
+    #[arg(value_name = "VERSION", required_unless_present_any = ["by", "now"])]
+    pub version: Option<String>,
+    /// The commit that mends it, 7 digits of its id or more: it must not occur from the first deploy on that holds it.
+    #[arg(long, value_name = "COMMIT", conflicts_with_all = ["version", "now"])]
+    pub by: Option<String>,
+    /// It must not occur from now on, whatever the version.
+    #[arg(long, conflicts_with = "version")]
+    pub now: bool,
     /// Other errors about which the same is done; may be given several times.
     #[arg(long, value_name = "REF")]
     pub also: Vec<String>,
@@ -124,6 +132,8 @@ pub async fn settle(arguments: Settle) -> Result<(), Fault> {
         &arguments.also,
         HandlingAction::Settle {
             version: arguments.version,
+            commit: arguments.by,
+            now: arguments.now,
         },
     )
     .await
@@ -213,7 +223,11 @@ async fn act(client: &Client, reference: &str, also: &[String], action: Handling
 fn print(state: &HandlingState) -> Result<(), Fault> {
     let facts: Vec<String> = [
         state.taken_by.as_ref().map(|who| format!("taken by {who}")),
-        state.settled_in.as_ref().map(|version| format!("settled in {version}")),
+        settled_in_words(
+            state.settled_in.as_deref(),
+            state.settled_by.as_deref(),
+            state.settled_from,
+        ),
         state.quiet_until.as_ref().map(|until| format!("quiet until {until}")),
         state.open.then(|| "open".to_owned()),
     ]

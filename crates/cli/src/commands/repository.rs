@@ -1,11 +1,12 @@
 //! Reading from a Git repository what a deploy brought: its commits, the lines of each that are
 //! still there, who owns which files.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use git2::{BlameOptions, Commit as GitCommit, Delta, Oid, Repository, Sort};
 use outcrop_api::{DeployChanges, Owned};
+use outcrop_core::Reference;
 use outcrop_core::text::prefix;
 use outcrop_core::touching::{ChangedFile, Commit};
 
@@ -18,18 +19,32 @@ const MAX_FILES: usize = 500;
 const OWNERS: [&str; 3] = ["CODEOWNERS", "docs/CODEOWNERS", ".config/CODEOWNERS"];
 const MAX_OWNERS: usize = 2_000;
 
-/// Reads the commits from one revision (left out) to another. Returns the full id of the later one, and what changed.
-pub fn changes(folder: &Path, from: &str, to: &str) -> Result<(String, DeployChanges), Fault> {
+/// What a repository says of a deploy.
+pub struct Brought {
+    /// The full id of the deployed commit.
+    pub revision: String,
+    /// What changed.
+    pub changes: DeployChanges,
+    /// The errors that its commits say they settle.
+    pub settles: Vec<String>,
+}
+
+/// How a commit says which error it settles: a line of its own at the end of its message, as Git's trailers stand there.
+const SETTLES: &str = "Settles";
+
+/// Reads the commits from one revision (left out) to another.
+pub fn changes(folder: &Path, from: &str, to: &str) -> Result<Brought, Fault> {
     let refused = |what: String| move |error: git2::Error| Fault::Usage(format!("{what}: {}", error.message()));
     let repository = Repository::discover(folder).map_err(refused(format!("--repo {}", folder.display())))?;
     let find =
         |name: &str| -> Result<Oid, git2::Error> { Ok(repository.revparse_single(name)?.peel_to_commit()?.id()) };
     let first = find(from).map_err(refused(format!("--from {from}")))?;
     let last = find(to).map_err(refused(format!("the deployed revision {to}")))?;
-    let read = || -> Result<DeployChanges, git2::Error> {
+    let read = || -> Result<(DeployChanges, Vec<String>), git2::Error> {
         let mut commits = commits(&repository, first, last)?;
         attribute(&repository, first, last, &mut commits)?;
-        Ok(DeployChanges {
+        let settles = settled(&repository, &commits)?;
+        let changes = DeployChanges {
             repository: repository
                 .workdir()
                 .and_then(Path::file_name)
@@ -37,10 +52,37 @@ pub fn changes(folder: &Path, from: &str, to: &str) -> Result<(String, DeployCha
                 .unwrap_or_default(),
             commits: commits.into_values().collect(),
             owners: owners(&repository, last)?,
-        })
+        };
+        Ok((changes, settles))
     };
-    let changes = read().map_err(refused("the repository cannot be read".to_owned()))?;
-    Ok((last.to_string(), changes))
+    let (changes, settles) = read().map_err(refused("the repository cannot be read".to_owned()))?;
+    Ok(Brought {
+        revision: last.to_string(),
+        changes,
+        settles,
+    })
+}
+
+/// The references that the commits' trailers name, each once.
+fn settled(repository: &Repository, commits: &BTreeMap<Oid, Commit>) -> Result<Vec<String>, git2::Error> {
+    let mut named = BTreeSet::new();
+    for id in commits.keys() {
+        let commit = repository.find_commit(*id)?;
+        let Ok(trailers) = git2::message_trailers_strs(commit.message().unwrap_or_default()) else {
+            continue;
+        };
+        let of_ours = trailers.iter().filter(|(key, _)| key.eq_ignore_ascii_case(SETTLES));
+        named.extend(of_ours.flat_map(|(_, value)| references(value)));
+    }
+    Ok(named.into_iter().collect())
+}
+
+/// The references in a trailer's value, separated by commas or blanks; what is none is left out.
+fn references(value: &str) -> Vec<String> {
+    let words = value
+        .split([',', ' '])
+        .filter_map(|word| word.parse::<Reference>().ok());
+    words.map(|reference| reference.to_string()).collect()
 }
 
 /// The commits of the deploy, without files yet.
@@ -162,4 +204,47 @@ fn owners(repository: &Repository, last: Oid) -> Result<Vec<Owned>, git2::Error>
         })
     };
     Ok(text.lines().filter_map(rule).take(MAX_OWNERS).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use git2::Signature;
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::one("kobal-tirun", &["kobal-tirun"])]
+    #[case::several("kobal-tirun, lusab-babad", &["kobal-tirun", "lusab-babad"])]
+    #[case::none("#4110 and more", &[])]
+    fn references_of_a_trailer_are_read_and_the_rest_left_out(#[case] value: &str, #[case] expected: &[&str]) {
+        assert_eq!(references(value), expected);
+    }
+
+    #[test]
+    fn commits_say_which_errors_they_settle_in_trailers_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        let repository = Repository::init(folder.path()).unwrap();
+        let (by, mut last) = (Signature::now("ada", "ada@skerry.example").unwrap(), None);
+        let mut commit = |message: &str| {
+            let tree = repository.index().unwrap().write_tree().unwrap();
+            let tree = repository.find_tree(tree).unwrap();
+            let parent = last.map(|id| repository.find_commit(id).unwrap());
+            let parents: Vec<_> = parent.iter().collect();
+            let id = repository
+                .commit(Some("HEAD"), &by, &by, message, &tree, &parents)
+                .unwrap();
+            last = Some(id);
+            id.to_string()
+        };
+        let before = commit("Fares of winter\n\nSettles: gutih-tugad\n");
+        commit(
+            "Look tariffs up by season\n\nkobal-tirun was one of them.\n\nSettles: lusab-babad\nReviewed-by: mate\n",
+        );
+        let deployed = commit("Log less\n\nsettles: kobal-tirun, lusab-babad\n");
+        let read = changes(folder.path(), &before, "HEAD").unwrap();
+        assert_eq!(read.revision, deployed);
+        assert_eq!(read.settles, ["kobal-tirun", "lusab-babad"]);
+        assert_eq!(read.changes.commits.len(), 2);
+    }
 }

@@ -2,7 +2,9 @@
 
 use chrono::Utc;
 use clap::Args;
-use outcrop_api::{AttributeValues, Common, ErrorDetail, Explanation, HandlingState, OccurrenceDetail};
+use outcrop_api::{
+    AttributeValues, Common, ErrorDetail, Explanation, HandlingState, OccurrenceDetail, settled_in_words,
+};
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
 
@@ -91,14 +93,22 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
         printable(&error.attention.reasons.join(", "))
     ))?;
     print_moved(&detail)?;
-    if let Some(version) = &error.settled_in {
+    let settled = settled_in_words(
+        error.settled_in.as_deref(),
+        error.settled_by.as_deref(),
+        error.settled_from,
+    );
+    if let Some(settled) = settled {
         let handling: HandlingState = api
             .get(&format!("/errors/{}/handling", arguments.reference), &[])
             .await?;
         let verdict = handling
             .verdict
             .map_or_else(String::new, |verdict| format!(" {}", verdict.sentence));
-        line(printable(&format!("Settled in {version}.{verdict}")))?;
+        line(printable(&format!(
+            "{}.{verdict}",
+            settled.replacen("settled", "Settled", 1)
+        )))?;
     }
     if let Some(against) = &error.against {
         let share = against

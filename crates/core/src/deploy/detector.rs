@@ -13,7 +13,7 @@ use crate::deploy::surge::{SETTLED, end_episodes, surge};
 pub struct Detector {
     asked: Asked,
     places: BTreeMap<(String, String), Place>,
-    /// Errors that people settled: service and error, with the version.
+    /// Errors that people settled: service and error, with the version; empty where from then on, whatever the version.
     settled: HashMap<(String, String), String>,
     /// Which of them were said to have returned, by environment.
     returned: HashSet<(String, String, String)>,
@@ -207,7 +207,7 @@ impl Detector {
         let is_back = settled.is_some_and(|settled| {
             let mut order = place.order.clone();
             let number = order.see(version);
-            order.is_from_on(number, settled)
+            settled.is_empty() || order.is_from_on(number, settled)
         });
         let flag = if is_back && !was_back {
             FlagKind::Returned

@@ -65,7 +65,7 @@ pub enum Event {
         group: String,
         /// What is said: `open`; everything else settles it.
         state: String,
-        /// The version from which on it must not occur.
+        /// The version from which on it must not occur; empty: from then on, whatever the version.
         version: String,
     },
 }

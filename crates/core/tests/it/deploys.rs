@@ -150,9 +150,19 @@ fn what_never_occurred_is_new_once_and_what_was_settled_returns_in_its_version_a
     told.minute(1_522, "2.4.0", 200, &[("g2", 5)]);
     told.settle(1_600, "g9", "2.3.0");
     told.minute(1_610, "2.4.0", 200, &[("g9", 1)]);
+    // Settled from a moment on, any version brings it back: not what occurred in that minute.
+    told.minute(1_620, "2.4.0", 200, &[("g9", 2)]);
+    told.settle(1_620, "g9", "");
+    told.minute(1_621, "2.4.0", 200, &[]);
+    told.minute(1_625, "2.3.9", 200, &[("g9", 1)]);
     assert_eq!(
         told.said(),
-        ["new g2 2.3.9 1500", "returned g2 2.4.0 1521", "returned g9 2.4.0 1610"]
+        [
+            "new g2 2.3.9 1500",
+            "returned g2 2.4.0 1521",
+            "returned g9 2.4.0 1610",
+            "returned g9 2.3.9 1625"
+        ]
     );
 }
 

@@ -11,6 +11,7 @@ use outcrop_store::{Database, StoreError, ids};
 use super::endpoint_changes::{COMPARED, changed};
 use crate::answers::flag_items::{charged, flag_item, once_an_error};
 use crate::answers::sentences::{Said, rates};
+use crate::answers::settled;
 use crate::answers::watched::Watch;
 
 /// The longest that is looked back before a deploy, in minutes.
@@ -43,7 +44,7 @@ pub async fn check(
         .collect())
 }
 
-/// Answers for one deploy.
+/// Answers for one deploy, with what became of the errors that are settled in its version.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
@@ -55,7 +56,9 @@ pub async fn check_one(
 ) -> Result<Judged, StoreError> {
     let asked = asked(deploy, now);
     let facts = facts::read(database, &[asked]).await?.pop().unwrap_or_default();
-    Ok(decide(&asked, facts, kinds, now))
+    let mut judged = decide(&asked, facts, kinds, now);
+    judged.check.settled = settled::of_version(database, deploy.service_id, &deploy.version, now).await?;
+    Ok(judged)
 }
 
 fn asked(deploy: &Deploy, now: DateTime<Utc>) -> Asked<'_> {
@@ -178,6 +181,7 @@ fn decide(&Asked { deploy, until, .. }: &Asked<'_>, facts: Facts, kinds: &[Strin
         failing,
         slower,
         first_seen,
+        settled: vec![],
         before: Sums {
             requests: before.0,
             failed: before.1,

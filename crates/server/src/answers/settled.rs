@@ -1,9 +1,33 @@
 //! Whether a settled error is gone, in a sentence.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use outcrop_api::{SettledOutcome, SettledVerdict};
+use outcrop_api::{SettledError, SettledOutcome, SettledVerdict};
 use outcrop_core::deploy::{Exposed, Settled, settled};
-use outcrop_store::errors::handling::SinceSettled;
+use outcrop_store::errors::since_settled::{SinceSettled, settled_in, since_settled};
+use outcrop_store::{Database, StoreError, ids};
+
+/// The errors that are settled in a version of a service, and whether each is gone.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub(crate) async fn of_version(
+    database: &Database,
+    service: i32,
+    version: &str,
+    now: DateTime<Utc>,
+) -> Result<Vec<SettledError>, StoreError> {
+    let mut errors = vec![];
+    for (error, title) in settled_in(database, service, version).await? {
+        if let Some(known) = since_settled(database, error).await? {
+            errors.push(SettledError {
+                reference: ids::reference(error).to_string(),
+                title,
+                verdict: verdict(&known, now),
+            });
+        }
+    }
+    Ok(errors)
+}
 
 /// Judges what is known of a settled error.
 #[expect(
@@ -12,7 +36,16 @@ use outcrop_store::errors::handling::SinceSettled;
     reason = "counts of a week"
 )]
 pub(crate) fn verdict(known: &SinceSettled, now: DateTime<Utc>) -> SettledVerdict {
-    let named = format!("{} {}", known.service, known.version);
+    if let Some(commit) = &known.awaits {
+        let sentence = format!("No deploy of {} is known to hold commit {commit} yet.", known.service);
+        return of(SettledOutcome::Unknown, sentence, known, None);
+    }
+    let is_moment = known.version.is_empty();
+    let named = if is_moment {
+        "it was settled".to_owned()
+    } else {
+        format!("{} {}", known.service, known.version)
+    };
     let Some(began) = known.began_at else {
         return of(
             SettledOutcome::Unknown,
@@ -65,8 +98,9 @@ pub(crate) fn verdict(known: &SinceSettled, now: DateTime<Utc>) -> SettledVerdic
     match settled(before, after, scatter) {
         Settled::Back => {
             let sentence = format!(
-                "Seen {} since {named}, which began {} ago.{older}",
+                "Seen {} since {named}{} {} ago.{older}",
                 times(known.since),
+                if is_moment { "" } else { ", which began" },
                 lasting(since)
             );
             of(SettledOutcome::Back, sentence, known, None)
@@ -163,6 +197,7 @@ mod tests {
             since,
             requests_since,
             of_older: 0,
+            awaits: None,
         }
     }
 
@@ -212,6 +247,22 @@ mod tests {
         assert!(
             said.sentence.ends_with("Older versions had it 3 times meanwhile."),
             "{said:?}"
+        );
+        let moment = SinceSettled {
+            version: String::new(),
+            ..known(100, 90_000, (2, 5_000))
+        };
+        assert_eq!(
+            verdict(&moment, DateTime::UNIX_EPOCH + TimeDelta::hours(5)).sentence,
+            "Seen 2 times since it was settled 5 h ago."
+        );
+        let waits = SinceSettled {
+            awaits: Some("3f2a1c9".to_owned()),
+            ..bursts.clone()
+        };
+        assert_eq!(
+            verdict(&waits, Utc::now()).sentence,
+            "No deploy of fares is known to hold commit 3f2a1c9 yet."
         );
         let unseen = SinceSettled {
             began_at: None,

@@ -119,5 +119,6 @@ fn deploy_of(event: &Event) -> Result<NewDeploy, BadCdEvent> {
         revision: String::new(),
         link: link.unwrap_or_default().to_owned(),
         changes: None,
+        settles: vec![],
     })
 }

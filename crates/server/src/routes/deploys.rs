@@ -5,9 +5,13 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_api::{
     CheckQuery, DeployChanges, DeployCheck, DeployItem, DeployList, DeployQuery, ErrorQuery, NewDeploy, Problem,
 };
+use outcrop_core::Reference;
 use outcrop_store::deploys;
 use outcrop_store::deploys::changes::Changes;
 use outcrop_store::deploys::{Deploy, changes};
+use outcrop_store::errors::handling;
+use outcrop_store::errors::handling::{Action, Settled};
+use outcrop_store::people::service_names::is_meant;
 
 use super::input::Body;
 use super::query::{limit, window as window_of};
@@ -47,6 +51,7 @@ pub(super) async fn record(announced: NewDeploy, by: String, state: &State) -> R
         revision,
         link,
         changes,
+        settles,
     } = announced;
     let changes = changes.map(brought).transpose()?;
     let named = |what: &str, text: String| {
@@ -92,16 +97,41 @@ pub(super) async fn record(announced: NewDeploy, by: String, state: &State) -> R
         link,
         by,
     };
+    let errors = settled_by_it(&settles, &deploy.service, state).await?;
     let database = state.database.clone();
     let recorded = async move {
         deploys::record(&database, &deploy).await?;
-        match &changes {
-            Some(changes) => changes::note(&database, &deploy.service, &deploy.version, changes).await,
-            None => Ok(()),
+        if let Some(changes) = &changes {
+            changes::note(&database, &deploy.service, &deploy.version, changes).await?;
         }
+        handling::meet_commits(&database, &deploy.service, now).await?;
+        let settle = Action::Settle(Settled::In(deploy.version.clone()));
+        super::handling::refusal(handling::act(&database, &errors, &settle, (&deploy.by, now), None).await)
     };
-    state.on_main(recorded).await?;
-    Ok(())
+    state.on_main(recorded).await?.map_or(Ok(()), Err)
+}
+
+/// Most errors that one deploy settles.
+const MAX_SETTLED: usize = 500;
+
+/// The errors that a deploy names as settled by it: each must be one of its service.
+async fn settled_by_it(named: &[String], service: &str, state: &State) -> Result<Vec<Reference>, ApiError> {
+    if named.len() > MAX_SETTLED {
+        return Err(bad(format!("a deploy settles {MAX_SETTLED} errors at most")));
+    }
+    let mut errors = vec![];
+    for name in named {
+        let error = super::handling::known(state, name).await?;
+        if !is_meant(service, &error.service) {
+            return Err(bad(format!(
+                "settles: {} is an error of {}, not of {service}",
+                error.reference(),
+                error.service
+            )));
+        }
+        errors.push(error.reference());
+    }
+    Ok(errors)
 }
 
 /// Commits and owners' patterns taken of one deploy, files of a commit, and lines' ranges of a file.

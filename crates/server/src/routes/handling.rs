@@ -7,7 +7,9 @@ use outcrop_api::{
 };
 use outcrop_core::Reference;
 use outcrop_store::errors::handling;
-use outcrop_store::errors::handling::{Action, HandlingError};
+use outcrop_store::errors::handling::{Action, HandlingError, Settled};
+use outcrop_store::errors::since_settled::since_settled;
+use outcrop_store::find::Found;
 use outcrop_store::{Database, StoreError};
 
 use super::input::Body;
@@ -102,7 +104,7 @@ pub(super) async fn undo_handling(
     state: web::Data<State>,
 ) -> Result<web::Json<HandlingState>, ApiError> {
     viewer.must_engineer()?;
-    let error = known(&state, &path).await?;
+    let error = known(&state, &path).await?.reference();
     let (database, UndoneHandling { change }) = (state.database.clone(), body.into_inner());
     let done = state
         .on_main(async move {
@@ -133,7 +135,7 @@ async fn act(
     }
     let mut errors = vec![];
     for name in named {
-        errors.push(known(state, name).await?);
+        errors.push(known(state, name).await?.reference());
     }
     let database = state.database.clone();
     state
@@ -152,7 +154,7 @@ async fn act(
 }
 
 /// What whoever acted is told where nothing was done.
-fn refusal(done: Result<(), HandlingError>) -> Result<Option<ApiError>, StoreError> {
+pub(super) fn refusal(done: Result<(), HandlingError>) -> Result<Option<ApiError>, StoreError> {
     match done {
         Ok(()) => Ok(None),
         Err(HandlingError::Store(error)) => Err(error),
@@ -162,17 +164,22 @@ fn refusal(done: Result<(), HandlingError>) -> Result<Option<ApiError>, StoreErr
 }
 
 /// The error of a reference, where there is one.
-async fn known(state: &State, name: &str) -> Result<Reference, ApiError> {
+pub(super) async fn known(state: &State, name: &str) -> Result<Found, ApiError> {
     let reference = error_of(state, name).await?;
     let database = state.database.clone();
-    let is_known = state
-        .on_main(async move { Ok(outcrop_store::find::error(&database, reference).await?.is_some()) })
+    let found = state
+        .on_main(async move { outcrop_store::find::error(&database, reference).await })
         .await?;
-    if is_known {
-        Ok(reference)
-    } else {
-        Err(ApiError::NotFound(format!("there is no error {reference}")))
-    }
+    found.ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
+}
+
+/// A commit's id, or so much of its beginning as tells it apart.
+fn commit_id(text: &str) -> Result<String, ApiError> {
+    let id = text.trim().to_ascii_lowercase();
+    let is_id = (7..=64).contains(&id.len()) && id.bytes().all(|byte| byte.is_ascii_hexdigit());
+    is_id
+        .then_some(id)
+        .ok_or_else(|| bad("commit must be the commit's id, or its first 7 digits or more: 3f2a1c9"))
 }
 
 fn named(what: &str, text: &str, longest: usize) -> Result<String, ApiError> {
@@ -187,7 +194,12 @@ fn action(asked: HandlingAction, caller: &str) -> Result<Action, ApiError> {
     Ok(match asked {
         HandlingAction::Take { by } => Action::Take(named("by", by.as_deref().unwrap_or(caller), 200)?),
         HandlingAction::HandBack => Action::HandBack,
-        HandlingAction::Settle { version } => Action::Settle(named("version", &version, 200)?),
+        HandlingAction::Settle { version, commit, now } => Action::Settle(match (version, commit, now) {
+            (Some(version), None, false) => Settled::In(named("version", &version, 200)?),
+            (None, Some(commit), false) => Settled::By(commit_id(&commit)?),
+            (None, None, true) => Settled::FromNow,
+            _ => return Err(bad("settle takes one of version, commit and now")),
+        }),
         HandlingAction::Quiet {
             until: Some(until),
             predicate: None,
@@ -216,7 +228,7 @@ async fn read(database: &Database, reference: Reference) -> Result<HandlingState
         .remove(&number)
         .unwrap_or_default();
     let history = handling::changes(database, reference).await?;
-    let known = handling::since_settled(database, number).await?;
+    let known = since_settled(database, number).await?;
     let last = history.iter().find(|change| change.verb != "note");
     Ok(HandlingState {
         last_change: last.map(|change| change.id),
@@ -225,8 +237,10 @@ async fn read(database: &Database, reference: Reference) -> Result<HandlingState
         reference: reference.to_string(),
         quiet_until: handling.quiet_in_words(now),
         open: handling.is_open(now),
+        settled_from: handling.settled_from(),
         taken_by: handling.taken_by,
-        settled_in: handling.settled_in,
+        settled_in: handling.settled_in.filter(|version| !version.is_empty()),
+        settled_by: handling.settled_by,
         history: history
             .into_iter()
             .map(|change| HandlingChange {

@@ -288,7 +288,7 @@ impl Resolver<'_> {
                 .as_ref()
                 .is_some_and(|who| check.holds_for_text(who)),
             Field::State(State::Open) => summary.handling.is_open(self.scope.to),
-            Field::State(State::Settled) => summary.handling.settled_in.is_some(),
+            Field::State(State::Settled) => summary.handling.is_settled(),
             Field::State(State::Quiet) => summary.handling.is_quiet(self.scope.to),
             Field::State(State::Taken) => summary.handling.taken_by.is_some(),
             // Nobody asks: a rule does.

@@ -5,6 +5,7 @@ use outcrop_core::Reference;
 use serde::{Deserialize, Serialize};
 use sqlx::{FromRow, PgConnection};
 
+use super::handling::written;
 use crate::boxed;
 use crate::{Database, StoreError};
 
@@ -15,8 +16,8 @@ pub enum Action {
     Take(String),
     /// Nobody has it any more.
     HandBack,
-    /// It must not occur from a version on.
-    Settle(String),
+    /// It must not occur from then on.
+    Settle(Settled),
     /// Nobody is told until a time.
     QuietUntil(DateTime<Utc>),
     /// Nobody is told until a predicate holds for it.
@@ -27,13 +28,26 @@ pub enum Action {
     Note(String),
 }
 
+/// From what on a settled error must not occur.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Settled {
+    /// From a version on, deployed or not.
+    In(String),
+    /// From the first deploy on that holds a commit; its id in lower-case hex, 7 to 40 digits.
+    By(String),
+    /// From the moment on at which that is said, whatever the version.
+    FromNow,
+}
+
 impl Action {
     fn told(&self) -> (&'static str, String) {
         match self {
             Self::Take(who) => ("take", who.clone()),
             Self::HandBack => ("hand back", String::new()),
-            Self::Settle(version) => ("settle", version.clone()),
-            Self::QuietUntil(until) => ("quiet", until.to_rfc3339_opts(chrono::SecondsFormat::Secs, true)),
+            Self::Settle(Settled::In(version)) => ("settle", version.clone()),
+            Self::Settle(Settled::By(commit)) => ("settle by", commit.clone()),
+            Self::Settle(Settled::FromNow) => ("settle", String::new()),
+            Self::QuietUntil(until) => ("quiet", written(*until)),
             Self::QuietWhere(predicate) => ("quiet", predicate.clone()),
             Self::Reopen => ("reopen", String::new()),
             Self::Note(text) => ("note", text.clone()),
@@ -68,9 +82,11 @@ impl From<sqlx::Error> for HandlingError {
 
 /// How an error is handled, with the times that belong to it: what a change can be undone to.
 #[derive(Clone, Debug, Default, PartialEq, Eq, FromRow, Serialize, Deserialize)]
-struct Kept {
+pub(super) struct Kept {
     taken_by: Option<String>,
     settled_in: Option<String>,
+    #[serde(default)]
+    settled_by: Option<String>,
     settled_at: Option<DateTime<Utc>>,
     quiet_until: Option<DateTime<Utc>>,
     quiet_where: Option<String>,
@@ -87,11 +103,14 @@ impl Kept {
                 ..kept
             },
             Action::HandBack => Self { taken_by: None, ..kept },
-            Action::Settle(version) => Self {
-                settled_in: Some(version.clone()),
-                settled_at: Some(at),
+            Action::Settle(Settled::By(commit)) => Self {
+                settled_in: None,
+                settled_by: Some(commit.clone()),
+                settled_at: None,
                 ..kept
             },
+            Action::Settle(Settled::In(version)) => kept.settled_in(version, at),
+            Action::Settle(Settled::FromNow) => kept.settled_in("", at),
             Action::QuietUntil(until) => Self {
                 quiet_until: Some(*until),
                 quiet_where: None,
@@ -112,12 +131,38 @@ impl Kept {
         }
     }
 
+    fn settled_in(self, version: &str, at: DateTime<Utc>) -> Self {
+        Self {
+            settled_in: Some(version.to_owned()),
+            settled_by: None,
+            settled_at: Some(at),
+            ..self
+        }
+    }
+
+    /// Whether it is settled by a commit that no deploy is known to hold.
+    pub(super) const fn awaits_a_deploy(&self) -> bool {
+        self.settled_by.is_some() && self.settled_in.is_none()
+    }
+
+    /// After a deploy that holds its commit.
+    pub(super) fn met(&self, version: &str, at: DateTime<Utc>) -> Self {
+        Self {
+            settled_by: self.settled_by.clone(),
+            ..self.clone().settled_in(version, at)
+        }
+    }
+
     /// What is told of going from one to the other: the verb, and to whom, in which version or until what.
     fn told(&self, next: &Self) -> (&'static str, String) {
         let quiet = |kept: &Self| kept.quiet_until.map(Action::QuietUntil).map(|action| action.told().1);
-        if self.settled_in != next.settled_in {
-            let settled = next.settled_in.clone();
-            return settled.map_or(("reopen", String::new()), |version| ("settle", version));
+        let settled = |kept: &Self| (kept.settled_in.clone(), kept.settled_by.clone(), kept.settled_at);
+        if settled(self) != settled(next) {
+            return match (&next.settled_in, &next.settled_by) {
+                (Some(version), _) => ("settle", version.clone()),
+                (None, Some(commit)) => ("settle by", commit.clone()),
+                (None, None) => ("reopen", String::new()),
+            };
         }
         if self.quiet_at != next.quiet_at {
             let until = next.quiet_where.clone().or_else(|| quiet(next));
@@ -156,6 +201,9 @@ pub async fn act(
         let (verb, what) = action.told();
         let before = (!matches!(action, Action::Note(_))).then_some(&before);
         write_down(&mut transaction, number, (by, at), (verb, &what), before).await?;
+        if matches!(action, Action::Settle(Settled::By(_))) {
+            super::commits::meet(&mut transaction, super::commits::Waiting::Error(number), at).await?;
+        }
     }
     transaction.commit().await?;
     Ok(())
@@ -194,15 +242,19 @@ pub async fn undo(
 }
 
 /// How an error is handled, held until the transaction ends: whoever acts on it meanwhile waits.
-async fn held(connection: &mut PgConnection, error: Reference, known: Option<i64>) -> Result<Kept, HandlingError> {
+pub(super) async fn held(
+    connection: &mut PgConnection,
+    error: Reference,
+    known: Option<i64>,
+) -> Result<Kept, HandlingError> {
     let number = crate::ids::number(error);
     sqlx::query("INSERT INTO handling (error_id) VALUES ($1) ON CONFLICT DO NOTHING")
         .bind(number)
         .execute(&mut *connection)
         .await?;
     let kept = sqlx::query_as(
-        "SELECT taken_by, settled_in, settled_at, quiet_until, quiet_where, quiet_at FROM handling WHERE error_id = $1 \
-         FOR UPDATE",
+        "SELECT taken_by, settled_in, settled_by, settled_at, quiet_until, quiet_where, quiet_at FROM handling WHERE \
+         error_id = $1 FOR UPDATE",
     )
     .bind(number)
     .fetch_one(&mut *connection)
@@ -222,10 +274,10 @@ async fn held(connection: &mut PgConnection, error: Reference, known: Option<i64
     Ok(kept)
 }
 
-async fn keep(connection: &mut PgConnection, error: i32, kept: &Kept) -> Result<(), StoreError> {
+pub(super) async fn keep(connection: &mut PgConnection, error: i32, kept: &Kept) -> Result<(), StoreError> {
     sqlx::query(
         "UPDATE handling SET taken_by = $2, settled_in = $3, settled_at = $4, quiet_until = $5, quiet_where = $6, \
-         quiet_at = $7 WHERE error_id = $1",
+         quiet_at = $7, settled_by = $8 WHERE error_id = $1",
     )
     .bind(error)
     .bind(&kept.taken_by)
@@ -234,12 +286,13 @@ async fn keep(connection: &mut PgConnection, error: i32, kept: &Kept) -> Result<
     .bind(kept.quiet_until)
     .bind(&kept.quiet_where)
     .bind(kept.quiet_at)
+    .bind(&kept.settled_by)
     .execute(connection)
     .await?;
     Ok(())
 }
 
-async fn write_down(
+pub(super) async fn write_down(
     connection: &mut PgConnection,
     error: i32,
     (by, at): (&str, DateTime<Utc>),
@@ -301,7 +354,9 @@ mod tests {
             match action {
                 Action::Take(who) => next.taken = Some(who.clone()),
                 Action::HandBack => next.taken = None,
-                Action::Settle(version) => next.settled = Some(version.clone()),
+                Action::Settle(Settled::In(version)) => next.settled = Some(format!("settled in {version}")),
+                Action::Settle(Settled::By(commit)) => next.settled = Some(format!("settled by commit {commit}")),
+                Action::Settle(Settled::FromNow) => next.settled = Some("settled from then on".to_owned()),
                 Action::QuietWhere(text) => next.quiet = Some(text.clone()),
                 Action::QuietUntil(until) => next.quiet = Some(until.timestamp().to_string()),
                 Action::Reopen => (next.settled, next.quiet) = (None, None),
@@ -319,8 +374,11 @@ mod tests {
             .remove(&number)
             .unwrap_or_default();
         Model {
-            taken: handling.taken_by,
-            settled: handling.settled_in,
+            taken: handling.taken_by.clone(),
+            settled: match handling.settled_in.as_deref() {
+                Some("") => Some("settled from then on".to_owned()),
+                _ => handling.settled_in_words(),
+            },
             quiet: handling
                 .quiet_where
                 .or_else(|| handling.quiet_until.map(|until| until.timestamp().to_string())),
@@ -330,16 +388,18 @@ mod tests {
     /// A fixed walk of actions, different for each step and with every pair of kinds among them.
     fn walk() -> Vec<Action> {
         let at = |hours: i64| DateTime::from_timestamp(1_796_000_000 + hours * 3_600, 0).unwrap();
-        let kinds = |n: usize| match n % 7 {
+        let kinds = |n: usize| match n % 9 {
             0 => Action::Take(format!("crew {n}")),
-            1 => Action::Settle(format!("2.4.{n}")),
+            1 => Action::Settle(Settled::In(format!("2.4.{n}"))),
             2 => Action::QuietUntil(at(i64::try_from(n).unwrap())),
             3 => Action::Reopen,
             4 => Action::QuietWhere(format!("users > {n}")),
             5 => Action::HandBack,
+            6 => Action::Settle(Settled::By(format!("{n:07x}"))),
+            7 => Action::Settle(Settled::FromNow),
             _ => Action::Note(format!("note {n}")),
         };
-        (0..49).map(|n| kinds(n * (1 + n / 7))).collect()
+        (0..81).map(|n| kinds(n * (1 + n / 9))).collect()
     }
 
     #[tokio::test]
@@ -385,7 +445,7 @@ mod tests {
         .await
         .unwrap();
         let seen = handling::changes(&database, error).await.unwrap()[0].id;
-        let settle = Action::Settle("2.4.1".to_owned());
+        let settle = Action::Settle(Settled::In("2.4.1".to_owned()));
         let quiet = Action::QuietWhere("users > 50".to_owned());
         let errors = [error];
         let (one, other) = tokio::join!(

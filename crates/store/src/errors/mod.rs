@@ -3,11 +3,13 @@
 //! Nothing here knows of predicates: [`crate::asking`] narrows what is read here.
 
 mod acting;
+mod commits;
 pub mod handling;
 pub(crate) mod labels;
 mod latest;
 pub mod reach;
 pub(crate) mod read;
+pub mod since_settled;
 mod summary;
 pub mod weights;
 

@@ -124,7 +124,7 @@ impl Watch {
                 "SELECT 3 AS kind, date_trunc('minute', h.settled_at) AS at, e.service_id AS service, 0 AS \
                  environment, h.settled_in AS version, \
                      h.error_id AS error, 1::bigint AS n, NULL::real AS share FROM handling h JOIN error_group e ON \
-                     e.id = h.error_id WHERE h.settled_at < $1",
+                     e.id = h.error_id WHERE h.settled_at < $1 AND h.settled_in IS NOT NULL",
             )
             .bind(time(from))
             .fetch_all(&mut *transaction)

@@ -105,6 +105,80 @@ async fn a_deploy_is_recorded_listed_and_checked() {
 }
 
 #[tokio::test]
+async fn an_error_is_settled_by_a_commit_from_now_on_or_by_the_deploy_that_names_it() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    let list = get(&state, &token, "/api/v1/errors?where=service%20%3D%20fares").await;
+    let error = list["items"][0]["ref"].as_str().unwrap().to_owned();
+    let path = format!("/api/v1/errors/{error}/handling");
+    let act = async |asked: Value| send(&state, &token, Method::POST, &path, &asked).await;
+
+    for refused in [
+        json!({"verb": "settle"}),
+        json!({"verb": "settle", "version": "2.5.0", "now": true}),
+        json!({"verb": "settle", "commit": "winter"}),
+        json!({"verb": "settle", "commit": "3f2a1"}),
+    ] {
+        let (status, said) = act(refused).await;
+        assert_eq!(status, StatusCode::BAD_REQUEST, "{said}");
+    }
+    let (_, now) = act(json!({"verb": "settle", "now": true})).await;
+    assert!(now["settled_from"].is_string() && now["settled_in"].is_null(), "{now}");
+    let (_, waiting) = act(json!({"verb": "settle", "commit": " 3F2A1C9 "})).await;
+    assert_eq!(
+        (&waiting["settled_by"], &waiting["open"]),
+        (&json!("3f2a1c9"), &json!(false))
+    );
+    assert!(
+        waiting["settled_in"].is_null() && waiting["settled_from"].is_null(),
+        "{waiting}"
+    );
+    let handled = get(&state, &token, "/api/v1/errors?where=settled").await;
+    assert_eq!(handled["items"][0]["settled_by"], "3f2a1c9", "{handled}");
+
+    let deploy = |version: &str, more: Value| {
+        let mut deploy = json!({"service": "fares", "version": version, "environment": "production"});
+        deploy
+            .as_object_mut()
+            .unwrap()
+            .extend(more.as_object().unwrap().clone());
+        deploy
+    };
+    let record = async |deploy: Value| send(&state, &token, Method::POST, "/api/v1/deploys", &deploy).await;
+    let (status, said) = record(deploy("2.5.0", json!({"revision": "3f2a1c9e5b7d"}))).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{said}");
+    assert_eq!(get(&state, &token, &path).await["settled_in"], "2.5.0");
+
+    let of = "service=fares&version=2.5.0&environment=production";
+    let check = get(&state, &token, &format!("/api/v1/deploys/check?{of}")).await;
+    assert_eq!(check["settled"][0]["ref"], error.as_str(), "{check}");
+    assert!(check["settled"][0]["verdict"]["sentence"].is_string(), "{check}");
+
+    let (status, said) = record(deploy("2.6.0", json!({"settles": [error]}))).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{said}");
+    assert_eq!(get(&state, &token, &path).await["settled_in"], "2.6.0");
+    let elsewhere = json!({"service": "ledger", "version": "1", "environment": "production", "settles": [error]});
+    let (status, said) = record(elsewhere).await;
+    assert_eq!(status, StatusCode::BAD_REQUEST, "{said}");
+    assert!(
+        said["detail"]
+            .as_str()
+            .unwrap()
+            .contains("is an error of fares, not of ledger"),
+        "{said}"
+    );
+    let listed = get(&state, &token, "/api/v1/deploys?service=ledger").await;
+    assert!(
+        listed["items"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .all(|item| item["announced"] == false),
+        "{listed}"
+    );
+}
+
+#[tokio::test]
 async fn slices_settings_markers_and_rules_are_kept_found_again_and_end() {
     let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
     let engineer = fleet(&state).await;
