@@ -116,6 +116,54 @@ pub struct HandlingState {
     pub history: Vec<HandlingChange>,
 }
 
+/// What is asked of an error's history.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct HistoryQuery {
+    /// Only what happened before this time: `next` of the page before.
+    pub before: Option<DateTime<Utc>>,
+    /// Entries at most, 1 to 500; 50 where not given. What happened at the same time as the last one comes along.
+    pub limit: Option<u32>,
+}
+
+/// What happened to an error: what people did, what was said of it, and the deploys of its service where it occurs.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct History {
+    /// The entries, the newest first.
+    pub items: Vec<HistoryEntry>,
+    /// Where the page after this one begins; `null` after the last.
+    pub next: Option<DateTime<Utc>>,
+}
+
+/// One thing that happened to an error, or around it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HistoryEntry {
+    /// When.
+    pub at: DateTime<Utc>,
+    /// What it is.
+    pub kind: HistoryKind,
+    /// Who did it; `null` for what was seen or said by Outcrop.
+    pub by: Option<String>,
+    /// What happened, after the name where there is one: `settled it in 2.4.1`. Of a note: its text, in the plain subset
+    /// of Markdown.
+    pub text: String,
+}
+
+/// What an entry of an error's history is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum HistoryKind {
+    /// Its handling changed.
+    Handling,
+    /// Somebody wrote something worth knowing.
+    Note,
+    /// It was said to be new, surging or returned; or that ended, or was taken back.
+    Flag,
+    /// A version of its service came to a place where it occurs.
+    Deploy,
+}
+
 /// How an error is settled, in words: `settled in 2.4.1`; `None` where it is not.
 #[must_use]
 pub fn settled_in_words(version: Option<&str>, commit: Option<&str>, from: Option<DateTime<Utc>>) -> Option<String> {

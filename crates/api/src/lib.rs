@@ -58,8 +58,8 @@ pub use grouping::{
     GroupingOutcome, JoinedErrors, NamedError, SplitError, SplitPart, Undone,
 };
 pub use handling::{
-    HandlingAction, HandlingChange, HandlingList, HandlingOfMany, HandlingQuery, HandlingState, SettledError,
-    SettledOutcome, SettledVerdict, UndoneHandling, settled_in_words,
+    HandlingAction, HandlingChange, HandlingList, HandlingOfMany, HandlingQuery, HandlingState, History, HistoryEntry,
+    HistoryKind, HistoryQuery, SettledError, SettledOutcome, SettledVerdict, UndoneHandling, settled_in_words,
 };
 pub use log::{HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates};
 pub use marker::{MarkerCheck, MarkerItem, MarkerList, NewMarker};

@@ -16,6 +16,7 @@ use crate::commands::find::Find;
 use crate::commands::group::Group;
 use crate::commands::grouping::Grouping;
 use crate::commands::handling::{Note, Quiet, Reopen, Settle, Take, Undo};
+use crate::commands::history::History;
 use crate::commands::key::KeyCommand;
 use crate::commands::login::Login;
 use crate::commands::logs::Logs;
@@ -87,7 +88,9 @@ const TOPICS: [(&str, &[&str]); 6] = [
     ("Decide", &["deploys", "deploy", "marker", "backtest", "group"]),
     (
         "Act",
-        &["take", "settle", "quiet", "reopen", "undo", "note", "grouping"],
+        &[
+            "take", "settle", "quiet", "reopen", "undo", "note", "history", "grouping",
+        ],
     ),
     ("Send", &["send", "collect", "refused"]),
     ("Set up", &["login", "services", "key", "slices", "drops", "scrubbing"]),
@@ -177,6 +180,8 @@ pub enum Command {
     Quiet(Quiet),
     /// Reopen an error that is settled or quiet.
     Reopen(Reopen),
+    /// Say what happened to an error: what people did and wrote, flags, deploys.
+    History(History),
     /// Undo what was done last about an error.
     Undo(Undo),
     /// Add a note to the history of an error.
@@ -286,6 +291,7 @@ impl Command {
             Self::Settle(settle) => commands::handling::settle(settle).await,
             Self::Quiet(quiet) => commands::handling::quiet(quiet).await,
             Self::Reopen(reopen) => commands::handling::reopen(reopen).await,
+            Self::History(history) => commands::history::run(history).await,
             Self::Undo(undo) => commands::handling::undo(undo).await,
             Self::Note(note) => commands::handling::note(note).await,
             Self::Marker { command } => commands::markers::run(command).await,

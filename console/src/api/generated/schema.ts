@@ -336,6 +336,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/errors/{ref}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to an error: what people did, notes, flags, and the deploys of its service where it occurs. */
+        get: operations["show_history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/errors/{ref}/occurrences": {
         parameters: {
             query?: never;
@@ -2135,6 +2152,38 @@ export interface components {
             taken_by?: string | null;
             verdict?: components["schemas"]["SettledVerdict"] | null;
         };
+        /** @description What happened to an error: what people did, what was said of it, and the deploys of its service where it occurs. */
+        History: {
+            /** @description The entries, the newest first. */
+            items: components["schemas"]["HistoryEntry"][];
+            /**
+             * Format: date-time
+             * @description Where the page after this one begins; `null` after the last.
+             */
+            next?: string | null;
+        };
+        /** @description One thing that happened to an error, or around it. */
+        HistoryEntry: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who did it; `null` for what was seen or said by Outcrop. */
+            by?: string | null;
+            /** @description What it is. */
+            kind: components["schemas"]["HistoryKind"];
+            /**
+             * @description What happened, after the name where there is one: `settled it in 2.4.1`. Of a note: its text, in the plain subset
+             *     of Markdown.
+             */
+            text: string;
+        };
+        /**
+         * @description What an entry of an error's history is.
+         * @enum {string}
+         */
+        HistoryKind: "handling" | "note" | "flag" | "deploy";
         /** @description An endpoint that an error occurs at. */
         HitEndpoint: {
             /** @description The endpoint. */
@@ -5918,6 +5967,85 @@ export interface operations {
             };
             /** @description The body is not JSON */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_history: {
+        parameters: {
+            query?: {
+                /** @description Only what happened before this time: `next` of the page before. */
+                before?: string;
+                /** @description Entries at most, 1 to 500; 50 where not given. What happened at the same time as the last one comes along. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The error's reference */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

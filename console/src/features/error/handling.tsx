@@ -15,21 +15,7 @@ import {
 import { Failed, Skeleton } from "../../ui/states";
 import { handlingInWords } from "../../parts/handling-in-words";
 import { SettleForm } from "../../parts/settle-form";
-import { untilInWords } from "../../ui/format";
-import { Button, Heading, Input, Refused } from "../../ui/kit";
-import { Ago } from "../../ui/time";
-
-const VERBS: Record<string, (what: string) => string> = {
-  take: (who) => `gave it to ${who}`,
-  "hand back": () => "handed it back",
-  settle: (version) => (version === "" ? "settled it from then on" : `settled it in ${version}`),
-  "settle by": (commit) => `settled it by commit ${commit}`,
-  quiet: (until) => `made it quiet until ${untilInWords(until)}`,
-  reopen: () => "reopened it",
-  return: (version) => `opened it again: it returned in ${version}`,
-  "speak up": (what) => `ended its quiet: ${what}`,
-  note: (text) => text,
-};
+import { Button, Heading, Input, Refused, TextArea } from "../../ui/kit";
 
 const quietFor = (hours: number): HandlingAction => ({
   verb: "quiet",
@@ -44,7 +30,7 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
   const state = useQuery(handling);
   const kept = (done: HandlingState) => {
     queryClient.setQueryData(handling.queryKey, done);
-    void changed("/api/v1/errors", "/api/v1/errors/{ref}");
+    void changed("/api/v1/errors", "/api/v1/errors/{ref}", "/api/v1/errors/{ref}/history");
   };
   // What somebody else did meanwhile is not overwritten: the service refuses, and it is read again.
   const after = state.data?.last_change ?? 0;
@@ -101,17 +87,18 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
                 isPending={isPending}
                 settle={(action, done) => act.mutate(action, { onSuccess: done })}
               />
-              <OneLine
+              <Said
                 label="Predicate until which it is quiet"
                 placeholder="users > 50"
                 verb="Quiet until"
                 isPending={isPending}
                 submit={(where, done) => act.mutate({ verb: "quiet", where }, { onSuccess: done })}
               />
-              <OneLine
+              <Said
                 label="A note"
-                placeholder="worth knowing"
+                placeholder="worth knowing; Markdown: **bold**, `code`, lists, links"
                 verb="Note"
+                hasLines
                 isPending={isPending}
                 submit={(text, done) => act.mutate({ verb: "note", text }, { onSuccess: done })}
               />
@@ -124,34 +111,26 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
               {undo.isError && <Refused what="Not undone" error={undo.error} />}
             </div>
           )}
-          {state.data.history.length > 0 && (
-            <ol className="mt-2 text-[13px]">
-              {state.data.history.slice(0, 8).map((change) => (
-                <li key={`${change.at} ${change.verb}`} className="border-line border-b py-0.5 break-words">
-                  <Ago at={change.at} className="text-faint" /> <b>{change.by}</b>{" "}
-                  {change.verb === "note" ? "wrote: " : ""}
-                  {(VERBS[change.verb] ?? ((what: string) => `${change.verb} ${what}`))(change.what)}
-                </li>
-              ))}
-            </ol>
-          )}
         </>
       )}
     </section>
   );
 }
 
-type OneLineProps = {
+type SaidProps = {
   label: string;
   placeholder: string;
   verb: string;
+  /** Whether there is room for several lines. */
+  hasLines?: boolean;
   isPending: boolean;
   submit: (text: string, done: () => void) => void;
 };
 
-/** A line of text and what is done with it. */
-function OneLine({ label, placeholder, verb, isPending, submit }: OneLineProps) {
+/** A text and what is done with it. */
+function Said({ label, placeholder, verb, hasLines = false, isPending, submit }: SaidProps) {
   const [text, setText] = useState("");
+  const Box = hasLines ? TextArea : Input;
   return (
     <form
       className="flex gap-1.5"
@@ -160,7 +139,14 @@ function OneLine({ label, placeholder, verb, isPending, submit }: OneLineProps) 
         submit(text.trim(), () => setText(""));
       }}
     >
-      <Input aria-label={label} placeholder={placeholder} value={text} onChange={setText} className="min-w-0 flex-1" />
+      <Box
+        aria-label={label}
+        placeholder={placeholder}
+        value={text}
+        onChange={setText}
+        rows={hasLines ? 2 : undefined}
+        className="min-w-0 flex-1"
+      />
       <Button type="submit" disabled={isPending || text.trim() === ""}>
         {verb}
       </Button>

@@ -20,6 +20,7 @@ import { Strata } from "../../ui/strata";
 import { PredicateBox, narrowed } from "../../parts/predicate-box";
 import { StandsOut, WhyOne } from "./common";
 import { Handling } from "./handling";
+import { History } from "./history";
 import { OccurrenceView } from "./occurrence";
 import { Moved } from "./moved";
 import { Users } from "./users";
@@ -118,6 +119,7 @@ export function ErrorPage() {
       <div className="grid grid-cols-[minmax(0,1fr)] gap-x-8 md:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <Why detail={detail} />
         <Handling detail={detail} />
+        <History reference={detail.ref} />
       </div>
       <Ties detail={detail} />
       <Facts detail={detail} />

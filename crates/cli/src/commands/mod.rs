@@ -10,6 +10,7 @@ pub mod find;
 pub mod group;
 pub mod grouping;
 pub mod handling;
+pub mod history;
 pub mod key;
 pub mod login;
 pub mod logs;

@@ -6,6 +6,7 @@ pub mod endpoint_changes;
 pub(crate) mod errors;
 pub(super) mod flag_items;
 pub(crate) mod headline;
+pub(crate) mod history;
 mod keys;
 pub(crate) mod next_steps;
 pub(crate) mod now;

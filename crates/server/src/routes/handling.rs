@@ -3,7 +3,8 @@
 use actix_web::{HttpRequest, get, post, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_api::{
-    HandlingAction, HandlingChange, HandlingList, HandlingOfMany, HandlingQuery, HandlingState, Problem, UndoneHandling,
+    HandlingAction, HandlingChange, HandlingList, HandlingOfMany, HandlingQuery, HandlingState, History, HistoryQuery,
+    Problem, UndoneHandling,
 };
 use outcrop_core::Reference;
 use outcrop_store::errors::handling;
@@ -13,9 +14,9 @@ use outcrop_store::find::Found;
 use outcrop_store::{Database, StoreError};
 
 use super::input::Body;
-use super::query::{error_of, must_be_known};
+use super::query::{error_of, limit, must_be_known};
 use super::viewer::Viewer;
-use crate::answers::settled;
+use crate::answers::{history, settled};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
@@ -44,6 +45,32 @@ pub(super) async fn show_handling(
     Ok(web::Json(
         state.on_main(async move { read(&database, reference).await }).await?,
     ))
+}
+
+/// What happened to an error: what people did, notes, flags, and the deploys of its service where it occurs.
+#[utoipa::path(operation_id = "show_history", tag = "handling", params(("ref" = String, Path, description = "The \
+    error's reference"), HistoryQuery), responses(
+    (status = 200, body = History),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/errors/{ref}/history")]
+pub(super) async fn show_history(
+    _viewer: Viewer,
+    path: web::Path<String>,
+    request: HttpRequest,
+    state: web::Data<State>,
+) -> Result<web::Json<History>, ApiError> {
+    let query: HistoryQuery = parameters(request.query_string())?;
+    let limit = limit(query.limit)?;
+    let reference = error_of(&state, &path).await?;
+    let (database, before) = (state.database.clone(), query.before.unwrap_or_else(Utc::now));
+    let history = state
+        .on_main(async move { history::of_error(&database, reference, before, limit).await })
+        .await?;
+    history
+        .map(web::Json)
+        .ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))
 }
 
 /// Does something about an error.

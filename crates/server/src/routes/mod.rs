@@ -99,6 +99,7 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(slices::show_settings)
             .service(slices::set_settings)
             .service(handling::show_handling)
+            .service(handling::show_history)
             .service(handling::handle_error)
             .service(handling::handle_errors)
             .service(handling::undo_handling)

@@ -141,10 +141,25 @@ const CHANGES: i64 = 100;
 /// [`StoreError`] when the database does not answer.
 #[boxed]
 pub async fn changes(database: &Database, error: Reference) -> Result<Vec<Change>, StoreError> {
+    changes_before(database, error, None, CHANGES).await
+}
+
+/// What was done about an error before a time, the newest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+#[boxed]
+pub async fn changes_before(
+    database: &Database,
+    error: Reference,
+    before: Option<DateTime<Utc>>,
+    limit: i64,
+) -> Result<Vec<Change>, StoreError> {
     Ok(
-        sqlx::query_as("SELECT id, at, by, verb, what, before IS NOT NULL AS can_be_undone FROM handling_change WHERE error_id = $1 ORDER BY id DESC LIMIT $2")
+        sqlx::query_as("SELECT id, at, by, verb, what, before IS NOT NULL AS can_be_undone FROM handling_change WHERE error_id = $1 AND ($3::timestamptz IS NULL OR at < $3) ORDER BY at DESC, id DESC LIMIT $2")
             .bind(crate::ids::number(error))
-            .bind(CHANGES)
+            .bind(limit)
+            .bind(before)
             .fetch_all(&database.pool)
             .await?,
     )

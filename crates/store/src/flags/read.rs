@@ -180,6 +180,29 @@ pub async fn said_around(
         .await?)
 }
 
+/// Flags of an error of which something was said before a time, the latest word first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+#[boxed]
+pub async fn of_error(
+    database: &Database,
+    error: i32,
+    before: DateTime<Utc>,
+    limit: i64,
+) -> Result<Vec<Flag>, StoreError> {
+    let statement = select_flags(
+        "flag.error_id = $1 AND flag.said_at < $2 ORDER BY greatest(flag.said_at, flag.ended_at, flag.withdrawn_at) \
+         DESC, flag.id DESC LIMIT $3",
+    );
+    Ok(sqlx::query_as(statement)
+        .bind(error)
+        .bind(before)
+        .bind(limit)
+        .fetch_all(&database.pool)
+        .await?)
+}
+
 /// Flags of an error that were taken back, said within a window, the newest first.
 ///
 /// # Errors

@@ -66,6 +66,30 @@ async fn an_error_is_taken_settled_quiet_reopened_and_its_history_says_by_whom()
     );
     let (status, said) = send(&state, &token, Method::POST, &path, &json!({"verb": "forget"})).await;
     assert_eq!(status, StatusCode::BAD_REQUEST, "{said}");
+    let deploy = json!({"service": "fares", "version": "2.5.0", "environment": "production",
+        "at": chrono::Utc::now() - chrono::TimeDelta::hours(1)});
+    send(&state, &token, Method::POST, "/api/v1/deploys", &deploy).await;
+    let history = get(
+        &state,
+        &token,
+        &format!("{}?limit=2", path.replace("/handling", "/history")),
+    )
+    .await;
+    assert_eq!(history["items"].as_array().unwrap().len(), 2, "{history}");
+    assert_eq!(history["items"][0]["by"], "purser@skerry.example", "{history}");
+    let older = format!(
+        "{}?before={}",
+        path.replace("/handling", "/history"),
+        history["next"].as_str().unwrap()
+    );
+    let older = get(&state, &token, &older).await;
+    let kinds: Vec<_> = older["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|entry| &entry["kind"])
+        .collect();
+    assert!(kinds.contains(&&json!("deploy")) && older["next"].is_null(), "{older}");
     let misspelt = json!({"verb": "take", "who": "deck team"});
     let (status, said) = send(&state, &token, Method::POST, &path, &misspelt).await;
     assert_eq!(

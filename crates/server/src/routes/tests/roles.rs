@@ -46,6 +46,7 @@ const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/errors/{ref}/choose", Viewer, false),
     ("GET /api/v1/errors/{ref}/explanation", Viewer, false),
     ("GET /api/v1/errors/{ref}/handling", Viewer, false),
+    ("GET /api/v1/errors/{ref}/history", Viewer, false),
     ("GET /api/v1/errors/{ref}/occurrences", Viewer, false),
     ("GET /api/v1/errors/{ref}/stands-out", Viewer, false),
     ("GET /api/v1/errors/{ref}/timeline", Viewer, false),
