@@ -31,7 +31,7 @@ pub(crate) struct State {
 impl State {
     /// Reads the grouping rules anew after a change; where that fails, the next round of background work does it.
     pub(crate) async fn read_rules(&self) {
-        let (intake, database) = (self.intake.clone(), self.database.clone());
+        let (intake, database) = (self.intake.clone(), self.database.whole());
         if let Err(error) = self.on_main(async move { intake.read_rules(&database).await }).await {
             tracing::warn!(%error, "a change of the grouping takes effect here within two seconds");
         }

@@ -8,10 +8,9 @@ use outcrop_api::{EventsTaken, NewDeploy, Problem};
 use outcrop_core::deploy::{BadCdEvent, announced};
 
 use super::deploys::record;
-use super::viewer::Pipeline;
+use super::viewer::{Pipeline, Seen};
 use crate::api_error::ApiError;
 use crate::routes::parameters::bad;
-use crate::state::State;
 
 /// The longest body, in bytes: an event is some kilobytes, a batch some hundreds of them.
 pub(super) const MAX_BODY: usize = 1 << 20;
@@ -29,7 +28,7 @@ pub(super) async fn take_events(
     Pipeline(viewer): Pipeline,
     request: HttpRequest,
     body: Result<web::Bytes, actix_web::Error>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<EventsTaken>, ApiError> {
     viewer.must_engineer()?;
     let body = body.map_err(|error| {

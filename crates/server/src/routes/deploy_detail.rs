@@ -9,14 +9,13 @@ use outcrop_store::traffic::timeline::Steps;
 use outcrop_store::{Database, StoreError, deploys, ids};
 
 use super::deploys::item as deploy_item;
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::answers::deploy_check;
 use crate::answers::deploy_check::Judged;
 use crate::answers::endpoint_changes::{COMPARED, changed};
 use crate::answers::touches::commits;
 use crate::api_error::ApiError;
 use crate::routes::parameters::parameters;
-use crate::state::State;
 
 /// How much of the time around a deploy its versions are drawn over.
 const AROUND: TimeDelta = TimeDelta::hours(6);
@@ -31,7 +30,7 @@ const STEPS: usize = 96;
 pub(super) async fn show_deploy(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<DeployDetail>, ApiError> {
     let asked: CheckQuery = parameters(request.query_string())?;
     let named = format!(

@@ -11,11 +11,11 @@ use outcrop_store::deploys::changes::Changes;
 use outcrop_store::deploys::{Deploy, changes};
 use outcrop_store::errors::handling;
 use outcrop_store::errors::handling::{Action, Settled};
-use outcrop_store::people::service_names::is_meant;
+use outcrop_store::people::service_names::{is_closed, is_meant};
 
 use super::input::Body;
 use super::query::{limit, window as window_of};
-use super::viewer::Pipeline;
+use super::viewer::{Pipeline, Seen};
 use crate::answers::deploy_check;
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
@@ -31,7 +31,7 @@ use crate::state::State;
 pub(super) async fn record_deploy(
     Pipeline(viewer): Pipeline,
     body: Body<NewDeploy>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     record(body.into_inner(), viewer.email, &state).await?;
@@ -97,6 +97,13 @@ pub(super) async fn record(announced: NewDeploy, by: String, state: &State) -> R
         link,
         by,
     };
+    let (database, name) = (state.database.clone(), deploy.service.clone());
+    if state.on_main(async move { is_closed(&database, &name).await }).await? {
+        return Err(ApiError::Forbidden(format!(
+            "{} is limited to its teams, and you are in none of them",
+            deploy.service
+        )));
+    }
     let errors = settled_by_it(&settles, &deploy.service, state).await?;
     let database = state.database.clone();
     let recorded = async move {
@@ -183,7 +190,7 @@ fn brought(sent: DeployChanges) -> Result<Changes, ApiError> {
 pub(super) async fn list_deploys(
     _pipeline: Pipeline,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<DeployList>, ApiError> {
     let asked: DeployQuery = parameters(request.query_string())?;
     let limit = limit(asked.limit)?;
@@ -244,7 +251,7 @@ pub(super) fn item(row: Deploy, check: DeployCheck, now: DateTime<Utc>) -> Deplo
 pub(super) async fn check_deploy(
     _pipeline: Pipeline,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<DeployCheck>, ApiError> {
     let asked: CheckQuery = parameters(request.query_string())?;
     let kinds: Vec<String> = asked

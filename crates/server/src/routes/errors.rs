@@ -5,12 +5,11 @@ use chrono::Utc;
 use outcrop_api::{ErrorDetail, ErrorPage, ErrorQuery, Problem};
 
 use super::query::{against, cursor, error_of, limit, read_cursor, scope};
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::answers;
 use crate::answers::errors::{Asked, Position};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
-use crate::state::State;
 
 /// Longest words that a list is filtered by, in bytes.
 const LONGEST_WORDS: usize = 200;
@@ -22,11 +21,7 @@ const LONGEST_WORDS: usize = 200;
     (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
 #[get("/errors")]
-pub(super) async fn list(
-    viewer: Viewer,
-    request: HttpRequest,
-    state: web::Data<State>,
-) -> Result<web::Json<ErrorPage>, ApiError> {
+pub(super) async fn list(viewer: Viewer, request: HttpRequest, state: Seen) -> Result<web::Json<ErrorPage>, ApiError> {
     let query: ErrorQuery = parameters(request.query_string())?;
     let now = Utc::now();
     let scope = scope(&query, &viewer, now)?;
@@ -80,7 +75,7 @@ pub(super) async fn one(
     viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<ErrorDetail>, ApiError> {
     let query: ErrorQuery = parameters(request.query_string())?;
     let reference = error_of(&state, &path).await?;

@@ -6,9 +6,8 @@ use outcrop_core::grouping::{Described, KeyPartKind, Tier};
 use outcrop_store::{errors, occurrences};
 
 use super::query::error_of;
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
-use crate::state::State;
 
 /// Why the occurrences of an error are one error: what counted of the latest one, and what did not.
 #[utoipa::path(operation_id = "explain_error", tag = "errors", params(("ref" = String, Path, description = "The \
@@ -20,7 +19,7 @@ use crate::state::State;
 pub(super) async fn of_error(
     _viewer: Viewer,
     path: web::Path<String>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<Explanation>, ApiError> {
     let reference = error_of(&state, &path).await?;
     let database = state.database.clone();

@@ -10,10 +10,9 @@ use outcrop_core::query::quoted;
 use outcrop_store::people::settings;
 use outcrop_store::{Database, Scope, StoreError, asking, errors, find};
 
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
-use crate::state::State;
 
 /// Longest text looked at, in bytes: a stack text fits.
 const MAX_TEXT: usize = 65_536;
@@ -30,7 +29,7 @@ const MAX_CANDIDATES: usize = 10;
 pub(super) async fn find_text(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<FoundPage>, ApiError> {
     let asked: FindQuery = parameters(request.query_string())?;
     let text = asked.text.trim().to_owned();

@@ -15,7 +15,7 @@ use outcrop_store::{Database, StoreError};
 
 use super::input::Body;
 use super::query::{error_of, limit, must_be_known};
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::answers::{history, settled};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
@@ -38,7 +38,7 @@ const MAX_QUIET_DAYS: i64 = 365;
 pub(super) async fn show_handling(
     _viewer: Viewer,
     path: web::Path<String>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<HandlingState>, ApiError> {
     let reference = error_of(&state, &path).await?;
     let database = state.database.clone();
@@ -59,7 +59,7 @@ pub(super) async fn show_history(
     _viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<History>, ApiError> {
     let query: HistoryQuery = parameters(request.query_string())?;
     let limit = limit(query.limit)?;
@@ -89,7 +89,7 @@ pub(super) async fn handle_error(
     path: web::Path<String>,
     request: HttpRequest,
     body: Body<HandlingAction>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<HandlingState>, ApiError> {
     let query: HandlingQuery = parameters(request.query_string())?;
     let mut done = act(viewer, &[path.into_inner()], body.into_inner(), query.after, &state).await?;
@@ -107,7 +107,7 @@ pub(super) async fn handle_error(
 pub(super) async fn handle_errors(
     viewer: Viewer,
     body: Body<HandlingOfMany>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<HandlingList>, ApiError> {
     let HandlingOfMany { errors, action } = body.into_inner();
     let items = act(viewer, &errors, action, None, &state).await?;
@@ -128,7 +128,7 @@ pub(super) async fn undo_handling(
     viewer: Viewer,
     path: web::Path<String>,
     body: Body<UndoneHandling>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<HandlingState>, ApiError> {
     viewer.must_engineer()?;
     let error = known(&state, &path).await?.reference();

@@ -15,12 +15,11 @@ use outcrop_store::{Scope, from_utc, logs, occurrences, traces};
 
 use super::query::{against_or_before, cursor, error_of, limit, read_cursor, scope};
 use super::traces::trace_id;
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::answers::unknown::unknown;
 use crate::api_error::ApiError;
 use crate::clock::millis;
 use crate::routes::parameters::{bad, parameters};
-use crate::state::State;
 
 fn window(asked: &LogQuery, viewer: &Viewer) -> Result<Scope, ApiError> {
     let window = ErrorQuery {
@@ -86,7 +85,7 @@ fn template(text: Option<&String>) -> Result<Option<[u8; 16]>, ApiError> {
 pub(super) async fn list_lines(
     viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<LogPage>, ApiError> {
     let query: LogQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&query, &viewer)?, limit(query.limit)?);
@@ -160,7 +159,7 @@ fn span(line: &Line) -> Option<SpanId> {
 pub(super) async fn list_templates(
     viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<LogTemplates>, ApiError> {
     let query: LogQuery = parameters(request.query_string())?;
     let given = [
@@ -227,7 +226,7 @@ const STEPS: usize = 60;
 pub(super) async fn show_lead_up(
     _viewer: Viewer,
     path: web::Path<String>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<LeadUp>, ApiError> {
     let id = super::occurrences::occurrence_id(&path)?;
     let database = state.database.clone();

@@ -9,12 +9,11 @@ use outcrop_store::{Database, StoreError};
 
 use super::input::Body;
 use super::query::{limit, window as window_of};
-use super::viewer::{Pipeline, Viewer};
+use super::viewer::{Pipeline, Seen, Viewer};
 use crate::answers::flag_items::flag_item;
 use crate::answers::sentences::ratio;
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
-use crate::state::State;
 
 /// What may be marked.
 const KINDS: [&str; 4] = ["database", "configuration", "provisioning", "other"];
@@ -35,7 +34,7 @@ const LEAST_MINUTES: i64 = 5;
 pub(super) async fn mark_change(
     Pipeline(viewer): Pipeline,
     body: Body<NewMarker>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<MarkerItem>, ApiError> {
     viewer.must_engineer()?;
     let asked = body.into_inner();
@@ -100,7 +99,7 @@ pub(super) async fn mark_change(
 pub(super) async fn list_markers(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<MarkerList>, ApiError> {
     let asked: DeployQuery = parameters(request.query_string())?;
     let limit = limit(asked.limit)?;
@@ -140,11 +139,7 @@ pub(super) async fn list_markers(
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[delete("/markers/{id}")]
-pub(super) async fn remove_marker(
-    viewer: Viewer,
-    path: web::Path<i32>,
-    state: web::Data<State>,
-) -> Result<HttpResponse, ApiError> {
+pub(super) async fn remove_marker(viewer: Viewer, path: web::Path<i32>, state: Seen) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     let (database, id) = (state.database.clone(), path.into_inner());
     if state

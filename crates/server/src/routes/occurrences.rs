@@ -13,10 +13,9 @@ use outcrop_store::retention::RETENTION_DAYS;
 use outcrop_store::{errors, occurrences, to_utc};
 
 use super::query::{cursor, error_of, limit, read_cursor, scope, time};
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
-use crate::state::State;
 
 /// Lists the occurrences of an error, the newest first.
 #[utoipa::path(operation_id = "list_occurrences", tag = "occurrences", params(("ref" = String, Path,
@@ -29,7 +28,7 @@ pub(super) async fn of_error(
     viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<OccurrencePage>, ApiError> {
     let query: OccurrenceQuery = parameters(request.query_string())?;
     let reference = error_of(&state, &path).await?;
@@ -78,7 +77,7 @@ pub(super) async fn of_error(
 pub(super) async fn one(
     _viewer: Viewer,
     path: web::Path<String>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<OccurrenceDetail>, ApiError> {
     let id = occurrence_id(&path)?;
     let database = state.database.clone();
@@ -216,7 +215,7 @@ pub(super) async fn choose(
     _viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<ChosenOccurrence>, ApiError> {
     let query: ChoiceQuery = parameters(request.query_string())?;
     let reference = error_of(&state, &path).await?;

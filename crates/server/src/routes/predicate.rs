@@ -7,10 +7,9 @@ use outcrop_core::query::{Field, Kind, Wanted};
 use outcrop_store::StoreError;
 use outcrop_store::asking::attributes;
 
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
 use crate::routes::parameters::parameters;
-use crate::state::State;
 
 /// Offers per completion: a list that fits beside the text.
 const OFFERS: usize = 12;
@@ -24,7 +23,7 @@ const OFFERS: usize = 12;
 pub(super) async fn complete(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<Completion>, ApiError> {
     let asked: CompletionQuery = parameters(request.query_string())?;
     let at = asked

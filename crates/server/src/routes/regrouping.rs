@@ -13,10 +13,9 @@ use outcrop_store::ids::number;
 
 use super::input::Body;
 use super::query::error_of;
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
-use crate::state::State;
 
 /// Days a change is worked out over, where none are given and at most.
 const DAYS: (u32, u32) = (7, 30);
@@ -43,7 +42,7 @@ pub(super) async fn make_change(
     viewer: Viewer,
     request: HttpRequest,
     body: Body<GroupingChange>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<HttpResponse, ApiError> {
     // Also where it is only tried: that reads a month of occurrences.
     viewer.must_engineer()?;
@@ -103,7 +102,7 @@ pub(super) async fn make_change(
 pub(super) async fn list_changes(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<GroupingChanges>, ApiError> {
     let query: ChangesQuery = parameters(request.query_string())?;
     let error = query.error.as_deref().map(reference).transpose()?;
@@ -138,7 +137,7 @@ pub(super) async fn list_changes(
 pub(super) async fn undo_change(
     viewer: Viewer,
     path: web::Path<i64>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<Undone>, ApiError> {
     viewer.must_engineer()?;
     let (id, database) = (*path, state.database.clone());
@@ -162,7 +161,7 @@ pub(super) async fn undo_change(
 pub(super) async fn causes_of_error(
     _viewer: Viewer,
     path: web::Path<String>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<CauseList>, ApiError> {
     let reference = error_of(&state, &path).await?;
     let database = state.database.clone();

@@ -6,10 +6,9 @@ use outcrop_core::scrub::{Rule, Scrubbing};
 use outcrop_store::people::scrub_rules;
 
 use super::input::Body;
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
 use crate::routes::parameters::bad;
-use crate::state::State;
 
 /// Longest name, service and reason, in bytes.
 const LONGEST: usize = 200;
@@ -19,7 +18,7 @@ const LONGEST_TEXT: usize = 64 * 1024;
 /// Lists the rules that people added to the built-in scrubbing.
 #[utoipa::path(operation_id = "list_scrub_rules", tag = "intake", responses((status = 200, body = ScrubRuleList)))]
 #[get("/scrubbing")]
-pub(super) async fn list_rules(_viewer: Viewer, state: web::Data<State>) -> Result<web::Json<ScrubRuleList>, ApiError> {
+pub(super) async fn list_rules(_viewer: Viewer, state: Seen) -> Result<web::Json<ScrubRuleList>, ApiError> {
     let database = state.database.clone();
     let rows = state.on_main(async move { scrub_rules::list(&database).await }).await?;
     let items = rows
@@ -96,11 +95,7 @@ fn checked(asked: NewScrubRule) -> Result<(Rule, NewScrubRule), ApiError> {
     (status = 409, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/scrubbing")]
-pub(super) async fn make_rule(
-    viewer: Viewer,
-    body: Body<NewScrubRule>,
-    state: web::Data<State>,
-) -> Result<HttpResponse, ApiError> {
+pub(super) async fn make_rule(viewer: Viewer, body: Body<NewScrubRule>, state: Seen) -> Result<HttpResponse, ApiError> {
     viewer.must_admin()?;
     let (
         _,
@@ -147,11 +142,7 @@ pub(super) async fn make_rule(
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[delete("/scrubbing/{id}")]
-pub(super) async fn end_rule(
-    viewer: Viewer,
-    path: web::Path<i64>,
-    state: web::Data<State>,
-) -> Result<HttpResponse, ApiError> {
+pub(super) async fn end_rule(viewer: Viewer, path: web::Path<i64>, state: Seen) -> Result<HttpResponse, ApiError> {
     viewer.must_admin()?;
     let (database, id, by) = (state.database.clone(), path.into_inner(), viewer.email.clone());
     if !state
@@ -178,7 +169,7 @@ pub(super) async fn end_rule(
 pub(super) async fn try_rules(
     viewer: Viewer,
     body: Body<ScrubTrial>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<ScrubbedText>, ApiError> {
     viewer.must_engineer()?;
     let ScrubTrial { service, text, rule } = body.into_inner();

@@ -13,7 +13,7 @@ use outcrop_store::people::{AccessError, drops, keys};
 
 use super::input::Body;
 use super::query::{error_of, shared_predicate};
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::access::Secret;
 use crate::answers::key_item;
 use crate::api_error::ApiError;
@@ -35,7 +35,7 @@ const LONGEST: usize = 2_000;
 /// Lists the sender keys, without their secrets.
 #[utoipa::path(operation_id = "list_keys", tag = "intake", responses((status = 200, body = KeyList)))]
 #[get("/keys")]
-pub(super) async fn list_keys(viewer: Viewer, state: web::Data<State>) -> Result<web::Json<KeyList>, ApiError> {
+pub(super) async fn list_keys(viewer: Viewer, state: Seen) -> Result<web::Json<KeyList>, ApiError> {
     viewer.must_engineer()?;
     let database = state.database.clone();
     let rows = state.on_main(async move { keys::list(&database).await }).await?;
@@ -51,11 +51,7 @@ pub(super) async fn list_keys(viewer: Viewer, state: web::Data<State>) -> Result
     (status = 409, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/keys")]
-pub(super) async fn make_key(
-    viewer: Viewer,
-    body: Body<NewKey>,
-    state: web::Data<State>,
-) -> Result<HttpResponse, ApiError> {
+pub(super) async fn make_key(viewer: Viewer, body: Body<NewKey>, state: Seen) -> Result<HttpResponse, ApiError> {
     viewer.must_admin()?;
     let NewKey {
         name,
@@ -109,7 +105,7 @@ pub(super) async fn rotate_key(
     viewer: Viewer,
     path: web::Path<String>,
     body: Body<Rotation>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<MadeKey>, ApiError> {
     viewer.must_admin()?;
     let hours = body.overlap_hours.unwrap_or(OVERLAP_HOURS.0);
@@ -141,11 +137,7 @@ pub(super) async fn rotate_key(
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[delete("/keys/{name}")]
-pub(super) async fn revoke_key(
-    viewer: Viewer,
-    path: web::Path<String>,
-    state: web::Data<State>,
-) -> Result<HttpResponse, ApiError> {
+pub(super) async fn revoke_key(viewer: Viewer, path: web::Path<String>, state: Seen) -> Result<HttpResponse, ApiError> {
     viewer.must_admin()?;
     let (database, name) = (state.database.clone(), path.into_inner());
     let revoked = name.clone();
@@ -183,7 +175,7 @@ where
 pub(super) async fn list_refused(
     viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<RefusedList>, ApiError> {
     viewer.must_engineer()?;
     let asked: RefusedQuery = parameters(request.query_string())?;
@@ -216,7 +208,7 @@ pub(super) async fn list_refused(
 /// Lists what is dropped as it comes in, and how much it was.
 #[utoipa::path(operation_id = "list_drops", tag = "intake", responses((status = 200, body = DropList)))]
 #[get("/drops")]
-pub(super) async fn list_drops(_viewer: Viewer, state: web::Data<State>) -> Result<web::Json<DropList>, ApiError> {
+pub(super) async fn list_drops(_viewer: Viewer, state: Seen) -> Result<web::Json<DropList>, ApiError> {
     let database = state.database.clone();
     let rows = state.on_main(async move { drops::list(&database).await }).await?;
     let items = rows
@@ -246,11 +238,7 @@ pub(super) async fn list_drops(_viewer: Viewer, state: web::Data<State>) -> Resu
     (status = 409, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/drops")]
-pub(super) async fn make_drop(
-    viewer: Viewer,
-    body: Body<NewDrop>,
-    state: web::Data<State>,
-) -> Result<HttpResponse, ApiError> {
+pub(super) async fn make_drop(viewer: Viewer, body: Body<NewDrop>, state: Seen) -> Result<HttpResponse, ApiError> {
     viewer.must_admin()?;
     let NewDrop {
         predicate: text,
@@ -303,11 +291,7 @@ pub(super) async fn make_drop(
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[delete("/drops/{id}")]
-pub(super) async fn end_drop(
-    viewer: Viewer,
-    path: web::Path<i64>,
-    state: web::Data<State>,
-) -> Result<HttpResponse, ApiError> {
+pub(super) async fn end_drop(viewer: Viewer, path: web::Path<i64>, state: Seen) -> Result<HttpResponse, ApiError> {
     viewer.must_admin()?;
     let (database, id, by) = (state.database.clone(), path.into_inner(), viewer.email.clone());
     if !state

@@ -8,14 +8,13 @@ use outcrop_store::flags::disturbed;
 use outcrop_store::traffic::timeline;
 use outcrop_store::writing::limits;
 
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
-use crate::state::State;
 
 /// Lists the services that have sent anything.
 #[utoipa::path(operation_id = "list_services", tag = "services", responses((status = 200, body = ServiceList)))]
 #[get("/services")]
-pub(super) async fn list(_viewer: Viewer, state: web::Data<State>) -> Result<web::Json<ServiceList>, ApiError> {
+pub(super) async fn list(_viewer: Viewer, state: Seen) -> Result<web::Json<ServiceList>, ApiError> {
     let database = state.database.clone();
     let now = Utc::now();
     let since = now - TimeDelta::hours(24);

@@ -17,11 +17,10 @@ use outcrop_store::people::settings::ServiceSetting;
 
 use super::input::Body;
 use super::query::{cursor, error_of, limit, read_cursor, scope, shared_predicate};
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::answers::unknown::unknown;
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
-use crate::state::State;
 
 /// Values listed at once.
 const VALUES: usize = 50;
@@ -34,7 +33,7 @@ const CLAIM: &str = "as the senders claim it: a program can say anything of itse
 /// Lists the saved slices.
 #[utoipa::path(operation_id = "list_slices", tag = "slices", responses((status = 200, body = SliceList)))]
 #[get("/slices")]
-pub(super) async fn list_slices(_viewer: Viewer, state: web::Data<State>) -> Result<web::Json<SliceList>, ApiError> {
+pub(super) async fn list_slices(_viewer: Viewer, state: Seen) -> Result<web::Json<SliceList>, ApiError> {
     let database = state.database.clone();
     let rows = state.on_main(async move { settings::slices(&database).await }).await?;
     let items = rows
@@ -60,7 +59,7 @@ pub(super) async fn save_slice(
     viewer: Viewer,
     path: web::Path<String>,
     body: Body<NewSlice>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     let name = path.trim().to_owned();
@@ -89,7 +88,7 @@ pub(super) async fn save_slice(
 pub(super) async fn remove_slice(
     viewer: Viewer,
     path: web::Path<String>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     let (database, name) = (state.database.clone(), path.clone());
@@ -111,7 +110,7 @@ pub(super) async fn remove_slice(
 pub(super) async fn list_parts(
     viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<PartList>, ApiError> {
     let asked: PartQuery = parameters(request.query_string())?;
     let field = Field::of(asked.by.trim());
@@ -182,7 +181,7 @@ pub(super) async fn users_of_error(
     viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<UserPage>, ApiError> {
     let asked: UserQuery = parameters(request.query_string())?;
     let reference = error_of(&state, &path).await?;
@@ -238,7 +237,7 @@ fn read_position(text: &str) -> Result<(i64, String), ApiError> {
 pub(super) async fn show_settings(
     _viewer: Viewer,
     path: web::Path<String>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<ServiceSettings>, ApiError> {
     let (database, service) = (state.database.clone(), path.into_inner());
     let (found, weighed) = state
@@ -288,7 +287,7 @@ pub(super) async fn set_settings(
     viewer: Viewer,
     path: web::Path<String>,
     body: Body<ServiceSettings>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     let body = body.into_inner();

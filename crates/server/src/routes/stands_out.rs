@@ -7,10 +7,9 @@ use outcrop_core::stands_out::{LEAST_OCCURRENCES, LEAST_REQUESTS, gap_in_words};
 use outcrop_store::occurrences::stands_out;
 
 use super::query::{error_of, scope};
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
 use crate::routes::parameters::parameters;
-use crate::state::State;
 
 /// What stands out: attribute values over-represented in an error's occurrences against its service's requests.
 #[utoipa::path(operation_id = "error_stands_out", tag = "errors", params(("ref" = String, Path, description = "The \
@@ -23,7 +22,7 @@ pub(super) async fn of_error(
     viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<Common>, ApiError> {
     let query: ErrorQuery = parameters(request.query_string())?;
     let reference = error_of(&state, &path).await?;

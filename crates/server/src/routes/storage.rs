@@ -4,14 +4,13 @@ use actix_web::{get, web};
 use outcrop_api::{Storage, StorageItem};
 use outcrop_store::upkeep::space;
 
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
-use crate::state::State;
 
 /// Says of each kind of data how long it is kept, how much room it takes and may take, and how much room there is.
 #[utoipa::path(operation_id = "show_storage", tag = "services", responses((status = 200, body = Storage)))]
 #[get("/storage")]
-pub(super) async fn show_storage(_viewer: Viewer, state: web::Data<State>) -> Result<web::Json<Storage>, ApiError> {
+pub(super) async fn show_storage(_viewer: Viewer, state: Seen) -> Result<web::Json<Storage>, ApiError> {
     let (database, policy) = (state.database.clone(), state.settings.policy.clone());
     let (held, room) = state
         .on_main(async move { futures_util::try_join!(space::held(&database, &policy), space::room(&database)) })

@@ -5,11 +5,10 @@ use chrono::Utc;
 use outcrop_api::{Problem, Timeline, TimelineQuery};
 
 use super::query::{error_of, scope};
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::answers::timelines;
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
-use crate::state::State;
 
 /// Steps of a chart where no number is asked for, and at most.
 const STEPS: (u32, u32) = (60, 400);
@@ -25,7 +24,7 @@ pub(super) async fn of_error(
     viewer: Viewer,
     path: web::Path<String>,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<Timeline>, ApiError> {
     let query: TimelineQuery = parameters(request.query_string())?;
     let reference = error_of(&state, &path).await?;

@@ -7,11 +7,10 @@ use outcrop_store::people::{AccessError, audit, tokens};
 
 use super::input::Body;
 use super::query::{cursor, limit, read_cursor};
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::access::Secret;
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
-use crate::state::State;
 
 /// Longest name of a token, in bytes.
 const LONGEST: usize = 200;
@@ -21,7 +20,7 @@ const MAX_DAYS: u32 = 3_650;
 /// Lists one's own tokens, without their secrets.
 #[utoipa::path(operation_id = "list_tokens", tag = "session", responses((status = 200, body = TokenList)))]
 #[get("/tokens")]
-pub(super) async fn list_tokens(viewer: Viewer, state: web::Data<State>) -> Result<web::Json<TokenList>, ApiError> {
+pub(super) async fn list_tokens(viewer: Viewer, state: Seen) -> Result<web::Json<TokenList>, ApiError> {
     let database = state.database.clone();
     let rows = state
         .on_main(async move { tokens::list(&database, Some(&viewer.email)).await })
@@ -47,11 +46,7 @@ pub(super) async fn list_tokens(viewer: Viewer, state: web::Data<State>) -> Resu
     (status = 400, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/tokens")]
-pub(super) async fn make_token(
-    viewer: Viewer,
-    body: Body<NewToken>,
-    state: web::Data<State>,
-) -> Result<HttpResponse, ApiError> {
+pub(super) async fn make_token(viewer: Viewer, body: Body<NewToken>, state: Seen) -> Result<HttpResponse, ApiError> {
     let NewToken { name, pipeline, days } = body.into_inner();
     if name.len() > LONGEST || days.is_some_and(|days| !(1..=MAX_DAYS).contains(&days)) {
         return Err(bad(format!(
@@ -91,11 +86,7 @@ pub(super) async fn make_token(
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[delete("/tokens/{id}")]
-pub(super) async fn revoke_token(
-    viewer: Viewer,
-    path: web::Path<i32>,
-    state: web::Data<State>,
-) -> Result<HttpResponse, ApiError> {
+pub(super) async fn revoke_token(viewer: Viewer, path: web::Path<i32>, state: Seen) -> Result<HttpResponse, ApiError> {
     let (database, id) = (state.database.clone(), path.into_inner());
     let revoked = state
         .on_main(async move {
@@ -122,7 +113,7 @@ pub(super) async fn revoke_token(
 pub(super) async fn list_audit(
     viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<AuditPage>, ApiError> {
     viewer.must_admin()?;
     let asked: AuditQuery = parameters(request.query_string())?;

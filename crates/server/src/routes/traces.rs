@@ -10,11 +10,10 @@ use outcrop_core::{Digest, Timestamp};
 use outcrop_store::traces::{InTrace, Marks, StoredTrace};
 use outcrop_store::{ids, to_utc, traces};
 
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
 use crate::clock::millis;
 use crate::routes::parameters::bad;
-use crate::state::State;
 
 /// A whole trace: the tree over all services, its critical path, where its failures began.
 #[utoipa::path(operation_id = "show_trace", tag = "traces", params(("id" = String, Path, description = "The trace's \
@@ -27,7 +26,7 @@ use crate::state::State;
 pub(super) async fn show_trace(
     _viewer: Viewer,
     path: web::Path<String>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<TraceDetail>, ApiError> {
     let id = trace_id(&path).ok_or_else(|| {
         bad(format!(

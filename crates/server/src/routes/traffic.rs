@@ -19,12 +19,11 @@ use outcrop_store::{Scope, traces, traffic};
 use super::input::Body;
 use super::query::{against, cursor, limit, read_cursor};
 use super::traces::kept_because;
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::answers::slow;
 use crate::api_error::ApiError;
 use crate::clock::millis;
 use crate::routes::parameters::{bad, parameters};
-use crate::state::State;
 
 /// Slow requests whose traces are looked into at once.
 const LOOKED_AT: i64 = 100;
@@ -51,7 +50,7 @@ pub(super) fn window(asked: &TrafficQuery) -> Result<Scope, ApiError> {
 pub(super) async fn list_endpoints(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<EndpointList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
@@ -124,7 +123,7 @@ fn quantile(row: &Endpoint, share: f64) -> Option<f64> {
 pub(super) async fn list_groups(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<GroupList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let scope = window(&asked)?;
@@ -211,11 +210,7 @@ fn held_against(now: &Endpoint, then: &[Endpoint]) -> EndpointThen {
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 #[put("/endpoints/slow")]
-pub(super) async fn set_slow(
-    viewer: Viewer,
-    body: Body<SlowSetting>,
-    state: web::Data<State>,
-) -> Result<HttpResponse, ApiError> {
+pub(super) async fn set_slow(viewer: Viewer, body: Body<SlowSetting>, state: Seen) -> Result<HttpResponse, ApiError> {
     viewer.must_engineer()?;
     let SlowSetting {
         service,
@@ -251,7 +246,7 @@ pub(super) async fn set_slow(
 pub(super) async fn list_requests(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<RequestPage>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
@@ -323,7 +318,7 @@ fn position(text: &str) -> Result<OccurrenceId, ApiError> {
 pub(super) async fn list_slow(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<SlowList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
@@ -362,7 +357,7 @@ const STEPS: usize = 96;
 pub(super) async fn show_course(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<Course>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let scope = window(&asked)?;

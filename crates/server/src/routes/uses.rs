@@ -9,12 +9,11 @@ use outcrop_store::traffic::uses::CallCount;
 
 use super::query::{against, against_or_before, limit};
 use super::traffic::window;
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::answers::now;
 use crate::api_error::ApiError;
 use crate::clock::millis;
 use crate::routes::parameters::parameters;
-use crate::state::State;
 use crate::supervision::Trouble;
 
 #[expect(clippy::cast_precision_loss, reason = "durations and counts far below 2^53")]
@@ -47,7 +46,7 @@ fn item(row: CallCount) -> CallItem {
 pub(super) async fn list_calls(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<CallList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
@@ -72,7 +71,7 @@ pub(super) async fn list_calls(
 pub(super) async fn list_statements(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<CallList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
@@ -97,7 +96,7 @@ pub(super) async fn list_statements(
 pub(super) async fn list_instances(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<InstanceList>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&asked)?, limit(asked.limit)?);
@@ -176,7 +175,7 @@ fn is_about(event: &uses::PlatformEvent, instance: &uses::Instance) -> bool {
 pub(super) async fn report_now(
     _viewer: Viewer,
     request: HttpRequest,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<NowReport>, ApiError> {
     let asked: TrafficQuery = parameters(request.query_string())?;
     let scope = window(&asked)?;

@@ -1,12 +1,15 @@
 //! Who asks, and what they may.
 
+use std::collections::BTreeSet;
 use std::future::{Future, Ready, ready};
+use std::ops::Deref;
 
 use actix_web::dev::Payload;
 use actix_web::http::header::{AUTHORIZATION, HOST, ORIGIN};
 use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use outcrop_core::Digest;
-use outcrop_store::people::{sessions, tokens};
+use outcrop_store::Database;
+use outcrop_store::people::{Member, sessions, teams, tokens};
 
 use crate::access::{bearer, digest_of};
 use crate::api_error::ApiError;
@@ -82,15 +85,19 @@ impl FromRequest for Viewer {
     type Future = Ready<Result<Self, ApiError>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
-        ready(asker(request).and_then(|Asker(viewer, is_pipeline)| {
-            if is_pipeline {
-                return Err(ApiError::Forbidden(
-                    "this token is a pipeline's: it records and checks deploys, marks changes, and nothing else"
-                        .to_owned(),
-                ));
-            }
-            Ok(viewer)
-        }))
+        ready(asker(request).and_then(
+            |Asker {
+                 viewer, is_pipeline, ..
+             }| {
+                if is_pipeline {
+                    return Err(ApiError::Forbidden(
+                        "this token is a pipeline's: it records and checks deploys, marks changes, and nothing else"
+                            .to_owned(),
+                    ));
+                }
+                Ok(viewer)
+            },
+        ))
     }
 }
 
@@ -99,18 +106,52 @@ impl FromRequest for Pipeline {
     type Future = Ready<Result<Self, ApiError>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
-        ready(asker(request).map(|Asker(viewer, _)| Self(viewer)))
+        ready(asker(request).map(|Asker { viewer, .. }| Self(viewer)))
+    }
+}
+
+/// The service's state for whoever asks: its database is without what is closed to them. What members read and do goes
+/// through it.
+pub(crate) struct Seen(State);
+
+impl Deref for Seen {
+    type Target = State;
+
+    fn deref(&self) -> &State {
+        &self.0
+    }
+}
+
+impl FromRequest for Seen {
+    type Error = ApiError;
+    type Future = Ready<Result<Self, ApiError>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        let state = request.app_data::<web::Data<State>>().ok_or(ApiError::Away);
+        ready(state.and_then(|state| {
+            Ok(Self(State {
+                database: asker(request)?.database,
+                ..State::clone(state)
+            }))
+        }))
     }
 }
 
 /// Whose request it is, as the guard found out before it read anything else.
 #[derive(Clone)]
-struct Asker(Viewer, bool);
+struct Asker {
+    viewer: Viewer,
+    is_pipeline: bool,
+    /// As far as it is not closed to them.
+    database: Database,
+    /// The services that are.
+    closed: Vec<i32>,
+}
 
 /// Finds out whose request it is, before its body is read: what a stranger sends costs nothing.
 pub(super) async fn authenticate(request: &HttpRequest) -> Result<(), ApiError> {
-    let (viewer, is_pipeline) = who(request).await?;
-    request.extensions_mut().insert(Asker(viewer, is_pipeline));
+    let asker = who(request).await?;
+    request.extensions_mut().insert(asker);
     Ok(())
 }
 
@@ -124,8 +165,21 @@ pub(super) async fn may_still_read(request: &HttpRequest) -> bool {
     !matches!(who(request).await, Err(ApiError::UnknownToken | ApiError::NoToken))
 }
 
-/// Whose request it is, and whether by a pipeline's token.
-fn who(request: &HttpRequest) -> impl Future<Output = Result<(Viewer, bool), ApiError>> + use<> {
+/// The names of the services that are closed to whoever made a request; `None` where the database does not say.
+pub(super) async fn closed_names(request: &HttpRequest) -> Option<BTreeSet<String>> {
+    let Asker { closed, .. } = who(request).await.ok()?;
+    let state = request.app_data::<web::Data<State>>()?;
+    if closed.is_empty() {
+        return Some(BTreeSet::new());
+    }
+    let database = state.database.clone();
+    let names = state
+        .on_main(async move { teams::names_of(&database, &closed).await })
+        .await;
+    Some(names.ok()?.into_iter().collect())
+}
+
+fn who(request: &HttpRequest) -> impl Future<Output = Result<Asker, ApiError>> + use<> {
     let token = bearer(request.headers().get(AUTHORIZATION)).map(digest_of);
     let session = request.cookie(COOKIE).map(|cookie| digest_of(cookie.value()));
     let state = request.app_data::<web::Data<State>>().cloned();
@@ -145,24 +199,37 @@ fn who(request: &HttpRequest) -> impl Future<Output = Result<(Viewer, bool), Api
         let member = match (token, session) {
             (Some(token), _) => {
                 state
-                    .on_main(async move { tokens::member(&database, token).await })
+                    .on_main(async move { Ok(seen(tokens::member(&database, token).await?, &database)) })
                     .await?
             }
             (None, Some(session)) => {
                 state
-                    .on_main(async move { sessions::member(&database, session).await })
+                    .on_main(async move { Ok(seen(sessions::member(&database, session).await?, &database)) })
                     .await?
             }
             (None, None) => return Err(ApiError::NoToken),
         };
-        let member = member.ok_or(ApiError::UnknownToken)?;
+        let (member, database) = member.ok_or(ApiError::UnknownToken)?;
         let viewer = Viewer {
             email: member.email,
             role: Role::of(&member.role),
             session: if token.is_none() { session } else { None },
         };
-        Ok((viewer, member.is_pipeline))
+        Ok(Asker {
+            viewer,
+            is_pipeline: member.is_pipeline,
+            database,
+            closed: member.closed,
+        })
     }
+}
+
+/// A member with the database as they see it. On the runtime that reads.
+fn seen(member: Option<Member>, database: &Database) -> Option<(Member, Database)> {
+    member.map(|member| {
+        let database = database.seen_by(&member.closed);
+        (member, database)
+    })
 }
 
 /// Whether a request that changes something was sent by a page of another site: browsers say so,

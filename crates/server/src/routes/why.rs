@@ -5,10 +5,9 @@ use chrono::Utc;
 use outcrop_api::{Problem, Why};
 
 use super::query::error_of;
-use super::viewer::Viewer;
+use super::viewer::{Seen, Viewer};
 use crate::answers::why::why;
 use crate::api_error::ApiError;
-use crate::state::State;
 
 /// Why an error is there.
 #[utoipa::path(operation_id = "explain_why", tag = "errors", params(("ref" = String, Path, description = "The error's \
@@ -20,7 +19,7 @@ use crate::state::State;
 pub(super) async fn explain_why(
     _viewer: Viewer,
     path: web::Path<String>,
-    state: web::Data<State>,
+    state: Seen,
 ) -> Result<web::Json<Why>, ApiError> {
     let reference = error_of(&state, &path).await?;
     let database = state.database.clone();

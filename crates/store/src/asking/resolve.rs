@@ -204,7 +204,7 @@ impl Resolver<'_> {
         let rows: Vec<(i32, i32, String)> = sqlx::query_as(
             "SELECT version.service_id, version.id, version.label FROM version LEFT JOIN deployed ON \
              deployed.version_id = version.id \
-             GROUP BY version.id ORDER BY version.service_id, min(deployed.first_received_at) NULLS FIRST, version.id",
+             GROUP BY version.id, version.service_id, version.label ORDER BY version.service_id, min(deployed.first_received_at) NULLS FIRST, version.id",
         )
         .fetch_all(&self.database.pool)
         .await?;

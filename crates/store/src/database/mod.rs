@@ -7,6 +7,7 @@ pub(crate) mod locks;
 mod open;
 pub(super) mod partitions;
 mod promptly;
+mod visible;
 
 pub use fault::StoreError;
 pub use open::{Database, OpenError};

@@ -1,12 +1,14 @@
 //! Opening the database: its pools, the versions it may have, its migrations.
 
 use std::str::FromStr;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use sqlx::migrate::MigrateError;
+use sqlx::migrate::{MigrateError, Migrator};
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{Connection, PgConnection, PgPool};
 
+use super::visible;
 use crate::StoreError;
 use crate::boxed;
 
@@ -15,11 +17,17 @@ use crate::boxed;
 pub struct Database {
     /// For readers and jobs.
     pub(crate) pool: PgPool,
+    /// The same where nothing is closed.
+    all: PgPool,
     /// For looking up sender keys and for saying whether the database answers: short questions that
     /// nothing may hold up.
     pub(crate) checking: PgPool,
     /// For the writers of the intake alone.
     pub(crate) writing: PgPool,
+    /// How readers connect.
+    reading: PgConnectOptions,
+    /// Pools of readers to whom services are closed, by these services; the one used last comes last.
+    pub(super) seen: Arc<Mutex<Vec<(Vec<i32>, PgPool)>>>,
 }
 
 /// Why the database cannot be used.
@@ -53,6 +61,11 @@ pub(crate) const WRITERS: u32 = 2;
 const READERS: u32 = 12;
 /// Connections for checks: each takes a millisecond.
 const CHECKERS: u32 = 2;
+/// Pools of readers to whom services are closed, connections of each, and how long an idle one stays: members of the same
+/// teams share one.
+pub(super) const SEEN: usize = 8;
+const CLOSED_READERS: u32 = 4;
+const CLOSED_IDLE: Duration = Duration::from_secs(60);
 /// How long a reader waits for a free connection.
 const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(2);
 
@@ -91,6 +104,28 @@ fn waited_for_a_lock(error: &MigrateError) -> bool {
         .as_database_error()
         .and_then(sqlx::error::DatabaseError::code)
         .is_some_and(|code| code == "55P03")
+}
+
+/// Applies what is missing, and makes the views anew where the tables have changed. They are taken away before: a view
+/// would hold up a change of its table.
+async fn run(connection: &mut PgConnection, migrator: &Migrator) -> Result<(), MigrateError> {
+    let (before, needed) = (applied(connection).await?, newest_count(migrator));
+    if before < needed {
+        visible::remove(connection).await?;
+    }
+    migrator.run(&mut *connection).await?;
+    let (are_there,): (bool,) = sqlx::query_as("SELECT to_regnamespace($1) IS NOT NULL")
+        .bind(visible::SCHEMA)
+        .fetch_one(&mut *connection)
+        .await?;
+    if !are_there {
+        visible::make(connection).await?;
+    }
+    Ok(())
+}
+
+fn newest_count(migrator: &Migrator) -> i64 {
+    i64::try_from(migrator.iter().count()).unwrap_or(i64::MAX)
 }
 
 impl Database {
@@ -153,7 +188,10 @@ impl Database {
         migrator.set_ignore_missing(true);
         let before = applied(&mut connection).await.map_err(OpenError::Connect)?;
         let mut tries = 0;
-        while let Err(error) = migrator.run(&mut connection).await {
+        loop {
+            let Err(error) = run(&mut connection, &migrator).await else {
+                break;
+            };
             tries += 1;
             if tries >= LOCK_TRIES || !waited_for_a_lock(&error) {
                 return Err(error.into());
@@ -198,11 +236,61 @@ impl Database {
             ("client_min_messages", "warning"),
         ]);
         let checking = reading.clone();
+        let readers = pool(READERS, reading.clone());
         Ok(Self {
-            pool: pool(READERS, reading),
+            reading,
+            seen: Arc::default(),
+            all: readers.clone(),
+            pool: readers,
             checking: pool(CHECKERS, checking),
             writing: pool(WRITERS + 1, writing),
         })
+    }
+
+    /// The database as somebody sees it to whom services are closed: their rows are not there. Sorted numbers.
+    ///
+    /// Must be called on the runtime that reads.
+    ///
+    /// # Panics
+    /// Never, but where another thread panicked in here.
+    #[must_use]
+    pub fn seen_by(&self, closed: &[i32]) -> Self {
+        if closed.is_empty() {
+            return self.clone();
+        }
+        let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let place = seen.iter().position(|(services, _)| services == closed);
+        let known = place.map(|place| seen.remove(place));
+        let (services, pool) = known.unwrap_or_else(|| (closed.to_vec(), self.closed_pool(closed)));
+        seen.push((services, pool.clone()));
+        if seen.len() > SEEN {
+            // Who still asks there is answered: the connections close as they fall idle.
+            drop(seen.remove(0));
+        }
+        Self { pool, ..self.clone() }
+    }
+
+    /// The database with all there is, for what the service itself needs to know.
+    #[must_use]
+    pub fn whole(&self) -> Self {
+        Self {
+            pool: self.all.clone(),
+            ..self.clone()
+        }
+    }
+
+    fn closed_pool(&self, closed: &[i32]) -> PgPool {
+        let numbers: Vec<String> = closed.iter().map(ToString::to_string).collect();
+        let options = self.reading.clone().options([
+            ("search_path", visible::SCHEMA.to_owned()),
+            (visible::CLOSED, format!("{{{}}}", numbers.join(","))),
+        ]);
+        PgPoolOptions::new()
+            .max_connections(CLOSED_READERS)
+            .min_connections(0)
+            .idle_timeout(CLOSED_IDLE)
+            .acquire_timeout(ACQUIRE_TIMEOUT)
+            .connect_lazy_with(options)
     }
 
     /// Whether the database answers and its schema is there.
@@ -222,7 +310,11 @@ impl Database {
     pub async fn close(&self) {
         self.writing.close().await;
         self.checking.close().await;
-        self.pool.close().await;
+        self.all.close().await;
+        let seen = std::mem::take(&mut *self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
+        for (_, pool) in seen {
+            pool.close().await;
+        }
     }
 }
 

@@ -25,7 +25,7 @@ impl Labels {
             .fetch_all(&database.pool);
         let versions = sqlx::query_as(
             "SELECT v.id, min(d.first_received_at), v.label FROM version v LEFT JOIN deployed d ON d.version_id = \
-             v.id WHERE v.id = ANY($1) GROUP BY v.id",
+             v.id WHERE v.id = ANY($1) GROUP BY v.id, v.label",
         )
         .bind(versions)
         .fetch_all(&database.pool);

@@ -92,7 +92,7 @@ const SINCE_A_VERSION: &str = "WITH settled AS (\
          seen AS (\
              SELECT version.id, version.label, min(deployed.first_event_at) AS first_at \
              FROM settled JOIN version USING (service_id) LEFT JOIN deployed ON deployed.version_id = version.id \
-             GROUP BY version.id), \
+             GROUP BY version.id, version.label), \
          began AS (SELECT first_at FROM seen, settled WHERE label = settled_in), \
          later AS (SELECT id FROM seen WHERE first_at >= (SELECT first_at FROM began)), \
          place AS (SELECT DISTINCT environment_id FROM sighted JOIN cause ON cause.id = sighted.cause_id WHERE \

@@ -11,6 +11,7 @@ use crate::{Database, StoreError};
 pub mod audit;
 pub mod drops;
 pub mod installation;
+pub mod invitations;
 pub mod keys;
 pub mod preferences;
 pub mod scrub_rules;
@@ -18,6 +19,7 @@ pub mod service_names;
 pub mod sessions;
 pub mod settings;
 pub mod sign_in;
+pub mod teams;
 pub mod tokens;
 
 /// A name that is taken, or that does not exist.
@@ -37,6 +39,12 @@ pub enum AccessError {
     Store(#[from] StoreError),
 }
 
+impl From<sqlx::Error> for AccessError {
+    fn from(error: sqlx::Error) -> Self {
+        Self::Store(error.into())
+    }
+}
+
 /// Who a token belongs to.
 #[derive(Clone, Debug, FromRow)]
 pub struct Member {
@@ -44,6 +52,8 @@ pub struct Member {
     pub email: String,
     /// `viewer`, `engineer` or `admin`.
     pub role: String,
+    /// The services that are closed to them: limited to teams they are not in.
+    pub closed: Vec<i32>,
     /// Whether it is a pipeline's token, which records and checks deploys, marks changes and does nothing else.
     pub is_pipeline: bool,
 }
@@ -62,8 +72,7 @@ pub async fn add_member(database: &Database, email: &str, role: &str, password_h
         .bind(role)
         .bind(password_hash)
         .execute(&database.pool)
-        .await
-        .map_err(StoreError::from)?;
+        .await?;
     if done.rows_affected() == 0 {
         Err(AccessError::Exists(email.to_owned()))
     } else {
@@ -115,7 +124,7 @@ pub async fn members(database: &Database) -> Result<Vec<Listed>, StoreError> {
 /// would be left to manage.
 #[boxed]
 pub async fn set_role(database: &Database, email: &str, role: &str) -> Result<(), AccessError> {
-    let mut transaction = database.pool.begin().await.map_err(StoreError::from)?;
+    let mut transaction = database.pool.begin().await?;
     let (id, is_last) = locked(&mut transaction, email).await?;
     if is_last && role != "admin" {
         return Err(AccessError::LastAdmin(email.to_owned()));
@@ -124,9 +133,8 @@ pub async fn set_role(database: &Database, email: &str, role: &str) -> Result<()
         .bind(id)
         .bind(role)
         .execute(&mut *transaction)
-        .await
-        .map_err(StoreError::from)?;
-    transaction.commit().await.map_err(StoreError::from)?;
+        .await?;
+    transaction.commit().await?;
     Ok(())
 }
 
@@ -137,7 +145,7 @@ pub async fn set_role(database: &Database, email: &str, role: &str) -> Result<()
 /// would be left to manage.
 #[boxed]
 pub async fn remove(database: &Database, email: &str) -> Result<(), AccessError> {
-    let mut transaction = database.pool.begin().await.map_err(StoreError::from)?;
+    let mut transaction = database.pool.begin().await?;
     let (id, is_last) = locked(&mut transaction, email).await?;
     if is_last {
         return Err(AccessError::LastAdmin(email.to_owned()));
@@ -147,13 +155,9 @@ pub async fn remove(database: &Database, email: &str) -> Result<(), AccessError>
         "DELETE FROM session WHERE member_id = $1",
         "DELETE FROM member WHERE id = $1",
     ] {
-        sqlx::query(statement)
-            .bind(id)
-            .execute(&mut *transaction)
-            .await
-            .map_err(StoreError::from)?;
+        sqlx::query(statement).bind(id).execute(&mut *transaction).await?;
     }
-    transaction.commit().await.map_err(StoreError::from)?;
+    transaction.commit().await?;
     Ok(())
 }
 
@@ -162,13 +166,11 @@ pub async fn remove(database: &Database, email: &str) -> Result<(), AccessError>
 async fn locked(connection: &mut sqlx::PgConnection, email: &str) -> Result<(i32, bool), AccessError> {
     let admins: Vec<(i32,)> = sqlx::query_as("SELECT id FROM member WHERE role = 'admin' ORDER BY id FOR UPDATE")
         .fetch_all(&mut *connection)
-        .await
-        .map_err(StoreError::from)?;
+        .await?;
     let found: Option<(i32,)> = sqlx::query_as("SELECT id FROM member WHERE lower(email) = lower($1) FOR UPDATE")
         .bind(email)
         .fetch_optional(connection)
-        .await
-        .map_err(StoreError::from)?;
+        .await?;
     let (id,) = found.ok_or_else(|| AccessError::Missing(email.to_owned()))?;
     Ok((id, admins == [(id,)]))
 }

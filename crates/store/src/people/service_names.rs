@@ -1,5 +1,6 @@
 //! A service by the name that people say.
 
+use crate::boxed;
 use crate::{Database, StoreError};
 
 /// A service.
@@ -33,6 +34,24 @@ pub(crate) async fn named(database: &Database, said: &str) -> Result<Option<Serv
         )));
     }
     Ok(found.into_iter().next())
+}
+
+/// Whether a name is that of a service that is closed to whoever asks.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+#[boxed]
+pub async fn is_closed(database: &Database, said: &str) -> Result<bool, StoreError> {
+    match named(database, said).await {
+        Ok(None) => {}
+        Ok(Some(_)) | Err(StoreError::Ambiguous(_)) => return Ok(false),
+        Err(error) => return Err(error),
+    }
+    match named(&database.whole(), said).await {
+        Ok(found) => Ok(found.is_some()),
+        Err(StoreError::Ambiguous(_)) => Ok(true),
+        Err(error) => Err(error),
+    }
 }
 
 /// Whether a service asked for is the one shown under a name: by that name, or by its last part

@@ -111,8 +111,8 @@ pub async fn list(database: &Database, email: Option<&str>, own: Option<Digest>)
 /// [`StoreError`] when the database does not answer.
 #[boxed]
 pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member>, StoreError> {
-    let found: Option<(i32, String, String, bool)> = sqlx::query_as(
-        "SELECT session.id, member.email, member.role, last_used_at < now() - interval '5 minutes' FROM session JOIN \
+    let found: Option<(i32, String, String, Vec<i32>, bool)> = sqlx::query_as(
+        "SELECT session.id, member.email, member.role, closed_to(member.id), last_used_at < now() - interval '5 minutes' FROM session JOIN \
          member ON member.id = member_id \
          WHERE digest = $1 AND expires_at > now() AND last_used_at > now() - make_interval(days => $2)",
     )
@@ -120,7 +120,7 @@ pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member
     .bind(IDLE_DAYS)
     .fetch_optional(&database.pool)
     .await?;
-    let Some((id, email, role, is_due)) = found else {
+    let Some((id, email, role, closed, is_due)) = found else {
         return Ok(None);
     };
     if is_due {
@@ -132,6 +132,7 @@ pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member
     Ok(Some(Member {
         email,
         role,
+        closed,
         is_pipeline: false,
     }))
 }

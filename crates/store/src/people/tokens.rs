@@ -70,8 +70,8 @@ pub async fn add(database: &Database, email: &str, digest: Digest, token: &NewTo
 /// [`StoreError`] when the database does not answer.
 #[boxed]
 pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member>, StoreError> {
-    let found: Option<(i32, String, String, bool, bool)> = sqlx::query_as(
-        "SELECT token.id, member.email, member.role, token.scope = 'deploys', coalesce(token.last_used_at < now() - \
+    let found: Option<(i32, String, String, Vec<i32>, bool, bool)> = sqlx::query_as(
+        "SELECT token.id, member.email, member.role, closed_to(member.id), token.scope = 'deploys', coalesce(token.last_used_at < now() - \
          interval '1 minute', true) \
          FROM token JOIN member ON member.id = token.member_id \
          WHERE token.digest = $1 AND token.revoked_at IS NULL AND (token.expires_at IS NULL OR token.expires_at > \
@@ -80,7 +80,7 @@ pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member
     .bind(uuid(digest))
     .fetch_optional(&database.pool)
     .await?;
-    let Some((id, email, role, is_pipeline, is_due)) = found else {
+    let Some((id, email, role, closed, is_pipeline, is_due)) = found else {
         return Ok(None);
     };
     if is_due {
@@ -92,6 +92,7 @@ pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member
     Ok(Some(Member {
         email,
         role,
+        closed,
         is_pipeline,
     }))
 }

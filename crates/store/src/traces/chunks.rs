@@ -49,6 +49,21 @@ pub(super) fn weight(chunk: &Chunk) -> usize {
     chunk.resource.weight() + spans.sum::<usize>()
 }
 
+/// The name that a service has for those who may not read it.
+pub const CLOSED_SERVICE: &str = "(closed)";
+
+/// Leaves of the spans of a service that whoever reads may not read what their time and their place in the trace are.
+pub(super) fn close(chunk: &mut Chunk) {
+    without_details(chunk);
+    for span in &mut chunk.spans {
+        CLOSED_SERVICE.clone_into(&mut span.name);
+        span.events.clear();
+    }
+    CLOSED_SERVICE.clone_into(&mut chunk.service);
+    chunk.namespace.clear();
+    chunk.version.clear();
+}
+
 /// Leaves a chunk's spans with what tells where a failure began: their place in the trace and their status.
 pub(super) fn without_details(chunk: &mut Chunk) {
     chunk.resource.0.clear();

@@ -9,7 +9,7 @@ use outcrop_core::trace::Chunk;
 use sqlx::{AssertSqlSafe, FromRow, PgConnection};
 use uuid::Uuid;
 
-use super::chunks::{unpack, weight};
+use super::chunks::{close, unpack, weight};
 use super::hot::{Marks, hot_name};
 use crate::boxed;
 use crate::{Database, StoreError};
@@ -41,6 +41,7 @@ struct Row {
     trace_id: Uuid,
     marks: i16,
     is_kept: bool,
+    is_closed: bool,
     body: Vec<u8>,
 }
 
@@ -51,6 +52,8 @@ pub(super) struct ReadTraces {
     marks: i16,
     is_kept: bool,
     is_cut: bool,
+    /// Whether any of it is of a service that whoever reads may read.
+    is_open: bool,
 }
 
 /// Reads chunks one by one, each trace up to [`MAX_SPANS`] spans and all together up to
@@ -63,13 +66,13 @@ pub(super) async fn read_rows(
 ) -> Result<ReadTraces, StoreError> {
     let parts = in_tables(
         connection,
-        "trace_id, marks, spans, true AS is_kept, received_at, body",
-        "trace_id, marks, spans, false, received_at, body",
+        "trace_id, service_id, marks, spans, true AS is_kept, received_at, body",
+        "trace_id, service_id, marks, spans, false, received_at, body",
     )
     .await?;
     // The database leaves out what lies past the spans of a trace, so that its bytes never come here.
     let statement = format!(
-        "SELECT trace_id, marks, is_kept, CASE WHEN before < {MAX_SPANS} THEN body ELSE '' END AS body \
+        "SELECT trace_id, marks, is_kept, NOT EXISTS (SELECT FROM service WHERE id = service_id) AS is_closed, CASE WHEN before < {MAX_SPANS} THEN body ELSE '' END AS body \
          FROM (SELECT *, sum(spans) OVER (PARTITION BY trace_id ORDER BY received_at ROWS UNBOUNDED PRECEDING) - \
          spans AS before FROM ({parts}) parts) counted"
     );
@@ -87,6 +90,11 @@ pub(super) async fn read_rows(
             continue;
         }
         if let Some(mut chunk) = unpack(&row.body) {
+            if row.is_closed {
+                close(&mut chunk);
+            } else {
+                read.is_open = true;
+            }
             strip(&mut chunk);
             bytes += weight(&chunk);
             chunks.push(chunk);
@@ -104,7 +112,7 @@ pub async fn read(database: &Database, trace: [u8; 16]) -> Result<Option<StoredT
     let mut connection = database.pool.acquire().await?;
     let id = Uuid::from_bytes(trace);
     let read = read_again(&mut connection, &[id]).await?;
-    let Some((_, chunks)) = read.chunks.into_iter().next() else {
+    let Some((_, chunks)) = read.chunks.into_iter().next().filter(|_| read.is_open || read.is_cut) else {
         return Ok(None);
     };
     let kept: Option<(i16,)> = sqlx::query_as("SELECT reasons FROM kept_trace WHERE trace_id = $1")
@@ -190,11 +198,12 @@ pub(super) async fn in_tables(connection: &mut PgConnection, kept: &str, hot: &s
     let tables: Vec<(DateTime<Utc>,)> = sqlx::query_as("SELECT begins FROM hot_table ORDER BY begins")
         .fetch_all(connection)
         .await?;
-    let mut parts = vec![format!("SELECT {kept} FROM kept_chunk WHERE trace_id = ANY($1)")];
+    // By their whole names: also whoever may not read all services reads the spans of all, those of others closed.
+    let mut parts = vec![format!("SELECT {kept} FROM public.kept_chunk WHERE trace_id = ANY($1)")];
     parts.extend(
         tables
             .into_iter()
-            .map(|(begins,)| format!("SELECT {hot} FROM {} WHERE trace_id = ANY($1)", hot_name(begins))),
+            .map(|(begins,)| format!("SELECT {hot} FROM public.{} WHERE trace_id = ANY($1)", hot_name(begins))),
     );
     Ok(parts.join(" UNION ALL "))
 }

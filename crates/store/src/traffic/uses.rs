@@ -201,8 +201,9 @@ pub async fn instances(
     scope.narrow_service(&mut sql, "service.id");
     scope.narrow_place(&mut sql, "i");
     sql.push(
-        " GROUP BY i.id, service.display_name, environment.name, version.label ORDER BY service.display_name, \
-        i.last_at DESC, i.name LIMIT ",
+        " GROUP BY i.id, i.service_id, i.environment_id, i.name, i.host, i.region, i.first_at, i.last_at, i.readings, \
+        service.display_name, environment.name, version.label ORDER BY service.display_name, i.last_at DESC, i.name \
+        LIMIT ",
     )
     .push_bind(limit);
     Ok(sql.build_query_as().fetch_all(&database.pool).await?)

@@ -68,6 +68,9 @@ const STATES: Kept = Hours(2);
 /// A yearly review finds all that people did.
 const YEAR_AND_MORE: Kept = Hours(400 * 24);
 
+/// Links of invitations are good for 30 days at most.
+const INVITATIONS: Kept = Hours(31 * 24);
+
 /// Every table with its lifetime, by name.
 pub const TABLES: &[(&str, Lifetime)] = &[
     ("also_reported", Time("received_at", RECEIPTS)),
@@ -155,6 +158,7 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("installation", Stays("one row")),
     ("instance", Time("last_at", Occurrences)),
     ("instance_hour", Time("hour", Occurrences)),
+    ("invitation", Time("made_at", INVITATIONS)),
     ("kept_body", Id("occurrence_id", Occurrences)),
     ("kept_chunk", Days(Traces)),
     ("kept_trace", Time("kept_at", Traces)),
@@ -163,6 +167,10 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("latency_day", Time("hour", Occurrences)),
     ("latency_hour", Time("hour", Occurrences)),
     ("latency_part", With("folded into latency_hour within seconds")),
+    (
+        "limited_service",
+        Stays("which services only their teams may read: one a service at most"),
+    ),
     ("limit_reached", Time("hour", Occurrences)),
     ("log_hour", Time("hour", Occurrences)),
     ("log_record", Days(Logs)),
@@ -228,6 +236,9 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("tally_day", Time("day", Counts)),
     ("tally_hour", Time("hour", Counts)),
     ("tally_minute", Days(Occurrences)),
+    ("team", Stays("made by hand")),
+    ("team_member", Stays("who is in which team: made by hand")),
+    ("team_service", Stays("which services a team owns: made by hand")),
     (
         "token",
         When("coalesce(revoked_at, expires_at) < now() - interval '400 days'"),

@@ -13,7 +13,7 @@ use crate::state::State;
 
 /// Who may do something; each may what those before may, but for a pipeline and a sender, which may nothing else.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-enum Least {
+pub(super) enum Least {
     Nobody,
     Viewer,
     Engineer,
@@ -22,7 +22,7 @@ enum Least {
 use Least::{Admin, Engineer, Nobody, Viewer};
 
 /// The least role for each route, and whether a pipeline's token of an engineer may call it.
-const TABLE: &[(&str, Least, bool)] = &[
+pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("DELETE /api/v1/drops/{id}", Admin, false),
     ("DELETE /api/v1/keys/{name}", Admin, false),
     ("DELETE /api/v1/markers/{id}", Engineer, false),
@@ -106,7 +106,7 @@ const TABLE: &[(&str, Least, bool)] = &[
 const BY_KEY: &str = "POST /api/v1/report";
 
 /// A body that each route's reader takes, so that the role is what is judged.
-fn body(route: &str) -> &'static str {
+pub(super) fn body(route: &str) -> &'static str {
     match route {
         "POST /api/v1/deploys" => r#"{"service": "fares", "version": "2.4.0", "environment": "production"}"#,
         "POST /api/v1/drops" => r#"{"where": "type = Nothing"}"#,
