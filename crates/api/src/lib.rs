@@ -17,6 +17,7 @@ mod log;
 mod marker;
 mod occurrence;
 mod part;
+mod people;
 mod problem;
 mod question;
 mod report;
@@ -68,6 +69,10 @@ pub use occurrence::{
     RequestPart, RequestRow,
 };
 pub use part::{PartItem, PartList, PartQuery, UserItem, UserPage, UserQuery};
+pub use people::{
+    Acceptance, InvitationItem, InvitationList, InvitationSecret, Invited, MadeInvitation, MemberItem, MemberList,
+    MemberRole, NewInvitation, NewRole, NewTeam, ServiceLimit, TeamChange, TeamItem, TeamList,
+};
 pub use problem::Problem;
 pub use question::{AttributeValues, Completion, CompletionQuery, Mistake, ValueCount};
 pub use report::{Report, Reported};

@@ -19,6 +19,7 @@ mod occurrences;
 mod origin;
 mod otlp;
 mod parameters;
+mod people;
 mod predicate;
 mod query;
 mod regrouping;
@@ -154,6 +155,19 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(tokens::make_token)
             .service(tokens::revoke_token)
             .service(tokens::list_audit)
+            .service(people::list_members)
+            .service(people::set_role)
+            .service(people::remove_member)
+            .service(people::list_invitations)
+            .service(people::invite)
+            .service(people::withdraw_invitation)
+            .service(people::show_invitation)
+            .service(people::accept_invitation)
+            .service(people::list_teams)
+            .service(people::make_team)
+            .service(people::change_team)
+            .service(people::remove_team)
+            .service(people::limit_service)
             .service(live::events),
     );
 }

@@ -17,7 +17,7 @@ use crate::api_error::ApiError;
 use crate::state::State;
 
 /// Longest password looked at, in bytes.
-const LONGEST_PASSWORD: usize = 1_000;
+pub(super) const LONGEST_PASSWORD: usize = 1_000;
 /// Bytes kept of what a browser calls itself.
 const LONGEST_AGENT: usize = 200;
 

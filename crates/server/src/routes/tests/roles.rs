@@ -24,12 +24,15 @@ use Least::{Admin, Engineer, Nobody, Viewer};
 /// The least role for each route, and whether a pipeline's token of an engineer may call it.
 pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("DELETE /api/v1/drops/{id}", Admin, false),
+    ("DELETE /api/v1/invitations/{id}", Admin, false),
     ("DELETE /api/v1/keys/{name}", Admin, false),
     ("DELETE /api/v1/markers/{id}", Engineer, false),
+    ("DELETE /api/v1/members/{email}", Admin, false),
     ("DELETE /api/v1/scrubbing/{id}", Admin, false),
     ("DELETE /api/v1/session", Nobody, true),
     ("DELETE /api/v1/sessions/{id}", Viewer, false),
     ("DELETE /api/v1/slices/{name}", Engineer, false),
+    ("DELETE /api/v1/teams/{name}", Admin, false),
     ("DELETE /api/v1/tokens/{id}", Viewer, false),
     ("GET /api/v1/audit", Admin, false),
     ("GET /api/v1/calls", Viewer, false),
@@ -55,11 +58,13 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/find", Viewer, false),
     ("GET /api/v1/grouping/changes", Viewer, false),
     ("GET /api/v1/instances", Viewer, false),
+    ("GET /api/v1/invitations", Admin, false),
     ("GET /api/v1/keys", Engineer, false),
     ("GET /api/v1/live", Viewer, false),
     ("GET /api/v1/logs", Viewer, false),
     ("GET /api/v1/logs/templates", Viewer, false),
     ("GET /api/v1/markers", Viewer, false),
+    ("GET /api/v1/members", Viewer, false),
     ("GET /api/v1/now", Viewer, false),
     ("GET /api/v1/occurrences/{id}", Viewer, false),
     ("GET /api/v1/occurrences/{id}/lead-up", Viewer, false),
@@ -77,6 +82,7 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/slow", Viewer, false),
     ("GET /api/v1/statements", Viewer, false),
     ("GET /api/v1/storage", Viewer, false),
+    ("GET /api/v1/teams", Viewer, false),
     ("GET /api/v1/tokens", Viewer, false),
     ("GET /api/v1/traces/{id}", Viewer, false),
     ("POST /api/v1/cdevents", Engineer, true),
@@ -87,19 +93,26 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("POST /api/v1/grouping/changes", Engineer, false),
     ("POST /api/v1/grouping/changes/{id}/undo", Engineer, false),
     ("POST /api/v1/handling", Engineer, false),
+    ("POST /api/v1/invitation", Nobody, true),
+    ("POST /api/v1/invitation/accept", Nobody, true),
+    ("POST /api/v1/invitations", Admin, false),
     ("POST /api/v1/keys", Admin, false),
     ("POST /api/v1/keys/{name}/rotate", Admin, false),
     ("POST /api/v1/markers", Engineer, true),
     ("POST /api/v1/scrubbing", Admin, false),
     ("POST /api/v1/scrubbing/try", Engineer, false),
     ("POST /api/v1/session", Nobody, true),
+    ("POST /api/v1/teams", Admin, false),
     ("POST /api/v1/tokens", Viewer, false),
     ("PUT /api/v1/endpoints/slow", Engineer, false),
+    ("PUT /api/v1/members/{email}", Admin, false),
+    ("PUT /api/v1/services/{service}/limit", Admin, false),
     ("PUT /api/v1/services/{service}/settings", Engineer, false),
     // A token sets no password: its owner must sign in.
     ("PUT /api/v1/session/password", Viewer, false),
     ("PUT /api/v1/session/preferences", Viewer, false),
     ("PUT /api/v1/slices/{name}", Engineer, false),
+    ("PUT /api/v1/teams/{name}", Admin, false),
 ];
 
 /// The route that takes sender keys, and no member's token.
@@ -114,6 +127,12 @@ pub(super) fn body(route: &str) -> &'static str {
         "POST /api/v1/errors/{ref}/handling/undo" => r#"{"change": 7}"#,
         "POST /api/v1/handling" => r#"{"errors": ["kobal-tirun"], "action": {"verb": "reopen"}}"#,
         "POST /api/v1/grouping/changes" => r#"{"kind": "join_errors", "error": "kobal-tirun", "with": []}"#,
+        "POST /api/v1/invitation" => r#"{"secret": "x"}"#,
+        "POST /api/v1/invitation/accept" => r#"{"secret": "x", "password": "high tide at noon"}"#,
+        "POST /api/v1/invitations" => r#"{"email": "x", "role": "viewer"}"#,
+        "POST /api/v1/teams" => r#"{"name": ""}"#,
+        "PUT /api/v1/members/{email}" => r#"{"role": "viewer"}"#,
+        "PUT /api/v1/services/{service}/limit" => r#"{"limited": true}"#,
         "POST /api/v1/keys" => r#"{"name": ""}"#,
         "POST /api/v1/markers" => r#"{"title": "x"}"#,
         "POST /api/v1/scrubbing" => r#"{"verb": "remove", "what": "", "reason": ""}"#,
@@ -139,6 +158,7 @@ async fn status(state: &State, token: Option<&str>, route: &str) -> StatusCode {
         .replace("{ref}", "kobal-tirun")
         .replace("{id}", "7")
         .replace("{name}", "nothing")
+        .replace("{email}", "nobody@skerry.example")
         .replace("{service}", "all");
     let mut request = TestRequest::with_uri(&path).method(method.parse::<Method>().unwrap());
     if let Some(token) = token {
