@@ -77,6 +77,12 @@ const signIn = createRoute({
   component: lazyRouteComponent(() => import("../features/sign-in/page"), "SignInPage"),
 });
 
+const join = createRoute({
+  getParentRoute: () => root,
+  path: "/join",
+  component: lazyRouteComponent(() => import("../features/join/page"), "JoinPage"),
+});
+
 /** What pages are made of; the development build alone has it. */
 const kit = createRoute({
   getParentRoute: () => root,
@@ -164,6 +170,11 @@ const senders = createRoute({
   path: "/senders",
   component: lazyRouteComponent(() => import("../features/senders/page"), "SendersPage"),
 });
+const people = createRoute({
+  getParentRoute: () => inside,
+  path: "/people",
+  component: lazyRouteComponent(() => import("../features/people/page"), "PeoplePage"),
+});
 const account = createRoute({
   getParentRoute: () => inside,
   path: "/account",
@@ -175,6 +186,7 @@ export const router = createRouter({
   defaultPreload: "intent",
   routeTree: root.addChildren([
     signIn,
+    join,
     kit,
     inside.addChildren([
       home,
@@ -189,6 +201,7 @@ export const router = createRouter({
       traffic,
       deploys,
       deploy,
+      people,
       account,
     ]),
   ]),

@@ -306,6 +306,11 @@ function Person() {
           </Link>
         </MenuItem>
         <MenuItem>
+          <Link to="/people" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
+            People and teams
+          </Link>
+        </MenuItem>
+        <MenuItem>
           <Link to="/senders" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
             Sender keys, refused, dropped
           </Link>

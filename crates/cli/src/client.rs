@@ -71,6 +71,11 @@ impl Api {
         })
     }
 
+    /// The service's address, without a slash at its end.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
     /// Asks for one JSON document.
     pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<T, Fault> {
         let query: Vec<(&str, &String)> = query

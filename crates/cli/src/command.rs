@@ -24,6 +24,7 @@ use crate::commands::markers::MarkerCommand;
 use crate::commands::occurrence::Occurrence;
 use crate::commands::occurrences::Occurrences;
 use crate::commands::parts::{Parts, Slices, Users};
+use crate::commands::people::{MemberCommand, TeamCommand};
 use crate::commands::scrubbing::Scrubbing;
 use crate::commands::send::Send;
 use crate::commands::sending::{Drops, Refused};
@@ -93,7 +94,19 @@ const TOPICS: [(&str, &[&str]); 6] = [
         ],
     ),
     ("Send", &["send", "collect", "refused"]),
-    ("Set up", &["login", "services", "key", "slices", "drops", "scrubbing"]),
+    (
+        "Set up",
+        &[
+            "login",
+            "services",
+            "key",
+            "member",
+            "team",
+            "slices",
+            "drops",
+            "scrubbing",
+        ],
+    ),
     ("Run", &["serve", "storage", "admin", "demo"]),
 ];
 
@@ -127,6 +140,20 @@ pub enum Command {
     },
     /// Show what is kept, for how long, and how much room it takes.
     Storage(Storage),
+    /// Invite people, change their roles, remove them, over the API.
+    Member {
+        #[command(subcommand)]
+        command: MemberCommand,
+        #[command(flatten)]
+        client: Client,
+    },
+    /// Teams: who is in them, which services they own, what only they may read.
+    Team {
+        #[command(subcommand)]
+        command: TeamCommand,
+        #[command(flatten)]
+        client: Client,
+    },
     /// Manage sender keys over the API.
     Key {
         #[command(subcommand)]
@@ -260,6 +287,8 @@ impl Command {
                 Admin::Weight(weight) => commands::admin::weight::run(database, weight).await,
             },
             Self::Storage(storage) => commands::storage::run(storage).await,
+            Self::Member { command, client } => commands::people::member(command, client).await,
+            Self::Team { command, client } => commands::people::team(command, client).await,
             Self::Key { command, client } => commands::key::run(command, client).await,
             Self::Errors(errors) => commands::errors::run(errors).await,
             Self::Show(show) => commands::show::run(show).await,

@@ -110,6 +110,14 @@ pub fn ago(at: DateTime<Utc>, now: DateTime<Utc>) -> String {
     }
 }
 
+/// The same in a sentence: `now`, `26 min ago`.
+pub fn since(at: DateTime<Utc>, now: DateTime<Utc>) -> String {
+    match ago(at, now).as_str() {
+        "now" => "now".to_owned(),
+        ago => format!("{ago} ago"),
+    }
+}
+
 /// A time as people compare it with a log: seconds, UTC.
 pub fn time(at: DateTime<Utc>) -> String {
     at.format("%Y-%m-%d %H:%M:%SZ").to_string()

@@ -49,8 +49,8 @@ export function SignInPage() {
         </Button>
       </form>
       <p className="text-faint mt-8">
-        No account yet? Whoever runs the service makes one:{" "}
-        <code className="font-mono text-[13px]">outcrop admin member add</code>
+        No account yet? An admin invites you on the page People, or adds you with{" "}
+        <code className="font-mono text-[13px]">outcrop admin member add</code>.
       </p>
     </main>
   );

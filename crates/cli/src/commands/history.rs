@@ -7,7 +7,7 @@ use outcrop_core::text::printable;
 
 use crate::client::{Api, Client};
 use crate::fault::Fault;
-use crate::output::{ago, json, line, time};
+use crate::output::{json, line, since, time};
 
 #[derive(Args)]
 #[command(
@@ -46,7 +46,7 @@ pub async fn run(arguments: History) -> Result<(), Fault> {
     }
     let now = Utc::now();
     for entry in &history.items {
-        let head = format!("{}  {:>9}  ", time(entry.at), format!("{} ago", ago(entry.at, now)));
+        let head = format!("{}  {:>9}  ", time(entry.at), since(entry.at, now));
         let mut lines = said(entry).into_iter();
         line(printable(&format!("{head}{}", lines.next().unwrap_or_default())))?;
         lines.try_for_each(|more| line(printable(&format!("{}{more}", " ".repeat(head.chars().count())))))?;

@@ -18,6 +18,7 @@ pub mod markers;
 pub mod occurrence;
 pub mod occurrences;
 pub mod parts;
+pub mod people;
 mod repository;
 pub mod scrubbing;
 pub mod send;

@@ -12,7 +12,7 @@ use super::errors::{then, window_query};
 use super::stack;
 use crate::client::{Api, Client};
 use crate::fault::Fault;
-use crate::output::{Column, Fit, ago, counted, grouped, json, line, table, time};
+use crate::output::{Column, Fit, counted, grouped, json, line, since, table, time};
 use crate::window::Window;
 
 #[derive(Args)]
@@ -81,11 +81,7 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
         printable(&error.service),
         printable(&error.first_version),
         time(error.last_seen),
-        if error.last_seen > now - chrono::TimeDelta::minutes(1) {
-            "now".to_owned()
-        } else {
-            format!("{} ago", ago(error.last_seen, now))
-        },
+        since(error.last_seen, now),
     ))?;
     line(format!(
         "Attention {}: {}.",

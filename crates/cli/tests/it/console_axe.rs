@@ -38,6 +38,8 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
             ("/account".to_owned(), "Set a new password"),
             ("/grouping".to_owned(), "What was changed"),
             ("/services".to_owned(), "Folder the code runs in"),
+            ("/people".to_owned(), "Members"),
+            ("/join".to_owned(), "The link leads nowhere"),
             ("/senders".to_owned(), "Discarded before it is counted"),
             ("/deploys".to_owned(), "deploy"),
             ("/traffic".to_owned(), "of the requests to"),
