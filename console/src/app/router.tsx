@@ -170,6 +170,11 @@ const senders = createRoute({
   path: "/senders",
   component: lazyRouteComponent(() => import("../features/senders/page"), "SendersPage"),
 });
+const owners = createRoute({
+  getParentRoute: () => inside,
+  path: "/owners",
+  component: lazyRouteComponent(() => import("../features/owners/page"), "OwnersPage"),
+});
 const people = createRoute({
   getParentRoute: () => inside,
   path: "/people",
@@ -202,6 +207,7 @@ export const router = createRouter({
       deploys,
       deploy,
       people,
+      owners,
       account,
     ]),
   ]),

@@ -311,6 +311,11 @@ function Person() {
           </Link>
         </MenuItem>
         <MenuItem>
+          <Link to="/owners" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
+            Owners
+          </Link>
+        </MenuItem>
+        <MenuItem>
           <Link to="/senders" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
             Sender keys, refused, dropped
           </Link>

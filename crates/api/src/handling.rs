@@ -106,6 +106,9 @@ pub struct HandlingState {
     /// Whether it is gone, where it is settled.
     #[serde(default)]
     pub verdict: Option<SettledVerdict>,
+    /// To whom it may be handed, where nobody took it: its owner first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub proposals: Vec<super::HandOver>,
     /// The number of the last change of how it is handled; `null` where there was none.
     #[serde(default)]
     pub last_change: Option<i64>,

@@ -16,6 +16,7 @@ mod handling;
 mod log;
 mod marker;
 mod occurrence;
+mod owner;
 mod part;
 mod people;
 mod problem;
@@ -68,6 +69,7 @@ pub use occurrence::{
     AlsoReported, ChoiceQuery, ChosenOccurrence, OccurrenceDetail, OccurrenceItem, OccurrencePage, OccurrenceQuery,
     RequestPart, RequestRow,
 };
+pub use owner::{HandOver, NewOwnerRule, OwnerList, OwnerRuleItem, ServiceOwner};
 pub use part::{PartItem, PartList, PartQuery, UserItem, UserPage, UserQuery};
 pub use people::{
     Acceptance, InvitationItem, InvitationList, InvitationSecret, Invited, MadeInvitation, MemberItem, MemberList,

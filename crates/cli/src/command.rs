@@ -23,6 +23,7 @@ use crate::commands::logs::Logs;
 use crate::commands::markers::MarkerCommand;
 use crate::commands::occurrence::Occurrence;
 use crate::commands::occurrences::Occurrences;
+use crate::commands::owners::OwnerCommand;
 use crate::commands::parts::{Parts, Slices, Users};
 use crate::commands::people::{MemberCommand, TeamCommand};
 use crate::commands::scrubbing::Scrubbing;
@@ -102,6 +103,7 @@ const TOPICS: [(&str, &[&str]); 6] = [
             "key",
             "member",
             "team",
+            "owner",
             "slices",
             "drops",
             "scrubbing",
@@ -151,6 +153,13 @@ pub enum Command {
     Team {
         #[command(subcommand)]
         command: TeamCommand,
+        #[command(flatten)]
+        client: Client,
+    },
+    /// Who owns what: rules, and what nobody owns.
+    Owner {
+        #[command(subcommand)]
+        command: OwnerCommand,
         #[command(flatten)]
         client: Client,
     },
@@ -289,6 +298,7 @@ impl Command {
             Self::Storage(storage) => commands::storage::run(storage).await,
             Self::Member { command, client } => commands::people::member(command, client).await,
             Self::Team { command, client } => commands::people::team(command, client).await,
+            Self::Owner { command, client } => commands::owners::run(command, client).await,
             Self::Key { command, client } => commands::key::run(command, client).await,
             Self::Errors(errors) => commands::errors::run(errors).await,
             Self::Show(show) => commands::show::run(show).await,

@@ -823,6 +823,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/owners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists rules, and what they come to: who owns which service, and which errors of the last day nobody owns. */
+        get: operations["list_owners"];
+        put?: never;
+        /** Makes a rule that says who owns something. */
+        post: operations["make_owner_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/owners/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a rule. */
+        delete: operations["remove_owner_rule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/parts": {
         parameters: {
             query?: never;
@@ -2223,6 +2258,13 @@ export interface components {
             /** @description Errors that fall apart. */
             split: components["schemas"]["SplitError"][];
         };
+        /** @description To whom an error may be handed, and why. */
+        HandOver: {
+            /** @description Why, in words: `owns fares`, `changed 3 lines away in 2.4.0`. */
+            because: string;
+            /** @description A team, a member, or a commit's author. */
+            to: string;
+        };
         /** @description Something done about an error. */
         HandlingAction: {
             /** @description A person or team; the caller where not given. */
@@ -2299,6 +2341,8 @@ export interface components {
             last_change?: number | null;
             /** @description Neither settled nor quiet. */
             open: boolean;
+            /** @description To whom it may be handed, where nobody took it: its owner first. */
+            proposals?: components["schemas"]["HandOver"][];
             /** @description The time, or the predicate, until which nobody is told. */
             quiet_until?: string | null;
             /** @description The error's reference. */
@@ -2951,6 +2995,24 @@ export interface components {
             /** @description In a few words: `database upgraded to 17`. */
             title: string;
         };
+        /**
+         * @description A rule to make: what is owned, and by whom. What it names must all fit; one that names nothing is of what nobody else
+         *     owns.
+         */
+        NewOwnerRule: {
+            /** @description Whether new errors go to the owner by themselves. */
+            hand_over?: boolean;
+            /** @description A namespace. */
+            namespace?: string | null;
+            /** @description A team's name, or a member's address. */
+            owner: string;
+            /** @description A pattern of paths in the repository, as CODEOWNERS has them: `app/tariff/**`. Held against the innermost own frame. */
+            path?: string | null;
+            /** @description A service. */
+            service?: string | null;
+            /** @description A predicate: `status = 503`. */
+            where?: string | null;
+        };
         /** @description A change of one's own password. */
         NewPassword: {
             /** @description The password until now. */
@@ -3131,6 +3193,30 @@ export interface components {
             owners: string[];
             /** @description The pattern, as in CODEOWNERS. */
             pattern: string;
+        };
+        /** @description Rules, and what they come to. */
+        OwnerList: {
+            /** @description The rules, the latest first. */
+            rules: components["schemas"]["OwnerRuleItem"][];
+            /** @description Services: those with errors that nobody owns first, then those that nobody owns, then by name. */
+            services: components["schemas"]["ServiceOwner"][];
+        };
+        /** @description A rule that says who owns what. */
+        OwnerRuleItem: components["schemas"]["NewOwnerRule"] & {
+            /** @description What it is about, in words. */
+            about: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who made it. */
+            by: string;
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            id: number;
         };
         /** @description One value, with what falls to it. */
         PartItem: {
@@ -3545,6 +3631,19 @@ export interface components {
         ServiceList: {
             /** @description The services. */
             items: components["schemas"]["ServiceItem"][];
+        };
+        /** @description Who owns a service, and what of it nobody does. */
+        ServiceOwner: {
+            /** @description Why, in words: `owns fares`. */
+            because?: string | null;
+            /** @description Errors of it in the last 24 hours. */
+            errors: number;
+            /** @description Who owns it; `null` for nobody. */
+            owner?: string | null;
+            /** @description References of those that nobody owns and nobody took, those with the most occurrences first; 20 at most. */
+            ownerless: string[];
+            /** @description The service. */
+            service: string;
         };
         /** @description What people say of services. */
         ServiceSettings: {
@@ -9150,6 +9249,242 @@ export interface operations {
                 };
             };
             /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_owners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnerList"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_owner_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOwnerRule"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No team or member is called so */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_owner_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The rule's number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             403: {
                 headers: {
                     [name: string]: unknown;

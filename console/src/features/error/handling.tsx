@@ -82,6 +82,14 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
                   </Button>
                 )}
               </div>
+              {state.data.proposals?.map((proposal) => (
+                <p key={proposal.to}>
+                  <Button disabled={isPending} onClick={() => act.mutate({ verb: "take", by: proposal.to })}>
+                    Hand to {proposal.to}
+                  </Button>{" "}
+                  <span className="text-faint">{proposal.because}</span>
+                </p>
+              ))}
               <SettleForm
                 placeholder={`after ${detail.versions.at(-1) ?? detail.first_version}`}
                 isPending={isPending}

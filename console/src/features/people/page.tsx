@@ -19,7 +19,9 @@ export function PeoplePage() {
   if (teams.isLoadingError)
     return <Failed isPage what="The teams" error={teams.error} retry={() => void teams.refetch()} />;
   const { items, limited } = teams.data;
-  const few = limited.length > 0 && `; ${counted(limited.length, "service is read by its", "services are read by their")} teams only`;
+  const few =
+    limited.length > 0 &&
+    `; ${counted(limited.length, "service is read by its", "services are read by their")} teams only`;
   return (
     <>
       <Answer>

@@ -220,7 +220,8 @@ async fn act(client: &Client, reference: &str, also: &[String], action: Handling
     done.items.iter().try_for_each(print)
 }
 
-fn print(state: &HandlingState) -> Result<(), Fault> {
+/// Prints how an error is handled: the facts, to whom it may be handed where nobody has it, and whether it is gone.
+pub fn print(state: &HandlingState) -> Result<(), Fault> {
     let facts: Vec<String> = [
         state.taken_by.as_ref().map(|who| format!("taken by {who}")),
         settled_in_words(
@@ -235,6 +236,12 @@ fn print(state: &HandlingState) -> Result<(), Fault> {
     .flatten()
     .collect();
     line(printable(&format!("{}: {}.", state.reference, facts.join(", "))))?;
+    for proposal in &state.proposals {
+        line(printable(&format!(
+            "{} {}; hand it over: outcrop take {} '{}'",
+            proposal.to, proposal.because, state.reference, proposal.to
+        )))?;
+    }
     state
         .verdict
         .as_ref()

@@ -17,6 +17,7 @@ pub mod logs;
 pub mod markers;
 pub mod occurrence;
 pub mod occurrences;
+pub mod owners;
 pub mod parts;
 pub mod people;
 mod repository;

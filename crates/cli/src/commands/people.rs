@@ -208,9 +208,7 @@ fn row(member: MemberItem) -> Vec<String> {
         member.role,
         member.teams.join(", "),
         time(member.created_at),
-        member
-            .last_used_at
-            .map_or_else(|| "-".to_owned(), |at| since(at, now)),
+        member.last_used_at.map_or_else(|| "-".to_owned(), |at| since(at, now)),
     ]
 }
 

@@ -2,14 +2,12 @@
 
 use chrono::Utc;
 use clap::Args;
-use outcrop_api::{
-    AttributeValues, Common, ErrorDetail, Explanation, HandlingState, OccurrenceDetail, settled_in_words,
-};
+use outcrop_api::{AttributeValues, Common, ErrorDetail, Explanation, HandlingState, OccurrenceDetail};
 use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
 
 use super::errors::{then, window_query};
-use super::stack;
+use super::{handling, stack};
 use crate::client::{Api, Client};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, counted, grouped, json, line, since, table, time};
@@ -89,23 +87,10 @@ pub async fn run(arguments: Show) -> Result<(), Fault> {
         printable(&error.attention.reasons.join(", "))
     ))?;
     print_moved(&detail)?;
-    let settled = settled_in_words(
-        error.settled_in.as_deref(),
-        error.settled_by.as_deref(),
-        error.settled_from,
-    );
-    if let Some(settled) = settled {
-        let handling: HandlingState = api
-            .get(&format!("/errors/{}/handling", arguments.reference), &[])
-            .await?;
-        let verdict = handling
-            .verdict
-            .map_or_else(String::new, |verdict| format!(" {}", verdict.sentence));
-        line(printable(&format!(
-            "{}.{verdict}",
-            settled.replacen("settled", "Settled", 1)
-        )))?;
-    }
+    let handling: HandlingState = api
+        .get(&format!("/errors/{}/handling", arguments.reference), &[])
+        .await?;
+    handling::print(&handling)?;
     if let Some(against) = &error.against {
         let share = against
             .request_share

@@ -10,6 +10,7 @@ pub(crate) mod history;
 mod keys;
 pub(crate) mod next_steps;
 pub(crate) mod now;
+pub(crate) mod owners;
 pub(super) mod sentences;
 pub(crate) mod settled;
 pub(crate) mod slow;

@@ -83,19 +83,21 @@ pub(crate) fn touch_item(error: Reference, touch: Touch<'_>, rules: &[Owned]) ->
     }
 }
 
+/// Whether a pattern, as .gitignore has them, fits a path.
+pub(crate) fn fits(pattern: &str, path: &str) -> bool {
+    let mut builder = GitignoreBuilder::new("");
+    builder.add_line(None, pattern).is_ok()
+        && builder
+            .build()
+            .is_ok_and(|rule| rule.matched_path_or_any_parents(path, false).is_ignore())
+}
+
 /// Who owns a file: the last rule that fits counts, with patterns as in .gitignore.
 pub(crate) fn owners(rules: &[Owned], path: &str) -> Vec<String> {
-    let fits = |pattern: &str| {
-        let mut builder = GitignoreBuilder::new("");
-        builder.add_line(None, pattern).is_ok()
-            && builder
-                .build()
-                .is_ok_and(|rule| rule.matched_path_or_any_parents(path, false).is_ignore())
-    };
     rules
         .iter()
         .rev()
-        .find(|(pattern, _)| fits(pattern))
+        .find(|(pattern, _)| fits(pattern, path))
         .map(|(_, owners)| owners.clone())
         .unwrap_or_default()
 }

@@ -37,6 +37,8 @@ const FOLD_EVERY: Duration = Duration::from_secs(1);
 const REST: u32 = 5;
 /// How often it is looked for which services stand behind the names that others call.
 const LEARN_EVERY: Duration = Duration::from_secs(10);
+/// How often it is looked whether new errors go to their owners.
+const OWNERS_EVERY: Duration = Duration::from_secs(10);
 /// How often it is looked whether errors stop being quiet.
 const QUIET_EVERY: Duration = Duration::from_secs(20);
 /// How often it is looked whether what a version brought is an error that was known.
@@ -95,6 +97,8 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     supervisor.run("origins", FOLD_EVERY, move || fold(db.clone(), origins_of));
     let db = database.clone();
     supervisor.run("quiet", QUIET_EVERY, move || end_quiet(db.clone()));
+    let db = database.clone();
+    supervisor.run("owners", OWNERS_EVERY, move || hand_over(db.clone()));
     let db = database.clone();
     supervisor.run("callees", LEARN_EVERY, move || learn(db.clone()));
     let db = database.clone();
@@ -257,6 +261,15 @@ async fn end_quiet(database: Database) -> Result<Waiting, StoreError> {
 }
 
 /// Looks again at what new versions brought: errors whose code has moved.
+/// Hands new errors to their owners, where a rule says so.
+async fn hand_over(database: Database) -> Result<Waiting, StoreError> {
+    let handed = crate::answers::owners::hand_over(&database, chrono::Utc::now()).await?;
+    if handed > 0 {
+        tracing::info!(handed, "new errors were handed to their owners");
+    }
+    Ok(OWNERS_EVERY)
+}
+
 async fn look_at_moved(database: Database) -> Result<Waiting, StoreError> {
     moved::read_shapes(&database).await?;
     let went = moved::review(&database, chrono::Utc::now()).await?;

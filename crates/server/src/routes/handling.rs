@@ -16,7 +16,7 @@ use outcrop_store::{Database, StoreError};
 use super::input::Body;
 use super::query::{error_of, limit, must_be_known};
 use super::viewer::{Seen, Viewer};
-use crate::answers::{history, settled};
+use crate::answers::{history, owners, settled};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
@@ -256,8 +256,14 @@ async fn read(database: &Database, reference: Reference) -> Result<HandlingState
         .unwrap_or_default();
     let history = handling::changes(database, reference).await?;
     let known = since_settled(database, number).await?;
+    let proposals = if handling.taken_by.is_none() {
+        owners::proposals(database, reference, now).await?
+    } else {
+        vec![]
+    };
     let last = history.iter().find(|change| change.verb != "note");
     Ok(HandlingState {
+        proposals,
         last_change: last.map(|change| change.id),
         can_be_undone: last.is_some_and(|change| change.can_be_undone),
         verdict: known.map(|known| settled::verdict(&known, now)),

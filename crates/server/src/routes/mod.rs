@@ -18,6 +18,7 @@ mod nothing;
 mod occurrences;
 mod origin;
 mod otlp;
+mod owners;
 mod parameters;
 mod people;
 mod predicate;
@@ -155,6 +156,9 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(tokens::make_token)
             .service(tokens::revoke_token)
             .service(tokens::list_audit)
+            .service(owners::list_owners)
+            .service(owners::make_owner_rule)
+            .service(owners::remove_owner_rule)
             .service(people::list_members)
             .service(people::set_role)
             .service(people::remove_member)

@@ -16,7 +16,7 @@ pub use errors::{list_errors, one_error};
 pub(crate) use matched::{count, within};
 pub(crate) use newest::newest;
 pub use newest::{HitEndpoint, main_endpoints};
-pub use quiet::end_quiet;
+pub use quiet::{end_quiet, holds};
 pub(crate) use resolve::resolve;
 
 #[cfg(test)]

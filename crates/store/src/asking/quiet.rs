@@ -50,7 +50,12 @@ pub async fn end_quiet(database: &Database, now: DateTime<Utc>) -> Result<usize,
     Ok(ended)
 }
 
-async fn holds(
+/// Whether a predicate holds for what occurred of an error in a time; a text that is no predicate holds for nothing.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+#[boxed]
+pub async fn holds(
     database: &Database,
     error: i32,
     text: &str,

@@ -52,10 +52,14 @@ const LEADS: [(&str, &str); 2] = [
 ];
 
 /// Tables that name services in other ways.
-const OTHERS: [(&str, &str); 5] = [
+const OTHERS: [(&str, &str); 6] = [
     ("service", "id = ANY({services})"),
     (
         "weight",
+        "service IN (SELECT display_name FROM public.service WHERE id = ANY({services}))",
+    ),
+    (
+        "owner_rule",
         "service IN (SELECT display_name FROM public.service WHERE id = ANY({services}))",
     ),
     (

@@ -13,6 +13,7 @@ pub mod drops;
 pub mod installation;
 pub mod invitations;
 pub mod keys;
+pub mod owners;
 pub mod preferences;
 pub mod scrub_rules;
 pub mod service_names;

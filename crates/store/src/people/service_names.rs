@@ -36,6 +36,19 @@ pub(crate) async fn named(database: &Database, said: &str) -> Result<Option<Serv
     Ok(found.into_iter().next())
 }
 
+/// All services by their names as pages say them, with their namespaces.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+#[boxed]
+pub async fn all(database: &Database) -> Result<Vec<(String, String)>, StoreError> {
+    Ok(
+        sqlx::query_as("SELECT display_name, namespace FROM service WHERE name NOT LIKE '(%' ORDER BY display_name")
+            .fetch_all(&database.pool)
+            .await?,
+    )
+}
+
 /// Whether a name is that of a service that is closed to whoever asks.
 ///
 /// # Errors

@@ -183,6 +183,7 @@ pub const TABLES: &[(&str, Lifetime)] = &[
         "origin_due",
         With("found within seconds: where a trace's failure began"),
     ),
+    ("owner_rule", Stays("who owns what: made by hand, 500 at most")),
     ("pairing", Time("touched_at", STATES)),
     ("payload", Days(Occurrences)),
     ("platform_event", Id("id", Occurrences)),

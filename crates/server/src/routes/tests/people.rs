@@ -3,12 +3,15 @@
 use actix_web::http::header::{AUTHORIZATION, CONTENT_TYPE};
 use actix_web::http::{Method, StatusCode};
 use actix_web::test::TestRequest;
+use chrono::{TimeDelta, Utc};
+use outcrop_store::people::teams;
 use rstest::rstest;
 use serde_json::{Value, json};
 
-use super::answer;
-use super::reading::{fleet, get};
+use super::reading::{fleet, get, reference, request, resource};
 use super::strangers::token_of;
+use super::{answer, bounds, post};
+use crate::clock::now;
 use crate::state::State;
 
 async fn ask(state: &State, token: Option<&str>, route: &str, sent: Value) -> (StatusCode, Value) {
@@ -140,6 +143,84 @@ async fn a_service_is_limited_and_opened_and_its_team_named_whole() {
     assert_eq!(count().await, 1);
     ask(&state, admin, "PUT /services/fares/limit", json!({"limited": false})).await;
     assert_eq!(count().await, 2);
+}
+
+#[tokio::test]
+async fn a_new_error_goes_to_its_owner_where_a_rule_says_so_and_else_they_are_proposed() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    known_for_an_hour(&state).await;
+    let engineer = fleet(&state).await;
+    let token = Some(engineer.as_str());
+    let error = reference(&state, &engineer, "ZeroDivisionError").await;
+    let handling = format!("/api/v1/errors/{error}/handling");
+    let by = async |rule: Value| ask(&state, token, "POST /owners", rule).await;
+    let (status, said) = by(json!({"owner": "galley"})).await;
+    assert_eq!(
+        (status, &said["detail"]),
+        (StatusCode::NOT_FOUND, &json!("no team or member is called `galley`"))
+    );
+    for wrong in [json!({"where": "mine"}), json!({"where": "berth ="})] {
+        let mut rule = json!({"owner": "purser@skerry.example"});
+        rule.as_object_mut().unwrap().extend(wrong.as_object().unwrap().clone());
+        assert_eq!(by(rule).await.0, StatusCode::BAD_REQUEST);
+    }
+    let list = get(&state, &engineer, "/api/v1/owners").await;
+    assert_eq!(
+        list["services"][0]["service"], "fares",
+        "with errors that nobody owns first: {list}"
+    );
+    assert_eq!(list["services"][0]["owner"], Value::Null);
+
+    teams::make(&state.database, "tariff desk", "master", Utc::now())
+        .await
+        .unwrap();
+    let path = json!({"owner": "Tariff Desk", "path": "app/*.py", "hand_over": true});
+    let (status, said) = by(path).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{said}");
+    let proposed = get(&state, &engineer, &handling).await;
+    assert_eq!(
+        proposed["proposals"],
+        json!([{"to": "tariff desk", "because": "owns app/*.py"}])
+    );
+    outcrop_store::flags::Watch::default()
+        .round(&state.database, Utc::now())
+        .await
+        .unwrap();
+    let handed = crate::answers::owners::hand_over(&state.database, Utc::now())
+        .await
+        .unwrap();
+    assert_eq!(handed, 1);
+    let now = get(&state, &engineer, &handling).await;
+    assert_eq!(now["taken_by"], "tariff desk", "{now}");
+    assert_eq!(
+        (&now["history"][0]["by"], now["proposals"].is_null()),
+        (&json!("outcrop"), true),
+        "{now}"
+    );
+    let again = crate::answers::owners::hand_over(&state.database, Utc::now())
+        .await
+        .unwrap();
+    assert_eq!(again, 0);
+    let list = get(&state, &engineer, "/api/v1/owners").await;
+    let rule = list["rules"][0]["id"].as_i64().unwrap();
+    assert_eq!(list["rules"][0]["about"], "app/*.py");
+    assert_eq!(
+        ask(&state, token, &format!("DELETE /owners/{rule}"), json!({})).await.0,
+        StatusCode::NO_CONTENT
+    );
+}
+
+/// Sound requests of fares an hour ago, so that an error of today is new in it.
+async fn known_for_an_hour(state: &State) {
+    let key = state.key("pier-4", bounds(None)).await;
+    let begin = u64::try_from(now().0).unwrap() - 3_600_000_000_000;
+    // The eighth request fails: those between do not.
+    let spans: Vec<Value> = (1..8)
+        .flat_map(|number| request(number, begin + number * 1_000_000_000).0)
+        .collect();
+    let sent = json!({"resourceSpans": [{"resource": resource("fares", "2.3.9"), "scopeSpans": [{"spans": spans}]}]});
+    let (status, _, said) = answer(state, post("/v1/traces", &key, sent.to_string())).await;
+    assert_eq!(status, StatusCode::OK, "{said}");
 }
 
 #[rstest]

@@ -29,7 +29,7 @@ fn trace_id(number: u64) -> String {
 }
 
 /// The resource of a service.
-fn resource(service: &str, version: &str) -> Value {
+pub(super) fn resource(service: &str, version: &str) -> Value {
     json!({"attributes": [
         text("service.name", service),
         text("service.version", version),
@@ -40,7 +40,7 @@ fn resource(service: &str, version: &str) -> Value {
 }
 
 /// One request of fares: its entry span, a statement, a call of berths; each eighth ends in an exception.
-fn request(number: u64, begin: u64) -> (Vec<Value>, Value) {
+pub(super) fn request(number: u64, begin: u64) -> (Vec<Value>, Value) {
     let at = |millis: u64| (begin + millis * 1_000_000).to_string();
     let id = |place: u64| format!("{:016x}", (number + 1) * 16 + place);
     let fails = number.is_multiple_of(FAILING);
