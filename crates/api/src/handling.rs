@@ -106,6 +106,9 @@ pub struct HandlingState {
     /// Whether it is gone, where it is settled.
     #[serde(default)]
     pub verdict: Option<SettledVerdict>,
+    /// Its ticket in another program.
+    #[serde(default)]
+    pub ticket: Option<super::TicketItem>,
     /// To whom it may be handed, where nobody took it: its owner first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub proposals: Vec<super::HandOver>,

@@ -32,6 +32,7 @@ mod slice;
 mod stack;
 mod stands_out;
 mod storage;
+mod ticket;
 mod timeline;
 mod trace;
 mod traffic;
@@ -91,6 +92,7 @@ pub use slice::{NewSlice, SliceItem, SliceList};
 pub use stack::{Exception, Frame, SourceLines, Stack, Variable};
 pub use stands_out::{Common, StandsOut};
 pub use storage::{Storage, StorageItem};
+pub use ticket::{Header, TicketItem, TicketLink, Tracker, TrackerSetting, TrackerTrial, TriedRequest};
 pub use timeline::{Layer, Timeline, TimelineQuery};
 pub use trace::{PathItem, RepeatedItem, SpanEventItem, SpanItem, SpanLink, SpanOccurrence, TraceDetail};
 pub use traffic::{

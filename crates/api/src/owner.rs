@@ -31,6 +31,9 @@ pub struct NewOwnerRule {
     /// Whether new errors go to the owner by themselves.
     #[serde(default)]
     pub hand_over: bool,
+    /// Whether new errors get a ticket by themselves, as an admin set it up.
+    #[serde(default)]
+    pub make_ticket: bool,
 }
 
 /// A rule that says who owns what.

@@ -102,6 +102,16 @@ impl Api {
             .await
     }
 
+    /// Sends one JSON document in place of what is there, and asks for another.
+    pub async fn put<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &(impl serde::Serialize + Sync),
+    ) -> Result<T, Fault> {
+        let url = format!("{}/api/v1{path}", self.url);
+        self.answer(&url, self.http.put(&url).json(body), &[]).await
+    }
+
     /// Sends a request that is answered without a document.
     pub async fn send(
         &self,

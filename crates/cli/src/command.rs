@@ -32,6 +32,7 @@ use crate::commands::sending::{Drops, Refused};
 use crate::commands::services::Services;
 use crate::commands::show::Show;
 use crate::commands::storage::Storage;
+use crate::commands::tickets::TicketCommand;
 use crate::commands::trace::Trace;
 use crate::commands::traffic::{Endpoints, Requests, Slow};
 use crate::commands::uses::{Calls, Instances, Now, Statements};
@@ -91,7 +92,7 @@ const TOPICS: [(&str, &[&str]); 6] = [
     (
         "Act",
         &[
-            "take", "settle", "quiet", "reopen", "undo", "note", "history", "grouping",
+            "take", "settle", "quiet", "reopen", "undo", "note", "history", "ticket", "grouping",
         ],
     ),
     ("Send", &["send", "collect", "refused"]),
@@ -160,6 +161,13 @@ pub enum Command {
     Owner {
         #[command(subcommand)]
         command: OwnerCommand,
+        #[command(flatten)]
+        client: Client,
+    },
+    /// Tickets of errors in another program: make, link, set up.
+    Ticket {
+        #[command(subcommand)]
+        command: TicketCommand,
         #[command(flatten)]
         client: Client,
     },
@@ -299,6 +307,7 @@ impl Command {
             Self::Member { command, client } => commands::people::member(command, client).await,
             Self::Team { command, client } => commands::people::team(command, client).await,
             Self::Owner { command, client } => commands::owners::run(command, client).await,
+            Self::Ticket { command, client } => commands::tickets::run(command, client).await,
             Self::Key { command, client } => commands::key::run(command, client).await,
             Self::Errors(errors) => commands::errors::run(errors).await,
             Self::Show(show) => commands::show::run(show).await,

@@ -111,6 +111,18 @@ pub struct Serve {
         value_delimiter = ','
     )]
     pub trusted_proxy: Vec<String>,
+    /// A host that the service may send requests to, such as a ticket tracker or a receiver of notices, with or without its
+    /// port; may be given several times.
+    #[arg(
+        long,
+        env = "OUTCROP_OUTBOUND_HOST",
+        value_name = "HOST[:PORT]",
+        value_delimiter = ','
+    )]
+    pub outbound_host: Vec<String>,
+    /// Let these hosts lie in private networks, or on this machine.
+    #[arg(long, env = "OUTCROP_OUTBOUND_PRIVATE")]
+    pub outbound_private: bool,
     /// A local Git checkout of a service, to show lines of source from; may be given several times.
     #[arg(long, env = "OUTCROP_CHECKOUT", value_name = "SERVICE=DIR", value_delimiter = ',')]
     pub checkout: Vec<String>,
@@ -136,6 +148,10 @@ struct File {
     public_url: Option<String>,
     #[serde(default)]
     trusted_proxy: Vec<String>,
+    #[serde(default)]
+    outbound_host: Vec<String>,
+    #[serde(default)]
+    outbound_private: bool,
     #[serde(default)]
     checkout: BTreeMap<String, PathBuf>,
 }
@@ -187,6 +203,12 @@ pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
         arguments.trusted_proxy
     };
     settings.trusted_proxies = proxies.iter().map(|text| network(text)).collect::<Result<_, _>>()?;
+    settings.outbound.hosts = if arguments.outbound_host.is_empty() {
+        file.outbound_host
+    } else {
+        arguments.outbound_host
+    };
+    settings.outbound.private = arguments.outbound_private || file.outbound_private;
     settings.checkouts = file.checkout;
     for given in arguments.checkout {
         let (service, folder) = given.split_once('=').ok_or_else(|| {

@@ -28,6 +28,7 @@ pub mod source_link;
 pub mod stack;
 pub mod stands_out;
 pub mod telemetry;
+pub mod template;
 pub mod text;
 pub mod touching;
 pub mod trace;

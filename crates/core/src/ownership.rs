@@ -17,6 +17,8 @@ pub struct Rule {
     pub predicate: Option<String>,
     /// Whether new errors go to the owner by themselves.
     pub hands_over: bool,
+    /// Whether new errors get a ticket by themselves.
+    pub makes_ticket: bool,
 }
 
 /// How closely a rule, or what stands in for one, tells what it is about; the later the closer.
@@ -123,6 +125,7 @@ mod tests {
             path: own(path),
             predicate: own(predicate),
             hands_over: false,
+            makes_ticket: false,
         }
     }
 

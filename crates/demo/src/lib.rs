@@ -13,8 +13,10 @@ mod send;
 mod stacks;
 mod telemetry;
 mod told;
+mod tracker;
 mod world;
 
 pub use fleet::{Fleet, Progress};
 pub use send::SendError;
+pub use tracker::{TRACKER_SECRET, tracker};
 pub use world::{BAD_DEPLOY, CANARY, RELAY_MOVED, ROLLBACK, SETTLED};

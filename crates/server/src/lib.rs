@@ -9,6 +9,7 @@ mod clock;
 mod grpc;
 pub mod intake;
 mod jobs;
+mod outbound;
 mod proxies;
 mod receive;
 mod routes;
@@ -20,6 +21,7 @@ mod supervision;
 
 pub use access::{MIN_PASSWORD, Secret, hash_password};
 pub use answers::key_item;
+pub use outbound::Allowed;
 pub use routes::openapi;
 pub use serve::{Listeners, ServeError, serve};
 pub use settings::Settings;

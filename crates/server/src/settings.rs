@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use crate::outbound::Allowed;
 use outcrop_store::retention::Policy;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
@@ -27,6 +28,8 @@ pub struct Settings {
     pub public_url: Option<String>,
     /// Proxies whose word on where a request came from is believed.
     pub trusted_proxies: Vec<ipnet::IpNet>,
+    /// Where requests to other programs may go: trackers, receivers of notices.
+    pub outbound: Allowed,
     /// Local Git checkouts by service, to show lines of source from.
     pub checkouts: BTreeMap<String, PathBuf>,
 }
@@ -89,6 +92,7 @@ impl Settings {
             public_url: None,
             trusted_proxies: vec![],
             checkouts: BTreeMap::new(),
+            outbound: Allowed::default(),
         }
     }
 }

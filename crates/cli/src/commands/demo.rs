@@ -6,13 +6,13 @@ use std::time::{Duration, Instant};
 use chrono::{DateTime, TimeDelta, Utc};
 use clap::Args;
 use outcrop_core::touching::{ChangedFile, Commit};
-use outcrop_demo::{BAD_DEPLOY, CANARY, Fleet, Progress, RELAY_MOVED, ROLLBACK, SETTLED};
-use outcrop_server::{Listeners, Secret, Settings, hash_password, serve};
+use outcrop_demo::{BAD_DEPLOY, CANARY, Fleet, Progress, RELAY_MOVED, ROLLBACK, SETTLED, TRACKER_SECRET, tracker};
+use outcrop_server::{Allowed, Listeners, Secret, Settings, hash_password, serve};
 use outcrop_store::deploys::changes::Changes;
 use outcrop_store::deploys::markers::NewMarker;
 use outcrop_store::deploys::{NewDeploy, changes, markers};
-use outcrop_store::errors::handling;
 use outcrop_store::errors::handling::{Action, Settled};
+use outcrop_store::errors::{handling, tickets};
 use outcrop_store::people::settings::ServiceSetting;
 use outcrop_store::people::{AccessError, installation, keys, settings as service_settings};
 use outcrop_store::traffic::timeline;
@@ -87,9 +87,20 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
         stop.cancel();
         done
     };
+    // The stand-in for a ticket tracker, on a port of its own.
+    let tickets = std::net::TcpListener::bind("127.0.0.1:0")?;
+    let tracker_address = tickets.local_addr()?.to_string();
+    set_tracker(&database, &tracker_address).await?;
+    let mut settings = Settings::new(url);
+    settings.public_url = Some(address.clone());
+    settings.outbound = Allowed {
+        hosts: vec![tracker_address.clone()],
+        private: true,
+    };
+    tokio::spawn(tracker(tickets, stop.clone()));
     let (served, done) = tokio::join!(
         serve(
-            Settings::new(url),
+            settings,
             Listeners {
                 main: listener,
                 otlp_http: None,
@@ -126,6 +137,25 @@ async fn sail(
     ))?;
     fleet
         .live(stop.clone())
+        .await
+        .map_err(|error| Fault::Refused(error.to_string()))
+}
+
+/// Tickets are made in the demo's own tracker; they are forgotten when it ends.
+async fn set_tracker(database: &Database, address: &str) -> Result<(), Fault> {
+    let setting = serde_json::json!({
+        "address": format!("http://{address}/tickets"),
+        "headers": [{"name": "authorization", "value": format!("Bearer {TRACKER_SECRET}")}],
+        "body": {
+            "title": "{title} in {service}",
+            "text": "{sentence}\n\n{frames}\n\n{evidence}\n{counts}\n{link}",
+        },
+        "id": "/id",
+        "link": "/url",
+        "state_address": format!("http://{address}/tickets/{{id}}"),
+        "state": "/state",
+    });
+    tickets::set_tracker(database, Some(&setting), (EMAIL, Utc::now()))
         .await
         .map_err(|error| Fault::Refused(error.to_string()))
 }

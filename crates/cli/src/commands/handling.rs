@@ -236,6 +236,14 @@ pub fn print(state: &HandlingState) -> Result<(), Fault> {
     .flatten()
     .collect();
     line(printable(&format!("{}: {}.", state.reference, facts.join(", "))))?;
+    if let Some(ticket) = &state.ticket {
+        let told = ticket
+            .state
+            .as_ref()
+            .map(|state| format!(", {state}"))
+            .unwrap_or_default();
+        line(printable(&format!("Ticket: {}{told}", ticket.link)))?;
+    }
     for proposal in &state.proposals {
         line(printable(&format!(
             "{} {}; hand it over: outcrop take {} '{}'",

@@ -29,6 +29,7 @@ pub mod services;
 pub mod show;
 mod stack;
 pub mod storage;
+pub mod tickets;
 pub mod trace;
 pub mod traffic;
 pub mod uses;

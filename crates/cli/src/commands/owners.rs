@@ -37,6 +37,9 @@ pub enum OwnerCommand {
         /// New errors go to the owner by themselves.
         #[arg(long)]
         hand_over: bool,
+        /// New errors get a ticket by themselves, as an admin set it up.
+        #[arg(long)]
+        make_ticket: bool,
     },
     /// Remove a rule, by its number.
     Remove {
@@ -59,6 +62,7 @@ pub async fn run(command: OwnerCommand, client: Client) -> Result<(), Fault> {
             path,
             predicate,
             hand_over,
+            make_ticket,
         } => {
             let rule = NewOwnerRule {
                 owner,
@@ -67,6 +71,7 @@ pub async fn run(command: OwnerCommand, client: Client) -> Result<(), Fault> {
                 path,
                 predicate,
                 hand_over,
+                make_ticket,
             };
             api.send(Method::POST, "/owners", Some(&rule)).await?;
             line(printable(&format!("{} owns it", rule.owner)))
@@ -110,12 +115,13 @@ fn row(service: ServiceOwner) -> Vec<String> {
 }
 
 fn said(rule: &OwnerRuleItem) -> String {
-    let hands_over = if rule.rule.hand_over {
-        ", and is handed new errors"
-    } else {
-        ""
+    let by_itself = match (rule.rule.hand_over, rule.rule.make_ticket) {
+        (true, true) => ", and is handed new errors, each with a ticket",
+        (true, false) => ", and is handed new errors",
+        (false, true) => "; new errors get a ticket",
+        (false, false) => "",
     };
-    format!("rule {}: {} owns {}{hands_over}", rule.id, rule.rule.owner, rule.about)
+    format!("rule {}: {} owns {}{by_itself}", rule.id, rule.rule.owner, rule.about)
 }
 
 #[cfg(test)]

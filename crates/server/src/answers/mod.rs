@@ -14,6 +14,7 @@ pub(crate) mod owners;
 pub(super) mod sentences;
 pub(crate) mod settled;
 pub(crate) mod slow;
+pub(crate) mod tickets;
 pub(crate) mod timelines;
 pub(crate) mod touches;
 pub(crate) mod unknown;

@@ -15,7 +15,9 @@ use outcrop_store::people::owners::{self, Waiting};
 use outcrop_store::people::{members, service_names, settings, teams};
 use outcrop_store::{Database, Scope, StoreError, asking, ids, occurrences};
 
-use super::touches;
+use super::tickets::NotMade;
+use super::{tickets, touches};
+use crate::Settings;
 
 /// How far back a rule's predicate is held against what occurred.
 const LOOKED_BACK: TimeDelta = TimeDelta::hours(24);
@@ -31,6 +33,8 @@ pub(crate) struct Owned {
     pub because: String,
     /// Whether a new error goes to them by itself.
     pub hands_over: bool,
+    /// Whether a new error gets a ticket by itself.
+    pub makes_ticket: bool,
 }
 
 impl Owned {
@@ -39,6 +43,7 @@ impl Owned {
             owner: rule.owner.clone(),
             because: format!("owns {}", rule.about()),
             hands_over: rule.hands_over,
+            makes_ticket: rule.makes_ticket,
         }
     }
 }
@@ -116,6 +121,7 @@ impl Directory {
                 owner: team.name.clone(),
                 because: format!("owns {}", facts.service),
                 hands_over: false,
+                makes_ticket: false,
             });
         }
         by_rule.map(Owned::by)
@@ -129,6 +135,7 @@ impl Directory {
             owner: owner.to_owned(),
             because: format!("owns {path} by CODEOWNERS"),
             hands_over: false,
+            makes_ticket: false,
         })
     }
 }
@@ -249,7 +256,11 @@ fn far(lines: u32) -> String {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next round goes on.
-pub(crate) async fn hand_over(database: &Database, now: DateTime<Utc>) -> Result<usize, StoreError> {
+pub(crate) async fn hand_over(
+    database: &Database,
+    settings: &Settings,
+    now: DateTime<Utc>,
+) -> Result<usize, StoreError> {
     let waiting = owners::waiting(database, now).await?;
     if waiting.is_empty() {
         return Ok(0);
@@ -269,6 +280,13 @@ pub(crate) async fn hand_over(database: &Database, now: DateTime<Utc>) -> Result
         // Only one instance does.
         if !owners::looked_at(database, flag, now).await? {
             continue;
+        }
+        if owned.as_ref().is_some_and(|owned| owned.makes_ticket) {
+            match tickets::make(database, settings, error, ("outcrop", now)).await {
+                Ok(_) => {}
+                Err(NotMade::Store(error)) => return Err(error),
+                Err(failed) => tracing::warn!(%failed, %error, "no ticket was made for a new error"),
+            }
         }
         if let Some(owned) = owned.filter(|owned| owned.hands_over) {
             let take = Action::Take(owned.owner);
@@ -381,6 +399,7 @@ fn rule_item(made: owners::Made) -> OwnerRuleItem {
             path: rule.path,
             predicate: rule.predicate,
             hand_over: rule.hands_over,
+            make_ticket: rule.makes_ticket,
         },
     }
 }

@@ -16,6 +16,7 @@ use outcrop_store::{Database, StoreError, asking, flags, retention, traces, traf
 use tokio::sync::{Mutex, broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
+use crate::answers::tickets;
 use crate::clock::now;
 use crate::intake::Intake;
 use crate::settings::Settings;
@@ -97,8 +98,12 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     supervisor.run("origins", FOLD_EVERY, move || fold(db.clone(), origins_of));
     let db = database.clone();
     supervisor.run("quiet", QUIET_EVERY, move || end_quiet(db.clone()));
-    let db = database.clone();
-    supervisor.run("owners", OWNERS_EVERY, move || hand_over(db.clone()));
+    let (db, set) = (database.clone(), Arc::new(settings.clone()));
+    let (looked, by) = (db.clone(), set.clone());
+    supervisor.run("owners", OWNERS_EVERY, move || hand_over(db.clone(), set.clone()));
+    supervisor.run("tickets", tickets::EVERY, move || {
+        look_at_tickets(looked.clone(), by.clone())
+    });
     let db = database.clone();
     supervisor.run("callees", LEARN_EVERY, move || learn(db.clone()));
     let db = database.clone();
@@ -262,12 +267,21 @@ async fn end_quiet(database: Database) -> Result<Waiting, StoreError> {
 
 /// Looks again at what new versions brought: errors whose code has moved.
 /// Hands new errors to their owners, where a rule says so.
-async fn hand_over(database: Database) -> Result<Waiting, StoreError> {
-    let handed = crate::answers::owners::hand_over(&database, chrono::Utc::now()).await?;
+async fn hand_over(database: Database, settings: Arc<Settings>) -> Result<Waiting, StoreError> {
+    let handed = crate::answers::owners::hand_over(&database, &settings, chrono::Utc::now()).await?;
     if handed > 0 {
         tracing::info!(handed, "new errors were handed to their owners");
     }
     Ok(OWNERS_EVERY)
+}
+
+/// Reads the states of tickets that are due.
+async fn look_at_tickets(database: Database, settings: Arc<Settings>) -> Result<Waiting, StoreError> {
+    let looked = tickets::look(&database, &settings, chrono::Utc::now()).await?;
+    if looked > 0 {
+        tracing::debug!(looked, "states of tickets were read");
+    }
+    Ok(tickets::EVERY)
 }
 
 async fn look_at_moved(database: Database) -> Result<Waiting, StoreError> {

@@ -16,7 +16,7 @@ use outcrop_store::{Database, StoreError};
 use super::input::Body;
 use super::query::{error_of, limit, must_be_known};
 use super::viewer::{Seen, Viewer};
-use crate::answers::{history, owners, settled};
+use crate::answers::{history, owners, settled, tickets};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
@@ -263,6 +263,9 @@ async fn read(database: &Database, reference: Reference) -> Result<HandlingState
     };
     let last = history.iter().find(|change| change.verb != "note");
     Ok(HandlingState {
+        ticket: outcrop_store::errors::tickets::of_error(database, number)
+            .await?
+            .map(tickets::item),
         proposals,
         last_change: last.map(|change| change.id),
         can_be_undone: last.is_some_and(|change| change.can_be_undone),

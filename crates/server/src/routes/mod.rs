@@ -33,6 +33,7 @@ mod slices;
 mod sources;
 mod stands_out;
 mod storage;
+mod tickets;
 mod timeline;
 mod tokens;
 mod traces;
@@ -156,6 +157,13 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(tokens::make_token)
             .service(tokens::revoke_token)
             .service(tokens::list_audit)
+            .service(tickets::make_ticket)
+            .service(tickets::link_ticket)
+            .service(tickets::leave_ticket)
+            .service(tickets::show_tracker)
+            .service(tickets::set_tracker)
+            .service(tickets::remove_tracker)
+            .service(tickets::try_tracker)
             .service(owners::list_owners)
             .service(owners::make_owner_rule)
             .service(owners::remove_owner_rule)

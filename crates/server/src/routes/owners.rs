@@ -71,6 +71,7 @@ pub(super) async fn make_owner_rule(
         path,
         predicate,
         hands_over: asked.hand_over,
+        makes_ticket: asked.make_ticket,
     };
     let subject = format!("{}: {}", rule.owner, rule.about());
     let (database, by) = (state.database.clone(), viewer.email.clone());

@@ -11,6 +11,7 @@ pub mod reach;
 pub(crate) mod read;
 pub mod since_settled;
 mod summary;
+pub mod tickets;
 pub mod weights;
 
 pub use latest::{Latest, Sighting, latest, sightings};

@@ -36,6 +36,7 @@ pub async fn list(database: &Database) -> Result<Vec<Made>, StoreError> {
         path: Option<String>,
         predicate: Option<String>,
         hands_over: bool,
+        makes_ticket: bool,
         made_by: String,
         made_at: DateTime<Utc>,
     }
@@ -51,6 +52,7 @@ pub async fn list(database: &Database) -> Result<Vec<Made>, StoreError> {
             path: row.path,
             predicate: row.predicate,
             hands_over: row.hands_over,
+            makes_ticket: row.makes_ticket,
         },
         by: row.made_by,
         at: row.made_at,
@@ -65,8 +67,9 @@ pub async fn list(database: &Database) -> Result<Vec<Made>, StoreError> {
 #[boxed]
 pub async fn make(database: &Database, rule: &Rule, by: &str, at: DateTime<Utc>) -> Result<Option<i32>, StoreError> {
     Ok(sqlx::query_scalar(
-        "INSERT INTO owner_rule (owner, service, namespace, path, predicate, hands_over, made_by, made_at) SELECT $1, \
-         $2, $3, $4, $5, $6, $7, $8 WHERE (SELECT count(*) FROM owner_rule) < $9 RETURNING id",
+        "INSERT INTO owner_rule (owner, service, namespace, path, predicate, hands_over, made_by, made_at, \
+         makes_ticket) SELECT $1, $2, $3, $4, $5, $6, $7, $8, $10 WHERE (SELECT count(*) FROM owner_rule) < $9 RETURNING \
+         id",
     )
     .bind(&rule.owner)
     .bind(&rule.service)
@@ -77,6 +80,7 @@ pub async fn make(database: &Database, rule: &Rule, by: &str, at: DateTime<Utc>)
     .bind(by)
     .bind(at)
     .bind(MAX_RULES)
+    .bind(rule.makes_ticket)
     .fetch_optional(&database.pool)
     .await?)
 }

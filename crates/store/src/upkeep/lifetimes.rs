@@ -241,10 +241,15 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("team_member", Stays("who is in which team: made by hand")),
     ("team_service", Stays("which services a team owns: made by hand")),
     (
+        "ticket",
+        Stays("one an error at most, made or linked by hand or by a rule"),
+    ),
+    (
         "token",
         When("coalesce(revoked_at, expires_at) < now() - interval '400 days'"),
     ),
     ("touched", With("folded into reach_hour within seconds")),
+    ("tracker", Stays("how tickets are made: one row")),
     ("traffic_day", Time("day", Counts)),
     ("traffic_hour", Time("hour", Counts)),
     ("traffic_minute", Days(Occurrences)),

@@ -7,6 +7,7 @@ mod people;
 mod reading;
 mod roles;
 mod strangers;
+mod tickets;
 
 use actix_web::http::StatusCode;
 use actix_web::http::header::{AUTHORIZATION, CONTENT_TYPE};

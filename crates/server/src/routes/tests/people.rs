@@ -3,7 +3,7 @@
 use actix_web::http::header::{AUTHORIZATION, CONTENT_TYPE};
 use actix_web::http::{Method, StatusCode};
 use actix_web::test::TestRequest;
-use chrono::{TimeDelta, Utc};
+use chrono::Utc;
 use outcrop_store::people::teams;
 use rstest::rstest;
 use serde_json::{Value, json};
@@ -186,7 +186,7 @@ async fn a_new_error_goes_to_its_owner_where_a_rule_says_so_and_else_they_are_pr
         .round(&state.database, Utc::now())
         .await
         .unwrap();
-    let handed = crate::answers::owners::hand_over(&state.database, Utc::now())
+    let handed = crate::answers::owners::hand_over(&state.database, &state.settings, Utc::now())
         .await
         .unwrap();
     assert_eq!(handed, 1);
@@ -197,7 +197,7 @@ async fn a_new_error_goes_to_its_owner_where_a_rule_says_so_and_else_they_are_pr
         (&json!("outcrop"), true),
         "{now}"
     );
-    let again = crate::answers::owners::hand_over(&state.database, Utc::now())
+    let again = crate::answers::owners::hand_over(&state.database, &state.settings, Utc::now())
         .await
         .unwrap();
     assert_eq!(again, 0);

@@ -24,6 +24,7 @@ use Least::{Admin, Engineer, Nobody, Viewer};
 /// The least role for each route, and whether a pipeline's token of an engineer may call it.
 pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("DELETE /api/v1/drops/{id}", Admin, false),
+    ("DELETE /api/v1/errors/{ref}/ticket", Engineer, false),
     ("DELETE /api/v1/invitations/{id}", Admin, false),
     ("DELETE /api/v1/keys/{name}", Admin, false),
     ("DELETE /api/v1/markers/{id}", Engineer, false),
@@ -35,6 +36,7 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("DELETE /api/v1/slices/{name}", Engineer, false),
     ("DELETE /api/v1/teams/{name}", Admin, false),
     ("DELETE /api/v1/tokens/{id}", Viewer, false),
+    ("DELETE /api/v1/tracker", Admin, false),
     ("GET /api/v1/audit", Admin, false),
     ("GET /api/v1/calls", Viewer, false),
     ("GET /api/v1/deploys", Viewer, true),
@@ -87,11 +89,13 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/teams", Viewer, false),
     ("GET /api/v1/tokens", Viewer, false),
     ("GET /api/v1/traces/{id}", Viewer, false),
+    ("GET /api/v1/tracker", Viewer, false),
     ("POST /api/v1/cdevents", Engineer, true),
     ("POST /api/v1/deploys", Engineer, true),
     ("POST /api/v1/drops", Admin, false),
     ("POST /api/v1/errors/{ref}/handling", Engineer, false),
     ("POST /api/v1/errors/{ref}/handling/undo", Engineer, false),
+    ("POST /api/v1/errors/{ref}/ticket", Engineer, false),
     ("POST /api/v1/grouping/changes", Engineer, false),
     ("POST /api/v1/grouping/changes/{id}/undo", Engineer, false),
     ("POST /api/v1/handling", Engineer, false),
@@ -107,7 +111,9 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("POST /api/v1/session", Nobody, true),
     ("POST /api/v1/teams", Admin, false),
     ("POST /api/v1/tokens", Viewer, false),
+    ("POST /api/v1/tracker/try", Admin, false),
     ("PUT /api/v1/endpoints/slow", Engineer, false),
+    ("PUT /api/v1/errors/{ref}/ticket", Engineer, false),
     ("PUT /api/v1/members/{email}", Admin, false),
     ("PUT /api/v1/services/{service}/limit", Admin, false),
     ("PUT /api/v1/services/{service}/settings", Engineer, false),
@@ -116,6 +122,7 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("PUT /api/v1/session/preferences", Viewer, false),
     ("PUT /api/v1/slices/{name}", Engineer, false),
     ("PUT /api/v1/teams/{name}", Admin, false),
+    ("PUT /api/v1/tracker", Admin, false),
 ];
 
 /// The route that takes sender keys, and no member's token.
@@ -134,6 +141,11 @@ pub(super) fn body(route: &str) -> &'static str {
         "POST /api/v1/invitation/accept" => r#"{"secret": "x", "password": "high tide at noon"}"#,
         "POST /api/v1/invitations" => r#"{"email": "x", "role": "viewer"}"#,
         "POST /api/v1/owners" => r#"{"owner": "nobody"}"#,
+        "PUT /api/v1/errors/{ref}/ticket" => r#"{"link": "https://t.example/7"}"#,
+        "PUT /api/v1/tracker" => r#"{"address": "x", "body": {}, "id": "/id", "link": "/url"}"#,
+        "POST /api/v1/tracker/try" => {
+            r#"{"ref": "kobal-tirun", "tracker": {"address": "x", "body": {}, "id": "/id", "link": "/url"}}"#
+        }
         "POST /api/v1/teams" => r#"{"name": ""}"#,
         "PUT /api/v1/members/{email}" => r#"{"role": "viewer"}"#,
         "PUT /api/v1/services/{service}/limit" => r#"{"limited": true}"#,
