@@ -13,6 +13,7 @@ import {
   queryClient,
 } from "../../api/client";
 import { Failed, Skeleton } from "../../ui/states";
+import { Ticket } from "./ticket";
 import { handlingInWords } from "../../parts/handling-in-words";
 import { SettleForm } from "../../parts/settle-form";
 import { Button, Heading, Input, Refused, TextArea } from "../../ui/kit";
@@ -58,6 +59,9 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
         <>
           <p className="py-1">{handlingInWords(state.data)}</p>
           {state.data.verdict && <p className="pb-1">{state.data.verdict.sentence}</p>}
+          <div className="pb-1.5 text-[13px]">
+            <Ticket handling={state.data} />
+          </div>
           {mayAct && (
             <div className="space-y-1.5 text-[13px]">
               <div className="flex flex-wrap gap-1.5">

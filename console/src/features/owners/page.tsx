@@ -99,6 +99,7 @@ function RuleRow({ rule, mayAct }: { rule: Rule; mayAct: boolean }) {
       <span className="break-words">
         <b>{rule.owner}</b> owns {rule.about}
         {rule.hand_over && ", and is handed new errors"}
+        {rule.make_ticket && ", with a ticket each"}
       </span>
       {mayAct && (
         <Button look="link" className="ml-auto" disabled={remove.isPending} onClick={() => remove.mutate()}>
@@ -123,6 +124,8 @@ function NewRule({ services }: { services: string[] }) {
   const [path, setPath] = useState("");
   const [where, setWhere] = useState("");
   const [handsOver, setHandsOver] = useState(true);
+  const [makesTicket, setMakesTicket] = useState(false);
+  const tracker = useQuery(reading("/api/v1/tracker"));
   const make = useMutation({
     mutationFn: () =>
       taken(
@@ -130,6 +133,7 @@ function NewRule({ services }: { services: string[] }) {
           body: {
             owner,
             hand_over: handsOver,
+            make_ticket: makesTicket,
             ...(service && { service }),
             ...(namespace && { namespace }),
             ...(path && { path }),
@@ -185,6 +189,17 @@ function NewRule({ services }: { services: string[] }) {
           />
           New errors go to the owner by themselves
         </label>
+        {tracker.data?.is_set && (
+          <label className="flex items-center gap-2">
+            <input
+              type="checkbox"
+              className="size-4"
+              checked={makesTicket}
+              onChange={(event) => setMakesTicket(event.target.checked)}
+            />
+            New errors get a ticket
+          </label>
+        )}
         <p className="text-faint text-[13px]">
           A rule that names nothing is of what nobody else owns. Of several that fit, the one that tells most closely
           what it is about counts: path or predicate, then service, then namespace.
