@@ -175,6 +175,11 @@ const owners = createRoute({
   path: "/owners",
   component: lazyRouteComponent(() => import("../features/owners/page"), "OwnersPage"),
 });
+const cleanUp = createRoute({
+  getParentRoute: () => inside,
+  path: "/clean-up",
+  component: lazyRouteComponent(() => import("../features/clean-up/page"), "CleanUpPage"),
+});
 const people = createRoute({
   getParentRoute: () => inside,
   path: "/people",
@@ -207,6 +212,7 @@ export const router = createRouter({
       deploys,
       deploy,
       people,
+      cleanUp,
       owners,
       account,
     ]),

@@ -331,6 +331,11 @@ function Person() {
           </Link>
         </MenuItem>
         <MenuItem>
+          <Link to="/clean-up" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
+            Clean up
+          </Link>
+        </MenuItem>
+        <MenuItem>
           <button
             type="button"
             onClick={() => void signOut()}

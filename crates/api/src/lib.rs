@@ -4,6 +4,7 @@
 //! in the OpenAPI document. One file holds one idea: [`ErrorItem`] is in `error`, [`DeployCheck`] in `deploy`.
 
 mod access;
+mod cleaning;
 mod deploy;
 mod deploy_changes;
 mod deploy_detail;
@@ -42,6 +43,7 @@ mod window;
 pub use access::{
     AuditItem, AuditPage, AuditQuery, MadeToken, NewToken, SessionItem, SessionList, TokenItem, TokenList,
 };
+pub use cleaning::{CleaningCount, CleaningItem, CleaningKind, CleaningList, CleaningTrial, NewCleaning};
 pub use deploy::{
     CheckQuery, DeployCheck, DeployItem, DeployList, DeployQuery, EventsTaken, FlagItem, NewDeploy, Sums,
 };

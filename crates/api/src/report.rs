@@ -42,6 +42,9 @@ pub struct Report {
     /// The user it happened to.
     #[serde(default)]
     pub user: Option<String>,
+    /// Whether it is only a test: an error of test reports alone is deleted a day after the last.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub test: bool,
     /// Further data: any JSON, by name.
     #[serde(default)]
     #[schema(value_type = Object)]

@@ -8,6 +8,7 @@ use crate::client::Client;
 use crate::commands;
 use crate::commands::admin::Admin;
 use crate::commands::backtest::Backtest;
+use crate::commands::cleaning::CleanUp;
 use crate::commands::collect::Collect;
 use crate::commands::demo::Demo;
 use crate::commands::deploy::{DeployCommand, Deploys};
@@ -108,6 +109,7 @@ const TOPICS: [(&str, &[&str]); 6] = [
             "slices",
             "drops",
             "scrubbing",
+            "clean-up",
         ],
     ),
     ("Run", &["serve", "storage", "admin", "demo"]),
@@ -171,6 +173,8 @@ pub enum Command {
         #[command(flatten)]
         client: Client,
     },
+    /// Delete what belongs to a service, an environment, an error or a user, for good; counted before.
+    CleanUp(CleanUp),
     /// Manage sender keys over the API.
     Key {
         #[command(subcommand)]
@@ -308,6 +312,7 @@ impl Command {
             Self::Team { command, client } => commands::people::team(command, client).await,
             Self::Owner { command, client } => commands::owners::run(command, client).await,
             Self::Ticket { command, client } => commands::tickets::run(command, client).await,
+            Self::CleanUp(clean_up) => commands::cleaning::run(clean_up).await,
             Self::Key { command, client } => commands::key::run(command, client).await,
             Self::Errors(errors) => commands::errors::run(errors).await,
             Self::Show(show) => commands::show::run(show).await,

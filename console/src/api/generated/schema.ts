@@ -58,6 +58,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/clean-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists what was asked to be deleted, and how far that is. */
+        get: operations["list_cleanings"];
+        put?: never;
+        /** Has something deleted, for good, within minutes. It must be confirmed by its name. */
+        post: operations["clean_up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/clean-up/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Counts what would be deleted; deletes nothing. */
+        post: operations["try_cleaning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deploys": {
         parameters: {
             query?: never;
@@ -1544,6 +1579,64 @@ export interface components {
              */
             total: number;
         };
+        /** @description How much there is of something. */
+        CleaningCount: {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            count: number;
+            /** @description `occurrences`, `requests`, `log lines`, `pieces of traces`. */
+            what: string;
+        };
+        /** @description What was asked to be deleted. */
+        CleaningItem: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who asked; `outcrop` for old test reports. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When it was done; `null` while it goes on.
+             */
+            done_at?: string | null;
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            id: number;
+            /** @description `service`, `environment`, `error` or `user`. */
+            kind: string;
+            /** @description Its name; of a user none is kept. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Rows deleted so far.
+             */
+            removed: number;
+        };
+        /**
+         * @description What may be deleted.
+         * @enum {string}
+         */
+        CleaningKind: "service" | "environment" | "error" | "user";
+        /** @description What was asked to be deleted. */
+        CleaningList: {
+            /** @description The newest first, 100 at most. */
+            items: components["schemas"]["CleaningItem"][];
+        };
+        /** @description How much would be deleted. */
+        CleaningTrial: {
+            /** @description What there is of it. */
+            counts: components["schemas"]["CleaningCount"][];
+            /** @description What it is. */
+            kind: components["schemas"]["CleaningKind"];
+            /** @description Its whole name, as it must be confirmed. */
+            name: string;
+        };
         /** @description A commit of a deploy. */
         CommitItem: {
             /**
@@ -2965,6 +3058,15 @@ export interface components {
             /** @description Its title. */
             title: string;
         };
+        /** @description What to delete. */
+        NewCleaning: {
+            /** @description The same name once more: only then it is deleted. Not looked at where it is only tried. */
+            confirm?: string;
+            /** @description What it is. */
+            kind: components["schemas"]["CleaningKind"];
+            /** @description Its name: a service's, an environment's, an error's reference, a user as occurrences have them. */
+            name: string;
+        };
         /** @description A deploy to record. */
         NewDeploy: {
             /**
@@ -3478,6 +3580,8 @@ export interface components {
             severity?: components["schemas"]["Severity"] | null;
             /** @description The stack's text as the runtime prints it. */
             stacktrace?: string;
+            /** @description Whether it is only a test: an error of test reports alone is deleted a day after the last. */
+            test?: boolean;
             /**
              * Format: date-time
              * @description When it happened; now where not given.
@@ -4766,6 +4870,273 @@ export interface operations {
                 };
             };
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_cleanings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CleaningList"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clean_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCleaning"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CleaningTrial"];
+                };
+            };
+            /** @description It is not confirmed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_cleaning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCleaning"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CleaningTrial"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

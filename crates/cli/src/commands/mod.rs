@@ -2,6 +2,7 @@
 
 pub mod admin;
 pub mod backtest;
+pub mod cleaning;
 pub mod collect;
 pub mod demo;
 pub mod deploy;

@@ -45,6 +45,9 @@ pub struct Send {
     /// The user it happened to.
     #[arg(long, value_name = "ID")]
     pub user: Option<String>,
+    /// It is only a test: an error of test reports alone is deleted a day after the last.
+    #[arg(long)]
+    pub test: bool,
     /// The service it happened in.
     #[arg(long, env = "OUTCROP_SERVICE", value_name = "S")]
     pub service: String,
@@ -156,6 +159,7 @@ fn report(arguments: &Send) -> Result<Report, Fault> {
         stacktrace: stacktrace.unwrap_or_default(),
         severity: Some(arguments.severity),
         user: arguments.user.clone(),
+        test: arguments.test,
         ..Report::default()
     };
     for pair in &arguments.attributes {

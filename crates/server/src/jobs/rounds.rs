@@ -16,6 +16,8 @@ use outcrop_store::{Database, StoreError, asking, flags, retention, traces, traf
 use tokio::sync::{Mutex, broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
+use outcrop_store::upkeep::cleaning::{self, Cleaned};
+
 use crate::answers::tickets;
 use crate::clock::now;
 use crate::intake::Intake;
@@ -40,6 +42,8 @@ const REST: u32 = 5;
 const LEARN_EVERY: Duration = Duration::from_secs(10);
 /// How often it is looked whether new errors go to their owners.
 const OWNERS_EVERY: Duration = Duration::from_secs(10);
+/// How often it is looked whether somebody had something deleted.
+const CLEANED_EVERY: Duration = Duration::from_secs(15);
 /// How often it is looked whether errors stop being quiet.
 const QUIET_EVERY: Duration = Duration::from_secs(20);
 /// How often it is looked whether what a version brought is an error that was known.
@@ -104,6 +108,8 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     supervisor.run("tickets", tickets::EVERY, move || {
         look_at_tickets(looked.clone(), by.clone())
     });
+    let db = database.clone();
+    supervisor.run("clean-up", CLEANED_EVERY, move || clean_up(db.clone()));
     let db = database.clone();
     supervisor.run("callees", LEARN_EVERY, move || learn(db.clone()));
     let db = database.clone();
@@ -273,6 +279,19 @@ async fn hand_over(database: Database, settings: Arc<Settings>) -> Result<Waitin
         tracing::info!(handed, "new errors were handed to their owners");
     }
     Ok(OWNERS_EVERY)
+}
+
+/// Deletes what people had deleted, and errors of old test reports.
+async fn clean_up(database: Database) -> Result<Waiting, StoreError> {
+    let now = chrono::Utc::now();
+    for error in cleaning::old_tests(&database, now).await? {
+        let name = outcrop_store::ids::reference(error).to_string();
+        cleaning::ask(&database, &Cleaned::Error(error), &name, ("outcrop", now)).await?;
+    }
+    while let Some((asked, removed)) = cleaning::clean(&database, now).await? {
+        tracing::info!(kind = asked.kind, by = asked.asked_by, removed, "data was deleted");
+    }
+    Ok(CLEANED_EVERY)
 }
 
 /// Reads the states of tickets that are due.

@@ -1,6 +1,7 @@
 //! Routes, one family per file.
 
 mod cdevents;
+mod cleaning;
 mod console;
 pub(super) mod deploy_detail;
 mod deploys;
@@ -164,6 +165,9 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(tickets::set_tracker)
             .service(tickets::remove_tracker)
             .service(tickets::try_tracker)
+            .service(cleaning::list_cleanings)
+            .service(cleaning::try_cleaning)
+            .service(cleaning::clean_up)
             .service(owners::list_owners)
             .service(owners::make_owner_rule)
             .service(owners::remove_owner_rule)

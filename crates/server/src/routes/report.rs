@@ -143,6 +143,9 @@ fn as_otlp(report: &Report, at: DateTime<Utc>) -> Value {
         }
     }
     attributes.extend(set("user.id", &report.user));
+    if report.test {
+        attributes.push(json!({"key": "outcrop.test", "value": {"boolValue": true}}));
+    }
     attributes.extend(
         report
             .data

@@ -28,6 +28,8 @@ pub(crate) enum Lock {
     BehindNames,
     /// Removing rows past their time.
     Upkeep,
+    /// Deleting what people had deleted.
+    Cleaning,
     /// Emptying the oldest days of what takes too much room.
     Space,
 }
@@ -35,7 +37,7 @@ pub(crate) enum Lock {
 impl Lock {
     /// All of them.
     #[cfg(test)]
-    const ALL: [Self; 12] = [
+    const ALL: [Self; 13] = [
         Self::Partitions,
         Self::HotTable,
         Self::HotDrain,
@@ -47,6 +49,7 @@ impl Lock {
         Self::Flags,
         Self::BehindNames,
         Self::Upkeep,
+        Self::Cleaning,
         Self::Space,
     ];
 
@@ -63,6 +66,7 @@ impl Lock {
             Self::Flags => "outcrop flags",
             Self::BehindNames => "outcrop behind names",
             Self::Upkeep => "outcrop upkeep",
+            Self::Cleaning => "outcrop cleaning",
             Self::Space => "outcrop space",
         }
     }

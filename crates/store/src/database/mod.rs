@@ -11,3 +11,4 @@ mod visible;
 
 pub use fault::StoreError;
 pub use open::{Database, OpenError};
+pub(crate) use visible::tables;

@@ -86,6 +86,7 @@ pub const TABLES: &[(&str, Lifetime)] = &[
         "cause_shape",
         Stays("one a cause that has a place in the code: what a later version of it is known by"),
     ),
+    ("cleaning", Time("asked_at", YEAR_AND_MORE)),
     ("clock_ahead", Time("at", RECEIPTS)),
     ("deploy", Time("at", YEAR_AND_MORE)),
     ("deploy_change", Time("sent_at", YEAR_AND_MORE)),

@@ -223,6 +223,49 @@ async fn known_for_an_hour(state: &State) {
     assert_eq!(status, StatusCode::OK, "{said}");
 }
 
+#[tokio::test]
+async fn what_is_deleted_is_tried_confirmed_by_its_name_and_recorded() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let engineer = fleet(&state).await;
+    let master = token_of(&state, "master@skerry.example", "admin", false).await;
+    let admin = Some(master.as_str());
+    let asked = |confirm: &str| json!({"kind": "user", "name": "u-1", "confirm": confirm});
+    let (status, tried) = ask(&state, admin, "POST /clean-up/try", asked("")).await;
+    assert_eq!(status, StatusCode::OK, "{tried}");
+    assert!(tried["counts"][0]["count"].as_i64().unwrap() > 0, "{tried}");
+    assert_eq!(
+        ask(&state, admin, "POST /clean-up", asked("u-2")).await.0,
+        StatusCode::BAD_REQUEST
+    );
+    assert_eq!(
+        ask(&state, admin, "POST /clean-up", asked("u-1")).await.0,
+        StatusCode::ACCEPTED
+    );
+    let clean = async || {
+        outcrop_store::upkeep::cleaning::clean(&state.database, Utc::now())
+            .await
+            .unwrap()
+    };
+    assert!(clean().await.unwrap().1 > 0);
+    let found = get(&state, &engineer, "/api/v1/find?text=u-1").await;
+    assert_eq!(found["items"], json!([]), "{found}");
+    for place in ["/api/v1/clean-up", "/api/v1/audit"] {
+        let recorded = get(&state, &master, place).await.to_string();
+        assert!(recorded.contains("a user") && !recorded.contains("u-1"), "{recorded}");
+    }
+    let error = reference(&state, &engineer, "ZeroDivisionError").await;
+    let gone = json!({"kind": "error", "name": error, "confirm": error});
+    assert_eq!(ask(&state, admin, "POST /clean-up", gone).await.0, StatusCode::ACCEPTED);
+    clean().await.unwrap();
+    let list = get(&state, &engineer, "/api/v1/errors").await.to_string();
+    assert!(!list.contains("ZeroDivisionError"), "{list}");
+    let nothing = json!({"kind": "service", "name": "galley", "confirm": "galley"});
+    assert_eq!(
+        ask(&state, admin, "POST /clean-up", nothing).await.0,
+        StatusCode::NOT_FOUND
+    );
+}
+
 #[rstest]
 #[case::no_address(json!({"email": "mate", "role": "viewer"}), "must be an address")]
 #[case::with_a_line_break(json!({"email": "mate@skerry.example\nBcc: x@y", "role": "viewer"}), "must be an address")]

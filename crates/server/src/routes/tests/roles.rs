@@ -39,6 +39,7 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("DELETE /api/v1/tracker", Admin, false),
     ("GET /api/v1/audit", Admin, false),
     ("GET /api/v1/calls", Viewer, false),
+    ("GET /api/v1/clean-up", Admin, false),
     ("GET /api/v1/deploys", Viewer, true),
     ("GET /api/v1/deploys/check", Viewer, true),
     ("GET /api/v1/deploys/one", Viewer, false),
@@ -91,6 +92,8 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/traces/{id}", Viewer, false),
     ("GET /api/v1/tracker", Viewer, false),
     ("POST /api/v1/cdevents", Engineer, true),
+    ("POST /api/v1/clean-up", Admin, false),
+    ("POST /api/v1/clean-up/try", Admin, false),
     ("POST /api/v1/deploys", Engineer, true),
     ("POST /api/v1/drops", Admin, false),
     ("POST /api/v1/errors/{ref}/handling", Engineer, false),
@@ -146,6 +149,7 @@ pub(super) fn body(route: &str) -> &'static str {
         "POST /api/v1/tracker/try" => {
             r#"{"ref": "kobal-tirun", "tracker": {"address": "x", "body": {}, "id": "/id", "link": "/url"}}"#
         }
+        "POST /api/v1/clean-up" | "POST /api/v1/clean-up/try" => r#"{"kind": "service", "name": "x"}"#,
         "POST /api/v1/teams" => r#"{"name": ""}"#,
         "PUT /api/v1/members/{email}" => r#"{"role": "viewer"}"#,
         "PUT /api/v1/services/{service}/limit" => r#"{"limited": true}"#,

@@ -1,0 +1,15 @@
+-- What people had deleted: kept for a year's review, and done by a job, partition by partition.
+CREATE TABLE cleaning (
+    id integer GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    kind text NOT NULL CHECK (kind IN ('service', 'environment', 'error', 'user')),
+    -- As it was typed; of a user only how many there are of them.
+    name text NOT NULL,
+    number integer,
+    user_hash bigint,
+    users text[],
+    asked_by text NOT NULL,
+    asked_at timestamptz NOT NULL,
+    removed bigint NOT NULL DEFAULT 0,
+    done_at timestamptz
+);
+CREATE INDEX cleaning_asked_at ON cleaning (asked_at);
