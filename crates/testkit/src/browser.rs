@@ -147,6 +147,27 @@ impl Browser {
         }
     }
 
+    /// Chooses an option of a list, both by what they are called.
+    ///
+    /// # Panics
+    /// When it does not appear.
+    pub async fn choose(&self, list: &str, option: &str) {
+        let path = format!("//select[@aria-label='{list}']/option[normalize-space(.)='{option}']");
+        let until = Instant::now() + PATIENCE;
+        loop {
+            if let Ok(found) = self.driver.find(By::XPath(path.as_str())).await {
+                found.click().await.expect("an option can be chosen");
+                return;
+            }
+            assert!(
+                Instant::now() < until,
+                "{list} has no {option}; the page says:\n{}",
+                self.text().await
+            );
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
     /// The texts of all elements that a CSS selector finds now.
     ///
     /// # Panics

@@ -12,6 +12,7 @@ import {
   changed,
   queryClient,
 } from "../../api/client";
+import { useEvery } from "../../api/live";
 import { Failed, Skeleton } from "../../ui/states";
 import { Ticket } from "./ticket";
 import { handlingInWords } from "../../parts/handling-in-words";
@@ -28,7 +29,9 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
   const member = useMember();
   const path = { ref: detail.ref };
   const handling = reading("/api/v1/errors/{ref}/handling", { params: { path } });
-  const state = useQuery(handling);
+  // What happens by itself, a return or the end of a quiet, comes without news of this service.
+  const every = useEvery(20_000);
+  const state = useQuery({ ...handling, refetchInterval: every });
   const kept = (done: HandlingState) => {
     queryClient.setQueryData(handling.queryKey, done);
     void changed("/api/v1/errors", "/api/v1/errors/{ref}", "/api/v1/errors/{ref}/history");

@@ -1,11 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { Suspense, lazy, useState } from "react";
 import { reading } from "../../api/client";
+import { useEvery } from "../../api/live";
 import { Button, Heading } from "../../ui/kit";
 import { Failed, Skeleton } from "../../ui/states";
 import { Ago } from "../../ui/time";
 
 const Markdown = lazy(() => import("../../ui/markdown"));
+
+/** How often it is read again, in milliseconds: flags and deploys come without news of this service. */
+const READ_EVERY = 20_000;
 
 /** Entries shown first, and where all are asked for. */
 const ENTRIES = { first: 8, all: 500 };
@@ -14,7 +18,8 @@ const ENTRIES = { first: 8, all: 500 };
 export function History({ reference }: { reference: string }) {
   const [limit, setLimit] = useState(ENTRIES.first);
   const params = { path: { ref: reference }, query: { limit } };
-  const history = useQuery(reading("/api/v1/errors/{ref}/history", { params }));
+  const every = useEvery(READ_EVERY);
+  const history = useQuery({ ...reading("/api/v1/errors/{ref}/history", { params }), refetchInterval: every });
   return (
     <section aria-label="History" className="mb-5">
       <Heading>History</Heading>

@@ -82,15 +82,16 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
     let stop = CancellationToken::new();
     tokio::spawn(stop_on_signal(stop.clone()));
     let fleet = Fleet::new(&address, &key, arguments.seed);
-    let work = async {
-        let done = sail(&database, &fleet, is_new.then_some(arguments.minutes), &address, &stop).await;
-        stop.cancel();
-        done
-    };
     // The stand-in for a ticket tracker, on a port of its own.
     let tickets = std::net::TcpListener::bind("127.0.0.1:0")?;
     let tracker_address = tickets.local_addr()?.to_string();
     set_tracker(&database, &tracker_address).await?;
+    let work = async {
+        let addresses = (address.as_str(), tracker_address.as_str());
+        let done = sail(&database, &fleet, is_new.then_some(arguments.minutes), addresses, &stop).await;
+        stop.cancel();
+        done
+    };
     let mut settings = Settings::new(url);
     settings.public_url = Some(address.clone());
     settings.outbound = Allowed {
@@ -119,7 +120,7 @@ async fn sail(
     database: &Database,
     fleet: &Fleet,
     minutes: Option<i64>,
-    address: &str,
+    (address, tickets): (&str, &str),
     stop: &CancellationToken,
 ) -> Result<(), Fault> {
     if let Some(minutes) = minutes {
@@ -133,7 +134,7 @@ async fn sail(
         return Ok(());
     }
     line(format!(
-        "\nconsole   {address}\nsign in   {EMAIL}\npassword  {PASSWORD}\n\nSkerry Line goes on sending. Ctrl-C ends it."
+        "\nconsole   {address}\nsign in   {EMAIL}\npassword  {PASSWORD}\ntickets   http://{tickets}\n\nSkerry Line goes on sending. Ctrl-C ends it."
     ))?;
     fleet
         .live(stop.clone())

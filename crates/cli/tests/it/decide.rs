@@ -12,21 +12,21 @@ use serde_json::{Value, json};
 use crate::support::{eventually, service};
 
 /// One of a minute's requests: how long it took, and the line of app/tariff.py it failed at, if it did.
-struct Request {
+pub struct Request {
     millis: u64,
     fails_at: Option<u32>,
 }
 
-fn now() -> u64 {
+pub fn now() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).unwrap().as_secs()
 }
 
-fn minute(ago: u64, version: &str, requests: &[Request]) -> Value {
+pub fn minute(ago: u64, version: &str, requests: &[Request]) -> Value {
     from((now() / 60 - ago) * 60, version, requests)
 }
 
 /// Requests from a second since 1970 on.
-fn from(second: u64, version: &str, requests: &[Request]) -> Value {
+pub fn from(second: u64, version: &str, requests: &[Request]) -> Value {
     let start = second * 1_000_000_000;
     let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
     let spans: Vec<Value> = (0_u64..)
@@ -60,7 +60,7 @@ fn from(second: u64, version: &str, requests: &[Request]) -> Value {
     json!({"resource": resource, "scopeSpans": [{"spans": spans}]})
 }
 
-async fn send(running: &Running, minutes: Vec<Value>) {
+pub async fn send(running: &Running, minutes: Vec<Value>) {
     for chunk in minutes.chunks(40) {
         let body = json!({"resourceSpans": chunk}).to_string();
         assert_eq!(
@@ -77,7 +77,7 @@ async fn send(running: &Running, minutes: Vec<Value>) {
     }
 }
 
-fn requests(count: u64, millis: u64, failing: &[u32]) -> Vec<Request> {
+pub fn requests(count: u64, millis: u64, failing: &[u32]) -> Vec<Request> {
     (0..count)
         .map(|n| Request {
             millis: millis + n % 7,

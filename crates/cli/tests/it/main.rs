@@ -10,6 +10,7 @@ mod collect;
 mod commands;
 mod connect;
 mod console;
+mod console_acting;
 mod console_axe;
 mod console_functions;
 mod console_ground;
