@@ -32,25 +32,22 @@ pub struct Unknown {
 pub fn fill(template: &str, facts: &Facts<'_>) -> Result<String, Unknown> {
     let mut filled = String::with_capacity(template.len());
     let mut rest = template;
-    while let Some(at) = rest.find('{') {
-        let (before, place) = rest.split_at(at);
+    while let Some((before, place)) = rest.split_once('{') {
         filled.push_str(before);
-        let name: &str = &place[1..];
-        let length = name
-            .bytes()
-            .take_while(|byte| byte.is_ascii_lowercase() || *byte == b'_')
-            .count();
-        if length == 0 || !name[length..].starts_with('}') {
+        let is_of_a_name = |c: char| c.is_ascii_lowercase() || c == '_';
+        let named = place
+            .split_once('}')
+            .filter(|(name, _)| !name.is_empty() && name.chars().all(is_of_a_name));
+        let Some((name, after)) = named else {
             filled.push('{');
-            rest = name;
+            rest = place;
             continue;
-        }
-        let named = &name[..length];
-        filled.push_str(facts.get(named).ok_or_else(|| Unknown {
-            name: named.to_owned(),
+        };
+        filled.push_str(facts.get(name).ok_or_else(|| Unknown {
+            name: name.to_owned(),
             known: facts.keys().copied().collect::<Vec<_>>().join(", "),
         })?);
-        rest = &name[length + 1..];
+        rest = after;
     }
     filled.push_str(rest);
     Ok(filled)

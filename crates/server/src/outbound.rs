@@ -208,15 +208,16 @@ fn is_private_v6(address: Ipv6Addr) -> bool {
 
 /// The IPv4 address that an IPv6 one stands for (RFC 4291, 6052, 3056), where it does.
 fn wrapped(address: Ipv6Addr) -> Option<Ipv4Addr> {
-    let [a, b, c, d, e, f, high, low] = address.segments();
     let of = |high: u16, low: u16| {
         let ([one, two], [three, four]) = (high.to_be_bytes(), low.to_be_bytes());
         Ipv4Addr::new(one, two, three, four)
     };
-    match [a, b, c, d, e, f] {
-        [0, 0, 0, 0, 0, 0xffff] | [0x64, 0xff9b, 0, 0, 0, 0] => Some(of(high, low)),
-        [0, 0, 0, 0, 0, 0] if (high, low) != (0, 0) && (high, low) != (0, 1) => Some(of(high, low)),
-        [0x2002, ..] => Some(of(b, c)),
+    match address.segments() {
+        // No address, and this machine, are IPv6's own.
+        [0, 0, 0, 0, 0, 0, 0, 0 | 1] => None,
+        [0, 0, 0, 0, 0, 0 | 0xffff, high, low] | [0x64, 0xff9b, 0, 0, 0, 0, high, low] | [0x2002, high, low, ..] => {
+            Some(of(high, low))
+        }
         _ => None,
     }
 }

@@ -7319,7 +7319,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The error's reference */
+                /** @description Its reference */
                 ref: string;
             };
             cookie?: never;
@@ -8410,7 +8410,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description A member has that address */
+            /** @description The address is taken */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -12643,7 +12643,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description There is one of that name */
+            /** @description The name is taken */
             409: {
                 headers: {
                     [name: string]: unknown;

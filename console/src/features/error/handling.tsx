@@ -62,9 +62,6 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
         <>
           <p className="py-1">{handlingInWords(state.data)}</p>
           {state.data.verdict && <p className="pb-1">{state.data.verdict.sentence}</p>}
-          <div className="pb-1.5 text-[13px]">
-            <Ticket handling={state.data} />
-          </div>
           {mayAct && (
             <div className="space-y-1.5 text-[13px]">
               <div className="flex flex-wrap gap-1.5">
@@ -126,6 +123,9 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
               {undo.isError && <Refused what="Not undone" error={undo.error} />}
             </div>
           )}
+          <div className="pt-1.5 text-[13px]">
+            <Ticket handling={state.data} />
+          </div>
         </>
       )}
     </section>

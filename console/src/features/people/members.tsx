@@ -53,12 +53,13 @@ function Row({ member, isAdmin }: { member: Member; isAdmin: boolean }) {
           {own && <span className="text-faint font-normal"> (you)</span>}
         </span>
         {isAdmin ? (
-          <span className="ml-auto flex flex-wrap gap-2 text-[13px]">
+          <span className="ml-auto flex max-w-full flex-wrap gap-2 text-[13px]">
             <Select
               label={`Role of ${member.email}`}
               value={member.role as Role}
               options={ROLES}
               onChange={(role) => setRole.mutate(role)}
+              className="max-w-full"
             />
             <Confirm
               label="Remove …"

@@ -167,6 +167,6 @@ async fn what_is_deleted_is_counted_and_its_name_typed_first() {
     type_into(&browser, "The name once more", &error).await;
     delete.click().await.unwrap();
     sees_within(&browser, &format!("had error {error} deleted"), Duration::from_secs(10)).await;
-    sees_within(&browser, "done, ", Duration::from_secs(60)).await;
+    sees_within(&browser, "done, ", Duration::from_mins(1)).await;
     assert!(running.errors().await.is_empty());
 }

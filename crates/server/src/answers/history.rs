@@ -204,7 +204,10 @@ mod tests {
 
     proptest! {
         #[test]
-        fn paged_through_each_entry_comes_once(minutes in prop::collection::vec(0_i64..20, 0..40), limit in 1_usize..9) {
+        fn paged_through_each_entry_comes_once(
+            minutes in prop::collection::vec(0_i64..20, 0..40),
+            limit in 1_usize..9,
+        ) {
             let all: Vec<HistoryEntry> = minutes
                 .iter()
                 .enumerate()

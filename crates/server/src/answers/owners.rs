@@ -438,7 +438,7 @@ mod tests {
     #[case::a_path_before_code_owners("fares", Some("/srv/app/rates/high.py"), &["@skerry/tariff-desk"], Some("rates"))]
     #[case::code_owners_before_the_service("fares", Some("app/quote.py"), &["mate@skerry.example"],
         Some("mate@skerry.example"))]
-    #[case::a_rule_of_the_service_before_its_team("fares", Some("app/quote.py"), &["@skerry/nobody"], Some("fares crew"))]
+    #[case::a_rule_of_the_service_first("fares", Some("app/quote.py"), &["@skerry/nobody"], Some("fares crew"))]
     #[case::else_the_rest("ledger", None, &[], Some("harbour"))]
     fn an_error_is_of_whoever_is_named_most_closely(
         #[case] service: &str,

@@ -429,7 +429,7 @@ mod tests {
         "is no host"
     )]
     #[case::an_unknown_place(Tracker { body: json!({"a": "{tilte}"}), ..tracker() }, "`{tilte}` names nothing")]
-    #[case::an_unknown_place_of_the_link(Tracker { link: "https://t.example/{key}".to_owned(), ..tracker() }, "`{key}`")]
+    #[case::another_unknown_place(Tracker { link: "https://t.example/{key}".to_owned(), ..tracker() }, "`{key}`")]
     #[case::no_pointer(Tracker { id: "id".to_owned(), ..tracker() }, "`id` is no JSON pointer")]
     #[case::a_secret_elsewhere(Tracker { secret: Some("../etc/passwd".to_owned()), ..tracker() }, "letters, digits")]
     fn what_cannot_be_sent_is_refused_when_it_is_set(#[case] setting: Tracker, #[case] why: &str) {

@@ -78,10 +78,11 @@ impl Reader {
                 () = self.state.stop.cancelled() => return None,
                 () = &mut quiet => return Some(Bytes::from_static(b": still here\n\n")),
                 said = self.listener.recv() => match said {
-                    Ok(committed) => match open(committed, &self.closed) {
-                        Some(committed) => return Some(event(&committed)),
-                        None => continue,
-                    },
+                    Ok(committed) => {
+                        if let Some(committed) = open(committed, &self.closed) {
+                            return Some(event(&committed));
+                        }
+                    }
                     // A slow reader has missed some: it is told that there is something, which is all it needs to read
                     // again.
                     Err(RecvError::Lagged(_)) => return Some(event(&something())),

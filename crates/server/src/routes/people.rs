@@ -227,7 +227,7 @@ pub(super) async fn show_invitation(
     (status = 204),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json", description = "The link is good no more"),
-    (status = 409, body = Problem, content_type = "application/problem+json", description = "A member has that address"),
+    (status = 409, body = Problem, content_type = "application/problem+json", description = "The address is taken"),
     (status = 429, body = Problem, content_type = "application/problem+json"),
 ))]
 #[post("/invitation/accept")]
@@ -301,7 +301,7 @@ pub(super) async fn list_teams(_viewer: Viewer, state: Seen) -> Result<web::Json
     (status = 204),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
-    (status = 409, body = Problem, content_type = "application/problem+json", description = "There is one of that name"),
+    (status = 409, body = Problem, content_type = "application/problem+json", description = "The name is taken"),
 ))]
 #[post("/teams")]
 pub(super) async fn make_team(viewer: Viewer, body: Body<NewTeam>, state: Seen) -> Result<HttpResponse, ApiError> {

@@ -20,7 +20,7 @@ const LONGEST_LINK: usize = 2_000;
 const MOST: (usize, usize) = (32 << 10, 20);
 
 /// Makes the ticket of an error, as an admin set it up.
-#[utoipa::path(operation_id = "make_ticket", tag = "handling", params(("ref" = String, Path, description = "The error's \
+#[utoipa::path(operation_id = "make_ticket", tag = "handling", params(("ref" = String, Path, description = "Its \
     reference")), responses(
     (status = 200, body = TicketItem),
     (status = 400, body = Problem, content_type = "application/problem+json", description = "It could not be made"),

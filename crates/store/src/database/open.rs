@@ -27,8 +27,11 @@ pub struct Database {
     /// How readers connect.
     reading: PgConnectOptions,
     /// Pools of readers to whom services are closed, by these services; the one used last comes last.
-    pub(super) seen: Arc<Mutex<Vec<(Vec<i32>, PgPool)>>>,
+    pub(super) seen: Arc<Mutex<Vec<SeenWithout>>>,
 }
+
+/// Services that are closed, and the pool of those they are closed to.
+type SeenWithout = (Vec<i32>, PgPool);
 
 /// Why the database cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -65,7 +68,7 @@ const CHECKERS: u32 = 2;
 /// teams share one.
 pub(super) const SEEN: usize = 8;
 const CLOSED_READERS: u32 = 4;
-const CLOSED_IDLE: Duration = Duration::from_secs(60);
+const CLOSED_IDLE: Duration = Duration::from_mins(1);
 /// How long a reader waits for a free connection.
 const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(2);
 

@@ -125,9 +125,11 @@ pub(super) async fn make(connection: &mut PgConnection) -> Result<(), sqlx::Erro
         let condition = closed(&table, &columns)
             .map(|closed| format!(" WHERE ({closed}) IS NOT TRUE"))
             .unwrap_or_default();
-        statements.push_str(&format!(
-            "CREATE VIEW {SCHEMA}.{table} AS SELECT * FROM public.{table} t{condition};"
-        ));
+        statements.extend([
+            format!("CREATE VIEW {SCHEMA}.{table} AS SELECT * FROM public.{table} t"),
+            condition,
+            ";".to_owned(),
+        ]);
     }
     let functions: Vec<String> = sqlx::query_scalar(
         "SELECT pg_get_functiondef(oid) FROM pg_proc WHERE pronamespace = 'public'::regnamespace AND prokind = 'f' \
@@ -263,7 +265,7 @@ mod tests {
         let taken = number(&database, "SELECT count(*) FROM handling WHERE taken_by = 'purser'").await;
         assert_eq!(taken, 1);
         // Nothing falls back on a table where the views are gone.
-        remove(&mut *database.pool.acquire().await.unwrap()).await.unwrap();
+        remove(&mut database.pool.acquire().await.unwrap()).await.unwrap();
         sqlx::query("SELECT 1 FROM service")
             .execute(&seen.pool)
             .await

@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use sqlx::PgConnection;
 
-use super::acting::{HandlingError, held, keep, write_down};
+use super::kept::{HandlingError, held, keep, write_down};
 use crate::boxed;
 use crate::{Database, StoreError};
 

@@ -9,9 +9,11 @@ use sqlx::{FromRow, PgConnection};
 use crate::boxed;
 use crate::{Database, StoreError};
 
-pub(crate) use super::acting::note;
-pub use super::acting::{Action, HandlingError, Settled, act, undo};
+pub use super::acting::{Action, Settled, act, undo};
 pub use super::commits::meet_commits;
+pub use super::kept::HandlingError;
+pub(crate) use super::kept::note;
+use super::kept::written;
 
 /// What is known of how an error is handled: three independent facts. With neither of the last two it is open.
 #[derive(Clone, Debug, Default, PartialEq, Eq, FromRow)]
@@ -87,10 +89,6 @@ impl Handling {
             (None, None) => None,
         }
     }
-}
-
-pub(super) fn written(at: DateTime<Utc>) -> String {
-    at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true)
 }
 
 /// Errors that are settled, quiet or taken; `only` asks for one.

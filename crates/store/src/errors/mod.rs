@@ -5,6 +5,7 @@
 mod acting;
 mod commits;
 pub mod handling;
+mod kept;
 pub(crate) mod labels;
 mod latest;
 pub mod reach;

@@ -217,7 +217,7 @@ mod tests {
             members: names(&["purser@skerry.example"]),
             services: names(&["fares", "ledger"]),
         };
-        assert_eq!(list(&database).await.unwrap(), [team.clone()]);
+        assert_eq!(list(&database).await.unwrap(), std::slice::from_ref(&team));
         let nobody = names(&["mate@skerry.example", "nobody@skerry.example"]);
         let refused = set(&database, "deck team", Some(&nobody), Some(&[])).await;
         assert!(matches!(refused, Err(AccessError::Missing(name)) if name == "nobody@skerry.example"));

@@ -148,7 +148,7 @@ impl Cleaned {
         steps
     }
 
-    fn bound<'q>(&'q self, statement: String) -> Query<'q, Postgres, PgArguments> {
+    fn bound(&self, statement: String) -> Query<'_, Postgres, PgArguments> {
         let query = sqlx::query(AssertSqlSafe(statement));
         match self {
             Self::Service(number) | Self::Environment(number) | Self::Error(number) => query.bind(number),

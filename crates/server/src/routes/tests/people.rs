@@ -34,8 +34,8 @@ async fn who_is_invited_chooses_a_password_once_and_is_in_their_teams() {
         settings.public_url = Some("https://errors.skerry.example".to_owned());
     })
     .await;
-    let admin = token_of(&state, "master@skerry.example", "admin", false).await;
-    let admin = Some(admin.as_str());
+    let master = token_of(&state, "master@skerry.example", "admin", false).await;
+    let admin = Some(master.as_str());
     let team = json!({"name": "deck team"});
     assert_eq!(
         ask(&state, admin, "POST /teams", team.clone()).await.0,
@@ -48,7 +48,7 @@ async fn who_is_invited_chooses_a_password_once_and_is_in_their_teams() {
     assert_eq!(status, StatusCode::CREATED, "{made}");
     let link = made["link"].as_str().unwrap();
     let secret = link.strip_prefix("https://errors.skerry.example/join#").unwrap();
-    let open = get(&state, admin.unwrap(), "/api/v1/invitations").await;
+    let open = get(&state, &master, "/api/v1/invitations").await;
     assert!(!open.to_string().contains(secret), "the secret is shown once");
 
     let (status, shown) = ask(&state, None, "POST /invitation", json!({"secret": secret})).await;
@@ -66,9 +66,9 @@ async fn who_is_invited_chooses_a_password_once_and_is_in_their_teams() {
     let signs_in = json!({"email": "mate@skerry.example", "password": "high tide at noon"});
     let (status, member) = ask(&state, None, "POST /session", signs_in).await;
     assert_eq!((status, &member["role"]), (StatusCode::OK, &json!("engineer")));
-    let members = get(&state, admin.unwrap(), "/api/v1/members").await;
+    let members = get(&state, &master, "/api/v1/members").await;
     assert_eq!(members["items"][1]["teams"], json!(["deck team"]), "{members}");
-    let audit = get(&state, admin.unwrap(), "/api/v1/audit").await.to_string();
+    let audit = get(&state, &master, "/api/v1/audit").await.to_string();
     for done in ["made team", "invited", "accepted invitation"] {
         assert!(audit.contains(done), "{done}: {audit}");
     }

@@ -150,10 +150,9 @@ pub(super) fn body(route: &str) -> &'static str {
             r#"{"ref": "kobal-tirun", "tracker": {"address": "x", "body": {}, "id": "/id", "link": "/url"}}"#
         }
         "POST /api/v1/clean-up" | "POST /api/v1/clean-up/try" => r#"{"kind": "service", "name": "x"}"#,
-        "POST /api/v1/teams" => r#"{"name": ""}"#,
+        "POST /api/v1/keys" | "POST /api/v1/teams" => r#"{"name": ""}"#,
         "PUT /api/v1/members/{email}" => r#"{"role": "viewer"}"#,
         "PUT /api/v1/services/{service}/limit" => r#"{"limited": true}"#,
-        "POST /api/v1/keys" => r#"{"name": ""}"#,
         "POST /api/v1/markers" => r#"{"title": "x"}"#,
         "POST /api/v1/scrubbing" => r#"{"verb": "remove", "what": "", "reason": ""}"#,
         "POST /api/v1/scrubbing/try" => r#"{"text": "x"}"#,
