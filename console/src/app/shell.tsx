@@ -358,6 +358,7 @@ const KEYS: [string, string][] = [
   ["Enter", "open the row"],
   ["[", "older occurrence"],
   ["]", "newer occurrence"],
+  ["m", "take the error, or hand it back"],
   ["t", "from an occurrence to its trace"],
   ["l", "from an occurrence or a trace to its log lines"],
   ["n", "next failure in a trace"],

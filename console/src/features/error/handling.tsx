@@ -15,6 +15,7 @@ import {
 import { useEvery } from "../../api/live";
 import { Failed, Skeleton } from "../../ui/states";
 import { Ticket } from "./ticket";
+import { useHotkeys } from "../../ui/hotkeys";
 import { handlingInWords } from "../../parts/handling-in-words";
 import { SettleForm } from "../../parts/settle-form";
 import { Button, Heading, Input, Refused, TextArea } from "../../ui/kit";
@@ -53,6 +54,12 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
   const isPending = act.isPending || undo.isPending;
   const last = state.data?.last_change;
   const mayAct = useMayAct();
+  const isMine = state.data !== undefined && state.data.taken_by === member.data?.email;
+  useHotkeys({
+    m: () => {
+      if (mayAct && state.data && !isPending) act.mutate({ verb: isMine ? "hand_back" : "take" });
+    },
+  });
   return (
     <section aria-label="Handling" className="mb-5">
       <Heading>Handling</Heading>
@@ -65,7 +72,7 @@ export function Handling({ detail }: { detail: ErrorDetail }) {
           {mayAct && (
             <div className="space-y-1.5 text-[13px]">
               <div className="flex flex-wrap gap-1.5">
-                {state.data.taken_by === member.data?.email ? (
+                {isMine ? (
                   <Button disabled={isPending} onClick={() => act.mutate({ verb: "hand_back" })}>
                     Hand back
                   </Button>
