@@ -41,8 +41,7 @@ pub struct NewOwnerRule {
 pub struct OwnerRuleItem {
     /// Its number.
     pub id: i32,
-    /// The rule.
-    #[serde(flatten)]
+    /// The rule, as it was made.
     pub rule: NewOwnerRule,
     /// What it is about, in words.
     pub about: String,

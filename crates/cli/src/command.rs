@@ -173,7 +173,7 @@ pub enum Command {
         #[command(flatten)]
         client: Client,
     },
-    /// Delete what belongs to a service, an environment, an error or a user, for good; counted before.
+    /// Delete the data of a service, an environment, an error or a user, for good.
     CleanUp(CleanUp),
     /// Manage sender keys over the API.
     Key {

@@ -37,6 +37,9 @@ pub(crate) enum ApiError {
     Conflict(String),
     #[error("{0}")]
     NotFound(String),
+    /// Another program did not do its part.
+    #[error("{0}")]
+    Gateway(String),
     #[error("{0}")]
     NoRoom(String),
     #[error("the database does not answer; try again shortly")]
@@ -61,6 +64,7 @@ impl ApiError {
             Self::Forbidden(_) => "forbidden",
             Self::Conflict(_) => "conflict",
             Self::NotFound(_) => "not_found",
+            Self::Gateway(_) => "gateway",
             Self::NoRoom(_) => "no_room",
             Self::Away => "database_away",
             Self::Internal(_) => "internal",
@@ -98,6 +102,7 @@ impl ResponseError for ApiError {
             Self::Forbidden(_) => StatusCode::FORBIDDEN,
             Self::Conflict(_) => StatusCode::CONFLICT,
             Self::NotFound(_) => StatusCode::NOT_FOUND,
+            Self::Gateway(_) => StatusCode::BAD_GATEWAY,
             Self::Away | Self::NoRoom(_) => StatusCode::SERVICE_UNAVAILABLE,
             Self::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
@@ -173,6 +178,7 @@ mod tests {
     #[case::forbidden(ApiError::Forbidden("no".to_owned()), 403, "forbidden", None)]
     #[case::conflict(ApiError::Conflict("no".to_owned()), 409, "conflict", None)]
     #[case::missing(ApiError::NotFound("no".to_owned()), 404, "not_found", None)]
+    #[case::gateway(ApiError::Gateway("no".to_owned()), 502, "gateway", None)]
     #[case::full(ApiError::NoRoom("no".to_owned()), 503, "no_room", Some("30"))]
     #[case::away(ApiError::Away, 503, "database_away", Some("2"))]
     #[case::ours(ApiError::Internal("7".to_owned()), 500, "internal", None)]

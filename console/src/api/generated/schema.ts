@@ -823,6 +823,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/members/{email}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends all sessions of a member and revokes all their tokens: for a machine that was lost. They sign in again. */
+        delete: operations["end_sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/now": {
         parameters: {
             query?: never;
@@ -3369,7 +3386,7 @@ export interface components {
             services: components["schemas"]["ServiceOwner"][];
         };
         /** @description A rule that says who owns what. */
-        OwnerRuleItem: components["schemas"]["NewOwnerRule"] & {
+        OwnerRuleItem: {
             /** @description What it is about, in words. */
             about: string;
             /**
@@ -3384,6 +3401,8 @@ export interface components {
              * @description Its number.
              */
             id: number;
+            /** @description The rule, as it was made. */
+            rule: components["schemas"]["NewOwnerRule"];
         };
         /** @description One value, with what falls to it. */
         PartItem: {
@@ -7334,7 +7353,7 @@ export interface operations {
                     "application/json": components["schemas"]["TicketItem"];
                 };
             };
-            /** @description It could not be made */
+            /** @description It cannot be sent */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7379,6 +7398,15 @@ export interface operations {
             };
             /** @description A fault of the service; its log has the cause under the number in `detail` */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The other program did not do it */
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9781,6 +9809,78 @@ export interface operations {
             };
             /** @description They are the only admin */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The member's address */
+                email: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -97,9 +97,9 @@ function RuleRow({ rule, mayAct }: { rule: Rule; mayAct: boolean }) {
   return (
     <li className="border-line flex flex-wrap items-baseline gap-x-2 border-b py-1">
       <span className="break-words">
-        <b>{rule.owner}</b> owns {rule.about}
-        {rule.hand_over && ", and is handed new errors"}
-        {rule.make_ticket && ", with a ticket each"}
+        <b>{rule.rule.owner}</b> owns {rule.about}
+        {rule.rule.hand_over && ", and is handed new errors"}
+        {rule.rule.make_ticket && ", with a ticket each"}
       </span>
       {mayAct && (
         <Button look="link" className="ml-auto" disabled={remove.isPending} onClick={() => remove.mutate()}>

@@ -40,11 +40,17 @@ function Row({ member, isAdmin }: { member: Member; isAdmin: boolean }) {
     mutationFn: () => taken(api.DELETE("/api/v1/members/{email}", { params })),
     ...after,
   });
+  const end = useMutation({
+    mutationFn: () => taken(api.DELETE("/api/v1/members/{email}/sessions", { params })),
+    ...after,
+  });
   const known = [
     member.teams.length > 0 ? `in ${member.teams.join(", ")}` : "in no team",
     isAdmin && (member.last_used_at ? `here ${agoInWords(member.last_used_at)}` : "never here"),
+    member.sessions != null && member.sessions > 0 && counted(member.sessions, "session", "sessions"),
     member.tokens != null && member.tokens > 0 && counted(member.tokens, "token", "tokens"),
   ];
+  const failed = setRole.error ?? remove.error ?? end.error;
   return (
     <li className="border-line border-b py-2">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
@@ -61,6 +67,17 @@ function Row({ member, isAdmin }: { member: Member; isAdmin: boolean }) {
               onChange={(role) => setRole.mutate(role)}
               className="max-w-full"
             />
+            {((member.sessions ?? 0) > 0 || (member.tokens ?? 0) > 0) && (
+              <Confirm
+                label="End sessions …"
+                title={`End all sessions of ${member.email}?`}
+                action="End them, and revoke the tokens"
+                isPending={end.isPending}
+                onConfirm={() => end.mutate()}
+              >
+                <p>They sign in again. What uses one of their tokens, such as a pipeline, is refused from now on.</p>
+              </Confirm>
+            )}
             <Confirm
               label="Remove …"
               title={`Remove ${member.email}?`}
@@ -76,7 +93,7 @@ function Row({ member, isAdmin }: { member: Member; isAdmin: boolean }) {
         )}
       </div>
       <p className="text-faint text-[13px]">{known.filter(Boolean).join(" · ")}</p>
-      {(setRole.error ?? remove.error) && <Refused error={(setRole.error ?? remove.error) as Error} />}
+      {failed && <Refused error={failed} />}
     </li>
   );
 }

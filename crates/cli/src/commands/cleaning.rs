@@ -67,7 +67,7 @@ pub async fn run(arguments: CleanUp) -> Result<(), Fault> {
         None => {
             line(printable(&told(&tried)))?;
             if !std::io::stdin().is_terminal() {
-                return Err(Fault::Usage(format!(
+                return Err(Fault::Refused(format!(
                     "nothing was deleted: --confirm '{}' does it",
                     tried.name
                 )));

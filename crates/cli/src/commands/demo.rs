@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use clap::Args;
+use outcrop_core::ownership::Rule;
 use outcrop_core::touching::{ChangedFile, Commit};
 use outcrop_demo::{BAD_DEPLOY, CANARY, Fleet, Progress, RELAY_MOVED, ROLLBACK, SETTLED, TRACKER_SECRET, tracker};
 use outcrop_server::{Allowed, Listeners, Secret, Settings, hash_password, serve};
@@ -14,7 +15,7 @@ use outcrop_store::deploys::{NewDeploy, changes, markers};
 use outcrop_store::errors::handling::{Action, Settled};
 use outcrop_store::errors::{handling, tickets};
 use outcrop_store::people::settings::ServiceSetting;
-use outcrop_store::people::{AccessError, installation, keys, settings as service_settings};
+use outcrop_store::people::{AccessError, installation, keys, owners, settings as service_settings, teams};
 use outcrop_store::traffic::timeline;
 use outcrop_store::{Database, Scope, asking, deploys, people};
 use tokio_util::sync::CancellationToken;
@@ -127,6 +128,7 @@ async fn sail(
         load(fleet, minutes, stop).await?;
     }
     describe(database).await?;
+    make_teams(database).await?;
     if minutes.is_some() {
         tell_stories(database).await?;
     }
@@ -189,6 +191,38 @@ async fn describe(database: &Database) -> Result<(), Fault> {
     service_settings::save_slice(database, "edge", edge, EMAIL)
         .await
         .map_err(|error| Fault::Refused(error.to_string()))
+}
+
+/// Teams, what they own, and who is handed new errors. Gangway and bulletins are nobody's, as it happens.
+async fn make_teams(database: &Database) -> Result<(), Fault> {
+    let refused = |error: AccessError| Fault::Refused(error.to_string());
+    let names = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>();
+    for (team, services) in [
+        ("tariff desk", ["fares", "sailings"]),
+        ("deck team", ["boarding", "stowage"]),
+        ("harbour office", ["berths", "ledger"]),
+    ] {
+        match teams::make(database, team, EMAIL, Utc::now()).await {
+            Ok(()) => {}
+            // Made when the demo ran before; people may have changed it since.
+            Err(AccessError::Exists(_)) => continue,
+            Err(error) => return Err(refused(error)),
+        }
+        let members = (team == "deck team").then(|| names(&[EMAIL]));
+        teams::set(database, team, members.as_deref(), Some(&names(&services)))
+            .await
+            .map_err(refused)?;
+        let rule = Rule {
+            owner: team.to_owned(),
+            service: Some(services[0].to_owned()),
+            hands_over: true,
+            ..Rule::default()
+        };
+        owners::make(database, &rule, EMAIL, Utc::now())
+            .await
+            .map_err(|error| refused(error.into()))?;
+    }
+    Ok(())
 }
 
 /// What people announced, marked and settled during the week: the stories that telemetry alone does not tell.

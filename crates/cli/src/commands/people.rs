@@ -68,6 +68,12 @@ pub enum MemberCommand {
         #[arg(value_enum)]
         role: RoleWord,
     },
+    /// End all sessions of a member and revoke all their tokens: for a machine that was lost.
+    #[command(after_help = "Example:\n  outcrop member end-sessions mate@skerry.example")]
+    EndSessions {
+        /// The member's address.
+        email: String,
+    },
     /// Remove a member with their tokens and sessions; what they did stays under their address.
     Remove {
         /// The member's address.
@@ -162,6 +168,11 @@ pub async fn member(command: MemberCommand, client: Client) -> Result<(), Fault>
             let path = format!("/members/{}", segment(&email));
             api.send(Method::PUT, &path, Some(&NewRole { role })).await?;
             line(printable(&format!("{email} is {} now", role.word())))
+        }
+        MemberCommand::EndSessions { email } => {
+            let path = format!("/members/{}/sessions", segment(&email));
+            api.send(Method::DELETE, &path, None::<&()>).await?;
+            line(printable(&format!("{email} has no session and no token any more")))
         }
         MemberCommand::Remove { email } => {
             api.send(Method::DELETE, &format!("/members/{}", segment(&email)), None::<&()>)

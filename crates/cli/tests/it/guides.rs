@@ -6,7 +6,7 @@ use std::process::Command;
 use crate::printed::fixed;
 
 /// Commands that are left out: they do not end by themselves, or need what only the reader has.
-const LEFT_OUT: [&str; 11] = [
+const LEFT_OUT: [&str; 12] = [
     "serve",
     "demo",
     "collect",
@@ -16,6 +16,7 @@ const LEFT_OUT: [&str; 11] = [
     "--repo",
     "…",
     ".txt",
+    "tracker.json",
     "$VERSION",
     "outcrop find",
 ];

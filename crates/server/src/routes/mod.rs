@@ -182,6 +182,7 @@ fn of_people(config: &mut ServiceConfig<'_>) {
         .service(people::list_members)
         .service(people::set_role)
         .service(people::remove_member)
+        .service(people::end_sessions)
         .service(people::list_invitations)
         .service(people::invite)
         .service(people::withdraw_invitation)

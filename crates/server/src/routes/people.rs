@@ -99,6 +99,29 @@ pub(super) async fn remove_member(
     Ok(HttpResponse::NoContent().finish())
 }
 
+/// Ends all sessions of a member and revokes all their tokens: for a machine that was lost. They sign in again.
+#[utoipa::path(operation_id = "end_sessions", tag = "people", params(("email" = String, Path, description = "The \
+    member's address")), responses(
+    (status = 204),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[delete("/members/{email}/sessions")]
+pub(super) async fn end_sessions(
+    viewer: Viewer,
+    path: web::Path<String>,
+    state: Seen,
+) -> Result<HttpResponse, ApiError> {
+    viewer.must_admin()?;
+    let (database, email) = (state.database.clone(), path.into_inner());
+    let named = email.clone();
+    done(&state, async move { people::end_all_of(&database, &named).await }).await?;
+    state
+        .note_change(&viewer.email, "ended sessions and tokens of", &email)
+        .await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
 /// Lists who was invited and has not come yet.
 #[utoipa::path(operation_id = "list_invitations", tag = "people", responses(
     (status = 200, body = InvitationList),

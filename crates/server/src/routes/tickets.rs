@@ -12,6 +12,7 @@ use super::input::Body;
 use super::viewer::{Role, Seen, Viewer};
 use crate::answers::tickets::{self, NotMade, item};
 use crate::api_error::ApiError;
+use crate::outbound::Failed;
 use crate::routes::parameters::bad;
 
 /// Longest address of a ticket, in bytes.
@@ -23,10 +24,12 @@ const MOST: (usize, usize) = (32 << 10, 20);
 #[utoipa::path(operation_id = "make_ticket", tag = "handling", params(("ref" = String, Path, description = "Its \
     reference")), responses(
     (status = 200, body = TicketItem),
-    (status = 400, body = Problem, content_type = "application/problem+json", description = "It could not be made"),
+    (status = 400, body = Problem, content_type = "application/problem+json", description = "It cannot be sent"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 409, body = Problem, content_type = "application/problem+json", description = "There is one already"),
+    (status = 502, body = Problem, content_type = "application/problem+json", description = "The other program did \
+        not do it"),
 ))]
 #[post("/errors/{ref}/ticket")]
 pub(super) async fn make_ticket(
@@ -216,7 +219,10 @@ fn fits(tracker: &Tracker) -> Result<(), ApiError> {
 
 fn refused(error: NotMade) -> ApiError {
     match error {
-        NotMade::NoError(_) => ApiError::NotFound(error.to_string()),
+        NotMade::NoError(_) | NotMade::NotSet => ApiError::NotFound(error.to_string()),
+        NotMade::Outbound(Failed::Away { .. }) | NotMade::Refused { .. } | NotMade::Answer(_) => {
+            ApiError::Gateway(error.to_string())
+        }
         NotMade::IsThere => ApiError::Conflict(error.to_string()),
         NotMade::Store(error) => error.into(),
         other => bad(other.to_string()),

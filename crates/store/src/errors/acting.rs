@@ -288,6 +288,48 @@ mod tests {
         }
     }
 
+    /// What the history says, read from the oldest change on.
+    fn told(history: &[handling::Change]) -> Model {
+        let mut model = Model::default();
+        for change in history.iter().rev() {
+            let what = change.what.clone();
+            match change.verb.as_str() {
+                "take" => model.taken = Some(what),
+                "hand back" => model.taken = None,
+                "settle" if what.is_empty() => model.settled = Some("settled from then on".to_owned()),
+                "settle" => model.settled = Some(format!("settled in {what}")),
+                "settle by" => model.settled = Some(format!("settled by commit {what}")),
+                "quiet" => {
+                    let until = what.parse::<DateTime<Utc>>().map(|at| at.timestamp().to_string());
+                    model.quiet = Some(until.unwrap_or(what));
+                }
+                "reopen" => (model.settled, model.quiet) = (None, None),
+                _ => {}
+            }
+        }
+        model
+    }
+
+    #[tokio::test]
+    async fn of_many_who_act_at_once_the_history_says_what_became_of_it() {
+        let database = database().await;
+        let error = one_error(&database).await;
+        let now = DateTime::from_timestamp(1_796_000_000, 0).unwrap();
+        let actions = walk();
+        let acting = actions.chunks(9).enumerate().map(|(who, actions)| {
+            let (database, by) = (&database, format!("crew {who}"));
+            async move {
+                for action in actions {
+                    act(database, &[error], action, (&by, now), None).await.unwrap();
+                }
+            }
+        });
+        futures_util::future::join_all(acting).await;
+        let history = handling::changes(&database, error).await.unwrap();
+        assert_eq!(history.len(), actions.len(), "none is lost");
+        assert_eq!(told(&history), facts(&database, error).await);
+    }
+
     #[tokio::test]
     async fn of_two_who_act_at_once_on_what_both_have_seen_one_is_told() {
         let database = database().await;

@@ -162,6 +162,24 @@ pub async fn remove(database: &Database, email: &str) -> Result<(), AccessError>
     Ok(())
 }
 
+/// Ends all sessions of a member and revokes all their tokens.
+///
+/// # Errors
+/// [`AccessError::Missing`] when there is no such member.
+#[boxed]
+pub async fn end_all_of(database: &Database, email: &str) -> Result<(), AccessError> {
+    let mut transaction = database.pool.begin().await?;
+    let (id, _) = locked(&mut transaction, email).await?;
+    for statement in [
+        "UPDATE token SET revoked_at = now() WHERE member_id = $1 AND revoked_at IS NULL",
+        "DELETE FROM session WHERE member_id = $1",
+    ] {
+        sqlx::query(statement).bind(id).execute(&mut *transaction).await?;
+    }
+    transaction.commit().await?;
+    Ok(())
+}
+
 /// A member's number, and whether they are the only admin: held until the end of the transaction,
 /// so that two admins cannot remove each other.
 async fn locked(connection: &mut sqlx::PgConnection, email: &str) -> Result<(i32, bool), AccessError> {

@@ -90,6 +90,18 @@ async fn roles_change_at_once_and_the_last_admin_stays() {
     assert_ne!(may().await, StatusCode::FORBIDDEN);
     let (status, said) = ask(&state, admin, "PUT /members/master@skerry.example", role).await;
     assert_eq!(status, StatusCode::CONFLICT, "{said}");
+    let lost = "DELETE /members/mate@skerry.example/sessions";
+    assert_eq!(ask(&state, admin, lost, json!({})).await.0, StatusCode::NO_CONTENT);
+    assert_eq!(may().await, StatusCode::UNAUTHORIZED, "the token is revoked");
+    assert_eq!(
+        ask(&state, admin, "DELETE /members/cook@skerry.example/sessions", json!({}))
+            .await
+            .0,
+        StatusCode::NOT_FOUND
+    );
+    let mate = token_of(&state, "mate@skerry.example", "engineer", false).await;
+    let viewer = Some(mate.as_str());
+    let may = async || ask(&state, viewer, "PUT /slices/mine", slice.clone()).await.0;
     let seen = get(&state, &mate, "/api/v1/members").await;
     assert!(
         seen["items"][0]["last_used_at"].is_null() && seen["items"][0]["tokens"].is_null(),

@@ -29,6 +29,7 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("DELETE /api/v1/keys/{name}", Admin, false),
     ("DELETE /api/v1/markers/{id}", Engineer, false),
     ("DELETE /api/v1/members/{email}", Admin, false),
+    ("DELETE /api/v1/members/{email}/sessions", Admin, false),
     ("DELETE /api/v1/owners/{id}", Engineer, false),
     ("DELETE /api/v1/scrubbing/{id}", Admin, false),
     ("DELETE /api/v1/session", Nobody, true),
