@@ -13,3 +13,10 @@ CREATE TABLE cleaning (
     done_at timestamptz
 );
 CREATE INDEX cleaning_asked_at ON cleaning (asked_at);
+
+-- Errors of which a test was reported: those of tests alone are deleted a day after the last.
+CREATE TABLE test_report (
+    error_id integer PRIMARY KEY REFERENCES error_group (id),
+    last_at timestamptz NOT NULL
+);
+CREATE INDEX test_report_last_at ON test_report (last_at);

@@ -43,7 +43,7 @@ pub(super) async fn show_handling(
     let reference = error_of(&state, &path).await?;
     let database = state.database.clone();
     Ok(web::Json(
-        state.on_main(async move { read(&database, reference).await }).await?,
+        state.on_main(async move { read(&database, reference, true).await }).await?,
     ))
 }
 
@@ -137,7 +137,7 @@ pub(super) async fn undo_handling(
         .on_main(async move {
             let done = handling::undo(&database, error, change, &viewer.email, Utc::now()).await;
             Ok(match refusal(done)? {
-                None => Ok(read(&database, error).await?),
+                None => Ok(read(&database, error, true).await?),
                 Some(refusal) => Err(refusal),
             })
         })
@@ -171,9 +171,11 @@ async fn act(
             if let Some(refusal) = refusal(done)? {
                 return Ok(Err(refusal));
             }
+            // Of many, nobody reads to whom each may be handed; to find out costs more than what was done.
+            let proposes = errors.len() == 1;
             let mut states = vec![];
             for error in errors {
-                states.push(read(&database, error).await?);
+                states.push(read(&database, error, proposes).await?);
             }
             Ok(Ok(states))
         })
@@ -247,7 +249,8 @@ fn action(asked: HandlingAction, caller: &str) -> Result<Action, ApiError> {
     })
 }
 
-async fn read(database: &Database, reference: Reference) -> Result<HandlingState, StoreError> {
+/// How an error is handled; with whom it may be handed to, where that is asked for and nobody has it.
+async fn read(database: &Database, reference: Reference, proposes: bool) -> Result<HandlingState, StoreError> {
     let now = Utc::now();
     let number = outcrop_store::ids::number(reference);
     let handling = handling::of(database, Some(number))
@@ -256,7 +259,7 @@ async fn read(database: &Database, reference: Reference) -> Result<HandlingState
         .unwrap_or_default();
     let history = handling::changes(database, reference).await?;
     let known = since_settled(database, number).await?;
-    let proposals = if handling.taken_by.is_none() {
+    let proposals = if proposes && handling.taken_by.is_none() {
         owners::proposals(database, reference, now).await?
     } else {
         vec![]

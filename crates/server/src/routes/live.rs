@@ -11,7 +11,7 @@ use outcrop_store::database::live::Committed;
 use tokio::sync::broadcast;
 use tokio::sync::broadcast::error::RecvError;
 
-use super::viewer::{Seen, Viewer, closed_names, may_still_read};
+use super::viewer::{Reads, Seen, Viewer, still_reads};
 use crate::api_error::ApiError;
 use crate::state::State;
 
@@ -26,9 +26,13 @@ const CHECKED_EVERY: Duration = Duration::from_millis(1_500);
     body = String)))]
 #[get("/live")]
 pub(super) async fn events(_viewer: Viewer, request: HttpRequest, state: Seen) -> Result<HttpResponse, ApiError> {
+    // Who may read what must be known before anything is told.
+    let Reads::All(closed) = still_reads(&request).await else {
+        return Err(ApiError::Away);
+    };
     let reader = Reader {
         listener: state.live.subscribe(),
-        closed: closed_names(&request).await.ok_or(ApiError::Away)?,
+        closed,
         state: State::clone(&state),
         request,
         checked: Instant::now(),
@@ -67,11 +71,11 @@ impl Reader {
         tokio::pin!(quiet);
         loop {
             if self.checked.elapsed() >= CHECKED_EVERY {
-                if !may_still_read(&self.request).await {
-                    return None;
+                match still_reads(&self.request).await {
+                    Reads::No => return None,
+                    Reads::All(closed) => self.closed = closed,
+                    Reads::AsBefore => {}
                 }
-                // Where nobody can say what is closed, nothing is told.
-                self.closed = closed_names(&self.request).await?;
                 self.checked = Instant::now();
             }
             tokio::select! {

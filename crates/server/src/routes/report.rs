@@ -8,6 +8,8 @@ use chrono::{DateTime, Utc};
 use outcrop_api::{Problem, Report, Reported, Severity};
 use outcrop_core::grouping::Described;
 use outcrop_otlp::{Encoding, Signal};
+use outcrop_store::ids;
+use outcrop_store::upkeep::cleaning;
 use serde_json::{Value, json};
 
 use crate::access::bearer;
@@ -83,7 +85,13 @@ pub(super) async fn report_failure(
     }
     let (database, of_service) = (state.database.clone(), service.clone());
     let error = state
-        .on_main(async move { outcrop_store::find::reported(&database, &of_service, at).await })
+        .on_main(async move {
+            let error = outcrop_store::find::reported(&database, &of_service, at).await?;
+            if let Some(error) = error.filter(|_| report.test) {
+                cleaning::note_test(&database, ids::number(error), at).await?;
+            }
+            Ok(error)
+        })
         .await?;
     let page = state
         .settings

@@ -159,24 +159,34 @@ fn asker(request: &HttpRequest) -> Result<Asker, ApiError> {
     request.extensions().get::<Asker>().cloned().ok_or(ApiError::NoToken)
 }
 
-/// Whether whoever made a request may still read: their token was not revoked and their session did
-/// not end. Where the database does not answer, they may.
-pub(super) async fn may_still_read(request: &HttpRequest) -> bool {
-    !matches!(who(request).await, Err(ApiError::UnknownToken | ApiError::NoToken))
+/// What whoever made a request may read by now.
+pub(super) enum Reads {
+    /// Nothing: their token was revoked, or their session ended.
+    No,
+    /// All but services of these names.
+    All(BTreeSet<String>),
+    /// The database does not say.
+    AsBefore,
 }
 
-/// The names of the services that are closed to whoever made a request; `None` where the database does not say.
-pub(super) async fn closed_names(request: &HttpRequest) -> Option<BTreeSet<String>> {
-    let Asker { closed, .. } = who(request).await.ok()?;
-    let state = request.app_data::<web::Data<State>>()?;
+/// Looks again what whoever made a request may read. Where the database does not answer, that is what it was.
+pub(super) async fn still_reads(request: &HttpRequest) -> Reads {
+    let closed = match who(request).await {
+        Ok(Asker { closed, .. }) => closed,
+        Err(ApiError::UnknownToken | ApiError::NoToken) => return Reads::No,
+        Err(_) => return Reads::AsBefore,
+    };
     if closed.is_empty() {
-        return Some(BTreeSet::new());
+        return Reads::All(BTreeSet::new());
     }
+    let Some(state) = request.app_data::<web::Data<State>>() else {
+        return Reads::AsBefore;
+    };
     let database = state.database.clone();
     let names = state
         .on_main(async move { teams::names_of(&database, &closed).await })
         .await;
-    Some(names.ok()?.into_iter().collect())
+    names.map_or(Reads::AsBefore, |names| Reads::All(names.into_iter().collect()))
 }
 
 fn who(request: &HttpRequest) -> impl Future<Output = Result<Asker, ApiError>> + use<> {

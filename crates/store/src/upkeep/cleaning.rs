@@ -325,27 +325,38 @@ pub async fn service(database: &Database, name: &str) -> Result<Option<i32>, Sto
         .map(|service| service.id))
 }
 
-/// How long an error of test reports alone is kept after its last one.
-const TESTS_KEPT: &str = "24 hours";
+/// Notes that a test of an error was reported.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+#[boxed]
+pub async fn note_test(database: &Database, error: i32, at: DateTime<Utc>) -> Result<(), StoreError> {
+    sqlx::query(
+        "INSERT INTO test_report (error_id, last_at) VALUES ($1, $2) ON CONFLICT (error_id) DO UPDATE SET last_at = \
+         greatest(test_report.last_at, excluded.last_at)",
+    )
+    .bind(error)
+    .bind(at)
+    .execute(&database.pool)
+    .await?;
+    Ok(())
+}
 
-/// Errors of which every occurrence is a test report, the last some time ago.
+/// Errors of which every occurrence is a test report, the last a day ago.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 #[boxed]
 pub async fn old_tests(database: &Database, now: DateTime<Utc>) -> Result<Vec<i32>, StoreError> {
-    let statement = format!(
-        "WITH tested AS (SELECT DISTINCT cause.error_id FROM occurrence o JOIN cause ON cause.id = o.cause_id WHERE \
-         o.attributes ->> 'outcrop.test' = 'true' AND o.id >= first_id_at($1 - interval '8 days')) \
-         SELECT error_id FROM tested WHERE NOT EXISTS (SELECT FROM occurrence o JOIN cause ON cause.id = o.cause_id WHERE \
-         cause.error_id = tested.error_id AND (o.attributes ->> 'outcrop.test' IS DISTINCT FROM 'true' OR o.id >= \
-         first_id_at($1 - interval '{TESTS_KEPT}'))) AND NOT EXISTS (SELECT FROM cleaning WHERE kind = 'error' AND \
-         number = error_id AND done_at IS NULL) ORDER BY error_id LIMIT 100"
-    );
-    Ok(sqlx::query_scalar(AssertSqlSafe(statement))
-        .bind(now)
-        .fetch_all(&database.pool)
-        .await?)
+    Ok(sqlx::query_scalar(
+        "SELECT error_id FROM test_report t WHERE last_at <= $1 - interval '24 hours' AND NOT EXISTS (SELECT FROM \
+         occurrence o WHERE o.cause_id IN (SELECT id FROM cause WHERE cause.error_id = t.error_id) AND o.attributes ->> \
+         'outcrop.test' IS DISTINCT FROM 'true') AND NOT EXISTS (SELECT FROM cleaning WHERE kind = 'error' AND number = \
+         error_id AND done_at IS NULL) ORDER BY error_id LIMIT 100",
+    )
+    .bind(now)
+    .fetch_all(&database.pool)
+    .await?)
 }
 
 #[cfg(test)]
@@ -447,7 +458,14 @@ mod tests {
         let database = database().await;
         sent(&database, 1).await;
         let later = Utc::now() + chrono::TimeDelta::hours(25);
-        assert!(old_tests(&database, later).await.unwrap().is_empty());
+        let errors: Vec<i32> = sqlx::query_scalar("SELECT id FROM error_group ORDER BY id")
+            .fetch_all(&database.pool)
+            .await
+            .unwrap();
+        for error in &errors {
+            note_test(&database, *error, Utc::now()).await.unwrap();
+        }
+        assert!(old_tests(&database, later).await.unwrap().is_empty(), "they occurred otherwise too");
         sqlx::query(
             "UPDATE occurrence SET attributes = attributes || '{\"outcrop.test\": true}' WHERE service_id = (SELECT \
              min(id) FROM service)",
@@ -456,6 +474,9 @@ mod tests {
         .await
         .unwrap();
         assert!(old_tests(&database, Utc::now()).await.unwrap().is_empty(), "too young");
-        assert_eq!(old_tests(&database, later).await.unwrap().len(), 1);
+        let old = old_tests(&database, later).await.unwrap();
+        assert_eq!(old.len(), 1);
+        done(&database, &Cleaned::Error(old[0])).await;
+        assert!(old_tests(&database, later).await.unwrap().is_empty());
     }
 }

@@ -241,6 +241,7 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("team", Stays("made by hand")),
     ("team_member", Stays("who is in which team: made by hand")),
     ("team_service", Stays("which services a team owns: made by hand")),
+    ("test_report", Time("last_at", Hours(72))),
     (
         "ticket",
         Stays("one an error at most, made or linked by hand or by a rule"),
