@@ -170,3 +170,85 @@ async fn what_is_deleted_is_counted_and_its_name_typed_first() {
     sees_within(&browser, "done, ", Duration::from_mins(1)).await;
     assert!(running.errors().await.is_empty());
 }
+
+/// Presses Tab until what has the focus is called so.
+async fn tab_to(browser: &Browser, label: &str) {
+    for _ in 0..80 {
+        let focused = browser.driver.active_element().await.unwrap();
+        if focused.attr("aria-label").await.unwrap().as_deref() == Some(label) || focused.text().await.unwrap() == label
+        {
+            return;
+        }
+        browser.press("\u{e004}").await;
+    }
+    panic!("{label} is not reached by Tab:\n{}", browser.text().await);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn by_keyboard_alone_an_error_is_opened_taken_settled_noted_and_had_back() {
+    let (running, _) = with_a_known_error().await;
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser.sees("NoFare").await;
+    browser.press("j").await;
+    browser.press("\u{e007}").await;
+    browser.sees("Open · not taken").await;
+    browser.press("m").await;
+    browser.sees(&format!("Open · taken by {}", running.email)).await;
+    tab_to(&browser, "Version from which on it must not occur").await;
+    browser.press("2.4.1").await;
+    browser.press("\u{e007}").await;
+    browser.sees("settled in 2.4.1").await;
+    tab_to(&browser, "A note").await;
+    browser.press("asked the **tariff desk**").await;
+    browser.press("\u{e004}").await;
+    browser.press("\u{e007}").await;
+    browser.sees("asked the tariff desk").await;
+    tab_to(&browser, "undo what was done last").await;
+    browser.press("\u{e007}").await;
+    browser.sees(&format!("Open · taken by {}", running.email)).await;
+}
+
+/// A page of another site, served until the test ends.
+async fn elsewhere() -> String {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = format!("http://{}/", listener.local_addr().unwrap());
+    tokio::spawn(async move {
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let mut asked = [0; 4_096];
+            drop(stream.read(&mut asked).await);
+            let page = "HTTP/1.1 200 OK\r\ncontent-type: text/html\r\ncontent-length: 9\r\nconnection: \
+                        close\r\n\r\nelsewhere";
+            drop(stream.write_all(page.as_bytes()).await);
+        }
+    });
+    address
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_page_of_another_site_changes_nothing_and_signing_in_leads_to_no_other() {
+    let (running, error) = with_a_known_error().await;
+    let other = elsewhere().await;
+    let browser = Browser::start(1280, 800, "light").await;
+    // After signing in one stays here, whatever the link asked for.
+    let away = format!("{}/sign-in?q=/%5C{}", running.url, other.trim_start_matches("http:/"));
+    browser.open(&away).await;
+    browser.sign_in(&running.email, PASSWORD).await;
+    browser.sees("NoFare").await;
+    // The cookie goes along to another port of the same host: the service looks at where the page is from.
+    browser.open(&other).await;
+    browser.sees("elsewhere").await;
+    for kind in ["text/plain", "application/json"] {
+        let script = format!(
+            "fetch('{}/api/v1/errors/{error}/handling', {{method: 'POST', mode: '{}', credentials: 'include', headers: \
+             {{'content-type': '{kind}'}}, body: '{{\"verb\": \"take\"}}'}}).catch(() => undefined).then(() => \
+             document.body.append(' tried {kind}'))",
+            running.url,
+            if kind == "text/plain" { "no-cors" } else { "cors" },
+        );
+        browser.driver.execute(&script, vec![]).await.unwrap();
+        browser.sees(&format!("tried {kind}")).await;
+    }
+    let handling = running.get(&format!("/api/v1/errors/{error}/handling")).await.1;
+    assert_eq!(handling["history"], serde_json::json!([]), "{handling}");
+}
