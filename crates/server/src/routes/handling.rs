@@ -43,7 +43,9 @@ pub(super) async fn show_handling(
     let reference = error_of(&state, &path).await?;
     let database = state.database.clone();
     Ok(web::Json(
-        state.on_main(async move { read(&database, reference, true).await }).await?,
+        state
+            .on_main(async move { read(&database, reference, true).await })
+            .await?,
     ))
 }
 

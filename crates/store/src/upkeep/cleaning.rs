@@ -465,7 +465,10 @@ mod tests {
         for error in &errors {
             note_test(&database, *error, Utc::now()).await.unwrap();
         }
-        assert!(old_tests(&database, later).await.unwrap().is_empty(), "they occurred otherwise too");
+        assert!(
+            old_tests(&database, later).await.unwrap().is_empty(),
+            "they occurred otherwise too"
+        );
         sqlx::query(
             "UPDATE occurrence SET attributes = attributes || '{\"outcrop.test\": true}' WHERE service_id = (SELECT \
              min(id) FROM service)",
