@@ -53,7 +53,7 @@ pub struct Cleaning {
 }
 
 /// Tables of names and of what people set: they stay.
-const STAY: [&str; 15] = [
+const STAY: [&str; 14] = [
     "called",
     "cause",
     "cause_shape",
@@ -63,7 +63,6 @@ const STAY: [&str; 15] = [
     "environment",
     "error_group",
     "grouping_change",
-    "instance",
     "limited_service",
     "service",
     "service_setting",
@@ -126,7 +125,25 @@ impl Cleaned {
                           UNION SELECT trace_id FROM request WHERE environment_id = $1)";
             add("kept_chunk", traces.to_owned());
         }
-        // What points at occurrences goes before them.
+        // What points at instances, calls and occurrences goes before them.
+        if let Some(column) = match self {
+            Self::Service(_) => Some("service_id"),
+            Self::Environment(_) => Some("environment_id"),
+            _ => None,
+        } {
+            add(
+                "instance_hour",
+                format!("instance_id IN (SELECT id FROM instance WHERE {column} = $1)"),
+            );
+        }
+        if let Self::Service(_) = self {
+            for table in ["called_day", "called_hour"] {
+                add(
+                    table,
+                    "called_id IN (SELECT id FROM called WHERE service_id = $1)".to_owned(),
+                );
+            }
+        }
         for table in ["payload", "kept_body", "occurrence_origin"] {
             add(table, format!("occurrence_id IN {of_occurrences}"));
         }

@@ -271,6 +271,18 @@ async fn what_is_deleted_is_tried_confirmed_by_its_name_and_recorded() {
     clean().await.unwrap();
     let list = get(&state, &engineer, "/api/v1/errors").await.to_string();
     assert!(!list.contains("ZeroDivisionError"), "{list}");
+    let berths = json!({"kind": "service", "name": "berths", "confirm": "berths"});
+    assert_eq!(
+        ask(&state, admin, "POST /clean-up", berths).await.0,
+        StatusCode::ACCEPTED
+    );
+    clean().await.unwrap();
+    for list in ["services", "endpoints", "instances", "requests", "calls"] {
+        let told = get(&state, &engineer, &format!("/api/v1/{list}?service=berths")).await;
+        let items = told["items"].as_array().unwrap();
+        let is_there = items.iter().any(|item| item["service"] == "berths");
+        assert!(!is_there, "{list}: {told}");
+    }
     let nothing = json!({"kind": "service", "name": "galley", "confirm": "galley"});
     assert_eq!(
         ask(&state, admin, "POST /clean-up", nothing).await.0,
