@@ -1,7 +1,6 @@
 //! Deleting what belongs to a service, an environment, an error or a user: tried with counts, then done by a job.
 //!
-//! Names stay: a writer remembers the numbers of services, versions, endpoints and causes. Those that nobody uses go with
-//! their lifetime.
+//! Names stay: a writer remembers their numbers. Those that nobody uses go with their lifetime.
 
 use std::collections::BTreeMap;
 
@@ -125,16 +124,15 @@ impl Cleaned {
                           UNION SELECT trace_id FROM request WHERE environment_id = $1)";
             add("kept_chunk", traces.to_owned());
         }
-        // What points at instances, calls and occurrences goes before them.
-        if let Some(column) = match self {
-            Self::Service(_) => Some("service_id"),
-            Self::Environment(_) => Some("environment_id"),
-            _ => None,
-        } {
-            add(
-                "instance_hour",
-                format!("instance_id IN (SELECT id FROM instance WHERE {column} = $1)"),
-            );
+        // What points at something goes before it.
+        if !matches!(self, Self::Error(_)) {
+            let column = if matches!(self, Self::Service(_)) {
+                "service_id"
+            } else {
+                "environment_id"
+            };
+            let instances = format!("(SELECT id FROM instance WHERE {column} = $1)");
+            add("instance_hour", format!("instance_id IN {instances}"));
         }
         if let Self::Service(_) = self {
             for table in ["called_day", "called_hour"] {
