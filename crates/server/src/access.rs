@@ -49,13 +49,17 @@ impl fmt::Debug for Secret {
 /// intake's memory and cores stay its own.
 const HASHED_AT_ONCE: usize = 2;
 
-static HASHING: tokio::sync::Semaphore = tokio::sync::Semaphore::const_new(HASHED_AT_ONCE);
-
 /// Attempts that wait for their turn; more are answered that there are too many, so that waiting
 /// ones never fill the memory.
 const WAITING: usize = 64;
 
-static WAITERS: AtomicUsize = AtomicUsize::new(0);
+/// Turns at hashing, and how many wait for one.
+struct Hashers {
+    turns: tokio::sync::Semaphore,
+    waiters: AtomicUsize,
+}
+
+static HASHERS: Hashers = Hashers::new();
 
 /// What came of work that hashes passwords.
 pub(crate) enum Hashing<T> {
@@ -69,27 +73,43 @@ pub(crate) enum Hashing<T> {
 
 /// Runs work that hashes passwords on a thread of its own, few at once.
 pub(crate) async fn hashing<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Hashing<T> {
-    struct Waiter;
-    impl Drop for Waiter {
-        fn drop(&mut self) {
-            WAITERS.fetch_sub(1, Ordering::Relaxed);
+    HASHERS.run(work).await
+}
+
+/// One that waits, until it is dropped.
+struct Waiter(&'static AtomicUsize);
+
+impl Drop for Waiter {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+impl Hashers {
+    const fn new() -> Self {
+        Self {
+            turns: tokio::sync::Semaphore::const_new(HASHED_AT_ONCE),
+            waiters: AtomicUsize::new(0),
         }
     }
-    let place = WAITERS.fetch_add(1, Ordering::Relaxed);
-    let waiter = Waiter;
-    if place >= WAITING {
-        return Hashing::Busy;
+
+    async fn run<T: Send + 'static>(&'static self, work: impl FnOnce() -> T + Send + 'static) -> Hashing<T> {
+        let place = self.waiters.fetch_add(1, Ordering::Relaxed);
+        let waiter = Waiter(&self.waiters);
+        if place >= WAITING {
+            return Hashing::Busy;
+        }
+        let Ok(turn) = self.turns.acquire().await else {
+            return Hashing::Failed;
+        };
+        let done = tokio::task::spawn_blocking(move || {
+            // The turn ends with the work, also where whoever asked has gone away.
+            let _turn = turn;
+            work()
+        });
+        drop(waiter);
+        done.await.map_or(Hashing::Failed, Hashing::Done)
     }
-    let Ok(turn) = HASHING.acquire().await else {
-        return Hashing::Failed;
-    };
-    let done = tokio::task::spawn_blocking(move || {
-        // The turn ends with the work, also where whoever asked has gone away.
-        let _turn = turn;
-        work()
-    });
-    drop(waiter);
-    done.await.map_or(Hashing::Failed, Hashing::Done)
 }
 
 /// The digest of a secret as somebody presents it.
@@ -150,10 +170,12 @@ mod hashing_tests {
 
     #[tokio::test]
     async fn a_flood_of_sign_ins_hashes_few_passwords_at_once() {
+        // Apart from what other tests hash meanwhile.
+        static OURS: super::Hashers = super::Hashers::new();
         let (now, most) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
         let guesses = (0..20).map(|_| {
             let (now, most) = (now.clone(), most.clone());
-            super::hashing(move || {
+            OURS.run(move || {
                 most.fetch_max(now.fetch_add(1, Ordering::SeqCst) + 1, Ordering::SeqCst);
                 std::thread::sleep(std::time::Duration::from_millis(5));
                 now.fetch_sub(1, Ordering::SeqCst);
@@ -166,12 +188,26 @@ mod hashing_tests {
                 .all(|guess| matches!(guess, super::Hashing::Done(())))
         );
         assert!(most.load(Ordering::SeqCst) <= super::HASHED_AT_ONCE);
-        let flood = (0..500).map(|_| super::hashing(|| std::thread::sleep(std::time::Duration::from_millis(1))));
-        let refused = futures_util::future::join_all(flood)
+        // None is done before all have come.
+        let gate = Arc::new(std::sync::Barrier::new(super::HASHED_AT_ONCE + 1));
+        let flood = (0..500).map(|_| {
+            let gate = gate.clone();
+            OURS.run(move || gate.wait())
+        });
+        let mut flood = futures_util::future::join_all(flood);
+        assert!(futures_util::poll!(&mut flood).is_pending());
+        let (opened, of_all) = (gate.clone(), super::WAITING / super::HASHED_AT_ONCE + 1);
+        let opening = std::thread::spawn(move || {
+            for _ in 0..of_all {
+                opened.wait();
+            }
+        });
+        let refused = flood
             .await
             .iter()
             .filter(|guess| matches!(guess, super::Hashing::Busy))
             .count();
+        opening.join().unwrap();
         assert!(refused >= 500 - super::WAITING - 2, "{refused} of 500 were refused");
     }
 }

@@ -278,14 +278,10 @@ pub(super) async fn accept_invitation(
         Hashing::Failed => return Err(bad("the password cannot be used")),
     };
     let database = state.database.clone();
-    let accepted = state
-        .on_main(async move {
-            match invitations::accept(&database, digest, &hash, Utc::now()).await {
-                Err(AccessError::Store(error)) => Err(error),
-                other => Ok(other),
-            }
-        })
-        .await?;
+    let accepted = outcome(&state, async move {
+        invitations::accept(&database, digest, &hash, Utc::now()).await
+    })
+    .await?;
     let invitation = accepted.map_err(|error| match error {
         AccessError::Missing(_) => good_no_more(),
         error => refused(error),
@@ -451,15 +447,23 @@ where
     T: Send + 'static,
     F: Future<Output = Result<T, AccessError>> + Send + 'static,
 {
-    let outcome = state
+    outcome(state, work).await?.map_err(refused)
+}
+
+/// What came of something done to members, teams or keys, where the database answered.
+pub(super) async fn outcome<T, F>(state: &State, work: F) -> Result<Result<T, AccessError>, ApiError>
+where
+    T: Send + 'static,
+    F: Future<Output = Result<T, AccessError>> + Send + 'static,
+{
+    Ok(state
         .on_main(async move {
             match work.await {
                 Err(AccessError::Store(error)) => Err(error),
                 other => Ok(other),
             }
         })
-        .await?;
-    outcome.map_err(refused)
+        .await?)
 }
 
 fn refused(error: AccessError) -> ApiError {

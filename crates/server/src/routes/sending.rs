@@ -150,14 +150,7 @@ async fn done<F>(state: &State, work: F) -> Result<(), ApiError>
 where
     F: Future<Output = Result<(), AccessError>> + Send + 'static,
 {
-    let outcome = state
-        .on_main(async move {
-            match work.await {
-                Err(AccessError::Store(error)) => Err(error),
-                other => Ok(other),
-            }
-        })
-        .await?;
+    let outcome = super::people::outcome(state, work).await?;
     outcome.map_err(|error| match error {
         AccessError::Exists(name) => ApiError::Conflict(format!("there is a key `{name}` already; take another name")),
         AccessError::Missing(name) => ApiError::NotFound(format!("there is no key `{name}` in use")),

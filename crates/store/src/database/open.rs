@@ -131,6 +131,19 @@ fn newest_count(migrator: &Migrator) -> i64 {
     i64::try_from(migrator.iter().count()).unwrap_or(i64::MAX)
 }
 
+/// A pool of so many connections to a server at a port, which are sent to promptly.
+fn pool(size: u32, port: u16) -> PgPoolOptions {
+    PgPoolOptions::new()
+        .max_connections(size)
+        .acquire_timeout(ACQUIRE_TIMEOUT)
+        .after_connect(move |_, _| {
+            Box::pin(async move {
+                crate::database::promptly::send_promptly(port);
+                Ok(())
+            })
+        })
+}
+
 impl Database {
     /// Connects and brings the schema up to date. Migrations of a newer release are left alone.
     ///
@@ -214,19 +227,7 @@ impl Database {
         let options = PgConnectOptions::from_str(url)
             .map_err(OpenError::Url)?
             .application_name("outcrop");
-        let pool = |size: u32, options: PgConnectOptions| {
-            let port = options.get_port();
-            PgPoolOptions::new()
-                .max_connections(size)
-                .acquire_timeout(ACQUIRE_TIMEOUT)
-                .after_connect(move |_, _| {
-                    Box::pin(async move {
-                        crate::database::promptly::send_promptly(port);
-                        Ok(())
-                    })
-                })
-                .connect_lazy_with(options)
-        };
+        let port = options.get_port();
         // To start parallel workers takes longer than most questions do: it pays for the large ones alone.
         let reading = options
             .clone()
@@ -239,14 +240,14 @@ impl Database {
             ("client_min_messages", "warning"),
         ]);
         let checking = reading.clone();
-        let readers = pool(READERS, reading.clone());
+        let readers = pool(READERS, port).connect_lazy_with(reading.clone());
         Ok(Self {
             reading,
             seen: Arc::default(),
             all: readers.clone(),
             pool: readers,
-            checking: pool(CHECKERS, checking),
-            writing: pool(WRITERS + 1, writing),
+            checking: pool(CHECKERS, port).connect_lazy_with(checking),
+            writing: pool(WRITERS + 1, port).connect_lazy_with(writing),
         })
     }
 
@@ -288,11 +289,8 @@ impl Database {
             ("search_path", visible::SCHEMA.to_owned()),
             (visible::CLOSED, format!("{{{}}}", numbers.join(","))),
         ]);
-        PgPoolOptions::new()
-            .max_connections(CLOSED_READERS)
-            .min_connections(0)
+        pool(CLOSED_READERS, options.get_port())
             .idle_timeout(CLOSED_IDLE)
-            .acquire_timeout(ACQUIRE_TIMEOUT)
             .connect_lazy_with(options)
     }
 

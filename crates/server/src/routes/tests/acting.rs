@@ -1,6 +1,6 @@
 //! What people do over the API, and what is there afterwards.
 
-use actix_web::http::header::{AUTHORIZATION, CONTENT_TYPE};
+use actix_web::http::header::AUTHORIZATION;
 use actix_web::http::{Method, StatusCode};
 use actix_web::test::TestRequest;
 use serde_json::{Value, json};
@@ -11,14 +11,7 @@ use super::strangers::token_of;
 use crate::state::State;
 
 async fn send(state: &State, token: &str, method: Method, path: &str, body: &Value) -> (StatusCode, Value) {
-    let request = TestRequest::default()
-        .method(method)
-        .uri(path)
-        .insert_header((AUTHORIZATION, format!("Bearer {token}")))
-        .insert_header((CONTENT_TYPE, "application/json"))
-        .set_payload(body.to_string());
-    let (status, _, said) = answer(state, request).await;
-    (status, said)
+    super::ask(state, Some(token), &format!("{method} {path}"), body).await
 }
 
 #[tokio::test]

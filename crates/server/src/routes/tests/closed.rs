@@ -1,13 +1,10 @@
 //! What a member who is not in a service's team is told of a service that is limited to it: nothing, by any route.
 
-use actix_web::http::header::{AUTHORIZATION, CONTENT_TYPE};
 use actix_web::http::{Method, StatusCode};
-use actix_web::test::TestRequest;
 use chrono::Utc;
 use outcrop_store::people::teams;
 use serde_json::{Value, json};
 
-use super::answer;
 use super::reading::{fleet, get, reference};
 use super::roles::{Least, TABLE, body};
 use super::strangers::token_of;
@@ -86,14 +83,7 @@ impl Known {
 }
 
 async fn ask(state: &State, token: &str, method: Method, path: &str, sent: &str) -> (StatusCode, Value) {
-    let request = TestRequest::default()
-        .method(method)
-        .uri(path)
-        .insert_header((AUTHORIZATION, format!("Bearer {token}")))
-        .insert_header((CONTENT_TYPE, "application/json"))
-        .set_payload(sent.to_owned());
-    let (status, _, said) = answer(state, request).await;
-    (status, said)
+    super::ask(state, Some(token), &format!("{method} {path}"), sent).await
 }
 
 /// Without what the asker named in the address or sent, which answers may repeat.

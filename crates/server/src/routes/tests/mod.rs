@@ -34,6 +34,21 @@ fn logs(message: &str) -> Value {
             message)]}]}]}]})
 }
 
+/// What is answered to a JSON body sent to a route such as `POST /api/v1/markers`, with a token or by nobody.
+async fn ask(state: &State, token: Option<&str>, route: &str, sent: impl ToString) -> (StatusCode, Value) {
+    let (method, path) = route.split_once(' ').unwrap();
+    let mut request = TestRequest::default()
+        .method(method.parse().unwrap())
+        .uri(path)
+        .insert_header((CONTENT_TYPE, "application/json"))
+        .set_payload(sent.to_string());
+    if let Some(token) = token {
+        request = request.insert_header((AUTHORIZATION, format!("Bearer {token}")));
+    }
+    let (status, _, said) = answer(state, request).await;
+    (status, said)
+}
+
 fn post(path: &str, key: &str, body: impl Into<web::Bytes>) -> TestRequest {
     TestRequest::post()
         .uri(path)

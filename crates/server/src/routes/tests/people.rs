@@ -1,8 +1,6 @@
 //! Members, invitations and teams over the API.
 
-use actix_web::http::header::{AUTHORIZATION, CONTENT_TYPE};
-use actix_web::http::{Method, StatusCode};
-use actix_web::test::TestRequest;
+use actix_web::http::StatusCode;
 use chrono::Utc;
 use outcrop_store::people::teams;
 use rstest::rstest;
@@ -15,17 +13,7 @@ use crate::clock::now;
 use crate::state::State;
 
 async fn ask(state: &State, token: Option<&str>, route: &str, sent: Value) -> (StatusCode, Value) {
-    let (method, path) = route.split_once(' ').unwrap();
-    let mut request = TestRequest::default()
-        .method(method.parse::<Method>().unwrap())
-        .uri(&format!("/api/v1{path}"))
-        .insert_header((CONTENT_TYPE, "application/json"))
-        .set_payload(sent.to_string());
-    if let Some(token) = token {
-        request = request.insert_header((AUTHORIZATION, format!("Bearer {token}")));
-    }
-    let (status, _, said) = answer(state, request).await;
-    (status, said)
+    super::ask(state, token, &route.replacen(' ', " /api/v1", 1), sent).await
 }
 
 #[tokio::test]

@@ -1,14 +1,11 @@
 //! Tickets over the API, made in the demo's stand-in for a tracker.
 
-use actix_web::http::header::{AUTHORIZATION, CONTENT_TYPE};
-use actix_web::http::{Method, StatusCode};
-use actix_web::test::TestRequest;
+use actix_web::http::StatusCode;
 use chrono::{TimeDelta, Utc};
 use outcrop_demo::{TRACKER_SECRET, tracker};
 use serde_json::{Value, json};
 use tokio_util::sync::CancellationToken;
 
-use super::answer;
 use super::reading::{fleet, get, reference};
 use super::strangers::token_of;
 use crate::answers::tickets;
@@ -16,15 +13,7 @@ use crate::outbound::Allowed;
 use crate::state::State;
 
 async fn ask(state: &State, token: &str, route: &str, sent: Value) -> (StatusCode, Value) {
-    let (method, path) = route.split_once(' ').unwrap();
-    let request = TestRequest::default()
-        .method(method.parse::<Method>().unwrap())
-        .uri(&format!("/api/v1{path}"))
-        .insert_header((AUTHORIZATION, format!("Bearer {token}")))
-        .insert_header((CONTENT_TYPE, "application/json"))
-        .set_payload(sent.to_string());
-    let (status, _, said) = answer(state, request).await;
-    (status, said)
+    super::ask(state, Some(token), &route.replacen(' ', " /api/v1", 1), sent).await
 }
 
 /// A tracker of its own, and how tickets are made there.
