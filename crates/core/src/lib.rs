@@ -19,6 +19,7 @@ pub mod deploy;
 pub mod failure;
 pub mod grouping;
 pub mod latency;
+pub mod notice;
 pub mod ownership;
 pub mod query;
 pub mod reference;

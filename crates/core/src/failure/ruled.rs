@@ -73,6 +73,7 @@ fn case<'a>(report: &'a Report, resource: &'a serde_json::Map<String, serde_json
         stack: report.stack.as_deref(),
         attributes: &report.attributes,
         resource,
+        known: None,
     }
 }
 

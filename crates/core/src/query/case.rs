@@ -35,6 +35,27 @@ pub struct Case<'a> {
     pub attributes: &'a Map<String, Json>,
     /// Attributes of the resource.
     pub resource: &'a Map<String, Json>,
+    /// What is known of it once it is stored; `None` of one that comes in.
+    pub known: Option<Known<'a>>,
+}
+
+/// What is known of a stored occurrence and its error, beyond what was sent.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Known<'a> {
+    /// The error's reference; empty where there is none.
+    pub reference: &'a str,
+    /// The endpoint; empty where none is known.
+    pub endpoint: &'a str,
+    /// Whether it ended a request, job or process.
+    pub uncaught: bool,
+    /// Its instance group; empty for none.
+    pub group: &'a str,
+    /// Its customer; empty for none.
+    pub customer: &'a str,
+    /// Occurrences of the error in the last 24 hours.
+    pub count: u64,
+    /// Users of the error in the last 24 hours.
+    pub users: u64,
 }
 
 impl Predicate {
@@ -96,6 +117,38 @@ impl Predicate {
 }
 
 impl Predicate {
+    /// Refuses what is not known of an event when a notice rule looks at it.
+    ///
+    /// # Errors
+    /// The first test of a slice, of attention, of a time or a state of handling.
+    ///
+    /// # Example
+    /// ```
+    /// use outcrop_core::query::parse;
+    /// assert!(parse("uncaught and endpoint like \"GET *\" and count > 5").unwrap().for_events().is_ok());
+    /// let mistake = parse("slice = edge").unwrap().for_events().unwrap_err();
+    /// assert_eq!(mistake.message, "a notice rule cannot look at `slice`: write the slice's predicate itself");
+    /// ```
+    pub fn for_events(&self) -> Result<(), Mistake> {
+        for test in self.tests() {
+            let name = test.field.name();
+            let why = match &test.field {
+                Field::Error | Field::Title | Field::Kind | Field::Count | Field::Users => continue,
+                Field::State(State::Uncaught | State::Caught) => continue,
+                Field::Slice => "write the slice's predicate itself",
+                Field::State(State::New | State::Surging | State::Returned) => "choose it as what happens",
+                field if field.is_of_error() => "it changes while the rule waits for its event",
+                _ => continue,
+            };
+            return Err(Mistake {
+                at: test.at,
+                length: name.len(),
+                message: format!("a notice rule cannot look at `{name}`: {why}"),
+            });
+        }
+        Ok(())
+    }
+
     /// Refuses what a log line does not have: it has a sender, a severity, a message, a trace and attributes.
     ///
     /// # Errors
@@ -171,6 +224,27 @@ impl Test {
                 let sent = facts::value(case.attributes, name).or_else(|| facts::value(case.resource, name));
                 sent.is_some_and(|sent| holds_for_sent(&self.check, sent))
             }
+            field => case
+                .known
+                .is_some_and(|known| self.check.holds_for_known(field, &known)),
+        }
+    }
+}
+
+impl Check {
+    fn holds_for_known(&self, field: &Field, known: &Known<'_>) -> bool {
+        #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
+        let number = |count: u64| self.holds_for_number(count as f64);
+        let text = |text: &str| !text.is_empty() && self.holds_for_text(text);
+        match field {
+            Field::Error => text(known.reference),
+            Field::Endpoint => text(known.endpoint),
+            Field::Group => text(known.group),
+            Field::Customer => text(known.customer),
+            Field::Count => number(known.count),
+            Field::Users => number(known.users),
+            Field::State(State::Uncaught) => known.uncaught,
+            Field::State(State::Caught) => !known.uncaught && !known.reference.is_empty(),
             _ => false,
         }
     }
@@ -271,7 +345,70 @@ mod tests {
             stack: Some(&stack),
             attributes: &attributes,
             resource: &resource,
+            known: None,
         };
         assert_eq!(super::super::parse(predicate).unwrap().holds(&case), expected);
+    }
+
+    #[rstest]
+    #[case("uncaught", true, false)]
+    #[case("caught", false, false)]
+    #[case("not caught", true, true)]
+    #[case("endpoint like \"GET *\"", true, false)]
+    #[case("count > 6 and users <= 3", true, false)]
+    #[case("group = canary", false, false)]
+    #[case("customer = \"north pier\"", true, false)]
+    #[case("kobal-tirun", true, false)]
+    #[case("mine", false, false)]
+    fn what_is_known_of_a_stored_occurrence_is_looked_at(
+        #[case] predicate: &str,
+        #[case] stored: bool,
+        #[case] coming_in: bool,
+    ) {
+        let nothing = Map::new();
+        let case = |known| Case {
+            namespace: "",
+            service: "fares",
+            environment: "production",
+            version: "2.4.0",
+            type_name: "KeyError",
+            message: "",
+            title: "",
+            severity: 17,
+            trace: "",
+            stack: None,
+            attributes: &nothing,
+            resource: &nothing,
+            known,
+        };
+        let known = Known {
+            reference: "kobal-tirun",
+            endpoint: "GET /v1/quotes",
+            uncaught: true,
+            customer: "north pier",
+            count: 7,
+            users: 3,
+            ..Known::default()
+        };
+        let predicate = super::super::parse(predicate).unwrap();
+        assert_eq!(predicate.holds(&case(Some(known))), stored);
+        assert_eq!(predicate.holds(&case(None)), coming_in);
+    }
+
+    #[rstest]
+    #[case("uncaught and count > 5 and group = canary", None)]
+    #[case("first_seen > 2h ago", Some("first_seen"))]
+    #[case("new", Some("choose it as what happens"))]
+    #[case("settled", Some("it changes while"))]
+    #[case("mine", Some("it changes while"))]
+    fn a_notice_rule_looks_at_what_its_event_holds(#[case] predicate: &str, #[case] refused: Option<&str>) {
+        let said = super::super::parse(predicate).unwrap().for_events();
+        match refused {
+            None => said.unwrap(),
+            Some(part) => {
+                let message = said.unwrap_err().message;
+                assert!(message.contains(part), "{message}");
+            }
+        }
     }
 }

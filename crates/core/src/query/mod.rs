@@ -11,7 +11,7 @@ mod lex;
 mod parse;
 mod values;
 
-pub use case::{Case, number_in};
+pub use case::{Case, Known, number_in};
 pub use complete::{Completion, Wanted, complete};
 pub use field::{Field, Kind, State};
 pub use holds::dotted_order;

@@ -205,6 +205,7 @@ async fn a_condition_in_sql_holds_for_what_its_predicate_holds_for() {
                     stack: None,
                     attributes: &object(&[("season", sent.season), ("pier", sent.pier)]),
                     resource: &object(&[("host.name", Some(sent.host))]),
+                    known: None,
                 })
             })
             .map(|(number, _)| number)
