@@ -16,6 +16,7 @@ mod grouping;
 mod handling;
 mod log;
 mod marker;
+mod notice;
 mod occurrence;
 mod owner;
 mod part;
@@ -68,6 +69,11 @@ pub use handling::{
 };
 pub use log::{HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates};
 pub use marker::{MarkerCheck, MarkerItem, MarkerList, NewMarker};
+pub use notice::{
+    NoticeItem, NoticeLink, NoticeLinkAction, NoticeList, NoticeQuery, NoticeRule, NoticeRuleItem, NoticeRuleList,
+    NoticeTrial, NoticeTrialResult, NoticeWay, NoticeWayItem, NoticeWayList, NoticeWishes, PaceOf, PassedOn,
+    QuietHours, ShownNotice, ShownNotices, Threshold, TimesOfDay, TriedNotice,
+};
 pub use occurrence::{
     AlsoReported, ChoiceQuery, ChosenOccurrence, OccurrenceDetail, OccurrenceItem, OccurrencePage, OccurrenceQuery,
     RequestPart, RequestRow,

@@ -9,6 +9,8 @@ mod faults;
 mod fleet;
 mod inside;
 mod lines;
+mod page;
+mod post;
 mod send;
 mod stacks;
 mod telemetry;
@@ -17,6 +19,7 @@ mod tracker;
 mod world;
 
 pub use fleet::{Fleet, Progress};
+pub use post::{Letter, Post};
 pub use send::SendError;
 pub use tracker::{TRACKER_SECRET, tracker};
 pub use world::{BAD_DEPLOY, CANARY, RELAY_MOVED, ROLLBACK, SETTLED};

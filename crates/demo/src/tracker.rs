@@ -7,6 +7,8 @@ use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use serde_json::{Value, json};
 use tokio_util::sync::CancellationToken;
 
+use crate::page::escaped;
+
 /// The secret that its requests must bear.
 pub const TRACKER_SECRET: &str = "harbour-lights";
 
@@ -104,14 +106,6 @@ async fn set(path: web::Path<(u64, String)>, tickets: web::Data<Tickets>) -> Htt
     } else {
         HttpResponse::NotFound().finish()
     }
-}
-
-/// Text as it stands in a page.
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;")
-        .replace('<', "&lt;")
-        .replace('>', "&gt;")
-        .replace('"', "&quot;")
 }
 
 async fn list(tickets: web::Data<Tickets>) -> HttpResponse {

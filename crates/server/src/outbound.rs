@@ -29,6 +29,8 @@ pub(crate) struct Request {
     pub address: String,
     pub headers: Vec<(String, String)>,
     pub body: Option<Value>,
+    /// Bytes sent in place of a body, where a signature is over them; their media type is a header.
+    pub bytes: Option<Vec<u8>>,
 }
 
 /// What another program answered.
@@ -113,6 +115,9 @@ impl Allowed {
             if let Some(body) = &request.body {
                 asked = asked.json(body);
             }
+            if let Some(bytes) = &request.bytes {
+                asked = asked.body(bytes.clone());
+            }
             let mut answer = asked.send().await.map_err(|error| away(told(&error)))?;
             let status = answer.status().as_u16();
             let mut bytes = vec![];
@@ -146,6 +151,27 @@ impl Allowed {
         }
         Ok(addresses)
     }
+}
+
+/// A secret by its name: of the environment, or of the service manager's credentials.
+///
+/// # Errors
+/// A sentence that says where it was looked for.
+pub(crate) fn secret_named(name: &str) -> Result<String, String> {
+    let variable = format!("OUTCROP_SECRET_{}", name.to_ascii_uppercase());
+    let of_manager = || {
+        let folder = std::env::var_os("CREDENTIALS_DIRECTORY")?;
+        std::fs::read_to_string(std::path::Path::new(&folder).join(name)).ok()
+    };
+    let found = std::env::var(&variable).ok().or_else(of_manager);
+    found.map(|secret| secret.trim_end().to_owned()).ok_or_else(|| {
+        format!("the secret `{name}` is not there: set {variable}, or the credential `{name}` of the service manager")
+    })
+}
+
+/// Whether a text can be the name of a secret.
+pub(crate) fn is_secret_name(name: &str) -> bool {
+    !name.is_empty() && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'_')
 }
 
 fn headers(given: &[(String, String)]) -> Result<HeaderMap, Failed> {
@@ -296,6 +322,7 @@ mod tests {
                 .map(|(name, value)| ((*name).to_owned(), (*value).to_owned()))
                 .collect(),
             body: Some(serde_json::json!({"title": "no tariff"})),
+            bytes: None,
         }
     }
 

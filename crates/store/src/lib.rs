@@ -2,7 +2,7 @@
 //!
 //! [`Database`] opens and migrates; [`writing::Writer`] commits batches of requests. [`errors`] holds what is counted
 //! of each error; [`asking`] answers questions over occurrences and errors, [`occurrences`], [`traffic`], [`traces`]
-//! and [`logs`] read what was written; [`deploys`] and [`flags`] say what came with which version; [`grouping`] changes
+//! and [`logs`] read what was written; [`deploys`] and [`flags`] say what came with which version; [`notices`] holds what people are told; [`grouping`] changes
 //! which causes are one error. [`people`] holds members, keys and what they say; [`upkeep`] removes what is past its
 //! time. At the foot stand [`ids`], [`Scope`] and [`retention`].
 
@@ -22,6 +22,7 @@ pub mod flags;
 pub mod grouping;
 pub mod ids;
 pub mod logs;
+pub mod notices;
 pub mod occurrences;
 pub mod people;
 mod remembered;

@@ -7,13 +7,16 @@ use chrono::{DateTime, TimeDelta, Utc};
 use clap::Args;
 use outcrop_core::ownership::Rule;
 use outcrop_core::touching::{ChangedFile, Commit};
-use outcrop_demo::{BAD_DEPLOY, CANARY, Fleet, Progress, RELAY_MOVED, ROLLBACK, SETTLED, TRACKER_SECRET, tracker};
-use outcrop_server::{Allowed, Listeners, Secret, Settings, hash_password, serve};
+use outcrop_demo::{
+    BAD_DEPLOY, CANARY, Fleet, Post, Progress, RELAY_MOVED, ROLLBACK, SETTLED, TRACKER_SECRET, tracker,
+};
+use outcrop_server::{Allowed, Listeners, Mail, Secret, Settings, hash_password, serve};
 use outcrop_store::deploys::changes::Changes;
 use outcrop_store::deploys::markers::NewMarker;
 use outcrop_store::deploys::{NewDeploy, changes, markers};
 use outcrop_store::errors::handling::{Action, Settled};
 use outcrop_store::errors::{handling, tickets};
+use outcrop_store::notices::ways;
 use outcrop_store::people::settings::ServiceSetting;
 use outcrop_store::people::{AccessError, installation, keys, owners, settings as service_settings, teams};
 use outcrop_store::traffic::timeline;
@@ -87,8 +90,18 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
     let tickets = std::net::TcpListener::bind("127.0.0.1:0")?;
     let tracker_address = tickets.local_addr()?.to_string();
     set_tracker(&database, &tracker_address).await?;
+    // The stand-ins for a mail server, a chat and a receiver of webhooks.
+    let (mail, receiver) = (
+        std::net::TcpListener::bind("127.0.0.1:0")?,
+        std::net::TcpListener::bind("127.0.0.1:0")?,
+    );
+    let (mail_address, post_address) = (mail.local_addr()?.to_string(), receiver.local_addr()?.to_string());
+    set_ways(&database, &post_address).await?;
+    let post = Post::default();
+    tokio::spawn(post.clone().take_mail(mail, stop.clone()));
+    tokio::spawn(post.receive(receiver, stop.clone()));
     let work = async {
-        let addresses = (address.as_str(), tracker_address.as_str());
+        let addresses = [&address, &tracker_address, &post_address].map(String::as_str);
         let done = sail(&database, &fleet, is_new.then_some(arguments.minutes), addresses, &stop).await;
         stop.cancel();
         done
@@ -96,9 +109,13 @@ pub async fn run(arguments: Demo) -> Result<(), Fault> {
     let mut settings = Settings::new(url);
     settings.public_url = Some(address.clone());
     settings.outbound = Allowed {
-        hosts: vec![tracker_address.clone()],
+        hosts: vec![tracker_address.clone(), post_address.clone()],
         private: true,
     };
+    settings.mail = Some(Mail {
+        server: format!("smtp://{mail_address}"),
+        from: "Outcrop <outcrop@skerry.example>".to_owned(),
+    });
     tokio::spawn(tracker(tickets, stop.clone()));
     let (served, done) = tokio::join!(
         serve(
@@ -121,7 +138,7 @@ async fn sail(
     database: &Database,
     fleet: &Fleet,
     minutes: Option<i64>,
-    (address, tickets): (&str, &str),
+    [address, tickets, post]: [&str; 3],
     stop: &CancellationToken,
 ) -> Result<(), Fault> {
     if let Some(minutes) = minutes {
@@ -136,7 +153,7 @@ async fn sail(
         return Ok(());
     }
     line(format!(
-        "\nconsole   {address}\nsign in   {EMAIL}\npassword  {PASSWORD}\ntickets   http://{tickets}\n\nSkerry Line goes on sending. Ctrl-C ends it."
+        "\nconsole   {address}\nsign in   {EMAIL}\npassword  {PASSWORD}\ntickets   http://{tickets}\npost      http://{post}\n\nSkerry Line goes on sending. Ctrl-C ends it."
     ))?;
     fleet
         .live(stop.clone())
@@ -161,6 +178,26 @@ async fn set_tracker(database: &Database, address: &str) -> Result<(), Fault> {
     tickets::set_tracker(database, Some(&setting), (EMAIL, Utc::now()))
         .await
         .map_err(|error| Fault::Refused(error.to_string()))
+}
+
+/// Notices go to the demo's own chat and, where the secret that signs is there, to its receiver of webhooks.
+async fn set_ways(database: &Database, address: &str) -> Result<(), Fault> {
+    let chat = serde_json::json!({"kind": "chat", "address": format!("http://{address}/rooms/ops")});
+    let webhook = serde_json::json!({
+        "kind": "webhook",
+        "address": format!("http://{address}/hooks/pager"),
+        "secret": "pager",
+    });
+    let has_secret = std::env::var_os("OUTCROP_SECRET_PAGER").is_some();
+    for (name, way) in [("ops-room", chat), ("pager", webhook)]
+        .into_iter()
+        .take(1 + usize::from(has_secret))
+    {
+        ways::set(database, name, &way, (EMAIL, Utc::now()))
+            .await
+            .map_err(|error| Fault::Refused(error.to_string()))?;
+    }
+    Ok(())
 }
 
 /// Says of the services what their people would.

@@ -252,33 +252,48 @@ impl Event {
     }
 }
 
-#[cfg(test)]
 impl Event {
-    /// An event of fares in production, for tests.
-    pub(super) fn for_tests(id: i64, kind: EventKind, at: Timestamp) -> Self {
+    /// An event of a service in an environment of which nothing more is said.
+    #[must_use]
+    pub fn of(service: &str, environment: &str, kind: EventKind, at: Timestamp) -> Self {
         Self {
-            id,
+            id: 0,
             kind,
             at,
             since: at,
-            service: "fares".to_owned(),
-            namespace: "skerry".to_owned(),
-            environment: "production".to_owned(),
-            version: "2.4.0".to_owned(),
+            service: service.to_owned(),
+            namespace: String::new(),
+            environment: environment.to_owned(),
+            version: String::new(),
             endpoint: String::new(),
             error: None,
             origin: None,
-            title: "KeyError: no tariff".to_owned(),
-            evidence: "never seen before".to_owned(),
+            title: String::new(),
+            evidence: String::new(),
             of: None,
             rule: None,
             owner: None,
             taken_by: None,
             deployed_by: None,
             is_quiet: false,
-            count: 1,
+            count: 0,
             users: 0,
             cases: vec![],
+        }
+    }
+}
+
+#[cfg(test)]
+impl Event {
+    /// An event of fares in production, for tests.
+    pub(super) fn for_tests(id: i64, kind: EventKind, at: Timestamp) -> Self {
+        Self {
+            id,
+            namespace: "skerry".to_owned(),
+            version: "2.4.0".to_owned(),
+            title: "KeyError: no tariff".to_owned(),
+            evidence: "never seen before".to_owned(),
+            ..Self::of("fares", "production", kind, at)
         }
     }
 }

@@ -469,8 +469,15 @@ fn told(rule: &Rule, targets: &[Target], concern: &Concern, directory: &Director
     if people.is_empty() {
         people = match &rule.otherwise {
             Some(name) => directory.named(name),
-            None => directory.admins(),
+            None => concern
+                .owner
+                .as_deref()
+                .map(|owner| directory.named(owner))
+                .unwrap_or_default(),
         };
+    }
+    if people.is_empty() {
+        people = directory.admins();
     }
     let wants = |(email, team): &(&str, Option<&str>)| {
         let member = directory.members.get(*email);

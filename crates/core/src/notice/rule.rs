@@ -99,7 +99,7 @@ pub struct Rule {
     pub measure: Option<Measure>,
     /// Whom it tells by the ways that go to people.
     pub tell: Vec<Target>,
-    /// Who is told where those are nobody: a team or a member; the admins where that is not said.
+    /// Who is told where those are nobody: a team or a member; where that is nobody either, the owner, else the admins.
     pub otherwise: Option<String>,
     /// By which ways: `mail`, `browser`, `ticket`, or a way's name.
     pub by: Vec<String>,

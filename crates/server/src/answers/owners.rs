@@ -95,6 +95,17 @@ impl Directory {
         names.find(|known| known.eq_ignore_ascii_case(name)).cloned()
     }
 
+    /// Who owns a service as a whole.
+    pub(crate) fn of_service(&self, service: &str, namespace: &str) -> Option<Owned> {
+        self.owner(&Facts {
+            service,
+            namespace,
+            paths: &[],
+            code_owners: None,
+            holding: &BTreeSet::new(),
+        })
+    }
+
     fn owner(&self, facts: &Facts<'_>) -> Option<Owned> {
         let fits = |rule: &Rule| {
             rule.is_of(facts.service, facts.namespace)
@@ -144,7 +155,7 @@ impl Directory {
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
-async fn of_error(
+pub(crate) async fn of_error(
     database: &Database,
     directory: &Directory,
     error: Reference,
@@ -329,14 +340,7 @@ pub(crate) async fn all(database: &Database, now: DateTime<Utc>) -> Result<Owner
     }
     let mut services: Vec<ServiceOwner> = vec![];
     for (service, namespace) in service_names::all(database).await? {
-        let nothing = BTreeSet::new();
-        let whole = directory.owner(&Facts {
-            service: &service,
-            namespace: &namespace,
-            paths: &[],
-            code_owners: None,
-            holding: &nothing,
-        });
+        let whole = directory.of_service(&service, &namespace);
         let mut own: Vec<&Summary> = errors.iter().filter(|error| error.service == service).collect();
         own.sort_by_key(|error| std::cmp::Reverse(error.count));
         let has_owner = |error: &Summary| {

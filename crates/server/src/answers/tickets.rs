@@ -13,7 +13,7 @@ use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use serde_json::Value;
 
 use crate::Settings;
-use crate::outbound::{Allowed, Failed, Request};
+use crate::outbound::{Allowed, Failed, Request, secret_named};
 
 /// Own frames told in a ticket.
 const FRAMES: usize = 10;
@@ -211,6 +211,7 @@ async fn state(allowed: &Allowed, tracker: &Tracker, address: &str, key: &str) -
         address: fill(address, &id_of(key))?,
         headers: headers(tracker, secret.as_deref()),
         body: None,
+        bytes: None,
     };
     Ok(allowed.send(&request).await?.body)
 }
@@ -275,6 +276,7 @@ fn request(tracker: &Tracker, facts: &Facts<'_>, secret: Option<&str>) -> Result
         address: tracker.address.clone(),
         headers: headers(tracker, secret),
         body: Some(fill_json(&tracker.body, facts)?),
+        bytes: None,
     })
 }
 
@@ -287,17 +289,7 @@ fn headers(tracker: &Tracker, secret: Option<&str>) -> Vec<(String, String)> {
 /// The secret that a setting names: of the environment, or of the service manager's credentials.
 fn secret(tracker: &Tracker) -> Result<Option<String>, NotMade> {
     let Some(name) = &tracker.secret else { return Ok(None) };
-    let variable = format!("OUTCROP_SECRET_{}", name.to_ascii_uppercase());
-    let of_manager = || {
-        let folder = std::env::var_os("CREDENTIALS_DIRECTORY")?;
-        std::fs::read_to_string(std::path::Path::new(&folder).join(name)).ok()
-    };
-    let found = std::env::var(&variable).ok().or_else(of_manager);
-    found.map(|secret| Some(secret.trim_end().to_owned())).ok_or_else(|| {
-        NotMade::Setting(format!(
-            "the secret `{name}` is not there: set {variable}, or the credential `{name}` of the service manager"
-        ))
-    })
+    secret_named(name).map(Some).map_err(NotMade::Setting)
 }
 
 /// The names of what is known of an error.

@@ -21,6 +21,7 @@ use outcrop_store::upkeep::cleaning::{self, Cleaned};
 use crate::answers::tickets;
 use crate::clock::now;
 use crate::intake::Intake;
+use crate::notices;
 use crate::settings::Settings;
 use crate::supervision::{Kind, Supervisor, Waiting};
 
@@ -108,6 +109,16 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     supervisor.run("tickets", tickets::EVERY, move || {
         look_at_tickets(looked.clone(), by.clone())
     });
+    let (db, set, desk) = (database.clone(), Arc::new(settings.clone()), notices::Desk::default());
+    let (outgoing, mailed, sender) = (db.clone(), set.clone(), desk.clone());
+    supervisor.run("notices", notices::EVERY, move || {
+        plan_notices(db.clone(), set.clone(), desk.clone())
+    });
+    supervisor.run("outbox", notices::EVERY, move || {
+        send_notices(outgoing.clone(), mailed.clone(), sender.clone())
+    });
+    let db = database.clone();
+    supervisor.run("deploys", notices::DEPLOYS_EVERY, move || look_at_deploys(db.clone()));
     let db = database.clone();
     supervisor.run("clean-up", CLEANED_EVERY, move || clean_up(db.clone()));
     let db = database.clone();
@@ -292,6 +303,27 @@ async fn clean_up(database: Database) -> Result<Waiting, StoreError> {
         tracing::info!(kind = asked.kind, by = asked.asked_by, removed, "data was deleted");
     }
     Ok(CLEANED_EVERY)
+}
+
+/// Notes what happened to errors, and plans what is sent of it.
+async fn plan_notices(database: Database, settings: Arc<Settings>, desk: notices::Desk) -> Result<Waiting, StoreError> {
+    let planned = desk.plan(&database, &settings, chrono::Utc::now()).await?;
+    if planned > 0 {
+        tracing::info!(planned, "notices are to be sent");
+    }
+    Ok(notices::EVERY)
+}
+
+/// Sends notices that are due.
+async fn send_notices(database: Database, settings: Arc<Settings>, desk: notices::Desk) -> Result<Waiting, StoreError> {
+    desk.send(&database, &settings, chrono::Utc::now()).await?;
+    Ok(notices::EVERY)
+}
+
+/// Notes what the deploy check says of deploys.
+async fn look_at_deploys(database: Database) -> Result<Waiting, StoreError> {
+    notices::look_at_deploys(&database, chrono::Utc::now()).await?;
+    Ok(notices::DEPLOYS_EVERY)
 }
 
 /// Reads the states of tickets that are due.

@@ -78,13 +78,15 @@ fn holds_nul(json: &[u8]) -> bool {
 }
 
 /// What may be asked without a member's token or session: signing in and out, accepting an
-/// invitation by its link, and reports, which come by a sender key.
-const OPEN: [(&str, &str); 5] = [
+/// invitation and following a notice by its link, and reports, which come by a sender key.
+const OPEN: [(&str, &str); 7] = [
     ("POST", "/api/v1/session"),
     ("DELETE", "/api/v1/session"),
     ("POST", "/api/v1/report"),
     ("POST", "/api/v1/invitation"),
     ("POST", "/api/v1/invitation/accept"),
+    ("POST", "/api/v1/notice-link"),
+    ("POST", "/api/v1/notice-link/act"),
 ];
 
 /// Lets in who is known, before a body is read. Refuses addresses that hold NUL and methods that an

@@ -16,6 +16,8 @@ mod live;
 mod logs;
 mod markers;
 mod nothing;
+mod notice_ways;
+mod notices;
 mod occurrences;
 mod origin;
 mod otlp;
@@ -147,8 +149,31 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(scrubbing::make_rule)
             .service(scrubbing::end_rule)
             .service(live::events)
+            .configure(of_notices)
             .configure(of_people),
     );
+}
+
+/// What people are told: rules, ways, what was sent.
+fn of_notices(config: &mut ServiceConfig<'_>) {
+    config
+        .service(notices::list_notice_rules)
+        .service(notices::make_notice_rule)
+        .service(notices::try_notice_rule)
+        .service(notices::test_notice_rule)
+        .service(notices::change_notice_rule)
+        .service(notices::remove_notice_rule)
+        .service(notices::list_notices)
+        .service(notices::show_notices)
+        .service(notices::send_notice_again)
+        .service(notice_ways::list_notice_ways)
+        .service(notice_ways::set_notice_way)
+        .service(notice_ways::remove_notice_way)
+        .service(notice_ways::test_notice_way)
+        .service(notice_ways::show_notice_wishes)
+        .service(notice_ways::set_notice_wishes)
+        .service(notice_ways::show_notice_link)
+        .service(notice_ways::follow_notice_link);
 }
 
 /// Who may what, and what they did: sessions, members, teams, owners, tickets, clean-up.

@@ -32,12 +32,14 @@ pub(crate) enum Lock {
     Cleaning,
     /// Emptying the oldest days of what takes too much room.
     Space,
+    /// Planning what is sent of notices.
+    Notices,
 }
 
 impl Lock {
     /// All of them.
     #[cfg(test)]
-    const ALL: [Self; 13] = [
+    const ALL: [Self; 14] = [
         Self::Partitions,
         Self::HotTable,
         Self::HotDrain,
@@ -51,6 +53,7 @@ impl Lock {
         Self::Upkeep,
         Self::Cleaning,
         Self::Space,
+        Self::Notices,
     ];
 
     const fn name(self) -> &'static str {
@@ -68,6 +71,7 @@ impl Lock {
             Self::Upkeep => "outcrop upkeep",
             Self::Cleaning => "outcrop cleaning",
             Self::Space => "outcrop space",
+            Self::Notices => "outcrop notices",
         }
     }
 

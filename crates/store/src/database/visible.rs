@@ -52,7 +52,7 @@ const LEADS: [(&str, &str); 2] = [
 ];
 
 /// Tables that name services in other ways.
-const OTHERS: [(&str, &str); 6] = [
+const OTHERS: [(&str, &str); 7] = [
     ("service", "id = ANY({services})"),
     (
         "weight",
@@ -69,6 +69,10 @@ const OTHERS: [(&str, &str); 6] = [
     (
         "sender_key",
         "services && ARRAY(SELECT display_name FROM public.service WHERE id = ANY({services}))",
+    ),
+    (
+        "notice",
+        "EXISTS (SELECT FROM public.notice_event e WHERE e.id = ANY(t.event_ids) AND e.service_id = ANY({services}))",
     ),
     // What a platform tells of names its objects by their services as a rule.
     (
@@ -171,7 +175,7 @@ mod tests {
     use crate::traces;
 
     /// Tables whose rows belong to no service: what stands in them is read by all.
-    const NOBODYS: [&str; 25] = [
+    const NOBODYS: [&str; 29] = [
         "_sqlx_migrations",
         "audit_entry",
         "cleaning",
@@ -185,6 +189,10 @@ mod tests {
         "known_address",
         "log_template",
         "member",
+        "notice_plan",
+        "notice_rule",
+        "notice_way",
+        "notice_wishes",
         "origin_due",
         "receipt",
         "refused_request",

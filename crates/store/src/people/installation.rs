@@ -23,6 +23,17 @@ pub async fn become_demo(database: &Database, member: &str) -> Result<bool, Stor
     Ok(done.rows_affected() > 0)
 }
 
+/// The key that signs the links of notices, the same on all instances.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+#[boxed]
+pub async fn link_key(database: &Database) -> Result<Vec<u8>, StoreError> {
+    Ok(sqlx::query_scalar("SELECT link_key FROM installation")
+        .fetch_one(&database.pool)
+        .await?)
+}
+
 #[cfg(test)]
 mod tests {
     use outcrop_core::Digest;
@@ -55,6 +66,14 @@ mod tests {
         )
         .await;
         assert!(is_demo(&database).await);
+    }
+
+    #[tokio::test]
+    async fn each_installation_signs_links_with_a_key_of_its_own() {
+        let (one, other) = (database().await, database().await);
+        let key = link_key(&one).await.unwrap();
+        assert_eq!((key.len(), &key), (32, &link_key(&one).await.unwrap()));
+        assert_ne!(key, link_key(&other).await.unwrap());
     }
 
     #[tokio::test]

@@ -112,6 +112,11 @@ impl Cleaned {
             for table in ["request", "request_sample", "log_record"] {
                 add(table, named.clone());
             }
+            let named = format!("{} = ANY($2)", USER.replace("o.attributes", "(c -> 'attributes')"));
+            add(
+                "notice_event",
+                format!("$1 = $1 AND EXISTS (SELECT FROM jsonb_array_elements(facts -> 'cases') c WHERE {named})"),
+            );
             return steps;
         }
         let of_occurrences = match self {
@@ -124,6 +129,15 @@ impl Cleaned {
                           UNION SELECT trace_id FROM request WHERE environment_id = $1)";
             add("kept_chunk", traces.to_owned());
         }
+        let column = match self {
+            Self::Service(_) => "service_id",
+            Self::Environment(_) => "environment_id",
+            _ => "error_id",
+        };
+        add(
+            "notice",
+            format!("event_ids && ARRAY(SELECT id FROM notice_event WHERE {column} = $1)"),
+        );
         // What points at something goes before it.
         if !matches!(self, Self::Error(_)) {
             let column = if matches!(self, Self::Service(_)) {

@@ -178,6 +178,15 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("log_template", Contents),
     ("marker", Time("at", YEAR_AND_MORE)),
     ("member", Stays("people, added and removed by hand")),
+    ("notice", Time("made_at", YEAR_AND_MORE)),
+    ("notice_event", Time("at", Occurrences)),
+    (
+        "notice_plan",
+        Stays("what waits to be sent, and what was sent lately: one row"),
+    ),
+    ("notice_rule", Stays("made by hand, 2,000 at most")),
+    ("notice_way", Stays("made by hand, 100 at most")),
+    ("notice_wishes", Stays("how members want to be told: one row a member")),
     ("occurrence", Days(Occurrences)),
     ("occurrence_origin", Time("at", Occurrences)),
     (

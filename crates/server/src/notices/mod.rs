@@ -1,0 +1,109 @@
+//! Notices: what happened is noted, planned by people's rules, and sent; each step is a job of its own.
+
+mod letter;
+pub(crate) mod links;
+mod mail;
+mod noting;
+mod planning;
+pub(crate) mod rules;
+mod sending;
+pub(crate) mod trial;
+pub(crate) mod ways;
+pub(crate) mod wishes;
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use chrono::{DateTime, Utc};
+use outcrop_api::ShownNotice;
+use outcrop_store::notices::outbox;
+use outcrop_store::notices::plan::Kept;
+use outcrop_store::{Database, StoreError};
+use tokio::sync::{Mutex, Semaphore};
+
+pub(crate) use mail::check as check_mail;
+
+use crate::settings::Settings;
+
+/// How often it is looked what happened, and what is to be sent: a notice leaves within 10 s of its flag.
+pub(crate) const EVERY: Duration = Duration::from_secs(2);
+/// How often it is looked what deploys come to.
+pub(crate) const DEPLOYS_EVERY: Duration = Duration::from_secs(15);
+
+/// What an instance keeps of notices from one round to the next.
+#[derive(Clone)]
+pub(crate) struct Desk {
+    kept: Arc<Mutex<Kept>>,
+    permits: Arc<Semaphore>,
+}
+
+impl Default for Desk {
+    fn default() -> Self {
+        Self {
+            kept: Arc::default(),
+            permits: Arc::new(Semaphore::new(sending::ON_THEIR_WAY)),
+        }
+    }
+}
+
+impl Desk {
+    /// Notes what happened to errors, and plans what is sent of it. Returns how many notices went into the outbox.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer; the next round goes on.
+    pub(crate) async fn plan(
+        &self,
+        database: &Database,
+        settings: &Settings,
+        now: DateTime<Utc>,
+    ) -> Result<usize, StoreError> {
+        noting::errors(database, now).await?;
+        planning::round(database, settings, &mut *self.kept.lock().await, now).await
+    }
+
+    /// Sends what is in the outbox. Returns how many notices were taken.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer; the next round goes on.
+    pub(crate) async fn send(
+        &self,
+        database: &Database,
+        settings: &Arc<Settings>,
+        now: DateTime<Utc>,
+    ) -> Result<usize, StoreError> {
+        sending::round(database, settings, &self.permits, now).await
+    }
+}
+
+/// The notices that a member's page is to show, each to one page only.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub(crate) async fn shown(
+    database: &Database,
+    settings: &Settings,
+    email: &str,
+    now: DateTime<Utc>,
+) -> Result<Vec<ShownNotice>, StoreError> {
+    let mut shown = vec![];
+    for notice in outbox::shown(database, email, now).await? {
+        let letter = sending::Told::read(database, &notice)
+            .await?
+            .letter(&notice, settings, None);
+        shown.push(ShownNotice {
+            id: notice.id,
+            page: letter.page(),
+            text: letter.on_a_page(),
+            subject: letter.subject,
+        });
+    }
+    Ok(shown)
+}
+
+/// Notes what deploys came to.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the next round goes on.
+pub(crate) async fn look_at_deploys(database: &Database, now: DateTime<Utc>) -> Result<u64, StoreError> {
+    noting::of_deploys(database, now).await
+}

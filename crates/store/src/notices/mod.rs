@@ -1,0 +1,12 @@
+//! Notices: rules, ways, what happened, and the outbox of what is sent to whom.
+
+pub mod events;
+pub mod outbox;
+pub mod plan;
+pub mod rules;
+pub mod sources;
+pub mod ways;
+pub mod wishes;
+
+#[cfg(test)]
+mod testing;
