@@ -147,8 +147,8 @@ pub struct NoticeTrial {
 pub struct TriedNotice {
     /// When.
     pub at: DateTime<Utc>,
-    /// By which way.
-    pub way: String,
+    /// By which ways.
+    pub ways: Vec<String>,
     /// To whom; empty of a chat, a webhook or a ticket.
     pub to: String,
     /// What it would have been about.

@@ -22,6 +22,7 @@ use crate::commands::key::KeyCommand;
 use crate::commands::login::Login;
 use crate::commands::logs::Logs;
 use crate::commands::markers::MarkerCommand;
+use crate::commands::notice::NoticeCommand;
 use crate::commands::occurrence::Occurrence;
 use crate::commands::occurrences::Occurrences;
 use crate::commands::owners::OwnerCommand;
@@ -65,7 +66,7 @@ impl Arguments {
 }
 
 /// The commands by what they are for, as the help lists them.
-const TOPICS: [(&str, &[&str]); 6] = [
+const TOPICS: [(&str, &[&str]); 7] = [
     (
         "Read",
         &[
@@ -96,6 +97,7 @@ const TOPICS: [(&str, &[&str]); 6] = [
             "take", "settle", "quiet", "reopen", "undo", "note", "history", "ticket", "grouping",
         ],
     ),
+    ("Be told", &["notice"]),
     ("Send", &["send", "collect", "refused"]),
     (
         "Set up",
@@ -163,6 +165,13 @@ pub enum Command {
     Owner {
         #[command(subcommand)]
         command: OwnerCommand,
+        #[command(flatten)]
+        client: Client,
+    },
+    /// Be told: notice rules, ways, what was sent, how you want to be told.
+    Notice {
+        #[command(subcommand)]
+        command: NoticeCommand,
         #[command(flatten)]
         client: Client,
     },
@@ -311,6 +320,7 @@ impl Command {
             Self::Member { command, client } => commands::people::member(command, client).await,
             Self::Team { command, client } => commands::people::team(command, client).await,
             Self::Owner { command, client } => commands::owners::run(command, client).await,
+            Self::Notice { command, client } => commands::notice::run(command, client).await,
             Self::Ticket { command, client } => commands::tickets::run(command, client).await,
             Self::CleanUp(clean_up) => commands::cleaning::run(clean_up).await,
             Self::Key { command, client } => commands::key::run(command, client).await,

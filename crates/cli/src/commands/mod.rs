@@ -16,6 +16,7 @@ pub mod key;
 pub mod login;
 pub mod logs;
 pub mod markers;
+pub mod notice;
 pub mod occurrence;
 pub mod occurrences;
 pub mod owners;

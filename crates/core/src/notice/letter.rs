@@ -79,17 +79,18 @@ pub fn subject(events: &[Event], more: u32, reason: Reason) -> String {
         },
         [first, rest @ ..] => {
             let is_same = |same: &dyn Fn(&Event) -> bool| rest.iter().all(same);
-            let errors = if first.error.is_some() && is_same(&|event| event.error.is_some()) {
-                "errors are"
+            let noun = noun(first.kind);
+            let things = if is_same(&|event| self::noun(event.kind) == noun) {
+                format!("{noun} are")
             } else {
-                "changes:"
+                "changes:".to_owned()
             };
             let what = if is_same(&|event| event.kind == first.kind) {
                 state(first.kind).to_owned()
             } else {
                 kinds(events)
             };
-            format!("{count} {errors} {what} in {}", places(events))
+            format!("{count} {things} {what} in {}", places(events))
         }
     };
     let said = match reason {
@@ -97,6 +98,17 @@ pub fn subject(events: &[Event], more: u32, reason: Reason) -> String {
         Reason::Rule => said,
     };
     one_line(&said, SUBJECT)
+}
+
+/// What many events of a kind are of.
+const fn noun(kind: EventKind) -> &'static str {
+    match kind {
+        EventKind::DeployFlagged | EventKind::DeployClear | EventKind::DeployTooEarly => "deploys",
+        EventKind::EndpointFailing | EventKind::EndpointSlow => "endpoints",
+        EventKind::Over | EventKind::LogLine => "counts",
+        EventKind::Silent | EventKind::Reporting => "senders",
+        _ => "errors",
+    }
 }
 
 /// What the events are, each once: `new or surging`.
@@ -209,6 +221,22 @@ mod tests {
     #[case(EventKind::Silent, "Silent in fares 2.4.0, production: KeyError: no tariff")]
     fn what_became_of_it_comes_first(#[case] kind: EventKind, #[case] said: &str) {
         assert_eq!(subject(&[event(kind, "fares", "2.4.0")], 0, Reason::Rule), said);
+    }
+
+    #[test]
+    fn many_deploys_are_deploys_and_what_is_of_several_kinds_are_changes() {
+        let flagged = [("fares", "2.4.0"), ("sailings", "3.4.0")]
+            .map(|(service, version)| event(EventKind::DeployFlagged, service, version));
+        assert_eq!(
+            subject(&flagged, 0, Reason::Rule),
+            "2 deploys are flagged in fares, sailings"
+        );
+        let [flagged, _] = flagged;
+        let both = [flagged, event(EventKind::New, "fares", "2.4.0")];
+        assert_eq!(
+            subject(&both, 0, Reason::Rule),
+            "2 changes: flagged or new in fares 2.4.0, production"
+        );
     }
 
     #[test]

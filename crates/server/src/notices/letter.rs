@@ -23,6 +23,8 @@ pub(super) struct Item {
     pub headline: String,
     /// What it happened to.
     pub title: String,
+    /// The message of its newest occurrence, where that says more.
+    pub message: String,
     /// Why, in words and numbers.
     pub evidence: String,
     /// The error.
@@ -129,12 +131,9 @@ impl Letter {
             let _ = writeln!(text, "{paragraph}\n");
         }
         for item in &self.items {
-            let _ = writeln!(text, "{}\n{}", item.headline, item.title);
-            if !item.evidence.is_empty() {
-                let _ = writeln!(text, "{}", item.evidence);
-            }
-            if let Some(echoes) = item.echoes() {
-                let _ = writeln!(text, "{echoes}");
+            let _ = writeln!(text, "{}", item.headline);
+            for line in item.lines() {
+                let _ = writeln!(text, "{line}");
             }
             if let Some(link) = &item.link {
                 let _ = writeln!(text, "{link}");
@@ -170,17 +169,9 @@ impl Letter {
             let _ = write!(html, "<p>{lines}</p>");
         }
         for item in &self.items {
-            let _ = write!(
-                html,
-                "<p><b>{}</b><br>{}",
-                escaped(&item.headline),
-                escaped(&item.title)
-            );
-            if !item.evidence.is_empty() {
-                let _ = write!(html, "<br>{}", escaped(&item.evidence));
-            }
-            if let Some(echoes) = item.echoes() {
-                let _ = write!(html, "<br>{echoes}");
+            let _ = write!(html, "<p><b>{}</b>", escaped(&item.headline));
+            for line in item.lines() {
+                let _ = write!(html, "<br>{}", escaped(&line));
             }
             let name = item.error.map_or_else(|| "Open".to_owned(), |error| error.to_string());
             let mut links: Vec<String> = item.link.iter().map(|link| anchor(link, &name)).collect();
@@ -213,8 +204,7 @@ impl Letter {
         let mut lines = vec![self.subject.clone()];
         lines.extend(self.paragraphs.iter().cloned());
         if let [only] = self.items.as_slice() {
-            lines.push(only.evidence.clone());
-            lines.extend(only.echoes());
+            lines.extend(only.lines().into_iter().filter(|line| *line != only.title));
             lines.extend(only.link.clone());
         } else {
             for item in self.items.iter().take(LINES) {
@@ -261,6 +251,15 @@ impl Letter {
 }
 
 impl Item {
+    /// What is said below the headline.
+    fn lines(&self) -> Vec<String> {
+        let mut lines = vec![self.title.clone(), self.message.clone(), self.evidence.clone()];
+        lines.extend(self.echoes());
+        // Of a deploy the headline names all there is to name.
+        lines.retain(|line| !line.is_empty() && !self.headline.contains(line.as_str()));
+        lines
+    }
+
     fn echoes(&self) -> Option<String> {
         match self.echoes {
             0 => None,
@@ -305,6 +304,7 @@ fn item(event: &Event, parts: &Parts<'_>) -> Item {
     Item {
         headline: one_line(&headline(event), EVIDENCE),
         title: title(event),
+        message: message(event),
         evidence: one_line(&event.evidence, EVIDENCE),
         error: event.error,
         facts: json!({
@@ -331,6 +331,20 @@ fn item(event: &Event, parts: &Parts<'_>) -> Item {
             .and_then(|error| parts.echoes.get(&error))
             .copied()
             .unwrap_or_default(),
+    }
+}
+
+/// The message of the newest occurrence, where the title does not hold it whole.
+fn message(event: &Event) -> String {
+    let message = event
+        .cases
+        .first()
+        .map(|case| one_line(&case.message, EVIDENCE))
+        .unwrap_or_default();
+    if event.title.contains(&message) {
+        String::new()
+    } else {
+        message
     }
 }
 
@@ -502,6 +516,8 @@ mod tests {
         #[test]
         fn what_a_sender_sent_is_no_html(title in ".*") {
             let letter = letter(&stored("rule"), &[event(&title, Some(1))], None);
+            // A line that is empty, or that the headline holds, is left out.
+            prop_assume!(!letter.items[0].title.is_empty() && !letter.items[0].headline.contains(&letter.items[0].title));
             let plain = letter_with_plain_title(&letter);
             let tags = |html: &str| html.matches('<').count();
             prop_assert_eq!(tags(&letter.as_html()), tags(&plain.as_html()));

@@ -15,6 +15,8 @@ use crate::answers::owners::{self, Directory};
 
 /// How long after it happened something is told: what a replay says of days past is noted, and told to nobody.
 const FRESH: TimeDelta = TimeDelta::hours(1);
+/// How long a flag waits for it to be known where its traces began.
+const WAITED: TimeDelta = TimeDelta::minutes(2);
 /// How much of the past is noted: rules are tried on a week.
 const PAST: TimeDelta = TimeDelta::days(8);
 /// Deploys looked at in one round.
@@ -29,7 +31,11 @@ const CLEAR_BY: TimeDelta = TimeDelta::hours(3);
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next round goes on.
 pub(super) async fn errors(database: &Database, now: DateTime<Utc>) -> Result<u64, StoreError> {
-    let (risen, ended) = (sources::risen(database).await?, sources::ended(database).await?);
+    let (mut risen, ended) = (sources::risen(database).await?, sources::ended(database).await?);
+    // What follows from another error is not told beside it: that must be known, or take too long to find out.
+    if !risen.is_empty() && sources::are_origins_behind(database).await? {
+        risen.retain(|flag| (WAITED..FRESH).contains(&(now - said(flag))));
+    }
     let done = sources::handled(database, now - PAST).await?;
     let mut noted = 0;
     if !done.is_empty() {

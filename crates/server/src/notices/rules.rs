@@ -369,7 +369,7 @@ mod tests {
     #[case::a_name_of_two_lines(json!({"name": "a\nb"}), "name: ")]
     #[case::nothing_happens(json!({"when": []}), "when: say what happens")]
     #[case::an_unknown_kind(json!({"when": ["new", "knew"]}), "when: `knew` is nothing that happens; known are new, surging")]
-    #[case::no_predicate(json!({"where": "service = "}), "where: service = ")]
+    #[case::no_predicate(json!({"where": "service = "}), "where: service =\n")]
     #[case::what_no_event_has(json!({"where": "settled"}), "a notice rule cannot look at `settled`")]
     #[case::a_slice(json!({"where": "slice = edge"}), "write the slice's predicate itself")]
     #[case::nobody(json!({"tell": []}), "tell: mail and browser need somebody")]

@@ -34,13 +34,9 @@ pub(crate) async fn run(
     let rules = [rule];
     let notices = over(&happened, &rules, &directory, now);
     let by_id: HashMap<i64, &Event> = happened.iter().map(|event| (event.id, event)).collect();
-    let count = notices.len();
-    let items = notices
-        .iter()
-        .rev()
-        .take(LISTED)
-        .map(|notice| tried(notice, &by_id))
-        .collect();
+    let tried = once_a_person(notices.iter().map(|notice| tried(notice, &by_id)));
+    let count = tried.len();
+    let items = tried.into_iter().rev().take(LISTED).collect();
     let since = from.format("%Y-%m-%d");
     let answer = match count {
         0 => format!("Would have sent nothing since {since}."),
@@ -76,12 +72,31 @@ fn tried(notice: &Notice, events: &HashMap<i64, &Event>) -> TriedNotice {
         .collect();
     TriedNotice {
         at: to_utc(notice.at),
-        way: notice.stream.way.clone(),
+        ways: vec![notice.stream.way.clone()],
         to: notice.stream.to.clone(),
         subject: subject(&of, notice.more, notice.reason),
         references: references(&of),
         is_passed_on: notice.reason == Reason::PassedOn,
     }
+}
+
+/// What goes to the same person at the same time by several ways is one notice by these ways.
+fn once_a_person(notices: impl Iterator<Item = TriedNotice>) -> Vec<TriedNotice> {
+    let mut once: Vec<TriedNotice> = vec![];
+    for notice in notices {
+        let same = once
+            .iter_mut()
+            .rev()
+            .take_while(|known| known.at == notice.at)
+            .find(|known| {
+                (&known.to, &known.subject, known.is_passed_on) == (&notice.to, &notice.subject, notice.is_passed_on)
+            });
+        match same {
+            Some(known) => known.ways.extend(notice.ways),
+            None => once.push(notice),
+        }
+    }
+    once
 }
 
 /// References of the errors of events, each once.

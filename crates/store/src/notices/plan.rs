@@ -181,7 +181,7 @@ mod tests {
         let listed = outbox::list(&database, &outbox::Asked::default()).await.unwrap();
         assert_eq!(
             (listed[0].subject.as_str(), listed[0].event_ids.len()),
-            ("2 changes: flagged in fares 2.4.0, production", 2)
+            ("2 deploys are flagged in fares 2.4.0, production", 2)
         );
         // The next one waits for a minute to pass, over a restart and on another instance.
         let soon = at + TimeDelta::seconds(5);

@@ -73,6 +73,19 @@ async fn unnoted(database: &Database, condition: &str) -> Result<Vec<Unnoted>, S
         .await?)
 }
 
+/// Whether it is not known yet of lately failed traces where they began.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+#[boxed]
+pub async fn are_origins_behind(database: &Database) -> Result<bool, StoreError> {
+    Ok(
+        sqlx::query_scalar("SELECT EXISTS (SELECT FROM origin_due WHERE due_at < now() - interval '5 seconds')")
+            .fetch_one(&database.pool)
+            .await?,
+    )
+}
+
 /// Notes events of flags, and that they were noted: all or nothing. Where several instances do, one succeeds.
 ///
 /// # Errors
