@@ -83,6 +83,12 @@ const join = createRoute({
   component: lazyRouteComponent(() => import("../features/join/page"), "JoinPage"),
 });
 
+const noticeLink = createRoute({
+  getParentRoute: () => root,
+  path: "/notice-link",
+  component: lazyRouteComponent(() => import("../features/notice-link/page"), "NoticeLinkPage"),
+});
+
 /** What pages are made of; the development build alone has it. */
 const kit = createRoute({
   getParentRoute: () => root,
@@ -124,6 +130,11 @@ const error = createRoute({
   getParentRoute: () => inside,
   path: "/errors/$ref",
   component: lazyRouteComponent(() => import("../features/error/page"), "ErrorPage"),
+});
+const notices = createRoute({
+  getParentRoute: () => inside,
+  path: "/notices",
+  component: lazyRouteComponent(() => import("../features/notices/page"), "NoticesPage"),
 });
 const connect = createRoute({
   getParentRoute: () => inside,
@@ -197,12 +208,14 @@ export const router = createRouter({
   routeTree: root.addChildren([
     signIn,
     join,
+    noticeLink,
     kit,
     inside.addChildren([
       home,
       now,
       errors,
       error,
+      notices,
       connect,
       grouping,
       services,

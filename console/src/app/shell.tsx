@@ -12,6 +12,7 @@ import { Key } from "../ui/states";
 import { FindBox } from "./find";
 import { LiveProvider, useLive } from "../api/live";
 import { Button, Select } from "../ui/kit";
+import { useBrowserNotices } from "../features/notices/browser";
 
 // eslint-disable-next-line @typescript-eslint/no-deprecated -- what is to take its place is not exported yet
 const PortalGroup = Portal.Group;
@@ -53,6 +54,7 @@ export function Shell() {
   const times = usePreferred();
   const main = useRef<HTMLElement>(null);
   const said = useArrivals(main);
+  useBrowserNotices();
   return (
     <LiveProvider>
       <a href="#main" className="focus:bg-sheet sr-only focus:not-sr-only focus:absolute focus:z-30 focus:p-2">
@@ -149,7 +151,7 @@ function Bar() {
             <Page to="/errors" name="Errors" search={carried} />
             <Page to="/deploys" name="Deploys" search={carried} />
             <Page to="/traffic" name="Traffic" search={carried} />
-            <Page to="/connect" name="Connect" search={carried} />
+            <Page to="/notices" name="Notices" search={carried} />
           </nav>
           <FindBox />
           <div className="ml-auto flex items-center gap-2 max-md:gap-1">
@@ -218,7 +220,7 @@ function Page({
   name,
   search,
 }: {
-  to: "/now" | "/errors" | "/deploys" | "/traffic" | "/connect";
+  to: "/now" | "/errors" | "/deploys" | "/traffic" | "/notices";
   name: string;
   search: Record<string, string | undefined>;
 }) {
@@ -313,6 +315,11 @@ function Person() {
         <MenuItem>
           <Link to="/owners" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
             Owners
+          </Link>
+        </MenuItem>
+        <MenuItem>
+          <Link to="/connect" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
+            Connect a service
           </Link>
         </MenuItem>
         <MenuItem>

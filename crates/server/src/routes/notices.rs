@@ -184,7 +184,13 @@ pub(super) async fn try_notice_rule(
     if !(1..=DAYS).contains(&days) {
         return Err(bad(format!("days is 1 to {DAYS}")));
     }
-    let read = rules::read(0, &checked(&state, rule).await?)?;
+    // A rule is tried before it has a name.
+    let name = if rule.name.trim().is_empty() {
+        "New rule".to_owned()
+    } else {
+        rule.name.clone()
+    };
+    let read = rules::read(0, &checked(&state, NoticeRule { name, ..rule }).await?)?;
     let (database, settings) = (state.database.clone(), state.settings.clone());
     Ok(web::Json(
         state
