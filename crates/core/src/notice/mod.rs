@@ -10,6 +10,8 @@ mod hours;
 mod letter;
 mod plan;
 mod rule;
+mod silence;
+mod threshold;
 
 pub use directory::{Directory, Member, Pace, Wishes};
 pub use event::{Event, EventCase, EventKind};
@@ -17,3 +19,5 @@ pub use hours::{Hours, Spell, Zone};
 pub use letter::{headline, one_line, subject, title};
 pub use plan::{LISTED, Notice, Plan, Reason, Stream};
 pub use rule::{Measure, Measured, PassOn, Quiet, Rule, Target};
+pub use silence::{LEAST_MINUTES, Silence, UNLIKELY, silence_since};
+pub use threshold::{Counted, Passed, passed, passes};

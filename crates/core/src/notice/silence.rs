@@ -1,0 +1,249 @@
+//! Silence: whether something that usually reports should have, by its own course.
+
+use crate::Timestamp;
+
+/// How unlikely it must be that a sender that is well says nothing for so long. Each sender is looked
+/// at every minute; looks at one silence are no independent chances, so one in a million.
+pub const UNLIKELY: f64 = 1e-6;
+/// The shortest silence that is told, in minutes: exporters and networks hold telemetry up for some.
+pub const LEAST_MINUTES: i64 = 5;
+/// Days of the past that must be known before silence means anything.
+const LEAST_DAYS: usize = 3;
+const HOUR_MS: i64 = 3_600_000;
+const DAY_HOURS: i64 = 24;
+
+/// What speaks for a silence.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Silence {
+    /// Reports that the past lets expect in that time.
+    pub expected: f64,
+    /// The chance that none comes where nothing is wrong, by the past.
+    pub chance: f64,
+}
+
+/// Whether it is unlikely that nothing came from a time on until now, by how many came in each hour of
+/// the past (hours since 1970; those without any may be left out).
+///
+/// The rate of an hour of the day is the mean of that hour over the past days, or over the same days of
+/// the week where those are known and say less. Counts scatter more than by chance: the rate of the whole
+/// silence is taken as gamma distributed with the dispersion of the past, so that none comes with the
+/// chance of the negative binomial, `(1 + expected / r)^-r`.
+///
+/// # Example
+/// ```
+/// use outcrop_core::Timestamp;
+/// use outcrop_core::notice::silence_since;
+/// let hour = |n: i64| Timestamp::from_millis(n * 3_600_000);
+/// let steady: Vec<(i64, u64)> = (0..240).map(|hour| (hour, 600)).collect();
+/// assert!(silence_since(&steady, hour(240), Timestamp::from_millis(240 * 3_600_000 + 600_000)).is_some());
+/// let seldom: Vec<(i64, u64)> = (0..240).map(|hour| (hour, 2)).collect();
+/// assert!(silence_since(&seldom, hour(240), Timestamp::from_millis(240 * 3_600_000 + 600_000)).is_none());
+/// ```
+#[must_use]
+pub fn silence_since(past: &[(i64, u64)], since: Timestamp, now: Timestamp) -> Option<Silence> {
+    let (from, to) = (since.millis(), now.millis());
+    let first = past.iter().map(|(hour, _)| *hour).min()?;
+    let last = from.div_euclid(HOUR_MS) - 1;
+    let days = usize::try_from((last - first + 1) / DAY_HOURS).unwrap_or_default();
+    if to - from < LEAST_MINUTES * 60_000 || days < LEAST_DAYS {
+        return None;
+    }
+    let counts: std::collections::BTreeMap<i64, u64> = past.iter().copied().filter(|(hour, _)| *hour <= last).collect();
+    let of_hour = Past {
+        counts: &counts,
+        first,
+        last,
+    };
+    let mut expected = 0.0;
+    let mut hour = from.div_euclid(HOUR_MS);
+    while hour * HOUR_MS < to {
+        #[expect(clippy::cast_precision_loss, reason = "milliseconds of an hour")]
+        let share = ((to.min((hour + 1) * HOUR_MS) - from.max(hour * HOUR_MS)) as f64) / HOUR_MS as f64;
+        expected += share * of_hour.rate(hour);
+        hour += 1;
+    }
+    let dispersion = of_hour.dispersion();
+    let chance = (1.0 + expected / dispersion).powf(-dispersion);
+    (chance < UNLIKELY).then_some(Silence { expected, chance })
+}
+
+/// Counts of past hours: those between the first and the last that are not there are none.
+struct Past<'p> {
+    counts: &'p std::collections::BTreeMap<i64, u64>,
+    first: i64,
+    last: i64,
+}
+
+impl Past<'_> {
+    /// Counts of the same hour of the past, each so many hours apart.
+    #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
+    fn same(&self, hour: i64, apart: i64) -> Vec<f64> {
+        let back = (1..)
+            .map(|times| hour - times * apart)
+            .take_while(|each| *each >= self.first);
+        back.filter(|each| *each <= self.last)
+            .map(|each| self.counts.get(&each).copied().unwrap_or_default() as f64)
+            .collect()
+    }
+
+    fn rate(&self, hour: i64) -> f64 {
+        let by_day = mean(&self.same(hour, DAY_HOURS)).unwrap_or_default();
+        let of_week = self.same(hour, 7 * DAY_HOURS);
+        // One same day of the past says little; a day off within it says nothing of this one.
+        let by_week = (of_week.len() > 1).then(|| mean(&of_week)).flatten();
+        by_week.map_or(by_day, |by_week| by_week.min(by_day))
+    }
+
+    /// The size of the negative binomial: how much counts of the same hour scatter beyond chance over days,
+    /// by moments; large where they do not.
+    fn dispersion(&self) -> f64 {
+        const MOST: f64 = 1e6;
+        /// Beside what was seen, as much again as a tenth of the mean squared: a few days show little of it.
+        const PRIOR: f64 = 0.1;
+        let (mut squares, mut beyond) = (0.0, 0.0);
+        for hour in self.last - DAY_HOURS + 1..=self.last {
+            let mut counts = self.same(hour + DAY_HOURS, DAY_HOURS);
+            counts.truncate(14);
+            let Some(middle) = mean(&counts) else { continue };
+            #[expect(clippy::cast_precision_loss, reason = "days of two weeks")]
+            let variance =
+                counts.iter().map(|count| (count - middle).powi(2)).sum::<f64>() / (counts.len() as f64 - 1.0).max(1.0);
+            squares += middle * middle;
+            beyond += (variance - middle).max(0.0) + PRIOR * middle * middle;
+        }
+        if beyond <= 0.0 {
+            MOST
+        } else {
+            (squares / beyond).min(MOST)
+        }
+    }
+}
+
+fn mean(counts: &[f64]) -> Option<f64> {
+    #[expect(clippy::cast_precision_loss, reason = "days of the past")]
+    let number = counts.len() as f64;
+    (!counts.is_empty()).then(|| counts.iter().sum::<f64>() / number)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    use super::*;
+
+    /// So many minutes after the first hour of the tenth day.
+    fn at(minutes: i64) -> Timestamp {
+        Timestamp::from_millis(10 * DAY_HOURS * HOUR_MS + minutes * 60_000)
+    }
+
+    fn past(count: impl Fn(i64) -> u64) -> Vec<(i64, u64)> {
+        (0..10 * DAY_HOURS).map(|hour| (hour, count(hour))).collect()
+    }
+
+    #[rstest]
+    #[case::busy(2_000, 6, true)]
+    #[case::too_short(2_000, 4, false)]
+    #[case::seldom(6, 60, false)]
+    #[case::seldom_and_long(6, 23 * 60, true)]
+    fn silence_is_told_where_much_should_have_come(#[case] an_hour: u64, #[case] minutes: i64, #[case] expected: bool) {
+        assert_eq!(
+            silence_since(&past(|_| an_hour), at(0), at(minutes)).is_some(),
+            expected
+        );
+    }
+
+    #[test]
+    fn a_night_without_traffic_is_no_silence() {
+        // From 22:00 to 06:00 nothing comes; the tenth day begins at midnight.
+        let by_day = past(|hour| if (6..22).contains(&(hour % 24)) { 600 } else { 0 });
+        assert_eq!(silence_since(&by_day, at(-120), at(6 * 60)), None);
+        assert!(
+            silence_since(&by_day, at(-120), at(6 * 60 + 45)).is_some(),
+            "and then it should have begun"
+        );
+    }
+
+    #[test]
+    fn what_scatters_widely_must_be_silent_for_longer() {
+        let wild = past(|hour| if hour % 48 < 24 { 900 } else { 300 });
+        let calm = past(|_| 600);
+        let first = |past: &[(i64, u64)]| {
+            (5..3_000)
+                .find(|minutes| silence_since(past, at(0), at(*minutes)).is_some())
+                .unwrap()
+        };
+        assert!(first(&wild) > 4 * first(&calm), "{} {}", first(&wild), first(&calm));
+    }
+
+    #[test]
+    fn a_weekend_that_is_always_still_is_no_silence() {
+        // Two days of each week without anything, over five weeks; now is the first of these days again.
+        let weeks: Vec<(i64, u64)> = (0..35 * DAY_HOURS)
+            .map(|hour| (hour, if (hour / 24) % 7 < 5 { 600 } else { 0 }))
+            .collect();
+        let saturday = |minutes: i64| Timestamp::from_millis((33 * DAY_HOURS) * HOUR_MS + minutes * 60_000);
+        let known: Vec<(i64, u64)> = weeks.into_iter().filter(|(hour, _)| *hour < 33 * DAY_HOURS).collect();
+        assert_eq!(silence_since(&known, saturday(0), saturday(600)), None);
+    }
+
+    #[test]
+    fn of_a_short_past_nothing_is_said() {
+        let short: Vec<(i64, u64)> = (8 * DAY_HOURS..10 * DAY_HOURS).map(|hour| (hour, 5_000)).collect();
+        assert_eq!(silence_since(&short, at(0), at(300)), None);
+        assert_eq!(silence_since(&[], at(0), at(300)), None);
+    }
+
+    /// The stated error rate, by simulation: senders whose counts are negative binomial as the model has it,
+    /// looked at each minute over a day, are told silent seldom.
+    #[test]
+    fn senders_that_are_well_are_seldom_told_silent() {
+        let mut seed = 0x9e37_79b9_u64;
+        let mut next = || {
+            seed ^= seed << 13;
+            seed ^= seed >> 7;
+            seed ^= seed << 17;
+            #[expect(clippy::cast_precision_loss, reason = "a share of 2^53")]
+            let share = (seed >> 11) as f64 / (1_u64 << 53) as f64;
+            share.max(1e-12)
+        };
+        let mut told = 0;
+        for sender in 0..400 {
+            let rate = [2.0, 20.0, 120.0, 900.0][sender % 4];
+            // A day's level scatters by a factor; within it requests come by chance.
+            let level = |share: f64| 0.5 + share;
+            let past: Vec<(i64, u64)> = (0..10 * DAY_HOURS)
+                .map(|hour| {
+                    let mean: f64 = rate * level(next());
+                    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a count")]
+                    let count = (mean + mean.sqrt() * (2.0 * next() - 1.0) * 1.7).max(0.0).round() as u64;
+                    (hour, count)
+                })
+                .collect();
+            // A day of requests, each a while after the one before.
+            let (mut minute, mut last) = (0.0, 0.0);
+            let a_minute = rate * level(next()) / 60.0;
+            let mut was_told = false;
+            while minute < 1_440.0 {
+                minute += -next().ln() / a_minute;
+                #[expect(clippy::cast_possible_truncation, reason = "minutes of a day")]
+                let (from, to) = (at(last as i64), at(minute.min(1_440.0) as i64));
+                was_told |= silence_since(&past, from, to).is_some();
+                last = minute;
+            }
+            told += u32::from(was_told);
+        }
+        assert!(told <= 1, "{told} of 400 senders that were well in a day");
+    }
+
+    proptest! {
+        #[test]
+        fn the_longer_the_silence_the_less_likely(counts in proptest::collection::vec(0u64..500, 24 * 6), minutes in 5i64..600, more in 1i64..600) {
+            let past: Vec<(i64, u64)> = (4 * DAY_HOURS..).zip(counts).collect();
+            let chance = |minutes| silence_since(&past, at(0), at(minutes)).map(|silence| silence.chance);
+            if let Some(short) = chance(minutes) {
+                prop_assert!(chance(minutes + more).is_some_and(|long| long <= short));
+            }
+        }
+    }
+}
