@@ -70,9 +70,9 @@ pub use handling::{
 pub use log::{HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates};
 pub use marker::{MarkerCheck, MarkerItem, MarkerList, NewMarker};
 pub use notice::{
-    NoticeItem, NoticeLink, NoticeLinkAction, NoticeList, NoticeQuery, NoticeRule, NoticeRuleItem, NoticeRuleList,
-    NoticeTrial, NoticeTrialResult, NoticeWay, NoticeWayItem, NoticeWayList, NoticeWishes, PaceOf, PassedOn,
-    QuietHours, ShownNotice, ShownNotices, Threshold, TimesOfDay, TriedNotice,
+    ExpectedRun, NoticeItem, NoticeLink, NoticeLinkAction, NoticeList, NoticeQuery, NoticeRule, NoticeRuleItem,
+    NoticeRuleList, NoticeTrial, NoticeTrialResult, NoticeWay, NoticeWayItem, NoticeWayList, NoticeWishes, PaceOf,
+    PassedOn, QuietHours, ShownNotice, ShownNotices, Threshold, TimesOfDay, TriedNotice,
 };
 pub use occurrence::{
     AlsoReported, ChoiceQuery, ChosenOccurrence, OccurrenceDetail, OccurrenceItem, OccurrencePage, OccurrenceQuery,

@@ -49,6 +49,29 @@ pub struct Threshold {
     pub minutes: u32,
 }
 
+/// What is to have run by a time of the day.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ExpectedRun {
+    /// The service.
+    #[schema(min_length = 1, max_length = 400)]
+    pub service: String,
+    /// The endpoint or job; any of the service where none is named.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 2_000)]
+    pub endpoint: Option<String>,
+    /// By when, as `02:30`: since the day before.
+    #[schema(max_length = 5)]
+    pub by: String,
+    /// The days: `mon`, `tue` and so on. All where none is named.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub days: Vec<String>,
+    /// The time zone, by its name in the IANA database. UTC where none is named.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 60)]
+    pub zone: Option<String>,
+}
+
 /// A notice rule: whom to tell of what, by which ways.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -70,6 +93,10 @@ pub struct NoticeRule {
     /// The threshold, of a rule about `over` or `log-line`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub threshold: Option<Threshold>,
+    /// What is to have run by a time, of a rule about `silent`; without it such a rule is about whatever falls silent by
+    /// its own course.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expected: Option<ExpectedRun>,
     /// Whom it tells by mail and browser: `owner`, `taker`, `deployer`, a member's address or a team's name.
     #[serde(default)]
     pub tell: Vec<String>,

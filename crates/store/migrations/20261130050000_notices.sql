@@ -36,6 +36,14 @@ CREATE INDEX notice_event_waiting ON notice_event (id) WHERE NOT is_planned;
 CREATE INDEX notice_event_error ON notice_event (error_id, id);
 CREATE INDEX notice_event_service ON notice_event (service_id);
 
+-- What lasts: an endpoint that fails, a threshold that is passed, a sender that is silent. It is over at a time, unless it is so again before.
+CREATE TABLE notice_episode (
+    what text PRIMARY KEY,
+    kind text NOT NULL,
+    event_key text NOT NULL,
+    over_at timestamptz NOT NULL
+);
+
 -- The state of the plan: what waits, what was sent lately. Its version says whether an instance's copy is current.
 CREATE TABLE notice_plan (
     is_one boolean PRIMARY KEY DEFAULT true CHECK (is_one),

@@ -2422,6 +2422,19 @@ export interface components {
             /** @description Its type. */
             type: string;
         };
+        /** @description What is to have run by a time of the day. */
+        ExpectedRun: {
+            /** @description By when, as `02:30`: since the day before. */
+            by: string;
+            /** @description The days: `mon`, `tue` and so on. All where none is named. */
+            days?: string[];
+            /** @description The endpoint or job; any of the service where none is named. */
+            endpoint?: string | null;
+            /** @description The service. */
+            service: string;
+            /** @description The time zone, by its name in the IANA database. UTC where none is named. */
+            zone?: string | null;
+        };
         /** @description Why an occurrence belongs to its error. */
         Explanation: {
             /** @description All that went into the grouping key, in order. */
@@ -3566,6 +3579,7 @@ export interface components {
             by: string[];
             /** @description The environment's name, or a pattern of it (`prod*`); any where there is none. */
             environment?: string | null;
+            expected?: components["schemas"]["ExpectedRun"] | null;
             /** @description Whether it is on. */
             is_on?: boolean;
             /** @description Its name; no two rules share one. */

@@ -7,7 +7,7 @@ use crate::support::service;
 async fn connect_makes_a_key_and_says_at_once_when_the_first_data_of_the_real_python_sdk_came() {
     let running = service().start().await;
     let browser = signed_in(&running, 1280, 800, "light").await;
-    browser.named("link", "Connect").await.click().await.unwrap();
+    browser.open(&format!("{}/connect", running.url)).await;
     browser.sees("No service has sent anything yet").await;
     browser
         .find("input[placeholder=fares]")
@@ -36,7 +36,7 @@ async fn connect_makes_a_key_and_says_at_once_when_the_first_data_of_the_real_py
 async fn follow_the_steps(language: &str, name: &str, app: &crate::sdk::App) {
     let running = service().start().await;
     let browser = signed_in(&running, 1280, 800, "light").await;
-    browser.named("link", "Connect").await.click().await.unwrap();
+    browser.open(&format!("{}/connect", running.url)).await;
     browser
         .find("input[placeholder=fares]")
         .await

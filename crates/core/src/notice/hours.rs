@@ -83,6 +83,18 @@ impl Hours {
         self.next(at, self.spell.to, false)
     }
 
+    /// When its spells begin between two times, the earliest first; of a month at most.
+    #[must_use]
+    pub fn beginnings(self, from: Timestamp, to: Timestamp) -> Vec<Timestamp> {
+        let first = utc(from).with_timezone(&self.zone).date_naive();
+        (0..=31)
+            .filter_map(|days| first.checked_add_days(Days::new(days)))
+            .filter(|day| self.spell.begins_on(*day))
+            .filter_map(|day| self.clock(day, self.spell.from))
+            .filter(|time| *time >= from && *time < to)
+            .collect()
+    }
+
     /// Spells change between within and outside at one minute of the day alone, and where the clocks are set.
     fn next(self, at: Timestamp, minute: u16, within: bool) -> Option<Timestamp> {
         if self.contains(at) == within {

@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 
 use super::{Event, EventKind, Hours, Zone};
+use crate::Timestamp;
 use crate::query::{Predicate, matches};
 
 /// Whom a rule tells.
@@ -82,6 +83,43 @@ pub struct Measure {
     pub minutes: u32,
 }
 
+/// What is to have run by a time of the day.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Expected {
+    /// The service, as pages name it.
+    pub service: String,
+    /// The endpoint or job; any of the service where there is none.
+    pub endpoint: Option<String>,
+    /// By which minute of which days: where the spell ends that begins a day before.
+    pub by: Hours,
+}
+
+impl Expected {
+    /// The times between two by which it is to have run, the earliest first.
+    #[must_use]
+    pub fn deadlines(&self, from: Timestamp, to: Timestamp) -> Vec<Timestamp> {
+        self.by.beginnings(from, to)
+    }
+
+    fn in_words(&self) -> String {
+        let what = self
+            .endpoint
+            .as_ref()
+            .map_or_else(|| self.service.clone(), |job| format!("{job} of {}", self.service));
+        let spell = self.by.spell;
+        let days = if spell.days == [true; 7] {
+            String::new()
+        } else {
+            format!(" on {}", days(spell.days))
+        };
+        format!(
+            "{what} has not run by {}{days} {}",
+            clock(spell.from),
+            self.by.zone.name()
+        )
+    }
+}
+
 /// Whom to tell of what.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Rule {
@@ -97,6 +135,8 @@ pub struct Rule {
     pub predicate: Option<(String, Predicate)>,
     /// The threshold, where it is about one.
     pub measure: Option<Measure>,
+    /// What is to have run by a time, where it is about that.
+    pub expected: Option<Expected>,
     /// Whom it tells by the ways that go to people.
     pub tell: Vec<Target>,
     /// Who is told where those are nobody: a team or a member; where that is nobody either, the owner, else the admins.
@@ -117,7 +157,7 @@ impl Rule {
     pub fn is_about(&self, event: &Event) -> bool {
         self.when.contains(&event.kind)
             && event.rule.is_none_or(|rule| rule == self.id)
-            && (event.rule.is_some() || !event.kind.is_of_a_rule())
+            && (event.rule.is_some() || !(event.kind.is_of_a_rule() || self.expected.is_some()))
             && self
                 .environment
                 .as_deref()
@@ -145,6 +185,7 @@ impl Rule {
     ///     environment: Some("production".to_owned()),
     ///     predicate: None,
     ///     measure: None,
+    ///     expected: None,
     ///     tell: vec![Target::Owner],
     ///     otherwise: None,
     ///     by: vec!["mail".to_owned(), "chat".to_owned()],
@@ -197,6 +238,9 @@ impl Rule {
     }
 
     fn happens(&self) -> String {
+        if let Some(expected) = &self.expected {
+            return expected.in_words();
+        }
         if let Some(measure) = &self.measure {
             let (above, within) = (measure.above, duration(measure.minutes));
             return match measure.what {
@@ -304,6 +348,7 @@ impl Rule {
             environment: Some("prod*".to_owned()),
             predicate: None,
             measure: None,
+            expected: None,
             tell: vec![Target::Owner],
             otherwise: None,
             by: vec!["mail".to_owned()],
@@ -369,6 +414,38 @@ mod tests {
             ..Rule::for_tests(1)
         };
         assert_eq!(rule.sentence(), format!("When {said} in prod*, tell mail."));
+    }
+
+    #[test]
+    fn what_is_to_have_run_is_told_by_its_own_rule() {
+        let nightly = Expected {
+            service: "ledger".to_owned(),
+            endpoint: Some("settle".to_owned()),
+            by: Hours {
+                spell: Spell::daily(150, 150),
+                zone: "Europe/Oslo".parse().unwrap(),
+            },
+        };
+        let rule = Rule {
+            when: vec![EventKind::Silent],
+            environment: None,
+            expected: Some(nightly.clone()),
+            ..Rule::for_tests(7)
+        };
+        assert_eq!(
+            rule.sentence(),
+            "When settle of ledger has not run by 02:30 Europe/Oslo, tell the owner by mail."
+        );
+        let mut event = Event::for_tests(1, EventKind::Silent, Timestamp(0));
+        assert!(!rule.is_about(&event), "what another falls silent");
+        event.rule = Some(7);
+        assert!(rule.is_about(&event));
+        // Over the change of clocks, which skips 02:30 on the 29th: the first minute after.
+        let at =
+            |text: &str| Timestamp::from_millis(chrono::DateTime::parse_from_rfc3339(text).unwrap().timestamp_millis());
+        let deadlines = nightly.deadlines(at("2026-03-28T00:00:00Z"), at("2026-03-30T12:00:00Z"));
+        let expected = ["2026-03-28T01:30:00Z", "2026-03-29T01:00:00Z", "2026-03-30T00:30:00Z"];
+        assert_eq!(deadlines, expected.map(at));
     }
 
     #[test]

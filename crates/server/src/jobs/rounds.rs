@@ -117,6 +117,8 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     supervisor.run("outbox", notices::EVERY, move || {
         send_notices(outgoing.clone(), mailed.clone(), sender.clone())
     });
+    let (db, began) = (database.clone(), chrono::Utc::now());
+    supervisor.run("watch", notices::WATCH_EVERY, move || watch_notices(db.clone(), began));
     let db = database.clone();
     supervisor.run("deploys", notices::DEPLOYS_EVERY, move || look_at_deploys(db.clone()));
     let db = database.clone();
@@ -318,6 +320,12 @@ async fn plan_notices(database: Database, settings: Arc<Settings>, desk: notices
 async fn send_notices(database: Database, settings: Arc<Settings>, desk: notices::Desk) -> Result<Waiting, StoreError> {
     desk.send(&database, &settings, chrono::Utc::now()).await?;
     Ok(notices::EVERY)
+}
+
+/// Notes endpoints that are unwell, thresholds that are passed, and what is silent.
+async fn watch_notices(database: Database, began: chrono::DateTime<chrono::Utc>) -> Result<Waiting, StoreError> {
+    notices::watch(&database, began, chrono::Utc::now()).await?;
+    Ok(notices::WATCH_EVERY)
 }
 
 /// Notes what the deploy check says of deploys.

@@ -8,6 +8,7 @@ mod planning;
 pub(crate) mod rules;
 mod sending;
 pub(crate) mod trial;
+mod watching;
 pub(crate) mod ways;
 pub(crate) mod wishes;
 
@@ -27,6 +28,8 @@ use crate::settings::Settings;
 
 /// How often it is looked what happened, and what is to be sent: a notice leaves within 10 s of its flag.
 pub(crate) const EVERY: Duration = Duration::from_secs(2);
+/// How often it is looked what lasts: endpoints, thresholds, silences.
+pub(crate) const WATCH_EVERY: Duration = Duration::from_secs(30);
 /// How often it is looked what deploys come to.
 pub(crate) const DEPLOYS_EVERY: Duration = Duration::from_secs(15);
 
@@ -98,6 +101,15 @@ pub(crate) async fn shown(
         });
     }
     Ok(shown)
+}
+
+/// Notes endpoints that are unwell, thresholds that are passed, and what is silent; `began` is when this instance did.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the next round goes on.
+pub(crate) async fn watch(database: &Database, began: DateTime<Utc>, now: DateTime<Utc>) -> Result<u64, StoreError> {
+    let noted = watching::thresholds(database, now).await? + watching::endpoints(database, now).await?;
+    Ok(noted + watching::silences(database, began, now).await?)
 }
 
 /// Notes what deploys came to.

@@ -1,7 +1,7 @@
 //! Rules as people write them, read into what the plan works with.
 
-use outcrop_api::{NoticeRule, PassedOn, QuietHours, Threshold};
-use outcrop_core::notice::{EventKind, Hours, Measure, Measured, PassOn, Quiet, Rule, Spell, Target, Zone};
+use outcrop_api::{ExpectedRun, NoticeRule, PassedOn, QuietHours, Threshold};
+use outcrop_core::notice::{EventKind, Expected, Hours, Measure, Measured, PassOn, Quiet, Rule, Spell, Target, Zone};
 use outcrop_core::query::{Predicate, parse};
 use outcrop_store::notices::rules::Stored;
 
@@ -81,6 +81,7 @@ pub(crate) fn read(id: i32, rule: &NoticeRule) -> Result<Rule, Wrong> {
     Ok(Rule {
         id,
         name: name.to_owned(),
+        expected: rule.expected.as_ref().map(|run| expected(run, &when)).transpose()?,
         measure: rule.threshold.as_ref().map(measure).transpose()?,
         predicate: rule
             .predicate
@@ -160,6 +161,40 @@ fn when(rule: &NoticeRule) -> Result<Vec<EventKind>, Wrong> {
         }
         (None, _) => Ok(when),
     }
+}
+
+fn expected(run: &ExpectedRun, when: &[EventKind]) -> Result<Expected, Wrong> {
+    if when != [EventKind::Silent] {
+        return wrong(
+            "when",
+            "a rule about what is to have run is about `silent`, and nothing else",
+        );
+    }
+    let service = run.service.trim().to_owned();
+    if service.is_empty()
+        || service
+            .chars()
+            .chain(run.endpoint.iter().flat_map(|name| name.chars()))
+            .count()
+            > TEXT
+    {
+        return wrong(
+            "expected",
+            format!("name the service that is to run, in at most {TEXT} characters"),
+        );
+    }
+    let by = minute("expected", &run.by)?;
+    Ok(Expected {
+        service,
+        endpoint: given(run.endpoint.as_ref()),
+        by: Hours {
+            spell: Spell {
+                days: days("expected", &run.days)?,
+                ..Spell::daily(by, by)
+            },
+            zone: zone("expected", run.zone.as_deref().unwrap_or("UTC"))?,
+        },
+    })
 }
 
 fn measure(threshold: &Threshold) -> Result<Measure, Wrong> {
@@ -385,6 +420,9 @@ mod tests {
     #[case::a_threshold_of_flags(json!({"threshold": {"of": "share", "above": 5, "minutes": 10}}), "when: a rule with a threshold")]
     #[case::more_than_all(json!({"when": ["over"], "threshold": {"of": "share", "above": 100, "minutes": 10}}), "threshold: ")]
     #[case::of_nothing(json!({"when": ["over"], "threshold": {"of": "users", "above": 5, "minutes": 10}}), "`users` cannot be counted")]
+    #[case::a_run_of_errors(json!({"expected": {"service": "ledger", "by": "02:30"}}), "when: a rule about what is to have run")]
+    #[case::a_run_of_nobody(json!({"when": ["silent"], "expected": {"service": "", "by": "02:30"}}), "expected: name the service")]
+    #[case::a_run_by_no_time(json!({"when": ["silent"], "expected": {"service": "ledger", "by": "night"}}), "expected: `night`")]
     #[case::a_type_of_lines(
         json!({"when": ["log-line"], "where": "type = A", "threshold": {"of": "log-lines", "above": 0, "minutes": 5}}),
         "a log line has no `type`"

@@ -8,7 +8,7 @@ use outcrop_core::notice::{Directory, Event, Notice, Plan, Reason, Rule, subject
 use outcrop_store::notices::{events, ways as stored_ways};
 use outcrop_store::{Database, StoreError, from_utc, to_utc};
 
-use super::wishes;
+use super::{watching, wishes};
 use crate::answers::tickets;
 use crate::settings::Settings;
 
@@ -27,7 +27,11 @@ pub(crate) async fn run(
     now: DateTime<Utc>,
 ) -> Result<NoticeTrialResult, StoreError> {
     let from = now - TimeDelta::days(days);
-    let happened = events::between(database, from, now).await?;
+    let happened = if rule.measure.is_some() || rule.expected.is_some() {
+        watching::over_the_past(database, &rule, (from, now)).await?
+    } else {
+        events::between(database, from, now).await?
+    };
     let directory = wishes::directory(&database.whole()).await?;
     let troubles = troubles(database, settings, &rule, &directory).await?;
     let sentence = rule.sentence();

@@ -10,7 +10,7 @@ WITH newest AS (
         AND ($5::text IS NULL OR h.environment_id IN (SELECT id FROM environment WHERE name = $5))
     GROUP BY 1
 )
-SELECT n.endpoint_id, service.display_name AS service, endpoint.name, n.now, n.now_failed,
+SELECT n.endpoint_id, service.id AS service_id, service.display_name AS service, endpoint.name, n.now, n.now_failed,
     coalesce(p.past, 0) AS past, coalesce(p.past_failed, 0) AS past_failed
 FROM newest n JOIN endpoint ON endpoint.id = n.endpoint_id JOIN service ON service.id = endpoint.service_id
 LEFT JOIN past p ON p.endpoint_id = n.endpoint_id

@@ -31,6 +31,7 @@ pub(super) fn rule(id: i32, when: &[EventKind], way: &str) -> Rule {
         environment: None,
         predicate: None,
         measure: None,
+        expected: None,
         tell: vec![Target::Owner],
         otherwise: None,
         by: vec![way.to_owned()],

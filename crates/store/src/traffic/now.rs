@@ -22,6 +22,8 @@ const PAST_DAYS: i64 = 7;
 pub struct Endpoint {
     /// Its number.
     pub id: i32,
+    /// Its service's number.
+    pub service_id: i32,
     /// Its service.
     pub service: String,
     /// Its name.
@@ -43,6 +45,7 @@ pub struct Endpoint {
 #[derive(FromRow)]
 struct Counted {
     endpoint_id: i32,
+    service_id: i32,
     service: String,
     name: String,
     now: i64,
@@ -116,6 +119,7 @@ pub async fn endpoints(
                 threshold_us: threshold,
                 p95_us: newest.and_then(|sketch| sketch.quantile(0.95)),
                 id: row.endpoint_id,
+                service_id: row.service_id,
                 service: row.service,
                 name: row.name,
             }

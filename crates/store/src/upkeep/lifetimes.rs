@@ -179,6 +179,10 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("marker", Time("at", YEAR_AND_MORE)),
     ("member", Stays("people, added and removed by hand")),
     ("notice", Time("made_at", YEAR_AND_MORE)),
+    (
+        "notice_episode",
+        With("what lasts: a row goes when what it says is over"),
+    ),
     ("notice_event", Time("at", Occurrences)),
     (
         "notice_plan",

@@ -33,7 +33,8 @@ pub enum NoticeCommand {
             fares' \\\n      --tell owner --by mail --at-most-every 1h --not 22:00-06:00 --zone Europe/Oslo --except \
             uncaught\n  outcrop notice add 'Timeouts' --when over --of occurrences --above 50 --within 10m \\\n      --where \
             'kind = timeout' --by ops-room --dry-run\n  outcrop notice add 'Ice' --when log-line --where 'message contains \
-            ice' --by ops-room\n\nWhat can happen: new, surging, returned, back-to-normal, deploy-flagged, deploy-clear,\
+            ice' --by ops-room\n  outcrop notice add 'Settlement' --when silent --run-of ledger/settle --run-by '02:30 \
+            Europe/Oslo' --by ops-room\n\nWhat can happen: new, surging, returned, back-to-normal, deploy-flagged, deploy-clear,\
             \ndeploy-too-early, endpoint-failing, endpoint-slow, silent, over, log-line."
     )]
     Add {

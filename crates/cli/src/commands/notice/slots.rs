@@ -1,7 +1,7 @@
 //! The slots of a rule as options.
 
 use clap::Args;
-use outcrop_api::{NoticeRule, PassedOn, QuietHours, Threshold};
+use outcrop_api::{ExpectedRun, NoticeRule, PassedOn, QuietHours, Threshold};
 
 use crate::fault::Fault;
 
@@ -25,6 +25,12 @@ pub struct Slots {
     /// Of a threshold: over how long it is counted, such as 10m.
     #[arg(long, value_name = "TIME")]
     within: Option<String>,
+    /// Of what is to have run by a time: the service, or the service and its job, as `ledger/settle`.
+    #[arg(long, value_name = "SERVICE[/JOB]", requires = "run_by")]
+    run_of: Option<String>,
+    /// By when it is to have run, and in which time zone: `02:30 Europe/Oslo`.
+    #[arg(long, value_name = "TIME [ZONE]")]
+    run_by: Option<String>,
     /// Whom to tell by mail and browser: owner, taker, deployer, members, teams.
     #[arg(long, value_name = "WHO", value_delimiter = ',')]
     tell: Vec<String>,
@@ -73,6 +79,7 @@ impl Slots {
         let when = list(&self.when, rule.when);
         Ok(NoticeRule {
             threshold: self.threshold(rule.threshold, &when)?,
+            expected: self.expected(rule.expected),
             environment: self.environment.clone().or(rule.environment),
             predicate: self.predicate.clone().or(rule.predicate),
             tell: list(&self.tell, rule.tell),
@@ -118,6 +125,29 @@ impl Slots {
                 None => before.minutes,
             },
         }))
+    }
+
+    fn expected(&self, before: Option<ExpectedRun>) -> Option<ExpectedRun> {
+        if self.run_of.is_none() && self.run_by.is_none() {
+            return before;
+        }
+        let mut expected = before.unwrap_or_default();
+        if let Some(text) = &self.run_of {
+            let (service, job) = text
+                .split_once('/')
+                .map_or((text.as_str(), None), |(service, job)| (service, Some(job)));
+            service.clone_into(&mut expected.service);
+            expected.endpoint = job.map(str::to_owned);
+        }
+        if let Some(text) = &self.run_by {
+            let (by, zone) = text
+                .trim()
+                .split_once(' ')
+                .map_or((text.as_str(), None), |(by, zone)| (by, Some(zone)));
+            by.clone_into(&mut expected.by);
+            expected.zone = zone.map(|zone| zone.trim().to_owned()).or(expected.zone);
+        }
+        Some(expected)
     }
 
     fn not(&self, before: Option<QuietHours>) -> Result<Option<QuietHours>, Fault> {
@@ -264,6 +294,27 @@ mod tests {
                 above: 50.0,
                 minutes: 10
             })
+        );
+    }
+
+    #[test]
+    fn what_is_to_have_run_is_named_with_its_job_and_its_time() {
+        let options = [
+            "--when",
+            "silent",
+            "--run-of",
+            "ledger/settle ports",
+            "--run-by",
+            "02:30 Europe/Oslo",
+        ];
+        let expected = applied(&options, NoticeRule::default()).unwrap().expected.unwrap();
+        assert_eq!(
+            (expected.service.as_str(), expected.endpoint.as_deref()),
+            ("ledger", Some("settle ports"))
+        );
+        assert_eq!(
+            (expected.by.as_str(), expected.zone.as_deref()),
+            ("02:30", Some("Europe/Oslo"))
         );
     }
 

@@ -1,0 +1,324 @@
+//! Watches what lasts: endpoints that fail or are slow, thresholds that are passed, and what is silent.
+
+use std::collections::HashSet;
+use std::sync::Arc;
+
+use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_core::Timestamp;
+use outcrop_core::attention::percent;
+use outcrop_core::notice::{
+    Event, EventKind, Expected, Measure, Measured, Passed, Rule, passed, passes, silence_since,
+};
+use outcrop_core::query::{Predicate, parse, quoted};
+use outcrop_core::unwell;
+use outcrop_store::notices::counts;
+use outcrop_store::notices::episodes::{self, Standing};
+use outcrop_store::notices::events::{self, NewEvent};
+use outcrop_store::notices::rules as stored_rules;
+use outcrop_store::notices::silence::{self, Still};
+use outcrop_store::traffic::now as traffic;
+use outcrop_store::traffic::timeline;
+use outcrop_store::{Database, Scope, StoreError, from_utc, logs, to_utc};
+
+use super::rules;
+use crate::answers::owners::Directory;
+
+/// How long an endpoint must have been well, and a sender reporting, before it is told anew.
+const WELL: TimeDelta = TimeDelta::minutes(15);
+/// How long what was silent reports before it is told.
+const REPORTING: TimeDelta = TimeDelta::minutes(3);
+/// How long requests and lines may be on their way before a minute counts as whole.
+const LAG: TimeDelta = TimeDelta::seconds(70);
+/// How long after its time it is told that something has not run.
+const FRESH: TimeDelta = TimeDelta::hours(1);
+const DAY: TimeDelta = TimeDelta::hours(24);
+
+fn new(event: Event, service: Option<i32>, environment: Option<i32>) -> NewEvent {
+    NewEvent {
+        key: String::new(),
+        service_id: service,
+        environment_id: environment,
+        error_id: None,
+        is_late: false,
+        event,
+    }
+}
+
+/// Notes endpoints that begin to fail or to be slow, and those that are well again. Returns how many events are new.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the next round goes on.
+pub(super) async fn endpoints(database: &Database, now: DateTime<Utc>) -> Result<u64, StoreError> {
+    let directory = Directory::read(database).await?;
+    let services = timeline::services(database, now).await?;
+    let environments: HashSet<&String> = services.iter().flat_map(|service| &service.environments).collect();
+    let (mut failing, mut slow) = (vec![], vec![]);
+    for environment in environments {
+        for endpoint in traffic::endpoints(database, Some(environment), now).await? {
+            let said = |kind, title: String, evidence| {
+                let event = Event {
+                    endpoint: endpoint.name.clone(),
+                    owner: directory.of_service(&endpoint.service, "").map(|owned| owned.owner),
+                    title,
+                    evidence,
+                    ..Event::of(&endpoint.service, environment, kind, from_utc(now))
+                };
+                Standing {
+                    what: format!("{} {environment}", endpoint.id),
+                    hold: WELL,
+                    begins: new(event, Some(endpoint.service_id), None),
+                }
+            };
+            if unwell::is_failing(endpoint.failed, endpoint.failed_before) {
+                let (part, of) = (endpoint.failed.part, endpoint.failed.of);
+                let evidence = format!(
+                    "{part} of {of} requests failed in the last 15 minutes ({}); {} before",
+                    percent(endpoint.failed.share()),
+                    percent(endpoint.failed_before.share())
+                );
+                failing.push(said(EventKind::EndpointFailing, endpoint.name.clone(), evidence));
+            }
+            if let Some(share) = unwell::is_slow(endpoint.slow, endpoint.slow_before) {
+                let evidence = format!("{} of its requests take longer than its threshold", percent(share));
+                slow.push(said(EventKind::EndpointSlow, endpoint.name.clone(), evidence));
+            }
+        }
+    }
+    let well = Some(EventKind::BackToNormal);
+    let failing = episodes::look(database, (EventKind::EndpointFailing, well), &failing, now).await?;
+    Ok(failing + episodes::look(database, (EventKind::EndpointSlow, well), &slow, now).await?)
+}
+
+/// Notes thresholds of rules that are passed anew, and what has not run by its time. Returns how many events are new.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the next round goes on.
+pub(super) async fn thresholds(database: &Database, now: DateTime<Utc>) -> Result<u64, StoreError> {
+    let all = rules::in_force(&stored_rules::list(database).await?);
+    let mut noted = 0;
+    for rule in &all {
+        if let Some(measure) = rule.measure {
+            let minute = (now - LAG).timestamp().div_euclid(60) - 1;
+            let from = minute - i64::from(measure.minutes) + 1;
+            let counted = counts::by_minute(database, measure.what, &scope(rule, from, minute + 1)).await?;
+            let standing = match passed(&measure, &counted, minute) {
+                Some(passed) => vec![Standing {
+                    what: rule.id.to_string(),
+                    hold: TimeDelta::minutes(measure.minutes.into()),
+                    begins: new(over(database, rule, &measure, passed, now).await?, None, None),
+                }],
+                None => vec![],
+            };
+            let kind = if measure.what == Measured::LogLines {
+                EventKind::LogLine
+            } else {
+                EventKind::Over
+            };
+            noted += episodes::look(database, (kind, None), &standing, now).await?;
+        }
+        if let Some(expected) = &rule.expected {
+            for deadline in expected.deadlines(from_utc(now - FRESH), from_utc(now - LAG)) {
+                let missed = missed(database, rule.id, expected, deadline, now).await?;
+                noted += events::note(database, missed.as_slice()).await?;
+            }
+        }
+    }
+    Ok(noted)
+}
+
+/// The events of a rule's threshold, or of what it waits for, over the past: those that would have been noted.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub(super) async fn over_the_past(
+    database: &Database,
+    rule: &Rule,
+    (from, now): (DateTime<Utc>, DateTime<Utc>),
+) -> Result<Vec<Event>, StoreError> {
+    let mut found = vec![];
+    if let Some(measure) = rule.measure {
+        let (first, last) = (from.timestamp().div_euclid(60), (now - LAG).timestamp().div_euclid(60));
+        let counted = counts::by_minute(database, measure.what, &scope(rule, first, last)).await?;
+        for passed in passes(&measure, &counted, (first, last)) {
+            let at = to_utc(minute(passed.minute + 1)) + LAG;
+            found.push(over(database, rule, &measure, passed, at).await?);
+        }
+    }
+    if let Some(expected) = &rule.expected {
+        for deadline in expected.deadlines(from_utc(from), from_utc(now - LAG)) {
+            let missed = missed(database, rule.id, expected, deadline, to_utc(deadline) + LAG).await?;
+            found.extend(missed.map(|new| new.event));
+        }
+    }
+    // They are of no stored number: below all that are.
+    for (event, number) in found.iter_mut().zip(1..) {
+        event.id = -number;
+    }
+    Ok(found)
+}
+
+fn minute(number: i64) -> Timestamp {
+    Timestamp::from_millis(number * 60_000)
+}
+
+/// The window from one minute up to another, with the rule's predicate and environment.
+fn scope(rule: &Rule, from: i64, to: i64) -> Scope {
+    let environment = rule
+        .environment
+        .as_ref()
+        .and_then(|pattern| parse(&format!("environment like {}", quoted(pattern))).ok());
+    let own = rule.predicate.as_ref().map(|(_, predicate)| predicate.clone());
+    let parts: Vec<Predicate> = own.into_iter().chain(environment).collect();
+    Scope {
+        service: None,
+        environment: None,
+        version: None,
+        from: to_utc(minute(from)),
+        to: to_utc(minute(to)),
+        predicate: (!parts.is_empty()).then(|| Arc::new(Predicate::All(parts))),
+    }
+}
+
+/// That a threshold is passed; of log lines with the newest of them.
+async fn over(
+    database: &Database,
+    rule: &Rule,
+    measure: &Measure,
+    passed: Passed,
+    at: DateTime<Utc>,
+) -> Result<Event, StoreError> {
+    let is_of_lines = measure.what == Measured::LogLines;
+    let kind = if is_of_lines {
+        EventKind::LogLine
+    } else {
+        EventKind::Over
+    };
+    let mut event = Event {
+        rule: Some(rule.id),
+        since: minute(passed.minute),
+        title: rule.name.clone(),
+        evidence: passed.in_words(measure),
+        count: passed.sum.count,
+        ..Event::of("", "", kind, from_utc(at))
+    };
+    if is_of_lines {
+        let whole = scope(rule, passed.minute - i64::from(measure.minutes) + 1, passed.minute + 1);
+        if let Some(line) = logs::lines(database, &whole, &logs::Asked::default(), 1)
+            .await?
+            .into_iter()
+            .next()
+        {
+            event.service = line.service;
+            event.environment = line.environment;
+            event.version = line.version;
+            event.title = line.message;
+        }
+    }
+    Ok(event)
+}
+
+/// That something has not run by a time, where it has not since the day before.
+async fn missed(
+    database: &Database,
+    rule: i32,
+    expected: &Expected,
+    deadline: Timestamp,
+    at: DateTime<Utc>,
+) -> Result<Option<NewEvent>, StoreError> {
+    let by = to_utc(deadline);
+    let of = (expected.service.as_str(), expected.endpoint.as_deref());
+    if counts::runs(database, of, (by - DAY, by)).await? > 0 {
+        return Ok(None);
+    }
+    let what = expected.endpoint.as_ref().map_or_else(
+        || expected.service.clone(),
+        |job| format!("{job} of {}", expected.service),
+    );
+    let event = Event {
+        rule: Some(rule),
+        since: deadline,
+        endpoint: expected.endpoint.clone().unwrap_or_default(),
+        title: format!("{what} has not run"),
+        evidence: format!("no run in the 24 h until {}", by.format("%Y-%m-%d %H:%M UTC")),
+        ..Event::of(&expected.service, "", EventKind::Silent, from_utc(at))
+    };
+    Ok(Some(NewEvent {
+        key: format!("expected {rule} {}", deadline.millis()),
+        ..new(event, None, None)
+    }))
+}
+
+/// Notes what falls silent by its own course, and what reports again. Where nobody reports anything, the silence counts
+/// from when this instance began to look: it may be the one that was away. Returns how many events are new.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the next round goes on.
+pub(super) async fn silences(database: &Database, began: DateTime<Utc>, now: DateTime<Utc>) -> Result<u64, StoreError> {
+    let still = silence::still(database, now).await?;
+    let last = silence::last_of_all(database, now).await?;
+    let others_report = last.is_some_and(|last| now - last < TimeDelta::minutes(3));
+    let directory = Directory::read(database).await?;
+    let mut silent: Vec<(&Still, Event)> = vec![];
+    for one in &still {
+        let since = if others_report {
+            one.last_at
+        } else {
+            one.last_at.max(began)
+        };
+        let past: Vec<(i64, u64)> = one
+            .hours
+            .iter()
+            .copied()
+            .zip(one.counts.iter().map(|count| count.unsigned_abs()))
+            .collect();
+        if let Some(silence) = silence_since(&past, from_utc(since), from_utc(now)) {
+            silent.push((one, said(one, silence.expected, &directory, now)));
+        }
+    }
+    let services: HashSet<(Option<i32>, Option<i32>)> = silent
+        .iter()
+        .filter(|(one, _)| one.kind == "service")
+        .map(|(one, _)| (one.service_id, one.environment_id))
+        .collect();
+    let standing: Vec<Standing> = silent
+        .into_iter()
+        // Of a silent service nobody needs to hear of its endpoints.
+        .filter(|(one, _)| one.kind != "endpoint" || !services.contains(&(one.service_id, one.environment_id)))
+        .map(|(one, event)| Standing {
+            hold: REPORTING,
+            what: format!(
+                "{} {:?} {:?} {}",
+                one.kind, one.service_id, one.environment_id, one.number
+            ),
+            begins: new(event, one.service_id, one.environment_id),
+        })
+        .collect();
+    let kinds = (EventKind::Silent, Some(EventKind::Reporting));
+    episodes::look(database, kinds, &standing, now).await
+}
+
+fn said(one: &Still, expected: f64, directory: &Directory, now: DateTime<Utc>) -> Event {
+    let minutes = (now - one.last_at).num_minutes();
+    let title = match one.kind.as_str() {
+        "service" => format!("{} reports nothing", one.service),
+        "endpoint" => format!("{} of {} gets no requests", one.name, one.service),
+        _ => format!("The sender key {} sends nothing", one.name),
+    };
+    Event {
+        namespace: one.namespace.clone(),
+        endpoint: if one.kind == "endpoint" {
+            one.name.clone()
+        } else {
+            String::new()
+        },
+        since: from_utc(one.last_at),
+        owner: directory
+            .of_service(&one.service, &one.namespace)
+            .map(|owned| owned.owner),
+        title,
+        evidence: format!(
+            "nothing for {minutes} min; its past lets {expected:.0} be expected, and none comes so by chance in fewer than 1 of a million"
+        ),
+        ..Event::of(&one.service, &one.environment, EventKind::Silent, from_utc(now))
+    }
+}

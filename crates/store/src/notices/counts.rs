@@ -1,0 +1,154 @@
+//! What comes minute by minute, for thresholds.
+
+use std::collections::BTreeMap;
+
+use chrono::{DateTime, Utc};
+use outcrop_core::notice::{Counted, Measured};
+use sqlx::QueryBuilder;
+
+use crate::asking::{resolve, within};
+use crate::boxed;
+use crate::{Database, Scope, StoreError};
+
+/// Counts by the minute since 1970 of what a scope's predicate holds for, in its window. Of a share, requests are
+/// those of the services that it holds for.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+#[boxed]
+pub async fn by_minute(
+    database: &Database,
+    what: Measured,
+    scope: &Scope,
+) -> Result<BTreeMap<i64, Counted>, StoreError> {
+    let table = if what == Measured::LogLines {
+        "log_record"
+    } else {
+        "occurrence"
+    };
+    let mut sql = QueryBuilder::new(format!(
+        "SELECT date_trunc('minute', id_time(o.id)) AS minute, count(*), array_agg(DISTINCT o.service_id) FROM {table} o \
+         WHERE "
+    ));
+    within(&mut sql, scope);
+    if let Some(predicate) = &scope.predicate {
+        let condition = resolve(database, predicate, scope).await?;
+        sql.push(" AND ");
+        condition.write(&mut sql);
+    }
+    sql.push(" GROUP BY 1");
+    let rows: Vec<(DateTime<Utc>, i64, Vec<i32>)> = sql.build_query_as().fetch_all(&database.pool).await?;
+    let mut minutes: BTreeMap<i64, Counted> = BTreeMap::new();
+    let mut services: Vec<i32> = vec![];
+    for (minute, count, of) in rows {
+        minutes.entry(minute.timestamp() / 60).or_default().count = count.unsigned_abs();
+        services.extend(of);
+    }
+    if what == Measured::Share {
+        services.sort_unstable();
+        services.dedup();
+        let rows: Vec<(DateTime<Utc>, i64)> = sqlx::query_as(
+            "SELECT minute, sum(requests)::bigint FROM traffic_minute WHERE minute >= $1 AND minute < $2 AND service_id = \
+             ANY($3) AND ($4::text IS NULL OR environment_id IN (SELECT id FROM environment WHERE name = $4)) GROUP BY 1",
+        )
+        .bind(scope.from)
+        .bind(scope.to)
+        .bind(services)
+        .bind(scope.environment.as_deref())
+        .fetch_all(&database.pool)
+        .await?;
+        for (minute, requests) in rows {
+            minutes.entry(minute.timestamp() / 60).or_default().requests = requests.unsigned_abs();
+        }
+    }
+    Ok(minutes)
+}
+
+/// Requests or runs of a service, or of one of its endpoints, between two times.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+#[boxed]
+pub async fn runs(
+    database: &Database,
+    (service, endpoint): (&str, Option<&str>),
+    (from, to): (DateTime<Utc>, DateTime<Utc>),
+) -> Result<i64, StoreError> {
+    Ok(sqlx::query_scalar(
+        "SELECT coalesce(sum(requests), 0)::bigint FROM traffic_minute WHERE minute >= date_trunc('minute', \
+         $3::timestamptz) AND minute < $4 AND service_id IN (SELECT services_named($1)) AND ($2::text IS NULL OR \
+         endpoint_id IN (SELECT id FROM endpoint WHERE name = $2))",
+    )
+    .bind(service)
+    .bind(endpoint)
+    .bind(from)
+    .bind(to)
+    .fetch_one(&database.pool)
+    .await?)
+}
+
+#[cfg(test)]
+mod tests {
+    use chrono::TimeDelta;
+
+    use super::*;
+    use crate::testing::{database, failing, logged, logs, now, of, resource, span, spans, store, trace, writer};
+
+    #[tokio::test]
+    async fn occurrences_requests_and_lines_are_counted_by_the_minute() {
+        let database = database().await;
+        let minute = now().minute();
+        let within = minute.plus_millis(30_000);
+        let sent = (1..=4u64).map(|id| match id {
+            1..=3 => failing(
+                trace(id),
+                id,
+                None,
+                within,
+                if id < 3 { "no tariff" } else { "no sailing" },
+            ),
+            _ => span(trace(id), id, None, within),
+        });
+        store(
+            &writer(&database),
+            &[spans(vec![of(resource("fares"), sent.collect())], now())],
+        )
+        .await;
+        let mut line = logged(minute, "");
+        line.attributes = crate::testing::attributes(&[]);
+        line.severity = 9;
+        line.body = crate::testing::text("ice on the ramp");
+        store(
+            &writer(&database),
+            &[logs(vec![of(resource("fares"), vec![line])], now())],
+        )
+        .await;
+        let at = crate::to_utc(minute);
+        let scope = |predicate: &str| Scope {
+            service: None,
+            environment: None,
+            version: None,
+            from: at - TimeDelta::minutes(5),
+            to: at + TimeDelta::minutes(5),
+            predicate: Some(std::sync::Arc::new(outcrop_core::query::parse(predicate).unwrap())),
+        };
+        let counted = async |what, predicate: &str| {
+            let counts = by_minute(&database, what, &scope(predicate)).await.unwrap();
+            counts
+                .into_iter()
+                .map(|(minute, counted)| (minute - at.timestamp() / 60, counted.count, counted.requests))
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(
+            counted(Measured::Occurrences, "message contains tariff").await,
+            [(0, 2, 0)]
+        );
+        assert_eq!(counted(Measured::Share, "service = fares").await, [(0, 3, 4)]);
+        assert_eq!(counted(Measured::LogLines, "message contains ice").await, [(0, 1, 0)]);
+        assert_eq!(counted(Measured::Occurrences, "message contains ice").await, []);
+        let hour = (at - TimeDelta::hours(1), at + TimeDelta::hours(1));
+        let of_fares = async |endpoint| runs(&database, ("fares", endpoint), hour).await.unwrap();
+        assert_eq!((of_fares(None).await, of_fares(Some("no such")).await), (4, 0));
+        assert_eq!(runs(&database, ("ledger", None), hour).await.unwrap(), 0);
+    }
+}

@@ -1,0 +1,116 @@
+//! Services, endpoints and sender keys that report nothing just now, with their course.
+
+use chrono::{DateTime, TimeDelta, Utc};
+use sqlx::FromRow;
+
+use crate::boxed;
+use crate::{Database, StoreError};
+
+/// Days of the past that are read of what is still.
+const PAST_DAYS: i64 = 35;
+/// How long nothing came before something is looked at.
+const STILL: TimeDelta = TimeDelta::minutes(5);
+/// How far back something must have reported to be looked at.
+const LATELY: TimeDelta = TimeDelta::hours(48);
+/// What is looked at in one round; what reports most first.
+const AT_ONCE: i64 = 100;
+
+/// Something that has reported lately, and not in the last minutes.
+#[derive(Clone, Debug, PartialEq, FromRow)]
+pub struct Still {
+    /// `service`, `endpoint` or `sender`.
+    pub kind: String,
+    /// The service's number; none of a sender key.
+    pub service_id: Option<i32>,
+    /// The service, as pages name it.
+    pub service: String,
+    /// Its namespace.
+    pub namespace: String,
+    /// The environment's number; none of a sender key.
+    pub environment_id: Option<i32>,
+    /// The environment.
+    pub environment: String,
+    /// The endpoint's number, or the sender key's.
+    pub number: i32,
+    /// The endpoint's name, or the sender key's.
+    pub name: String,
+    /// When it reported last, to the minute; of a sender key to the hour.
+    pub last_at: DateTime<Utc>,
+    /// Hours since 1970 of the past.
+    pub hours: Vec<i64>,
+    /// How many reports came in each of these hours.
+    pub counts: Vec<i64>,
+}
+
+/// What reported lately and not in the last minutes.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+#[boxed]
+pub async fn still(database: &Database, now: DateTime<Utc>) -> Result<Vec<Still>, StoreError> {
+    Ok(sqlx::query_as(include_str!("../../queries/notices/still.sql"))
+        .bind(now)
+        .bind(now - STILL)
+        .bind(now - LATELY)
+        .bind(now - TimeDelta::days(PAST_DAYS))
+        .bind(AT_ONCE)
+        .fetch_all(&database.pool)
+        .await?)
+}
+
+/// When anything was last reported by any service, to the minute; none where nothing was in the last two days.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+#[boxed]
+pub async fn last_of_all(database: &Database, now: DateTime<Utc>) -> Result<Option<DateTime<Utc>>, StoreError> {
+    Ok(
+        sqlx::query_scalar("SELECT max(minute) FROM traffic_minute WHERE minute >= $1 AND minute <= $2")
+            .bind(now - LATELY)
+            .bind(now)
+            .fetch_one(&database.pool)
+            .await?,
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::{database, of, resource, span, spans, store, trace, writer};
+
+    #[tokio::test]
+    async fn what_reported_lately_and_not_just_now_is_read_with_its_course() {
+        let database = database().await;
+        let now = Utc::now();
+        let sent = async |service: &str, minutes_ago: i64, number: u64| {
+            let at = crate::from_utc(now - TimeDelta::minutes(minutes_ago));
+            let spans_of = (0..3)
+                .map(|each| span(trace(number * 10 + each), number * 10 + each + 1, None, at))
+                .collect();
+            store(&writer(&database), &[spans(vec![of(resource(service), spans_of)], at)]).await;
+        };
+        sent("fares", 90, 1).await;
+        sent("fares", 20, 2).await;
+        sent("gangway", 1, 3).await;
+        sent("gangway", 300, 4).await;
+        let found = still(&database, now).await.unwrap();
+        let services: Vec<(&str, &str)> = found
+            .iter()
+            .map(|one| (one.kind.as_str(), one.service.as_str()))
+            .collect();
+        assert!(
+            services.contains(&("service", "fares")) && services.contains(&("endpoint", "fares")),
+            "{services:?}"
+        );
+        assert!(
+            !services.iter().any(|(_, service)| *service == "gangway"),
+            "{services:?}"
+        );
+        let fares = found.iter().find(|one| one.kind == "service").unwrap();
+        assert_eq!(fares.counts.iter().sum::<i64>(), 6);
+        let ago = (now - fares.last_at).num_minutes();
+        assert!((19..=22).contains(&ago), "{ago}");
+        let last = last_of_all(&database, now).await.unwrap().unwrap();
+        assert!((now - last).num_minutes() <= 2);
+    }
+}
