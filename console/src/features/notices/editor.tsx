@@ -111,12 +111,23 @@ function WhenSlot({ rule, set }: SlotProps) {
   const { threshold } = rule;
   const counts = (part: Partial<NonNullable<Rule["threshold"]>>) => {
     const next = { of: "occurrences", above: 10, minutes: 10, ...threshold, ...part };
-    set({ ...rule, threshold: next, when: [next.of === "log-lines" ? "log-line" : "over"] });
+    const when = [next.of === "log-lines" ? "log-line" : "over"];
+    set(changed({ ...rule, threshold: next, when }, "expected", undefined));
   };
-  const flags = (when: string[]) => set(changed({ ...rule, when }, "threshold", undefined));
+  const flags = (when: string[]) =>
+    set(changed(changed({ ...rule, when }, "threshold", undefined), "expected", undefined));
+  const runs = (part: Partial<NonNullable<Rule["expected"]>>) => {
+    const next = { service: "", by: "02:30", zone: here(), ...rule.expected, ...part };
+    set(changed({ ...rule, expected: next, when: ["silent"] }, "threshold", undefined));
+  };
   return (
     <Slot name="What happens" said={whenInWords(rule)} isOpen={rule.when.length === 0}>
-      <Checks legend="Any of these happens" options={KINDS} chosen={threshold ? [] : rule.when} onChange={flags} />
+      <Checks
+        legend="Any of these happens"
+        options={KINDS}
+        chosen={threshold || rule.expected ? [] : rule.when}
+        onChange={flags}
+      />
       <fieldset>
         <legend className="font-semibold">Or a count passes a threshold</legend>
         <div className="flex flex-wrap items-center gap-1">
@@ -147,6 +158,21 @@ function WhenSlot({ rule, set }: SlotProps) {
             onChange={(event) => counts({ minutes: Number(event.target.value) })}
           />
           min
+        </div>
+      </fieldset>
+      <fieldset>
+        <legend className="font-semibold">Or something has not run by a time</legend>
+        <div className="grid grid-cols-2 gap-2">
+          <Field label="Service" value={rule.expected?.service ?? ""} onChange={(service) => runs({ service })} />
+          <Field
+            isCode
+            label="Job"
+            hint="or any"
+            value={rule.expected?.endpoint ?? ""}
+            onChange={(endpoint) => runs({ endpoint })}
+          />
+          <Field label="By" type="time" value={rule.expected?.by ?? ""} onChange={(by) => runs({ by })} />
+          <Field label="Time zone" value={rule.expected?.zone ?? ""} onChange={(zone) => runs({ zone })} />
         </div>
       </fieldset>
     </Slot>

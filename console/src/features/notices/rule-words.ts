@@ -67,6 +67,10 @@ export const whenInWords = (rule: Rule) => {
       ? `more than ${above} % of the requests of ${time(minutes)} fail`
       : `more than ${above} ${words(COUNTED, of)} come within ${time(minutes)}`;
   }
+  if (rule.expected) {
+    const { service, endpoint, by, zone } = rule.expected;
+    return `${endpoint ? `${endpoint} of ${service}` : service || "something"} has not run by ${by} ${zone ?? "UTC"}`;
+  }
   return rule.when.length === 0 ? "choose what happens" : listed(clauses(rule.when), "or");
 };
 

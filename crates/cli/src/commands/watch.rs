@@ -5,17 +5,17 @@ use std::time::Duration;
 
 use chrono::{DurationRound as _, TimeDelta, Utc};
 use clap::Args;
-use outcrop_api::{EndpointList, RequestItem, RequestPage};
+use outcrop_api::{EndpointList, NoticeItem, NoticeList, RequestItem, RequestPage};
 
 use crate::client::{Api, Client};
 use crate::commands::traffic::{Only, request};
 use crate::fault::Fault;
-use crate::output::{Column, Fit, grouped, line, table};
+use crate::output::{Column, Fit, grouped, line, table, time};
 
 #[derive(Args)]
 #[command(
     after_help = "Examples:\n  outcrop watch --service fares\n  outcrop watch --only failed --json      one JSON \
-        document a line\n\nWhere more passes than can be read, the rates of the busiest endpoints stand in its place."
+        document a line\n  outcrop watch --notices\n\nWhere more passes than can be read, the rates of the busiest endpoints stand in its place."
 )]
 pub struct Watch {
     #[command(flatten)]
@@ -32,9 +32,40 @@ pub struct Watch {
     /// Only requests with this text in the name of their endpoint or in an attribute.
     #[arg(long, value_name = "TEXT")]
     pub text: Option<String>,
+    /// Follow the notices to you, in place of requests.
+    #[arg(long, conflicts_with_all = ["service", "environment", "only", "text"])]
+    pub notices: bool,
     /// Show what passed in the last half minute, and end.
     #[arg(long)]
     pub once: bool,
+}
+
+/// Follows the notices to whoever asks, and those by ways that go to nobody.
+async fn notices(api: &Api, arguments: &Watch) -> Result<(), Fault> {
+    let mut last: Option<i64> = None;
+    if !arguments.client.json {
+        line("Notices to you, and by ways that go to nobody, as they are sent; Ctrl-C ends it.")?;
+    }
+    loop {
+        let page: NoticeList = api.get("/notices", &[("mine", Some("true".to_owned()))]).await?;
+        let recent = Utc::now() - TimeDelta::minutes(10);
+        // At first those of the last minutes; then each that is newer than the last.
+        let is_fresh = |notice: &&NoticeItem| last.map_or(notice.at >= recent, |last| notice.id > last);
+        for notice in page.items.iter().filter(is_fresh).rev() {
+            if arguments.client.json {
+                line(serde_json::to_string(notice).map_err(std::io::Error::from)?)?;
+            } else {
+                let references = notice.references.join(" ");
+                let said = [time(notice.at), notice.way.clone(), notice.subject.clone(), references].join("  ");
+                line(outcrop_core::text::printable(said.trim_end()))?;
+            }
+        }
+        last = page.items.iter().map(|notice| notice.id).max().or(last).or(Some(0));
+        if arguments.once {
+            return Ok(());
+        }
+        tokio::time::sleep(EVERY).await;
+    }
 }
 
 /// The rates of the last two whole minutes, in the place of requests that are too many to read.
@@ -89,6 +120,9 @@ pub(super) const AT_ONCE: &str = "100";
 
 pub async fn watch(arguments: Watch) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
+    if arguments.notices {
+        return notices(&api, &arguments).await;
+    }
     let mut seen: HashSet<String> = HashSet::new();
     let mut since = Utc::now() - TimeDelta::seconds(30);
     let mut rates_at = None;

@@ -15,12 +15,15 @@ pub fn headline(event: &Event) -> String {
         EventKind::DeployFlagged | EventKind::DeployClear | EventKind::DeployTooEarly => {
             format!("Deploy of {place}: {what}")
         }
-        _ => format!(
-            "{}{} in {place}",
-            what.get(..1).unwrap_or_default().to_uppercase(),
-            what.get(1..).unwrap_or_default()
-        ),
+        _ => format!("{} in {place}", state_first(event.kind)),
     }
+}
+
+/// The same with a capital.
+fn state_first(kind: EventKind) -> String {
+    let what = state(kind);
+    let (first, rest) = what.split_at_checked(1).unwrap_or_default();
+    first.to_uppercase() + rest
 }
 
 /// What became of what an event is of, as a word or two.
@@ -75,6 +78,8 @@ pub fn subject(events: &[Event], more: u32, reason: Reason) -> String {
         [] => "Nothing".to_owned(),
         [event] if more == 0 => match event.kind {
             EventKind::DeployFlagged | EventKind::DeployClear | EventKind::DeployTooEarly => headline(event),
+            EventKind::Over => format!("{}: {}", event.title, event.evidence),
+            EventKind::Silent | EventKind::Reporting => format!("{}: {}", state_first(event.kind), event.title),
             _ => format!("{}: {}", headline(event), event.title),
         },
         [first, rest @ ..] => {
@@ -218,7 +223,8 @@ mod tests {
         EventKind::BackToNormal,
         "Back to normal in fares 2.4.0, production: KeyError: no tariff"
     )]
-    #[case(EventKind::Silent, "Silent in fares 2.4.0, production: KeyError: no tariff")]
+    #[case(EventKind::Silent, "Silent: KeyError: no tariff")]
+    #[case(EventKind::Over, "KeyError: no tariff: never seen before")]
     fn what_became_of_it_comes_first(#[case] kind: EventKind, #[case] said: &str) {
         assert_eq!(subject(&[event(kind, "fares", "2.4.0")], 0, Reason::Rule), said);
     }

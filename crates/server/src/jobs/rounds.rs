@@ -119,6 +119,10 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     });
     let (db, began) = (database.clone(), chrono::Utc::now());
     supervisor.run("watch", notices::WATCH_EVERY, move || watch_notices(db.clone(), began));
+    let (db, set) = (database.clone(), Arc::new(settings.clone()));
+    supervisor.run("digests", notices::WATCH_EVERY, move || {
+        make_digests(db.clone(), set.clone())
+    });
     let db = database.clone();
     supervisor.run("deploys", notices::DEPLOYS_EVERY, move || look_at_deploys(db.clone()));
     let db = database.clone();
@@ -325,6 +329,12 @@ async fn send_notices(database: Database, settings: Arc<Settings>, desk: notices
 /// Notes endpoints that are unwell, thresholds that are passed, and what is silent.
 async fn watch_notices(database: Database, began: chrono::DateTime<chrono::Utc>) -> Result<Waiting, StoreError> {
     notices::watch(&database, began, chrono::Utc::now()).await?;
+    Ok(notices::WATCH_EVERY)
+}
+
+/// Makes the digests of members who want to be told once a day.
+async fn make_digests(database: Database, settings: Arc<Settings>) -> Result<Waiting, StoreError> {
+    notices::make_digests(&database, &settings, chrono::Utc::now()).await?;
     Ok(notices::WATCH_EVERY)
 }
 

@@ -1,5 +1,6 @@
 //! Notices: what happened is noted, planned by people's rules, and sent; each step is a job of its own.
 
+mod digest;
 mod letter;
 pub(crate) mod links;
 mod mail;
@@ -37,6 +38,7 @@ pub(crate) const DEPLOYS_EVERY: Duration = Duration::from_secs(15);
 #[derive(Clone)]
 pub(crate) struct Desk {
     kept: Arc<Mutex<Kept>>,
+    waiting: Arc<Mutex<noting::Waiting>>,
     permits: Arc<Semaphore>,
 }
 
@@ -44,6 +46,7 @@ impl Default for Desk {
     fn default() -> Self {
         Self {
             kept: Arc::default(),
+            waiting: Arc::default(),
             permits: Arc::new(Semaphore::new(sending::ON_THEIR_WAY)),
         }
     }
@@ -60,7 +63,7 @@ impl Desk {
         settings: &Settings,
         now: DateTime<Utc>,
     ) -> Result<usize, StoreError> {
-        noting::errors(database, now).await?;
+        noting::errors(database, &mut *self.waiting.lock().await, now).await?;
         planning::round(database, settings, &mut *self.kept.lock().await, now).await
     }
 
@@ -110,6 +113,18 @@ pub(crate) async fn shown(
 pub(crate) async fn watch(database: &Database, began: DateTime<Utc>, now: DateTime<Utc>) -> Result<u64, StoreError> {
     let noted = watching::thresholds(database, now).await? + watching::endpoints(database, now).await?;
     Ok(noted + watching::silences(database, began, now).await?)
+}
+
+/// Makes the digests that are due. Returns how many went into the outbox.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the next round goes on.
+pub(crate) async fn make_digests(
+    database: &Database,
+    settings: &Settings,
+    now: DateTime<Utc>,
+) -> Result<usize, StoreError> {
+    digest::round(database, settings, now).await
 }
 
 /// Notes what deploys came to.

@@ -1,5 +1,7 @@
 //! Notes what happens: flags that rise, end or are taken back, what deploys came to, and what people did.
 
+use std::collections::{HashMap, HashSet};
+
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::deploy::FlagKind;
 use outcrop_core::notice::{Event, EventKind};
@@ -15,8 +17,11 @@ use crate::answers::owners::{self, Directory};
 
 /// How long after it happened something is told: what a replay says of days past is noted, and told to nobody.
 const FRESH: TimeDelta = TimeDelta::hours(1);
-/// How long a flag waits for it to be known where its traces began.
-const WAITED: TimeDelta = TimeDelta::minutes(2);
+/// How long a flag waits for it to be known where its traces began to fail: it takes some seconds as a rule.
+const WAITED: TimeDelta = TimeDelta::seconds(60);
+
+/// Flags that wait, with the time at which they were first seen.
+pub(super) type Waiting = HashMap<i64, DateTime<Utc>>;
 /// How much of the past is noted: rules are tried on a week.
 const PAST: TimeDelta = TimeDelta::days(8);
 /// Deploys looked at in one round.
@@ -30,12 +35,9 @@ const CLEAR_BY: TimeDelta = TimeDelta::hours(3);
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next round goes on.
-pub(super) async fn errors(database: &Database, now: DateTime<Utc>) -> Result<u64, StoreError> {
+pub(super) async fn errors(database: &Database, waiting: &mut Waiting, now: DateTime<Utc>) -> Result<u64, StoreError> {
     let (mut risen, ended) = (sources::risen(database).await?, sources::ended(database).await?);
-    // What follows from another error is not told beside it: that must be known, or take too long to find out.
-    if !risen.is_empty() && sources::are_origins_behind(database).await? {
-        risen.retain(|flag| (WAITED..FRESH).contains(&(now - said(flag))));
-    }
+    wait_for_origins(database, &mut risen, waiting, now).await?;
     let done = sources::handled(database, now - PAST).await?;
     let mut noted = 0;
     if !done.is_empty() {
@@ -56,6 +58,29 @@ pub(super) async fn errors(database: &Database, now: DateTime<Utc>) -> Result<u6
     let numbers = |flags: &[Unnoted]| flags.iter().map(|flag| flag.id).collect::<Vec<_>>();
     noted += sources::note_flags(database, &new, (&numbers(&risen), &numbers(&ended)), now).await?;
     Ok(noted)
+}
+
+/// Leaves out flags of errors of which it is not known yet whether they follow from another one: that one is told in
+/// their place. None waits for long.
+async fn wait_for_origins(
+    database: &Database,
+    risen: &mut Vec<Unnoted>,
+    waiting: &mut Waiting,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    let errors: Vec<i32> = risen.iter().map(|flag| flag.flag.error_id).collect();
+    let earliest = risen.iter().map(|flag| flag.flag.since).min().unwrap_or(now);
+    let awaiting = if errors.is_empty() {
+        HashSet::new()
+    } else {
+        sources::awaiting_origins(database, &errors, earliest).await?
+    };
+    waiting.retain(|id, _| risen.iter().any(|flag| flag.id == *id));
+    risen.retain(|flag| {
+        let since = *waiting.entry(flag.id).or_insert(now);
+        !awaiting.contains(&flag.flag.error_id) || now - since >= WAITED
+    });
+    Ok(())
 }
 
 fn key(flag: i64) -> String {

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_api::{NoticeRule, NoticeTrialResult, TriedNotice};
 use outcrop_core::notice::{Directory, Event, Notice, Plan, Reason, Rule, subject};
-use outcrop_store::notices::{events, ways as stored_ways};
+use outcrop_store::notices::{counts, events, ways as stored_ways};
 use outcrop_store::{Database, StoreError, from_utc, to_utc};
 
 use super::{watching, wishes};
@@ -143,6 +143,19 @@ pub(crate) async fn troubles(
             "mail" | "browser" | "ticket" => {}
             name if ways.iter().any(|known| known == name) => {}
             name => troubles.push(format!("There is no way `{name}`: make it, or name another.")),
+        }
+    }
+    if let Some(expected) = &rule.expected {
+        let of = (expected.service.as_str(), expected.endpoint.as_deref());
+        let now = Utc::now();
+        if counts::runs(&database.whole(), of, (now - TimeDelta::days(8), now)).await? == 0 {
+            let what = expected
+                .endpoint
+                .as_ref()
+                .map_or_else(|| of.0.to_owned(), |job| format!("{job} of {}", of.0));
+            troubles.push(format!(
+                "No run of {what} was seen in the last 8 days: is its name right?"
+            ));
         }
     }
     let is_personal = rule.by.iter().any(|way| matches!(way.as_str(), "mail" | "browser"));

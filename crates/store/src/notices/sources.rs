@@ -1,6 +1,6 @@
 //! What notices are about: flags that rose and ended, what people did, and occurrences behind them.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use chrono::{DateTime, Utc};
 use outcrop_core::notice::EventCase;
@@ -73,17 +73,25 @@ async fn unnoted(database: &Database, condition: &str) -> Result<Vec<Unnoted>, S
         .await?)
 }
 
-/// Whether it is not known yet of lately failed traces where they began.
+/// Of some errors, those that occurred since a time in traces of which it is not known yet where they began to fail.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 #[boxed]
-pub async fn are_origins_behind(database: &Database) -> Result<bool, StoreError> {
-    Ok(
-        sqlx::query_scalar("SELECT EXISTS (SELECT FROM origin_due WHERE due_at < now() - interval '5 seconds')")
-            .fetch_one(&database.pool)
-            .await?,
+pub async fn awaiting_origins(
+    database: &Database,
+    errors: &[i32],
+    since: DateTime<Utc>,
+) -> Result<HashSet<i32>, StoreError> {
+    let found: Vec<i32> = sqlx::query_scalar(
+        "SELECT DISTINCT cause.error_id FROM cause JOIN occurrence o ON o.cause_id = cause.id AND o.id >= first_id_at($2) \
+         WHERE cause.error_id = ANY($1) AND o.trace_id IN (SELECT trace_id FROM origin_due)",
     )
+    .bind(errors)
+    .bind(since)
+    .fetch_all(&database.pool)
+    .await?;
+    Ok(found.into_iter().collect())
 }
 
 /// Notes events of flags, and that they were noted: all or nothing. Where several instances do, one succeeds.
