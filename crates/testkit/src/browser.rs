@@ -126,13 +126,16 @@ impl Browser {
         }
     }
 
-    /// Waits for the button or link of a name.
+    /// Waits for the button, link or checkbox of a name; a checkbox has that of its label.
     ///
     /// # Panics
     /// When it does not appear.
     pub async fn named(&self, role: &str, name: &str) -> WebElement {
-        let tag = if role == "link" { "a" } else { "button" };
-        let path = format!("//{tag}[normalize-space(.)='{name}' or @aria-label='{name}']");
+        let path = match role {
+            "checkbox" => format!("//label[normalize-space(.)='{name}']//input[@type='checkbox']"),
+            "link" => format!("//a[normalize-space(.)='{name}' or @aria-label='{name}']"),
+            _ => format!("//button[normalize-space(.)='{name}' or @aria-label='{name}']"),
+        };
         let until = Instant::now() + PATIENCE;
         loop {
             if let Ok(found) = self.driver.find(By::XPath(path.as_str())).await {

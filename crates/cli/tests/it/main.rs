@@ -23,6 +23,7 @@ mod fuzzed;
 mod guides;
 mod hostile;
 mod logs;
+mod notices;
 mod one_page;
 mod outage;
 mod predicates;
