@@ -17,7 +17,7 @@ pub(crate) fn linked(text: &str) -> String {
             if link.starts_with("http://") || link.starts_with("https://") {
                 let rest = word.strip_prefix(link).unwrap_or_default();
                 let link = escaped(link);
-                html.push_str(&format!("<a href=\"{link}\">{link}</a>{rest}"));
+                html.extend(["<a href=\"", &link, "\">", &link, "</a>", rest]);
             } else {
                 html.push_str(&escaped(word));
             }

@@ -214,17 +214,26 @@ async fn list(post: web::Data<Post>) -> HttpResponse {
 
 async fn show(post: web::Data<Post>) -> HttpResponse {
     let letters = post.letters();
-    let rows: String = (letters.iter().rev())
-        .map(|letter| {
-            format!(
-                "<article><h2>{}</h2><p>{} {}</p><pre>{}</pre></article>",
-                escaped(&letter.subject),
-                escaped(&letter.by),
-                escaped(&letter.to.join(", ")),
-                linked(&letter.text)
-            )
-        })
-        .collect();
+    let mut rows = String::new();
+    for letter in letters.iter().rev() {
+        let (subject, by, to) = (
+            escaped(&letter.subject),
+            escaped(&letter.by),
+            escaped(&letter.to.join(", ")),
+        );
+        let text = linked(&letter.text);
+        rows.extend([
+            "<article><h2>",
+            &subject,
+            "</h2><p>",
+            &by,
+            " ",
+            &to,
+            "</p><pre>",
+            &text,
+            "</pre></article>",
+        ]);
+    }
     let rows = if rows.is_empty() {
         "<p>Nothing came yet.</p>".to_owned()
     } else {

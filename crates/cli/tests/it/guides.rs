@@ -6,7 +6,7 @@ use std::process::Command;
 use crate::printed::fixed;
 
 /// Commands that are left out: they do not end by themselves, or need what only the reader has.
-const LEFT_OUT: [&str; 12] = [
+const LEFT_OUT: [&str; 13] = [
     "serve",
     "demo",
     "collect",
@@ -19,6 +19,7 @@ const LEFT_OUT: [&str; 12] = [
     "tracker.json",
     "$VERSION",
     "outcrop find",
+    "again ID",
 ];
 
 fn pages(root: &Path) -> Vec<PathBuf> {

@@ -148,13 +148,15 @@ fn places(events: &[Event]) -> String {
     }
 }
 
+/// Whether a character breaks lines or turns the direction of text.
+const fn is_mark(c: char) -> bool {
+    matches!(c, '\u{2028}' | '\u{2029}' | '\u{200e}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+}
+
 /// Text on one line: breaks and other controls become blanks, what is too long is cut, in characters.
 #[must_use]
 pub fn one_line(text: &str, longest: usize) -> String {
-    let is_control = |c: char| {
-        c.is_control()
-            || matches!(c, '\u{2028}' | '\u{2029}' | '\u{200e}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
-    };
+    let is_control = |c: char| c.is_control() || is_mark(c);
     let blank = text.replace(is_control, " ");
     let words: Vec<&str> = blank.split_whitespace().collect();
     let line = words.join(" ");

@@ -6,18 +6,21 @@
 
 mod directory;
 mod event;
+mod expected;
 mod hours;
 mod letter;
 mod plan;
 mod rule;
 mod silence;
 mod threshold;
+mod words;
 
 pub use directory::{Directory, Member, Pace, Wishes};
 pub use event::{Event, EventCase, EventKind};
+pub use expected::Expected;
 pub use hours::{Hours, Spell, Zone};
 pub use letter::{headline, one_line, subject, title};
 pub use plan::{LISTED, Notice, Plan, Reason, Stream};
-pub use rule::{Expected, Measure, Measured, PassOn, Quiet, Rule, Target};
+pub use rule::{Measure, Measured, PassOn, Quiet, Rule, Target};
 pub use silence::{LEAST_MINUTES, Silence, UNLIKELY, silence_since};
 pub use threshold::{Counted, Passed, passed, passes};

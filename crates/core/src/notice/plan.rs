@@ -1,11 +1,14 @@
 //! Which notices come of events: bundled, held to hours, capped, passed on. A function over the events
 //! and their times alone, so that a rule can be tried on the past.
 
+mod concern;
+
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use serde::{Deserialize, Serialize};
 
-use super::{Directory, Event, EventKind, Pace, Rule, Target};
+use self::concern::{Concern, told};
+use super::{Directory, Event, EventKind, Rule};
 use crate::{Reference, Timestamp};
 
 /// What happens within a minute of a notice comes together.
@@ -88,15 +91,6 @@ struct Unclaimed {
     due: Timestamp,
     /// The event itself, for whom it concerns.
     of: Concern,
-}
-
-/// Of an event, what says whom it concerns.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-struct Concern {
-    service: String,
-    owner: Option<String>,
-    taken_by: Option<String>,
-    deployed_by: Option<String>,
 }
 
 /// The state of all notices: what waits, what was sent lately, who was told of what.
@@ -429,26 +423,6 @@ impl Course {
     }
 }
 
-impl Concern {
-    fn of(event: &Event) -> Self {
-        Self {
-            service: event.service.clone(),
-            owner: event.owner.clone(),
-            taken_by: event.taken_by.clone(),
-            deployed_by: event.deployed_by.clone(),
-        }
-    }
-
-    fn name<'a>(&'a self, target: &'a Target) -> Option<&'a str> {
-        match target {
-            Target::Owner => self.owner.as_deref(),
-            Target::Taker => self.taken_by.as_deref(),
-            Target::Deployer => self.deployed_by.as_deref(),
-            Target::Named(name) => Some(name),
-        }
-    }
-}
-
 /// Milliseconds between two notices of a stream at least.
 fn gap(rule: &Rule) -> i64 {
     rule.at_most
@@ -459,38 +433,6 @@ fn gap(rule: &Rule) -> i64 {
 /// Whether a way goes to members, each by themselves.
 fn goes_to_people(way: &str) -> bool {
     matches!(way, "mail" | "browser")
-}
-
-/// The members that targets stand for, or who stands in where they are nobody: those who may read the
-/// service and want to be told at once.
-fn told(rule: &Rule, targets: &[Target], concern: &Concern, directory: &Directory) -> Vec<String> {
-    let named = targets.iter().filter_map(|target| concern.name(target));
-    let mut people: Vec<(&str, Option<&str>)> = named.flat_map(|name| directory.named(name)).collect();
-    if people.is_empty() {
-        people = match &rule.otherwise {
-            Some(name) => directory.named(name),
-            None => concern
-                .owner
-                .as_deref()
-                .map(|owner| directory.named(owner))
-                .unwrap_or_default(),
-        };
-    }
-    if people.is_empty() {
-        people = directory.admins();
-    }
-    let wants = |(email, team): &(&str, Option<&str>)| {
-        let member = directory.members.get(*email);
-        member.is_some_and(|member| {
-            !member.closed.contains(&concern.service) && member.wishes.pace_of(&concern.service, *team) == Pace::AtOnce
-        })
-    };
-    let wanted: BTreeSet<String> = people
-        .iter()
-        .filter(|person| wants(person))
-        .map(|(email, _)| (*email).to_owned())
-        .collect();
-    wanted.into_iter().collect()
 }
 
 /// A map whose keys are no texts, as a list of pairs.

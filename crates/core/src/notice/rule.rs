@@ -2,8 +2,8 @@
 
 use std::fmt::Write as _;
 
-use super::{Event, EventKind, Hours, Zone};
-use crate::Timestamp;
+use super::words::{clock, days, duration, every, list};
+use super::{Event, EventKind, Expected, Hours, Zone};
 use crate::query::{Predicate, matches};
 
 /// Whom a rule tells.
@@ -81,43 +81,6 @@ pub struct Measure {
     pub above: f64,
     /// Over how many minutes it is counted.
     pub minutes: u32,
-}
-
-/// What is to have run by a time of the day.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Expected {
-    /// The service, as pages name it.
-    pub service: String,
-    /// The endpoint or job; any of the service where there is none.
-    pub endpoint: Option<String>,
-    /// By which minute of which days: where the spell ends that begins a day before.
-    pub by: Hours,
-}
-
-impl Expected {
-    /// The times between two by which it is to have run, the earliest first.
-    #[must_use]
-    pub fn deadlines(&self, from: Timestamp, to: Timestamp) -> Vec<Timestamp> {
-        self.by.beginnings(from, to)
-    }
-
-    fn in_words(&self) -> String {
-        let what = self
-            .endpoint
-            .as_ref()
-            .map_or_else(|| self.service.clone(), |job| format!("{job} of {}", self.service));
-        let spell = self.by.spell;
-        let days = if spell.days == [true; 7] {
-            String::new()
-        } else {
-            format!(" on {}", days(spell.days))
-        };
-        format!(
-            "{what} has not run by {}{days} {}",
-            clock(spell.from),
-            self.by.zone.name()
-        )
-    }
 }
 
 /// Whom to tell of what.
@@ -281,58 +244,6 @@ impl Rule {
         match &self.otherwise {
             Some(name) => format!("tell {to} (or {name} where that is nobody) by {by}"),
             None => format!("tell {to} by {by}"),
-        }
-    }
-}
-
-fn list(items: &[impl AsRef<str>], last: &str) -> String {
-    match items {
-        [] => "nobody".to_owned(),
-        [only] => only.as_ref().to_owned(),
-        [first @ .., end] => {
-            let first: Vec<&str> = first.iter().map(AsRef::as_ref).collect();
-            format!("{} {last} {}", first.join(", "), end.as_ref())
-        }
-    }
-}
-
-fn every(minutes: u32) -> String {
-    match minutes {
-        60 => "an hour".to_owned(),
-        1_440 => "a day".to_owned(),
-        minutes => format!("in {}", duration(minutes)),
-    }
-}
-
-/// Minutes in words: `30 min`, `2 h`.
-fn duration(minutes: u32) -> String {
-    if minutes >= 60 && minutes.is_multiple_of(60) {
-        format!("{} h", minutes / 60)
-    } else {
-        format!("{minutes} min")
-    }
-}
-
-fn clock(minute: u16) -> String {
-    format!("{:02}:{:02}", minute / 60, minute % 60)
-}
-
-fn days(chosen: [bool; 7]) -> String {
-    const NAMES: [&str; 7] = [
-        "Monday",
-        "Tuesday",
-        "Wednesday",
-        "Thursday",
-        "Friday",
-        "Saturday",
-        "Sunday",
-    ];
-    match chosen {
-        [true, true, true, true, true, false, false] => "working days".to_owned(),
-        [false, false, false, false, false, true, true] => "weekends".to_owned(),
-        chosen => {
-            let names = NAMES.iter().zip(chosen).filter(|(_, is)| *is);
-            list(&names.map(|(name, _)| *name).collect::<Vec<_>>(), "and")
         }
     }
 }

@@ -238,7 +238,9 @@ mod tests {
 
     proptest! {
         #[test]
-        fn the_longer_the_silence_the_less_likely(counts in proptest::collection::vec(0u64..500, 24 * 6), minutes in 5i64..600, more in 1i64..600) {
+        fn the_longer_the_silence_the_less_likely(
+            counts in proptest::collection::vec(0u64..500, 24 * 6), minutes in 5i64..600, more in 1i64..600,
+        ) {
             let past: Vec<(i64, u64)> = (4 * DAY_HOURS..).zip(counts).collect();
             let chance = |minutes| silence_since(&past, at(0), at(minutes)).map(|silence| silence.chance);
             if let Some(short) = chance(minutes) {

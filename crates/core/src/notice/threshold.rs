@@ -157,8 +157,11 @@ mod tests {
     proptest! {
         /// Looking minute by minute, as it is done live, tells the same as going over the whole time.
         #[test]
-        fn a_look_each_minute_tells_the_same(drawn in proptest::collection::vec(0u64..6, 120), above in 0u32..12, over in 1u32..15) {
-            let minutes: BTreeMap<i64, Counted> = (0..).zip(drawn).map(|(minute, count)| (minute, Counted { count, requests: 0 })).collect();
+        fn a_look_each_minute_tells_the_same(
+            drawn in proptest::collection::vec(0u64..6, 120), above in 0u32..12, over in 1u32..15,
+        ) {
+            let counted = |count| Counted { count, requests: 0 };
+            let minutes: BTreeMap<i64, Counted> = (0..).zip(drawn.into_iter().map(counted)).collect();
             let measure = measure(Measured::Occurrences, above.into(), over);
             let (mut open, mut told) = (None, vec![]);
             for minute in 0..120 {

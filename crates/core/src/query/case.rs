@@ -133,8 +133,12 @@ impl Predicate {
         for test in self.tests() {
             let name = test.field.name();
             let why = match &test.field {
-                Field::Error | Field::Title | Field::Kind | Field::Count | Field::Users => continue,
-                Field::State(State::Uncaught | State::Caught) => continue,
+                Field::Error
+                | Field::Title
+                | Field::Kind
+                | Field::Count
+                | Field::Users
+                | Field::State(State::Uncaught | State::Caught) => continue,
                 Field::Slice => "write the slice's predicate itself",
                 Field::State(State::New | State::Surging | State::Returned) => "choose it as what happens",
                 field if field.is_of_error() => "it changes while the rule waits for its event",

@@ -17,6 +17,7 @@ use tokio::sync::{Mutex, broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
 use outcrop_store::upkeep::cleaning::{self, Cleaned};
+use outcrop_store::upkeep::reported;
 
 use crate::answers::tickets;
 use crate::clock::now;
@@ -301,7 +302,7 @@ async fn hand_over(database: Database, settings: Arc<Settings>) -> Result<Waitin
 /// Deletes what people had deleted, and errors of old test reports.
 async fn clean_up(database: Database) -> Result<Waiting, StoreError> {
     let now = chrono::Utc::now();
-    for error in cleaning::old_tests(&database, now).await? {
+    for error in reported::old_tests(&database, now).await? {
         let name = outcrop_store::ids::reference(error).to_string();
         cleaning::ask(&database, &Cleaned::Error(error), &name, ("outcrop", now)).await?;
     }

@@ -218,7 +218,9 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_link_that_was_changed_or_made_up_is_not_read(at in 0usize..100, to in "[A-Za-z0-9_.-]", made_up in ".{0,60}") {
+        fn a_link_that_was_changed_or_made_up_is_not_read(
+            at in 0usize..100, to in "[A-Za-z0-9_.-]", made_up in ".{0,60}",
+        ) {
             let links = links(b"one", Utc::now());
             let secret = secret(&links);
             let place = at % secret.len();

@@ -23,8 +23,6 @@ use outcrop_store::notices::plan::Kept;
 use outcrop_store::{Database, StoreError};
 use tokio::sync::{Mutex, Semaphore};
 
-pub(crate) use mail::check as check_mail;
-
 use crate::settings::Settings;
 
 /// How often it is looked what happened, and what is to be sent: a notice leaves within 10 s of its flag.

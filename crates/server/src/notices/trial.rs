@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_api::{NoticeRule, NoticeTrialResult, TriedNotice};
-use outcrop_core::notice::{Directory, Event, Notice, Plan, Reason, Rule, subject};
+use outcrop_core::notice::{Directory, Event, Notice, Plan, Reason, Rule, Wishes, subject};
 use outcrop_store::notices::{counts, events, ways as stored_ways};
 use outcrop_store::{Database, StoreError, from_utc, to_utc};
 
@@ -41,12 +41,20 @@ pub(crate) async fn run(
     let tried = once_a_person(notices.iter().map(|notice| tried(notice, &by_id)));
     let count = tried.len();
     let items = tried.into_iter().rev().take(LISTED).collect();
+    let mut all = directory;
+    for member in all.members.values_mut() {
+        member.wishes = Wishes::default();
+    }
+    let kept = over(&happened, &rules, &all, now).len().saturating_sub(notices.len());
     let since = from.format("%Y-%m-%d");
-    let answer = match count {
+    let mut answer = match count {
         0 => format!("Would have sent nothing since {since}."),
         1 => format!("Would have sent 1 notice since {since}."),
         n => format!("Would have sent {n} notices since {since}."),
     };
+    if kept > 0 {
+        answer.push_str(" More would have gone to members who chose a digest, or nothing.");
+    }
     Ok(NoticeTrialResult {
         sentence,
         answer,
@@ -135,10 +143,10 @@ pub(crate) async fn troubles(
     for way in &rule.by {
         match way.as_str() {
             "mail" if settings.mail.is_none() => {
-                troubles.push("Mail is not set up: start the service with --mail-server.".to_owned())
+                troubles.push("Mail is not set up: start the service with --mail-server.".to_owned());
             }
             "ticket" if !has_tickets => {
-                troubles.push("Tickets are not set up: an admin does, with `outcrop ticket set`.".to_owned())
+                troubles.push("Tickets are not set up: an admin does, with `outcrop ticket set`.".to_owned());
             }
             "mail" | "browser" | "ticket" => {}
             name if ways.iter().any(|known| known == name) => {}

@@ -264,7 +264,7 @@ mod tests {
         way("chat", "https://chat.skerry.example/{secret}", Some("ops"), None),
         None
     )]
-    #[case::with_its_form("ops-room", way("chat", ROOM, None, Some(json!({"blocks": [{"t": "{subject} {link}"}]}))), None)]
+    #[case::with_its_form("ops-room", way("chat", ROOM, None, Some(json!([{"t": "{subject} {link}"}]))), None)]
     #[case::a_webhook("pager", way("webhook", ROOM, Some("pager"), None), None)]
     #[case::no_secret("pager", way("webhook", ROOM, None, None), Some("needs a secret"))]
     #[case::a_secret_in_the_address(
@@ -273,7 +273,7 @@ mod tests {
         Some("signs")
     )]
     #[case::a_form("pager", way("webhook", ROOM, Some("a"), Some(json!({}))), Some("only a chat"))]
-    #[case::an_unknown_place("ops-room", way("chat", ROOM, None, Some(json!({"a": "{user}"}))), Some("`{user}` names nothing"))]
+    #[case::an_unknown_place("ops-room", way("chat", ROOM, None, Some(json!("{user}"))), Some("`{user}` names"))]
     #[case::an_unknown_kind("ops-room", way("pigeon", ROOM, None, None), Some("no kind of way"))]
     #[case::another_host(
         "ops-room",

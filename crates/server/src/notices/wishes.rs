@@ -132,7 +132,8 @@ mod tests {
     #[test]
     fn what_a_member_wishes_is_read_and_written_alike() {
         let said: NoticeWishes = serde_json::from_value(json!({
-            "pace": "daily", "services": [{"name": "fares", "pace": "at-once"}], "teams": [{"name": "deck team", "pace": "nothing"}],
+            "pace": "daily", "services": [{"name": "fares", "pace": "at-once"}],
+            "teams": [{"name": "deck team", "pace": "nothing"}],
             "hours": {"from": "08:00", "to": "17:30", "days": ["mon", "fri"]}, "uncaught_at_any_hour": true,
             "zone": "Europe/Oslo", "digest_at": "07:15",
         }))

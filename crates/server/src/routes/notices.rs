@@ -109,7 +109,7 @@ pub(super) async fn make_notice_rule(
     let id = state
         .on_main(async move {
             let setting = rules::setting(&made);
-            refusable(store::make(&database, &made.name, &setting, made.is_on, (&by, Utc::now())).await)
+            refusable(store::make(&database, &new(&made, &setting), (&by, Utc::now())).await)
         })
         .await??;
     state.note_change(&viewer.email, "made notice rule", &rule.name).await?;
@@ -138,7 +138,7 @@ pub(super) async fn change_notice_rule(
     state
         .on_main(async move {
             let setting = rules::setting(&changed);
-            refusable(store::change(&database, id, &changed.name, &setting, changed.is_on, (&by, Utc::now())).await)
+            refusable(store::change(&database, id, &new(&changed, &setting), (&by, Utc::now())).await)
         })
         .await??;
     state
@@ -349,6 +349,14 @@ pub(super) async fn show_notices(viewer: Viewer, state: Seen) -> Result<web::Jso
         .on_main(async move { shown(&database, &settings, &viewer.email, Utc::now()).await })
         .await?;
     Ok(web::Json(ShownNotices { items }))
+}
+
+fn new<'r>(rule: &'r NoticeRule, setting: &'r serde_json::Value) -> store::NewRule<'r> {
+    store::NewRule {
+        name: &rule.name,
+        setting,
+        is_on: rule.is_on,
+    }
 }
 
 /// A rule that can be stored: read, and its predicate of names that are known.

@@ -9,7 +9,7 @@ use outcrop_api::{Problem, Report, Reported, Severity};
 use outcrop_core::grouping::Described;
 use outcrop_otlp::{Encoding, Signal};
 use outcrop_store::ids;
-use outcrop_store::upkeep::cleaning;
+use outcrop_store::upkeep::reported;
 use serde_json::{Value, json};
 
 use crate::access::bearer;
@@ -88,7 +88,7 @@ pub(super) async fn report_failure(
         .on_main(async move {
             let error = outcrop_store::find::reported(&database, &of_service, at).await?;
             if let Some(error) = error.filter(|_| report.test) {
-                cleaning::note_test(&database, ids::number(error), at).await?;
+                reported::note_test(&database, ids::number(error), at).await?;
             }
             Ok(error)
         })

@@ -18,6 +18,9 @@ pub struct Standing {
     pub begins: NewEvent,
 }
 
+/// The key of an event that is over, its number, its service and environment, as far as it is still there.
+type Over = (String, Option<i64>, Option<i32>, Option<i32>);
+
 /// Notes what begins of a kind, and what is over. Whichever instance looks first
 /// notes it. Returns how many events are new.
 ///
@@ -48,7 +51,7 @@ pub async fn look(
             new.push(NewEvent { key, ..begins.clone() });
         }
     }
-    let over: Vec<(String, Option<i64>, Option<i32>, Option<i32>)> = sqlx::query_as(
+    let over: Vec<Over> = sqlx::query_as(
         "WITH over AS (DELETE FROM notice_episode WHERE kind = $1 AND over_at < $2 RETURNING event_key) SELECT \
          over.event_key, e.id, e.service_id, e.environment_id FROM over LEFT JOIN notice_event e ON e.key = over.event_key \
          ORDER BY 1",

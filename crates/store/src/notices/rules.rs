@@ -29,6 +29,17 @@ pub struct Stored {
     pub changed_at: DateTime<Utc>,
 }
 
+/// A rule to store.
+#[derive(Clone, Copy, Debug)]
+pub struct NewRule<'r> {
+    /// Its name.
+    pub name: &'r str,
+    /// All else, as JSON.
+    pub setting: &'r Value,
+    /// Whether it is on.
+    pub is_on: bool,
+}
+
 /// Why a rule was not stored.
 #[derive(Debug, thiserror::Error)]
 pub enum RuleError {
@@ -77,26 +88,20 @@ pub async fn list(database: &Database) -> Result<Vec<Stored>, StoreError> {
 /// # Errors
 /// [`RuleError`] with the reason.
 #[boxed]
-pub async fn make(
-    database: &Database,
-    name: &str,
-    setting: &Value,
-    is_on: bool,
-    (by, at): (&str, DateTime<Utc>),
-) -> Result<i32, RuleError> {
+pub async fn make(database: &Database, new: &NewRule<'_>, (by, at): (&str, DateTime<Utc>)) -> Result<i32, RuleError> {
     let made: Option<i32> = sqlx::query_scalar(
         "INSERT INTO notice_rule (name, setting, is_on, changed_by, changed_at) SELECT $1, $2, $3, $4, $5 WHERE (SELECT \
          count(*) FROM notice_rule) < $6 RETURNING id",
     )
-    .bind(name)
-    .bind(setting)
-    .bind(is_on)
+    .bind(new.name)
+    .bind(new.setting)
+    .bind(new.is_on)
     .bind(by)
     .bind(at)
     .bind(MAX_RULES)
     .fetch_optional(&database.pool)
     .await
-    .map_err(|error| RuleError::of(error, name))?;
+    .map_err(|error| RuleError::of(error, new.name))?;
     made.ok_or(RuleError::TooMany)
 }
 
@@ -108,23 +113,21 @@ pub async fn make(
 pub async fn change(
     database: &Database,
     id: i32,
-    name: &str,
-    setting: &Value,
-    is_on: bool,
+    new: &NewRule<'_>,
     (by, at): (&str, DateTime<Utc>),
 ) -> Result<(), RuleError> {
     let done = sqlx::query(
         "UPDATE notice_rule SET name = $2, setting = $3, is_on = $4, changed_by = $5, changed_at = $6 WHERE id = $1",
     )
     .bind(id)
-    .bind(name)
-    .bind(setting)
-    .bind(is_on)
+    .bind(new.name)
+    .bind(new.setting)
+    .bind(new.is_on)
     .bind(by)
     .bind(at)
     .execute(&database.pool)
     .await
-    .map_err(|error| RuleError::of(error, name))?;
+    .map_err(|error| RuleError::of(error, new.name))?;
     if done.rows_affected() == 0 {
         return Err(RuleError::Unknown(id));
     }
@@ -179,17 +182,22 @@ mod tests {
             "{first:?}"
         );
         let setting = json!({"when": ["surging"]});
-        let id = make(&database, "Surges", &setting, false, by).await.unwrap();
-        let same = make(&database, "SURGES", &setting, true, by).await;
+        let named = |name| NewRule {
+            name,
+            setting: &setting,
+            is_on: true,
+        };
+        let id = make(&database, &named("Surges"), by).await.unwrap();
+        let same = make(&database, &named("SURGES"), by).await;
         assert!(matches!(same, Err(RuleError::Named(_))), "{same:?}");
-        change(&database, id, "Floods", &json!({}), true, by).await.unwrap();
-        let named = change(&database, first[0].id, "floods", &json!({}), true, by).await;
-        assert!(matches!(named, Err(RuleError::Named(_))), "{named:?}");
+        change(&database, id, &named("Floods"), by).await.unwrap();
+        let taken = change(&database, first[0].id, &named("floods"), by).await;
+        assert!(matches!(taken, Err(RuleError::Named(_))), "{taken:?}");
         let listed = list(&database).await.unwrap();
         assert_eq!((listed[1].name.as_str(), listed[1].is_on), ("Floods", true));
         assert_eq!(remove(&database, id).await.unwrap().as_deref(), Some("Floods"));
         assert_eq!(remove(&database, id).await.unwrap(), None);
-        let gone = change(&database, id, "x", &json!({}), true, by).await;
+        let gone = change(&database, id, &named("x"), by).await;
         assert!(matches!(gone, Err(RuleError::Unknown(_))), "{gone:?}");
     }
 }

@@ -275,7 +275,7 @@ mod tests {
         let at = Utc::now();
         let noted = event("flag 1", EventKind::New, at);
         assert_eq!(
-            note_flags(&database, &[noted.clone()], (&[first[0].id], &[]), at)
+            note_flags(&database, std::slice::from_ref(&noted), (&[first[0].id], &[]), at)
                 .await
                 .unwrap(),
             1

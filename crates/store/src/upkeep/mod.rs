@@ -11,6 +11,7 @@ use crate::retention::{Policy, RETENTION_DAYS};
 
 pub mod cleaning;
 pub mod lifetimes;
+pub mod reported;
 pub mod space;
 
 use self::lifetimes::{Lifetime, NAMES_IN_ORDER, TABLES};

@@ -89,7 +89,7 @@ impl Slots {
                 Some(text) => Some(minutes("at-most-every", text)?),
                 None => rule.at_most_every_minutes,
             },
-            not: self.not(rule.not)?,
+            not: self.not(rule.not.as_ref())?,
             pass_on: match &self.pass_on_after {
                 Some(text) => Some(PassedOn {
                     after_minutes: minutes("pass-on-after", text)?,
@@ -109,7 +109,8 @@ impl Slots {
     fn threshold(&self, before: Option<Threshold>, when: &[String]) -> Result<Option<Threshold>, Fault> {
         let is_of_lines = when.iter().any(|word| word == "log-line");
         let is_given = self.of.is_some() || self.above.is_some() || self.within.is_some();
-        if !is_given && !(is_of_lines && before.is_none()) {
+        let begins_lines = is_of_lines && before.is_none();
+        if !is_given && !begins_lines {
             return Ok(before);
         }
         let before = before.unwrap_or_else(|| Threshold {
@@ -150,9 +151,9 @@ impl Slots {
         Some(expected)
     }
 
-    fn not(&self, before: Option<QuietHours>) -> Result<Option<QuietHours>, Fault> {
+    fn not(&self, before: Option<&QuietHours>) -> Result<Option<QuietHours>, Fault> {
         let is_given = !self.days.is_empty() || self.zone.is_some() || self.except.is_some();
-        let (from, to) = match (&self.not, &before) {
+        let (from, to) = match (&self.not, before) {
             (Some(text), _) => text
                 .split_once(['-', '–'])
                 .ok_or_else(|| Fault::Usage(format!("--not is `{text}`; write it like 22:00-06:00")))?,
@@ -164,7 +165,7 @@ impl Slots {
             }
             (None, None) => return Ok(None),
         };
-        let kept = before.clone().unwrap_or_default();
+        let kept = before.cloned().unwrap_or_default();
         Ok(Some(QuietHours {
             from: from.to_owned(),
             to: to.to_owned(),
@@ -264,7 +265,7 @@ mod tests {
             ("22:00", Some("Europe/Oslo"), Some("uncaught"))
         );
         assert_eq!(
-            (changed.by.as_slice(), changed.tell),
+            (changed.by.as_slice(), changed.tell.clone()),
             (&["browser".to_owned()][..], rule.tell)
         );
         let less = without(changed, &["not".to_owned(), "pass-on".to_owned()]).unwrap();

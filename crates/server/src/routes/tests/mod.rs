@@ -3,6 +3,7 @@
 mod acting;
 mod closed;
 mod console;
+mod notice_rules;
 mod notices;
 mod people;
 mod reading;

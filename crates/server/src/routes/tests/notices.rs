@@ -9,7 +9,6 @@ use outcrop_core::notice::{Event, EventKind};
 use outcrop_demo::{Letter, Post};
 use outcrop_store::notices::events::{self, NewEvent};
 use outcrop_store::{from_utc, ids};
-use rstest::rstest;
 use serde_json::{Value, json};
 use tokio_util::sync::{CancellationToken, DropGuard};
 
@@ -21,34 +20,34 @@ use crate::settings::Mail;
 use crate::state::State;
 use crate::supervision::Supervisor;
 
-async fn ask(state: &State, token: &str, route: &str, sent: Value) -> (StatusCode, Value) {
+pub(super) async fn ask(state: &State, token: &str, route: &str, sent: Value) -> (StatusCode, Value) {
     super::ask(state, Some(token), &route.replacen(' ', " /api/v1", 1), sent).await
 }
 
-async fn asked(state: &State, token: &str, route: &str, sent: Value) -> Value {
+pub(super) async fn asked(state: &State, token: &str, route: &str, sent: Value) -> Value {
     let (status, said) = ask(state, token, route, sent).await;
     assert!(status.is_success(), "{route}: {said}");
     said
 }
 
 /// A service with a fleet's errors, and stand-ins that take what it sends.
-struct Office {
-    state: State,
+pub(super) struct Office {
+    pub(super) state: State,
     desk: Desk,
-    post: Post,
+    pub(super) post: Post,
     /// Where chats and webhooks are posted to.
-    host: String,
-    engineer: String,
-    admin: String,
+    pub(super) host: String,
+    pub(super) engineer: String,
+    pub(super) admin: String,
     /// The fleet's error, and what is known of it.
     error: String,
     _running: (Supervisor, crate::intake::Closing, DropGuard),
 }
 
-const MATE: &str = "mate@skerry.example";
+pub(super) const MATE: &str = "mate@skerry.example";
 
 impl Office {
-    async fn open() -> Self {
+    pub(super) async fn open() -> Self {
         let (mail, receiver) = (listener(), listener());
         let (server, host) = (mail.local_addr().unwrap(), receiver.local_addr().unwrap().to_string());
         let (post, stop) = (Post::default(), CancellationToken::new());
@@ -81,7 +80,7 @@ impl Office {
     }
 
     /// That the error became new, or something else happened to it.
-    async fn happens(&self, kind: EventKind, key: &str, at: DateTime<Utc>) {
+    pub(super) async fn happens(&self, kind: EventKind, key: &str, at: DateTime<Utc>) {
         let error = self.error.parse().unwrap();
         let event = NewEvent {
             key: key.to_owned(),
@@ -100,7 +99,7 @@ impl Office {
         assert_eq!(events::note(&self.state.database, &[event]).await.unwrap(), 1);
     }
 
-    async fn plan(&self, at: DateTime<Utc>) -> usize {
+    pub(super) async fn plan(&self, at: DateTime<Utc>) -> usize {
         self.desk
             .plan(&self.state.database, &self.state.settings, at)
             .await
@@ -108,7 +107,7 @@ impl Office {
     }
 
     /// Sends what is due, and waits for what comes of it.
-    async fn send(&self) -> Value {
+    pub(super) async fn send(&self) -> Value {
         let settings = Arc::new(self.state.settings.clone());
         self.desk
             .send(&self.state.database, &settings, Utc::now())
@@ -126,7 +125,7 @@ impl Office {
         panic!("notices are on their way for ever");
     }
 
-    async fn rule(&self, parts: Value) -> Value {
+    pub(super) async fn rule(&self, parts: Value) -> Value {
         let mut rule = json!({"name": "Fares", "when": ["new"], "tell": [MATE], "by": ["mail"], "is_on": true});
         for (name, part) in parts.as_object().unwrap() {
             rule[name] = part.clone();
@@ -135,7 +134,7 @@ impl Office {
     }
 
     /// The rules that an installation begins with are taken away: a test makes its own.
-    async fn without_rules(self) -> Self {
+    pub(super) async fn without_rules(self) -> Self {
         let list = get(&self.state, &self.engineer, "/api/v1/notice-rules").await;
         for rule in list["items"].as_array().unwrap() {
             let remove = format!("DELETE /notice-rules/{}", rule["id"]);
@@ -285,7 +284,8 @@ async fn a_flag_that_is_taken_back_is_told_to_whoever_was_told() {
 #[tokio::test]
 async fn what_a_trial_says_is_what_is_then_sent() {
     let office = Office::open().await.without_rules().await;
-    let rule = json!({"name": "Fares", "when": ["new", "surging"], "tell": [MATE], "by": ["mail"], "at_most_every_minutes": 30});
+    let rule = json!({"name": "Fares", "when": ["new", "surging"], "tell": [MATE], "by": ["mail"],
+        "at_most_every_minutes": 30});
     let start = Utc::now() - TimeDelta::minutes(200);
     let at = |minutes: i64| start + TimeDelta::minutes(minutes);
     for (number, (kind, minutes)) in [
@@ -327,6 +327,16 @@ async fn what_a_trial_says_is_what_is_then_sent() {
             .unwrap()
             .starts_with("Would have sent 3 notices since 20"),
         "{tried}"
+    );
+    let mut wishes = get(&office.state, &office.engineer, "/api/v1/notice-wishes").await;
+    wishes["pace"] = json!("daily");
+    asked(&office.state, &office.engineer, "PUT /notice-wishes", wishes).await;
+    let route = "POST /notice-rules/try";
+    let daily = asked(&office.state, &office.engineer, route, json!({"rule": rule})).await;
+    let answer = daily["answer"].as_str().unwrap();
+    assert!(
+        answer.starts_with("Would have sent nothing") && answer.ends_with("who chose a digest, or nothing."),
+        "{answer}"
     );
     let days = json!({"rule": rule, "days": 8});
     assert_eq!(
@@ -411,201 +421,4 @@ async fn answering(answer: &'static str) -> String {
         }
     });
     host
-}
-
-#[tokio::test]
-async fn rules_are_made_changed_tested_and_removed_and_that_is_on_record() {
-    let office = Office::open().await;
-    let Office {
-        state, engineer, admin, ..
-    } = &office;
-    let list = get(state, engineer, "/api/v1/notice-rules").await;
-    assert_eq!(
-        (
-            list["items"].as_array().unwrap().len(),
-            &list["has_mail"],
-            &list["has_tickets"]
-        ),
-        (2, &json!(true), &json!(false))
-    );
-    let made = office
-        .rule(json!({"by": ["mail", "browser", "ticket", "ops-room"], "otherwise": "deck team"}))
-        .await;
-    assert_eq!(
-        made["troubles"],
-        json!([
-            "Tickets are not set up: an admin does, with `outcrop ticket set`.",
-            "There is no way `ops-room`: make it, or name another.",
-            "No member or team is called `deck team`."
-        ])
-    );
-    let mut rule = made["rule"].clone();
-    let path = format!("/notice-rules/{}", made["id"]);
-    let (status, same) = ask(state, engineer, "POST /notice-rules", rule.clone()).await;
-    assert_eq!(status, StatusCode::CONFLICT, "{same}");
-    rule["by"] = json!(["mail", "browser"]);
-    rule["is_on"] = json!(false);
-    let changed = asked(state, engineer, &format!("PUT {path}"), rule.clone()).await;
-    assert_eq!(
-        (&changed["rule"]["is_on"], &changed["rule"]["by"]),
-        (&json!(false), &json!(["mail", "browser"]))
-    );
-    // Nobody is told by a rule that is off.
-    let at = Utc::now();
-    office.happens(EventKind::New, "flag 1", at).await;
-    let before = office.plan(at).await;
-    assert_eq!(before, 2, "the first rule tells the admins, by mail and browser");
-    let test = asked(state, engineer, &format!("POST {path}/test"), json!({})).await;
-    assert_eq!(test["items"].as_array().unwrap().len(), 2);
-    office.send().await;
-    let letters = office.post.letters();
-    let test = letters
-        .iter()
-        .find(|letter| letter.subject == "A test of the rule “Fares”")
-        .unwrap();
-    assert!(test.to == [MATE] && test.text.contains("nothing happened"), "{test:?}");
-    let shown = asked(state, engineer, "POST /notices/shown", json!({})).await;
-    assert_eq!(
-        (
-            shown["items"].as_array().unwrap().len(),
-            shown["items"][0]["page"].as_str()
-        ),
-        (1, Some("/notices"))
-    );
-    assert_eq!(
-        asked(state, engineer, "POST /notices/shown", json!({})).await["items"],
-        json!([]),
-        "to one page only"
-    );
-    assert_eq!(
-        ask(state, engineer, &format!("DELETE {path}"), json!({})).await.0,
-        StatusCode::NO_CONTENT
-    );
-    for route in [format!("DELETE {path}"), format!("POST {path}/test")] {
-        assert_eq!(ask(state, engineer, &route, json!({})).await.0, StatusCode::NOT_FOUND);
-    }
-    assert_eq!(
-        ask(state, engineer, &format!("PUT {path}"), rule).await.0,
-        StatusCode::NOT_FOUND
-    );
-    let record = get(state, admin, "/api/v1/audit").await;
-    let did: Vec<&str> = record["items"]
-        .as_array()
-        .unwrap()
-        .iter()
-        .filter_map(|entry| entry["did"].as_str())
-        .collect();
-    for done in ["made notice rule", "changed notice rule", "removed notice rule"] {
-        assert!(did.contains(&done), "{record}");
-    }
-}
-
-#[rstest]
-#[case::an_unknown_field(json!({"who": "me"}), "unknown field")]
-#[case::a_predicate_of_nothing(json!({"where": "tariff = x"}), "tariff")]
-#[case::nobody(json!({"tell": []}), "need somebody to tell")]
-#[case::a_long_name(json!({"name": "x".repeat(101)}), "1 to 100 characters")]
-#[tokio::test]
-async fn a_rule_that_is_wrong_is_refused_with_its_place(#[case] parts: Value, #[case] said: &str) {
-    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
-    let engineer = fleet(&state).await;
-    let mut rule = json!({"name": "Fares", "when": ["new"], "tell": ["owner"], "by": ["mail"]});
-    for (name, part) in parts.as_object().unwrap() {
-        rule[name] = part.clone();
-    }
-    let (status, refused) = ask(&state, &engineer, "POST /notice-rules", rule).await;
-    assert_eq!(status, StatusCode::BAD_REQUEST, "{refused}");
-    assert!(refused["detail"].as_str().unwrap().contains(said), "{refused}");
-}
-
-#[tokio::test]
-async fn members_are_told_as_they_wish_and_not_of_what_is_closed_to_them() {
-    let office = Office::open().await.without_rules().await;
-    let Office {
-        state, engineer, admin, ..
-    } = &office;
-    office.rule(json!({"tell": [MATE, "master@skerry.example"]})).await;
-    let mut wishes = get(state, engineer, "/api/v1/notice-wishes").await;
-    assert_eq!(wishes["pace"], "at-once");
-    wishes["services"] = json!([{"name": "fares", "pace": "nothing"}]);
-    assert_eq!(
-        asked(state, engineer, "PUT /notice-wishes", wishes.clone()).await,
-        wishes
-    );
-    let at = Utc::now();
-    office.happens(EventKind::New, "flag 1", at).await;
-    assert_eq!(office.plan(at).await, 1, "the master alone");
-    wishes["services"] = json!([]);
-    asked(state, engineer, "PUT /notice-wishes", wishes.clone()).await;
-    asked_for_limit(&office).await;
-    let later = at + TimeDelta::minutes(90);
-    office.happens(EventKind::New, "flag 2", later).await;
-    assert_eq!(office.plan(later).await, 1, "fares is closed to the mate");
-    wishes["zone"] = json!("Skerry");
-    let (status, refused) = ask(state, engineer, "PUT /notice-wishes", wishes).await;
-    assert_eq!(
-        (status, refused["detail"].as_str().unwrap().starts_with("zone: ")),
-        (StatusCode::BAD_REQUEST, true)
-    );
-    let whole = get(state, admin, "/api/v1/notices").await;
-    assert_eq!(whole["items"].as_array().unwrap().len(), 2);
-}
-
-async fn asked_for_limit(office: &Office) {
-    let (status, said) = ask(
-        &office.state,
-        &office.admin,
-        "PUT /services/fares/limit",
-        json!({"limited": true}),
-    )
-    .await;
-    assert!(status.is_success(), "{said}");
-}
-
-#[tokio::test]
-async fn a_chats_address_is_shown_to_admins_alone() {
-    let office = Office::open().await;
-    let Office {
-        state,
-        engineer,
-        admin,
-        host,
-        ..
-    } = &office;
-    let address = format!("http://{host}/rooms/ops");
-    let way = json!({"kind": "chat", "address": address});
-    assert_eq!(
-        ask(state, admin, "PUT /notice-ways/ops-room", way.clone()).await.0,
-        StatusCode::NO_CONTENT
-    );
-    assert_eq!(
-        get(state, admin, "/api/v1/notice-ways").await["items"][0]["way"]["address"],
-        address
-    );
-    assert_eq!(
-        get(state, engineer, "/api/v1/notice-ways").await["items"][0]["way"]["address"],
-        "…"
-    );
-    let elsewhere = json!({"kind": "chat", "address": "https://elsewhere.example/"});
-    let (status, refused) = ask(state, admin, "PUT /notice-ways/away", elsewhere).await;
-    assert_eq!(status, StatusCode::BAD_REQUEST);
-    assert!(
-        refused["detail"].as_str().unwrap().contains("--outbound-host"),
-        "{refused}"
-    );
-    asked(state, admin, "POST /notice-ways/ops-room/test", json!({})).await;
-    let record = office.send().await;
-    assert_eq!(record["items"][0]["answer"], "127.0.0.1 answered 200");
-    assert!(
-        office.post.letters()[0]
-            .text
-            .contains("This is a test by master@skerry.example")
-    );
-    assert_eq!(
-        ask(state, admin, "DELETE /notice-ways/ops-room", json!({})).await.0,
-        StatusCode::NO_CONTENT
-    );
-    for route in ["DELETE /notice-ways/ops-room", "POST /notice-ways/ops-room/test"] {
-        assert_eq!(ask(state, admin, route, json!({})).await.0, StatusCode::NOT_FOUND);
-    }
 }

@@ -1,0 +1,40 @@
+//! Errors of which a test was reported.
+
+use chrono::{DateTime, Utc};
+
+use crate::boxed;
+use crate::{Database, StoreError};
+
+/// Notes that a test of an error was reported.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+#[boxed]
+pub async fn note_test(database: &Database, error: i32, at: DateTime<Utc>) -> Result<(), StoreError> {
+    sqlx::query(
+        "INSERT INTO test_report (error_id, last_at) VALUES ($1, $2) ON CONFLICT (error_id) DO UPDATE SET last_at = \
+         greatest(test_report.last_at, excluded.last_at)",
+    )
+    .bind(error)
+    .bind(at)
+    .execute(&database.pool)
+    .await?;
+    Ok(())
+}
+
+/// Errors of which every occurrence is a test report, the last a day ago.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+#[boxed]
+pub async fn old_tests(database: &Database, now: DateTime<Utc>) -> Result<Vec<i32>, StoreError> {
+    Ok(sqlx::query_scalar(
+        "SELECT error_id FROM test_report t WHERE last_at <= $1 - interval '24 hours' AND NOT EXISTS (SELECT FROM \
+         occurrence o WHERE o.cause_id IN (SELECT id FROM cause WHERE cause.error_id = t.error_id) AND o.attributes ->> \
+         'outcrop.test' IS DISTINCT FROM 'true') AND NOT EXISTS (SELECT FROM cleaning WHERE kind = 'error' AND number = \
+         error_id AND done_at IS NULL) ORDER BY error_id LIMIT 100",
+    )
+    .bind(now)
+    .fetch_all(&database.pool)
+    .await?)
+}
