@@ -10,6 +10,7 @@ mod floor;
 mod grouping;
 mod intake;
 mod measured;
+mod notices;
 mod processor;
 mod query;
 mod requests;
@@ -69,6 +70,18 @@ enum Command {
         errors: u32,
         /// Minutes to measure, after a day that is learnt.
         #[arg(long, default_value_t = 120)]
+        minutes: i64,
+    },
+    /// Processor time that notices take a minute.
+    Notices {
+        /// Rules.
+        #[arg(long, default_value_t = 1_000)]
+        rules: u32,
+        /// Services.
+        #[arg(long, default_value_t = 300)]
+        services: u32,
+        /// Minutes to measure.
+        #[arg(long, default_value_t = 240)]
         minutes: i64,
     },
     /// How well errors survive edits of their code between two versions, on labelled real stacks.
@@ -149,6 +162,11 @@ async fn main() {
             errors,
             minutes,
         } => flags::run(services, errors, minutes.max(1)),
+        Command::Notices {
+            rules,
+            services,
+            minutes,
+        } => notices::run(rules, services.max(1), minutes.max(1)),
         Command::Grouping {
             first,
             rounds,

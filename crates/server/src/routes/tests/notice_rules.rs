@@ -206,3 +206,55 @@ async fn a_chats_address_is_shown_to_admins_alone() {
         assert_eq!(ask(state, admin, route, json!({})).await.0, StatusCode::NOT_FOUND);
     }
 }
+
+#[tokio::test]
+async fn a_threshold_that_is_passed_is_told_once_and_what_has_not_run_by_its_time() {
+    let office = Office::open().await.without_rules().await;
+    let database = &office.state.database;
+    // The fleet's last minutes are whole by then.
+    let now = Utc::now() + TimeDelta::minutes(3);
+    let threshold = |of: &str, above: f64| json!({"of": of, "above": above, "minutes": 60});
+    let over = |name: &str, of, above| json!({"name": name, "when": ["over"], "where": "service = fares", "threshold": threshold(of, above)});
+    office.rule(over("Many", "occurrences", 1.0)).await;
+    office.rule(over("Too many", "occurrences", 1e6)).await;
+    office.rule(over("A share", "share", 0.1)).await;
+    let by = (now - TimeDelta::minutes(4)).format("%H:%M").to_string();
+    let run = |name: &str, service: &str| json!({"name": name, "when": ["silent"], "expected": {"service": service, "by": by}});
+    office.rule(run("Nightly", "ledger")).await;
+    office.rule(run("Fares runs", "fares")).await;
+    crate::notices::watch(database, now, now).await.unwrap();
+    crate::notices::watch(database, now, now + TimeDelta::seconds(30))
+        .await
+        .unwrap();
+    office.plan(now + TimeDelta::minutes(2)).await;
+    let record = get(&office.state, &office.engineer, "/api/v1/notices").await;
+    let mut subjects: Vec<String> = (record["items"].as_array().unwrap().iter())
+        .map(|item| {
+            item["subject"]
+                .as_str()
+                .unwrap()
+                .split(" within")
+                .next()
+                .unwrap()
+                .to_owned()
+        })
+        .collect();
+    subjects.sort();
+    assert_eq!(subjects.len(), 3, "{record}");
+    assert!(
+        subjects[0].starts_with("A share: ") && subjects[0].contains("requests failed"),
+        "{subjects:?}"
+    );
+    assert!(
+        subjects[1].starts_with("Many: ") && subjects[1].ends_with("occurrences"),
+        "{subjects:?}"
+    );
+    assert_eq!(subjects[2], "Silent: ledger has not run");
+    // Tried on the past, the same rules come to the same.
+    let tried = json!({"rule": over("Many", "occurrences", 1.0)});
+    let mut tried = tried;
+    tried["rule"]["by"] = json!(["mail"]);
+    tried["rule"]["tell"] = json!([MATE]);
+    let result = asked(&office.state, &office.engineer, "POST /notice-rules/try", tried).await;
+    assert!(result["count"].as_u64().unwrap() <= 1, "{result}");
+}
