@@ -214,12 +214,18 @@ async fn a_threshold_that_is_passed_is_told_once_and_what_has_not_run_by_its_tim
     // The fleet's last minutes are whole by then.
     let now = Utc::now() + TimeDelta::minutes(3);
     let threshold = |of: &str, above: f64| json!({"of": of, "above": above, "minutes": 60});
-    let over = |name: &str, of, above| json!({"name": name, "when": ["over"], "where": "service = fares", "threshold": threshold(of, above)});
+    let over = |name: &str, of, above| {
+        let threshold = threshold(of, above);
+        json!({"name": name, "when": ["over"], "where": "service = fares", "threshold": threshold})
+    };
     office.rule(over("Many", "occurrences", 1.0)).await;
     office.rule(over("Too many", "occurrences", 1e6)).await;
     office.rule(over("A share", "share", 0.1)).await;
     let by = (now - TimeDelta::minutes(4)).format("%H:%M").to_string();
-    let run = |name: &str, service: &str| json!({"name": name, "when": ["silent"], "expected": {"service": service, "by": by}});
+    let run = |name: &str, service: &str| {
+        let expected = json!({"service": service, "by": by});
+        json!({"name": name, "when": ["silent"], "expected": expected})
+    };
     office.rule(run("Nightly", "ledger")).await;
     office.rule(run("Fares runs", "fares")).await;
     crate::notices::watch(database, now, now).await.unwrap();
