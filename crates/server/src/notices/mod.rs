@@ -28,7 +28,7 @@ use crate::settings::Settings;
 /// How often it is looked what happened, and what is to be sent: a notice leaves within 10 s of its flag.
 pub(crate) const EVERY: Duration = Duration::from_secs(2);
 /// How often it is looked what lasts: endpoints, thresholds, silences.
-pub(crate) const WATCH_EVERY: Duration = Duration::from_secs(30);
+pub(crate) const WATCH_EVERY: Duration = Duration::from_mins(1);
 /// How often it is looked what deploys come to.
 pub(crate) const DEPLOYS_EVERY: Duration = Duration::from_secs(15);
 

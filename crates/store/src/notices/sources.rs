@@ -132,7 +132,7 @@ pub struct Handled {
     pub at: DateTime<Utc>,
 }
 
-/// What people did since a time that was not noted yet.
+/// What people did since a time that was not noted yet. An error that was handed over by itself was taken by nobody.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
@@ -140,7 +140,8 @@ pub struct Handled {
 pub async fn handled(database: &Database, since: DateTime<Utc>) -> Result<Vec<Handled>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT id, error_id, at FROM handling_change WHERE at >= $1 AND verb IN ('take', 'settle', 'settle by', 'quiet') \
-         AND NOT EXISTS (SELECT FROM notice_event e WHERE e.key = 'handled ' || handling_change.id) ORDER BY id LIMIT $2",
+         AND by <> 'outcrop' AND NOT EXISTS (SELECT FROM notice_event e WHERE e.key = 'handled ' || handling_change.id) \
+         ORDER BY id LIMIT $2",
     )
     .bind(since)
     .bind(AT_ONCE)
@@ -333,6 +334,10 @@ mod tests {
         let since = Utc::now() - TimeDelta::hours(1);
         let by = ("purser", Utc::now());
         act(&database, &[reference], &Action::Take("purser".to_owned()), by, None)
+            .await
+            .unwrap();
+        let by_itself = ("outcrop", Utc::now());
+        act(&database, &[reference], &Action::Take("tariff desk".to_owned()), by_itself, None)
             .await
             .unwrap();
         act(&database, &[reference], &Action::Note("looked".to_owned()), by, None)

@@ -6,7 +6,7 @@ use std::time::Duration;
 use actix_web::http::StatusCode;
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::notice::{Event, EventKind};
-use outcrop_demo::{Letter, Post};
+use outcrop_demo::{Letter, Post, TRACKER_SECRET, tracker};
 use outcrop_store::notices::events::{self, NewEvent};
 use outcrop_store::{from_utc, ids};
 use serde_json::{Value, json};
@@ -407,6 +407,36 @@ async fn a_receiver_that_fails_is_tried_again_and_one_that_wants_nothing_more_is
     assert_eq!(failed["items"].as_array().unwrap().len(), 3);
     let of_error = get(state, engineer, &format!("/api/v1/notices?ref={}", office.error)).await;
     assert_eq!(of_error["items"].as_array().unwrap().len(), 3);
+}
+
+#[tokio::test]
+async fn a_rule_makes_a_ticket_once() {
+    let office = Office::open().await.without_rules().await;
+    let listener = listener();
+    let host = listener.local_addr().unwrap().to_string();
+    let stop = CancellationToken::new();
+    tokio::spawn(tracker(listener, stop.clone()));
+    let _stop = stop.drop_guard();
+    let setting = json!({
+        "address": format!("http://{host}/tickets"),
+        "headers": [{"name": "authorization", "value": format!("Bearer {TRACKER_SECRET}")}],
+        "body": {"title": "{title}"},
+        "id": "/id",
+        "link": "/url",
+    });
+    let (status, said) = ask(&office.state, &office.admin, "PUT /tracker", setting).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{said}");
+    office.rule(json!({"by": ["ticket"], "tell": []})).await;
+    let at = Utc::now() - TimeDelta::hours(3);
+    for (number, hours) in [(1, 0), (2, 2)] {
+        let at = at + TimeDelta::hours(hours);
+        office.happens(EventKind::New, &format!("flag {number}"), at).await;
+        assert_eq!(office.plan(at).await, 1);
+        office.send().await;
+    }
+    let record = get(&office.state, &office.engineer, "/api/v1/notices").await;
+    let answers: Vec<&str> = record["items"].as_array().unwrap().iter().filter_map(|item| item["answer"].as_str()).collect();
+    assert_eq!(answers, ["there are tickets already", &format!("http://{host}/tickets/1")]);
 }
 
 /// Answers every request with the same; returns its host and port.
