@@ -337,9 +337,15 @@ mod tests {
             .await
             .unwrap();
         let by_itself = ("outcrop", Utc::now());
-        act(&database, &[reference], &Action::Take("tariff desk".to_owned()), by_itself, None)
-            .await
-            .unwrap();
+        act(
+            &database,
+            &[reference],
+            &Action::Take("tariff desk".to_owned()),
+            by_itself,
+            None,
+        )
+        .await
+        .unwrap();
         act(&database, &[reference], &Action::Note("looked".to_owned()), by, None)
             .await
             .unwrap();

@@ -10,6 +10,7 @@ mod reading;
 mod roles;
 mod strangers;
 mod tickets;
+mod watched;
 
 use actix_web::http::StatusCode;
 use actix_web::http::header::{AUTHORIZATION, CONTENT_TYPE};

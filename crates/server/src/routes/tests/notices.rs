@@ -435,8 +435,16 @@ async fn a_rule_makes_a_ticket_once() {
         office.send().await;
     }
     let record = get(&office.state, &office.engineer, "/api/v1/notices").await;
-    let answers: Vec<&str> = record["items"].as_array().unwrap().iter().filter_map(|item| item["answer"].as_str()).collect();
-    assert_eq!(answers, ["there are tickets already", &format!("http://{host}/tickets/1")]);
+    let answers: Vec<&str> = record["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter_map(|item| item["answer"].as_str())
+        .collect();
+    assert_eq!(
+        answers,
+        ["there are tickets already", &format!("http://{host}/tickets/1")]
+    );
 }
 
 /// Answers every request with the same; returns its host and port.
