@@ -250,6 +250,8 @@ async fn by_keyboard_from_the_list_to_an_error_its_trace_its_log_lines_and_back(
         let url = browser.driver.current_url().await.unwrap();
         assert!(url.as_str().contains(part), "{part} is not in {url}");
     };
+    // Keys are taken once the list is there.
+    browser.sees("What matters most first").await;
     browser.press("/").await;
     browser.press("FareMissing").await;
     // The list is narrowed before a row of it is chosen, and an occurrence is there before its trace is asked for.
