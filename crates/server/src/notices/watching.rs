@@ -105,7 +105,7 @@ pub(super) async fn thresholds(database: &Database, now: DateTime<Utc>) -> Resul
                 Some(passed) => vec![Standing {
                     what: rule.id.to_string(),
                     hold: TimeDelta::minutes(measure.minutes.into()),
-                    begins: new(over(database, rule, &measure, passed, now).await?, None, None),
+                    begins: over(database, rule, &measure, passed, now).await?,
                 }],
                 None => vec![],
             };
@@ -141,7 +141,7 @@ pub(super) async fn over_the_past(
         let counted = counts::by_minute(database, measure.what, &scope(rule, first, last)).await?;
         for passed in passes(&measure, &counted, (first, last)) {
             let at = to_utc(minute(passed.minute + 1)) + LAG;
-            found.push(over(database, rule, &measure, passed, at).await?);
+            found.push(over(database, rule, &measure, passed, at).await?.event);
         }
     }
     if let Some(expected) = &rule.expected {
@@ -179,14 +179,15 @@ fn scope(rule: &Rule, from: i64, to: i64) -> Scope {
     }
 }
 
-/// That a threshold is passed; of log lines with the newest of them.
+/// That a threshold is passed; of log lines with the newest of them. Where what was counted is of a service that only its
+/// teams may read, it is of that service: others are not told.
 async fn over(
     database: &Database,
     rule: &Rule,
     measure: &Measure,
     passed: Passed,
     at: DateTime<Utc>,
-) -> Result<Event, StoreError> {
+) -> Result<NewEvent, StoreError> {
     let is_of_lines = measure.what == Measured::LogLines;
     let kind = if is_of_lines {
         EventKind::LogLine
@@ -201,8 +202,8 @@ async fn over(
         count: passed.sum.count,
         ..Event::of("", "", kind, from_utc(at))
     };
+    let whole = scope(rule, passed.minute - i64::from(measure.minutes) + 1, passed.minute + 1);
     if is_of_lines {
-        let whole = scope(rule, passed.minute - i64::from(measure.minutes) + 1, passed.minute + 1);
         if let Some(line) = logs::lines(database, &whole, &logs::Asked::default(), 1)
             .await?
             .into_iter()
@@ -214,7 +215,10 @@ async fn over(
             event.title = line.message;
         }
     }
-    Ok(event)
+    let about = counts::service_of(database, measure.what, &whole).await?;
+    let number = about.as_ref().map(|(number, _)| *number);
+    event.service = about.map_or(event.service, |(_, service)| service);
+    Ok(new(event, number, None))
 }
 
 /// That something has not run by a time, where it has not since the day before.
@@ -234,17 +238,19 @@ async fn missed(
         || expected.service.clone(),
         |job| format!("{job} of {}", expected.service),
     );
+    let known = counts::named_service(database, &expected.service).await?;
+    let service = known.as_ref().map_or(&expected.service, |(_, name)| name);
     let event = Event {
         rule: Some(rule),
         since: deadline,
         endpoint: expected.endpoint.clone().unwrap_or_default(),
         title: format!("{what} has not run"),
         evidence: format!("no run in the 24 h until {}", by.format("%Y-%m-%d %H:%M UTC")),
-        ..Event::of(&expected.service, "", EventKind::Silent, from_utc(at))
+        ..Event::of(service, "", EventKind::Silent, from_utc(at))
     };
     Ok(Some(NewEvent {
         key: format!("expected {rule} {}", deadline.millis()),
-        ..new(event, None, None)
+        ..new(event, known.as_ref().map(|(number, _)| *number), None)
     }))
 }
 

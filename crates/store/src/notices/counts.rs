@@ -64,6 +64,49 @@ pub async fn by_minute(
     Ok(minutes)
 }
 
+/// The service that what a scope's predicate holds for is of: one that only its teams may read, where any is; else the
+/// only one. None where it is of several that all may read, or of nothing.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+#[boxed]
+pub async fn service_of(
+    database: &Database,
+    what: Measured,
+    scope: &Scope,
+) -> Result<Option<(i32, String)>, StoreError> {
+    let table = if what == Measured::LogLines { "log_record" } else { "occurrence" };
+    let mut sql = QueryBuilder::new(format!(
+        "SELECT id, display_name, id IN (SELECT service_id FROM limited_service) AS limited FROM service WHERE id IN \
+         (SELECT o.service_id FROM {table} o WHERE "
+    ));
+    within(&mut sql, scope);
+    if let Some(predicate) = &scope.predicate {
+        let condition = resolve(database, predicate, scope).await?;
+        sql.push(" AND ");
+        condition.write(&mut sql);
+    }
+    sql.push(") ORDER BY limited DESC, display_name");
+    let rows: Vec<(i32, String, bool)> = sql.build_query_as().fetch_all(&database.pool).await?;
+    let is_only = rows.len() == 1;
+    let first = rows.into_iter().next();
+    Ok(first.filter(|(_, _, limited)| *limited || is_only).map(|(id, name, _)| (id, name)))
+}
+
+/// The number and the shown name of a service by a name that people write; the first of several.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+#[boxed]
+pub async fn named_service(database: &Database, name: &str) -> Result<Option<(i32, String)>, StoreError> {
+    Ok(sqlx::query_as(
+        "SELECT id, display_name FROM service WHERE id IN (SELECT services_named($1)) ORDER BY display_name LIMIT 1",
+    )
+    .bind(name)
+    .fetch_optional(&database.pool)
+    .await?)
+}
+
 /// Requests or runs of a service, or of one of its endpoints, between two times.
 ///
 /// # Errors
@@ -146,9 +189,23 @@ mod tests {
         assert_eq!(counted(Measured::Share, "service = fares").await, [(0, 3, 4)]);
         assert_eq!(counted(Measured::LogLines, "message contains ice").await, [(0, 1, 0)]);
         assert_eq!(counted(Measured::Occurrences, "message contains ice").await, []);
+        let about = async |predicate: &str| {
+            let found = service_of(&database, Measured::Occurrences, &scope(predicate)).await.unwrap();
+            found.map(|(_, service)| service)
+        };
+        assert_eq!(about("message contains tariff").await.as_deref(), Some("fares"));
+        assert_eq!(about("message contains ice").await, None);
+        let failure = failing(trace(9), 9, None, within, "no tariff");
+        store(&writer(&database), &[spans(vec![of(resource("ledger"), vec![failure])], now())]).await;
+        assert_eq!(about("message contains tariff").await, None, "of two");
+        crate::people::teams::limit(&database, "ledger", true, ("master", chrono::Utc::now())).await.unwrap();
+        assert_eq!(about("message contains tariff").await.as_deref(), Some("ledger"), "which not all may read");
         let hour = (at - TimeDelta::hours(1), at + TimeDelta::hours(1));
         let of_fares = async |endpoint| runs(&database, ("fares", endpoint), hour).await.unwrap();
         assert_eq!((of_fares(None).await, of_fares(Some("no such")).await), (4, 0));
-        assert_eq!(runs(&database, ("ledger", None), hour).await.unwrap(), 0);
+        assert_eq!(runs(&database, ("berths", None), hour).await.unwrap(), 0);
+        let named = named_service(&database, "fares").await.unwrap();
+        assert_eq!(named.map(|(_, name)| name).as_deref(), Some("fares"));
+        assert_eq!(named_service(&database, "berths").await.unwrap(), None);
     }
 }

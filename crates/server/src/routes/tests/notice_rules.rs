@@ -264,3 +264,19 @@ async fn a_threshold_that_is_passed_is_told_once_and_what_has_not_run_by_its_tim
     let result = asked(&office.state, &office.engineer, "POST /notice-rules/try", tried).await;
     assert!(result["count"].as_u64().unwrap() <= 1, "{result}");
 }
+
+#[tokio::test]
+async fn counts_of_a_closed_service_are_told_to_those_who_may_read_it_alone() {
+    let office = Office::open().await.without_rules().await;
+    asked_for_limit(&office).await;
+    let threshold = json!({"of": "occurrences", "above": 1, "minutes": 60});
+    let rule = json!({"when": ["over"], "threshold": threshold, "tell": [MATE, "master@skerry.example"]});
+    office.rule(rule).await;
+    let now = Utc::now() + TimeDelta::minutes(3);
+    crate::notices::watch(&office.state.database, now, now).await.unwrap();
+    assert_eq!(office.plan(now).await, 1);
+    let of_admin = get(&office.state, &office.admin, "/api/v1/notices").await;
+    assert_eq!(of_admin["items"][0]["to"], "master@skerry.example", "{of_admin}");
+    let of_mate = get(&office.state, &office.engineer, "/api/v1/notices").await;
+    assert_eq!(of_mate["items"], json!([]), "and the record shows it to nobody else");
+}
