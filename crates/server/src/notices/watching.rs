@@ -203,17 +203,16 @@ async fn over(
         ..Event::of("", "", kind, from_utc(at))
     };
     let whole = scope(rule, passed.minute - i64::from(measure.minutes) + 1, passed.minute + 1);
-    if is_of_lines {
-        if let Some(line) = logs::lines(database, &whole, &logs::Asked::default(), 1)
+    if is_of_lines
+        && let Some(line) = logs::lines(database, &whole, &logs::Asked::default(), 1)
             .await?
             .into_iter()
             .next()
-        {
-            event.service = line.service;
-            event.environment = line.environment;
-            event.version = line.version;
-            event.title = line.message;
-        }
+    {
+        event.service = line.service;
+        event.environment = line.environment;
+        event.version = line.version;
+        event.title = line.message;
     }
     let about = counts::service_of(database, measure.what, &whole).await?;
     let number = about.as_ref().map(|(number, _)| *number);

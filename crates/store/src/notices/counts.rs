@@ -75,7 +75,11 @@ pub async fn service_of(
     what: Measured,
     scope: &Scope,
 ) -> Result<Option<(i32, String)>, StoreError> {
-    let table = if what == Measured::LogLines { "log_record" } else { "occurrence" };
+    let table = if what == Measured::LogLines {
+        "log_record"
+    } else {
+        "occurrence"
+    };
     let mut sql = QueryBuilder::new(format!(
         "SELECT id, display_name, id IN (SELECT service_id FROM limited_service) AS limited FROM service WHERE id IN \
          (SELECT o.service_id FROM {table} o WHERE "
@@ -90,7 +94,9 @@ pub async fn service_of(
     let rows: Vec<(i32, String, bool)> = sql.build_query_as().fetch_all(&database.pool).await?;
     let is_only = rows.len() == 1;
     let first = rows.into_iter().next();
-    Ok(first.filter(|(_, _, limited)| *limited || is_only).map(|(id, name, _)| (id, name)))
+    Ok(first
+        .filter(|(_, _, limited)| *limited || is_only)
+        .map(|(id, name, _)| (id, name)))
 }
 
 /// The number and the shown name of a service by a name that people write; the first of several.
@@ -190,16 +196,28 @@ mod tests {
         assert_eq!(counted(Measured::LogLines, "message contains ice").await, [(0, 1, 0)]);
         assert_eq!(counted(Measured::Occurrences, "message contains ice").await, []);
         let about = async |predicate: &str| {
-            let found = service_of(&database, Measured::Occurrences, &scope(predicate)).await.unwrap();
+            let found = service_of(&database, Measured::Occurrences, &scope(predicate))
+                .await
+                .unwrap();
             found.map(|(_, service)| service)
         };
         assert_eq!(about("message contains tariff").await.as_deref(), Some("fares"));
         assert_eq!(about("message contains ice").await, None);
         let failure = failing(trace(9), 9, None, within, "no tariff");
-        store(&writer(&database), &[spans(vec![of(resource("ledger"), vec![failure])], now())]).await;
+        store(
+            &writer(&database),
+            &[spans(vec![of(resource("ledger"), vec![failure])], now())],
+        )
+        .await;
         assert_eq!(about("message contains tariff").await, None, "of two");
-        crate::people::teams::limit(&database, "ledger", true, ("master", chrono::Utc::now())).await.unwrap();
-        assert_eq!(about("message contains tariff").await.as_deref(), Some("ledger"), "which not all may read");
+        crate::people::teams::limit(&database, "ledger", true, ("master", Utc::now()))
+            .await
+            .unwrap();
+        assert_eq!(
+            about("message contains tariff").await.as_deref(),
+            Some("ledger"),
+            "which not all may read"
+        );
         let hour = (at - TimeDelta::hours(1), at + TimeDelta::hours(1));
         let of_fares = async |endpoint| runs(&database, ("fares", endpoint), hour).await.unwrap();
         assert_eq!((of_fares(None).await, of_fares(Some("no such")).await), (4, 0));

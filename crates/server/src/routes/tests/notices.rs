@@ -410,6 +410,31 @@ async fn a_receiver_that_fails_is_tried_again_and_one_that_wants_nothing_more_is
 }
 
 #[tokio::test]
+async fn a_receiver_that_answers_twice_has_its_notice_once() {
+    let office = Office::open().await.without_rules().await;
+    let ok = "HTTP/1.1 200 OK\r\ncontent-length: 2\r\n\r\nok";
+    let twice: &'static str = Box::leak(format!("{ok}{ok}").into_boxed_str());
+    let host = answering(twice).await;
+    let way = json!({"kind": "chat", "address": format!("http://{host}/rooms/ops")});
+    let (status, said) = ask(&office.state, &office.admin, "PUT /notice-ways/twice", way).await;
+    assert_eq!(status, StatusCode::NO_CONTENT, "{said}");
+    office.rule(json!({"by": ["twice"], "tell": []})).await;
+    let at = Utc::now();
+    office.happens(EventKind::New, "flag 1", at).await;
+    assert_eq!(office.plan(at).await, 1);
+    let sent = office.send().await;
+    let item = &sent["items"][0];
+    assert_eq!(
+        (item["state"].as_str(), item["attempts"].as_i64()),
+        (Some("sent"), Some(1)),
+        "{sent}"
+    );
+    office.send().await;
+    let again = get(&office.state, &office.engineer, "/api/v1/notices").await;
+    assert_eq!(again["items"][0]["attempts"], 1);
+}
+
+#[tokio::test]
 async fn a_rule_makes_a_ticket_once() {
     let office = Office::open().await.without_rules().await;
     let listener = listener();
