@@ -196,4 +196,33 @@ mod tests {
                 .is_empty()
         );
     }
+
+    #[tokio::test]
+    async fn what_tells_of_a_user_goes_with_the_user() {
+        let database = database().await;
+        let at = Utc::now();
+        let of = |key: &str, user: &str| {
+            let mut new = event(key, EventKind::New, at);
+            let attributes = serde_json::json!({"user.id": user});
+            new.event.cases = vec![outcrop_core::notice::EventCase {
+                attributes: attributes.as_object().cloned().unwrap_or_default(),
+                ..outcrop_core::notice::EventCase::default()
+            }];
+            new
+        };
+        note(&database, &[of("flag 1", "u-7"), of("flag 2", "u-8")])
+            .await
+            .unwrap();
+        let user = crate::upkeep::cleaning::Cleaned::User {
+            hash: 0,
+            names: vec!["u-7".to_owned()],
+        };
+        crate::upkeep::cleaning::ask(&database, &user, "", ("master", at))
+            .await
+            .unwrap();
+        crate::upkeep::cleaning::clean(&database, at).await.unwrap();
+        let keys = ["flag 1".to_owned(), "flag 2".to_owned()];
+        let left = of_keys(&database, &keys).await.unwrap();
+        assert_eq!(left.keys().collect::<Vec<_>>(), ["flag 2"]);
+    }
 }
