@@ -102,9 +102,16 @@ impl Settings {
     /// installation does not know its own.
     #[must_use]
     pub fn page(&self, path: &[&str], query: &[(&str, &str)]) -> Option<String> {
+        let base = self.public_url.as_ref()?;
+        Some(format!("{base}{}", Self::address(path, query)))
+    }
+
+    /// The same from the root on, for pages of the console itself.
+    #[must_use]
+    pub fn address(path: &[&str], query: &[(&str, &str)]) -> String {
         // What stands unencoded in a segment and a value alike (RFC 3986, 2.3).
         const ENCODED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
-        let mut page = self.public_url.clone()?;
+        let mut page = String::new();
         for segment in path {
             page.push('/');
             page.extend(utf8_percent_encode(segment, ENCODED));
@@ -115,7 +122,7 @@ impl Settings {
             page.push('=');
             page.extend(utf8_percent_encode(value, ENCODED));
         }
-        Some(page)
+        page
     }
 
     /// Settings for a database, all else at its default.

@@ -65,12 +65,6 @@ fn place(event: &Event) -> String {
 }
 
 /// The one line that says what a notice is about; it has no line breaks, whatever senders sent.
-///
-/// # Example
-/// ```
-/// use outcrop_core::notice::one_line;
-/// assert_eq!(one_line("no tariff\r\nBcc: all@skerry.example", 40), "no tariff Bcc: all@skerry.example");
-/// ```
 #[must_use]
 pub fn subject(events: &[Event], more: u32, reason: Reason) -> String {
     let count = events.len() + more as usize;
@@ -154,6 +148,12 @@ const fn is_mark(c: char) -> bool {
 }
 
 /// Text on one line: breaks and other controls become blanks, what is too long is cut, in characters.
+///
+/// # Example
+/// ```
+/// use outcrop_core::notice::one_line;
+/// assert_eq!(one_line("no tariff\r\nBcc: all@skerry.example", 40), "no tariff Bcc: all@skerry.example");
+/// ```
 #[must_use]
 pub fn one_line(text: &str, longest: usize) -> String {
     let is_control = |c: char| c.is_control() || is_mark(c);

@@ -83,25 +83,28 @@ impl Letter {
         let notice = parts.notice;
         let name = one_line(&notice.rule_name, EVIDENCE);
         let because = match notice.reason.as_str() {
-            "passed-on" => format!("It is passed on to you, as the rule “{name}” says: nobody has taken it yet."),
-            "digest" => "You get this digest since you asked for one a day.".to_owned(),
+            "passed-on" => format!("It is passed on to you by the rule “{name}”, because nobody has taken it."),
+            "digest" => "You get this digest because you asked for one a day.".to_owned(),
             "test" => format!("This is a test of the rule “{name}”."),
-            _ => format!("You are told since the rule “{name}” says so."),
+            _ => format!("You get this notice because of the rule “{name}”."),
         };
         let paragraphs = notice
             .body
             .as_ref()
             .and_then(|body| body["paragraphs"].as_array())
             .map(|paragraphs| paragraphs.iter().filter_map(Value::as_str).map(str::to_owned).collect());
+        let paragraphs: Vec<String> = paragraphs.unwrap_or_default();
+        // What a digest tells stands in its paragraphs; its events only say what it is of.
+        let events = if paragraphs.is_empty() { parts.events } else { &[] };
         Self {
             id: notice.id,
             subject: one_line(&notice.subject, 200),
-            items: parts.events.iter().map(|event| item(event, parts)).collect(),
+            items: events.iter().map(|event| item(event, parts)).collect(),
             more: notice.more,
             text: parts.rule.and_then(|rule| rule.text.clone()),
             runbook: parts.rule.and_then(|rule| rule.runbook.clone()),
             because,
-            paragraphs: paragraphs.unwrap_or_default(),
+            paragraphs,
             link: parts.settings.page(&["notices"], &[]),
         }
     }
@@ -271,26 +274,26 @@ impl Item {
 
 fn item(event: &Event, parts: &Parts<'_>) -> Item {
     let reference = event.error.map(|error| error.to_string());
-    let environment = [("environment", event.environment.as_str())];
-    let scope: &[(&str, &str)] = if event.environment.is_empty() {
-        &[]
-    } else {
-        &environment
-    };
-    let service = [("service", event.service.as_str()), environment[0]];
-    let (path, query): (Vec<&str>, &[(&str, &str)]) = match (&reference, event.kind) {
-        (Some(reference), _) => (vec!["errors", reference], scope),
+    let predicate = parts
+        .rule
+        .and_then(|rule| rule.predicate.as_deref())
+        .unwrap_or_default();
+    let (environment, service) = (
+        ("environment", event.environment.as_str()),
+        ("service", event.service.as_str()),
+    );
+    let (path, mut query): (Vec<&str>, Vec<(&str, &str)>) = match (&reference, event.kind) {
+        (Some(reference), _) => (vec!["errors", reference], vec![environment]),
         (None, EventKind::DeployFlagged | EventKind::DeployClear | EventKind::DeployTooEarly) => {
-            (vec!["deploys", &event.service, &event.version], scope)
+            (vec!["deploys", &event.service, &event.version], vec![environment])
         }
-        _ => (vec!["traffic"], &service),
+        (None, EventKind::Over) => (vec!["errors"], vec![("where", predicate)]),
+        (None, EventKind::LogLine) => (vec!["traffic"], vec![("view", "logs"), ("where", predicate)]),
+        _ => (vec!["traffic"], vec![service, environment]),
     };
-    let rooted = Settings {
-        public_url: Some(String::new()),
-        ..Settings::new("")
-    };
-    let page = rooted.page(&path, query).unwrap_or_default();
-    let link = parts.settings.page(&path, query);
+    query.retain(|(_, value)| !value.is_empty());
+    let page = Settings::address(&path, &query);
+    let link = parts.settings.page(&path, &query);
     let can_act = event
         .error
         .filter(|_| !event.kind.follows() && event.kind != EventKind::BackToNormal);
@@ -383,7 +386,7 @@ impl Letter {
                 page: "/errors/kobal-tirun".to_owned(),
                 ..Item::default()
             }],
-            because: "You are told since the rule “Fares” says so.".to_owned(),
+            because: "You get this notice because of the rule “Fares”.".to_owned(),
             ..Self::default()
         }
     }

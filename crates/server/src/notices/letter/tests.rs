@@ -68,7 +68,7 @@ fn a_letter_says_what_happened_why_where_to_look_and_what_can_be_done() {
         link.as_str(),
         "Call the <pier>.",
         "Runbook: https://wiki.skerry.example/fares",
-        "You are told since the rule “Fares” says so.",
+        "You get this notice because of the rule “Fares”.",
     ] {
         assert!(text.lines().any(|known| known == line), "{line}\n{text}");
     }
@@ -99,9 +99,44 @@ fn each_kind_of_event_leads_to_its_page_and_a_bundle_to_all_notices() {
     let page = |event: &Event| letter(&stored("rule"), std::slice::from_ref(event), None).page();
     assert_eq!(page(&deploy), "/deploys/fares/2.4.0?environment=production");
     assert_eq!(page(&slow), "/traffic?service=fares&environment=production");
+    let over = |kind| Event {
+        kind,
+        ..Event::of("", "", EventKind::Over, Timestamp(0))
+    };
+    let mut settings = Settings::new("");
+    settings.public_url = Some("https://outcrop.skerry.example".to_owned());
+    let counted = |kind| {
+        let rule = NoticeRule {
+            predicate: Some("kind = timeout".to_owned()),
+            ..NoticeRule::default()
+        };
+        let parts = Parts {
+            notice: &stored("rule"),
+            events: &[over(kind)],
+            rule: Some(&rule),
+            echoes: &BTreeMap::new(),
+            settings: &settings,
+            links: None,
+        };
+        Letter::of(&parts).page()
+    };
+    assert_eq!(counted(EventKind::Over), "/errors?where=kind%20%3D%20timeout");
+    assert_eq!(
+        counted(EventKind::LogLine),
+        "/traffic?view=logs&where=kind%20%3D%20timeout"
+    );
     let both = letter(&stored("passed-on"), &[deploy, slow], None);
     assert_eq!((both.page().as_str(), both.thread()), ("/notices", None));
     assert!(both.as_text().contains("It is passed on to you"));
+}
+
+#[test]
+fn a_digest_is_its_paragraphs_alone() {
+    let mut notice = stored("digest");
+    notice.body = Some(json!({"paragraphs": ["New\nno tariff in fares"]}));
+    let letter = letter(&notice, &[event("KeyError: no tariff", Some(1))], None);
+    assert_eq!((letter.items.len(), letter.paragraphs.len()), (0, 1));
+    assert!(!letter.as_text().contains("KeyError") && letter.as_text().contains("no tariff in fares"));
 }
 
 #[test]
