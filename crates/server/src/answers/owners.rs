@@ -54,6 +54,8 @@ pub(crate) struct Directory {
     rules: Vec<Rule>,
     teams: Vec<teams::Team>,
     members: Vec<String>,
+    /// The namespaces of services, by the names that pages show.
+    namespaces: BTreeMap<String, String>,
 }
 
 /// What is asked of an error to say whose it is.
@@ -80,6 +82,7 @@ impl Directory {
             rules: made.iter().map(|made| made.rule.clone()).collect(),
             made,
             teams: teams::list(database).await?,
+            namespaces: service_names::all(database).await?.into_iter().collect(),
             members: members(database)
                 .await?
                 .into_iter()
@@ -96,10 +99,10 @@ impl Directory {
     }
 
     /// Who owns a service as a whole.
-    pub(crate) fn of_service(&self, service: &str, namespace: &str) -> Option<Owned> {
+    pub(crate) fn of_service(&self, service: &str) -> Option<Owned> {
         self.owner(&Facts {
             service,
-            namespace,
+            namespace: self.namespaces.get(service).map_or("", String::as_str),
             paths: &[],
             code_owners: None,
             holding: &BTreeSet::new(),
@@ -340,7 +343,7 @@ pub(crate) async fn all(database: &Database, now: DateTime<Utc>) -> Result<Owner
     }
     let mut services: Vec<ServiceOwner> = vec![];
     for (service, namespace) in service_names::all(database).await? {
-        let whole = directory.of_service(&service, &namespace);
+        let whole = directory.of_service(&service);
         let mut own: Vec<&Summary> = errors.iter().filter(|error| error.service == service).collect();
         own.sort_by_key(|error| std::cmp::Reverse(error.count));
         let has_owner = |error: &Summary| {
@@ -418,6 +421,7 @@ mod tests {
         let names = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>();
         Directory {
             made: vec![],
+            namespaces: BTreeMap::new(),
             rules,
             teams: vec![teams::Team {
                 name: "tariff desk".to_owned(),

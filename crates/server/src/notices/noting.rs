@@ -286,7 +286,7 @@ pub(super) async fn of_deploys(database: &Database, now: DateTime<Utc>) -> Resul
                 since: from_utc(deploy.at),
                 title: format!("{} {}", deploy.service, deploy.version),
                 evidence: sentence,
-                owner: directory.of_service(&deploy.service, "").map(|owned| owned.owner),
+                owner: directory.of_service(&deploy.service).map(|owned| owned.owner),
                 deployed_by: Some(deploy.by.clone()).filter(|by| !by.is_empty()),
                 ..Event::of(&deploy.service, &deploy.environment, kind, from_utc(at))
             },

@@ -58,7 +58,7 @@ pub(super) async fn endpoints(database: &Database, now: DateTime<Utc>) -> Result
             let said = |kind, title: String, evidence| {
                 let event = Event {
                     endpoint: endpoint.name.clone(),
-                    owner: directory.of_service(&endpoint.service, "").map(|owned| owned.owner),
+                    owner: directory.of_service(&endpoint.service).map(|owned| owned.owner),
                     title,
                     evidence,
                     ..Event::of(&endpoint.service, environment, kind, from_utc(now))
@@ -317,9 +317,7 @@ fn said(one: &Still, expected: f64, directory: &Directory, now: DateTime<Utc>) -
             String::new()
         },
         since: from_utc(one.last_at),
-        owner: directory
-            .of_service(&one.service, &one.namespace)
-            .map(|owned| owned.owner),
+        owner: directory.of_service(&one.service).map(|owned| owned.owner),
         title,
         evidence: format!(
             "nothing for {minutes} min; its past lets {expected:.0} be expected, and none comes so by chance in fewer than 1 of a million"
