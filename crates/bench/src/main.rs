@@ -5,10 +5,12 @@
 
 mod conditions;
 mod core;
+mod fill;
 mod flags;
 mod floor;
 mod grouping;
 mod intake;
+mod lists;
 mod measured;
 mod notices;
 mod processor;
@@ -129,6 +131,31 @@ enum Command {
         #[arg(long, default_value_t = 50_000_000)]
         spans: u64,
     },
+    /// Fills a database that the service has migrated, to look at by hand.
+    Fill {
+        /// Where it is.
+        #[arg(long)]
+        database: String,
+        #[command(flatten)]
+        size: fill::Size,
+    },
+    /// How long lists and pages take, and what a running service costs, at a fleet's size.
+    Lists {
+        /// The service's binary.
+        #[arg(long, default_value = "target/release/outcrop")]
+        binary: String,
+        #[command(flatten)]
+        size: fill::Size,
+        /// Measure at this part of the size as well.
+        #[arg(long, default_value_t = 0.1)]
+        also: f64,
+        /// Seconds for which the service is left alone, to see what it costs; 0: not measured.
+        #[arg(long, default_value_t = 120)]
+        alone: u64,
+        /// Rules of notices in force meanwhile.
+        #[arg(long, default_value_t = 1_000)]
+        rules: u32,
+    },
     /// How long the list of errors takes, by its API and on its page, at a number of stored occurrences.
     Query {
         /// The service's binary.
@@ -194,6 +221,14 @@ async fn main() {
             .await;
         }
         Command::Traces { binary, spans } => traces::run(&binary, spans).await,
+        Command::Fill { database, size } => fill::fill(&database, size).await,
+        Command::Lists {
+            binary,
+            size,
+            also,
+            alone,
+            rules,
+        } => lists::run(&binary, size, also, (alone, rules)).await,
         Command::Query {
             binary,
             occurrences,

@@ -23,6 +23,7 @@ pub struct Postgres {
     folder: PathBuf,
     port: u16,
     durability: Durability,
+    settings: &'static [&'static str],
     running: Option<Child>,
 }
 
@@ -47,6 +48,15 @@ impl Postgres {
     /// When Debian's package `postgresql` is not installed, or the server does not start.
     #[must_use]
     pub fn start_below(parent: &Path, durability: Durability) -> Self {
+        Self::start_with(parent, durability, &[])
+    }
+
+    /// Like [`Postgres::start_below`], with settings of its own: `name=value`.
+    ///
+    /// # Panics
+    /// When Debian's package `postgresql` is not installed, or the server does not start.
+    #[must_use]
+    pub fn start_with(parent: &Path, durability: Durability, settings: &'static [&'static str]) -> Self {
         let folder = tempfile::Builder::new()
             .prefix("outcrop-postgres-")
             .tempdir_in(parent)
@@ -72,6 +82,7 @@ impl Postgres {
             folder,
             port: free_port(),
             durability,
+            settings,
             running: None,
         };
         postgres.resume();
@@ -106,7 +117,10 @@ impl Postgres {
             "max_connections=200",
             "log_min_messages=fatal",
             &format!("fsync={fsync}"),
-        ] {
+        ]
+        .iter()
+        .chain(self.settings)
+        {
             server.args(["-c", setting]);
         }
         // The shell outlives a killed test: when its standard input closes it stops the server.

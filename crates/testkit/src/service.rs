@@ -411,6 +411,13 @@ impl Running {
         self.child.id()
     }
 
+    /// Kills the service with no chance to finish anything.
+    pub fn kill(&mut self) {
+        // One that is gone already is as good.
+        drop(self.child.kill());
+        drop(self.child.wait());
+    }
+
     /// Kills the service with no chance to finish anything, and starts it again on the same address
     /// with the same options.
     ///
@@ -425,8 +432,7 @@ impl Running {
     /// # Panics
     /// When it does not come back.
     pub async fn restart_with(&mut self, variables: &[(&str, &str)]) {
-        drop(self.child.kill());
-        drop(self.child.wait());
+        self.kill();
         let address = self.url.trim_start_matches("http://").to_owned();
         let options: Vec<&str> = self
             .options
