@@ -67,6 +67,96 @@ pub fn silence_since(past: &[(i64, u64)], since: Timestamp, now: Timestamp) -> O
     (chance < UNLIKELY).then_some(Silence { expected, chance })
 }
 
+/// What speaks for a run that is overdue.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Overdue {
+    /// It ran in each spell of so many hours; 24: on each day that it runs on.
+    pub every_hours: i64,
+    /// In how many of them: where days are like each other, one of so many more is the first without a run.
+    pub of: usize,
+}
+
+/// Whole hours within which runs are looked for.
+const RHYTHMS: [i64; 8] = [1, 2, 3, 4, 6, 8, 12, DAY_HOURS];
+/// Spells of the past without which a rhythm is not known.
+const LEAST_SPELLS: usize = 14;
+/// How likely counts as even as those seen would be if runs came by chance: below it they come by a clock.
+const BY_CHANCE: f64 = 1e-4;
+
+/// Whether something that runs by a clock has not run though its time is over, by how often it ran in each hour of the
+/// past, as [`silence_since`] takes them. For what reports too seldom to be missed by its rate: a job of the night.
+///
+/// It runs by a clock where each spell of the past (of an hour, of a few, of a day) has a run, and the runs of these
+/// spells scatter less than chance does (the lower tail of the index of dispersion, R. A. Fisher, 1922, below
+/// [`BY_CHANCE`]). Days may differ by the day of the week: a day of the week with a run in no week is left out, and one
+/// with a run in some weeks only makes no rhythm. What is overdue has its twentieth and half an hour on top. Where days
+/// are like each other, that the next spell has none is no likelier than 1 of the number of spells and one.
+///
+/// # Example
+/// ```
+/// use outcrop_core::Timestamp;
+/// use outcrop_core::notice::overdue_since;
+/// let nightly: Vec<(i64, u64)> = (0..20).map(|day| (day * 24 + 2, 1)).collect();
+/// let at = |hour: i64| Timestamp::from_millis(hour * 3_600_000);
+/// assert_eq!(overdue_since(&nightly, at(19 * 24 + 3), at(20 * 24 + 1)), None);
+/// assert_eq!(overdue_since(&nightly, at(19 * 24 + 3), at(20 * 24 + 6)).map(|overdue| overdue.every_hours), Some(24));
+/// ```
+#[must_use]
+pub fn overdue_since(past: &[(i64, u64)], since: Timestamp, now: Timestamp) -> Option<Overdue> {
+    let first = past.iter().filter(|(_, n)| *n > 0).map(|(hour, _)| *hour).min()?;
+    let counts: std::collections::BTreeMap<i64, u64> = past.iter().copied().collect();
+    RHYTHMS.into_iter().find_map(|every| {
+        // Half an hour and a twentieth of the spell later than at the latest.
+        let then = now.millis() - HOUR_MS / 2 - every * HOUR_MS / 20;
+        let end = then.div_euclid(HOUR_MS);
+        if since.millis() > (end - every) * HOUR_MS {
+            return None;
+        }
+        let spells = spells(&counts, (first, end), every)?;
+        is_by_clock(&spells).then_some(Overdue {
+            every_hours: every,
+            of: spells.len(),
+        })
+    })
+}
+
+/// How often it ran in each past spell of so many hours up to `end`, the one that is overdue left out; `None` where one
+/// has none, or too few are known.
+#[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
+fn spells(counts: &std::collections::BTreeMap<i64, u64>, (first, end): (i64, i64), every: i64) -> Option<Vec<f64>> {
+    let of = |ago: i64| {
+        let until = end - ago * every;
+        counts.range(until - every..until).map(|(_, n)| *n).sum::<u64>() as f64
+    };
+    let known = (end - first) / every;
+    let mut seen: Vec<f64> = (1..known).map(of).collect();
+    if every == DAY_HOURS {
+        let on = |ago: usize| seen.iter().skip(ago).step_by(7);
+        let runs: Vec<bool> = (0..7).map(|day| on(day).any(|n| *n > 0.0)).collect();
+        // The spell that is overdue is of the same day of the week as the seventh before it.
+        if !runs[6] {
+            return None;
+        }
+        seen = (seen.iter().enumerate())
+            .filter(|(ago, _)| runs[ago % 7])
+            .map(|(_, n)| *n)
+            .collect();
+    }
+    (seen.len() >= LEAST_SPELLS && seen.iter().all(|n| *n > 0.0)).then_some(seen)
+}
+
+/// Whether counts scatter less than those of a Poisson process of their mean.
+fn is_by_clock(counts: &[f64]) -> bool {
+    use statrs::distribution::{ChiSquared, ContinuousCDF};
+    let Some(middle) = mean(counts).filter(|middle| *middle > 0.0) else {
+        return false;
+    };
+    #[expect(clippy::cast_precision_loss, reason = "spells of weeks")]
+    let freedom = counts.len() as f64 - 1.0;
+    let index: f64 = counts.iter().map(|count| (count - middle).powi(2) / middle).sum();
+    ChiSquared::new(freedom).is_ok_and(|by_chance| by_chance.cdf(index) < BY_CHANCE)
+}
+
 /// Counts of past hours: those between the first and the last that are not there are none.
 struct Past<'p> {
     counts: &'p std::collections::BTreeMap<i64, u64>,
@@ -234,6 +324,68 @@ mod tests {
             told += u32::from(was_told);
         }
         assert!(told <= 1, "{told} of 400 senders that were well in a day");
+    }
+
+    /// Runs of so many weeks by the hour, at the minutes and on the days of the week that are given; the first day is 0.
+    fn runs(weeks: i64, on: impl Fn(i64) -> bool, minutes: &[i64]) -> Vec<i64> {
+        let days = (0..weeks * 7).filter(|day| on(day % 7));
+        days.flat_map(|day| minutes.iter().map(move |minute| day * 1_440 + minute))
+            .collect()
+    }
+
+    /// When a run is first said to be overdue, in minutes after the last of these; `None` within so many hours.
+    fn told_after(runs: &[i64], hours: i64) -> Option<i64> {
+        let past: Vec<(i64, u64)> = runs.iter().map(|minute| (minute.div_euclid(60), 1)).collect();
+        let mut summed = std::collections::BTreeMap::new();
+        for (hour, n) in past {
+            *summed.entry(hour).or_default() += n;
+        }
+        let past: Vec<(i64, u64)> = summed.into_iter().collect();
+        let last = runs.iter().max().unwrap() + 1;
+        let time = |minute: i64| Timestamp::from_millis(minute * 60_000);
+        let mut every_ten = (0..hours * 6).map(|tens| tens * 10);
+        every_ten.find(|minutes| overdue_since(&past, time(last), time(last + minutes)).is_some())
+    }
+
+    #[rstest]
+    #[case::nightly(runs(3, |_| true, &[150]), Some((24, 27)))]
+    #[case::on_weekdays_after_a_friday(runs(4, |day| day < 5, &[150]), Some((72, 75)))]
+    #[case::every_six_hours(runs(2, |_| true, &[10, 370, 730, 1_090]), Some((6, 8)))]
+    #[case::known_for_a_week(runs(1, |_| true, &[150]), None)]
+    fn what_runs_by_a_clock_is_missed_once_its_time_is_over(
+        #[case] runs: Vec<i64>,
+        #[case] expected: Option<(i64, i64)>,
+    ) {
+        let told = told_after(&runs, 120);
+        let fits = match (told, expected) {
+            (Some(minutes), Some((from, to))) => (from * 60..to * 60).contains(&minutes),
+            (told, expected) => told.is_none() && expected.is_none(),
+        };
+        assert!(fits, "{told:?}, not within {expected:?} hours");
+    }
+
+    #[test]
+    fn what_people_do_now_and_then_is_no_clock() {
+        // Four a day by chance on each of 35 days: often enough that no day is without, too uneven for a clock.
+        let mut seed = 7_u64;
+        let mut next = || {
+            seed = seed
+                .wrapping_mul(6_364_136_223_846_793_005)
+                .wrapping_add(1_442_695_040_888_963_407);
+            seed >> 33
+        };
+        let told = (0..100).filter(|_| {
+            let counts = [1, 2, 3, 4, 4, 5, 5, 6, 7, 8];
+            let runs: Vec<i64> = (0..35)
+                .flat_map(|day| {
+                    let count = counts[usize::try_from(next() % 10).unwrap()];
+                    let minutes: Vec<i64> = (0..count).map(|_| i64::try_from(next() % 1_440).unwrap()).collect();
+                    minutes.into_iter().map(move |minute| day * 1_440 + minute)
+                })
+                .collect();
+            told_after(&runs, 40).is_some()
+        });
+        assert_eq!(told.count(), 0);
     }
 
     proptest! {

@@ -7,7 +7,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::Timestamp;
 use outcrop_core::attention::percent;
 use outcrop_core::notice::{
-    Event, EventKind, Expected, Measure, Measured, Passed, Rule, passed, passes, silence_since,
+    Event, EventKind, Expected, Measure, Measured, Passed, Rule, overdue_since, passed, passes, silence_since,
 };
 use outcrop_core::query::{Predicate, parse, quoted};
 use outcrop_core::unwell;
@@ -276,8 +276,8 @@ pub(super) async fn silences(database: &Database, began: DateTime<Utc>, now: Dat
             .copied()
             .zip(one.counts.iter().map(|count| count.unsigned_abs()))
             .collect();
-        if let Some(silence) = silence_since(&past, from_utc(since), from_utc(now)) {
-            silent.push((one, said(one, silence.expected, &directory, now)));
+        if let Some(why) = why_silent(&past, since, now) {
+            silent.push((one, said(one, &why, &directory, now)));
         }
     }
     let services: HashSet<(Option<i32>, Option<i32>)> = silent
@@ -302,8 +302,31 @@ pub(super) async fn silences(database: &Database, began: DateTime<Utc>, now: Dat
     episodes::look(database, kinds, &standing, now).await
 }
 
-fn said(one: &Still, expected: f64, directory: &Directory, now: DateTime<Utc>) -> Event {
+/// Why it is said of something that nothing came since a time; `None` where its past speaks for no more.
+fn why_silent(past: &[(i64, u64)], since: DateTime<Utc>, now: DateTime<Utc>) -> Option<String> {
+    let (from, to) = (from_utc(since), from_utc(now));
+    if let Some(silence) = silence_since(past, from, to) {
+        return Some(format!(
+            "its past lets {:.0} be expected, and none comes so by chance in fewer than 1 of a million",
+            silence.expected
+        ));
+    }
+    let overdue = overdue_since(past, from, to)?;
+    let spells = match overdue.every_hours {
+        24 => format!("of the {} days before that it runs on", overdue.of),
+        1 => format!("of the {} hours before", overdue.of),
+        hours => format!("of the {} spells of {hours} h before", overdue.of),
+    };
+    Some(format!("it came in each {spells}, evenly as by a clock"))
+}
+
+fn said(one: &Still, why: &str, directory: &Directory, now: DateTime<Utc>) -> Event {
     let minutes = (now - one.last_at).num_minutes();
+    let long = if minutes < 120 {
+        format!("{minutes} min")
+    } else {
+        format!("{} h", minutes / 60)
+    };
     let title = match one.kind.as_str() {
         "service" => format!("{} reports nothing", one.service),
         "endpoint" => format!("{} of {} gets no requests", one.name, one.service),
@@ -319,9 +342,7 @@ fn said(one: &Still, expected: f64, directory: &Directory, now: DateTime<Utc>) -
         since: from_utc(one.last_at),
         owner: directory.of_service(&one.service).map(|owned| owned.owner),
         title,
-        evidence: format!(
-            "nothing for {minutes} min; its past lets {expected:.0} be expected, and none comes so by chance in fewer than 1 of a million"
-        ),
+        evidence: format!("nothing for {long}; {why}"),
         ..Event::of(&one.service, &one.environment, EventKind::Silent, from_utc(now))
     }
 }
