@@ -28,7 +28,7 @@ fn read(name: &str, path: impl Into<String>, aim: f64) -> Read {
     }
 }
 
-/// The floor: one indexed page of a table, and the sum of a day of tallies, in SQL alone.
+/// The floor: two days of tallies summed in SQL, and the fifty largest.
 const FLOOR: &str =
     "SELECT cause_id, sum(n) FROM tally_day WHERE day >= now() - interval '2 days' GROUP BY 1 ORDER BY 2 DESC LIMIT 50";
 
@@ -60,7 +60,8 @@ pub async fn run(binary: &str, size: Size, also: f64, (alone, rules): (u64, u32)
             measure(&service, &postgres, &read).await;
         }
         if alone > 0 {
-            left_alone(&service, &postgres, &mut connection, (alone, rules)).await;
+            enforce(&mut connection, size, rules).await;
+            left_alone(&service, &postgres, &mut connection, alone).await;
         }
     }
 }
@@ -78,12 +79,13 @@ async fn settled(service: &Running) {
     loop {
         tokio::time::sleep(Duration::from_secs(5)).await;
         let now = processor::micros(service.pid());
-        if now - before < 1_000_000.0 || began.elapsed() > Duration::from_mins(10) {
-            break;
+        let is_at_rest = now - before < 1_000_000.0;
+        if is_at_rest || began.elapsed() > Duration::from_mins(10) {
+            let state = if is_at_rest { "at rest" } else { "still at work" };
+            return println!("jobs are {state} after {:.0} s", began.elapsed().as_secs_f64());
         }
         before = now;
     }
-    println!("jobs at rest after {:.0} s", began.elapsed().as_secs_f64());
 }
 
 async fn floor(connection: &mut PgConnection) {
@@ -112,7 +114,7 @@ async fn reads(service: &Running) -> Vec<Read> {
     let odd = format!("/api/v1/errors?strip=48&from={}&to={}", back(5), back(2));
     let name = "where=service%20%3D%20harbour-0003";
     let mut reads = vec![];
-    for since in ["1h", "24h", "7d"] {
+    for since in ["3h", "24h", "7d"] {
         let path = format!("/api/v1/errors?strip=48&by_part=true&since={since}");
         reads.push(read(&format!("errors, {since}"), path.clone(), 10.0));
         reads.push(read(
@@ -192,23 +194,23 @@ async fn measure(service: &Running, postgres: &Postgres, read: &Read) {
     );
 }
 
-/// What a minute costs in which nobody asks and nothing is sent, with rules of notices in force, and which statements cost most.
-async fn left_alone(
-    service: &Running,
-    postgres: &Postgres,
-    connection: &mut PgConnection,
-    (seconds, rules): (u64, u32),
-) {
+/// Puts so many rules of notices in force, each about one service.
+async fn enforce(connection: &mut PgConnection, size: Size, rules: u32) {
     sqlx::query(
         "INSERT INTO notice_rule (name, setting, is_on, changed_by, changed_at) SELECT 'rule ' || n, one.setting || \
-         jsonb_build_object('name', 'rule ' || n, 'where', 'service = harbour-' || lpad((n % 300)::text, 4, '0')), true, \
+         jsonb_build_object('name', 'rule ' || n, 'where', 'service = harbour-' || lpad((n % $2)::text, 4, '0')), true, \
          'purser@skerry.example', now() \
          FROM (SELECT setting FROM notice_rule ORDER BY id LIMIT 1) one, generate_series(1, $1) n",
     )
     .bind(i32::try_from(rules).expect("few"))
-    .execute(&mut *connection)
+    .bind(i32::try_from(size.services).expect("few"))
+    .execute(connection)
     .await
     .expect("rules are stored");
+}
+
+/// What a minute costs in which nobody asks and nothing is sent, and which statements cost most.
+async fn left_alone(service: &Running, postgres: &Postgres, connection: &mut PgConnection, seconds: u64) {
     sqlx::raw_sql("SELECT pg_stat_statements_reset()")
         .execute(&mut *connection)
         .await
@@ -217,7 +219,7 @@ async fn left_alone(
     tokio::time::sleep(Duration::from_secs(seconds)).await;
     let of = |before: f64, now: f64| (now - before) / 1_000.0 * 60.0 / seconds as f64;
     println!(
-        "left alone for {seconds} s with {rules} rules, a minute: {:.0} ms of the service, {:.0} ms of the database; by statement:",
+        "left alone for {seconds} s, a minute: {:.0} ms of the service, {:.0} ms of the database; by statement:",
         of(before.0, processor::micros(service.pid())),
         of(before.1, processor::micros(postgres.pid()))
     );

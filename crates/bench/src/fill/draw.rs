@@ -151,10 +151,18 @@ pub(super) fn type_name(error: u32) -> &'static str {
     TYPES[error as usize % TYPES.len()]
 }
 
-/// A uuid of a name and a number.
-pub(super) fn uuid(name: &str, number: u64) -> String {
-    let salt = name.len() as u64;
-    format!("{:016x}{:016x}", mixed(salt + 20, number), mixed(salt + 40, number))
+/// What is named by a uuid.
+#[derive(Clone, Copy)]
+pub(super) enum Named {
+    Trace = 20,
+    Stack = 21,
+    Instance = 22,
+}
+
+/// The uuid of a thing by its number.
+pub(super) fn uuid(named: Named, number: u64) -> String {
+    let salt = named as u64;
+    format!("{:016x}{:016x}", mixed(salt, number), mixed(salt + 20, number))
 }
 
 /// What varies from occurrence to occurrence, as the intake stores it.

@@ -15,7 +15,7 @@ use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use sqlx::{AssertSqlSafe, Connection, PgConnection};
 
 use copy::Copy;
-use draw::{Draws, Occurrence, attributes, type_name, uuid};
+use draw::{Draws, Named, Occurrence, attributes, type_name, uuid};
 use folded::Folded;
 pub use size::Size;
 use size::{AT_ONCE, DAYS, ENDPOINTS, Names};
@@ -44,7 +44,7 @@ pub async fn fill(url: &str, size: Size) {
     occurrences.send(&mut connection).await;
     let stored = began.elapsed().as_secs_f64();
     folded.write(&mut connection).await;
-    traffic(&mut connection, size, now).await;
+    around(&mut connection, now).await;
     sqlx::raw_sql("VACUUM ANALYZE")
         .execute(&mut connection)
         .await
@@ -109,24 +109,13 @@ async fn partitions(connection: &mut PgConnection, now: DateTime<Utc>) {
 
 /// Stores services, their versions and endpoints, errors with a cause each, and reads their numbers back.
 async fn names(connection: &mut PgConnection, draws: &Draws, size: Size, now: DateTime<Utc>) -> Names {
-    let number = |number: u32| i32::try_from(number).expect("few");
-    let statement = include_str!("names.sql");
-    for part in statement.split(";\n").filter(|part| !part.trim().is_empty()) {
-        let values = [
-            ("$services", number(size.services).to_string()),
-            ("$errors", number(size.errors).to_string()),
-            ("$endpoints", ENDPOINTS.to_string()),
-            ("$days", DAYS.to_string()),
-            ("$now", format!("'{}'::timestamptz", now.to_rfc3339())),
-        ];
-        let text = values
-            .iter()
-            .fold(part.to_owned(), |text, (name, value)| text.replace(name, value));
-        sqlx::query(AssertSqlSafe(text.clone()))
-            .execute(&mut *connection)
-            .await
-            .unwrap_or_else(|error| panic!("{text}: {error}"));
-    }
+    let values = [
+        ("$services", size.services.to_string()),
+        ("$endpoints", ENDPOINTS.to_string()),
+        ("$days", DAYS.to_string()),
+        ("$now", time(now)),
+    ];
+    run(connection, include_str!("names.sql"), &values).await;
     let services: Vec<i32> = sqlx::query_scalar("SELECT id FROM service WHERE name LIKE 'harbour-%' ORDER BY name")
         .fetch_all(&mut *connection)
         .await
@@ -186,7 +175,7 @@ async fn errors(connection: &mut PgConnection, draws: &Draws, size: Size, servic
         );
         let read = outcrop_core::stack::read(&text).expect("a traceback");
         let frames = serde_json::to_vec(&read).expect("a stack encodes");
-        stacks.field(uuid("stack", error.into()));
+        stacks.field(uuid(Named::Stack, error.into()));
         stacks.bytes(&frames);
         stacks.last(today);
     }
@@ -197,7 +186,7 @@ async fn errors(connection: &mut PgConnection, draws: &Draws, size: Size, servic
                 "service.name": name, "deployment.environment.name": "production",
                 "service.instance.id": format!("{name}-{instance}.pier-3"), "host.name": "pier-3.skerry.example",
             });
-            resources.field(uuid("instance", u64::from(service) * 64 + instance));
+            resources.field(uuid(Named::Instance, u64::from(service) * 64 + instance));
             resources.field(body);
             resources.last(today);
         }
@@ -222,13 +211,13 @@ fn write(copy: &mut Copy, names: &Names, drawn: &Occurrence) {
     copy.field(names.environments[drawn.environment as usize]);
     copy.field(names.versions[service][drawn.day as usize]);
     copy.field(names.endpoints[service][drawn.endpoint as usize]);
-    copy.field(uuid("trace", u64::from(drawn.number)));
+    copy.field(uuid(Named::Trace, u64::from(drawn.number)));
     copy.field(drawn.number);
     copy.field(uuid(
-        "instance",
+        Named::Instance,
         u64::from(drawn.service) * 64 + u64::from(drawn.instance),
     ));
-    copy.field(uuid("stack", u64::from(drawn.error)));
+    copy.field(uuid(Named::Stack, u64::from(drawn.error)));
     match drawn.user {
         Some(user) => copy.field(user),
         None => copy.field("\\N"),
@@ -245,21 +234,24 @@ fn write(copy: &mut Copy, names: &Names, drawn: &Occurrence) {
     copy.last(attributes(drawn));
 }
 
-/// Requests by the minute for a day and a bit, by the hour and the day for all of it.
-async fn traffic(connection: &mut PgConnection, size: Size, now: DateTime<Utc>) {
-    let hour = now.duration_trunc(TimeDelta::hours(1)).unwrap_or(now);
-    for part in include_str!("around.sql")
-        .split(";\n")
-        .filter(|part| !part.trim().is_empty())
-    {
-        let text = part
-            .replace("$services", &size.services.to_string())
-            .replace("$days", &DAYS.to_string())
-            .replace("$hour", &format!("'{}'::timestamptz", hour.to_rfc3339()))
-            .replace("$now", &format!("'{}'::timestamptz", now.to_rfc3339()));
+/// Runs the statements of a file with values in the place of names.
+async fn run(connection: &mut PgConnection, file: &str, values: &[(&str, String)]) {
+    for statement in file.split(";\n").filter(|statement| !statement.trim().is_empty()) {
+        let text = (values.iter()).fold(statement.to_owned(), |text, (name, value)| text.replace(name, value));
         sqlx::query(AssertSqlSafe(text.clone()))
             .execute(&mut *connection)
             .await
             .unwrap_or_else(|error| panic!("{text}: {error}"));
     }
+}
+
+fn time(at: DateTime<Utc>) -> String {
+    format!("'{}'::timestamptz", at.to_rfc3339())
+}
+
+/// Requests by the minute for a day and a bit, by the hour and the day for all of it; flags, and what people did.
+async fn around(connection: &mut PgConnection, now: DateTime<Utc>) {
+    let hour = now.duration_trunc(TimeDelta::hours(1)).unwrap_or(now);
+    let values = [("$days", DAYS.to_string()), ("$hour", time(hour)), ("$now", time(now))];
+    run(connection, include_str!("around.sql"), &values).await;
 }

@@ -15,7 +15,7 @@ pub struct Size {
 }
 
 impl Size {
-    /// The same fleet with a part of its errors and occurrences.
+    /// A part of such a fleet.
     pub fn part(self, part: f64) -> Self {
         #[expect(
             clippy::cast_possible_truncation,

@@ -1,5 +1,9 @@
 //! Silence: whether something that usually reports should have, by its own course.
 
+use std::collections::{BTreeMap, BTreeSet};
+
+use statrs::distribution::{ChiSquared, ContinuousCDF};
+
 use crate::Timestamp;
 
 /// How unlikely it must be that a sender that is well says nothing for so long. Each sender is looked
@@ -48,7 +52,7 @@ pub fn silence_since(past: &[(i64, u64)], since: Timestamp, now: Timestamp) -> O
     if to - from < LEAST_MINUTES * 60_000 || days < LEAST_DAYS {
         return None;
     }
-    let counts: std::collections::BTreeMap<i64, u64> = past.iter().copied().filter(|(hour, _)| *hour <= last).collect();
+    let counts: BTreeMap<i64, u64> = past.iter().copied().filter(|(hour, _)| *hour <= last).collect();
     let of_hour = Past {
         counts: &counts,
         first,
@@ -104,15 +108,16 @@ const BY_CHANCE: f64 = 1e-4;
 #[must_use]
 pub fn overdue_since(past: &[(i64, u64)], since: Timestamp, now: Timestamp) -> Option<Overdue> {
     let first = past.iter().filter(|(_, n)| *n > 0).map(|(hour, _)| *hour).min()?;
-    let counts: std::collections::BTreeMap<i64, u64> = past.iter().copied().collect();
+    let counts: BTreeMap<i64, u64> = past.iter().copied().collect();
     RHYTHMS.into_iter().find_map(|every| {
         // Half an hour and a twentieth of the spell later than at the latest.
         let then = now.millis() - HOUR_MS / 2 - every * HOUR_MS / 20;
         let end = then.div_euclid(HOUR_MS);
-        if since.millis() > (end - every) * HOUR_MS {
+        let overdue = (end * HOUR_MS - since.millis()).div_euclid(every * HOUR_MS);
+        if overdue < 1 {
             return None;
         }
-        let spells = spells(&counts, (first, end), every)?;
+        let spells = spells(&counts, (first, end), every, overdue)?;
         is_by_clock(&spells).then_some(Overdue {
             every_hours: every,
             of: spells.len(),
@@ -120,34 +125,29 @@ pub fn overdue_since(past: &[(i64, u64)], since: Timestamp, now: Timestamp) -> O
     })
 }
 
-/// How often it ran in each past spell of so many hours up to `end`, the one that is overdue left out; `None` where one
-/// has none, or too few are known.
+/// How often it ran in each spell of so many hours, up to the one of its last run, the spells that are overdue (so many up
+/// to `end`) left out; `None` where one has none, too few are known, or it runs on none of the days that are overdue.
 #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
-fn spells(counts: &std::collections::BTreeMap<i64, u64>, (first, end): (i64, i64), every: i64) -> Option<Vec<f64>> {
+fn spells(counts: &BTreeMap<i64, u64>, (first, end): (i64, i64), every: i64, overdue: i64) -> Option<Vec<f64>> {
     let of = |ago: i64| {
         let until = end - ago * every;
-        counts.range(until - every..until).map(|(_, n)| *n).sum::<u64>() as f64
+        let runs = counts.range(until - every..until).map(|(_, n)| *n).sum::<u64>() as f64;
+        (ago, runs)
     };
-    let known = (end - first) / every;
-    let mut seen: Vec<f64> = (1..known).map(of).collect();
+    let mut seen: Vec<(i64, f64)> = (overdue..(end - first) / every).map(of).collect();
     if every == DAY_HOURS {
-        let on = |ago: usize| seen.iter().skip(ago).step_by(7);
-        let runs: Vec<bool> = (0..7).map(|day| on(day).any(|n| *n > 0.0)).collect();
-        // The spell that is overdue is of the same day of the week as the seventh before it.
-        if !runs[6] {
+        let on: BTreeSet<i64> = seen.iter().filter(|(_, n)| *n > 0.0).map(|(ago, _)| ago % 7).collect();
+        if !(0..overdue).any(|ago| on.contains(&(ago % 7))) {
             return None;
         }
-        seen = (seen.iter().enumerate())
-            .filter(|(ago, _)| runs[ago % 7])
-            .map(|(_, n)| *n)
-            .collect();
+        seen.retain(|(ago, _)| on.contains(&(ago % 7)));
     }
+    let seen: Vec<f64> = seen.into_iter().map(|(_, n)| n).collect();
     (seen.len() >= LEAST_SPELLS && seen.iter().all(|n| *n > 0.0)).then_some(seen)
 }
 
 /// Whether counts scatter less than those of a Poisson process of their mean.
 fn is_by_clock(counts: &[f64]) -> bool {
-    use statrs::distribution::{ChiSquared, ContinuousCDF};
     let Some(middle) = mean(counts).filter(|middle| *middle > 0.0) else {
         return false;
     };
@@ -159,7 +159,7 @@ fn is_by_clock(counts: &[f64]) -> bool {
 
 /// Counts of past hours: those between the first and the last that are not there are none.
 struct Past<'p> {
-    counts: &'p std::collections::BTreeMap<i64, u64>,
+    counts: &'p BTreeMap<i64, u64>,
     first: i64,
     last: i64,
 }
@@ -335,16 +335,32 @@ mod tests {
 
     /// When a run is first said to be overdue, in minutes after the last of these; `None` within so many hours.
     fn told_after(runs: &[i64], hours: i64) -> Option<i64> {
-        let past: Vec<(i64, u64)> = runs.iter().map(|minute| (minute.div_euclid(60), 1)).collect();
-        let mut summed = std::collections::BTreeMap::new();
-        for (hour, n) in past {
-            *summed.entry(hour).or_default() += n;
+        (0..hours * 6)
+            .map(|tens| tens * 10)
+            .find(|minutes| is_overdue(runs, *minutes))
+    }
+
+    /// Whether a run is overdue so many minutes after the last of these.
+    fn is_overdue(runs: &[i64], minutes: i64) -> bool {
+        let mut by_hour = BTreeMap::new();
+        for minute in runs {
+            *by_hour.entry(minute.div_euclid(60)).or_default() += 1;
         }
-        let past: Vec<(i64, u64)> = summed.into_iter().collect();
+        let past: Vec<(i64, u64)> = by_hour.into_iter().collect();
         let last = runs.iter().max().unwrap() + 1;
         let time = |minute: i64| Timestamp::from_millis(minute * 60_000);
-        let mut every_ten = (0..hours * 6).map(|tens| tens * 10);
-        every_ten.find(|minutes| overdue_since(&past, time(last), time(last + minutes)).is_some())
+        overdue_since(&past, time(last), time(last + minutes)).is_some()
+    }
+
+    #[rstest]
+    #[case::nightly(runs(3, |_| true, &[150]), 28)]
+    #[case::on_weekdays(runs(4, |day| day < 5, &[150]), 76)]
+    #[case::every_six_hours(runs(2, |_| true, &[10, 370, 730, 1_090]), 9)]
+    fn what_is_missed_stays_so_until_it_runs(#[case] runs: Vec<i64>, #[case] from_hours: i64) {
+        let told: Vec<i64> = (from_hours..240)
+            .filter(|hours| !is_overdue(&runs, hours * 60))
+            .collect();
+        assert_eq!(told, [] as [i64; 0], "hours at which it is not missed any more");
     }
 
     #[rstest]
