@@ -346,3 +346,24 @@ fn said(one: &Still, why: &str, directory: &Directory, now: DateTime<Utc>) -> Ev
         ..Event::of(&one.service, &one.environment, EventKind::Silent, from_utc(now))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_silence_says_what_speaks_for_it() {
+        let at = |hours: i64| to_utc(Timestamp::from_millis(hours * 3_600_000));
+        let of = |hours: &[(i64, u64)], since: i64, now: i64| why_silent(hours, at(since), at(now));
+        let busy: Vec<(i64, u64)> = (0..240).map(|hour| (hour, 600)).collect();
+        let nightly: Vec<(i64, u64)> = (0..20).map(|day| (day * 24 + 2, 1)).collect();
+        let why = of(&busy, 240, 241).unwrap();
+        assert!(why.starts_with("its past lets 600 be expected"), "{why}");
+        let why = of(&nightly, 19 * 24 + 3, 20 * 24 + 6);
+        assert_eq!(
+            why.as_deref(),
+            Some("it came in each of the 19 days before that it runs on, evenly as by a clock")
+        );
+        assert_eq!(of(&nightly, 19 * 24 + 3, 20 * 24 + 1), None);
+    }
+}

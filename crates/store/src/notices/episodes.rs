@@ -4,6 +4,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::notice::{Event, EventKind};
 
 use super::events::{NewEvent, by_ids, insert};
+use super::silence::LATELY;
 use crate::boxed;
 use crate::{Database, StoreError, from_utc, ids};
 
@@ -22,7 +23,8 @@ pub struct Standing {
 type Over = (String, Option<i64>, Option<i32>, Option<i32>);
 
 /// Notes what begins of a kind, and what is over. Whichever instance looks first
-/// notes it. Returns how many events are new.
+/// notes it. Of a silence that is given up nothing more is said: it did not end.
+/// Returns how many events are new.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next look notes it.
@@ -67,6 +69,9 @@ pub async fn look(
         let (Some(event), Some(ends)) = (event, ends) else {
             continue;
         };
+        if kind == EventKind::Silent && now - crate::to_utc(event.since) >= LATELY {
+            continue;
+        }
         new.push(NewEvent {
             key: format!("{key} over"),
             service_id,
@@ -93,6 +98,24 @@ mod tests {
     use crate::notices::events::between;
     use crate::notices::testing::event;
     use crate::testing::database;
+
+    #[tokio::test]
+    async fn a_silence_that_is_given_up_is_not_told_to_have_ended() {
+        let database = database().await;
+        let now = Utc::now();
+        let kinds = (EventKind::Silent, Some(EventKind::Reporting));
+        let mut noted = vec![];
+        for hours in [1, 49] {
+            let standing = Standing {
+                what: format!("{hours}"),
+                hold: TimeDelta::minutes(3),
+                begins: event("", EventKind::Silent, now - TimeDelta::hours(hours)),
+            };
+            noted.push(look(&database, kinds, &[standing], now).await.unwrap());
+            noted.push(look(&database, kinds, &[], now + TimeDelta::minutes(4)).await.unwrap());
+        }
+        assert_eq!(noted, [1, 1, 1, 0]);
+    }
 
     #[tokio::test]
     async fn what_lasts_is_told_once_and_again_only_after_it_was_over() {

@@ -10,8 +10,8 @@ use crate::{Database, StoreError};
 const PAST_DAYS: i64 = 35;
 /// How long nothing came before something is looked at.
 const STILL: TimeDelta = TimeDelta::minutes(5);
-/// How far back something must have reported to be looked at.
-const LATELY: TimeDelta = TimeDelta::hours(48);
+/// How far back something must have reported to be looked at: what is silent for longer is given up.
+pub(super) const LATELY: TimeDelta = TimeDelta::hours(48);
 /// What is looked at in one round; what reports most first.
 const AT_ONCE: i64 = 100;
 
