@@ -322,7 +322,7 @@ fn why_silent(past: &[(i64, u64)], since: DateTime<Utc>, now: DateTime<Utc>) -> 
 
 fn said(one: &Still, why: &str, directory: &Directory, now: DateTime<Utc>) -> Event {
     let minutes = (now - one.last_at).num_minutes();
-    let long = if minutes < 120 {
+    let long = if minutes < 600 {
         format!("{minutes} min")
     } else {
         format!("{} h", minutes / 60)
