@@ -151,13 +151,25 @@ impl Postgres {
         self.end("keep\n");
     }
 
-    /// Kills the server with no chance to finish anything; its data stays.
+    /// Kills the server with no chance to finish anything; its data stays. Returns once each of its processes is gone:
+    /// one that lingers holds its shared memory, and the server would refuse to start.
     ///
     /// # Panics
-    /// When it does not run.
+    /// When it does not run, or a process outlives its kill.
     pub fn crash(&mut self) {
-        run(Command::new("kill").args(["-KILL", &self.pid().to_string()]));
+        let pid = self.pid();
+        let workers = workers(pid);
+        run(Command::new("kill").args(["-KILL", &pid.to_string()]));
         self.end("keep\n");
+        let until = Instant::now() + PATIENCE;
+        for worker in workers {
+            while runs(worker) {
+                // It may have ended by itself since.
+                drop(Command::new("kill").args(["-KILL", &worker.to_string()]).output());
+                assert!(Instant::now() < until, "process {worker} outlived its kill");
+                std::thread::sleep(Duration::from_millis(5));
+            }
+        }
     }
 
     fn end(&mut self, order: &str) {
@@ -209,6 +221,28 @@ impl Postgres {
             .and_then(|line| line.trim().parse().ok())
             .expect("the pid file begins with the pid")
     }
+}
+
+/// The processes that `parent` has started and that have not been reaped.
+fn workers(parent: u32) -> Vec<u32> {
+    let folders = std::fs::read_dir("/proc").expect("Linux lists its processes");
+    folders
+        .filter_map(|folder| folder.ok()?.file_name().to_str()?.parse().ok())
+        .filter(|pid| matches!(status(*pid), Some((_, of)) if of == parent))
+        .collect()
+}
+
+/// Whether a process still holds what it held: one that waits to be reaped does not.
+fn runs(pid: u32) -> bool {
+    matches!(status(pid), Some((state, _)) if state != 'Z' && state != 'X')
+}
+
+/// The state of a process and the one that started it, of `/proc/PID/stat` (see `proc(5)`).
+fn status(pid: u32) -> Option<(char, u32)> {
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    // The name, in brackets, may hold anything.
+    let mut fields = stat[stat.rfind(')')? + 1..].split_whitespace();
+    Some((fields.next()?.chars().next()?, fields.next()?.parse().ok()?))
 }
 
 impl Drop for Postgres {
