@@ -28,7 +28,9 @@
 //! of fifty.
 
 use serde::{Deserialize, Serialize};
-use statrs::distribution::{Beta, ContinuousCDF};
+
+use crate::least::least_mean;
+pub use crate::least::least_share;
 
 /// What is left of the attention of an error that follows from another.
 const ECHO: f32 = 0.6;
@@ -40,6 +42,13 @@ const HANDLED: f64 = 0.25;
 #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "below 100")]
 pub fn of_echo(score: u8) -> u8 {
     (f32::from(score) * ECHO).round() as u8
+}
+
+/// The score of an error that is settled or quiet, by the one that it would have open.
+#[must_use]
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "below 100")]
+pub fn of_handled(score: u8) -> u8 {
+    (f64::from(score) * HANDLED).round() as u8
 }
 
 /// What is known of an error in the window looked at.
@@ -80,7 +89,7 @@ pub struct Evidence {
 }
 
 /// What was said of an error.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub enum FlagKind {
     /// Never seen before.
     New,
@@ -234,32 +243,6 @@ fn of_nature(evidence: &Evidence) -> Vec<Factor> {
         (7.0, came_young, format!("came with {}", came_with.unwrap_or_default())),
         (5.0, young, "first seen recently".to_owned()),
     ]
-}
-
-/// The least that a share can be, of so many requests: the lower Jeffreys bound, one-sided at 95 %.
-#[must_use]
-pub fn least_share(share: f64, requests: u64) -> f64 {
-    let n = as_float(requests);
-    if share <= 0.0 || n <= 0.0 {
-        return 0.0;
-    }
-    let k = (share * n).min(n);
-    Beta::new(k + 0.5, n - k + 0.5)
-        .map_or(0.0, |beta| beta.inverse_cdf(0.05))
-        .min(share)
-}
-
-/// The least mean of a Poisson count that one seen is likely for, one-sided at 95 %: half the 5 %
-/// quantile of χ² with twice as many degrees of freedom, approximated by a normal one of its cube
-/// root.
-fn least_mean(seen: u64) -> f64 {
-    /// The 95 % quantile of the normal distribution.
-    const Z: f64 = 1.644_853_6;
-    if seen == 0 {
-        return 0.0;
-    }
-    let n = as_float(seen);
-    n * (1.0 - 1.0 / (9.0 * n) - Z / (3.0 * n.sqrt())).max(0.0).powi(3)
 }
 
 /// Points below which a factor is no reason worth reading.

@@ -10,6 +10,7 @@
 mod digest;
 mod distinct;
 mod failure_kind;
+mod least;
 mod time;
 
 pub mod app_log;
