@@ -51,14 +51,26 @@ impl Share {
 /// ```
 #[must_use]
 pub fn is_failing(now: Share, past: Share) -> bool {
-    now.part >= LEAST && chance(now, past) < UNLIKELY
+    may_be_failing(now) && chance(now, past) < UNLIKELY
 }
 
 /// Whether so many requests lie above their endpoint's threshold that it is slow as a whole: a
 /// tenth of them, and more than the past explains. Returns the share.
 #[must_use]
 pub fn is_slow(now: Share, past: Share) -> Option<f64> {
-    (now.part >= LEAST && now.share() >= SLOW_SHARE && chance(now, past) < UNLIKELY).then(|| now.share())
+    (may_be_slow(now) && chance(now, past) < UNLIKELY).then(|| now.share())
+}
+
+/// Whether so many requests fail now that it depends on the past whether the endpoint is failing: else no past makes it so.
+#[must_use]
+pub const fn may_be_failing(now: Share) -> bool {
+    now.part >= LEAST
+}
+
+/// The same of requests above the threshold.
+#[must_use]
+pub fn may_be_slow(now: Share) -> bool {
+    now.part >= LEAST && now.share() >= SLOW_SHARE
 }
 
 /// The beginning of the newest stretch of failing minutes: after it no ten minutes passed without

@@ -10,14 +10,15 @@ use super::sentences::grouped;
 /// How long ago an error began at most to be called new.
 const YOUNG: TimeDelta = TimeDelta::hours(24);
 
-pub(crate) fn is_young(error: &Summary, now: DateTime<Utc>) -> bool {
-    now - error.first_seen < YOUNG
+/// Whether an error that was first seen at a time is called new.
+pub(crate) fn is_young(first_seen: DateTime<Utc>, now: DateTime<Utc>) -> bool {
+    now - first_seen < YOUNG
 }
 
 /// Of a young error that came with a version: the share of that version's requests that fail with it; `None` where it
 /// came otherwise, or no request is known.
 pub(crate) fn version_share(error: &Summary, timeline: &Timeline, now: DateTime<Utc>) -> Option<f64> {
-    if !error.came_with_version || !is_young(error, now) {
+    if !error.came_with_version || !is_young(error.first_seen, now) {
         return None;
     }
     let layer = timeline
@@ -41,7 +42,7 @@ fn name(error: &Summary) -> &str {
 /// What a row leads with: what fails, which share of which requests, and of a young error since when.
 pub(crate) fn row(error: &Summary, version_share: Option<f64>, now: DateTime<Utc>) -> Sentence {
     let what = name(error);
-    let since = is_young(error, now).then_some(error.first_seen);
+    let since = is_young(error.first_seen, now).then_some(error.first_seen);
     let share = error.request_share().filter(|share| *share > 0.0 && error.uncaught);
     let said = match (version_share, share) {
         (Some(of_version), _) if error.uncaught => {
@@ -110,7 +111,7 @@ pub(crate) fn page(
         _ => format!("{service} fails"),
     };
     let what = name(error);
-    if young > 0 && is_young(error, now) {
+    if young > 0 && is_young(error.first_seen, now) {
         let text = format!(" with {what}, first seen in {service} {}", error.first_version);
         return sentence(&lead, text, Some(error.first_seen), &format!(".{}", others(young)));
     }

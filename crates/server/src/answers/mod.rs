@@ -3,6 +3,7 @@
 mod against;
 pub mod deploy_check;
 pub mod endpoint_changes;
+pub(crate) mod error_list;
 pub(crate) mod errors;
 pub(super) mod flag_items;
 pub(crate) mod headline;

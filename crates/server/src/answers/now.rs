@@ -32,8 +32,9 @@ pub(crate) async fn report(database: &Database, scope: &Scope) -> Result<NowRepo
             .as_deref()
             .is_none_or(|asked| service_names::is_meant(asked, service))
     };
-    let (endpoints, flags, busy, handled) = futures_util::try_join!(
+    let (endpoints, has_past, flags, busy, handled) = futures_util::try_join!(
         now::endpoints(database, environment, at),
+        now::has_past(database, environment, at),
         now::flags(database, environment, at),
         now::busiest(database, environment, at, BUSY),
         handling::of(database, None)
@@ -104,7 +105,6 @@ pub(crate) async fn report(database: &Database, scope: &Scope) -> Result<NowRepo
     let sum = |of: fn(&now::Endpoint) -> u64| i64::try_from(endpoints.iter().map(of).sum::<u64>()).unwrap_or(i64::MAX);
     let services: std::collections::BTreeSet<&str> =
         endpoints.iter().map(|endpoint| endpoint.service.as_str()).collect();
-    let has_past = endpoints.iter().any(|endpoint| endpoint.failed_before.of > 0);
     Ok(NowReport {
         sentence: sentence(&items, services.len(), has_past),
         requests: sum(|endpoint| endpoint.failed.of),

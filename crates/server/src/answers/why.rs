@@ -76,7 +76,7 @@ pub(crate) async fn why(
     let Some(summary) = asking::one_error(database, reference, &week).await? else {
         return Ok(None);
     };
-    let flag = flags::flags(database, &[number], week.from, week.to)
+    let flag = flags::flags(database, Some(&[number]), (week.from, week.to))
         .await?
         .remove(&number)
         .and_then(|flags| flags.into_iter().next());

@@ -12,7 +12,7 @@ use outcrop_store::retention::Policy;
 use outcrop_store::traffic::{groups, uses};
 use outcrop_store::upkeep::space;
 use outcrop_store::writing::Writer;
-use outcrop_store::{Database, StoreError, asking, flags, retention, traces, traffic, upkeep};
+use outcrop_store::{Database, StoreError, asking, board, flags, retention, traces, traffic, upkeep};
 use tokio::sync::{Mutex, broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -40,6 +40,10 @@ const SLOW_EVERY: Duration = Duration::from_secs(15);
 /// folded yet is read from the occurrences.
 const FOLD_EVERY: Duration = Duration::from_secs(1);
 const REST: u32 = 5;
+/// How often it is looked whether what lists of errors show is to be counted anew, and how many times as long as that took
+/// it rests at least.
+const BOARD_EVERY: Duration = Duration::from_secs(2);
+const BOARD_REST: u32 = 9;
 /// How often it is looked for which services stand behind the names that others call.
 const LEARN_EVERY: Duration = Duration::from_secs(10);
 /// How often it is looked whether new errors go to their owners.
@@ -99,6 +103,8 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     let db = database.clone();
     supervisor.run("users", FOLD_EVERY, move || fold(db.clone(), reach_of));
     let db = database.clone();
+    supervisor.run("board", BOARD_EVERY, move || keep_board(db.clone()));
+    let db = database.clone();
     supervisor.run("latencies", FOLD_EVERY, move || fold(db.clone(), latencies_of));
     let db = database.clone();
     supervisor.run("origins", FOLD_EVERY, move || fold(db.clone(), origins_of));
@@ -138,6 +144,18 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     supervisor.keep("notes", Kind::Job, move || {
         notes(noted.clone(), db.clone(), stopped.clone())
     });
+}
+
+/// Counts anew what lists of errors show, so that it takes a tenth of one core at most; what is counted for the first time
+/// is not held back.
+async fn keep_board(database: Database) -> Result<Waiting, StoreError> {
+    let began = Instant::now();
+    let is_more = board::refresh(&database, chrono::Utc::now()).await?;
+    Ok(if is_more {
+        began.elapsed()
+    } else {
+        BOARD_EVERY.max(began.elapsed() * BOARD_REST)
+    })
 }
 
 /// Makes partitions ahead of the first row that needs them.

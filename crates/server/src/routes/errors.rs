@@ -7,7 +7,7 @@ use outcrop_api::{ErrorDetail, ErrorPage, ErrorQuery, Problem};
 use super::query::{against, cursor, error_of, limit, read_cursor, scope};
 use super::viewer::{Seen, Viewer};
 use crate::answers;
-use crate::answers::errors::{Asked, Position};
+use crate::answers::error_list::{Asked, Position};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
 
@@ -51,7 +51,7 @@ pub(super) async fn list(viewer: Viewer, request: HttpRequest, state: Seen) -> R
     };
     let database = state.database.clone();
     let (page, next) = state
-        .on_main(async move { answers::errors::page(&database, asked, now).await })
+        .on_main(async move { answers::error_list::page(&database, asked, now).await })
         .await?;
     Ok(web::Json(ErrorPage {
         next: next.map(|next| cursor(&next.text())),

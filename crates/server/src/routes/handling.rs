@@ -255,7 +255,7 @@ fn action(asked: HandlingAction, caller: &str) -> Result<Action, ApiError> {
 async fn read(database: &Database, reference: Reference, proposes: bool) -> Result<HandlingState, StoreError> {
     let now = Utc::now();
     let number = outcrop_store::ids::number(reference);
-    let handling = handling::of(database, Some(number))
+    let handling = handling::of(database, Some(&[number]))
         .await?
         .remove(&number)
         .unwrap_or_default();

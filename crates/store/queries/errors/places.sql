@@ -1,6 +1,7 @@
 -- Users, endpoints and instances per error in the window, in parts to be merged: whole days and hours as folded, the ends of the
 -- window and what is not folded yet from the occurrences. One statement, so that nothing is missed between the parts.
 -- Instances are of the folded part alone: reading them of each occurrence would leave the index.
+-- SOME: a condition on the causes of $5, where there are such.
 -- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 errors (all where NULL), $6 environment, $7 version,
 -- $8 first whole day, $9 end of the last whole day.
 WITH place AS MATERIALIZED (
@@ -8,11 +9,11 @@ WITH place AS MATERIALIZED (
 ), bare AS (
     SELECT place.error_id, o.user_hash, o.endpoint_id, o.environment_id, o.version_id
     FROM place JOIN occurrence o ON o.cause_id = place.cause_id
-    WHERE o.id >= first_id_at($1) AND o.id < first_id_at($2)
+    WHERE o.id >= first_id_at($1) AND o.id < first_id_at($2) SOME o.cause_id
     UNION ALL
     SELECT place.error_id, o.user_hash, o.endpoint_id, o.environment_id, o.version_id
     FROM place JOIN occurrence o ON o.cause_id = place.cause_id
-    WHERE o.id >= first_id_at($3) AND o.id < first_id_at($4)
+    WHERE o.id >= first_id_at($3) AND o.id < first_id_at($4) SOME o.cause_id
     UNION ALL
     SELECT place.error_id, o.user_hash, o.endpoint_id, o.environment_id, o.version_id
     FROM touched JOIN place ON place.cause_id = touched.cause_id
@@ -22,10 +23,10 @@ WITH place AS MATERIALIZED (
 )
 SELECT place.error_id, reach.users, NULL::bigint[] AS hashes, reach.endpoints, reach.instances
 FROM (
-    SELECT cause_id, environment_id, version_id, users, endpoints, instances FROM reach_day WHERE day >= $8 AND day < $9
+    SELECT cause_id, environment_id, version_id, users, endpoints, instances FROM reach_day WHERE day >= $8 AND day < $9 SOME cause_id
     UNION ALL
     SELECT cause_id, environment_id, version_id, users, endpoints, instances FROM reach_hour
-    WHERE hour >= $2 AND hour < $3 AND NOT (hour >= $8 AND hour < $9)
+    WHERE hour >= $2 AND hour < $3 AND NOT (hour >= $8 AND hour < $9) SOME cause_id
 ) AS reach
 JOIN place ON reach.cause_id = place.cause_id
 WHERE ($6::text IS NULL OR reach.environment_id = (SELECT id FROM environment WHERE name = $6))

@@ -1,7 +1,11 @@
--- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 service, $6 environment, $7 version.
+-- $1 from, $2 first whole hour, $3 end of the last whole hour, $4 to, $5 service, $6 environment, $7 version,
+-- $8 first whole day, $9 end of the last whole day.
 SELECT COALESCE(sum(requests), 0)::bigint, COALESCE(sum(failed), 0)::bigint
 FROM (
-    SELECT service_id, environment_id, version_id, requests, failed FROM traffic_hour WHERE hour >= $2 AND hour < $3
+    SELECT service_id, environment_id, version_id, requests, failed FROM traffic_day WHERE day >= $8 AND day < $9
+    UNION ALL
+    SELECT service_id, environment_id, version_id, requests, failed FROM traffic_hour
+    WHERE hour >= $2 AND hour < $3 AND NOT (hour >= $8 AND hour < $9)
     UNION ALL
     SELECT service_id, environment_id, version_id, requests, failed FROM traffic_minute WHERE minute >= $1 AND minute < $2
     UNION ALL

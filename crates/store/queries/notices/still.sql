@@ -1,43 +1,57 @@
--- Services, endpoints and sender keys that reported between $3 and $2, and nothing since $2; their hours since $4; $5 at most.
-WITH hours AS (
-    SELECT service_id, environment_id, endpoint_id, hour, sum(requests)::bigint AS n FROM traffic_hour
-    WHERE hour >= date_trunc('hour', $3::timestamptz) AND hour <= $1 GROUP BY 1, 2, 3, 4
-), recent AS (
+-- Services, endpoints and sender keys that reported since $3, and nothing since $2, with their hours since $4; of endpoints and
+-- services $5 at most, those first that have missed most by their mean. Looked at are those of which at least $6 reports would
+-- have come meanwhile, and those that report seldom: what runs by a clock is missed once.
+WITH recent AS MATERIALIZED (
     SELECT DISTINCT service_id, environment_id, endpoint_id FROM traffic_minute WHERE minute >= $2::timestamptz - interval '1 minute'
-), reported AS (
+), reported AS MATERIALIZED (
     -- A service also reports by its failures and its log lines.
     SELECT service_id, environment_id FROM recent UNION
     SELECT service_id, environment_id FROM occurrence o WHERE o.id >= first_id_at($2) UNION
     SELECT service_id, environment_id FROM log_record o WHERE o.id >= first_id_at($2)
-), candidates AS (
-    SELECT 'service' AS kind, service_id, environment_id, NULL::integer AS endpoint_id, sum(n) AS n FROM hours h
-    WHERE NOT EXISTS (SELECT FROM reported r WHERE r.service_id = h.service_id AND r.environment_id = h.environment_id)
-    GROUP BY 2, 3
+), days AS MATERIALIZED (
+    SELECT service_id, environment_id, endpoint_id, sum(requests)::float8 AS n,
+        GREATEST(extract(epoch FROM $1 - min(day))::float8 / 3600, 1) AS known
+    FROM traffic_day WHERE day >= date_trunc('day', $3::timestamptz, 'UTC') AND day <= $1 GROUP BY 1, 2, 3
+), dated AS MATERIALIZED (
+    -- The last hour of each endpoint that is still: a step along an index.
+    SELECT d.*, last.hour, (SELECT count(*) FROM reported r WHERE r.service_id = d.service_id AND r.environment_id = d.environment_id) = 0 AS is_still
+    FROM days d CROSS JOIN LATERAL (
+        SELECT h.hour FROM traffic_hour h WHERE h.service_id = d.service_id AND h.endpoint_id = d.endpoint_id
+            AND h.environment_id = d.environment_id AND h.hour >= date_trunc('hour', $3::timestamptz) AND h.hour <= $1
+        ORDER BY h.hour DESC LIMIT 1
+    ) last
+    WHERE NOT EXISTS (SELECT FROM recent r WHERE r.endpoint_id = d.endpoint_id AND r.environment_id = d.environment_id)
+), quiet AS (
+    SELECT 'service' AS kind, service_id, environment_id, NULL::integer AS endpoint_id, sum(n) / max(known) AS an_hour, max(hour) AS hour
+    FROM dated WHERE is_still GROUP BY 2, 3
     UNION ALL
-    SELECT 'endpoint', service_id, environment_id, endpoint_id, sum(n) FROM hours h
-    WHERE NOT EXISTS (SELECT FROM recent r WHERE r.endpoint_id = h.endpoint_id AND r.environment_id = h.environment_id)
-    GROUP BY 2, 3, 4
-    ORDER BY 5 DESC LIMIT $5
+    SELECT 'endpoint', service_id, environment_id, endpoint_id, n / known, hour FROM dated
+), candidates AS MATERIALIZED (
+    SELECT *, an_hour * extract(epoch FROM $1 - hour)::float8 / 3600 AS missed FROM quiet
+    WHERE an_hour * extract(epoch FROM $1 - hour)::float8 / 3600 >= CASE WHEN an_hour <= 2 THEN 1 ELSE $6 END
+        AND (hour >= $1 - interval '48 hours' OR an_hour <= 0.2)
+    ORDER BY missed DESC LIMIT $5
 )
 SELECT c.kind, c.service_id, service.display_name AS service, service.namespace, c.environment_id,
     environment.name AS environment, coalesce(c.endpoint_id, 0) AS number, coalesce(endpoint.name, '') AS name,
-    last.at AS last_at, past.hours, past.counts
+    coalesce(last.at, c.hour + interval '1 hour') AS last_at, past.hours, past.counts
 FROM candidates c
 JOIN service ON service.id = c.service_id
 JOIN environment ON environment.id = c.environment_id
 LEFT JOIN endpoint ON endpoint.id = c.endpoint_id
 CROSS JOIN LATERAL (
-    SELECT max(m.minute) + interval '1 minute' AS at FROM traffic_minute m
-    WHERE m.minute >= $3 AND m.minute <= $1 AND m.service_id = c.service_id AND m.environment_id = c.environment_id
-        AND (c.endpoint_id IS NULL OR m.endpoint_id = c.endpoint_id)
+    SELECT max(m.minute) + interval '1 minute' AS at FROM endpoint e
+    JOIN traffic_minute m ON m.service_id = e.service_id AND m.endpoint_id = e.id AND m.environment_id = c.environment_id
+        AND m.minute >= c.hour AND m.minute < c.hour + interval '1 hour'
+    WHERE e.service_id = c.service_id AND (c.endpoint_id IS NULL OR e.id = c.endpoint_id)
 ) last
 CROSS JOIN LATERAL (
     SELECT array_agg(floor(extract(epoch FROM h.hour) / 3600)::bigint ORDER BY h.hour) AS hours, array_agg(h.n ORDER BY h.hour) AS counts
-    FROM (SELECT t.hour, sum(t.requests)::bigint AS n FROM traffic_hour t
-        WHERE t.hour >= $4 AND t.service_id = c.service_id AND t.environment_id = c.environment_id
-            AND (c.endpoint_id IS NULL OR t.endpoint_id = c.endpoint_id) GROUP BY 1) h
+    FROM (SELECT t.hour, sum(t.requests)::bigint AS n FROM endpoint e
+        JOIN traffic_hour t ON t.service_id = e.service_id AND t.endpoint_id = e.id AND t.environment_id = c.environment_id AND t.hour >= $4
+        WHERE e.service_id = c.service_id AND (c.endpoint_id IS NULL OR e.id = c.endpoint_id) GROUP BY 1) h
 ) past
-WHERE last.at IS NOT NULL AND past.hours IS NOT NULL
+WHERE past.hours IS NOT NULL
 UNION ALL
 SELECT 'sender', NULL, '', '', NULL, '', k.id, k.name, max(u.hour) + interval '1 hour',
     array_agg(floor(extract(epoch FROM u.hour) / 3600)::bigint ORDER BY u.hour), array_agg(u.requests ORDER BY u.hour)

@@ -31,6 +31,21 @@ pub(crate) const USER: &str = "COALESCE(o.attributes ->> 'user.id', o.attributes
     o.attributes ->> 'userId', o.attributes ->> 'username', o.attributes ->> 'user')";
 
 impl Condition {
+    /// Whether it holds for all that a service sent; `None` where that depends on more than the service.
+    pub(super) fn of_service(&self, service: i32) -> Option<bool> {
+        match self {
+            Self::All(parts) => parts
+                .iter()
+                .try_fold(true, |all, part| Some(all & part.of_service(service)?)),
+            Self::Any(parts) => parts
+                .iter()
+                .try_fold(false, |any, part| Some(any | part.of_service(service)?)),
+            Self::Not(part) => part.of_service(service).map(|holds| !holds),
+            Self::Numbers("o.service_id", services) => Some(services.contains(&service)),
+            _ => None,
+        }
+    }
+
     /// Writes it as a condition on an occurrence, as `o`: true or false, never NULL.
     pub(crate) fn write(&self, sql: &mut QueryBuilder<Postgres>) {
         let joined = |sql: &mut QueryBuilder<Postgres>, parts: &[Self], word: &str, none: &str| {

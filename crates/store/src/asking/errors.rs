@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use outcrop_core::Reference;
-use outcrop_core::query::Predicate;
+use outcrop_core::query::{Field, Predicate, Test};
 
 use crate::asking::matched::Matched;
 use crate::asking::{count, resolve};
@@ -37,9 +37,50 @@ pub async fn one_error(
     Ok(summaries(database, scope, Some(number(reference))).await?.pop())
 }
 
+/// The services whose errors a scope asks for, all of them where it names none; `None` where its predicate asks for more
+/// than services.
+pub(crate) async fn services_of(database: &Database, scope: &Scope) -> Result<Option<Option<Vec<i32>>>, StoreError> {
+    let is_of_services = |test: &&Test| matches!(test.field, Field::Service | Field::Namespace);
+    let predicate = scope.predicate.as_deref();
+    if predicate.is_some_and(|predicate| !predicate.tests().iter().all(is_of_services)) {
+        return Ok(None);
+    }
+    if predicate.is_none() && scope.service.is_none() {
+        return Ok(Some(None));
+    }
+    let mut services: Vec<i32> = sqlx::query_scalar(
+        "SELECT id FROM service WHERE $1::text IS NULL OR id IN (SELECT services_named($1)) ORDER BY id",
+    )
+    .bind(&scope.service)
+    .fetch_all(&database.pool)
+    .await?;
+    if let Some(predicate) = predicate {
+        let condition = resolve(database, predicate, scope).await?;
+        services.retain(|service| condition.of_service(*service) == Some(true));
+    }
+    Ok(Some(Some(services)))
+}
+
 async fn summaries(database: &Database, scope: &Scope, only: Option<i32>) -> Result<Vec<Summary>, StoreError> {
-    let found = all_of(database, scope, only).await?;
+    let only = only.map(|error| [error]);
+    let found = all_of(database, scope, only.as_ref().map(<[i32; 1]>::as_slice)).await?;
     match &scope.predicate {
+        // All occurrences of an error are of its service: nothing needs to be counted.
+        Some(_) if let Some(Some(services)) = services_of(database, scope).await? => {
+            let narrow = |summary: Summary| {
+                if services.contains(&summary.service_id) {
+                    return summary;
+                }
+                Summary {
+                    count: 0,
+                    users: 0,
+                    environments: vec![],
+                    versions: vec![],
+                    ..summary
+                }
+            };
+            Ok(found.into_iter().map(narrow).collect())
+        }
         Some(predicate) => Box::pin(narrowed(database, scope, predicate, found)).await,
         None => Ok(found),
     }

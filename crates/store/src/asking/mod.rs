@@ -12,6 +12,7 @@ mod resolve;
 
 pub(crate) use chosen::chosen_attributes;
 pub(crate) use condition::{USER, sent};
+pub(crate) use errors::services_of;
 pub use errors::{list_errors, one_error};
 pub(crate) use matched::{count, within};
 pub(crate) use newest::newest;

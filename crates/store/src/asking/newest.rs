@@ -40,20 +40,9 @@ pub async fn main_endpoints(
          GROUP BY 1, 2 ORDER BY 3 DESC, 2 LIMIT ",
     );
     sql.push_bind(i64::try_from(limit).unwrap_or(i64::MAX));
-    let (bounds, of_service) = (
-        Bounds::of(scope),
-        Scope {
-            service: Some(summary.service.clone()),
-            ..scope.clone()
-        },
-    );
-    let found = async {
-        Ok(sql
-            .build_query_as::<(i32, String, i64, i64)>()
-            .fetch_all(&database.pool)
-            .await?)
-    };
-    let (found, traffic) = futures_util::try_join!(found, traffic(database, &bounds, &of_service, None))?;
+    let found: Vec<(i32, String, i64, i64)> = sql.build_query_as().fetch_all(&database.pool).await?;
+    let endpoints: Vec<i32> = found.iter().map(|(id, ..)| *id).collect();
+    let traffic = traffic(database, &Bounds::of(scope), scope, Some(&endpoints)).await?;
     let environments = environment_ids(database, &summary.environments).await?;
     let requests_of = |endpoint: i32| -> i64 {
         let is_here = |(service, at, environment): &(i32, i32, i32)| {

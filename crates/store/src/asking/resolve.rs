@@ -260,7 +260,7 @@ impl Resolver<'_> {
                 .iter()
                 .map(|summary| crate::ids::number(summary.reference))
                 .collect();
-            flags::flags(self.database, &numbers, self.scope.from, self.scope.to).await?
+            flags::flags(self.database, Some(&numbers), (self.scope.from, self.scope.to)).await?
         } else {
             HashMap::new()
         };

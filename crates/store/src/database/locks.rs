@@ -34,12 +34,14 @@ pub(crate) enum Lock {
     Space,
     /// Planning what is sent of notices.
     Notices,
+    /// Counting anew what lists of errors show.
+    Board,
 }
 
 impl Lock {
     /// All of them.
     #[cfg(test)]
-    const ALL: [Self; 14] = [
+    const ALL: [Self; 15] = [
         Self::Partitions,
         Self::HotTable,
         Self::HotDrain,
@@ -54,6 +56,7 @@ impl Lock {
         Self::Cleaning,
         Self::Space,
         Self::Notices,
+        Self::Board,
     ];
 
     const fn name(self) -> &'static str {
@@ -72,6 +75,7 @@ impl Lock {
             Self::Cleaning => "outcrop cleaning",
             Self::Space => "outcrop space",
             Self::Notices => "outcrop notices",
+            Self::Board => "outcrop board",
         }
     }
 

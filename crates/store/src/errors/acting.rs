@@ -226,7 +226,7 @@ mod tests {
 
     async fn facts(database: &Database, error: Reference) -> Model {
         let number = crate::ids::number(error);
-        let handling = handling::of(database, Some(number))
+        let handling = handling::of(database, Some(&[number]))
             .await
             .unwrap()
             .remove(&number)

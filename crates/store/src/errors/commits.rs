@@ -132,7 +132,7 @@ mod tests {
 
     async fn facts(database: &Database, error: Reference) -> Handling {
         let number = crate::ids::number(error);
-        let mut all = handling::of(database, Some(number)).await.unwrap();
+        let mut all = handling::of(database, Some(&[number])).await.unwrap();
         all.remove(&number).unwrap_or_default()
     }
 

@@ -91,12 +91,12 @@ impl Handling {
     }
 }
 
-/// Errors that are settled, quiet or taken; `only` asks for one.
+/// Errors that are settled, quiet or taken; `only` asks for some.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
 #[boxed]
-pub async fn of(database: &Database, only: Option<i32>) -> Result<HashMap<i32, Handling>, StoreError> {
+pub async fn of(database: &Database, only: Option<&[i32]>) -> Result<HashMap<i32, Handling>, StoreError> {
     #[derive(FromRow)]
     struct Row {
         error_id: i32,
@@ -104,8 +104,8 @@ pub async fn of(database: &Database, only: Option<i32>) -> Result<HashMap<i32, H
         handling: Handling,
     }
     let rows: Vec<Row> = sqlx::query_as(
-        "SELECT error_id, taken_by, settled_in, settled_by, settled_at, quiet_until, quiet_where FROM handling WHERE $1::int IS NULL OR \
-         error_id = $1",
+        "SELECT error_id, taken_by, settled_in, settled_by, settled_at, quiet_until, quiet_where FROM handling WHERE $1::int[] IS NULL OR \
+         error_id = ANY($1)",
     )
     .bind(only)
     .fetch_all(&database.pool)
@@ -294,7 +294,7 @@ mod tests {
             .fetch_one(&database.pool)
             .await
             .unwrap();
-        let one = super::of(&database, Some(first)).await.unwrap();
+        let one = super::of(&database, Some(&[first])).await.unwrap();
         assert_eq!(one.keys().copied().collect::<Vec<_>>(), [first]);
     }
 }

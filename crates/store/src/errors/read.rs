@@ -5,7 +5,7 @@ use std::collections::{BTreeSet, HashMap};
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_core::Distinct;
 use outcrop_core::attention::FlagKind;
-use sqlx::FromRow;
+use sqlx::{AssertSqlSafe, FromRow};
 
 use super::labels::Labels;
 use super::summary::Summary;
@@ -108,13 +108,31 @@ async fn flags(
     Ok(most)
 }
 
-pub(crate) async fn all_of(database: &Database, scope: &Scope, only: Option<i32>) -> Result<Vec<Summary>, StoreError> {
+/// Errors with their numbers in a window; `only` asks for some, which are there though they did not occur in it.
+pub(crate) async fn all_of(
+    database: &Database,
+    scope: &Scope,
+    only: Option<&[i32]>,
+) -> Result<Vec<Summary>, StoreError> {
     let bounds = Bounds::of(scope);
     // None of these waits for another, though together they may read a little more than they need.
-    let (rows, places, traffic, weights, sampled, mut handled) = futures_util::try_join!(
+    let places_and_traffic = async {
+        if only.is_none() {
+            return futures_util::try_join!(
+                places(database, &bounds, scope, None),
+                traffic(database, &bounds, scope, None)
+            );
+        }
+        // Of a few errors, the requests to the endpoints that they occur at are a small part of all.
+        let places = places(database, &bounds, scope, only).await?;
+        let endpoints: BTreeSet<i32> = places.values().flat_map(|place| &place.endpoints).copied().collect();
+        let endpoints: Vec<i32> = endpoints.into_iter().collect();
+        let traffic = traffic(database, &bounds, scope, Some(&endpoints)).await?;
+        Ok((places, traffic))
+    };
+    let (rows, (places, traffic), weights, sampled, mut handled) = futures_util::try_join!(
         counts(database, &bounds, scope, only),
-        places(database, &bounds, scope, only),
-        traffic(database, &bounds, scope, only),
+        places_and_traffic,
         weights::all(database),
         sampling::seen(database, (bounds.from, bounds.to), scope.environment.as_deref()),
         handling::of(database, only),
@@ -156,14 +174,11 @@ pub(crate) async fn all_of(database: &Database, scope: &Scope, only: Option<i32>
                 endpoints,
                 instances,
             } = places.get(&row.error_id).unwrap_or(&none);
-            let is_hit = |service: i32, endpoint: i32, environment: i32| {
-                service == row.service_id && endpoints.contains(&endpoint) && row.environments.contains(&environment)
+            let hit_in = |environment: &i32| {
+                let of = |endpoint: &i32| traffic.get(&(row.service_id, *endpoint, *environment)).copied();
+                endpoints.iter().filter_map(of).sum::<i64>()
             };
-            let requests = traffic
-                .iter()
-                .filter(|((service, endpoint, environment), _)| is_hit(*service, *endpoint, *environment))
-                .map(|(_, n)| n)
-                .sum();
+            let requests = row.environments.iter().map(hit_in).sum();
             let endpoints: Vec<String> = endpoints.iter().filter_map(|id| hit.get(id).cloned()).collect();
             let weight = weigh(&weights, &row.service, &endpoints);
             Summary {
@@ -211,9 +226,19 @@ async fn counts(
     database: &Database,
     bounds: &Bounds,
     scope: &Scope,
-    only: Option<i32>,
+    only: Option<&[i32]>,
 ) -> Result<Vec<CountRow>, StoreError> {
-    Ok(sqlx::query_as(include_str!("../../queries/errors/counts.sql"))
+    let (some, ever) = match only {
+        None => ("", ""),
+        Some(_) => (
+            " AND cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ANY($8)))",
+            "sighted.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ANY($8))) AND ",
+        ),
+    };
+    let statement = include_str!("../../queries/errors/counts.sql")
+        .replace(" SOME\n", &format!("{some}\n"))
+        .replace("EVER ", ever);
+    Ok(sqlx::query_as(AssertSqlSafe(statement))
         .bind(bounds.from)
         .bind(bounds.first_hour)
         .bind(bounds.last_hour)
@@ -248,14 +273,28 @@ struct Reach {
 type Places = HashMap<i32, Reach>;
 
 /// Users, endpoints and instances per error.
-async fn places(database: &Database, bounds: &Bounds, scope: &Scope, only: Option<i32>) -> Result<Places, StoreError> {
+async fn places(
+    database: &Database,
+    bounds: &Bounds,
+    scope: &Scope,
+    only: Option<&[i32]>,
+) -> Result<Places, StoreError> {
     type Part = (i32, Option<Vec<u8>>, Option<Vec<i64>>, Vec<i32>, Vec<i32>);
-    let parts: Vec<Part> = sqlx::query_as(include_str!("../../queries/errors/places.sql"))
+    let own = "= ANY(ARRAY(SELECT id FROM cause WHERE error_id = ANY($5)))";
+    let statement: String = include_str!("../../queries/errors/places.sql")
+        .lines()
+        .map(|line| match (line.split_once(" SOME "), only) {
+            (Some((line, column)), Some(_)) => format!("{line} AND {column} {own}\n"),
+            (Some((line, _)), None) => format!("{line}\n"),
+            (None, _) => format!("{line}\n"),
+        })
+        .collect();
+    let parts: Vec<Part> = sqlx::query_as(AssertSqlSafe(statement))
         .bind(bounds.from)
         .bind(bounds.first_hour)
         .bind(bounds.last_hour)
         .bind(bounds.to)
-        .bind(only.map(|error| vec![error]))
+        .bind(only)
         .bind(&scope.environment)
         .bind(&scope.version)
         .bind(bounds.first_day)
@@ -280,14 +319,19 @@ async fn places(database: &Database, bounds: &Bounds, scope: &Scope, only: Optio
 
 type Traffic = HashMap<(i32, i32, i32), i64>;
 
-/// Requests by service, endpoint and environment; of the service of one error alone, where only that is asked for.
+/// Requests by service, endpoint and environment; of some endpoints alone, where only these are asked for.
 pub(crate) async fn traffic(
     database: &Database,
     bounds: &Bounds,
     scope: &Scope,
-    only: Option<i32>,
+    only: Option<&[i32]>,
 ) -> Result<Traffic, StoreError> {
-    let rows: Vec<(i32, i32, i32, i64)> = sqlx::query_as(include_str!("../../queries/errors/traffic.sql"))
+    let some = only.map_or(
+        "",
+        |_| "JOIN endpoint e ON e.id = ANY($7) AND e.service_id = t.service_id AND e.id = t.endpoint_id",
+    );
+    let statement = include_str!("../../queries/errors/traffic.sql").replace(" SOME", &format!(" {some}"));
+    let rows: Vec<(i32, i32, i32, i64)> = sqlx::query_as(AssertSqlSafe(statement))
         .bind(bounds.from)
         .bind(bounds.first_hour)
         .bind(bounds.last_hour)
@@ -295,6 +339,8 @@ pub(crate) async fn traffic(
         .bind(&scope.service)
         .bind(&scope.version)
         .bind(only)
+        .bind(bounds.first_day)
+        .bind(bounds.last_day)
         .fetch_all(&database.pool)
         .await?;
     Ok(rows
@@ -318,6 +364,8 @@ pub async fn traffic_of(database: &Database, scope: &Scope) -> Result<(i64, i64)
         .bind(&scope.service)
         .bind(&scope.environment)
         .bind(&scope.version)
+        .bind(bounds.first_day)
+        .bind(bounds.last_day)
         .fetch_one(&database.pool)
         .await?)
 }

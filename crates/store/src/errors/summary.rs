@@ -3,11 +3,12 @@
 use chrono::{DateTime, Utc};
 use outcrop_core::Reference;
 use outcrop_core::attention::{Attention, Evidence, FlagKind, attention};
+use serde::{Deserialize, Serialize};
 
 use crate::errors::handling::Handling;
 
 /// One error with its numbers in a window.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Summary {
     /// Its reference.
     pub reference: Reference,
@@ -53,7 +54,8 @@ pub struct Summary {
     pub one_in: Option<f64>,
     /// The weight people have set for it; `None` where none.
     pub weight: Option<f64>,
-    /// Who has it, whether it is settled or quiet.
+    /// Who has it, whether it is settled or quiet; read anew wherever it is shown.
+    #[serde(skip)]
     pub handling: Handling,
     /// What was said of it in the window that weighs most, and whether it still stands.
     pub flag: Option<(FlagKind, bool)>,

@@ -79,12 +79,11 @@ fn select_flags(condition: &str) -> sqlx::AssertSqlSafe<String> {
 #[boxed]
 pub async fn flags(
     database: &Database,
-    errors: &[i32],
-    from: DateTime<Utc>,
-    to: DateTime<Utc>,
+    errors: Option<&[i32]>,
+    (from, to): (DateTime<Utc>, DateTime<Utc>),
 ) -> Result<HashMap<i32, Vec<Flag>>, StoreError> {
     let statement = select_flags(
-        "flag.withdrawn_at IS NULL AND flag.error_id = ANY($1) AND flag.said_at < $3 AND (flag.said_at >= $2 OR \
+        "flag.withdrawn_at IS NULL AND ($1::int[] IS NULL OR flag.error_id = ANY($1)) AND flag.said_at < $3 AND (flag.said_at >= $2 OR \
          flag.kind = 'surging' AND flag.ended_at IS NULL) \
          AND (flag.ended_at IS NULL OR flag.ended_at >= $2) ORDER BY flag.said_at DESC",
     );

@@ -14,6 +14,9 @@ use crate::flags::disturbed;
 use crate::flags::events::OPEN;
 use crate::{Database, StoreError};
 
+/// Events told without letting other work in.
+const AT_A_TIME: usize = 500;
+
 /// Days of the past that the detector is told when it starts: what it remembers, and a day to learn.
 const REPLAYED_DAYS: i64 = 8;
 
@@ -151,7 +154,11 @@ impl Watch {
                 .bind(time(until))
                 .fetch_all(&mut *transaction)
                 .await?;
-            for row in rows {
+            for (number, row) in rows.into_iter().enumerate() {
+                // Weeks told anew are minutes of work: others must come in between.
+                if number % AT_A_TIME == 0 {
+                    tokio::task::yield_now().await;
+                }
                 let hour = row.at.duration_trunc(TimeDelta::hours(1)).unwrap_or(row.at);
                 let sums = self.told.entry(hour).or_default();
                 match row.kind {

@@ -4,7 +4,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::notice::{Event, EventKind};
 
 use super::events::{NewEvent, by_ids, insert};
-use super::silence::LATELY;
+use super::silence::GIVEN_UP;
 use crate::boxed;
 use crate::{Database, StoreError, from_utc, ids};
 
@@ -69,7 +69,7 @@ pub async fn look(
         let (Some(event), Some(ends)) = (event, ends) else {
             continue;
         };
-        if kind == EventKind::Silent && now - crate::to_utc(event.since) >= LATELY {
+        if kind == EventKind::Silent && now - crate::to_utc(event.since) >= GIVEN_UP {
             continue;
         }
         new.push(NewEvent {

@@ -10,10 +10,16 @@ use crate::{Database, StoreError};
 const PAST_DAYS: i64 = 35;
 /// How long nothing came before something is looked at.
 const STILL: TimeDelta = TimeDelta::minutes(5);
-/// How far back something must have reported to be looked at: what is silent for longer is given up.
-pub(super) const LATELY: TimeDelta = TimeDelta::hours(48);
-/// What is looked at in one round; what reports most first.
-const AT_ONCE: i64 = 100;
+/// How far back something must have reported to be looked at: a week and a day, for what runs once a week. What reports
+/// often is looked at for [`GIVEN_UP`].
+const LATELY: TimeDelta = TimeDelta::days(8);
+/// What is silent for longer, and reported often, is given up: it was taken away.
+pub(super) const GIVEN_UP: TimeDelta = TimeDelta::hours(48);
+/// What is looked at in one round; what has missed most first.
+const AT_ONCE: i64 = 300;
+/// Reports that must have been missed by the mean of all hours, of what reports often: the hours of a day differ, by less
+/// than this to what [`outcrop_core::notice::UNLIKELY`] asks for.
+const MISSED: f64 = 3.0;
 
 /// Something that has reported lately, and not in the last minutes.
 #[derive(Clone, Debug, PartialEq, FromRow)]
@@ -54,23 +60,30 @@ pub async fn still(database: &Database, now: DateTime<Utc>) -> Result<Vec<Still>
         .bind(now - LATELY)
         .bind(now - TimeDelta::days(PAST_DAYS))
         .bind(AT_ONCE)
+        .bind(MISSED)
         .fetch_all(&database.pool)
         .await?)
 }
 
-/// When anything was last reported by any service, to the minute; none where nothing was in the last two days.
+/// When anything was last reported by any service, to the minute; none where nothing was in the last days.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 #[boxed]
 pub async fn last_of_all(database: &Database, now: DateTime<Utc>) -> Result<Option<DateTime<Utc>>, StoreError> {
-    Ok(
-        sqlx::query_scalar("SELECT max(minute) FROM traffic_minute WHERE minute >= $1 AND minute <= $2")
-            .bind(now - LATELY)
-            .bind(now)
-            .fetch_one(&database.pool)
-            .await?,
-    )
+    // Nearly always something came in the last minutes: only else is it looked for further back.
+    for within in [TimeDelta::minutes(10), LATELY] {
+        let last: Option<DateTime<Utc>> =
+            sqlx::query_scalar("SELECT max(minute) FROM traffic_minute WHERE minute >= $1 AND minute <= $2")
+                .bind(now - within)
+                .bind(now)
+                .fetch_one(&database.pool)
+                .await?;
+        if last.is_some() {
+            return Ok(last);
+        }
+    }
+    Ok(None)
 }
 
 #[cfg(test)]
@@ -84,8 +97,8 @@ mod tests {
         let now = Utc::now();
         let sent = async |service: &str, minutes_ago: i64, number: u64| {
             let at = crate::from_utc(now - TimeDelta::minutes(minutes_ago));
-            let spans_of = (0..3)
-                .map(|each| span(trace(number * 10 + each), number * 10 + each + 1, None, at))
+            let spans_of = (0..150)
+                .map(|each| span(trace(number * 1_000 + each), number * 1_000 + each + 1, None, at))
                 .collect();
             store(&writer(&database), &[spans(vec![of(resource(service), spans_of)], at)]).await;
         };
@@ -93,6 +106,13 @@ mod tests {
         sent("fares", 20, 2).await;
         sent("gangway", 1, 3).await;
         sent("gangway", 300, 4).await;
+        let once = crate::from_utc(now - TimeDelta::hours(50));
+        let run = span(trace(9), 9, None, once);
+        store(
+            &writer(&database),
+            &[spans(vec![of(resource("settle"), vec![run])], once)],
+        )
+        .await;
         let found = still(&database, now).await.unwrap();
         let services: Vec<(&str, &str)> = found
             .iter()
@@ -107,9 +127,14 @@ mod tests {
             "{services:?}"
         );
         let fares = found.iter().find(|one| one.kind == "service").unwrap();
-        assert_eq!(fares.counts.iter().sum::<i64>(), 6);
+        assert_eq!(fares.counts.iter().sum::<i64>(), 300);
         let ago = (now - fares.last_at).num_minutes();
         assert!((19..=22).contains(&ago), "{ago}");
+        let seldom: Vec<&Still> = found.iter().filter(|one| one.service == "settle").collect();
+        assert!(
+            seldom.iter().any(|one| one.kind == "endpoint"),
+            "a run of two days ago is missed"
+        );
         let last = last_of_all(&database, now).await.unwrap().unwrap();
         assert!((now - last).num_minutes() <= 2);
     }

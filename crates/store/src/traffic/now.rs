@@ -4,6 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::latency::Latency;
+use outcrop_core::unwell;
 use outcrop_core::unwell::Share;
 use sqlx::FromRow;
 
@@ -30,11 +31,11 @@ pub struct Endpoint {
     pub name: String,
     /// Of the newest quarter of an hour, failed ones.
     pub failed: Share,
-    /// Of the past, failed ones.
+    /// Of the past, failed ones; none known where too few fail now for it to matter.
     pub failed_before: Share,
     /// Of the hours that the newest quarter of an hour touches, those above the threshold.
     pub slow: Share,
-    /// Of the past, those above the threshold.
+    /// Of the past, those above the threshold; none known where too few are now for it to matter.
     pub slow_before: Share,
     /// The threshold in microseconds, where there is one.
     pub threshold_us: Option<i64>,
@@ -50,11 +51,10 @@ struct Counted {
     name: String,
     now: i64,
     now_failed: i64,
-    past: i64,
-    past_failed: i64,
 }
 
-/// The endpoints that had requests in the newest quarter of an hour.
+/// The endpoints that had requests in the newest quarter of an hour. The past is read of those alone that fail, or are
+/// slow, often enough for it to matter: [`unwell::may_be_failing`].
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
@@ -67,56 +67,44 @@ pub async fn endpoints(
     let counted: Vec<Counted> = sqlx::query_as(include_str!("../../queries/now/endpoints.sql"))
         .bind(now - NOW)
         .bind(now)
-        .bind(now - TimeDelta::days(PAST_DAYS))
-        .bind(now - TimeDelta::hours(1))
         .bind(environment)
         .fetch_all(&database.pool)
         .await?;
-    let ids: Vec<i32> = counted.iter().map(|row| row.endpoint_id).collect();
     let thresholds = crate::traffic::thresholds(database).await?;
+    let with_threshold: Vec<i32> = (counted.iter().map(|row| row.endpoint_id))
+        .filter(|endpoint| thresholds.own(*endpoint).is_some())
+        .collect();
     let hour = crate::hour(now - NOW);
     let newest = sketches(
         database,
-        &ids,
+        &with_threshold,
         environment,
         "SELECT endpoint_id, sketch FROM latency_hour t WHERE hour >= \
         $2 UNION ALL SELECT endpoint_id, sketch FROM latency_part t WHERE hour >= $2",
         hour,
     )
     .await?;
-    let past = sketches(
-        database,
-        &ids,
-        environment,
-        "SELECT endpoint_id, sketch FROM latency_day t WHERE hour >= $2",
-        now - TimeDelta::days(PAST_DAYS),
-    )
-    .await?;
     let count = |n: i64| n.unsigned_abs();
-    Ok(counted
+    let above = |endpoint: i32, sketch: Option<&Latency>| {
+        let (sketch, threshold) = sketch.zip(thresholds.own(endpoint))?;
+        Some(Share {
+            part: sketch.above(threshold.unsigned_abs()),
+            of: sketch.count(),
+        })
+    };
+    let mut endpoints: Vec<Endpoint> = counted
         .into_iter()
         .map(|row| {
-            let threshold = thresholds.own(row.endpoint_id);
-            let above = |sketch: Option<&Latency>| {
-                let (sketch, threshold) = sketch.zip(threshold)?;
-                Some(Share {
-                    part: sketch.above(threshold.unsigned_abs()),
-                    of: sketch.count(),
-                })
-            };
             let newest = newest.get(&row.endpoint_id);
             Endpoint {
                 failed: Share {
                     part: count(row.now_failed),
                     of: count(row.now),
                 },
-                failed_before: Share {
-                    part: count(row.past_failed),
-                    of: count(row.past),
-                },
-                slow: above(newest).unwrap_or_default(),
-                slow_before: above(past.get(&row.endpoint_id)).unwrap_or_default(),
-                threshold_us: threshold,
+                failed_before: Share::default(),
+                slow: above(row.endpoint_id, newest).unwrap_or_default(),
+                slow_before: Share::default(),
+                threshold_us: thresholds.own(row.endpoint_id),
                 p95_us: newest.and_then(|sketch| sketch.quantile(0.95)),
                 id: row.endpoint_id,
                 service_id: row.service_id,
@@ -124,7 +112,74 @@ pub async fn endpoints(
                 name: row.name,
             }
         })
-        .collect())
+        .collect();
+    let some = |may_be: fn(&Endpoint) -> bool| -> Vec<i32> {
+        (endpoints.iter().filter(|endpoint| may_be(endpoint)))
+            .map(|endpoint| endpoint.id)
+            .collect()
+    };
+    let failing = some(|endpoint| unwell::may_be_failing(endpoint.failed));
+    let slow = some(|endpoint| unwell::may_be_slow(endpoint.slow));
+    let from = now - TimeDelta::days(PAST_DAYS);
+    let (failed_before, slow_before) = futures_util::try_join!(
+        past(database, &failing, environment, (from, now - TimeDelta::hours(2))),
+        sketches(
+            database,
+            &slow,
+            environment,
+            "SELECT endpoint_id, sketch FROM latency_day t WHERE hour >= $2",
+            from,
+        )
+    )?;
+    for endpoint in &mut endpoints {
+        endpoint.failed_before = failed_before.get(&endpoint.id).copied().unwrap_or_default();
+        endpoint.slow_before = above(endpoint.id, slow_before.get(&endpoint.id)).unwrap_or_default();
+    }
+    Ok(endpoints)
+}
+
+/// Requests of endpoints in the past, failed ones.
+async fn past(
+    database: &Database,
+    endpoints: &[i32],
+    environment: Option<&str>,
+    (from, to): (DateTime<Utc>, DateTime<Utc>),
+) -> Result<HashMap<i32, Share>, StoreError> {
+    if endpoints.is_empty() {
+        return Ok(HashMap::new());
+    }
+    let rows: Vec<(i32, i64, i64)> = sqlx::query_as(include_str!("../../queries/now/past.sql"))
+        .bind(endpoints)
+        .bind(from)
+        .bind(to)
+        .bind(environment)
+        .fetch_all(&database.pool)
+        .await?;
+    let share = |(endpoint, all, failed): (i32, i64, i64)| {
+        let share = Share {
+            part: failed.unsigned_abs(),
+            of: all.unsigned_abs(),
+        };
+        (endpoint, share)
+    };
+    Ok(rows.into_iter().map(share).collect())
+}
+
+/// Whether anything was requested between two times; in an environment, where one is named.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+#[boxed]
+pub async fn has_past(database: &Database, environment: Option<&str>, now: DateTime<Utc>) -> Result<bool, StoreError> {
+    Ok(sqlx::query_scalar(
+        "SELECT EXISTS (SELECT FROM traffic_hour t WHERE t.hour >= $1 AND t.hour < $2 AND ($3::text IS NULL OR \
+         t.environment_id IN (SELECT id FROM environment WHERE name = $3)))",
+    )
+    .bind(now - TimeDelta::days(PAST_DAYS))
+    .bind(now - TimeDelta::hours(2))
+    .bind(environment)
+    .fetch_one(&database.pool)
+    .await?)
 }
 
 /// The minutes of the last two hours in which requests of these endpoints failed, by endpoint, in the order of time.
@@ -163,6 +218,9 @@ async fn sketches(
     parts: &'static str,
     from: DateTime<Utc>,
 ) -> Result<HashMap<i32, Latency>, StoreError> {
+    if endpoints.is_empty() {
+        return Ok(HashMap::new());
+    }
     let narrowed = "t WHERE ($3::text IS NULL OR t.environment_id IN (SELECT id FROM environment WHERE name = $3)) \
         AND endpoint_id = ANY($1) AND";
     let statement = parts.replace("t WHERE", narrowed);

@@ -75,6 +75,10 @@ const INVITATIONS: Kept = Hours(31 * 24);
 pub const TABLES: &[(&str, Lifetime)] = &[
     ("also_reported", Time("received_at", RECEIPTS)),
     ("audit_entry", Time("at", YEAR_AND_MORE)),
+    (
+        "board_round",
+        Stays("when the job that keeps the board looked last: one row"),
+    ),
     ("called", Names("used_day < $1")),
     ("called_day", Time("day", Occurrences)),
     ("called_hour", Time("hour", Occurrences)),
@@ -129,6 +133,17 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     (
         "error_group",
         Stays("an error that was forgotten would come back falsely new; 10,000 a service at most"),
+    ),
+    ("error_now", With("error_numbers: where an error stands by its numbers")),
+    (
+        "error_numbers",
+        Stays(
+            "what lists show of errors: a row an error, window and environment it occurs in, and gone with the window",
+        ),
+    ),
+    (
+        "error_stale",
+        With("error_numbers: what is to be counted anew, one row an error at most"),
     ),
     ("failing", Time("touched_at", STATES)),
     ("flag", Time("said_at", YEAR_AND_MORE)),

@@ -393,3 +393,49 @@ async fn an_occurrence_is_chosen_by_its_id_and_by_a_time_and_two_choices_are_ref
         assert_eq!(answer(&state, request).await.0, StatusCode::BAD_REQUEST, "{asked}");
     }
 }
+
+#[tokio::test]
+async fn a_list_from_the_board_says_what_a_counted_one_says() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let (state, token) = (&state, &fleet(&state).await);
+    let ask = async |rest: &str| get(state, token, &format!("/api/v1/errors?strip=24&{rest}")).await;
+    let asked = [
+        "since=24h",
+        "since=7d&by_part=true",
+        "since=3h&environment=production",
+        "since=24h&where=service%20%3D%20fares",
+        "since=24h&service=berths",
+        "since=30m&environment=nowhere",
+    ];
+    let mut counted = vec![];
+    for rest in asked {
+        counted.push(ask(rest).await);
+    }
+    let database = &state.database;
+    while outcrop_store::errors::reach::fold(database).await.unwrap() {}
+    while outcrop_store::board::refresh(database, chrono::Utc::now())
+        .await
+        .unwrap()
+    {}
+    for (rest, mut counted) in asked.into_iter().zip(counted) {
+        let mut kept = ask(rest).await;
+        for page in [&mut counted, &mut kept] {
+            // Instances are told apart in whole hours alone, once they are folded; steps begin a moment later.
+            for item in page["items"].as_array_mut().into_iter().flatten() {
+                item["attention"] = Value::Null;
+                item["strip"] = Value::Null;
+            }
+        }
+        assert_eq!(kept, counted, "{rest}");
+    }
+    // What people do is there at once: it is read beside the board.
+    let first = ask("since=24h").await["items"][0]["ref"].as_str().unwrap().to_owned();
+    let settle = json!({"verb": "settle", "version": "9.9.0"}).to_string();
+    let path = format!("POST /api/v1/errors/{first}/handling");
+    let settled = super::ask(state, Some(token), &path, &settle).await;
+    assert!(settled.0.is_success(), "{settled:?}");
+    let after = ask("since=24h").await;
+    assert_eq!(after["handled"], 1);
+    let last = after["items"].as_array().unwrap().last().unwrap();
+    assert_eq!((&last["ref"], &last["part"]), (&json!(first), &json!("handled")));
+}

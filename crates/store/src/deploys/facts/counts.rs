@@ -58,8 +58,8 @@ impl CountRow {
     }
 }
 
-/// Counts the requests of each deploy's service around it. All are read in one pass over the
-/// minutes, which the bounds `$8` and `$9` keep to the partitions that any of them needs.
+/// Counts the requests of each deploy's service around it, endpoint by endpoint along the minutes'
+/// key; the bounds `$8` and `$9` keep it to the partitions that any deploy needs.
 pub(super) async fn counts(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<CountRow>, StoreError> {
     let own = "version.label = asked.version";
     let (is_before, is_after) = (
@@ -96,8 +96,9 @@ pub(super) async fn counts(database: &Database, asked: &[Asked<'_>]) -> Result<V
     let statement = format!(
         "{ASKED}, block AS MATERIALIZED (SELECT asked.n, t.endpoint_id, date_bin('10 minutes', t.minute, 'epoch') AS \
          at, {of_block} FROM asked \
-             JOIN traffic_minute t ON t.service_id = asked.service AND t.environment_id = asked.environment AND \
-             t.minute >= $8 AND t.minute < $9 \
+             JOIN endpoint e ON e.service_id = asked.service \
+             JOIN traffic_minute t ON t.service_id = e.service_id AND t.endpoint_id = e.id AND t.environment_id = \
+             asked.environment AND t.minute >= $8 AND t.minute < $9 \
                  AND t.minute >= asked.at - $10 AND t.minute < greatest(asked.until, asked.compared_until) \
              JOIN version ON version.id = t.version_id GROUP BY 1, 2, 3), \
          whole AS (SELECT n, at, {of_sum} FROM block GROUP BY 1, 2) \

@@ -1,0 +1,417 @@
+//! A page of the errors of a scope, in the order of what to look at first.
+
+use std::cmp::Reverse;
+use std::collections::HashMap;
+
+use chrono::{DateTime, Utc};
+use outcrop_api::{Attention, ErrorItem, ErrorPage, ListPart, Period, RequestCounts, Sentence};
+use outcrop_core::Reference;
+use outcrop_store::board::Listing;
+use outcrop_store::errors::handling::Handling;
+use outcrop_store::errors::{Latest, Summary, handling};
+use outcrop_store::flags::Flag;
+use outcrop_store::traffic::timeline::Steps;
+use outcrop_store::{Database, Scope, StoreError, asking, board, errors, flags, ids, traces};
+
+use super::against::{gone, held_against, then};
+use super::errors::{HEADLINE_STEPS, attention, is_since_deploy, item, origin_of, part, words};
+use super::headline;
+use super::timelines::timelines;
+use super::unknown::unknown;
+
+/// What is asked of a list.
+pub(crate) struct Asked {
+    pub scope: Scope,
+    /// The period it is held against.
+    pub earlier: Option<Scope>,
+    /// In small letters; none: all errors.
+    pub words: Vec<String>,
+    pub by_part: bool,
+    pub limit: usize,
+    pub after: Option<Position>,
+    /// The most steps of the small timelines.
+    pub strip: Option<usize>,
+}
+
+/// Where an error stands in a list: what is settled or quiet last, the others by part where that was asked for, then by
+/// attention, then by number.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct Position {
+    part: ListPart,
+    score: Reverse<u8>,
+    number: u32,
+}
+
+impl Position {
+    /// As it stands in a cursor.
+    pub(crate) fn text(self) -> String {
+        format!("{}:{}:{}", self.part as u8, self.score.0, self.number)
+    }
+
+    /// `None` where the text is no position.
+    pub(crate) fn read(text: &str) -> Option<Self> {
+        let mut parts = text.split(':');
+        let part = match parts.next()? {
+            "0" => ListPart::FromDeploy,
+            "1" => ListPart::Rising,
+            "2" => ListPart::Known,
+            "3" => ListPart::Handled,
+            _ => return None,
+        };
+        let (score, number) = (parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
+        parts.next().is_none().then_some(Self {
+            part,
+            score: Reverse(score),
+            number,
+        })
+    }
+}
+
+/// An error in its place in a list.
+struct Ranked {
+    position: Position,
+    part: ListPart,
+    error: i32,
+    uncaught: bool,
+    came_with_version: bool,
+    first_seen: DateTime<Utc>,
+    /// Its numbers and its attention; read once they are shown, where the board has them.
+    known: Option<(Summary, Attention)>,
+}
+
+impl Ranked {
+    /// The same once more, to be read beside the list.
+    fn again(&self) -> Self {
+        Self {
+            known: self.known.clone(),
+            ..*self
+        }
+    }
+
+    fn is_young(&self, now: DateTime<Utc>) -> bool {
+        self.uncaught && headline::is_young(self.first_seen, now)
+    }
+}
+
+/// A page of the errors of a scope, and where the next one begins.
+pub(crate) async fn page(
+    database: &Database,
+    asked: Asked,
+    now: DateTime<Utc>,
+) -> Result<(ErrorPage, Option<Position>), StoreError> {
+    let scope = &asked.scope;
+    let (listing, (requests, failed), then) = futures_util::try_join!(
+        listed(database, &asked, now),
+        errors::traffic_of(database, scope),
+        then(database, asked.earlier.as_ref())
+    )?;
+    let period = then.as_ref().map(|(summaries_then, period)| Period {
+        gone: gone(&listing.counted, summaries_then),
+        ..period.clone()
+    });
+    let flags = flags::flags(database, None, (scope.from, scope.to)).await?;
+    let handled = handling::of(database, None).await?;
+    let mut ranked = ranked(database, &asked, &listing, (&flags, &handled), now).await?;
+    ranked.sort_by_key(|error| error.position);
+    let total_without_words = total(&ranked);
+    let mut counts = Counts::of(&ranked, now);
+    if !asked.words.is_empty() {
+        let known = |error: &Ranked| error.known.as_ref().map(|(summary, _)| summary.reference);
+        let references: Vec<Reference> = ranked.iter().filter_map(known).collect();
+        let latest = errors::latest(database, &references).await?;
+        ranked.retain(|error| {
+            (error.known.as_ref())
+                .is_some_and(|(summary, _)| has_words(summary, latest.get(&summary.reference), &asked.words))
+        });
+    }
+    let total = total(&ranked);
+    let from = asked
+        .after
+        .map_or(0, |after| ranked.partition_point(|error| error.position <= after));
+    let is_more = ranked.len() > from + asked.limit;
+    let mut shown: Vec<Ranked> = ranked.into_iter().skip(from).take(asked.limit).collect();
+    let next = shown.last().filter(|_| is_more).map(|error| error.position);
+    let leading = counts.leading.iter_mut();
+    fill(
+        database,
+        &listing,
+        shown.iter_mut().chain(leading),
+        (scope, &handled),
+        now,
+    )
+    .await?;
+    shown.retain(|error| error.known.is_some());
+    let headline = headline(database, &counts, &asked, now).await?;
+    let page = ErrorPage {
+        items: items(
+            database,
+            shown,
+            (scope, asked.strip),
+            (&flags, then.as_ref().map(|(then, _)| then)),
+            now,
+        )
+        .await?,
+        total,
+        total_without_words,
+        handled: i64::try_from(counts.handled).unwrap_or(i64::MAX),
+        headline,
+        traffic: RequestCounts { requests, failed },
+        against: period,
+        next: None,
+        note: if total_without_words == 0 {
+            unknown(database, scope.predicate.as_deref()).await?
+        } else {
+            None
+        },
+    };
+    Ok((page, next))
+}
+
+/// The errors of a list: from the board where it has them, else counted.
+async fn listed(database: &Database, asked: &Asked, now: DateTime<Utc>) -> Result<Listing, StoreError> {
+    if asked.earlier.is_none()
+        && asked.words.is_empty()
+        && let Some(listing) = board::listing(database, &asked.scope, now).await?
+    {
+        return Ok(listing);
+    }
+    Ok(Listing::counted(asking::list_errors(database, &asked.scope).await?))
+}
+
+type Flags = HashMap<i32, Vec<Flag>>;
+type Handled = HashMap<i32, Handling>;
+
+async fn ranked(
+    database: &Database,
+    asked: &Asked,
+    listing: &Listing,
+    (flags, handled): (&Flags, &Handled),
+    now: DateTime<Utc>,
+) -> Result<Vec<Ranked>, StoreError> {
+    let open = Handling::default();
+    let handling = |error: i32| handled.get(&error).unwrap_or(&open);
+    let numbers: Vec<i32> = (listing.counted.iter())
+        .map(|summary| ids::number(summary.reference))
+        .collect();
+    let origins = traces::main_origins(database, &numbers, asked.scope.from, asked.scope.to).await?;
+    let counted = listing
+        .counted
+        .iter()
+        .filter(|summary| summary.count > 0)
+        .map(|summary| {
+            let error = ids::number(summary.reference);
+            let (part, attention) = (
+                part(handling(error), flags.get(&error), now),
+                attention(summary, &origins, now),
+            );
+            Ranked {
+                position: position(error, part, attention.score, asked.by_part),
+                part,
+                error,
+                uncaught: summary.uncaught,
+                came_with_version: summary.came_with_version,
+                first_seen: summary.first_seen,
+                known: Some((summary.clone(), attention)),
+            }
+        });
+    let kept = listing.keys.iter().map(|key| {
+        let part = part(handling(key.error_id), flags.get(&key.error_id), now);
+        let score = u8::try_from(key.score).unwrap_or_default();
+        let score = if part == ListPart::Handled {
+            outcrop_core::attention::of_handled(score)
+        } else {
+            score
+        };
+        Ranked {
+            position: position(key.error_id, part, score, asked.by_part),
+            part,
+            error: key.error_id,
+            uncaught: key.uncaught,
+            came_with_version: key.came_with_version,
+            first_seen: key.first_seen,
+            known: None,
+        }
+    });
+    Ok(counted.chain(kept).collect())
+}
+
+/// Reads the numbers of what is shown, where the board has them.
+async fn fill<'r>(
+    database: &Database,
+    listing: &Listing,
+    errors: impl Iterator<Item = &'r mut Ranked>,
+    (scope, handled): (&Scope, &Handled),
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    let mut unknown: Vec<&mut Ranked> = errors.filter(|error| error.known.is_none()).collect();
+    if unknown.is_empty() {
+        return Ok(());
+    }
+    let numbers: Vec<i32> = unknown.iter().map(|error| error.error).collect();
+    let (mut summaries, origins) = futures_util::try_join!(
+        board::numbers(database, listing, &numbers),
+        traces::main_origins(database, &numbers, scope.from, scope.to)
+    )?;
+    for error in &mut unknown {
+        if let Some(summary) = summaries.remove(&error.error) {
+            let summary = Summary {
+                handling: handled.get(&error.error).cloned().unwrap_or_default(),
+                ..summary
+            };
+            // It ranks by the score that it had when its numbers were counted.
+            let attention = Attention {
+                score: error.position.score.0,
+                ..attention(&summary, &origins, now)
+            };
+            error.known = Some((summary, attention));
+        }
+    }
+    Ok(())
+}
+
+/// Rows as they are shown.
+async fn items(
+    database: &Database,
+    shown: Vec<Ranked>,
+    (scope, strip): (&Scope, Option<usize>),
+    (flags, then): (&Flags, Option<&HashMap<Reference, Summary>>),
+    now: DateTime<Utc>,
+) -> Result<Vec<ErrorItem>, StoreError> {
+    let summaries = || {
+        shown
+            .iter()
+            .filter_map(|error| error.known.as_ref())
+            .map(|(summary, _)| summary)
+    };
+    let numbers: Vec<i32> = shown.iter().map(|error| error.error).collect();
+    let references: Vec<Reference> = summaries().map(|summary| summary.reference).collect();
+    let strips = async {
+        let Some(most) = strip else {
+            return Ok(vec![None; shown.len()]);
+        };
+        let summaries: Vec<&Summary> = summaries().collect();
+        let steps = Steps::cut_coarsely(scope.from, scope.to, most);
+        let strips = timelines(database, &summaries, scope, steps).await?;
+        Ok(strips.into_iter().map(Some).collect())
+    };
+    let (latest, strips, origins) = futures_util::try_join!(
+        errors::latest(database, &references),
+        strips,
+        traces::main_origins(database, &numbers, scope.from, scope.to)
+    )?;
+    let shown = shown
+        .into_iter()
+        .filter_map(|error| Some((error.error, error.part, error.known?)));
+    Ok(shown
+        .zip(strips)
+        .map(|((error, part, (summary, attention)), strip)| {
+            let version_share = strip
+                .as_ref()
+                .and_then(|strip| headline::version_share(&summary, strip, now));
+            ErrorItem {
+                against: then.map(|then| held_against(&summary, then.get(&summary.reference))),
+                flags: words(flags.get(&error)),
+                since_deploy: is_since_deploy(flags.get(&error)),
+                part,
+                origin: origin_of(&summary, &origins),
+                version_share,
+                sentence: headline::row(&summary, version_share, now),
+                strip,
+                ..item(latest.get(&summary.reference), summary, attention)
+            }
+        })
+        .collect())
+}
+
+fn total(ranked: &[Ranked]) -> i64 {
+    i64::try_from(ranked.len()).unwrap_or(i64::MAX)
+}
+
+/// Errors of a version whose share of its requests is looked up for the headline.
+const LOOKED_AT: usize = 8;
+
+/// What a whole list is headed by.
+struct Counts {
+    open: usize,
+    handled: usize,
+    young: usize,
+    /// The first young errors that came with a version, then the first young one or else the first of all.
+    leading: Vec<Ranked>,
+}
+
+impl Counts {
+    /// Of a list in its order.
+    fn of(ranked: &[Ranked], now: DateTime<Utc>) -> Self {
+        let (open, handled) = ranked.split_at(ranked.partition_point(|error| error.part != ListPart::Handled));
+        let young: Vec<&Ranked> = open.iter().filter(|error| error.is_young(now)).collect();
+        let came = young
+            .iter()
+            .copied()
+            .filter(|error| error.came_with_version)
+            .take(LOOKED_AT);
+        let first = young.first().copied().or(open.first());
+        Self {
+            open: open.len(),
+            handled: handled.len(),
+            young: young.len(),
+            leading: came.chain(first).map(Ranked::again).collect(),
+        }
+    }
+}
+
+async fn headline(
+    database: &Database,
+    counts: &Counts,
+    asked: &Asked,
+    now: DateTime<Utc>,
+) -> Result<Sentence, StoreError> {
+    let leading: Vec<&Summary> = (counts.leading.iter())
+        .filter_map(|error| error.known.as_ref())
+        .map(|(summary, _)| summary)
+        .collect();
+    let came: Vec<&Summary> = (leading.iter().copied())
+        .filter(|summary| summary.came_with_version && headline::is_young(summary.first_seen, now))
+        .take(LOOKED_AT)
+        .collect();
+    let steps = asked.strip.unwrap_or(HEADLINE_STEPS);
+    let steps = Steps::cut_coarsely(asked.scope.from, asked.scope.to, steps);
+    let strips = timelines(database, &came, &asked.scope, steps).await?;
+    let came = came
+        .into_iter()
+        .zip(&strips)
+        .find_map(|(summary, strip)| Some((summary, headline::version_share(summary, strip, now)?)));
+    Ok(headline::page(
+        came,
+        leading.last().copied(),
+        counts.young,
+        (counts.open, counts.handled),
+        now,
+    ))
+}
+
+/// Whether all words stand in what is shown of an error.
+fn has_words(summary: &Summary, latest: Option<&Latest>, words: &[String]) -> bool {
+    let text = [
+        summary.title.as_str(),
+        &summary.service,
+        summary.own_frame.as_deref().unwrap_or_default(),
+        &summary.reference.to_string(),
+        latest.map_or("", |latest| &latest.message),
+        &summary.versions.join(" "),
+    ]
+    .join("\n")
+    .to_lowercase();
+    words.iter().all(|word| text.contains(word.as_str()))
+}
+
+fn position(error: i32, part: ListPart, score: u8, by_part: bool) -> Position {
+    Position {
+        part: match part {
+            ListPart::Handled => part,
+            _ if by_part => part,
+            _ => ListPart::Known,
+        },
+        score: Reverse(score),
+        number: ids::reference(error).number(),
+    }
+}
