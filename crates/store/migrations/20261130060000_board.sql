@@ -21,7 +21,6 @@ CREATE TABLE error_numbers (
     error_id integer NOT NULL,
     service_id integer NOT NULL,
     summary jsonb NOT NULL,
-    counted_at timestamptz NOT NULL,
     due_at timestamptz NOT NULL,
     PRIMARY KEY (minutes, environment_id, error_id)
 ) WITH (fillfactor = 80);
@@ -32,9 +31,7 @@ CREATE INDEX error_now_by_error ON error_now (error_id);
 -- Errors whose numbers are to be counted anew, since when; and when the job looked last.
 CREATE TABLE error_stale (
     error_id integer PRIMARY KEY,
-    since timestamptz NOT NULL DEFAULT clock_timestamp(),
-    -- Whether more than its counts may be other ones.
-    whole boolean NOT NULL DEFAULT true
+    since timestamptz NOT NULL DEFAULT clock_timestamp()
 ) WITH (fillfactor = 50);
 CREATE TABLE board_round (
     ended_at timestamptz NOT NULL,
@@ -43,22 +40,23 @@ CREATE TABLE board_round (
 );
 
 -- What else than occurrences changes what a list shows: flags, grouping, names, weights.
-CREATE FUNCTION note_stale() RETURNS trigger LANGUAGE plpgsql AS $$
+-- It writes the tables, though whoever changes a row sees views in their place.
+CREATE FUNCTION note_stale() RETURNS trigger LANGUAGE plpgsql SET search_path = public AS $$
 DECLARE
     changed record;
 BEGIN
     IF TG_OP = 'DELETE' THEN changed := OLD; ELSE changed := NEW; END IF;
     IF TG_TABLE_NAME = 'weight' THEN
         INSERT INTO error_stale (error_id) SELECT g.id FROM error_group g JOIN service s ON s.id = g.service_id
-        WHERE s.display_name = changed.service ORDER BY 1 ON CONFLICT (error_id) DO UPDATE SET whole = true;
+        WHERE s.display_name = changed.service ORDER BY 1 ON CONFLICT DO NOTHING;
     ELSIF TG_TABLE_NAME = 'service' THEN
-        INSERT INTO error_stale (error_id) SELECT id FROM error_group WHERE service_id = changed.id ORDER BY 1 ON CONFLICT (error_id) DO UPDATE SET whole = true;
+        INSERT INTO error_stale (error_id) SELECT id FROM error_group WHERE service_id = changed.id ORDER BY 1 ON CONFLICT DO NOTHING;
     ELSIF TG_TABLE_NAME = 'error_group' THEN
-        INSERT INTO error_stale (error_id) VALUES (changed.id) ON CONFLICT (error_id) DO UPDATE SET whole = true;
+        INSERT INTO error_stale (error_id) VALUES (changed.id) ON CONFLICT DO NOTHING;
     ELSE
-        INSERT INTO error_stale (error_id) VALUES (changed.error_id) ON CONFLICT (error_id) DO UPDATE SET whole = true;
+        INSERT INTO error_stale (error_id) VALUES (changed.error_id) ON CONFLICT DO NOTHING;
         IF TG_OP = 'UPDATE' AND OLD.error_id <> NEW.error_id THEN
-            INSERT INTO error_stale (error_id) VALUES (OLD.error_id) ON CONFLICT (error_id) DO UPDATE SET whole = true;
+            INSERT INTO error_stale (error_id) VALUES (OLD.error_id) ON CONFLICT DO NOTHING;
         END IF;
     END IF;
     RETURN NULL;

@@ -249,7 +249,7 @@ async fn fill<'r>(
     }
     let numbers: Vec<i32> = unknown.iter().map(|error| error.error).collect();
     let (mut summaries, origins) = futures_util::try_join!(
-        board::numbers(database, listing, &numbers),
+        board::numbers(database, listing, &numbers, scope),
         traces::main_origins(database, &numbers, scope.from, scope.to)
     )?;
     for error in &mut unknown {

@@ -172,6 +172,7 @@ mod tests {
             uncaught: true,
             severity: 17,
             endpoints: vec![],
+            endpoint_ids: vec![1],
             instances: 1,
             recent: 1,
             one_in: None,

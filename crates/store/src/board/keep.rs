@@ -1,6 +1,6 @@
 //! Counts stale errors anew.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::attention::of_echo;
@@ -19,11 +19,6 @@ use crate::{Database, StoreError};
 const AT_ONCE: i32 = 200;
 /// Errors counted anew in one round because their window has moved on.
 const DUE_AT_ONCE: i32 = 400;
-
-/// Occurrences in a window from which on a few more can wait.
-const OFTEN: i64 = 500;
-/// The moment that they can wait: of a window, one of so many.
-const MOMENTS: f64 = 2_000.0;
 
 /// A row of the board: window, environment (0: all), error.
 type Place = (i32, i32, i32);
@@ -45,9 +40,9 @@ pub async fn refresh(database: &Database, now: DateTime<Utc>) -> Result<bool, St
     if form.is_some_and(|form| form != FORM) {
         forget(&mut transaction).await?;
     }
-    let stale: Vec<(i32, bool)> = sqlx::query_as(
+    let stale: Vec<i32> = sqlx::query_scalar(
         "DELETE FROM error_stale WHERE error_id = ANY(ARRAY(SELECT error_id FROM error_stale ORDER BY since, error_id \
-         LIMIT $1 FOR UPDATE SKIP LOCKED)) RETURNING error_id, whole",
+         LIMIT $1 FOR UPDATE SKIP LOCKED)) RETURNING error_id",
     )
     .bind(AT_ONCE)
     .fetch_all(&mut *transaction)
@@ -61,17 +56,9 @@ pub async fn refresh(database: &Database, now: DateTime<Utc>) -> Result<bool, St
     .await?;
     let is_full = |count: usize, most: i32| i32::try_from(count).is_ok_and(|count| count == most);
     let is_more = is_full(stale.len(), AT_ONCE) || is_full(due.len(), DUE_AT_ONCE);
-    let counted: Vec<i32> = (stale.iter().filter(|(_, whole)| !whole))
-        .map(|(error, _)| *error)
-        .collect();
-    let wait = put_off(&mut transaction, &counted, now).await?;
     for minutes in WINDOWS {
         let of_window = due.iter().filter(|(of, _)| *of == minutes).map(|(_, error)| *error);
-        let stale = stale
-            .iter()
-            .map(|(error, _)| *error)
-            .filter(|error| !wait.contains(&(minutes, *error)));
-        let errors: BTreeSet<i32> = of_window.chain(stale).collect();
+        let errors: BTreeSet<i32> = of_window.chain(stale.iter().copied()).collect();
         if !errors.is_empty() {
             let errors: Vec<i32> = errors.into_iter().collect();
             let rows = count(database, minutes, &errors, now).await?;
@@ -88,30 +75,6 @@ pub async fn refresh(database: &Database, now: DateTime<Utc>) -> Result<bool, St
     .await?;
     transaction.commit().await?;
     Ok(is_more)
-}
-
-/// Of errors that occurred again, the windows in which that can wait: they occurred often in it, and were counted a moment
-/// ago. They are due a moment later instead. Returns window and error.
-async fn put_off(
-    connection: &mut PgConnection,
-    errors: &[i32],
-    now: DateTime<Utc>,
-) -> Result<HashSet<(i32, i32)>, StoreError> {
-    if errors.is_empty() {
-        return Ok(HashSet::new());
-    }
-    let rows: Vec<(i32, i32)> = sqlx::query_as(
-        "UPDATE error_numbers n SET due_at = LEAST(n.due_at, $2 + make_interval(secs => n.minutes * 60.0 / $4)) \
-         WHERE n.error_id = ANY($1) AND n.environment_id = 0 AND (n.summary ->> 'count')::bigint >= $3 \
-         AND n.counted_at > $2 - make_interval(secs => n.minutes * 60.0 / $4) RETURNING n.minutes, n.error_id",
-    )
-    .bind(errors)
-    .bind(now)
-    .bind(OFTEN)
-    .bind(MOMENTS)
-    .fetch_all(connection)
-    .await?;
-    Ok(rows.into_iter().collect())
 }
 
 /// The numbers of errors in a window, in all environments and in each.
@@ -184,6 +147,15 @@ impl Row {
     }
 }
 
+impl Row {
+    /// By when it is to be counted anew though nothing changed: a part of its window later, and while it is young a tenth of
+    /// its age, since what it is held against has only begun as well.
+    fn due_at(&self, minutes: i32, now: DateTime<Utc>) -> DateTime<Utc> {
+        let young = ((now - self.summary.first_seen) / 10).max(TimeDelta::seconds(10));
+        now + TimeDelta::minutes((minutes / PART).max(1).into()).min(young)
+    }
+}
+
 /// Writes what was counted of errors of a window, and takes away what they no longer have.
 async fn write(
     connection: &mut PgConnection,
@@ -237,18 +209,18 @@ async fn write(
         .map(|row| serde_json::to_value(&row.summary).expect("a summary of plain values always encodes"))
         .collect();
     sqlx::query(
-        "INSERT INTO error_numbers (minutes, environment_id, error_id, service_id, summary, due_at, counted_at) SELECT \
-         $1, *, $6, $7 FROM UNNEST($2::int[], $3::int[], $4::int[], $5::jsonb[]) AS new (environment, error, service, \
-         summary) ON CONFLICT (minutes, environment_id, error_id) DO UPDATE SET service_id = excluded.service_id, \
-         summary = excluded.summary, due_at = excluded.due_at, counted_at = excluded.counted_at",
+        "INSERT INTO error_numbers (minutes, environment_id, error_id, service_id, summary, due_at) SELECT \
+         $1, environment, error, service, summary, due FROM UNNEST($2::int[], $3::int[], $4::int[], $5::jsonb[], \
+         $6::timestamptz[]) AS new (environment, error, service, summary, due) ON CONFLICT (minutes, environment_id, \
+         error_id) DO UPDATE SET service_id = excluded.service_id, summary = excluded.summary, due_at = \
+         excluded.due_at",
     )
     .bind(minutes)
     .bind(&environments)
     .bind(&numbers)
     .bind(&services)
     .bind(summaries)
-    .bind(now + TimeDelta::minutes((minutes / PART).max(1).into()))
-    .bind(now)
+    .bind(rows.values().map(|row| row.due_at(minutes, now)).collect::<Vec<_>>())
     .execute(connection)
     .await?;
     Ok(())

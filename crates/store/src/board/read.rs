@@ -9,7 +9,7 @@ use super::{FORM, window_of};
 use crate::asking::services_of;
 use crate::boxed;
 use crate::errors::Summary;
-use crate::errors::read::all_of;
+use crate::errors::read::{all_of, count_requests};
 use crate::ids::number;
 use crate::{Database, Scope, StoreError};
 
@@ -137,7 +137,7 @@ pub async fn listing(database: &Database, scope: &Scope, now: DateTime<Utc>) -> 
     }))
 }
 
-/// The numbers of some errors of a listing that the job has counted.
+/// The numbers of some errors of a listing that the job has counted, with the requests beside them as they are now.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time, or when a stored summary is of another release.
@@ -146,6 +146,7 @@ pub async fn numbers(
     database: &Database,
     listing: &Listing,
     errors: &[i32],
+    scope: &Scope,
 ) -> Result<HashMap<i32, Summary>, StoreError> {
     let stored: Vec<(serde_json::Value,)> = sqlx::query_as(
         "SELECT summary FROM error_numbers WHERE minutes = $1 AND environment_id = $2 AND error_id = ANY($3)",
@@ -155,12 +156,15 @@ pub async fn numbers(
     .bind(errors)
     .fetch_all(&database.pool)
     .await?;
-    stored
+    let read = stored
         .into_iter()
         .map(|(summary,)| {
             let summary: Summary = serde_json::from_value(summary)
                 .map_err(|error| StoreError::Unusable(format!("an error's numbers cannot be read: {error}")))?;
             Ok((number(summary.reference), summary))
         })
-        .collect()
+        .collect::<Result<HashMap<i32, Summary>, StoreError>>();
+    let mut summaries = read?;
+    count_requests(database, scope, &mut summaries).await?;
+    Ok(summaries)
 }

@@ -23,9 +23,9 @@ async fn settle(database: &Database, now: DateTime<Utc>) {
 }
 
 /// All numbers of a listing, by error.
-async fn whole(database: &Database, listing: &Listing) -> BTreeMap<i32, Summary> {
+async fn whole(database: &Database, listing: &Listing, scope: &Scope) -> BTreeMap<i32, Summary> {
     let keys: Vec<i32> = listing.keys.iter().map(|key| key.error_id).collect();
-    let kept = numbers(database, listing, &keys).await.unwrap();
+    let kept = numbers(database, listing, &keys, scope).await.unwrap();
     assert_eq!(kept.len(), keys.len());
     let counted = listing.counted.iter().filter(|summary| summary.count > 0);
     kept.into_iter()
@@ -33,15 +33,13 @@ async fn whole(database: &Database, listing: &Listing) -> BTreeMap<i32, Summary>
         .collect()
 }
 
-/// What is compared of an error: all but what people do, which is read where it is shown, and the requests beside it, which
-/// others make: they are counted when it occurs, or is due.
+/// What is compared of an error: all but what people do, which is read where it is shown.
 fn told(errors: impl IntoIterator<Item = Summary>) -> BTreeMap<i32, serde_json::Value> {
     let occurred = errors.into_iter().filter(|summary| summary.count > 0);
     occurred
         .map(|summary| {
-            let told = Summary { requests: 0, ..summary };
-            let value = serde_json::to_value(&told).expect("plain values");
-            (number(told.reference), value)
+            let value = serde_json::to_value(&summary).expect("plain values");
+            (number(summary.reference), value)
         })
         .collect()
 }
@@ -54,7 +52,7 @@ async fn expect_the_same(database: &Database, now: DateTime<Utc>) {
                 .await
                 .unwrap()
                 .expect("the board is there");
-            let kept = whole(database, &kept).await;
+            let kept = whole(database, &kept, &scope).await;
             let counted = list_errors(database, &scope).await.unwrap();
             assert_eq!(told(kept.into_values()), told(counted), "{minutes} {environment:?}");
         }

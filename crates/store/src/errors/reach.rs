@@ -86,8 +86,8 @@ pub async fn fold(database: &Database) -> Result<bool, StoreError> {
     write(&mut transaction, WRITE_DAY, folded).await?;
     // What lists show of their errors is to be counted anew: crate::board.
     sqlx::query(
-        "INSERT INTO error_stale (error_id, whole) SELECT DISTINCT error_id, false FROM cause WHERE id = ANY($1) ORDER \
-         BY 1 ON CONFLICT DO NOTHING",
+        "INSERT INTO error_stale (error_id) SELECT DISTINCT error_id FROM cause WHERE id = ANY($1) ORDER BY 1 ON \
+         CONFLICT DO NOTHING",
     )
     .bind(touched.iter().map(|row| row.cause_id).collect::<Vec<_>>())
     .execute(&mut *transaction)

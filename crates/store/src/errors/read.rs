@@ -174,11 +174,8 @@ pub(crate) async fn all_of(
                 endpoints,
                 instances,
             } = places.get(&row.error_id).unwrap_or(&none);
-            let hit_in = |environment: &i32| {
-                let of = |endpoint: &i32| traffic.get(&(row.service_id, *endpoint, *environment)).copied();
-                endpoints.iter().filter_map(of).sum::<i64>()
-            };
-            let requests = row.environments.iter().map(hit_in).sum();
+            let endpoint_ids: Vec<i32> = endpoints.iter().copied().collect();
+            let requests = requests(&traffic, row.service_id, &endpoint_ids, &row.environments);
             let endpoints: Vec<String> = endpoints.iter().filter_map(|id| hit.get(id).cloned()).collect();
             let weight = weigh(&weights, &row.service, &endpoints);
             Summary {
@@ -200,6 +197,7 @@ pub(crate) async fn all_of(
                 uncaught: row.uncaught,
                 severity: row.severity,
                 endpoints,
+                endpoint_ids,
                 instances: i64::try_from(instances.len()).unwrap_or(i64::MAX),
                 recent: row.recent,
                 one_in: one_in.get(&reference(row.error_id)).copied(),
@@ -318,6 +316,44 @@ async fn places(
 }
 
 type Traffic = HashMap<(i32, i32, i32), i64>;
+
+/// Requests of a service's endpoints in environments.
+fn requests(traffic: &Traffic, service: i32, endpoints: &[i32], environments: &[i32]) -> i64 {
+    let of = |environment: &i32| {
+        let at = |endpoint: &i32| traffic.get(&(service, *endpoint, *environment)).copied();
+        endpoints.iter().filter_map(at).sum::<i64>()
+    };
+    environments.iter().map(of).sum()
+}
+
+/// Counts the requests beside errors anew, which go on while an error does not occur.
+pub(crate) async fn count_requests(
+    database: &Database,
+    scope: &Scope,
+    summaries: &mut HashMap<i32, Summary>,
+) -> Result<(), StoreError> {
+    let hit: BTreeSet<i32> = (summaries.values())
+        .flat_map(|summary| &summary.endpoint_ids)
+        .copied()
+        .collect();
+    let hit: Vec<i32> = hit.into_iter().collect();
+    let bounds = Bounds::of(scope);
+    let ids = async {
+        let rows: Vec<(String, i32)> = sqlx::query_as("SELECT name, id FROM environment")
+            .fetch_all(&database.pool)
+            .await?;
+        Ok(rows.into_iter().collect::<HashMap<_, _>>())
+    };
+    let (traffic, ids) = futures_util::try_join!(traffic(database, &bounds, scope, Some(&hit)), ids)?;
+    for summary in summaries.values_mut() {
+        let environments: Vec<i32> = (summary.environments.iter())
+            .filter_map(|name| ids.get(name))
+            .copied()
+            .collect();
+        summary.requests = requests(&traffic, summary.service_id, &summary.endpoint_ids, &environments);
+    }
+    Ok(())
+}
 
 /// Requests by service, endpoint and environment; of some endpoints alone, where only these are asked for.
 pub(crate) async fn traffic(

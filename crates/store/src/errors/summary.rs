@@ -46,6 +46,8 @@ pub struct Summary {
     pub severity: i16,
     /// Names of the endpoints it occurred at in the window.
     pub endpoints: Vec<String>,
+    /// The numbers of these in the database.
+    pub endpoint_ids: Vec<i32>,
     /// Instances it occurred on in the window's whole hours; 64 stands for as many or more.
     pub instances: i64,
     /// Occurrences in the window's last quarter.

@@ -6,6 +6,7 @@ use outcrop_core::notice::{Event, EventKind};
 use outcrop_store::notices::events;
 use serde_json::{Value, json};
 
+use super::strangers::token_of;
 use super::{answer, bounds, post};
 use crate::notices;
 use crate::state::State;
@@ -74,6 +75,36 @@ async fn an_endpoint_that_fails_is_noted_once_and_again_when_it_is_well() {
     watch(now + TimeDelta::minutes(40)).await;
     let well = noted(&state, EventKind::BackToNormal).await;
     assert_eq!((well.len(), well[0].of), (1, Some(event.id)));
+}
+
+#[tokio::test]
+async fn who_owns_a_namespace_owns_its_failing_endpoints() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let key = state.key("pier-3", bounds(None)).await;
+    let purser = token_of(&state, "purser@skerry.example", "admin", false).await;
+    let rule = json!({"owner": "purser@skerry.example", "namespace": "harbour"});
+    let made = super::ask(&state, Some(&purser), "POST /api/v1/owners", &rule).await;
+    assert!(made.0.is_success(), "{made:?}");
+    let now = Utc::now();
+    let of = |namespace: &str, service: &str| {
+        let mut sent = requests(service, now - TimeDelta::minutes(3), 50, 40);
+        let named = json!({"key": "service.namespace", "value": {"stringValue": namespace}});
+        sent["resource"]["attributes"].as_array_mut().unwrap().push(named);
+        sent
+    };
+    send(&state, &key, vec![of("harbour", "fares"), of("deck", "gangway")]).await;
+    notices::watch(&state.database, now, now).await.unwrap();
+    let mut owners: Vec<(String, Option<String>)> = noted(&state, EventKind::EndpointFailing)
+        .await
+        .into_iter()
+        .map(|event| (event.service, event.owner))
+        .collect();
+    owners.sort();
+    let expected = [("fares", Some("purser@skerry.example")), ("gangway", None)];
+    assert_eq!(
+        owners,
+        expected.map(|(service, owner)| (service.to_owned(), owner.map(str::to_owned)))
+    );
 }
 
 #[tokio::test]
