@@ -151,7 +151,7 @@ pub(crate) async fn follow(
         return Err(gone());
     }
     let reference = found.reference();
-    let known = handling::of(database, Some(ids::number(reference))).await?;
+    let known = handling::of(database, Some(&[ids::number(reference)])).await?;
     let handling = known.values().next().cloned().unwrap_or_default();
     let action = match said.verb {
         Verb::Take => Action::Take(member.email.clone()),
