@@ -1,7 +1,7 @@
 //! A page of the errors of a scope, in the order of what to look at first.
 
 use std::cmp::Reverse;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use chrono::{DateTime, Utc};
 use outcrop_api::{Attention, ErrorItem, ErrorPage, ListPart, Period, RequestCounts, Sentence};
@@ -247,16 +247,18 @@ async fn fill<'r>(
     if unknown.is_empty() {
         return Ok(());
     }
-    let numbers: Vec<i32> = unknown.iter().map(|error| error.error).collect();
-    let (mut summaries, origins) = futures_util::try_join!(
+    // What leads stands on the page as well.
+    let numbers: BTreeSet<i32> = unknown.iter().map(|error| error.error).collect();
+    let numbers: Vec<i32> = numbers.into_iter().collect();
+    let (summaries, origins) = futures_util::try_join!(
         board::numbers(database, listing, &numbers, scope),
         traces::main_origins(database, &numbers, scope.from, scope.to)
     )?;
     for error in &mut unknown {
-        if let Some(summary) = summaries.remove(&error.error) {
+        if let Some(summary) = summaries.get(&error.error) {
             let summary = Summary {
                 handling: handled.get(&error.error).cloned().unwrap_or_default(),
-                ..summary
+                ..summary.clone()
             };
             // It ranks by the score that it had when its numbers were counted.
             let attention = Attention {
