@@ -241,7 +241,7 @@ fn runs(pid: u32) -> bool {
 fn status(pid: u32) -> Option<(char, u32)> {
     let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
     // The name, in brackets, may hold anything.
-    let mut fields = stat[stat.rfind(')')? + 1..].split_whitespace();
+    let mut fields = stat.rsplit_once(')')?.1.split_whitespace();
     Some((fields.next()?.chars().next()?, fields.next()?.parse().ok()?))
 }
 
