@@ -9,7 +9,7 @@ use super::{FORM, window_of};
 use crate::asking::services_of;
 use crate::boxed;
 use crate::errors::Summary;
-use crate::errors::read::{all_of, count_requests};
+use crate::errors::read::{all_of, read_beside};
 use crate::ids::number;
 use crate::{Database, Scope, StoreError};
 
@@ -137,7 +137,7 @@ pub async fn listing(database: &Database, scope: &Scope, now: DateTime<Utc>) -> 
     }))
 }
 
-/// The numbers of some errors of a listing that the job has counted, with the requests beside them as they are now.
+/// The numbers of some errors of a listing that the job has counted, with the requests beside them and the weight of each as they are now.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time, or when a stored summary is of another release.
@@ -165,6 +165,6 @@ pub async fn numbers(
         })
         .collect::<Result<HashMap<i32, Summary>, StoreError>>();
     let mut summaries = read?;
-    count_requests(database, scope, &mut summaries).await?;
+    read_beside(database, scope, &mut summaries).await?;
     Ok(summaries)
 }

@@ -3,8 +3,9 @@
 use std::collections::{BTreeSet, HashMap};
 
 use chrono::{DateTime, DurationRound, TimeDelta, Utc};
-use outcrop_core::Distinct;
 use outcrop_core::attention::FlagKind;
+use outcrop_core::telemetry::sampling::Seen;
+use outcrop_core::{Distinct, Reference};
 use sqlx::{AssertSqlSafe, FromRow};
 
 use super::labels::Labels;
@@ -137,19 +138,11 @@ pub(crate) async fn all_of(
         sampling::seen(database, (bounds.from, bounds.to), scope.environment.as_deref()),
         handling::of(database, only),
     )?;
-    let is_weighed = |row: &&CountRow| {
-        sampled
-            .get(&row.service_id)
-            .is_some_and(|seen| seen.stand_for > seen.known)
-    };
-    let one_in = sampling::one_in(
-        database,
-        rows.iter()
-            .filter(is_weighed)
-            .map(|row| reference(row.error_id))
-            .collect(),
-    )
-    .await?;
+    let sampled_errors = weighed(
+        &sampled,
+        rows.iter().map(|row| (row.service_id, reference(row.error_id))),
+    );
+    let one_in = sampling::one_in(database, sampled_errors).await?;
     let hit: Vec<i32> = places
         .values()
         .flat_map(|place| place.endpoints.iter().copied())
@@ -208,6 +201,15 @@ pub(crate) async fn all_of(
             }
         })
         .collect())
+}
+
+/// The errors of services that send a sample of their requests, and say which part.
+fn weighed(sampled: &HashMap<i32, Seen>, errors: impl Iterator<Item = (i32, Reference)>) -> Vec<Reference> {
+    let is_weighed = |service: &i32| sampled.get(service).is_some_and(|seen| seen.stand_for > seen.known);
+    errors
+        .filter(|(service, _)| is_weighed(service))
+        .map(|(_, error)| error)
+        .collect()
 }
 
 /// The weight of an error: of its weightiest endpoint where one is set, else of its service.
@@ -326,8 +328,9 @@ fn requests(traffic: &Traffic, service: i32, endpoints: &[i32], environments: &[
     environments.iter().map(of).sum()
 }
 
-/// Counts the requests beside errors anew, which go on while an error does not occur.
-pub(crate) async fn count_requests(
+/// Reads anew what changes of errors while they do not occur: the requests beside them, and how many failures one of theirs
+/// stands for.
+pub(crate) async fn read_beside(
     database: &Database,
     scope: &Scope,
     summaries: &mut HashMap<i32, Summary>,
@@ -344,13 +347,22 @@ pub(crate) async fn count_requests(
             .await?;
         Ok(rows.into_iter().collect::<HashMap<_, _>>())
     };
-    let (traffic, ids) = futures_util::try_join!(traffic(database, &bounds, scope, Some(&hit)), ids)?;
+    let (traffic, ids, sampled) = futures_util::try_join!(
+        traffic(database, &bounds, scope, Some(&hit)),
+        ids,
+        sampling::seen(database, (bounds.from, bounds.to), scope.environment.as_deref())
+    )?;
+    let errors = summaries
+        .values()
+        .map(|summary| (summary.service_id, summary.reference));
+    let one_in = sampling::one_in(database, weighed(&sampled, errors)).await?;
     for summary in summaries.values_mut() {
         let environments: Vec<i32> = (summary.environments.iter())
             .filter_map(|name| ids.get(name))
             .copied()
             .collect();
         summary.requests = requests(&traffic, summary.service_id, &summary.endpoint_ids, &environments);
+        summary.one_in = one_in.get(&summary.reference).copied();
     }
     Ok(())
 }
