@@ -19,7 +19,7 @@ use tokio_util::sync::CancellationToken;
 use outcrop_store::upkeep::cleaning::{self, Cleaned};
 use outcrop_store::upkeep::reported;
 
-use crate::answers::tickets;
+use crate::answers::{deploy_answers, tickets};
 use crate::clock::now;
 use crate::intake::Intake;
 use crate::notices;
@@ -44,6 +44,8 @@ const REST: u32 = 5;
 /// it rests at least.
 const BOARD_EVERY: Duration = Duration::from_secs(2);
 const BOARD_REST: u32 = 9;
+/// How often it is looked whether deploys are to be answered for anew: a notice leaves within 10 s of its flag.
+const DEPLOYS_EVERY: Duration = Duration::from_secs(2);
 /// How often it is looked for which services stand behind the names that others call.
 const LEARN_EVERY: Duration = Duration::from_secs(10);
 /// How often it is looked whether new errors go to their owners.
@@ -131,7 +133,7 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
         make_digests(db.clone(), set.clone())
     });
     let db = database.clone();
-    supervisor.run("deploys", notices::DEPLOYS_EVERY, move || look_at_deploys(db.clone()));
+    supervisor.run("deploys", DEPLOYS_EVERY, move || look_at_deploys(db.clone()));
     let db = database.clone();
     supervisor.run("clean-up", CLEANED_EVERY, move || clean_up(db.clone()));
     let db = database.clone();
@@ -357,10 +359,17 @@ async fn make_digests(database: Database, settings: Arc<Settings>) -> Result<Wai
     Ok(notices::WATCH_EVERY)
 }
 
-/// Notes what the deploy check says of deploys.
+/// Answers anew for deploys of which something changed, so that it takes a tenth of one core at most, and notes what these
+/// answers say: an answer is kept once it is noted.
 async fn look_at_deploys(database: Database) -> Result<Waiting, StoreError> {
-    notices::look_at_deploys(&database, chrono::Utc::now()).await?;
-    Ok(notices::DEPLOYS_EVERY)
+    let (began, at) = (Instant::now(), chrono::Utc::now());
+    if let Some((round, checks)) = deploy_answers::begin(&database, at).await? {
+        notices::look_at_deploys(&database, &round.deploys, &checks, at).await?;
+        if deploy_answers::keep(round, &checks).await? {
+            return Ok(began.elapsed() * REST);
+        }
+    }
+    Ok(DEPLOYS_EVERY.max(began.elapsed() * BOARD_REST))
 }
 
 /// Reads the states of tickets that are due.

@@ -17,7 +17,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use outcrop_api::ShownNotice;
+use outcrop_api::{DeployCheck, ShownNotice};
+use outcrop_store::deploys::Deploy;
 use outcrop_store::notices::outbox;
 use outcrop_store::notices::plan::Kept;
 use outcrop_store::{Database, StoreError};
@@ -29,8 +30,6 @@ use crate::settings::Settings;
 pub(crate) const EVERY: Duration = Duration::from_secs(2);
 /// How often it is looked what lasts: endpoints, thresholds, silences.
 pub(crate) const WATCH_EVERY: Duration = Duration::from_mins(1);
-/// How often it is looked what deploys come to.
-pub(crate) const DEPLOYS_EVERY: Duration = Duration::from_secs(15);
 
 /// What an instance keeps of notices from one round to the next.
 #[derive(Clone)]
@@ -125,10 +124,15 @@ pub(crate) async fn make_digests(
     digest::round(database, settings, now).await
 }
 
-/// Notes what deploys came to.
+/// Notes what deploys came to, each with its answer.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next round goes on.
-pub(crate) async fn look_at_deploys(database: &Database, now: DateTime<Utc>) -> Result<u64, StoreError> {
-    noting::of_deploys(database, now).await
+pub(crate) async fn look_at_deploys(
+    database: &Database,
+    deploys: &[Deploy],
+    checks: &[DeployCheck],
+    now: DateTime<Utc>,
+) -> Result<u64, StoreError> {
+    noting::of_deploys(database, (deploys, checks), now).await
 }

@@ -3,15 +3,16 @@
 use std::collections::{HashMap, HashSet};
 
 use chrono::{DateTime, TimeDelta, Utc};
+use outcrop_api::DeployCheck;
 use outcrop_core::deploy::FlagKind;
 use outcrop_core::notice::{Event, EventKind};
+use outcrop_store::deploys::{self, Deploy};
 use outcrop_store::errors::handling;
 use outcrop_store::notices::events::{self, NewEvent};
 use outcrop_store::notices::sources::{self, Unnoted};
 use outcrop_store::people::settings;
-use outcrop_store::{Database, Scope, StoreError, asking, deploys, from_utc, ids, traces};
+use outcrop_store::{Database, Scope, StoreError, asking, from_utc, ids, traces};
 
-use crate::answers::deploy_check;
 use crate::answers::flag_items::flag_item;
 use crate::answers::owners::{self, Directory};
 
@@ -24,8 +25,6 @@ const WAITED: TimeDelta = TimeDelta::seconds(60);
 pub(super) type Waiting = HashMap<i64, DateTime<Utc>>;
 /// How much of the past is noted: rules are tried on a week.
 const PAST: TimeDelta = TimeDelta::days(8);
-/// Deploys looked at in one round.
-const DEPLOYS: i64 = 300;
 /// After how long a deploy that is still too early to judge is worth a word.
 const TOO_EARLY: TimeDelta = TimeDelta::hours(2);
 /// A deploy that is clear is so by then, as a rule: of one that is older it is no news.
@@ -216,9 +215,12 @@ fn end(flag: &Unnoted, of: Option<i64>, now: DateTime<Utc>) -> Option<NewEvent> 
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next round goes on.
-pub(super) async fn of_deploys(database: &Database, now: DateTime<Utc>) -> Result<u64, StoreError> {
-    let found = deploys::list(database, (None, None), (now - PAST, now), DEPLOYS).await?;
-    let key = |deploy: &deploys::Deploy, kind: EventKind| {
+pub(super) async fn of_deploys(
+    database: &Database,
+    (found, checks): (&[Deploy], &[DeployCheck]),
+    now: DateTime<Utc>,
+) -> Result<u64, StoreError> {
+    let key = |deploy: &Deploy, kind: EventKind| {
         let (service, environment, at) = (deploy.service_id, deploy.environment_id, deploy.at.timestamp());
         format!("deploy {service} {environment} {at} {} {}", deploy.version, kind.word())
     };
@@ -233,23 +235,24 @@ pub(super) async fn of_deploys(database: &Database, now: DateTime<Utc>) -> Resul
         .collect();
     let known = events::of_keys(database, &keys).await?;
     // What was said of it once stays: it was flagged, or clear while flags are charged to it.
-    let open: Vec<deploys::Deploy> = found
-        .into_iter()
-        .filter(|deploy| {
-            let was = |kind| known.contains_key(&key(deploy, kind));
-            let is_over = now - deploy.at > deploys::CHARGED + FRESH;
-            !was(EventKind::DeployFlagged)
-                && !(is_over && (was(EventKind::DeployClear) || was(EventKind::DeployTooEarly)))
-        })
+    let is_open = |deploy: &Deploy| {
+        let was = |kind| known.contains_key(&key(deploy, kind));
+        let is_over = now - deploy.at > deploys::CHARGED + FRESH;
+        now - deploy.at <= PAST
+            && !was(EventKind::DeployFlagged)
+            && !(is_over && (was(EventKind::DeployClear) || was(EventKind::DeployTooEarly)))
+    };
+    let open: Vec<(&Deploy, &DeployCheck)> = found
+        .iter()
+        .zip(checks)
+        .filter(|(deploy, _)| is_open(deploy))
         .collect();
     if open.is_empty() {
         return Ok(0);
     }
-    let judged = deploy_check::check(database, &open, &[], now).await?;
     let directory = Directory::read(database).await?;
     let mut new = vec![];
-    for (deploy, judged) in open.iter().zip(judged) {
-        let check = judged.check;
+    for (deploy, check) in open {
         let flagged = check
             .flags
             .iter()

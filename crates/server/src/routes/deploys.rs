@@ -16,7 +16,7 @@ use outcrop_store::people::service_names::{is_closed, is_meant};
 use super::input::Body;
 use super::query::{limit, window as window_of};
 use super::viewer::{Pipeline, Seen};
-use crate::answers::deploy_check;
+use crate::answers::{deploy_answers, deploy_check};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
 use crate::state::State;
@@ -209,12 +209,9 @@ pub(super) async fn list_deploys(
             let place = (asked.service.as_deref(), asked.environment.as_deref());
             let limit = i64::try_from(limit).unwrap_or(i64::MAX);
             let rows = deploys::list(&database, place, (window.from, window.to), limit).await?;
-            let checks = deploy_check::check(&database, &rows, &[], now).await?;
-            Ok(rows
-                .into_iter()
-                .zip(checks)
-                .map(|(row, judged)| item(row, judged.check, now))
-                .collect())
+            let checks = deploy_answers::of(&database, &rows, now).await?;
+            let items = rows.into_iter().zip(checks);
+            Ok(items.map(|(row, check)| item(row, check, now)).collect())
         })
         .await?;
     Ok(web::Json(DeployList { items }))

@@ -36,12 +36,14 @@ pub(crate) enum Lock {
     Notices,
     /// Counting anew what lists of errors show.
     Board,
+    /// Answering for deploys anew.
+    Deploys,
 }
 
 impl Lock {
     /// All of them.
     #[cfg(test)]
-    const ALL: [Self; 15] = [
+    const ALL: [Self; 16] = [
         Self::Partitions,
         Self::HotTable,
         Self::HotDrain,
@@ -57,6 +59,7 @@ impl Lock {
         Self::Space,
         Self::Notices,
         Self::Board,
+        Self::Deploys,
     ];
 
     const fn name(self) -> &'static str {
@@ -76,6 +79,7 @@ impl Lock {
             Self::Space => "outcrop space",
             Self::Notices => "outcrop notices",
             Self::Board => "outcrop board",
+            Self::Deploys => "outcrop deploys",
         }
     }
 

@@ -52,7 +52,7 @@ const LEADS: [(&str, &str); 2] = [
 ];
 
 /// Tables that name services in other ways.
-const OTHERS: [(&str, &str); 7] = [
+const OTHERS: [(&str, &str); 8] = [
     ("service", "id = ANY({services})"),
     (
         "weight",
@@ -73,6 +73,12 @@ const OTHERS: [(&str, &str); 7] = [
     (
         "notice",
         "EXISTS (SELECT FROM public.notice_event e WHERE e.id = ANY(t.event_ids) AND e.service_id = ANY({services}))",
+    ),
+    // An answer that tells of flags elsewhere is made for whoever may not see these.
+    (
+        "deploy_answer",
+        "service_id = ANY({services}) OR services && ARRAY(SELECT display_name FROM public.service WHERE id = \
+         ANY({services}))",
     ),
     // What a platform tells of names its objects by their services as a rule.
     (

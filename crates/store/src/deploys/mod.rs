@@ -1,5 +1,6 @@
 //! Deploys: as they were announced and seen, what they brought, and what speaks for and against them.
 
+pub mod answers;
 pub mod changes;
 pub mod comparison;
 pub mod facts;

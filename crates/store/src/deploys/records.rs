@@ -1,7 +1,7 @@
 //! Deploys as they are announced, and as they are seen.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use sqlx::FromRow;
+use sqlx::{FromRow, PgConnection};
 
 use crate::boxed;
 use crate::deployed::DEPLOYS;
@@ -141,6 +141,26 @@ pub async fn list(
         .bind(environment)
         .bind(limit)
         .fetch_all(&database.pool)
+        .await?)
+}
+
+/// Deploys of some services in a window, the newest first.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub(super) async fn of_services(
+    connection: &mut PgConnection,
+    services: &[i32],
+    (from, to): (DateTime<Utc>, DateTime<Utc>),
+) -> Result<Vec<Deploy>, StoreError> {
+    // What a version's first telemetry says of it concerns its own service alone.
+    let own = DEPLOYS.replacen("FROM deployed)", "FROM deployed WHERE service_id = ANY($1))", 1);
+    let statement = format!("{own} WHERE service.id = ANY($1) AND at >= $2 AND at < $3 ORDER BY at DESC, 1, 3, 5");
+    Ok(sqlx::query_as(sqlx::AssertSqlSafe(statement))
+        .bind(services)
+        .bind(from)
+        .bind(to)
+        .fetch_all(connection)
         .await?)
 }
 

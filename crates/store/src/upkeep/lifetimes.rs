@@ -68,6 +68,8 @@ const STATES: Kept = Hours(2);
 /// A yearly review finds all that people did.
 const YEAR_AND_MORE: Kept = Hours(400 * 24);
 
+/// Lists of deploys go back for a month.
+const ANSWERS: Kept = Hours(32 * 24);
 /// Links of invitations are good for 30 days at most.
 const INVITATIONS: Kept = Hours(31 * 24);
 
@@ -93,7 +95,12 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("cleaning", Time("asked_at", YEAR_AND_MORE)),
     ("clock_ahead", Time("at", RECEIPTS)),
     ("deploy", Time("at", YEAR_AND_MORE)),
+    ("deploy_answer", Time("at", ANSWERS)),
     ("deploy_change", Time("sent_at", YEAR_AND_MORE)),
+    (
+        "deploy_stale",
+        With("deploy_answer: what is to be answered anew, one row a service and environment at most"),
+    ),
     (
         "deployed",
         Names(

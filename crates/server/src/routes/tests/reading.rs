@@ -8,6 +8,7 @@ use serde_json::{Value, json};
 
 use super::strangers::token_of;
 use super::{answer, bounds, post};
+use crate::answers::deploy_answers;
 use crate::clock::now;
 use crate::state::State;
 
@@ -438,4 +439,36 @@ async fn a_list_from_the_board_says_what_a_counted_one_says() {
     assert_eq!(after["handled"], 1);
     let last = after["items"].as_array().unwrap().last().unwrap();
     assert_eq!((&last["ref"], &last["part"]), (&json!(first), &json!("handled")));
+}
+
+#[tokio::test]
+async fn a_list_of_deploys_shows_what_was_answered_last_until_a_flag_changes() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let (state, token) = (&state, &fleet(&state).await);
+    let at = chrono::Utc::now() - chrono::TimeDelta::minutes(6);
+    let deploy = json!({"service": "fares", "version": "2.4.0", "environment": "production", "at": at}).to_string();
+    let (status, said) = super::ask(state, Some(token), "POST /api/v1/deploys", deploy).await;
+    assert!(status.is_success(), "{said}");
+    let listed = async || get(state, token, "/api/v1/deploys?since=24h").await["items"][0]["check"].clone();
+    let made = listed().await;
+    let database = &state.database;
+    let now = chrono::Utc::now();
+    let round = async || deploy_answers::begin(database, now).await.unwrap().unwrap();
+    let (begun, mut checks) = round().await;
+    assert_eq!(
+        (&made["outcome"], &made["before"]["requests"]),
+        (&json!(checks[0].outcome), &json!(checks[0].before.requests))
+    );
+    checks[0].sentence = "As it was answered last.".to_owned();
+    assert!(!deploy_answers::keep(begun, &checks).await.unwrap());
+    assert_eq!(listed().await["sentence"], "As it was answered last.");
+    let (begun, checks) = round().await;
+    assert!(checks.is_empty(), "{checks:?}");
+    assert!(!deploy_answers::keep(begun, &checks).await.unwrap());
+    let later = json!({"service": "fares", "version": "2.4.0", "environment": "production", "at": at,
+        "link": "https://ci.skerry.example/7"});
+    let (status, said) = super::ask(state, Some(token), "POST /api/v1/deploys", later).await;
+    assert!(status.is_success(), "{said}");
+    assert_eq!(listed().await["outcome"], made["outcome"]);
+    assert_ne!(listed().await["sentence"], "As it was answered last.");
 }
