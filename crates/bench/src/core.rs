@@ -3,9 +3,12 @@
 use std::hint::black_box;
 use std::time::{Duration, Instant};
 
+use outcrop_core::Digest;
 use outcrop_core::grouping::Described;
 use outcrop_testkit::labelled_stacks;
 use serde_json::Value;
+
+use crate::results;
 
 /// The aim, in stacks per second on one core.
 const AIM: f64 = 100_000.0;
@@ -18,7 +21,7 @@ pub fn run(seconds: u64) {
     let mut runtimes: Vec<&str> = records.iter().filter_map(|record| record["runtime"].as_str()).collect();
     runtimes.sort_unstable();
     runtimes.dedup();
-    let (mut all, mut spent) = (0.0, 0.0);
+    let (mut all, mut spent, mut read) = (0.0, 0.0, 0.0);
     for runtime in runtimes {
         let stacks: Vec<[&str; 3]> = records
             .iter()
@@ -36,6 +39,13 @@ pub fn run(seconds: u64) {
             rate / AIM,
             stacks.len()
         );
+        // The floor: each line of the same texts found and hashed.
+        let floor = best_rate(seconds, stacks.len(), || {
+            for line in stacks.iter().flat_map(|[_, _, stack]| stack.lines()) {
+                black_box(Digest::of_bytes(line.as_bytes()));
+            }
+        });
+        read += stacks.len() as f64 / floor;
         all += stacks.len() as f64;
         spent += stacks.len() as f64 / rate;
     }
@@ -44,6 +54,7 @@ pub fn run(seconds: u64) {
         "all      {rate:>9.0} stacks/s  {:.2} of the aim, as mixed in the labelled stacks",
         rate / AIM
     );
+    results::rate("stacks parsed and grouped", rate, all / read, "a second");
     adversarial();
     let texts: Vec<&str> = records
         .iter()

@@ -10,6 +10,7 @@ use crate::floor::{Floor, Way};
 use crate::measured::{Measured, print};
 use crate::processor;
 use crate::requests::{Load, PER_REQUEST, SENDERS};
+use crate::results;
 
 pub struct Options {
     pub load: Load,
@@ -53,16 +54,19 @@ pub async fn run(binary: &str, options: Options) {
         "{:<8} {:>10} {:>14} {:>14}",
         "", "rows/s", "database µs/row", "client µs/row"
     );
-    let mut ratios = vec![];
+    let (mut ratios, mut rates) = (vec![], vec![]);
     for _ in 0..rounds {
         let of_floor = floor.measure(&postgres, seconds).await;
         print("floor", &of_floor);
         let of_product = product(&postgres, &service, &way, &number, seconds).await;
         print("product", &of_product);
         ratios.push(of_product.rate / of_floor.rate);
+        rates.push(of_product.rate);
     }
     ratios.sort_by(f64::total_cmp);
-    let median = ratios[ratios.len() / 2];
+    rates.sort_by(f64::total_cmp);
+    let (median, rate) = (ratios[ratios.len() / 2], rates[rates.len() / 2]);
+    results::rate(&format!("{} taken", load.name()), rate, rate / median, "rows/s");
     println!(
         "ratio {median:.2} (median of {rounds}, {:.2} to {:.2}); aim {}",
         ratios[0],

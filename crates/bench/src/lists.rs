@@ -8,6 +8,7 @@ use sqlx::{Connection, PgConnection};
 use crate::fill::{self, Size};
 use crate::processor;
 use crate::query::millis;
+use crate::results;
 
 /// Reads before each figure, and for each.
 const WARM_UP: usize = 12;
@@ -51,13 +52,14 @@ pub async fn run(binary: &str, size: Size, also: f64, (alone, rules): (u64, u32)
         fill::fill(&url, size).await;
         service.kill_and_restart().await;
         settled(&service).await;
-        floor(&mut connection).await;
+        let floor = floor(&mut connection).await;
         println!(
             "{:<44} {:>8} {:>8} {:>6} {:>9} {:>9}",
             "", "median", "95th", "aim", "service", "database"
         );
         for read in reads(&service).await {
-            measure(&service, &postgres, &read).await;
+            let median = measure(&service, &postgres, &read).await;
+            results::time(&read.name, median, floor);
         }
         if alone > 0 {
             enforce(&mut connection, size, rules).await;
@@ -88,7 +90,7 @@ async fn settled(service: &Running) {
     }
 }
 
-async fn floor(connection: &mut PgConnection) {
+async fn floor(connection: &mut PgConnection) -> f64 {
     let mut reads = vec![];
     for _ in 0..READS {
         let start = Instant::now();
@@ -100,6 +102,7 @@ async fn floor(connection: &mut PgConnection) {
     }
     reads.sort_by(f64::total_cmp);
     println!("floor: two days of tallies summed in SQL: {:.1} ms", reads[READS / 2]);
+    reads[READS / 2]
 }
 
 async fn reads(service: &Running) -> Vec<Read> {
@@ -156,7 +159,8 @@ async fn reads(service: &Running) -> Vec<Read> {
     reads
 }
 
-async fn measure(service: &Running, postgres: &Postgres, read: &Read) {
+/// Measures a read, prints its figures, and returns its median in milliseconds.
+async fn measure(service: &Running, postgres: &Postgres, read: &Read) -> f64 {
     let once = Instant::now();
     let (status, answer) = service.get(&read.path).await;
     assert_eq!(status, 200, "{}: {answer}", read.path);
@@ -192,6 +196,7 @@ async fn measure(service: &Running, postgres: &Postgres, read: &Read) {
         spent.0,
         spent.1
     );
+    reads[count / 2]
 }
 
 /// Puts so many rules of notices in force, each about one service.

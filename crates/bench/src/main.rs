@@ -16,8 +16,12 @@ mod notices;
 mod processor;
 mod query;
 mod requests;
+mod results;
+mod small;
 mod thresholds;
 mod traces;
+
+use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
 
@@ -156,6 +160,22 @@ enum Command {
         #[arg(long, default_value_t = 1_000)]
         rules: u32,
     },
+    /// A few minutes of all that a change is likely to make slower: ratios to floors of the same run.
+    Small {
+        /// The service's binary.
+        #[arg(long, default_value = "target/release/outcrop")]
+        binary: String,
+        /// Also write them to this file, as JSON.
+        #[arg(long)]
+        json: Option<PathBuf>,
+    },
+    /// How two runs of `small` differ.
+    Compare {
+        /// What the earlier one wrote.
+        before: PathBuf,
+        /// What the later one wrote.
+        after: PathBuf,
+    },
     /// How long the list of errors takes, by its API and on its page, at a number of stored occurrences.
     Query {
         /// The service's binary.
@@ -229,6 +249,8 @@ async fn main() {
             alone,
             rules,
         } => lists::run(&binary, size, also, (alone, rules)).await,
+        Command::Small { binary, json } => small::run(&binary, json.as_deref()).await,
+        Command::Compare { before, after } => results::compare(&before, &after),
         Command::Query {
             binary,
             occurrences,

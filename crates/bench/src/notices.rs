@@ -7,6 +7,8 @@ use outcrop_core::notice::{Directory, Event, EventCase, EventKind, Member, Plan,
 use outcrop_core::query::parse;
 use outcrop_core::{Reference, Timestamp};
 
+use crate::results;
+
 /// The aim, in milliseconds of one core a minute.
 const AIM_MS: f64 = 100.0;
 /// Rounds a minute, as the service makes them, and those in which something happened.
@@ -49,6 +51,7 @@ pub fn run(rules: u32, services: u32, minutes: i64) {
         }
     }
     let (a_minute, floor) = (spent / minutes as f64, floor / minutes as f64);
+    results::time("notices planned, a minute", a_minute, floor);
     println!(
         "{rules} rules over {services} services, {} events a minute: {a_minute:.1} ms of one core a minute, {:.2} of the aim \
          of {AIM_MS:.0} ms, {:.0} times the floor ({floor:.2} ms: each rule's text searched for each event's service); \

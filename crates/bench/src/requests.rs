@@ -31,6 +31,15 @@ impl Load {
     pub(super) const fn aim(self) -> f64 {
         if matches!(self, Self::Failures) { 0.6 } else { 1.0 }
     }
+
+    /// As a figure is named.
+    pub(super) const fn name(self) -> &'static str {
+        match self {
+            Self::Failures => "failures",
+            Self::Spans => "spans",
+            Self::Logs => "log lines",
+        }
+    }
 }
 
 pub(super) fn library_frame(at: u32) -> String {
