@@ -4,6 +4,7 @@
 //! in the OpenAPI document. One file holds one idea: [`ErrorItem`] is in `error`, [`DeployCheck`] in `deploy`.
 
 mod access;
+mod answer;
 mod cleaning;
 mod deploy;
 mod deploy_changes;
@@ -44,6 +45,7 @@ mod window;
 pub use access::{
     AuditItem, AuditPage, AuditQuery, MadeToken, NewToken, SessionItem, SessionList, TokenItem, TokenList,
 };
+pub use answer::{Answer, AnswerColumn, AnswerPeriod, AnswerRow, AskQuery, QuestionCompletion};
 pub use cleaning::{CleaningCount, CleaningItem, CleaningKind, CleaningList, CleaningTrial, NewCleaning};
 pub use deploy::{
     CheckQuery, DeployCheck, DeployItem, DeployList, DeployQuery, EventsTaken, FlagItem, NewDeploy, Sums,

@@ -164,8 +164,12 @@ impl Api {
         if status.is_success() {
             return Ok(body);
         }
-        let asked = |problem: Problem| match (problem.at, query.iter().find(|(name, _)| *name == "where")) {
-            (Some(at), Some((_, text))) => marked(text, at, problem.length.unwrap_or_default(), &problem.detail),
+        let written = |(name, _): &&(&str, &String)| ["where", "question"].contains(name);
+        let asked = |problem: Problem| match (problem.at, query.iter().find(written)) {
+            (Some(at), Some((name, text))) => {
+                let place = if *name == "where" { "--where" } else { "the question" };
+                marked((place, text), at, problem.length.unwrap_or_default(), &problem.detail)
+            }
             _ => problem.detail,
         };
         let detail =
@@ -181,11 +185,11 @@ impl Api {
     }
 }
 
-/// A predicate with a mark below the place of a mistake in it.
-fn marked(text: &str, at: u32, length: u32, message: &str) -> String {
+/// A predicate or question with a mark below the place of a mistake in it.
+fn marked((place, text): (&str, &str), at: u32, length: u32, message: &str) -> String {
     let marks = "^".repeat(length.max(1) as usize);
     format!(
-        "in --where:\n  {}\n  {}{marks}\n  {message}",
+        "in {place}:\n  {}\n  {}{marks}\n  {message}",
         outcrop_core::text::printable(text),
         " ".repeat(at as usize)
     )

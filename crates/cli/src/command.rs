@@ -7,6 +7,7 @@ use clap::{CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
 use crate::client::Client;
 use crate::commands;
 use crate::commands::admin::Admin;
+use crate::commands::ask::Ask;
 use crate::commands::backtest::Backtest;
 use crate::commands::cleaning::CleanUp;
 use crate::commands::collect::Collect;
@@ -86,6 +87,7 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "statements",
             "instances",
             "find",
+            "ask",
             "parts",
             "users",
         ],
@@ -257,6 +259,8 @@ pub enum Command {
     Deploys(Deploys),
     /// Show the flags of a recorded stream, without a server.
     Backtest(Backtest),
+    /// Answer a question: counts and percentiles of occurrences or log lines, by any field, over time.
+    Ask(Ask),
     /// Count errors, occurrences and users by any field or attribute.
     Parts(Parts),
     /// List the users an error hit.
@@ -339,6 +343,7 @@ impl Command {
             Self::Instances(instances) => commands::uses::instances(instances).await,
             Self::Find(find) => commands::find::run(find).await,
             Self::Occurrence(occurrence) => commands::occurrence::run(occurrence).await,
+            Self::Ask(ask) => commands::ask::ask(ask).await,
             Self::Parts(parts) => commands::parts::parts(parts).await,
             Self::Users(users) => commands::parts::users(users).await,
             Self::Slices { command, client } => commands::parts::slices(command, client).await,

@@ -31,7 +31,7 @@ pub fn json(document: &impl Serialize) -> Result<(), Fault> {
 }
 
 /// A column: its head and what stands in it.
-pub struct Column(pub &'static str, pub Fit);
+pub struct Column<'h>(pub &'h str, pub Fit);
 
 /// How a column's text stands and fits.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -45,7 +45,7 @@ pub enum Fit {
 }
 
 /// Prints a table that fits the terminal's width; long cells wrap within their column.
-pub fn table(columns: &[Column], rows: impl IntoIterator<Item = Vec<String>>) -> Result<(), Fault> {
+pub fn table(columns: &[Column<'_>], rows: impl IntoIterator<Item = Vec<String>>) -> Result<(), Fault> {
     let mut table = Table::new();
     table
         .load_preset(presets::NOTHING)

@@ -23,6 +23,7 @@ pub mod latency;
 pub mod notice;
 pub mod ownership;
 pub mod query;
+pub mod question;
 pub mod reference;
 pub mod scrub;
 pub mod severity;

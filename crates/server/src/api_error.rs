@@ -15,6 +15,8 @@ pub(crate) enum ApiError {
     BadRequest(String),
     #[error("{message}")]
     Predicate { message: String, at: u32, length: u32 },
+    #[error("{message}")]
+    Question { message: String, at: u32, length: u32 },
     #[error("sign in, or send a token: Authorization: Bearer …; `outcrop admin token create EMAIL` makes one")]
     NoToken,
     #[error("this token is not known, or was revoked; or the session has ended")]
@@ -53,6 +55,7 @@ impl ApiError {
         match self {
             Self::BadRequest(_) => "bad_request",
             Self::Predicate { .. } => "bad_predicate",
+            Self::Question { .. } => "bad_question",
             Self::NoToken => "no_token",
             Self::UnknownToken => "unknown_token",
             Self::SenderKey(_) => "no_sender_key",
@@ -94,7 +97,7 @@ impl From<StoreError> for ApiError {
 impl ResponseError for ApiError {
     fn status_code(&self) -> StatusCode {
         match self {
-            Self::BadRequest(_) | Self::Predicate { .. } => StatusCode::BAD_REQUEST,
+            Self::BadRequest(_) | Self::Predicate { .. } | Self::Question { .. } => StatusCode::BAD_REQUEST,
             Self::NoToken | Self::UnknownToken | Self::SenderKey(_) | Self::WrongPassword => StatusCode::UNAUTHORIZED,
             Self::TooMany(_) | Self::OverQuota(_) => StatusCode::TOO_MANY_REQUESTS,
             Self::NotJson => StatusCode::UNSUPPORTED_MEDIA_TYPE,
@@ -110,7 +113,7 @@ impl ResponseError for ApiError {
 
     fn error_response(&self) -> HttpResponse {
         let status = self.status_code();
-        let place = if let Self::Predicate { at, length, .. } = self {
+        let place = if let Self::Predicate { at, length, .. } | Self::Question { at, length, .. } = self {
             Some((*at, *length))
         } else {
             None

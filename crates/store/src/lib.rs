@@ -1,7 +1,7 @@
 //! Outcrop's storage: PostgreSQL through SQLx. SQL stands here and nowhere else.
 //!
 //! [`Database`] opens and migrates; [`writing::Writer`] commits batches of requests. [`errors`] holds what is counted
-//! of each error, [`board`] keeps what lists show of them; [`asking`] answers questions over occurrences and errors, [`occurrences`], [`traffic`], [`traces`]
+//! of each error, [`board`] keeps what lists show of them; [`asking`] finds what predicates hold for, [`questions`] counts it; [`occurrences`], [`traffic`], [`traces`]
 //! and [`logs`] read what was written; [`deploys`] and [`flags`] say what came with which version; [`notices`] holds what people are told; [`grouping`] changes
 //! which causes are one error. [`people`] holds members, keys and what they say; [`upkeep`] removes what is past its
 //! time. At the foot stand [`ids`], [`Scope`] and [`retention`].
@@ -26,6 +26,7 @@ pub mod logs;
 pub mod notices;
 pub mod occurrences;
 pub mod people;
+pub mod questions;
 mod remembered;
 pub mod retention;
 pub mod sampling;

@@ -1,6 +1,7 @@
 //! One subcommand per file.
 
 pub mod admin;
+pub mod ask;
 pub mod backtest;
 pub mod cleaning;
 pub mod collect;

@@ -76,12 +76,7 @@ pub fn complete(text: &str, at: usize) -> Completion {
         }
         _ => (before.len(), String::new()),
     };
-    let mut parser = Parser {
-        tokens: &read,
-        next: 0,
-        end: before.len(),
-        wanted: parse::Wanted::Field,
-    };
+    let mut parser = Parser::new(&read, 0, before.len());
     let outcome = parser.any(0);
     let is_read = parser.next >= read.len();
     let wanted = match (outcome, parser.wanted) {

@@ -4,7 +4,7 @@ use super::Mistake;
 
 /// A piece of a predicate's text.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Token {
+pub(crate) struct Token {
     pub what: What,
     /// Where it stands, in bytes.
     pub at: usize,
@@ -12,7 +12,7 @@ pub(super) struct Token {
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum What {
+pub(crate) enum What {
     /// A name, a word or a bare value.
     Word(String),
     /// Text in quotes, without them.
@@ -30,12 +30,12 @@ pub(super) const MAX_LENGTH: usize = 4_096;
 const SIGNS: &[&str] = &["!=", "<=", ">=", "=", "<", ">"];
 
 /// Cuts a text into tokens.
-pub(super) fn tokens(text: &str) -> Result<Vec<Token>, Mistake> {
+pub(crate) fn tokens(text: &str) -> Result<Vec<Token>, Mistake> {
     if text.len() > MAX_LENGTH {
         return Err(Mistake {
             at: MAX_LENGTH,
             length: 0,
-            message: format!("the predicate is longer than {MAX_LENGTH} bytes"),
+            message: format!("the text is longer than {MAX_LENGTH} bytes"),
         });
     }
     let mut tokens = vec![];

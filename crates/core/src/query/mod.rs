@@ -7,14 +7,15 @@ mod case;
 mod complete;
 mod field;
 mod holds;
-mod lex;
+pub(crate) mod lex;
 mod parse;
-mod values;
+pub(crate) mod values;
 
 pub use case::{Case, Known, number_in};
 pub use complete::{Completion, Wanted, complete};
 pub use field::{Field, Kind, State};
 pub use holds::dotted_order;
+pub(crate) use parse::Parser;
 pub use parse::parse;
 pub use values::closest;
 

@@ -21,12 +21,7 @@ const MAX_DEPTH: usize = 32;
 /// ```
 pub fn parse(text: &str) -> Result<Predicate, Mistake> {
     let tokens = tokens(text)?;
-    let mut parser = Parser {
-        tokens: &tokens,
-        next: 0,
-        end: text.len(),
-        wanted: Wanted::Field,
-    };
+    let mut parser = Parser::new(&tokens, 0, text.len());
     let predicate = parser.any(0)?;
     match parser.peek() {
         None => Ok(predicate),
@@ -43,14 +38,25 @@ pub(super) enum Wanted {
     Connective,
 }
 
-pub(super) struct Parser<'t> {
-    pub tokens: &'t [Token],
-    pub next: usize,
-    pub end: usize,
-    pub wanted: Wanted,
+pub(crate) struct Parser<'t> {
+    pub(super) tokens: &'t [Token],
+    /// The token that is read next.
+    pub(crate) next: usize,
+    pub(super) end: usize,
+    pub(super) wanted: Wanted,
 }
 
 impl<'t> Parser<'t> {
+    /// Reads a predicate from a token on, in a text of `end` bytes.
+    pub(crate) const fn new(tokens: &'t [Token], next: usize, end: usize) -> Self {
+        Self {
+            tokens,
+            next,
+            end,
+            wanted: Wanted::Field,
+        }
+    }
+
     fn peek(&self) -> Option<&'t Token> {
         self.tokens.get(self.next)
     }
@@ -83,7 +89,7 @@ impl<'t> Parser<'t> {
         }
     }
 
-    pub fn any(&mut self, depth: usize) -> Parsed<Predicate> {
+    pub(crate) fn any(&mut self, depth: usize) -> Parsed<Predicate> {
         let mut parts = vec![self.all(depth)?];
         loop {
             self.wanted = Wanted::Connective;

@@ -8,7 +8,7 @@ use crate::query::{Comparison, Field, Kind, Mistake, Value};
 
 pub(super) type Parsed<T> = Result<T, Mistake>;
 
-pub(super) fn unexpected(token: &Token, expected: &str, known: &[&str]) -> Mistake {
+pub(crate) fn unexpected(token: &Token, expected: &str, known: &[&str]) -> Mistake {
     let written = match &token.what {
         What::Word(word) => word.clone(),
         What::Quoted(text) => format!("\"{text}\""),
@@ -68,7 +68,7 @@ pub(super) fn value(text: &str, kind: Kind) -> Value {
 }
 
 /// `250ms`, `2s`, `5m`, `3h`, `7d` in milliseconds.
-pub(super) fn duration(text: &str) -> Option<f64> {
+pub(crate) fn duration(text: &str) -> Option<f64> {
     const UNITS: &[(&str, f64)] = &[("ms", 1.0), ("s", 1e3), ("m", 6e4), ("h", 3.6e6), ("d", 8.64e7)];
     UNITS.iter().find_map(|(unit, millis)| {
         let number: f64 = text.strip_suffix(unit)?.parse().ok()?;
@@ -76,7 +76,7 @@ pub(super) fn duration(text: &str) -> Option<f64> {
     })
 }
 
-pub(super) fn time(text: &str) -> Option<Timestamp> {
+pub(crate) fn time(text: &str) -> Option<Timestamp> {
     let day = || {
         NaiveDate::parse_from_str(text, "%Y-%m-%d")
             .ok()?

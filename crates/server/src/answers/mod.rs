@@ -1,6 +1,7 @@
 //! Answers: each reads what it needs, decides, and makes the wire type that routes and jobs send.
 
 mod against;
+pub(crate) mod asked;
 pub(crate) mod deploy_answers;
 pub mod deploy_check;
 pub mod endpoint_changes;

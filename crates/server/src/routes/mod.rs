@@ -1,5 +1,6 @@
 //! Routes, one family per file.
 
+mod ask;
 mod cdevents;
 mod cleaning;
 mod console;
@@ -133,6 +134,8 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(uses::list_instances)
             .service(uses::report_now)
             .service(predicate::complete)
+            .service(ask::ask)
+            .service(ask::complete_question)
             .service(find::find_text)
             .service(services::list)
             .service(storage::show_storage)

@@ -172,7 +172,11 @@ fn own(stack: &Stack<'_>, field: &Field) -> BTreeSet<String> {
 }
 
 /// Writes the value of a field of an occurrence, as text; whether it has one.
-async fn expression(database: &Database, sql: &mut QueryBuilder<Postgres>, field: &Field) -> Result<bool, StoreError> {
+pub(crate) async fn expression(
+    database: &Database,
+    sql: &mut QueryBuilder<Postgres>,
+    field: &Field,
+) -> Result<bool, StoreError> {
     let attribute = |sql: &mut QueryBuilder<Postgres>, name: &str| asking::sent(sql, name, "->>");
     let of_table = match field {
         Field::Service => "(SELECT name FROM service WHERE id = o.service_id)",

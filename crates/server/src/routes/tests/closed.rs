@@ -58,6 +58,13 @@ impl Known {
                 "?text=winter",
                 "?text=no%20tariff%20for%20season%20high",
             ],
+            "/api/v1/ask" => &[
+                "?question=count,latest%20message%20of%20occurrences%20by%20error,title,type",
+                "?question=users,errors%20of%20occurrences%20by%20service,version,endpoint,file",
+                "?question=count%20of%20occurrences%20by%20skerry.season,user,kind,function%20each%201h",
+                "?question=count,latest%20message%20of%20lines%20by%20service,template,skerry.season",
+            ],
+            "/api/v1/ask/complete" => &["?text=count%20of%20occurrences%20by%20sk"],
             "/api/v1/parts" => &[
                 "?by=service",
                 "?by=type",

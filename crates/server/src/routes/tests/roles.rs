@@ -82,6 +82,8 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/owners", Viewer, false),
     ("GET /api/v1/parts", Viewer, false),
     ("GET /api/v1/predicate/complete", Viewer, false),
+    ("GET /api/v1/ask", Viewer, false),
+    ("GET /api/v1/ask/complete", Viewer, false),
     ("GET /api/v1/refused", Engineer, false),
     ("GET /api/v1/requests", Viewer, false),
     ("GET /api/v1/scrubbing", Viewer, false),

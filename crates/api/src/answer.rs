@@ -1,0 +1,90 @@
+//! Questions and their answers.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::Mistake;
+
+/// A question.
+#[derive(Clone, Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct AskQuery {
+    /// The question, such as `count of occurrences by service over 7d`.
+    pub question: String,
+}
+
+/// What a question came to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Answer {
+    /// The question, as it was understood.
+    pub question: String,
+    /// `occurrences` or `lines`.
+    pub source: String,
+    /// Beginning of the window.
+    pub from: DateTime<Utc>,
+    /// End of the window, excluded.
+    pub to: DateTime<Utc>,
+    /// The step of a question over time, in milliseconds; the last step may be shorter.
+    pub step_ms: Option<i64>,
+    /// The period that the window is compared with.
+    pub against: Option<AnswerPeriod>,
+    /// What the values of the rows are: first of `keys`, then of `values`.
+    pub columns: Vec<AnswerColumn>,
+    /// The groups that are shown.
+    pub rows: Vec<AnswerRow>,
+    /// All groups that are not shown, together; null where all are.
+    pub others: Option<AnswerRow>,
+    /// All records together.
+    pub total: AnswerRow,
+    /// How many groups there are.
+    pub groups: i64,
+    /// What limits the answer, in words: how long records are kept, what groups leave out.
+    pub note: Option<String>,
+}
+
+/// A period.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AnswerPeriod {
+    /// Its beginning.
+    pub from: DateTime<Utc>,
+    /// Its end, excluded.
+    pub to: DateTime<Utc>,
+}
+
+/// A column of an answer.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AnswerColumn {
+    /// Its name, as the question says it.
+    pub name: String,
+    /// `key` for what is grouped by; of measures `count` (a whole number), `number`, `time` or `text`.
+    pub kind: String,
+}
+
+/// A group of records.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AnswerRow {
+    /// Its values of what is grouped by; empty where a record has none.
+    pub keys: Vec<String>,
+    /// Its measures: a number, a time or text; null where no record has one.
+    pub values: Vec<serde_json::Value>,
+    /// Its measures step by step; empty where the question is not over time.
+    pub steps: Vec<Vec<serde_json::Value>>,
+    /// Its measures in the period that the window is compared with; null where there is none.
+    pub before: Option<Vec<serde_json::Value>>,
+    /// A predicate for its records; null where the language has none for one of its keys.
+    #[serde(rename = "where")]
+    pub predicate: Option<String>,
+}
+
+/// What may stand at a place of a question that is being written.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct QuestionCompletion {
+    /// Where the word being written begins, in characters.
+    pub from: u32,
+    /// What it may become, the likeliest first, ready to be put in.
+    pub offers: Vec<String>,
+    /// What is wrong with the text as it stands; null where it is a question.
+    pub mistake: Option<Mistake>,
+}
