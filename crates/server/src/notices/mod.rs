@@ -27,7 +27,7 @@ use tokio::sync::{Mutex, Semaphore};
 use crate::settings::Settings;
 
 /// How often it is looked what happened, and what is to be sent: a notice leaves within 10 s of its flag.
-pub(crate) const EVERY: Duration = Duration::from_secs(2);
+pub(crate) const EVERY: Duration = Duration::from_secs(1);
 /// How often it is looked what lasts: endpoints, thresholds, silences.
 pub(crate) const WATCH_EVERY: Duration = Duration::from_mins(1);
 

@@ -242,11 +242,7 @@ pub(super) async fn of_deploys(
             && !was(EventKind::DeployFlagged)
             && !(is_over && (was(EventKind::DeployClear) || was(EventKind::DeployTooEarly)))
     };
-    let open: Vec<(&Deploy, &DeployCheck)> = found
-        .iter()
-        .zip(checks)
-        .filter(|(deploy, _)| is_open(deploy))
-        .collect();
+    let open: Vec<(&Deploy, &DeployCheck)> = found.iter().zip(checks).filter(|(deploy, _)| is_open(deploy)).collect();
     if open.is_empty() {
         return Ok(0);
     }

@@ -284,7 +284,7 @@ pub(super) async fn statuses(connection: &mut PgConnection, work: &Work<'_>, kep
 
 /// How long a trace is left alone after a failure in it was stored, before its origin is looked
 /// for: other services' parts come with their own batches, a few seconds apart.
-const ORIGIN_WAIT_SECS: f64 = 8.0;
+const ORIGIN_WAIT_SECS: f64 = 7.0;
 
 /// Notes the traces in which something failed.
 pub(super) async fn origins_due(connection: &mut PgConnection, work: &Work<'_>) -> Result<(), StoreError> {
