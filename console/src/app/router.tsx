@@ -26,6 +26,7 @@ export type Search = Scope & {
   trace?: string;
   error?: string;
   order?: string;
+  question?: string;
 };
 
 /** A value of the address as text: the router reads `?q=404` as a number. */
@@ -56,6 +57,7 @@ export function search(raw: Record<string, unknown>): Search {
     "trace",
     "error",
     "order",
+    "question",
   ] as const) {
     const value = text(raw[name]);
     if (value !== undefined) found[name] = value;
@@ -176,6 +178,11 @@ const deploy = createRoute({
   path: "/deploys/$service/$version",
   component: lazyRouteComponent(() => import("../features/deploys/one"), "DeployPage"),
 });
+const ask = createRoute({
+  getParentRoute: () => inside,
+  path: "/ask",
+  component: lazyRouteComponent(() => import("../features/ask/page"), "AskPage"),
+});
 const senders = createRoute({
   getParentRoute: () => inside,
   path: "/senders",
@@ -224,6 +231,7 @@ export const router = createRouter({
       traffic,
       deploys,
       deploy,
+      ask,
       people,
       cleanUp,
       owners,

@@ -146,11 +146,12 @@ function Bar() {
           >
             <img src="/mark.svg" alt="" width="20" height="18" /> <span className="max-md:sr-only">outcrop</span>
           </Link>
-          <nav aria-label="Pages" className="flex gap-1">
+          <nav aria-label="Pages" className="flex gap-1 max-md:gap-0">
             <Page to="/now" name="Now" search={carried} />
             <Page to="/errors" name="Errors" search={carried} />
             <Page to="/deploys" name="Deploys" search={carried} />
             <Page to="/traffic" name="Traffic" search={carried} />
+            <Page to="/ask" name="Ask" search={carried} />
             <Page to="/notices" name="Notices" search={carried} />
           </nav>
           <FindBox />
@@ -220,7 +221,7 @@ function Page({
   name,
   search,
 }: {
-  to: "/now" | "/errors" | "/deploys" | "/traffic" | "/notices";
+  to: "/now" | "/errors" | "/deploys" | "/traffic" | "/ask" | "/notices";
   name: string;
   search: Record<string, string | undefined>;
 }) {
@@ -228,7 +229,7 @@ function Page({
     <Link
       to={to}
       search={search}
-      className="text-ink border-b-2 border-transparent px-1.5 py-1.5 hover:no-underline"
+      className="text-ink border-b-2 border-transparent px-1.5 py-1.5 hover:no-underline max-md:px-1"
       activeProps={{ className: "border-b-accent! font-semibold" }}
     >
       {name}

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { type KeyboardEvent, type Ref, useId, useState } from "react";
+import { type Ref, useState } from "react";
 import { reading } from "../api/client";
-import { Input } from "../ui/kit";
+import { CompletedInput, Mistaken } from "../ui/completed";
 
 /** What only stands in predicates: a field with a test, a word of the language alone, a quoted text, a reference. */
 const TESTS = [
@@ -39,8 +39,6 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
   const [text, setText] = useState(value ?? words ?? "");
   const [applied, setApplied] = useState(value);
   const [place, setPlace] = useState<number | null>(null);
-  const [at, setAt] = useState(-1);
-  const list = useId();
   if (applied !== value) {
     // The address changed from elsewhere: by a link that narrows, by going back.
     setApplied(value);
@@ -63,7 +61,6 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
   const change = (next: string, caret: number | null) => {
     setText(next);
     setPlace(caret ?? next.length);
-    setAt(-1);
     if (next === "") onApply(undefined);
     if (onWords) onWords(isPredicate(next) || next === "" ? undefined : next);
   };
@@ -73,87 +70,28 @@ export function PredicateBox({ value, onApply, words, onWords, placeholder, labe
     const next = `${text.slice(0, from)}${offer} ${after.trimStart()}`;
     change(next, from + offer.length + 1);
   };
-  const onKeyDown = (event: KeyboardEvent<HTMLInputElement>) => {
-    const chosen = offers[at];
-    if (event.key === "ArrowDown" || event.key === "ArrowUp") {
-      event.preventDefault();
-      setAt((now) => Math.max(-1, Math.min(offers.length - 1, now + (event.key === "ArrowDown" ? 1 : -1))));
-    } else if ((event.key === "Enter" || event.key === "Tab") && chosen !== undefined) {
-      event.preventDefault();
-      put(chosen);
-    } else if (event.key === "Enter" && asks && text.trim() !== "") {
-      onApply(text.trim());
-      setPlace(null);
-    } else if (event.key === "Escape") {
-      // The browser would empty a search field.
-      event.preventDefault();
-      setPlace(null);
-      if (!asks || offers.length === 0) event.currentTarget.blur();
-    }
-  };
   return (
     <div className="relative my-3">
-      <Input
-        ref={field}
-        type="search"
-        role="combobox"
-        aria-label={label}
-        aria-expanded={offers.length > 0}
-        aria-controls={list}
-        aria-autocomplete="list"
-        aria-activedescendant={at >= 0 ? `${list}-${at}` : undefined}
-        aria-invalid={Boolean(mistake)}
-        spellCheck={false}
-        autoComplete="off"
+      <CompletedInput
+        field={field}
+        label={label}
         placeholder={placeholder}
-        value={text}
-        onChange={(value, field) => change(value, field.selectionStart)}
-        onKeyDown={onKeyDown}
-        onBlur={() => setTimeout(() => setPlace(null), 150)}
-        className="text-ink w-full font-mono text-[13px]"
+        text={text}
+        offers={offers}
+        onText={change}
+        onPut={put}
+        onEnter={() => {
+          if (!asks || text.trim() === "") return;
+          onApply(text.trim());
+          setPlace(null);
+        }}
+        onLeave={() => setPlace(null)}
+        leavesByEscape={!asks}
+        isWrong={Boolean(mistake)}
       />
-      <div
-        id={list}
-        role="listbox"
-        aria-label="Offers"
-        className={
-          offers.length > 0
-            ? "border-line bg-sheet absolute z-20 mt-0.5 max-h-72 w-full max-w-xl overflow-auto rounded-sm border py-1 shadow-md"
-            : "hidden"
-        }
-      >
-        {offers.map((offer, index) => (
-          <div
-            key={offer}
-            id={`${list}-${index}`}
-            role="option"
-            tabIndex={-1}
-            aria-selected={index === at}
-            onMouseDown={(event) => {
-              event.preventDefault();
-              put(offer);
-            }}
-            className="hover:bg-wash aria-selected:bg-wash cursor-pointer px-3 py-0.5 font-mono text-[13px] [overflow-wrap:anywhere] aria-selected:font-semibold"
-          >
-            {offer}
-          </div>
-        ))}
-      </div>
       {asks && offers.length === 0 && text.trim() !== "" && text !== (value ?? "") && (
         <p className="text-faint mt-1 text-[13px]" role="status">
-          {mistake ? (
-            <>
-              <span className="font-mono">
-                {text.slice(0, mistake.at)}
-                <mark className="text-brick bg-transparent font-semibold underline decoration-wavy">
-                  {text.slice(mistake.at, mistake.at + mistake.length) || "▏"}
-                </mark>
-              </span>{" "}
-              {mistake.message}
-            </>
-          ) : (
-            "Enter narrows to this."
-          )}
+          {mistake ? <Mistaken text={text} mistake={mistake} /> : "Enter narrows to this."}
         </p>
       )}
     </div>

@@ -1,9 +1,10 @@
 import { scaleLinear } from "@visx/scale";
-import { type KeyboardEvent, type PointerEvent, type RefObject, useLayoutEffect, useRef, useState } from "react";
+import { type KeyboardEvent, type PointerEvent, useRef, useState } from "react";
 import { type Box, boxes, highest, stacked, sum } from "./bars";
 import { count, minute, tick, zone } from "./format";
 import { Button } from "./kit";
 import { type Column, Table } from "./table";
+import { useWidth } from "./width";
 
 /** Occurrences and requests of each version, step by step; all layers have the same steps. */
 export type Timeline = {
@@ -50,20 +51,6 @@ export function Strip({ timeline, label, isYoung }: { timeline: Timeline; label:
       />
     </svg>
   );
-}
-
-/** The width an element has, so that text in a chart keeps its size on every screen. */
-function useWidth(element: RefObject<Element | null>): number {
-  const [width, setWidth] = useState(1240);
-  useLayoutEffect(() => {
-    if (!element.current) return;
-    const observer = new ResizeObserver(
-      ([entry]) => entry && setWidth(Math.max(280, Math.round(entry.contentRect.width))),
-    );
-    observer.observe(element.current);
-    return () => observer.disconnect();
-  }, [element]);
-  return width;
 }
 
 /** Letters keep a rim of the page's colour, so that lines and bars behind them do not run through them. */

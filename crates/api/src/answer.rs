@@ -13,6 +13,16 @@ use super::Mistake;
 pub struct AskQuery {
     /// The question, such as `count of occurrences by service over 7d`.
     pub question: String,
+    /// Only records of services of this name.
+    pub service: Option<String>,
+    /// Only records of this environment.
+    pub environment: Option<String>,
+    /// The window of a question that names none: back from now, such as `24h` (the default). Not together with `from`.
+    pub since: Option<String>,
+    /// Beginning of the window of a question that names none.
+    pub from: Option<DateTime<Utc>>,
+    /// Its end; now where not given.
+    pub to: Option<DateTime<Utc>>,
 }
 
 /// What a question came to.
@@ -20,8 +30,8 @@ pub struct AskQuery {
 pub struct Answer {
     /// The question, as it was understood.
     pub question: String,
-    /// `occurrences` or `lines`.
-    pub source: String,
+    /// Its parts, to change one of them and ask again.
+    pub parts: QuestionParts,
     /// Beginning of the window.
     pub from: DateTime<Utc>,
     /// End of the window, excluded.
@@ -42,6 +52,30 @@ pub struct Answer {
     pub groups: i64,
     /// What limits the answer, in words: how long records are kept, what groups leave out.
     pub note: Option<String>,
+}
+
+/// The parts of a question, as they are written.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct QuestionParts {
+    /// The measures, in the order of their columns.
+    pub measures: Vec<String>,
+    /// `occurrences` or `lines`.
+    pub source: String,
+    /// What it groups by.
+    pub by: Vec<String>,
+    /// The predicate.
+    #[serde(rename = "where")]
+    pub predicate: Option<String>,
+    /// The step over time, such as `1h`.
+    pub each: Option<String>,
+    /// The column that orders the rows, and `up` where the least comes first.
+    pub order: Option<String>,
+    /// How many groups are shown.
+    pub top: Option<u32>,
+    /// The window: `over 7d`, or `from … to …`; null where the question names none.
+    pub window: Option<String>,
+    /// What the window is compared with: `before`, or such as `7d earlier`.
+    pub against: Option<String>,
 }
 
 /// A period.

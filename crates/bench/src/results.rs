@@ -59,7 +59,10 @@ pub fn finish(file: Option<&Path>) {
 }
 
 fn written(figures: &[Figure]) -> Value {
-    let of = |figure: &Figure| json!({"name": figure.name, "ratio": figure.ratio, "value": figure.value, "unit": figure.unit});
+    let of = |figure: &Figure| {
+        let (name, unit) = (&figure.name, &figure.unit);
+        json!({"name": name, "ratio": figure.ratio, "value": figure.value, "unit": unit})
+    };
     json!({"figures": figures.iter().map(of).collect::<Vec<_>>()})
 }
 

@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/api/v1/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a question comes to: groups with their measures, in the question's order. */
+        get: operations["ask"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ask/complete": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What may stand at a place of a question that is being written, and what is wrong with it so far. */
+        get: operations["complete_question"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -1665,6 +1699,76 @@ export interface components {
             span_id?: string | null;
             /** @description The type it gave. */
             type: string;
+        };
+        /** @description What a question came to. */
+        Answer: {
+            against?: components["schemas"]["AnswerPeriod"] | null;
+            /** @description What the values of the rows are: first of `keys`, then of `values`. */
+            columns: components["schemas"]["AnswerColumn"][];
+            /**
+             * Format: date-time
+             * @description Beginning of the window.
+             */
+            from: string;
+            /**
+             * Format: int64
+             * @description How many groups there are.
+             */
+            groups: number;
+            /** @description What limits the answer, in words: how long records are kept, what groups leave out. */
+            note?: string | null;
+            others?: components["schemas"]["AnswerRow"] | null;
+            /** @description Its parts, to change one of them and ask again. */
+            parts: components["schemas"]["QuestionParts"];
+            /** @description The question, as it was understood. */
+            question: string;
+            /** @description The groups that are shown. */
+            rows: components["schemas"]["AnswerRow"][];
+            /**
+             * Format: int64
+             * @description The step of a question over time, in milliseconds; the last step may be shorter.
+             */
+            step_ms?: number | null;
+            /**
+             * Format: date-time
+             * @description End of the window, excluded.
+             */
+            to: string;
+            /** @description All records together. */
+            total: components["schemas"]["AnswerRow"];
+        };
+        /** @description A column of an answer. */
+        AnswerColumn: {
+            /** @description `key` for what is grouped by; of measures `count` (a whole number), `number`, `time` or `text`. */
+            kind: string;
+            /** @description Its name, as the question says it. */
+            name: string;
+        };
+        /** @description A period. */
+        AnswerPeriod: {
+            /**
+             * Format: date-time
+             * @description Its beginning.
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description Its end, excluded.
+             */
+            to: string;
+        };
+        /** @description A group of records. */
+        AnswerRow: {
+            /** @description Its measures in the period that the window is compared with; null where there is none. */
+            before?: unknown[] | null;
+            /** @description Its values of what is grouped by; empty where a record has none. */
+            keys: string[];
+            /** @description Its measures step by step; empty where the question is not over time. */
+            steps: unknown[][];
+            /** @description Its measures: a number, a time or text; null where no record has one. */
+            values: unknown[];
+            /** @description A predicate for its records; null where the language has none for one of its keys. */
+            where?: string | null;
         };
         /** @description How much an error matters, and why. */
         Attention: {
@@ -4012,6 +4116,41 @@ export interface components {
             /** @description The status in words. */
             title: string;
         };
+        /** @description What may stand at a place of a question that is being written. */
+        QuestionCompletion: {
+            /**
+             * Format: int32
+             * @description Where the word being written begins, in characters.
+             */
+            from: number;
+            mistake?: components["schemas"]["Mistake"] | null;
+            /** @description What it may become, the likeliest first, ready to be put in. */
+            offers: string[];
+        };
+        /** @description The parts of a question, as they are written. */
+        QuestionParts: {
+            /** @description What the window is compared with: `before`, or such as `7d earlier`. */
+            against?: string | null;
+            /** @description What it groups by. */
+            by: string[];
+            /** @description The step over time, such as `1h`. */
+            each?: string | null;
+            /** @description The measures, in the order of their columns. */
+            measures: string[];
+            /** @description The column that orders the rows, and `up` where the least comes first. */
+            order?: string | null;
+            /** @description `occurrences` or `lines`. */
+            source: string;
+            /**
+             * Format: int32
+             * @description How many groups are shown.
+             */
+            top?: number | null;
+            /** @description The predicate. */
+            where?: string | null;
+            /** @description The window: `over 7d`, or `from … to …`; null where the question names none. */
+            window?: string | null;
+        };
         /** @description Hours in which a rule does not tell. */
         QuietHours: {
             /** @description The days on which they begin: `mon`, `tue` and so on. All where none is named. */
@@ -5230,6 +5369,158 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    ask: {
+        parameters: {
+            query: {
+                /** @description The question, such as `count of occurrences by service over 7d`. */
+                question: string;
+                /** @description Only records of services of this name. */
+                service?: string;
+                /** @description Only records of this environment. */
+                environment?: string;
+                /** @description The window of a question that names none: back from now, such as `24h` (the default). Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window of a question that names none. */
+                from?: string;
+                /** @description Its end; now where not given. */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    complete_question: {
+        parameters: {
+            query: {
+                /** @description The text so far. */
+                text: string;
+                /** @description The place to complete at, in characters; its end where not given. */
+                at?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuestionCompletion"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_audit: {
         parameters: {
             query?: {

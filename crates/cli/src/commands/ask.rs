@@ -44,10 +44,12 @@ pub async fn ask(arguments: Ask) -> Result<(), Fault> {
     if arguments.csv {
         return line(csv(&answer).trim_end());
     }
-    line(printable(&heading(&answer)))?;
+    line(printable(&answer.question))?;
+    line(printable(&window(&answer)))?;
     if answer.groups == 0 {
-        return line(format!("No {} match.", answer.source));
+        return line(format!("\nNo {} match.", answer.parts.source));
     }
+    line("")?;
     print(&answer, arguments.chart)?;
     if let Some(note) = &answer.note {
         line(format!("\n{}", printable(note)))?;
@@ -55,14 +57,13 @@ pub async fn ask(arguments: Ask) -> Result<(), Fault> {
     Ok(())
 }
 
-/// The question as it was understood, and when.
-fn heading(answer: &Answer) -> String {
+/// When, and against when.
+fn window(answer: &Answer) -> String {
     let against = answer
         .against
         .map(|period| format!(", against {} to {}", time(period.from), time(period.to)));
     format!(
-        "{}\n{} to {}{}\n",
-        answer.question,
+        "{} to {}{}",
         time(answer.from),
         time(answer.to),
         against.unwrap_or_default()
@@ -70,14 +71,16 @@ fn heading(answer: &Answer) -> String {
 }
 
 fn print(answer: &Answer, with_bars: bool) -> Result<(), Fault> {
-    let keys = answer.rows.first().map_or(0, |row| row.keys.len());
+    let keys = answer.parts.by.len();
     let is_over_time = answer.step_ms.is_some();
-    let before: Vec<String> = answer.columns[keys..]
-        .iter()
-        .map(|column| format!("{} before", column.name))
+    let is_number = |column: &AnswerColumn| ["count", "number"].contains(&column.kind.as_str());
+    // Texts and times of before say nothing beside those of now.
+    let compared: Vec<(usize, String)> = (answer.columns.iter().skip(keys).enumerate())
+        .filter(|(_, column)| answer.against.is_some() && is_number(column))
+        .map(|(at, column)| (at, format!("{} before", column.name)))
         .collect();
     let fit = |column: &AnswerColumn| match column.kind.as_str() {
-        "key" | "text" => Fit::Text(12),
+        "key" | "text" => Fit::Text(16),
         "time" => Fit::Whole,
         _ => Fit::Number,
     };
@@ -86,14 +89,7 @@ fn print(answer: &Answer, with_bars: bool) -> Result<(), Fault> {
         .iter()
         .map(|column| Column(&column.name, fit(column)))
         .collect();
-    if answer.against.is_some() {
-        columns.extend(
-            before
-                .iter()
-                .zip(&answer.columns[keys..])
-                .map(|(head, column)| Column(head, fit(column))),
-        );
-    }
+    columns.extend(compared.iter().map(|(_, head)| Column(head, Fit::Number)));
     if is_over_time {
         columns.push(Column("over time", Fit::Whole));
     }
@@ -105,13 +101,14 @@ fn print(answer: &Answer, with_bars: bool) -> Result<(), Fault> {
         .iter()
         .filter_map(|row| row.values.first()?.as_f64())
         .fold(0.0, f64::max);
-    let of_row = |row: &AnswerRow, names: Vec<String>| {
-        let values = row.values.iter().chain(row.before.iter().flatten()).map(shown);
+    let of_row = |row: &AnswerRow, names: Vec<String>, is_group: bool| {
+        let before = compared.iter().filter_map(|(at, _)| row.before.as_ref()?.get(*at));
+        let values = row.values.iter().chain(before).map(shown);
         let mut cells: Vec<String> = names.into_iter().chain(values).collect();
         if is_over_time {
             cells.push(strip(row));
         }
-        if with_bars {
+        if with_bars && is_group {
             cells.push(bar(row, most));
         }
         cells
@@ -124,7 +121,7 @@ fn print(answer: &Answer, with_bars: bool) -> Result<(), Fault> {
         }
     };
     let mut rows: Vec<Vec<String>> = (answer.rows.iter())
-        .map(|row| of_row(row, row.keys.iter().map(not_set).collect()))
+        .map(|row| of_row(row, row.keys.iter().map(not_set).collect(), true))
         .collect();
     if keys > 0 {
         let named = |name: String| {
@@ -135,9 +132,9 @@ fn print(answer: &Answer, with_bars: bool) -> Result<(), Fault> {
         let shown = i64::try_from(answer.rows.len()).unwrap_or(i64::MAX);
         if let Some(others) = &answer.others {
             let count = counted((answer.groups - shown).max(0), "other group", "other groups");
-            rows.push(of_row(others, named(count)));
+            rows.push(of_row(others, named(count), false));
         }
-        rows.push(of_row(&answer.total, named("all".to_owned())));
+        rows.push(of_row(&answer.total, named("all".to_owned()), false));
     }
     table(&columns, rows)
 }
@@ -190,14 +187,14 @@ fn strip(row: &AnswerRow) -> String {
 
 /// Most signs of a strip, and of a bar.
 const STRIP: usize = 48;
-const BAR: f64 = 40.0;
+const BAR: f64 = 24.0;
 
 fn bar(row: &AnswerRow, most: f64) -> String {
     let value = row.values.first().and_then(Value::as_f64).unwrap_or_default();
     if most <= 0.0 || value <= 0.0 {
         return String::new();
     }
-    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "0 to 40")]
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "0 to 24")]
     let length = (value / most * BAR).ceil() as usize;
     "█".repeat(length)
 }
@@ -263,6 +260,7 @@ fn escaped(cell: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    use outcrop_api::QuestionParts;
     use serde_json::json;
 
     use super::*;
@@ -288,7 +286,17 @@ mod tests {
         let from: DateTime<Utc> = "2026-11-29T00:00:00Z".parse().unwrap();
         Answer {
             question: "count of occurrences by season".to_owned(),
-            source: "occurrences".to_owned(),
+            parts: QuestionParts {
+                measures: vec!["count".to_owned()],
+                source: "occurrences".to_owned(),
+                by: vec!["season".to_owned()],
+                predicate: None,
+                each: None,
+                order: None,
+                top: None,
+                window: None,
+                against: None,
+            },
             from,
             to: from + TimeDelta::hours(2),
             step_ms,

@@ -50,6 +50,12 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
             ("/traffic?view=statements".to_owned(), "statement"),
             ("/traffic?view=instances".to_owned(), "instance"),
             ("/traffic?view=passing".to_owned(), "requests a minute"),
+            ("/ask".to_owned(), "Questions to start from"),
+            (
+                "/ask?question=count%2C+users+of+occurrences+by+service+each+1h+against+before".to_owned(),
+                "All together",
+            ),
+            ("/ask?question=count+of+nothing".to_owned(), "is not expected here"),
             ("/now".to_owned(), "last 15 minutes"),
             (format!("/traces/{trace}"), "next and previous failure"),
             // Where nothing is, and where what is asked for cannot be answered.

@@ -11,6 +11,7 @@ mod commands;
 mod connect;
 mod console;
 mod console_acting;
+mod console_asking;
 mod console_axe;
 mod console_functions;
 mod console_ground;

@@ -14,6 +14,7 @@ mod lines;
 mod measured;
 mod moved;
 mod order;
+mod ready;
 mod traces;
 mod uncounted;
 mod verdicts;

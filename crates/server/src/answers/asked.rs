@@ -1,27 +1,25 @@
 //! Answers of questions, as they are sent.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use outcrop_api::{Answer, AnswerColumn, AnswerPeriod, AnswerRow};
+use outcrop_api::{Answer, AnswerColumn, AnswerPeriod, AnswerRow, QuestionParts};
 use outcrop_core::query::{Field, quoted};
 use outcrop_core::question::{Group, Measure, Question, Source};
 use outcrop_store::questions::{self, Cell, Row, shown};
 use outcrop_store::retention::Policy;
-use outcrop_store::{Database, StoreError, from_utc, to_utc};
+use outcrop_store::{Database, Scope, StoreError, from_utc, to_utc};
 use serde_json::{Value, json};
 
-/// Answers a question as asked at a time.
+/// Answers a question over a scope, as of a time.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 pub(crate) async fn answer(
     database: &Database,
-    question: &Question,
+    (question, scope): (&Question, &Scope),
     policy: &Policy,
     now: DateTime<Utc>,
 ) -> Result<Answer, StoreError> {
-    let found = questions::answer(database, question, now).await?;
-    let window = question.window_at(from_utc(now));
-    let (from, to) = (to_utc(window.0), to_utc(window.1));
+    let found = questions::answer(database, question, scope).await?;
     let period = |(from, to)| AnswerPeriod {
         from: to_utc(from),
         to: to_utc(to),
@@ -29,11 +27,13 @@ pub(crate) async fn answer(
     let row = |row: Row| row_of(question, row);
     Ok(Answer {
         question: question.to_string(),
-        source: question.source.word().to_owned(),
-        from,
-        to,
+        parts: parts(question),
+        from: scope.from,
+        to: scope.to,
         step_ms: question.each,
-        against: question.against_at(window).map(period),
+        against: question
+            .against_at((from_utc(scope.from), from_utc(scope.to)))
+            .map(period),
         columns: columns(question),
         others: found.others.map(|others| AnswerRow {
             predicate: None,
@@ -45,8 +45,23 @@ pub(crate) async fn answer(
         },
         groups: found.groups,
         rows: found.rows.into_iter().map(row).collect(),
-        note: note(question, (from, now), policy),
+        note: note(question, (scope.from, now), policy),
     })
+}
+
+fn parts(question: &Question) -> QuestionParts {
+    let parts = question.parts();
+    QuestionParts {
+        measures: parts.measures,
+        source: parts.source.to_owned(),
+        by: parts.by,
+        predicate: parts.matching,
+        each: parts.each,
+        order: parts.order,
+        top: parts.top,
+        window: parts.window,
+        against: parts.against,
+    }
 }
 
 fn columns(question: &Question) -> Vec<AnswerColumn> {
@@ -126,7 +141,8 @@ fn note(question: &Question, (from, now): (DateTime<Utc>, DateTime<Utc>), policy
         Source::Occurrences => policy.occurrence_days,
         Source::Lines => policy.log_days,
     };
-    (now - from > TimeDelta::days(days)).then(|| {
+    // The window of a question over as many days begins then.
+    (now - from > TimeDelta::days(days) + TimeDelta::minutes(1)).then(|| {
         format!(
             "{} are kept for {days} days: what came before is not part of this answer",
             question.source.word()

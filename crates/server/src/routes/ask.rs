@@ -1,17 +1,18 @@
 //! Questions: answered, checked and completed.
 
 use actix_web::{HttpRequest, get, web};
-use chrono::Utc;
-use outcrop_api::{Answer, AskQuery, CompletionQuery, Mistake, Problem, QuestionCompletion};
-use outcrop_core::question::{Matching, Place, Question, next_words, read};
+use chrono::{DateTime, Utc};
+use outcrop_api::{Answer, AskQuery, CompletionQuery, ErrorQuery, Mistake, Problem, QuestionCompletion};
+use outcrop_core::question::{MAX_STEPS, Matching, Place, Question, next_words, read};
 use outcrop_store::asking::attributes;
-use outcrop_store::{Database, StoreError};
+use outcrop_store::{Database, Scope, StoreError, from_utc, to_utc};
 
 use super::predicate::{characters, offers as offers_of_predicate, place};
+use super::query::window;
 use super::viewer::{Seen, Viewer};
 use crate::answers::asked;
 use crate::api_error::ApiError;
-use crate::routes::parameters::parameters;
+use crate::routes::parameters::{bad, parameters};
 
 /// Offers per completion: a list that fits beside the text.
 const OFFERS: usize = 16;
@@ -25,12 +26,45 @@ const OFFERS: usize = 16;
 #[get("/ask")]
 pub(super) async fn ask(viewer: Viewer, request: HttpRequest, state: Seen) -> Result<web::Json<Answer>, ApiError> {
     let asked: AskQuery = parameters(request.query_string())?;
+    let now = Utc::now();
     let question = question(&asked.question, &viewer)?;
+    let scope = scope(asked, &question, now)?;
     let (database, policy) = (state.database.clone(), state.settings.policy.clone());
     let answer = state
-        .on_main(async move { asked::answer(&database, &question, &policy, Utc::now()).await })
+        .on_main(async move { asked::answer(&database, (&question, &scope), &policy, now).await })
         .await?;
     Ok(web::Json(answer))
+}
+
+/// What a question looks at: its own window, else that of the page or the last 24 hours.
+fn scope(asked: AskQuery, question: &Question, now: DateTime<Utc>) -> Result<Scope, ApiError> {
+    let around = window(
+        &ErrorQuery {
+            service: asked.service,
+            environment: asked.environment,
+            since: asked.since,
+            from: asked.from,
+            to: asked.to,
+            ..ErrorQuery::default()
+        },
+        now,
+    )?;
+    let (from, to) = match question.window {
+        Some(_) => question.window_at(from_utc(now)),
+        None => (from_utc(around.from), from_utc(around.to)),
+    };
+    let steps = question.steps((from, to));
+    if steps > MAX_STEPS {
+        return Err(bad(format!(
+            "the window has {steps} such steps, and {MAX_STEPS} are answered at most: choose a longer step or a shorter \
+             window"
+        )));
+    }
+    Ok(Scope {
+        from: to_utc(from),
+        to: to_utc(to),
+        ..around
+    })
 }
 
 /// Reads a question as asked by a member.

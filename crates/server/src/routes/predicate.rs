@@ -74,7 +74,10 @@ pub(super) fn characters(text: &str, bytes: usize) -> u32 {
     u32::try_from(text.char_indices().take_while(|(at, _)| *at < bytes).count()).unwrap_or(u32::MAX)
 }
 
-pub(super) async fn offers(database: &outcrop_store::Database, completion: &query::Completion) -> Result<Vec<String>, StoreError> {
+pub(super) async fn offers(
+    database: &outcrop_store::Database,
+    completion: &query::Completion,
+) -> Result<Vec<String>, StoreError> {
     let written = completion.written.to_lowercase();
     let fitting = |words: &[&str]| -> Vec<String> {
         words

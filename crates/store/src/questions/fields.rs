@@ -6,7 +6,7 @@ use outcrop_core::stack::short_path;
 use sqlx::{Postgres, QueryBuilder};
 use uuid::Uuid;
 
-use super::MAX_KEY;
+use super::answer::MAX_KEY;
 use crate::asking::{parts, within};
 use crate::{Database, Scope, StoreError, ids, stacks};
 

@@ -7,7 +7,7 @@ use outcrop_core::query::Field;
 use outcrop_core::question::{Column, Group, Measure, Question, Source};
 use sqlx::{Postgres, QueryBuilder};
 
-use super::Found;
+use super::answer::Found;
 use super::fields::{Beside, key, reference, stored, text};
 use crate::asking::{resolve, within};
 use crate::{Database, Scope, StoreError};

@@ -12,7 +12,7 @@ use serde_json::{Map, Value as Json};
 
 use super::{Answer, Cell, Row, answer};
 use crate::testing::{database, failing, logged, logs, of, resource_of, spans, store, text, trace, writer};
-use crate::{Database, from_utc};
+use crate::{Database, Scope, from_utc};
 
 /// A record of the test.
 #[derive(Clone, Debug)]
@@ -121,6 +121,18 @@ fn questions() -> impl Strategy<Value = String> {
             )
         },
     )
+}
+
+fn scope(question: &Question, now: DateTime<Utc>) -> Scope {
+    let (from, to) = question.window_at(from_utc(now));
+    Scope {
+        service: None,
+        environment: None,
+        version: None,
+        from: crate::to_utc(from),
+        to: crate::to_utc(to),
+        predicate: None,
+    }
 }
 
 async fn sent(database: &Database, records: &[Record], now: DateTime<Utc>) {
@@ -411,7 +423,7 @@ async fn an_answer_in_sql_is_that_of_a_plain_evaluation() {
     for _ in 0..150 {
         let text = questions().new_tree(&mut runner).unwrap().current();
         let question = read(&text).unwrap_or_else(|mistake| panic!("{}", mistake.marked(&text)));
-        let found = answer(&database, &question, now - TimeDelta::seconds(30))
+        let found = answer(&database, &question, &scope(&question, now - TimeDelta::seconds(30)))
             .await
             .unwrap();
         let expected = plain(&question, &records, now - TimeDelta::seconds(30));
@@ -442,7 +454,7 @@ async fn an_error_its_kind_and_its_own_code_group_occurrences_and_lines_have_tem
     store(&writer(&database), &batch).await;
     let ask = async |text: &str| {
         let question = read(text).unwrap_or_else(|mistake| panic!("{}", mistake.marked(text)));
-        answer(&database, &question, now).await.unwrap()
+        answer(&database, &question, &scope(&question, now)).await.unwrap()
     };
     let by_error = ask("count of occurrences by error, kind, function, trace top 1").await;
     assert_eq!(by_error.groups, 6, "one a trace: {by_error:?}");

@@ -1,13 +1,14 @@
 //! Reads questions, and says what is wrong with a text that is none.
 
-use super::words::{ALONE, CLAUSES, OF_FIELD, Place};
-use super::{
-    Against, Column, DISTINCT, Group, MAX_GROUPS, MAX_MEASURES, MAX_STEPS, MAX_TOP, Matching, Measure, Order, Question,
-    Source, WINDOW_MS, Window,
-};
+mod clauses;
+
 use crate::query::lex::{Token, What, tokens};
-use crate::query::values::{duration, time, unexpected};
-use crate::query::{Field, Mistake, Parser, parse};
+use crate::query::values::unexpected;
+use crate::query::{Field, Mistake};
+use crate::question::asked::{
+    DISTINCT, Group, MAX_GROUPS, MAX_MEASURES, MAX_STEPS, Measure, Question, Source, WINDOW_MS, Window,
+};
+use crate::question::words::{ALONE, CLAUSES, OF_FIELD, Place, percentile};
 
 /// Shortest step and window, in milliseconds.
 const MINUTE_MS: i64 = 60_000;
@@ -85,7 +86,7 @@ impl<'t> Reader<'t> {
 
     /// The clauses that a text has not said yet.
     pub(super) fn clauses_left(text: &str) -> Vec<&'static str> {
-        Self::after(text, |reader| reader.left())
+        Self::after(text, |reader| left_of(&reader.said))
     }
 
     /// The source that a text names.
@@ -209,14 +210,8 @@ impl<'t> Reader<'t> {
         Ok(question)
     }
 
-    /// Clauses that were not said yet; a window is said in one of two ways.
     fn left(&self) -> Vec<&'static str> {
-        let has_window = self.said.iter().any(|said| ["over", "from"].contains(said));
-        let is_left = |clause: &&&str| {
-            let is_window = ["over", "from"].contains(*clause);
-            !self.said.contains(*clause) && !(is_window && has_window)
-        };
-        CLAUSES.iter().filter(is_left).copied().collect()
+        left_of(&self.said)
     }
 
     fn clause(&mut self, token: &Token) -> Reading<&'static str> {
@@ -292,7 +287,9 @@ impl<'t> Reader<'t> {
             return Ok(Measure::Percentile(tenths, self.field()?));
         }
         let known: Vec<&str> = ALONE.into_iter().chain(OF_FIELD).collect();
-        Err(self.expected("a measure: count, users, errors, services, distinct, sum, mean, least, most, p95 or latest with a field, first, last", &known))
+        let list = "count, users, errors, services, first, last, or one of distinct, sum, mean, least, most, latest \
+                    and p95 with a field";
+        Err(self.expected(&format!("a measure: {list}"), &known))
     }
 
     fn note(&mut self, field: Option<Field>, at: usize) {
@@ -366,149 +363,6 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn matching(&mut self) -> Reading<Matching> {
-        let start = self.next;
-        self.predicate_at = Some(self.peek().map_or(self.text.len(), |token| token.at));
-        self.place = Place::Nothing;
-        let mut parser = Parser::new(self.tokens, start, self.text.len());
-        let read = parser.any(0);
-        self.next = parser.next;
-        read?;
-        let at = |index: usize| self.tokens.get(index).map_or((0, 0), |token| (token.at, token.length));
-        let (from, (last, length)) = (at(start).0, at(self.next.saturating_sub(1)));
-        let text = self.text.get(from..last + length).unwrap_or_default().to_owned();
-        let predicate = parse(&text).map_err(|mistake| Mistake {
-            at: mistake.at + from,
-            ..mistake
-        })?;
-        for test in predicate.tests() {
-            self.fields.push(Written {
-                field: test.field.clone(),
-                at: from + test.at,
-                length: test.field.name().len(),
-            });
-        }
-        Ok(Matching { text, predicate })
-    }
-
-    fn span(&mut self, what: &str) -> Reading<i64> {
-        let token = self.peek();
-        let millis = self.word(0).as_deref().and_then(duration);
-        let Some((token, millis)) = token.zip(millis) else {
-            return Err(self.expected(what, &[]));
-        };
-        #[expect(clippy::cast_possible_truncation, reason = "bounded in the next line")]
-        let millis = millis.min(1e15) as i64;
-        if !(MINUTE_MS..=LONGEST_MS).contains(&millis) {
-            return Err(Self::wrong(
-                token,
-                "a duration here is a minute at least and 366 days at most",
-            ));
-        }
-        self.next += 1;
-        Ok(millis)
-    }
-
-    fn count(&mut self) -> Reading<u32> {
-        self.place = Place::Nothing;
-        let count = self.word(0).and_then(|word| word.parse::<u32>().ok());
-        match count {
-            Some(count) if (1..=MAX_TOP).contains(&count) => {
-                self.next += 1;
-                Ok(count)
-            }
-            _ => Err(self.expected(&format!("how many groups to show, 1 to {MAX_TOP}"), &[])),
-        }
-    }
-
-    fn at(&mut self) -> Reading<crate::Timestamp> {
-        self.place = Place::Time;
-        let text = match self.peek().map(|token| &token.what) {
-            Some(What::Word(text) | What::Quoted(text)) => time(text),
-            _ => None,
-        };
-        let Some(at) = text else {
-            return Err(self.expected("a time such as 2026-11-23 or 2026-11-23T04:40:00Z", &[]));
-        };
-        self.next += 1;
-        Ok(at)
-    }
-
-    fn fixed(&mut self) -> Reading<Window> {
-        let token = self.peek();
-        let from = self.at()?;
-        self.place = Place::Words(vec!["to"]);
-        if !self.keyword("to") {
-            return Err(self.expected("`to` and the end of the window", &["to"]));
-        }
-        let to = self.at()?;
-        let length = to.millis().saturating_sub(from.millis());
-        match token {
-            Some(token) if !(MINUTE_MS..=LONGEST_MS).contains(&length) => Err(Self::wrong(
-                token,
-                "the window ends a minute after it begins at least, and 366 days at most",
-            )),
-            _ => Ok(Window::Fixed(from, to)),
-        }
-    }
-
-    fn against(&mut self) -> Reading<Against> {
-        self.place = Place::Words(vec!["before", "1d", "7d"]);
-        if self.keyword("before") {
-            return Ok(Against::Before);
-        }
-        let span = self.span("`before`, or a duration and `earlier` as in `against 7d earlier`")?;
-        self.place = Place::Words(vec!["earlier"]);
-        if !self.keyword("earlier") {
-            return Err(self.expected("`earlier`, as in `against 7d earlier`", &["earlier"]));
-        }
-        Ok(Against::Earlier(span))
-    }
-
-    /// Passes over what rows are ordered by; returns where it ends.
-    fn skip_order(&mut self) -> Reading<usize> {
-        self.place = Place::Measure;
-        if self.peek().is_none() {
-            return Err(self.expected("a column, as in `order by count`", &[]));
-        }
-        let has_field = self
-            .word(0)
-            .is_some_and(|word| OF_FIELD.contains(&word.as_str()) || percentile(&word).is_some());
-        self.next += if has_field { 2 } else { 1 };
-        self.keyword("up");
-        Ok(self.next)
-    }
-
-    fn order(&mut self, question: &Question) -> Reading<Order> {
-        let (start, fields) = (self.next, self.fields.len());
-        let measure = self.measure().ok();
-        let measured = measure.and_then(|measure| question.measures.iter().position(|known| *known == measure));
-        let column = if let Some(at) = measured {
-            Column::Measure(at)
-        } else {
-            self.next = start;
-            let name = self.peek().map(|token| match &token.what {
-                What::Word(word) => word.clone(),
-                What::Quoted(name) => crate::query::quoted(name),
-                _ => String::new(),
-            });
-            let grouped = name.and_then(|name| question.by.iter().position(|group| group.to_string() == name));
-            let Some(at) = grouped else {
-                let columns = question.measures.iter().map(ToString::to_string);
-                let columns: Vec<String> = columns.chain(question.by.iter().map(ToString::to_string)).collect();
-                let known: Vec<&str> = columns.iter().map(String::as_str).collect();
-                return Err(self.expected(&format!("a column of this question: {}", columns.join(", ")), &known));
-            };
-            self.next += 1;
-            Column::Group(at)
-        };
-        self.fields.truncate(fields);
-        Ok(Order {
-            column,
-            up: self.keyword("up"),
-        })
-    }
-
     /// What cannot be said before all is read.
     fn check(&self, question: &Question) -> Reading<()> {
         if let Some(written) = self.fields.iter().find(|written| !question.source.has(&written.field)) {
@@ -552,153 +406,9 @@ impl<'t> Reader<'t> {
     }
 }
 
-/// `p95`, `p99.9` in tenths of a percent.
-pub(super) fn percentile(word: &str) -> Option<u16> {
-    let number = word.strip_prefix('p')?;
-    let (whole, tenth) = number.split_once('.').unwrap_or((number, "0"));
-    let is_digits = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
-    if !is_digits(whole) || !is_digits(tenth) || whole.len() > 2 || tenth.len() > 1 {
-        return None;
-    }
-    let tenths = whole.parse::<u16>().ok()? * 10 + tenth.parse::<u16>().ok()?;
-    (tenths > 0).then_some(tenths)
-}
-
-#[cfg(test)]
-mod tests {
-    use proptest::prelude::*;
-    use rstest::rstest;
-
-    use super::*;
-
-    #[rstest]
-    #[case("count of occurrences")]
-    #[case("count, users, errors of occurrences by service, version over 7d")]
-    #[case("distinct season, p95 duration, p99.9 duration of occurrences by \"by\", hour_of_day top 5")]
-    #[case("sum bytes, mean bytes, least bytes, most bytes of lines by host where severity >= warn and \"no tariff\"")]
-    #[case(
-        "count of occurrences where duration from 1s to 2s each 1h from 2026-11-23T00:00:00Z to 2026-11-24T00:00:00Z"
-    )]
-    #[case("count, latest message, first, last of occurrences by error order by last top 10 against before")]
-    #[case("count of occurrences by version order by version up against 7d earlier")]
-    #[case("count, p95 duration of occurrences by endpoint order by p95 duration over 90m")]
-    fn questions_are_written_as_they_are_read(#[case] text: &str) {
-        let question = read(text).unwrap_or_else(|mistake| panic!("{}", mistake.marked(text)));
-        assert_eq!(question.to_string(), text);
-    }
-
-    #[test]
-    fn clauses_stand_in_any_order() {
-        let one = read("count of lines by host where severity = error each 1h over 2d top 3").unwrap();
-        let other = read("COUNT OF lines TOP 3 over 2d each 1h where severity = error by host").unwrap();
-        assert_eq!(one, other);
-    }
-
-    #[rstest]
-    #[case("", 0, "expected a measure")]
-    #[case("cuont of occurrences", 0, "did you mean `count`?")]
-    #[case("count occurrences", 6, "expected `of`")]
-    #[case("count of occurences", 9, "did you mean `occurrences`?")]
-    #[case("count of occurrences by", 23, "the question ends here")]
-    #[case("count of occurrences by type, type", 30, "named twice")]
-    #[case("count of occurrences by a, b, c, d, e", 36, "4 fields at most")]
-    #[case("count of occurrences by open", 24, "use it after `where`")]
-    #[case("count of lines by endpoint", 18, "lines have no `endpoint`")]
-    #[case("count of lines where uncaught", 21, "lines have no `uncaught`")]
-    #[case("errors of lines", 0, "lines have no `error`")]
-    #[case("count of occurrences wehre type = x", 21, "did you mean `where`?")]
-    #[case("count of occurrences where servcie", 27, "did you mean `service`?")]
-    #[case("count of occurrences where service = fares and", 46, "the predicate ends here")]
-    #[case("count of occurrences top 5", 21, "add `by`")]
-    #[case("count of occurrences by type top 500", 33, "1 to 200")]
-    #[case("count of occurrences each 1m over 7d", 21, "10080 such steps")]
-    #[case("count of occurrences each 2d", 21, "longer than the window")]
-    #[case("count of occurrences over 24 h", 26, "a duration such as")]
-    #[case("count of occurrences over 1h over 2h", 29, "said twice")]
-    #[case("count of occurrences over 1h from 2026-11-23 to 2026-11-24", 29, "said twice")]
-    #[case("count of occurrences from 2026-11-24 to 2026-11-23", 26, "ends a minute after")]
-    #[case("count of occurrences order by users", 30, "a column of this question: count")]
-    #[case("count of occurrences against 7d", 31, "expected `earlier`")]
-    #[case("p0 duration of occurrences", 0, "expected a measure")]
-    fn mistakes_say_where_and_what(#[case] text: &str, #[case] at: usize, #[case] part: &str) {
-        let mistake = read(text).unwrap_err();
-        assert!(mistake.at == at && mistake.message.contains(part), "{mistake:?}");
-    }
-
-    fn fields() -> impl Strategy<Value = Field> {
-        let named = prop::sample::select(vec![
-            Field::Service,
-            Field::Version,
-            Field::Message,
-            Field::Type,
-            Field::User,
-        ]);
-        let sent = "[a-z]{1,4}([._][a-z]{1,3})?|by|where|count|p95|season of year|ö\"\\\\".prop_map(Field::Attribute);
-        let sent = sent.prop_filter(
-            "an attribute's name",
-            |field| matches!(field, Field::Attribute(name) if matches!(Field::of(name), Field::Attribute(_))),
-        );
-        prop_oneof![named, sent]
-    }
-
-    fn measures() -> impl Strategy<Value = Measure> {
-        prop_oneof![
-            Just(Measure::Count),
-            Just(Measure::First),
-            fields().prop_map(Measure::Distinct),
-            fields().prop_map(Measure::Sum),
-            fields().prop_map(Measure::Latest),
-            (1..1_000_u16, fields()).prop_map(|(tenths, field)| Measure::Percentile(tenths, field)),
-        ]
-    }
-
-    prop_compose! {
-        fn questions()(
-            measures in prop::collection::vec(measures(), 1..4),
-            by in prop::collection::vec(fields().prop_map(Group::Field), 0..3),
-            text in prop::option::of(prop::sample::select(vec!["service = fares", "season in (winter, \"a b\") or uncaught"])),
-            each in prop::option::of(1..24_i64),
-            top in prop::option::of(1..=MAX_TOP),
-            days in prop::option::of(1..30_i64),
-            is_earlier in any::<bool>(),
-            up in any::<bool>(),
-        ) -> Question {
-            let mut seen = vec![];
-            for group in by {
-                if !seen.contains(&group) {
-                    seen.push(group);
-                }
-            }
-            let last = measures.len() - 1;
-            let first = measures.iter().position(|measure| *measure == measures[last]).unwrap_or_default();
-            Question {
-                source: Source::Occurrences,
-                matching: text.map(|text| Matching { text: text.to_owned(), predicate: parse(text).unwrap() }),
-                each: each.map(|hours| hours * 3_600_000),
-                top: top.filter(|_| !seen.is_empty()),
-                order: Some(Order { column: Column::Measure(first), up }),
-                window: days.map(|days| Window::Last(days * 86_400_000)),
-                against: Some(if is_earlier { Against::Earlier(86_400_000) } else { Against::Before }),
-                by: seen,
-                measures,
-            }
-        }
-    }
-
-    proptest! {
-        #[test]
-        fn what_is_written_is_read_as_the_same_question(question in questions()) {
-            let text = question.to_string();
-            let read = read(&text).map_err(|mistake| TestCaseError::fail(mistake.marked(&text)))?;
-            prop_assert_eq!(read, question, "{}", text);
-        }
-
-        #[test]
-        fn no_text_breaks_the_reader(text in "(\\PC|count |of |by |where |each |top |over |lines |p95 |,|\\(|\"){0,30}", at in 0..60_usize) {
-            if let Err(mistake) = read(&text) {
-                let _marked = mistake.marked(&text);
-            }
-            let _words = super::super::next_words(&text, at);
-        }
-    }
+/// Clauses that were not said yet; a window is said in one of two ways.
+fn left_of(said: &[&'static str]) -> Vec<&'static str> {
+    let has_window = said.iter().any(|said| ["over", "from"].contains(said));
+    let is_left = |clause: &&&str| !(said.contains(*clause) || has_window && ["over", "from"].contains(*clause));
+    CLAUSES.iter().filter(is_left).copied().collect()
 }

@@ -1,6 +1,7 @@
 //! What senders and proxies are answered, by handlers on a real database, without a process of their own.
 
 mod acting;
+mod asking;
 mod closed;
 mod console;
 mod notice_rules;
