@@ -27,6 +27,7 @@ export type Search = Scope & {
   error?: string;
   order?: string;
   question?: string;
+  saved?: string;
 };
 
 /** A value of the address as text: the router reads `?q=404` as a number. */
@@ -58,6 +59,7 @@ export function search(raw: Record<string, unknown>): Search {
     "error",
     "order",
     "question",
+    "saved",
   ] as const) {
     const value = text(raw[name]);
     if (value !== undefined) found[name] = value;

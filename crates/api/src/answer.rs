@@ -122,3 +122,57 @@ pub struct QuestionCompletion {
     /// What is wrong with the text as it stands; null where it is a question.
     pub mistake: Option<Mistake>,
 }
+
+/// Questions saved under a name.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SavedQuestionList {
+    /// The questions, by name.
+    pub items: Vec<SavedQuestion>,
+}
+
+/// A question saved under a name.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SavedQuestion {
+    /// Its name.
+    pub name: String,
+    /// Its text.
+    pub question: String,
+    /// What it is for; may be empty.
+    pub description: String,
+    /// Who saved it, and alone changes it.
+    pub owner: String,
+    /// How often it was saved.
+    pub version: i32,
+    /// When it was saved last.
+    pub changed_at: DateTime<Utc>,
+    /// What it was before, the newest first; of one question, not in lists.
+    pub before: Vec<SavedQuestionBefore>,
+}
+
+/// What a saved question was.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SavedQuestionBefore {
+    /// Its version then.
+    pub version: i32,
+    /// Its text then.
+    pub question: String,
+    /// What it was for.
+    pub description: String,
+    /// When it was saved so.
+    pub changed_at: DateTime<Utc>,
+}
+
+/// A question to save under a name.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewSavedQuestion {
+    /// Its text.
+    #[schema(max_length = 4_096)]
+    pub question: String,
+    /// What it is for.
+    #[serde(default)]
+    #[schema(max_length = 1_000)]
+    pub description: String,
+    /// The version that is changed; without it the name must be new.
+    pub version: Option<i32>,
+}

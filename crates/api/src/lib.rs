@@ -45,7 +45,10 @@ mod window;
 pub use access::{
     AuditItem, AuditPage, AuditQuery, MadeToken, NewToken, SessionItem, SessionList, TokenItem, TokenList,
 };
-pub use answer::{Answer, AnswerColumn, AnswerPeriod, AnswerRow, AskQuery, QuestionCompletion, QuestionParts};
+pub use answer::{
+    Answer, AnswerColumn, AnswerPeriod, AnswerRow, AskQuery, NewSavedQuestion, QuestionCompletion, QuestionParts,
+    SavedQuestion, SavedQuestionBefore, SavedQuestionList,
+};
 pub use cleaning::{CleaningCount, CleaningItem, CleaningKind, CleaningList, CleaningTrial, NewCleaning};
 pub use deploy::{
     CheckQuery, DeployCheck, DeployItem, DeployList, DeployQuery, EventsTaken, FlagItem, NewDeploy, Sums,

@@ -29,6 +29,7 @@ use crate::commands::occurrences::Occurrences;
 use crate::commands::owners::OwnerCommand;
 use crate::commands::parts::{Parts, Slices, Users};
 use crate::commands::people::{MemberCommand, TeamCommand};
+use crate::commands::question::QuestionCommand;
 use crate::commands::scrubbing::Scrubbing;
 use crate::commands::send::Send;
 use crate::commands::sending::{Drops, Refused};
@@ -88,6 +89,7 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "instances",
             "find",
             "ask",
+            "question",
             "parts",
             "users",
         ],
@@ -261,6 +263,13 @@ pub enum Command {
     Backtest(Backtest),
     /// Answer a question: counts and percentiles of occurrences or log lines, by any field, over time.
     Ask(Ask),
+    /// Save questions under a name.
+    Question {
+        #[command(subcommand)]
+        command: QuestionCommand,
+        #[command(flatten)]
+        client: Client,
+    },
     /// Count errors, occurrences and users by any field or attribute.
     Parts(Parts),
     /// List the users an error hit.
@@ -344,6 +353,7 @@ impl Command {
             Self::Find(find) => commands::find::run(find).await,
             Self::Occurrence(occurrence) => commands::occurrence::run(occurrence).await,
             Self::Ask(ask) => commands::ask::ask(ask).await,
+            Self::Question { command, client } => commands::question::question(command, client).await,
             Self::Parts(parts) => commands::parts::parts(parts).await,
             Self::Users(users) => commands::parts::users(users).await,
             Self::Slices { command, client } => commands::parts::slices(command, client).await,

@@ -10,6 +10,7 @@ import { Failed, Skeleton } from "../../ui/states";
 import { type Column, Table } from "../../ui/table";
 import { QuestionBox } from "./box";
 import { Builder } from "./builder";
+import { Save, SavedQuestions } from "./saved";
 import { type Answer, type AnswerRow, type QuestionParts, READY, change, shown, written } from "./words";
 
 /** Any question over all that is kept. */
@@ -45,7 +46,12 @@ export function AskPage() {
         )}
       </Said>
       <QuestionBox value={question} onAsk={ask} field={field} />
-      {question === undefined && <Ready />}
+      {question === undefined && (
+        <>
+          <SavedQuestions />
+          <Ready />
+        </>
+      )}
       {question !== undefined && answer.isPending && <Skeleton rows={8} />}
       {mistake && <Callout tone="bad">{mistake.message}</Callout>}
       {answer.error && !mistake && (
@@ -54,6 +60,11 @@ export function AskPage() {
       {question !== undefined && answer.data && !answer.error && (
         <div className={answer.isPlaceholderData ? "opacity-50" : ""} aria-busy={answer.isPlaceholderData}>
           <Builder parts={answer.data.parts} onChange={(parts) => ask(written(parts))} />
+          <Save
+            question={answer.data.question}
+            name={search.saved}
+            onSaved={(saved) => void navigate({ to: "/ask", search: (now) => ({ ...now, saved }) })}
+          />
           <Shown answer={answer.data} onAsk={(parts) => ask(written(parts))} />
         </div>
       )}
@@ -81,7 +92,7 @@ function Ready() {
       <ul className="mt-1">
         {READY.map(([words, question]) => (
           <li key={question} className="border-line border-b py-2">
-            <Link to="/ask" search={(now) => ({ ...now, question })} className="font-semibold">
+            <Link to="/ask" search={(now) => ({ ...now, question, saved: undefined })} className="font-semibold">
               {words}
             </Link>
             <span className="text-faint block font-mono text-[13px] break-words">{question}</span>
@@ -283,11 +294,11 @@ function Records({ answer, row, children }: CellProps & { children: string }) {
   if (row.where == null && answer.parts.by.length > 0) return children;
   const where = row.where ?? undefined;
   return answer.parts.source === "lines" ? (
-    <Link to="/traffic" search={(now) => ({ ...now, ...time, question: undefined, view: "logs", where })}>
+    <Link to="/traffic" search={(now) => ({ ...now, ...time, question: undefined, saved: undefined, view: "logs", where })}>
       {children}
     </Link>
   ) : (
-    <Link to="/errors" search={(now) => ({ ...now, ...time, question: undefined, where })}>
+    <Link to="/errors" search={(now) => ({ ...now, ...time, question: undefined, saved: undefined, where })}>
       {children}
     </Link>
   );

@@ -4,11 +4,11 @@ use std::fmt::Write as _;
 
 use chrono::{DateTime, TimeDelta, Utc};
 use clap::Args;
-use outcrop_api::{Answer, AnswerColumn, AnswerRow};
+use outcrop_api::{Answer, AnswerColumn, AnswerRow, SavedQuestion};
 use outcrop_core::text::printable;
 use serde_json::Value;
 
-use crate::client::{Api, Client};
+use crate::client::{Api, Client, segment};
 use crate::fault::Fault;
 use crate::output::{Column, Fit, counted, grouped, json, line, table, time};
 
@@ -17,14 +17,18 @@ use crate::output::{Column, Fit, counted, grouped, json, line, table, time};
     after_help = "Examples:\n  outcrop ask 'count, users of occurrences by type where service = fares over 7d'\n  \
         outcrop ask 'count of occurrences by version each 1h top 5' --chart\n  \
         outcrop ask 'count, p95 duration of occurrences by endpoint against before'\n  \
-        outcrop ask 'count of lines by template where severity >= warn top 10' --csv > lines.csv\n\n\
+        outcrop ask 'count of lines by template where severity >= warn top 10' --csv > lines.csv\n  \
+        outcrop ask --saved 'Errors by type'\n\n\
         The language: docs/reference/questions.md"
 )]
 pub struct Ask {
     /// The question, as one argument: MEASURES of occurrences|lines [by FIELDS] [where PREDICATE] [each STEP]
     /// [order by COLUMN [up]] [top N] [over DURATION | from TIME to TIME] [against before | against DURATION earlier].
-    #[arg(value_name = "QUESTION")]
-    pub question: String,
+    #[arg(value_name = "QUESTION", required_unless_present = "saved")]
+    pub question: Option<String>,
+    /// Ask the question that is saved under this name instead.
+    #[arg(long, value_name = "NAME", conflicts_with = "question")]
+    pub saved: Option<String>,
     #[command(flatten)]
     pub client: Client,
     /// Print comma-separated values (RFC 4180), a line for each group, and for each step of a question over time.
@@ -36,8 +40,12 @@ pub struct Ask {
 }
 
 pub async fn ask(arguments: Ask) -> Result<(), Fault> {
-    let query = [("question", Some(arguments.question))];
-    let answer: Answer = Api::new(&arguments.client)?.get("/ask", &query).await?;
+    let api = Api::new(&arguments.client)?;
+    let question = match (arguments.question, &arguments.saved) {
+        (None, Some(name)) => api.get::<SavedQuestion>(&saved_path(name), &[]).await?.question,
+        (question, _) => question.unwrap_or_default(),
+    };
+    let answer: Answer = api.get("/ask", &[("question", Some(question))]).await?;
     if arguments.client.json {
         return json(&answer);
     }
@@ -55,6 +63,11 @@ pub async fn ask(arguments: Ask) -> Result<(), Fault> {
         line(format!("\n{}", printable(note)))?;
     }
     Ok(())
+}
+
+/// Where a saved question is.
+pub(super) fn saved_path(name: &str) -> String {
+    format!("/questions/{}", segment(name))
 }
 
 /// When, and against when.

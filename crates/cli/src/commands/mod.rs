@@ -23,6 +23,7 @@ pub mod occurrences;
 pub mod owners;
 pub mod parts;
 pub mod people;
+pub mod question;
 mod repository;
 pub mod scrubbing;
 pub mod send;

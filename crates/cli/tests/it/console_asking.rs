@@ -55,4 +55,32 @@ async fn a_question_is_built_by_clicks_narrowed_by_a_value_and_opens_what_it_cou
     browser.open(&shared).await;
     browser.sees(hostile).await;
     assert_eq!(browser.overflow().await, 0);
+
+    // Saved under a name, changed as the next version, and found again by whoever comes.
+    browser.named("button", "Save").await.click().await.unwrap();
+    browser.find("[role=dialog] input").await;
+    browser.press("What ledger says\u{e007}").await;
+    browser.sees("version 1 of").await;
+    browser.choose("Step over time", "each 1h").await;
+    browser.sees("Changed from").await;
+    browser.named("button", "Save the change").await.click().await.unwrap();
+    browser.sees("version 2 of").await;
+    browser.open(&format!("{}/ask", running.url)).await;
+    browser.named("link", "What ledger says").await.click().await.unwrap();
+    browser.sees(hostile).await;
+    let shown = running.client_json(&["question", "show", "What ledger says"]);
+    assert_eq!(
+        (&shown["version"], &shown["before"][0]["version"]),
+        (&2.into(), &1.into())
+    );
+    browser
+        .named("button", "Remove What ledger says")
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.named("button", "Remove").await.click().await.unwrap();
+    browser.sees("Save").await;
+    let left = running.client_json(&["question", "list"]);
+    assert_eq!(left["items"], serde_json::json!([]));
 }

@@ -69,14 +69,7 @@ fn scope(asked: AskQuery, question: &Question, now: DateTime<Utc>) -> Result<Sco
 
 /// Reads a question as asked by a member.
 fn question(text: &str, viewer: &Viewer) -> Result<Question, ApiError> {
-    let question = read(text).map_err(|mistake| {
-        let (at, length) = place(text, &mistake);
-        ApiError::Question {
-            message: mistake.message,
-            at,
-            length,
-        }
-    })?;
+    let question = read(text).map_err(|mistake| refused(text, mistake))?;
     let by_viewer = |matching: Matching| Matching {
         predicate: matching.predicate.asked_by(&viewer.email),
         ..matching
@@ -85,6 +78,16 @@ fn question(text: &str, viewer: &Viewer) -> Result<Question, ApiError> {
         matching: question.matching.map(by_viewer),
         ..question
     })
+}
+
+/// A mistake in the text of a question, with its place.
+pub(super) fn refused(text: &str, mistake: outcrop_core::query::Mistake) -> ApiError {
+    let (at, length) = place(text, &mistake);
+    ApiError::Question {
+        message: mistake.message,
+        at,
+        length,
+    }
 }
 
 /// What may stand at a place of a question that is being written, and what is wrong with it so far.

@@ -29,6 +29,7 @@ mod predicate;
 mod query;
 mod regrouping;
 mod report;
+mod saved_questions;
 mod scrubbing;
 mod sending;
 mod services;
@@ -136,6 +137,10 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(predicate::complete)
             .service(ask::ask)
             .service(ask::complete_question)
+            .service(saved_questions::list_saved_questions)
+            .service(saved_questions::show_saved_question)
+            .service(saved_questions::save_question)
+            .service(saved_questions::remove_saved_question)
             .service(find::find_text)
             .service(services::list)
             .service(storage::show_storage)

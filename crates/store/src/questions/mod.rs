@@ -2,6 +2,7 @@
 
 mod answer;
 mod fields;
+pub mod saved;
 mod statement;
 #[cfg(test)]
 mod tests;

@@ -231,6 +231,11 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("request_sample", Id("id", Occurrences)),
     ("resource", Contents),
     ("sampling_hour", Time("hour", Occurrences)),
+    ("saved_question", Stays("saved by hand: 1,000 at most")),
+    (
+        "saved_question_before",
+        With("saved_question: what each was before, 50 versions at most"),
+    ),
     (
         "scrub_rule",
         Stays("what people have removed, and had removed: 100 in force at most, each made by hand"),

@@ -5,6 +5,7 @@ use serde_json::{Value, json};
 
 use super::ask;
 use super::reading::{fleet, get, reference};
+use super::strangers::token_of;
 use crate::state::State;
 
 fn asked(question: &str, more: &str) -> String {
@@ -106,4 +107,56 @@ async fn a_question_that_is_being_written_is_offered_words_fields_attributes_and
         mistake["message"].as_str().unwrap().contains("did you mean `by`?"),
         "{mistake}"
     );
+}
+
+#[tokio::test]
+async fn a_question_is_saved_under_a_name_and_nobody_writes_over_it() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let purser = token_of(&state, "purser@skerry.example", "engineer", false).await;
+    let mate = token_of(&state, "mate@skerry.example", "viewer", false).await;
+    let path = "/api/v1/questions/Errors%20by%20type";
+    let put = async |token: &str, sent: Value| ask(&state, Some(token), &format!("PUT {path}"), sent).await;
+    let text = "COUNT of occurrences over 7d by type";
+    let (status, saved) = put(&mate, json!({"question": text, "description": "of the week"})).await;
+    assert_eq!(
+        (status, &saved["question"], &saved["owner"], &saved["version"]),
+        (
+            StatusCode::OK,
+            &json!("count of occurrences by type over 7d"),
+            &json!("mate@skerry.example"),
+            &json!(1)
+        )
+    );
+    let changed = json!({"question": "count of lines", "version": 1});
+    let (status, said) = put(&purser, changed.clone()).await;
+    assert_eq!(status, StatusCode::CONFLICT);
+    assert!(
+        said["detail"].as_str().unwrap().contains("mate@skerry.example"),
+        "{said}"
+    );
+    let (status, saved) = put(&mate, changed.clone()).await;
+    assert_eq!((status, &saved["before"][0]["version"]), (StatusCode::OK, &json!(1)));
+    assert_eq!(
+        put(&mate, changed).await.0,
+        StatusCode::CONFLICT,
+        "as it was seen before"
+    );
+    for refused in [
+        json!({"question": "count of nothing"}),
+        json!({"question": "count of occurrences where mine"}),
+        json!({"question": "count of lines", "description": "x".repeat(1_001)}),
+    ] {
+        assert_eq!(
+            put(&mate, refused.clone()).await.0,
+            StatusCode::BAD_REQUEST,
+            "{refused}"
+        );
+    }
+    let list = get(&state, &purser, "/api/v1/questions").await;
+    assert_eq!(list["items"][0]["name"], "Errors by type");
+    let remove = async |token: &str| ask(&state, Some(token), &format!("DELETE {path}"), "").await.0;
+    assert_eq!(remove(&purser).await, StatusCode::NOT_FOUND, "another's");
+    assert_eq!(remove(&mate).await, StatusCode::NO_CONTENT);
+    let (status, _) = ask(&state, Some(&mate), &format!("GET {path}"), "").await;
+    assert_eq!(status, StatusCode::NOT_FOUND);
 }

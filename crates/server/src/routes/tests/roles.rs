@@ -84,6 +84,10 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/predicate/complete", Viewer, false),
     ("GET /api/v1/ask", Viewer, false),
     ("GET /api/v1/ask/complete", Viewer, false),
+    ("GET /api/v1/questions", Viewer, false),
+    ("GET /api/v1/questions/{name}", Viewer, false),
+    ("PUT /api/v1/questions/{name}", Viewer, false),
+    ("DELETE /api/v1/questions/{name}", Viewer, false),
     ("GET /api/v1/refused", Engineer, false),
     ("GET /api/v1/requests", Viewer, false),
     ("GET /api/v1/scrubbing", Viewer, false),
@@ -186,6 +190,7 @@ pub(super) fn body(route: &str) -> &'static str {
         "PUT /api/v1/endpoints/slow" => r#"{"service": "fares", "endpoint": "x"}"#,
         "PUT /api/v1/session/password" => r#"{"current": "x", "new": "y"}"#,
         "PUT /api/v1/slices/{name}" => r#"{"where": "uncaught"}"#,
+        "PUT /api/v1/questions/{name}" => r#"{"question": "count of occurrences"}"#,
         _ => "{}",
     }
 }
