@@ -56,8 +56,8 @@ fn scope(asked: AskQuery, question: &Question, now: DateTime<Utc>) -> Result<Sco
     let steps = question.steps((from, to));
     if steps > MAX_STEPS {
         return Err(bad(format!(
-            "the window has {steps} such steps, and {MAX_STEPS} are answered at most: choose a longer step or a shorter \
-             window"
+            "the window has {steps} such steps, and {MAX_STEPS} are answered at most: choose a longer step or a \
+             shorter window"
         )));
     }
     Ok(Scope {

@@ -31,8 +31,8 @@ pub(super) async fn list_saved_questions(
 }
 
 /// One saved question, with what it was before.
-#[utoipa::path(operation_id = "show_saved_question", tag = "questions", params(("name" = String, Path, description = "Its \
-    name")), responses(
+#[utoipa::path(operation_id = "show_saved_question", tag = "questions", params(("name" = String, Path,
+    description = "Its name")), responses(
     (status = 200, body = SavedQuestion),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -74,8 +74,8 @@ fn missing(name: &str) -> ApiError {
 }
 
 /// Saves a question under a new name, or changes one's own.
-#[utoipa::path(operation_id = "save_question", tag = "questions", params(("name" = String, Path, description = "Its \
-    name")), request_body = NewSavedQuestion, responses(
+#[utoipa::path(operation_id = "save_question", tag = "questions", params(("name" = String, Path,
+    description = "Its name")), request_body = NewSavedQuestion, responses(
     (status = 200, body = SavedQuestion),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -135,8 +135,8 @@ pub(super) async fn save_question(
 }
 
 /// Removes a saved question: one's own, or as an admin anybody's.
-#[utoipa::path(operation_id = "remove_saved_question", tag = "questions", params(("name" = String, Path, description = "Its \
-    name")), responses(
+#[utoipa::path(operation_id = "remove_saved_question", tag = "questions", params(("name" = String, Path,
+    description = "Its name")), responses(
     (status = 204),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]

@@ -96,8 +96,8 @@ pub async fn one(database: &Database, name: &str) -> Result<Option<(Saved, Vec<B
     .await?;
     let Some(saved) = saved else { return Ok(None) };
     let before = sqlx::query_as(
-        "SELECT b.version, b.question, b.description, b.changed_at FROM saved_question_before b JOIN saved_question s ON \
-         s.id = b.saved_id WHERE s.name = $1 ORDER BY b.version DESC",
+        "SELECT b.version, b.question, b.description, b.changed_at FROM saved_question_before b JOIN saved_question s \
+         ON s.id = b.saved_id WHERE s.name = $1 ORDER BY b.version DESC",
     )
     .bind(name)
     .fetch_all(&database.pool)
@@ -131,9 +131,9 @@ pub async fn save(
         (Some((id, _, version)), Some(_)) => {
             sqlx::query(
                 "WITH was AS (INSERT INTO saved_question_before (saved_id, version, question, description, changed_at) \
-                 SELECT id, version, question, description, changed_at FROM saved_question WHERE id = $1), gone AS (DELETE \
-                 FROM saved_question_before WHERE saved_id = $1 AND version <= $2 - $3) UPDATE saved_question SET question \
-                 = $4, description = $5, version = $2 + 1, changed_at = $6 WHERE id = $1",
+                 SELECT id, version, question, description, changed_at FROM saved_question WHERE id = $1), gone AS \
+                 (DELETE FROM saved_question_before WHERE saved_id = $1 AND version <= $2 - $3) UPDATE saved_question \
+                 SET question = $4, description = $5, version = $2 + 1, changed_at = $6 WHERE id = $1",
             )
             .bind(id)
             .bind(version)
@@ -147,8 +147,8 @@ pub async fn save(
         }
         (None, None) => {
             let made = sqlx::query(
-                "INSERT INTO saved_question (name, question, description, owner, version, changed_at) SELECT $1, $2, $3, \
-                 $4, 1, $5 WHERE (SELECT count(*) FROM saved_question) < $6 ON CONFLICT (name) DO NOTHING",
+                "INSERT INTO saved_question (name, question, description, owner, version, changed_at) SELECT $1, $2, \
+                 $3, $4, 1, $5 WHERE (SELECT count(*) FROM saved_question) < $6 ON CONFLICT (name) DO NOTHING",
             )
             .bind(new.name)
             .bind(new.question)
