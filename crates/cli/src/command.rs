@@ -261,7 +261,7 @@ pub enum Command {
     Deploys(Deploys),
     /// Show the flags of a recorded stream, without a server.
     Backtest(Backtest),
-    /// Answer a question: counts and percentiles of occurrences or log lines, by any field, over time.
+    /// Answer a question: count, users, percentiles and more, by any field, over time.
     Ask(Ask),
     /// Save questions under a name.
     Question {

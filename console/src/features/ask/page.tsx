@@ -294,7 +294,10 @@ function Records({ answer, row, children }: CellProps & { children: string }) {
   if (row.where == null && answer.parts.by.length > 0) return children;
   const where = row.where ?? undefined;
   return answer.parts.source === "lines" ? (
-    <Link to="/traffic" search={(now) => ({ ...now, ...time, question: undefined, saved: undefined, view: "logs", where })}>
+    <Link
+      to="/traffic"
+      search={(now) => ({ ...now, ...time, question: undefined, saved: undefined, view: "logs", where })}
+    >
       {children}
     </Link>
   ) : (

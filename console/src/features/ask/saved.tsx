@@ -92,9 +92,7 @@ export function Save({ question, name, onSaved }: Props) {
       {isOwn && isChanged && (
         <Button
           disabled={put.isPending}
-          onClick={() =>
-            put.mutate({ name: saved.name, description: saved.description, version: saved.version })
-          }
+          onClick={() => put.mutate({ name: saved.name, description: saved.description, version: saved.version })}
         >
           Save the change
         </Button>

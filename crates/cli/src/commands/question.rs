@@ -16,12 +16,10 @@ pub enum QuestionCommand {
     /// List the saved questions.
     List,
     /// Save a question under a new name, or change one of yours.
-    #[command(
-        after_help = "Examples:\n  \
+    #[command(after_help = "Examples:\n  \
             outcrop question save 'Errors by type' 'count, users of occurrences by type over 7d'\n  \
             outcrop question save 'Errors by type' 'count of occurrences by type over 30d' --change\n\n\
-            Ask it: outcrop ask --saved 'Errors by type'"
-    )]
+            Ask it: outcrop ask --saved 'Errors by type'")]
     Save {
         /// The name.
         name: String,

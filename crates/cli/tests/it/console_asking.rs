@@ -58,7 +58,7 @@ async fn a_question_is_built_by_clicks_narrowed_by_a_value_and_opens_what_it_cou
 
     // Saved under a name, changed as the next version, and found again by whoever comes.
     browser.named("button", "Save").await.click().await.unwrap();
-    browser.find("[role=dialog] input").await;
+    browser.find("[role=dialog] input").await.click().await.unwrap();
     browser.press("What ledger says\u{e007}").await;
     browser.sees("version 1 of").await;
     browser.choose("Step over time", "each 1h").await;
