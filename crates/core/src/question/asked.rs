@@ -15,6 +15,8 @@ pub const TOP: u32 = 20;
 pub const WINDOW_MS: i64 = 86_400_000;
 /// Most steps of a question over time.
 pub const MAX_STEPS: i64 = 750;
+/// Most groups times steps of a question over time: what a chart and a table can show, in an answer of some megabytes.
+pub const MAX_POINTS: i64 = 40_000;
 
 /// A question: what to count of which records, by which fields, over which time.
 #[derive(Clone, Debug, PartialEq)]
@@ -278,6 +280,25 @@ impl Question {
         self.order.unwrap_or(Order {
             column: Column::Measure(0),
             up: false,
+        })
+    }
+
+    /// Why the question is not answered over a window: it has too many steps, or too many groups for its steps.
+    #[must_use]
+    pub fn too_many(&self, window: (Timestamp, Timestamp)) -> Option<String> {
+        let steps = self.steps(window);
+        if steps > MAX_STEPS {
+            return Some(format!(
+                "the window has {steps} such steps, and {MAX_STEPS} are answered at most: choose a longer step or a \
+                 shorter window"
+            ));
+        }
+        let groups = i64::from(self.shown());
+        (groups * steps > MAX_POINTS).then(|| {
+            format!(
+                "{groups} groups over {steps} steps are more than {MAX_POINTS} points: show fewer groups, or choose a \
+                 longer step"
+            )
         })
     }
 

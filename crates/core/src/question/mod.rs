@@ -12,8 +12,8 @@ mod words;
 mod written;
 
 pub use asked::{
-    Against, Column, Group, MAX_GROUPS, MAX_MEASURES, MAX_STEPS, MAX_TOP, Matching, Measure, Order, Question, Source,
-    TOP, WINDOW_MS, Window,
+    Against, Column, Group, MAX_GROUPS, MAX_MEASURES, MAX_POINTS, MAX_STEPS, MAX_TOP, Matching, Measure, Order,
+    Question, Source, TOP, WINDOW_MS, Window,
 };
 pub use complete::next_words;
 pub use read::read;

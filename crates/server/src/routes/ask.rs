@@ -3,7 +3,7 @@
 use actix_web::{HttpRequest, get, web};
 use chrono::{DateTime, Utc};
 use outcrop_api::{Answer, AskQuery, CompletionQuery, ErrorQuery, Mistake, Problem, QuestionCompletion};
-use outcrop_core::question::{MAX_STEPS, Matching, Place, Question, next_words, read};
+use outcrop_core::question::{Matching, Place, Question, next_words, read};
 use outcrop_store::asking::attributes;
 use outcrop_store::{Database, Scope, StoreError, from_utc, to_utc};
 
@@ -53,12 +53,8 @@ fn scope(asked: AskQuery, question: &Question, now: DateTime<Utc>) -> Result<Sco
         Some(_) => question.window_at(from_utc(now)),
         None => (from_utc(around.from), from_utc(around.to)),
     };
-    let steps = question.steps((from, to));
-    if steps > MAX_STEPS {
-        return Err(bad(format!(
-            "the window has {steps} such steps, and {MAX_STEPS} are answered at most: choose a longer step or a \
-             shorter window"
-        )));
+    if let Some(message) = question.too_many((from, to)) {
+        return Err(bad(message));
     }
     Ok(Scope {
         from: to_utc(from),

@@ -2,12 +2,11 @@
 
 mod clauses;
 
+use crate::Timestamp;
 use crate::query::lex::{Token, What, tokens};
 use crate::query::values::unexpected;
 use crate::query::{Field, Mistake};
-use crate::question::asked::{
-    DISTINCT, Group, MAX_GROUPS, MAX_MEASURES, MAX_STEPS, Measure, Question, Source, WINDOW_MS, Window,
-};
+use crate::question::asked::{DISTINCT, Group, MAX_GROUPS, MAX_MEASURES, Measure, Question, Source, WINDOW_MS, Window};
 use crate::question::words::{ALONE, CLAUSES, OF_FIELD, Place, percentile};
 
 /// Shortest step and window, in milliseconds.
@@ -392,15 +391,10 @@ impl<'t> Reader<'t> {
             Some(Window::Last(millis)) => millis,
             Some(Window::Fixed(from, to)) => to.millis() - from.millis(),
         };
-        match question.each {
-            Some(step) if length / step > MAX_STEPS => of_clause(
-                "each",
-                format!(
-                    "the window has {} such steps, {MAX_STEPS} at most: choose a longer step",
-                    length / step
-                ),
-            ),
-            Some(step) if step > length => of_clause("each", "the step is longer than the window".to_owned()),
+        let window = (Timestamp::from_millis(0), Timestamp::from_millis(length));
+        match (question.each, question.too_many(window)) {
+            (Some(_), Some(message)) => of_clause("each", message),
+            (Some(step), None) if step > length => of_clause("each", "the step is longer than the window".to_owned()),
             _ => Ok(()),
         }
     }
