@@ -138,6 +138,7 @@ fn predicate(question: &Question, keys: &[String]) -> Option<String> {
 /// What the answer leaves out, where it does.
 fn note(question: &Question, (from, now): (DateTime<Utc>, DateTime<Utc>), policy: &Policy) -> Option<String> {
     let days = match question.source {
+        Source::Occurrences if questions::is_folded(question) => policy.count_days,
         Source::Occurrences => policy.occurrence_days,
         Source::Lines => policy.log_days,
     };

@@ -11,6 +11,7 @@ use outcrop_core::question::Question;
 
 pub use answer::{Answer, Cell, MAX_KEY, Row, shown};
 use answer::{collect, compare};
+pub use statement::is_folded;
 
 use crate::boxed;
 use crate::{Database, Scope, StoreError, to_utc};

@@ -1,8 +1,9 @@
 //! The statement that answers a question.
 //!
-//! Records are picked with their keys and what is measured, groups are ranked, each record gets the place of its group or
-//! none, and all is summed by place and step, by place, and together (`GROUPING SETS`).
+//! Records are picked with their keys and what is measured, groups are ranked, each record gets the place of its group
+//! or none, and all is summed by place and step, by place, and together (`GROUPING SETS`).
 
+use chrono::{DurationRound, TimeDelta};
 use outcrop_core::query::Field;
 use outcrop_core::question::{Column, Group, Measure, Question, Source};
 use sqlx::{Postgres, QueryBuilder};
@@ -10,6 +11,7 @@ use sqlx::{Postgres, QueryBuilder};
 use super::answer::Found;
 use super::fields::{Beside, key, reference, stored, text};
 use crate::asking::{resolve, within};
+use crate::window::cut;
 use crate::{Database, Scope, StoreError};
 
 /// Answers over a window; where `keys` are given, these groups alone are shown, in their order, and nothing by steps.
@@ -20,8 +22,12 @@ pub(super) async fn run(
     keys: Option<&[Vec<String>]>,
 ) -> Result<Vec<Found>, StoreError> {
     let beside = Beside::read(database, question, scope).await?;
+    let is_folded = is_folded(question);
     let step = question.each.filter(|_| keys.is_none());
     let mut sql = QueryBuilder::new("WITH picked AS MATERIALIZED (SELECT ");
+    if is_folded {
+        sql.push("o.n, ");
+    }
     for (at, group) in question.by.iter().enumerate() {
         key(database, &mut sql, (question.source, group)).await?;
         sql.push(format!(" AS g{at}, "));
@@ -48,21 +54,32 @@ pub(super) async fn run(
             sql.push("NULL::int AS step FROM ");
         }
     }
-    sql.push(match question.source {
-        Source::Occurrences => "occurrence o",
-        Source::Lines => "log_record o",
-    });
+    match question.source {
+        _ if is_folded => counts(&mut sql, scope),
+        Source::Occurrences => {
+            sql.push("occurrence o");
+        }
+        Source::Lines => {
+            sql.push("log_record o");
+        }
+    }
     beside.join(&mut sql);
     sql.push(" WHERE ");
-    within(&mut sql, scope);
+    if is_folded {
+        sql.push("true");
+        scope.narrow(&mut sql, "o");
+    } else {
+        within(&mut sql, scope);
+    }
     if let Some(predicate) = &scope.predicate {
         let condition = resolve(database, predicate, scope).await?;
         sql.push(" AND ");
         condition.write(&mut sql);
     }
     sql.push("), ");
-    place(&mut sql, question, keys);
-    sum(&mut sql, question, step.is_some());
+    let records = if is_folded { SUM } else { COUNT };
+    place(&mut sql, (question, records), keys);
+    sum(&mut sql, (question, records), step.is_some());
     let mut found: Vec<Found> = sql.build_query_as().fetch_all(&database.pool).await?;
     for (at, group) in question.by.iter().enumerate() {
         if *group == Group::Field(Field::Error) {
@@ -72,6 +89,65 @@ pub(super) async fn run(
         }
     }
     Ok(found)
+}
+
+/// How records are counted: one by one, or as what was counted of them.
+const COUNT: &str = "count(*)";
+const SUM: &str = "coalesce(sum(n), 0)::bigint";
+
+/// Whether a question is answered from what is counted of each error by minute, hour and day: it asks for nothing else
+/// than whose the failures are. Such counts reach further back, hold what has no record of its own, and are of whole
+/// minutes.
+pub fn is_folded(question: &Question) -> bool {
+    let is_counted = |field: &Field| {
+        matches!(
+            field,
+            Field::Service
+                | Field::Namespace
+                | Field::Environment
+                | Field::Version
+                | Field::Error
+                | Field::Title
+                | Field::Kind
+        )
+    };
+    let of_measures = question.measures.iter().all(|measure| match measure {
+        Measure::Count => true,
+        Measure::Distinct(field) => is_counted(field),
+        _ => false,
+    });
+    let of_groups = question
+        .by
+        .iter()
+        .all(|group| matches!(group, Group::Field(field) if is_counted(field)));
+    let tests = question.matching.iter().flat_map(|matching| matching.predicate.tests());
+    let mut tests = tests.map(|test| &test.field);
+    question.source == Source::Occurrences
+        && question.each.is_none()
+        && of_measures
+        && of_groups
+        && tests.all(|field| is_counted(field) || field.is_of_error())
+}
+
+/// Writes what was counted over a scope's window, as `o`: of each error, environment and version in each step.
+fn counts(sql: &mut QueryBuilder<Postgres>, scope: &Scope) {
+    let minute = TimeDelta::minutes(1);
+    let from = scope.from.duration_trunc(minute).unwrap_or(scope.from);
+    let to = (scope.to + minute - TimeDelta::microseconds(1))
+        .duration_trunc(minute)
+        .unwrap_or(scope.to);
+    sql.push("(");
+    for (at, (step, from, to)) in cut(from, to).into_iter().enumerate() {
+        sql.push(if at > 0 { " UNION ALL " } else { "" });
+        sql.push(format!(
+            "SELECT cause.service_id, t.cause_id, t.environment_id, t.version_id, t.n FROM tally_{step} t JOIN cause \
+             ON cause.id = t.cause_id WHERE t.n > 0 AND t.{step} >= "
+        ))
+        .push_bind(from)
+        .push(format!(" AND t.{step} < "))
+        .push_bind(to);
+    }
+    sql.push(") o");
 }
 
 /// Writes what is measured of a record; whether anything is.
@@ -114,11 +190,11 @@ async fn operand(
     Ok(true)
 }
 
-/// The sum of a measure over records, of which it is `m` and its number.
-fn aggregate(at: usize, measure: &Measure) -> String {
+/// The sum of a measure over records, of which it is `m` and its number; `records` counts them.
+fn aggregate(at: usize, measure: &Measure, records: &str) -> String {
     let m = format!("m{at}");
     match measure {
-        Measure::Count => "count(*)".to_owned(),
+        Measure::Count => records.to_owned(),
         Measure::Distinct(_) => format!("count(DISTINCT {m})"),
         Measure::Sum(_) => format!("sum({m})"),
         Measure::Mean(_) => format!("avg({m})"),
@@ -138,7 +214,7 @@ fn aggregate(at: usize, measure: &Measure) -> String {
 }
 
 /// Writes `placed`: the picked records with the place of their group, counted from 1; none for what is not shown.
-fn place(sql: &mut QueryBuilder<Postgres>, question: &Question, keys: Option<&[Vec<String>]>) {
+fn place(sql: &mut QueryBuilder<Postgres>, (question, records): (&Question, &str), keys: Option<&[Vec<String>]>) {
     let columns: Vec<String> = (0..question.by.len()).map(|at| format!("g{at}")).collect();
     if columns.is_empty() {
         sql.push("placed AS (SELECT picked.*, 1::bigint AS place, 1::bigint AS groups FROM picked)");
@@ -159,7 +235,7 @@ fn place(sql: &mut QueryBuilder<Postgres>, question: &Question, keys: Option<&[V
     } else {
         let order = question.ordered();
         let by = match order.column {
-            Column::Measure(at) => question.measures.get(at).map(|measure| aggregate(at, measure)),
+            Column::Measure(at) => question.measures.get(at).map(|measure| aggregate(at, measure, records)),
             Column::Group(at) => Some(match question.by.get(at) {
                 // Versions get their numbers in the order in which they came.
                 Some(Group::Field(Field::Version)) => format!("min(n{at})"),
@@ -173,21 +249,21 @@ fn place(sql: &mut QueryBuilder<Postgres>, question: &Question, keys: Option<&[V
             .collect::<Vec<_>>()
             .join(", ");
         sql.push(format!(
-            "ranked AS (SELECT {list}, row_number() OVER (ORDER BY {} {way} NULLS LAST, {ties}) AS place, count(*) OVER () \
-             AS groups FROM picked GROUP BY {list}), ",
-            by.unwrap_or_else(|| "count(*)".to_owned())
+            "ranked AS (SELECT {list}, row_number() OVER (ORDER BY {} {way} NULLS LAST, {ties}) AS place, count(*) OVER \
+             () AS groups FROM picked GROUP BY {list}), ",
+            by.unwrap_or_else(|| records.to_owned())
         ));
     }
     sql.push(format!(
-        "placed AS (SELECT picked.*, CASE WHEN ranked.place <= {shown} THEN ranked.place END AS place, ranked.groups FROM \
-         picked LEFT JOIN ranked USING ({list}))"
+        "placed AS (SELECT picked.*, CASE WHEN ranked.place <= {shown} THEN ranked.place END AS place, ranked.groups \
+         FROM picked LEFT JOIN ranked USING ({list}))"
     ));
 }
 
 /// Writes what is read of `placed`.
-fn sum(sql: &mut QueryBuilder<Postgres>, question: &Question, is_over_time: bool) {
+fn sum(sql: &mut QueryBuilder<Postgres>, (question, records): (&Question, &str), is_over_time: bool) {
     let values: Vec<String> = (question.measures.iter().enumerate())
-        .map(|(at, measure)| format!("({})::text", aggregate(at, measure)))
+        .map(|(at, measure)| format!("({})::text", aggregate(at, measure, records)))
         .collect();
     let keys: Vec<String> = (0..question.by.len())
         .map(|at| format!("min(g{at} COLLATE \"C\")"))
