@@ -262,7 +262,12 @@ function Key({ answer, row, at, onAsk }: CellProps & { at: number; onAsk: (parts
   const by = answer.parts.by[at] ?? "";
   if (by === "error" && key !== "")
     return (
-      <Link to="/errors/$ref" params={{ ref: key }} search={{ from: answer.from, to: answer.to }}>
+      <Link
+        to="/errors/$ref"
+        params={{ ref: key }}
+        search={{ from: answer.from, to: answer.to }}
+        className="max-md:underline"
+      >
         {key}
       </Link>
     );
@@ -296,12 +301,17 @@ function Records({ answer, row, children }: CellProps & { children: string }) {
   return answer.parts.source === "lines" ? (
     <Link
       to="/traffic"
+      className="max-md:underline"
       search={(now) => ({ ...now, ...time, question: undefined, saved: undefined, view: "logs", where })}
     >
       {children}
     </Link>
   ) : (
-    <Link to="/errors" search={(now) => ({ ...now, ...time, question: undefined, saved: undefined, where })}>
+    <Link
+      to="/errors"
+      className="max-md:underline"
+      search={(now) => ({ ...now, ...time, question: undefined, saved: undefined, where })}
+    >
       {children}
     </Link>
   );
