@@ -139,7 +139,7 @@ async fn mail_and_webhooks_are_understood_by_others_and_a_receiver_that_fails_is
     ran(&running, &["notice", "remove", "New and returned errors"]);
     break_fares(&running).await;
     // Both errors are new to this installation, though only one to fares. That its deploy is flagged may come before.
-    let is_new = |mail: &serde_json::Value| {
+    let is_new = |mail: &Value| {
         mail["subject"]
             .as_str()
             .is_some_and(|subject| subject.contains("ew in fares"))
