@@ -264,9 +264,11 @@ async fn exceptions_of_future_days_make_no_partitions_and_a_wrong_clock_moves_no
             .to_string()
     };
     let ahead = missing("sailings");
+    // The seconds that the machine took to send it are gone from the hour.
+    let skew = ahead.split("clock ").nth(1).and_then(|rest| rest.split(' ').next());
+    let skew: u64 = skew.and_then(|seconds| seconds.parse().ok()).unwrap();
     assert!(
-        (ahead.contains("clock 3600 s ahead") || ahead.contains("clock 3599 s ahead"))
-            && !missing("fares").contains("clock"),
+        (3_540..=3_600).contains(&skew) && !missing("fares").contains("clock"),
         "{services}"
     );
     assert!(
