@@ -41,4 +41,4 @@ pub use digest::{Digest, Hasher};
 pub use distinct::Distinct;
 pub use failure_kind::{failure_kind, failure_kinds};
 pub use reference::Reference;
-pub use time::Timestamp;
+pub use time::{Timestamp, WEEKDAYS};

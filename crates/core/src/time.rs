@@ -2,6 +2,17 @@
 
 use serde::{Deserialize, Serialize};
 
+/// The days of the week from Monday on, as ISO 8601 counts them.
+pub const WEEKDAYS: [&str; 7] = [
+    "Monday",
+    "Tuesday",
+    "Wednesday",
+    "Thursday",
+    "Friday",
+    "Saturday",
+    "Sunday",
+];
+
 /// A point in time in nanoseconds since 1970-01-01T00:00:00Z, as OTLP counts it (until the year 2262).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
 pub struct Timestamp(pub i64);

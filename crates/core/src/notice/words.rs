@@ -1,5 +1,7 @@
 //! Lists, times and days in a sentence.
 
+use crate::WEEKDAYS;
+
 pub(super) fn list(items: &[impl AsRef<str>], last: &str) -> String {
     match items {
         [] => "nobody".to_owned(),
@@ -33,20 +35,11 @@ pub(super) fn clock(minute: u16) -> String {
 }
 
 pub(super) fn days(chosen: [bool; 7]) -> String {
-    const NAMES: [&str; 7] = [
-        "Monday",
-        "Tuesday",
-        "Wednesday",
-        "Thursday",
-        "Friday",
-        "Saturday",
-        "Sunday",
-    ];
     match chosen {
         [true, true, true, true, true, false, false] => "working days".to_owned(),
         [false, false, false, false, false, true, true] => "weekends".to_owned(),
         chosen => {
-            let names = NAMES.iter().zip(chosen).filter(|(_, is)| *is);
+            let names = WEEKDAYS.iter().zip(chosen).filter(|(_, is)| *is);
             list(&names.map(|(name, _)| *name).collect::<Vec<_>>(), "and")
         }
     }

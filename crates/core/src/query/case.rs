@@ -165,23 +165,7 @@ impl Predicate {
     /// assert!(mistake.message.starts_with("a log line has no `type`"));
     /// ```
     pub fn for_log_lines(&self) -> Result<(), Mistake> {
-        let of_line = |field: &Field| {
-            matches!(
-                field,
-                Field::Service
-                    | Field::Namespace
-                    | Field::Environment
-                    | Field::Version
-                    | Field::Message
-                    | Field::Severity
-                    | Field::User
-                    | Field::Trace
-                    | Field::Group
-                    | Field::Customer
-                    | Field::Attribute(_)
-            )
-        };
-        let Some(test) = self.tests().into_iter().find(|test| !of_line(&test.field)) else {
+        let Some(test) = self.tests().into_iter().find(|test| !test.field.is_of_line()) else {
             return Ok(());
         };
         let name = test.field.name();

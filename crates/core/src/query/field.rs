@@ -200,6 +200,25 @@ impl Field {
         }
     }
 
+    /// Whether a log line has it: a line has a sender, a severity, a message, a trace and attributes.
+    #[must_use]
+    pub const fn is_of_line(&self) -> bool {
+        matches!(
+            self,
+            Self::Service
+                | Self::Namespace
+                | Self::Environment
+                | Self::Version
+                | Self::Message
+                | Self::Severity
+                | Self::User
+                | Self::Trace
+                | Self::Group
+                | Self::Customer
+                | Self::Attribute(_)
+        )
+    }
+
     /// Whether it is a property of the error in the window, not of a single occurrence.
     #[must_use]
     pub const fn is_of_error(&self) -> bool {

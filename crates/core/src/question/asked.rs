@@ -1,7 +1,7 @@
 //! What a question is.
 
 use crate::Timestamp;
-use crate::query::{Field, Predicate, State};
+use crate::query::{Field, Predicate};
 
 /// Most measures of a question.
 pub const MAX_MEASURES: usize = 8;
@@ -84,29 +84,10 @@ impl Source {
     pub const fn has(self, field: &Field) -> bool {
         match self {
             Self::Occurrences => true,
-            Self::Lines => !matches!(
-                field,
-                Field::Endpoint
-                    | Field::Type
-                    | Field::File
-                    | Field::Function
-                    | Field::Error
-                    | Field::Title
-                    | Field::Kind
-                    | Field::Count
-                    | Field::Users
-                    | Field::Attention
-                    | Field::FirstSeen
-                    | Field::LastSeen
-                    | Field::FirstVersion
-                    | Field::TakenBy
-                    | Field::State(_)
-            ),
+            Self::Lines => field.is_of_line(),
         }
     }
-}
 
-impl Source {
     /// The names of its fields that records can be grouped by and measured of, without attributes.
     pub fn fields(self) -> impl Iterator<Item = &'static str> {
         Field::names().filter(move |name| {
@@ -163,12 +144,6 @@ impl Measure {
             Self::Count | Self::First | Self::Last => None,
         }
     }
-
-    /// Whether groups may be added up: the value of several is the sum of theirs.
-    #[must_use]
-    pub const fn adds_up(&self) -> bool {
-        matches!(self, Self::Count | Self::Sum(_))
-    }
 }
 
 /// What records are grouped by.
@@ -195,18 +170,7 @@ impl Group {
                 | Field::FirstVersion
                 | Field::TakenBy
                 | Field::Slice
-                | Field::State(
-                    State::Open
-                        | State::New
-                        | State::Surging
-                        | State::Returned
-                        | State::Settled
-                        | State::Quiet
-                        | State::Taken
-                        | State::Mine
-                        | State::Caught
-                        | State::Uncaught
-                )
+                | Field::State(_)
         )
     }
 }

@@ -23,11 +23,11 @@ pub fn next_words(text: &str, at: usize) -> (usize, String, Place) {
         .map_or(0, |last| last + 1);
     // Quotes may hold blanks: the predicate's own completion knows its values.
     let cut = before.get(..from).unwrap_or_default();
-    if let Some(start) = predicate_start(before) {
+    if let Some(start) = Reader::predicate_of(before) {
         let source = Reader::source_of(before).unwrap_or(Source::Occurrences);
         let part = before.get(start..).unwrap_or_default();
         let within = complete(part, part.len());
-        if !matches!(within.wanted, Wanted::Nothing) {
+        if within.wanted != Wanted::Nothing {
             let (begins, written) = (start + within.from, within.written.clone());
             let is_new_clause = within.wanted == Wanted::Connective;
             let completion = Completion { from: begins, ..within };
@@ -43,12 +43,6 @@ pub fn next_words(text: &str, at: usize) -> (usize, String, Place) {
         Some(place) => (from, before.get(from..).unwrap_or_default().to_owned(), place),
         None => nothing,
     }
-}
-
-/// Where the predicate begins, if the text's end lies in it.
-fn predicate_start(before: &str) -> Option<usize> {
-    let start = Reader::predicate_of(before)?;
-    before.get(start..).map(|_| start)
 }
 
 #[cfg(test)]

@@ -39,6 +39,7 @@ fn clauses_stand_in_any_order() {
 #[case("count of occurrences by open", 24, "use it after `where`")]
 #[case("count of lines by endpoint", 18, "lines have no `endpoint`")]
 #[case("count of lines where uncaught", 21, "lines have no `uncaught`")]
+#[case("count of lines where slice = edge", 21, "lines have no `slice`")]
 #[case("errors of lines", 0, "lines have no `error`")]
 #[case("count of occurrences wehre type = x", 21, "did you mean `where`?")]
 #[case("count of occurrences where servcie", 27, "did you mean `service`?")]

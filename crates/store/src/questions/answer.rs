@@ -1,6 +1,7 @@
 //! What a question came to, put together from the rows that the database answers.
 
 use chrono::{DateTime, Utc};
+use outcrop_core::WEEKDAYS;
 use outcrop_core::question::{Group, Measure, Question};
 use sqlx::FromRow;
 
@@ -158,16 +159,10 @@ pub(super) fn compare(question: &Question, answer: &mut Answer, earlier: Answer)
 /// How a group's value is shown: days of the week by their names.
 #[must_use]
 pub fn shown(group: &Group, key: &str) -> String {
-    const DAYS: [&str; 7] = [
-        "Monday",
-        "Tuesday",
-        "Wednesday",
-        "Thursday",
-        "Friday",
-        "Saturday",
-        "Sunday",
-    ];
-    let day = key.parse::<usize>().ok().and_then(|day| DAYS.get(day.checked_sub(1)?));
+    let day = key
+        .parse::<usize>()
+        .ok()
+        .and_then(|day| WEEKDAYS.get(day.checked_sub(1)?));
     match group {
         Group::DayOfWeek => day.map_or_else(|| key.to_owned(), |day| (*day).to_owned()),
         _ => key.to_owned(),
