@@ -1,8 +1,9 @@
 import { scaleLinear } from "@visx/scale";
-import { type KeyboardEvent, type PointerEvent, useRef, useState } from "react";
+import { useRef, useState } from "react";
 import { boxes, highest, stacked, sum } from "./bars";
 import { minute, tick, zone } from "./format";
 import { Button } from "./kit";
+import { useSteps } from "./steps";
 import { type Column, Table } from "./table";
 import { useWidth } from "./width";
 
@@ -38,8 +39,6 @@ const DASHES = ["", "6 3", "2 3", "10 3 2 3", "1 4", "14 4"];
 export function OverTime({ from, stepMs, series, addUp, label, shown, onWindow }: Props) {
   const frame = useRef<SVGSVGElement>(null);
   const width = useWidth(frame);
-  const [over, setOver] = useState<number | null>(null);
-  const [drag, setDrag] = useState<[number, number] | null>(null);
   const [isTable, setTable] = useState(false);
   const steps = series[0]?.values.length ?? 0;
   const values = series.map(({ values }) => values.map((value) => value ?? 0));
@@ -48,30 +47,12 @@ export function OverTime({ from, stepMs, series, addUp, label, shown, onWindow }
   const y = scaleLinear({ domain: [0, most], range: [0, HIGH - 12], nice: false });
   const bottoms = stacked(values);
   const timeOf = (step: number) => new Date(Date.parse(from) + step * stepMs);
-  const stepAt = (event: PointerEvent<SVGSVGElement>) => {
-    const box = frame.current?.getBoundingClientRect();
-    if (!box) return 0;
-    const at = x.invert(((event.clientX - box.left) / box.width) * width);
-    return Math.min(steps - 1, Math.max(0, Math.floor(at)));
-  };
-  const finish = () => {
-    if (drag && drag[0] !== drag[1]) onWindow(timeOf(Math.min(...drag)), timeOf(Math.max(...drag) + 1));
-    setDrag(null);
-  };
-  const onKeyDown = (event: KeyboardEvent) => {
-    const next = { ArrowLeft: (over ?? steps) - 1, ArrowRight: (over ?? -1) + 1, Home: 0, End: steps - 1 }[event.key];
-    if (next !== undefined) {
-      const to = Math.min(steps - 1, Math.max(0, next));
-      setOver(to);
-      setDrag(event.shiftKey ? [drag?.[0] ?? over ?? to, to] : null);
-    } else if (event.key === "Enter") finish();
-    else if (event.key === "Escape") {
-      setOver(null);
-      setDrag(null);
-    } else return;
-    event.preventDefault();
-    event.stopPropagation();
-  };
+  const { over, part, slider, pointer } = useSteps({
+    steps,
+    frame,
+    stepAt: (share) => x.invert(share * width),
+    onPart: (from, to) => onWindow(timeOf(from), timeOf(to)),
+  });
   const inWords = (step: number) =>
     `${minute(timeOf(step))} ${zone(timeOf(step))} · ${series
       .filter(({ values }) => values[step] != null)
@@ -93,30 +74,17 @@ export function OverTime({ from, stepMs, series, addUp, label, shown, onWindow }
   const ticks = Array.from({ length: tickCount }, (_, at) => Math.round(((at + 0.5) * steps) / tickCount));
   return (
     <figure className="my-3" aria-label={label}>
-      {/* eslint-disable-next-line jsx-a11y/no-noninteractive-element-interactions -- it is an application of its own */}
       <div
-        role="application"
-        aria-label={`${label}: arrows move, Shift with arrows chooses a part, Enter looks at it`}
-        // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex -- see above
-        tabIndex={0}
-        onKeyDown={onKeyDown}
+        {...slider}
+        aria-label={`${label} in ${steps} steps: ${inAll(series, addUp, shown)}`}
+        aria-valuetext={over === null ? "no step is chosen" : inWords(over)}
       >
         <svg
           ref={frame}
           viewBox={`0 0 ${width} ${HIGH + 18}`}
           className="w-full touch-pan-y select-none"
-          role="img"
-          aria-label={inAll(series, addUp, shown)}
-          onPointerMove={(event) => {
-            setOver(stepAt(event));
-            if (drag) setDrag([drag[0], stepAt(event)]);
-          }}
-          onPointerDown={(event) => setDrag([stepAt(event), stepAt(event)])}
-          onPointerUp={finish}
-          onPointerLeave={() => {
-            setOver(null);
-            setDrag(null);
-          }}
+          aria-hidden="true"
+          {...pointer}
         >
           <line x1={LEFT} x2={width} y1={HIGH} y2={HIGH} stroke="var(--color-line)" />
           <text x={LEFT - 6} y={12} textAnchor="end" className="fill-faint text-[11px]">
@@ -125,14 +93,8 @@ export function OverTime({ from, stepMs, series, addUp, label, shown, onWindow }
           <text x={LEFT - 6} y={HIGH} textAnchor="end" className="fill-faint text-[11px]">
             0
           </text>
-          {drag && (
-            <rect
-              x={x(Math.min(...drag))}
-              width={x(Math.max(...drag) + 1) - x(Math.min(...drag))}
-              y={0}
-              height={HIGH}
-              fill="var(--color-wash)"
-            />
+          {part && (
+            <rect x={x(part[0])} width={x(part[1] + 1) - x(part[0])} y={0} height={HIGH} fill="var(--color-wash)" />
           )}
           {series.map((each, at) =>
             addUp ? (
@@ -192,7 +154,9 @@ export function OverTime({ from, stepMs, series, addUp, label, shown, onWindow }
       </ul>
       <figcaption className="text-faint flex min-h-5 flex-wrap justify-between gap-x-4 text-xs">
         <span>
-          {over === null ? `Times in ${zone()}. Drag over the chart to ask of a part of it alone.` : inWords(over)}
+          {over === null
+            ? `Times in ${zone()}. Drag over the chart to ask of a part of it alone. By keyboard: arrows, with Shift to choose a part, Enter.`
+            : inWords(over)}
         </span>
         <Button look="link" aria-expanded={isTable} onClick={() => setTable(!isTable)} className="min-h-5">
           {isTable ? "hide the table" : "as a table"}

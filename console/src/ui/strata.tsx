@@ -1,8 +1,9 @@
 import { scaleLinear } from "@visx/scale";
-import { type KeyboardEvent, type PointerEvent, useRef, useState } from "react";
+import { useRef, useState } from "react";
 import { type Box, boxes, highest, stacked, sum } from "./bars";
 import { count, minute, tick, zone } from "./format";
 import { Button } from "./kit";
+import { useSteps } from "./steps";
 import { type Column, Table } from "./table";
 import { useWidth } from "./width";
 
@@ -72,9 +73,7 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
   const [high, lane, left, gap] = [104, 26, 46, 14];
   const frame = useRef<SVGSVGElement>(null);
   const width = useWidth(frame);
-  const [over, setOver] = useState<number | null>(null);
   const [isTable, setTable] = useState(false);
-  const [drag, setDrag] = useState<[number, number] | null>(null);
   const layers = timeline.layers;
   const steps = layers[0]?.occurrences.length ?? 0;
   const start = Date.parse(timeline.from);
@@ -88,38 +87,19 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
   const z = scaleLinear({ domain: [0, mostRequests], range: [0, lane] });
   const [bottoms, floors] = [stacked(occurrences), stacked(requests)];
   const step = x(1) - x(0);
-  const stepAt = (event: PointerEvent<SVGSVGElement>) => {
-    const box = frame.current?.getBoundingClientRect();
-    if (!box || steps === 0) return 0;
-    const at = ((event.clientX - box.left) / box.width) * width;
-    return Math.min(steps - 1, Math.max(0, Math.floor(x.invert(at))));
-  };
   const timeOf = (step: number) => new Date(start + step * timeline.step_ms);
   const begins = layers
     .map((layer, at) => ({ layer, at, step: Math.floor((Date.parse(layer.first_seen) - start) / timeline.step_ms) }))
     .filter(({ step }) => step >= 0 && step < steps);
-  const finish = () => {
-    if (drag && drag[0] !== drag[1]) onWindow(timeOf(Math.min(...drag)), timeOf(Math.max(...drag) + 1));
-    else if (drag && occurrences.some((values) => (values[drag[0]] ?? 0) > 0)) onChoose?.(timeOf(drag[0]));
-    setDrag(null);
-  };
-  const onKeyDown = (event: KeyboardEvent) => {
-    const at = over ?? steps;
-    const next = { ArrowLeft: at - 1, ArrowRight: (over ?? -1) + 1, Home: 0, End: steps - 1 }[event.key];
-    if (next !== undefined) {
-      const to = Math.min(steps - 1, Math.max(0, next));
-      setOver(to);
-      setDrag(event.shiftKey ? [drag?.[0] ?? over ?? to, to] : null);
-    } else if (event.key === "Enter" && over !== null) {
-      if (drag && drag[0] !== drag[1]) finish();
-      else if (occurrences.some((values) => (values[over] ?? 0) > 0)) onChoose?.(timeOf(over));
-    } else if (event.key === "Escape") {
-      setOver(null);
-      setDrag(null);
-    } else return;
-    event.preventDefault();
-    event.stopPropagation();
-  };
+  const { over, part, slider, pointer } = useSteps({
+    steps,
+    frame,
+    stepAt: (share) => x.invert(share * width),
+    onPart: (from, to) => onWindow(timeOf(from), timeOf(to)),
+    onStep: (step) => {
+      if (occurrences.some((values) => (values[step] ?? 0) > 0)) onChoose?.(timeOf(step));
+    },
+  });
   const inWords = (at: number) =>
     `${minute(timeOf(at))} ${zone(timeOf(at))} · ${layers
       .map(
@@ -156,43 +136,24 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
   return (
     <figure className="my-3">
       <div
-        role="slider"
-        tabIndex={0}
+        {...slider}
         aria-label={`${count(total)} occurrences in ${steps} steps, by version: ${layers.map((layer) => `${layer.version} ${count(sum(layer.occurrences))} of ${count(sum(layer.requests))} requests`).join("; ")}`}
-        aria-valuemin={0}
-        aria-valuemax={Math.max(0, steps - 1)}
-        aria-valuenow={over ?? 0}
         aria-valuetext={over === null ? "no step is chosen" : inWords(over)}
-        onKeyDown={onKeyDown}
-        onBlur={() => setOver(null)}
       >
         <svg
           ref={frame}
           viewBox={`0 0 ${width} ${high + gap + lane + 18}`}
           className="h-[162px] w-full touch-pan-y select-none"
           aria-hidden="true"
-          onPointerDown={(event) => {
-            event.currentTarget.setPointerCapture(event.pointerId);
-            setDrag([stepAt(event), stepAt(event)]);
-          }}
-          onPointerMove={(event) => {
-            setOver(stepAt(event));
-            if (drag && event.buttons > 0) setDrag([drag[0], stepAt(event)]);
-          }}
-          onPointerUp={finish}
-          onPointerCancel={() => setDrag(null)}
-          onPointerLeave={() => {
-            setOver(null);
-            setDrag(null);
-          }}
+          {...pointer}
         >
           <text x={0} y={20} className="fill-faint text-[11px]">
             {count(most)}
           </text>
-          {drag && (
+          {part && (
             <rect
-              x={x(Math.min(...drag))}
-              width={x(Math.abs(drag[1] - drag[0]) + 1) - x(0)}
+              x={x(part[0])}
+              width={x(part[1] + 1) - x(part[0])}
               y={0}
               height={high + gap + lane}
               fill="var(--color-wash)"

@@ -6,6 +6,7 @@ import { counted, minute, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Answer as Said, Button, Callout, Heading } from "../../ui/kit";
 import { OverTime, type Series } from "../../ui/over-time";
+import { narrowed, testOf } from "../../parts/predicate-box";
 import { Failed, Skeleton } from "../../ui/states";
 import { type Column, Table } from "../../ui/table";
 import { QuestionBox } from "./box";
@@ -243,15 +244,7 @@ function Rows({ answer, onAsk }: ShownProps) {
       },
     });
   }
-  return (
-    <Table
-      label="Answer"
-      columns={columns}
-      rows={answer.rows}
-      keyOf={(row) => row.keys.join("\u0000")}
-      {...(answer.groups > answer.rows.length && { total: answer.groups })}
-    />
-  );
+  return <Table label="Answer" columns={columns} rows={answer.rows} keyOf={(row) => row.keys.join("\u0000")} />;
 }
 
 type CellProps = { answer: Answer; row: AnswerRow };
@@ -271,11 +264,10 @@ function Key({ answer, row, at, onAsk }: CellProps & { at: number; onAsk: (parts
         {key}
       </Link>
     );
-  const test = key === "" ? `${by} is not set` : `${by} = ${quoted(key)}`;
+  const test = key === "" ? `${by} is not set` : testOf(by, key);
   const text = key === "" ? <span className="text-faint">(not set)</span> : key;
   if (row.where == null) return text;
-  const { where } = answer.parts;
-  const next = where ? (/\bor\b/i.test(where) ? `(${where}) and ${test}` : `${where} and ${test}`) : test;
+  const where = narrowed(answer.parts.where ?? undefined, test);
   const left = answer.parts.by.filter((_, place) => place !== at);
   return (
     <Button
@@ -283,15 +275,13 @@ function Key({ answer, row, at, onAsk }: CellProps & { at: number; onAsk: (parts
       className="text-left font-mono break-words"
       title={`Narrow to ${test}`}
       onClick={() =>
-        onAsk({ ...answer.parts, where: next, by: left, order: null, top: left.length > 0 ? answer.parts.top : null })
+        onAsk({ ...answer.parts, where, by: left, order: null, top: left.length > 0 ? answer.parts.top : null })
       }
     >
       {text}
     </Button>
   );
 }
-
-const quoted = (text: string) => `"${text.replace(/\\/g, "\\\\").replace(/"/g, '\\"')}"`;
 
 /** A number that opens the records it counts. */
 function Records({ answer, row, children }: CellProps & { children: string }) {
