@@ -1,5 +1,6 @@
 //! Chunks of a trace put together: one tree, clocks made to agree, what is missing shown as such.
 
+use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
@@ -79,7 +80,7 @@ impl Trace {
         let mut by_id: BTreeMap<SpanId, TraceSpan> = BTreeMap::new();
         for span in chunks.into_iter().flat_map(spans_of) {
             match by_id.get(&span.id) {
-                Some(known) if rank(known) >= rank(&span) => {}
+                Some(known) if order(known, &span).is_ge() => {}
                 _ => drop(by_id.insert(span.id, span)),
             }
         }
@@ -208,15 +209,12 @@ impl Trace {
     }
 }
 
-/// Of two spans with one id the greater is taken, whichever came first.
-fn rank(span: &TraceSpan) -> (i64, usize, i64, Arc<str>, &str) {
-    (
-        span.end(),
-        span.attributes.0.len() + span.events.len(),
-        span.start.0,
-        span.service.clone(),
-        &span.name,
-    )
+/// Of two spans with one id the greater is taken, whichever came first: the one that ended later, then the one that tells
+/// more. Only equal spans are equal.
+fn order(one: &TraceSpan, other: &TraceSpan) -> Ordering {
+    let told = |span: &TraceSpan| (span.end(), span.attributes.0.len() + span.events.len(), span.is_error);
+    let all = |span: &TraceSpan| format!("{span:?}");
+    told(one).cmp(&told(other)).then_with(|| all(one).cmp(&all(other)))
 }
 
 fn spans_of(chunk: Chunk) -> impl Iterator<Item = TraceSpan> {

@@ -207,6 +207,23 @@ fn spans() -> impl Strategy<Value = Vec<(usize, StoredSpan)>> {
     })
 }
 
+#[test]
+fn of_two_spans_with_one_id_the_same_is_taken_in_any_order_though_they_differ_in_one_thing_alone() {
+    let base = || span(22, 0, 1, "work", 463, 727);
+    let failed = StoredSpan {
+        is_error: true,
+        ..base()
+    };
+    let scoped = StoredSpan {
+        scope: "tariffs".to_owned(),
+        ..base()
+    };
+    for other in [failed, scoped] {
+        let tree = |spans: [StoredSpan; 2]| Trace::new(spans.map(|span| of("gangway", vec![span])));
+        assert_eq!(tree([base(), other.clone()]), tree([other, base()]));
+    }
+}
+
 proptest! {
     #[test]
     fn any_order_and_repetition_of_spans_makes_the_same_tree_with_each_span_once(spans in spans(),
