@@ -5,8 +5,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use outcrop_core::Digest;
-use outcrop_store::people::keys;
 use outcrop_store::people::keys::SenderKey;
+use outcrop_store::people::{allowances, keys};
 use outcrop_store::{Database, Remembered, StoreError};
 
 /// How long a looked-up key is trusted: a revoked key is refused everywhere within this time.
@@ -60,7 +60,36 @@ impl Keys {
         }
     }
 
-    /// Takes bytes from what a key may send a minute, here on this instance.
+    /// Takes what was sent here from what keys may still send over all instances, and learns what is left of that.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer: what was sent is taken the next time.
+    pub(crate) async fn share(&self, database: &Database) -> Result<(), StoreError> {
+        let mut spent: Vec<(i32, i64)> = {
+            let allowances = self.allowances.lock().unwrap_or_else(PoisonError::into_inner);
+            let here =
+                |(key, allowance): (&i32, &Allowance)| (*key, i64::try_from(allowance.spent).unwrap_or(i64::MAX));
+            allowances.iter().map(here).collect()
+        };
+        if spent.is_empty() {
+            return Ok(());
+        }
+        // Instances take turns in one order.
+        spent.sort_unstable();
+        let left = allowances::share(database, &spent).await?;
+        let mut allowances = self.allowances.lock().unwrap_or_else(PoisonError::into_inner);
+        for ((key, told), (_, left)) in spent
+            .iter()
+            .filter_map(|(key, told)| Some(((*key, *told), left.iter().find(|(of, _)| of == key)?)))
+        {
+            if let Some(allowance) = allowances.get_mut(&key) {
+                allowance.learn(told.unsigned_abs(), left.unsigned_abs());
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes bytes from what a key may send a minute. What other instances took is known within two seconds.
     ///
     /// # Errors
     /// The seconds after which there is room again.
@@ -72,6 +101,7 @@ impl Keys {
         let allowance = allowances.entry(key.id).or_insert_with(|| Allowance {
             per_minute,
             left: per_minute,
+            spent: 0,
             at: Instant::now(),
         });
         allowance.spend(per_minute, u64::try_from(bytes).unwrap_or(u64::MAX), Instant::now())
@@ -83,15 +113,22 @@ impl Keys {
 struct Allowance {
     per_minute: u64,
     left: u64,
+    /// What was taken here and not told to the other instances.
+    spent: u64,
     at: Instant,
 }
 
 impl Allowance {
     fn give_back(&mut self, bytes: u64) {
-        self.left = self
-            .left
-            .saturating_add(bytes.min(self.per_minute))
-            .min(self.per_minute);
+        let bytes = bytes.min(self.per_minute);
+        self.left = self.left.saturating_add(bytes).min(self.per_minute);
+        self.spent = self.spent.saturating_sub(bytes);
+    }
+
+    /// Knows what is left over all instances, once so much of what was taken here is told.
+    const fn learn(&mut self, told: u64, left: u64) {
+        self.spent = self.spent.saturating_sub(told);
+        self.left = left.saturating_sub(self.spent);
     }
 
     fn spend(&mut self, per_minute: u64, bytes: u64, now: Instant) -> Result<(), u64> {
@@ -108,6 +145,7 @@ impl Allowance {
         let needed = bytes.min(per_minute);
         if self.left >= needed {
             self.left -= needed;
+            self.spent = self.spent.saturating_add(needed);
             return Ok(());
         }
         let missing = u128::from(needed - self.left);
@@ -119,7 +157,33 @@ impl Allowance {
 
 #[cfg(test)]
 mod tests {
+    use outcrop_store::people::keys::Bounds;
+
     use super::*;
+
+    #[tokio::test]
+    async fn two_instances_give_a_key_one_minutes_worth_together() {
+        let (state, _supervisor, _closing) = crate::state::State::for_tests(|_| {}).await;
+        let bounds = Bounds {
+            bytes_per_minute: Some(60_000),
+            ..Bounds::default()
+        };
+        let secret = state.key("pier-3", bounds).await;
+        let digest = crate::access::digest_of(&secret);
+        let (one, two) = (Keys::default(), Keys::default());
+        let key = one.check(&state.database, digest).await.unwrap().unwrap();
+        one.spend(&key, 40_000).unwrap();
+        two.spend(&key, 10_000).unwrap();
+        one.share(&state.database).await.unwrap();
+        two.share(&state.database).await.unwrap();
+        // What it sends while they tell each other is taken into account.
+        two.spend(&key, 5_000).unwrap();
+        two.share(&state.database).await.unwrap();
+        assert!(two.spend(&key, 20_000).is_err(), "5,000 are left of 60,000");
+        one.share(&state.database).await.unwrap();
+        assert!(one.spend(&key, 20_000).is_err());
+        one.spend(&key, 4_000).unwrap();
+    }
 
     #[test]
     fn a_key_may_send_a_minutes_worth_and_is_told_when_there_is_room_again() {
@@ -128,6 +192,7 @@ mod tests {
         let mut allowance = Allowance {
             per_minute: 6_000,
             left: 6_000,
+            spent: 0,
             at: start,
         };
         assert_eq!(allowance.spend(6_000, 5_000, start), Ok(()));

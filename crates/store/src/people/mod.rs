@@ -8,6 +8,7 @@ use sqlx::FromRow;
 use crate::boxed;
 use crate::{Database, StoreError};
 
+pub mod allowances;
 pub mod audit;
 pub mod drops;
 pub mod installation;
