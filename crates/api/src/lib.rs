@@ -42,6 +42,9 @@ mod traffic;
 mod why;
 mod window;
 
+/// The header of an answer that a standby gave which is behind: by how many seconds at most, or `unknown`.
+pub const BEHIND: &str = "outcrop-behind";
+
 pub use access::{
     AuditItem, AuditPage, AuditQuery, MadeToken, NewToken, SessionItem, SessionList, TokenItem, TokenList,
 };
@@ -109,8 +112,8 @@ pub use ticket::{Header, TicketItem, TicketLink, Tracker, TrackerSetting, Tracke
 pub use timeline::{Layer, Timeline, TimelineQuery};
 pub use trace::{PathItem, RepeatedItem, SpanEventItem, SpanItem, SpanLink, SpanOccurrence, TraceDetail};
 pub use traffic::{
-    CallItem, CallList, InstanceItem, InstanceList, InstanceThen, NowItem, NowReport, PlatformEventItem, Ready,
-    TroubleItem,
+    CallItem, CallList, FleetDeploy, FleetItem, InstanceItem, InstanceList, InstanceThen, NowEcho, NowItem, NowReport,
+    PlatformEventItem, Ready, TroubleItem, VersionShare,
 };
 pub use why::{NextStep, Why, WhySentence};
 pub use window::{ErrorQuery, Period, Then};

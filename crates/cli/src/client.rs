@@ -1,5 +1,6 @@
 //! The client half: it knows the API and nothing else.
 
+use std::io::Write as _;
 use std::time::Duration;
 
 use clap::Args;
@@ -160,6 +161,9 @@ impl Api {
             .await
             .map_err(|error| unreachable(&self.url, &error))?;
         let status = answer.status();
+        if let Some(behind) = answer.headers().get(outcrop_api::BEHIND) {
+            tell_behind(behind.to_str().unwrap_or_default());
+        }
         let body = answer.bytes().await.map_err(|error| unreachable(&self.url, &error))?;
         if status.is_success() {
             return Ok(body);
@@ -183,6 +187,18 @@ impl Api {
             _ => Fault::Refused(detail),
         })
     }
+}
+
+/// Says on standard error what the answer may lack.
+fn tell_behind(behind: &str) {
+    let by = behind.parse::<u64>().map_or_else(
+        |_| "of unknown age".to_owned(),
+        |seconds| format!("{seconds} s behind at most"),
+    );
+    drop(writeln!(
+        std::io::stderr(),
+        "note: a standby answered that is {by}: the newest may be missing"
+    ));
 }
 
 /// A predicate or question with a mark below the place of a mistake in it.

@@ -73,6 +73,9 @@ pub struct DatabaseArgs {
 pub struct Serve {
     #[command(flatten)]
     pub database: DatabaseArgs,
+    /// A standby that follows the database: it answers what only reads.
+    #[arg(long, env = "OUTCROP_READ_DATABASE_URL", value_name = "URL", hide_env_values = true)]
+    pub read_database_url: Option<String>,
     /// Where API and OTLP/HTTP are served [default: 127.0.0.1:8471].
     #[arg(long, env = "OUTCROP_LISTEN", value_name = "ADDR")]
     pub listen: Option<String>,
@@ -141,6 +144,7 @@ pub struct Serve {
 #[serde(deny_unknown_fields)]
 struct File {
     database_url: Option<String>,
+    read_database_url: Option<String>,
     listen: Option<String>,
     otlp_http: Option<String>,
     otlp_grpc: Option<String>,
@@ -176,6 +180,7 @@ pub struct Resolved {
 pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
     let file = read(arguments.database.config.as_deref())?;
     let mut settings = Settings::new(database_url(&arguments.database)?);
+    settings.read_database_url = arguments.read_database_url.or(file.read_database_url);
     let size = |name: &str, given: Option<String>, default: usize| given.map_or(Ok(default), |text| bytes(name, &text));
     settings.max_body_bytes = size(
         "max-body",
@@ -209,17 +214,9 @@ pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
         .or(file.public_url)
         .map(|text| public_url(&text))
         .transpose()?;
-    let proxies = if arguments.trusted_proxy.is_empty() {
-        file.trusted_proxy
-    } else {
-        arguments.trusted_proxy
-    };
+    let proxies = given_or(arguments.trusted_proxy, file.trusted_proxy);
     settings.trusted_proxies = proxies.iter().map(|text| network(text)).collect::<Result<_, _>>()?;
-    settings.outbound.hosts = if arguments.outbound_host.is_empty() {
-        file.outbound_host
-    } else {
-        arguments.outbound_host
-    };
+    settings.outbound.hosts = given_or(arguments.outbound_host, file.outbound_host);
     settings.outbound.private = arguments.outbound_private || file.outbound_private;
     settings.checkouts = file.checkout;
     for given in arguments.checkout {
@@ -230,24 +227,21 @@ pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
         })?;
         settings.checkouts.insert(service.to_owned(), PathBuf::from(folder));
     }
-    let otlp_http = arguments
-        .otlp_http
-        .or(file.otlp_http)
-        .unwrap_or_else(|| "127.0.0.1:4318".to_owned());
-    let otlp_grpc = arguments
-        .otlp_grpc
-        .or(file.otlp_grpc)
-        .unwrap_or_else(|| "127.0.0.1:4317".to_owned());
+    let address = |given: Option<String>, default: &str| given.unwrap_or_else(|| default.to_owned());
+    let otlp_http = address(arguments.otlp_http.or(file.otlp_http), "127.0.0.1:4318");
+    let otlp_grpc = address(arguments.otlp_grpc.or(file.otlp_grpc), "127.0.0.1:4317");
     Ok(Resolved {
         settings,
-        listen: arguments
-            .listen
-            .or(file.listen)
-            .unwrap_or_else(|| "127.0.0.1:8471".to_owned()),
+        listen: address(arguments.listen.or(file.listen), "127.0.0.1:8471"),
         otlp_grpc: (otlp_grpc != "none").then_some(otlp_grpc),
         otlp_http: (otlp_http != "none").then_some(otlp_http),
         log: arguments.log.or(file.log).unwrap_or_else(|| "info".to_owned()),
     })
+}
+
+/// What was given on the command line, else in the file.
+fn given_or(given: Vec<String>, file: Vec<String>) -> Vec<String> {
+    if given.is_empty() { file } else { given }
 }
 
 fn mail(server: Option<String>, from: Option<String>) -> Result<Option<Mail>, Fault> {

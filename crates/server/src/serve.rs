@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use actix_web::{App, HttpServer, web};
 use futures_util::future::LocalBoxFuture;
+use outcrop_store::database::readers::Readers;
 use outcrop_store::{Database, OpenError};
 use tokio::runtime::Handle;
 use tokio_util::sync::CancellationToken;
@@ -65,6 +66,7 @@ pub fn serve(
 
 async fn run(settings: Settings, listeners: Listeners, stop: CancellationToken) -> Result<(), ServeError> {
     let database = Database::open(&settings.database_url).await?;
+    let readers = Readers::new(&database, settings.read_database_url.as_deref())?;
     let supervisor = Supervisor::new(stop.clone());
     let (told, telling) = tokio::sync::mpsc::channel(LIVE_QUEUE);
     let (intake, writer) = Intake::start(&database, &settings, &told, &supervisor);
@@ -77,6 +79,7 @@ async fn run(settings: Settings, listeners: Listeners, stop: CancellationToken) 
         &supervisor,
         &jobs::Service {
             database: &database,
+            readers: &readers,
             settings: &settings,
             intake: &intake,
             writer: &writer,
@@ -93,6 +96,7 @@ async fn run(settings: Settings, listeners: Listeners, stop: CancellationToken) 
     let state = State {
         settings,
         database: database.clone(),
+        readers: readers.clone(),
         intake,
         main: Handle::current(),
         live,
@@ -152,6 +156,7 @@ async fn run(settings: Settings, listeners: Listeners, stop: CancellationToken) 
     if tokio::time::timeout(DRAIN, supervisor.ended()).await.is_err() {
         tracing::error!("not everything was stored in time; its senders were told so");
     }
+    readers.close().await;
     database.close().await;
     tracing::info!("stopped");
     supervisor.gave_up().map_or(Ok(()), |why| Err(ServeError::GaveUp(why)))

@@ -14,6 +14,8 @@ use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 pub struct Settings {
     /// Where the database is.
     pub database_url: String,
+    /// Where a standby is that follows it, for what only reads.
+    pub read_database_url: Option<String>,
     /// Largest body taken as sent, in bytes.
     pub max_body_bytes: usize,
     /// Largest body taken after inflating, in bytes.
@@ -130,6 +132,7 @@ impl Settings {
     pub fn new(database_url: impl Into<String>) -> Self {
         Self {
             database_url: database_url.into(),
+            read_database_url: None,
             // Collectors batch some thousand records; the largest seen from an SDK was 2 MiB.
             max_body_bytes: 16 << 20,
             // OTLP deflates to a fifth, but who batches so much at once sends less compressed; an eighth of the budget.

@@ -4,6 +4,7 @@ use futures_util::future::BoxFuture;
 use std::future::Future;
 
 use outcrop_store::database::live::Committed;
+use outcrop_store::database::readers::Readers;
 use outcrop_store::{Database, StoreError};
 use tokio::runtime::Handle;
 use tokio::sync::broadcast;
@@ -18,6 +19,8 @@ use crate::supervision::Health;
 pub(crate) struct State {
     pub settings: Settings,
     pub database: Database,
+    /// Who answers what only reads.
+    pub readers: Readers,
     pub intake: Intake,
     pub main: Handle,
     /// What was committed, by any instance.
@@ -79,6 +82,7 @@ impl State {
         let mut settings = Settings::new(url);
         change(&mut settings);
         let database = Database::open(&settings.database_url).await.unwrap();
+        let readers = Readers::new(&database, settings.read_database_url.as_deref()).unwrap();
         let stop = CancellationToken::new();
         let supervisor = crate::supervision::Supervisor::new(stop.clone());
         let (told, _) = tokio::sync::mpsc::channel(1);
@@ -90,6 +94,7 @@ impl State {
             Self {
                 settings,
                 database,
+                readers,
                 intake,
                 main: Handle::current(),
                 live,

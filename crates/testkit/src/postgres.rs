@@ -57,14 +57,7 @@ impl Postgres {
     /// When Debian's package `postgresql` is not installed, or the server does not start.
     #[must_use]
     pub fn start_with(parent: &Path, durability: Durability, settings: &'static [&'static str]) -> Self {
-        let folder = tempfile::Builder::new()
-            .prefix("outcrop-postgres-")
-            .tempdir_in(parent)
-            .expect("a temporary folder")
-            .keep();
-        if is_root() {
-            run(Command::new("chown").arg(UNPRIVILEGED).arg(&folder));
-        }
+        let folder = folder(parent);
         let data = folder.join("data");
         let mut initdb = unprivileged(&program("initdb"));
         initdb
@@ -202,6 +195,85 @@ impl Postgres {
         format!("postgres://outcrop@127.0.0.1:{}/{name}", self.port)
     }
 
+    /// A second server that follows this one by streaming replication, and answers questions.
+    ///
+    /// # Panics
+    /// When it does not start, or does not follow within half a minute.
+    #[must_use]
+    pub fn standby(&self) -> Self {
+        let folder = folder(&std::env::temp_dir());
+        let mut copy = unprivileged(&program("pg_basebackup"));
+        copy.args(["-h", "127.0.0.1", "-U", "outcrop", "-p", &self.port.to_string()])
+            .args([
+                "--checkpoint=fast",
+                "--wal-method=stream",
+                "--write-recovery-conf",
+                "--no-sync",
+                "-D",
+            ])
+            .arg(folder.join("data"));
+        run(&mut copy);
+        let mut standby = Self {
+            folder,
+            port: free_port(),
+            durability: self.durability,
+            settings: self.settings,
+            running: None,
+        };
+        standby.resume();
+        let until = Instant::now() + PATIENCE;
+        while self.ask("SELECT count(*) FROM pg_stat_replication WHERE state = 'streaming'") == "0" {
+            assert!(Instant::now() < until, "the standby did not follow within {PATIENCE:?}");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        standby
+    }
+
+    /// Has every commit wait until a standby has it on its disk.
+    ///
+    /// # Panics
+    /// When the server refuses.
+    pub fn commit_on_both(&self) {
+        for statement in [
+            "ALTER SYSTEM SET synchronous_standby_names = '*'",
+            "SELECT pg_reload_conf()",
+        ] {
+            drop(self.ask(statement));
+        }
+    }
+
+    /// Has a standby take the place of its primary.
+    ///
+    /// # Panics
+    /// When it does not do so within a minute.
+    pub fn promote(&self) {
+        assert_eq!(self.ask("SELECT pg_promote(true, 60)"), "t");
+    }
+
+    /// The URL of the same database on this server.
+    ///
+    /// # Panics
+    /// When the URL names none.
+    #[must_use]
+    pub fn url_of(&self, url: &str) -> String {
+        let (_, name) = url.rsplit_once('/').expect("the URL names a database");
+        format!("postgres://outcrop@127.0.0.1:{}/{name}", self.port)
+    }
+
+    /// Asks the server for one value.
+    fn ask(&self, statement: &str) -> String {
+        let mut psql = Command::new(program("psql"));
+        psql.args(["-h", "127.0.0.1", "-U", "outcrop", "-p", &self.port.to_string()])
+            .args(["-X", "-A", "-t", "-c", statement, "postgres"]);
+        let output = psql.output().expect("psql starts");
+        assert!(
+            output.status.success(),
+            "{statement}: {}",
+            String::from_utf8_lossy(&output.stderr)
+        );
+        String::from_utf8_lossy(&output.stdout).trim().to_owned()
+    }
+
     /// The port it listens on.
     #[must_use]
     pub const fn port(&self) -> u16 {
@@ -249,6 +321,19 @@ impl Drop for Postgres {
     fn drop(&mut self) {
         self.end("");
     }
+}
+
+/// A new folder of whoever PostgreSQL runs as.
+fn folder(parent: &Path) -> PathBuf {
+    let folder = tempfile::Builder::new()
+        .prefix("outcrop-postgres-")
+        .tempdir_in(parent)
+        .expect("a temporary folder")
+        .keep();
+    if is_root() {
+        run(Command::new("chown").arg(UNPRIVILEGED).arg(&folder));
+    }
+    folder
 }
 
 fn is_root() -> bool {

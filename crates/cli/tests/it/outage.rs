@@ -7,7 +7,7 @@ use std::time::Duration;
 use outcrop_testkit::{Body, Durability, Postgres, Service};
 use serde_json::json;
 
-fn report(sender: u64, number: u64) -> Body {
+pub fn report(sender: u64, number: u64) -> Body {
     let now = std::time::SystemTime::now()
         .duration_since(std::time::UNIX_EPOCH)
         .unwrap()
@@ -32,7 +32,7 @@ fn report(sender: u64, number: u64) -> Body {
     }
 }
 
-async fn counted(running: &outcrop_testkit::Running) -> u64 {
+pub async fn counted(running: &outcrop_testkit::Running) -> u64 {
     running
         .errors()
         .await

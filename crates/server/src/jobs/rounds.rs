@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use outcrop_store::database::live;
 use outcrop_store::database::live::{Committed, Listener};
+use outcrop_store::database::readers::Readers;
 use outcrop_store::errors::reach;
 use outcrop_store::grouping::moved;
 use outcrop_store::retention::Policy;
@@ -56,6 +57,8 @@ const CLEANED_EVERY: Duration = Duration::from_secs(15);
 const QUIET_EVERY: Duration = Duration::from_secs(20);
 /// How often it is looked whether what a version brought is an error that was known.
 const MOVED_EVERY: Duration = Duration::from_secs(30);
+/// How often it is looked whether the standby follows.
+const STANDBY_EVERY: Duration = Duration::from_secs(5);
 /// How often grouping rules that another instance may have changed are read.
 const RULES_EVERY: Duration = Duration::from_secs(2);
 /// How often it is written down what came by which key and what was refused.
@@ -65,6 +68,7 @@ const NOTE_EVERY: Duration = Duration::from_secs(2);
 #[derive(Clone, Copy)]
 pub(crate) struct Service<'s> {
     pub database: &'s Database,
+    pub readers: &'s Readers,
     pub settings: &'s Settings,
     pub intake: &'s Intake,
     pub writer: &'s Arc<Writer>,
@@ -76,11 +80,16 @@ pub(crate) struct Service<'s> {
 pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     let Service {
         database,
+        readers,
         settings,
         intake,
         writer,
         stop,
     } = *service;
+    if readers.has_standby() {
+        let readers = readers.clone();
+        supervisor.run("standby", STANDBY_EVERY, move || look_at_standby(readers.clone()));
+    }
     let policy = Arc::new(settings.policy.clone());
     let made = writer.clone();
     supervisor.run("partitions", UPKEEP_EVERY, move || prepare(made.clone()));
@@ -161,6 +170,11 @@ async fn keep_board(database: Database) -> Result<Waiting, StoreError> {
 }
 
 /// Makes partitions ahead of the first row that needs them.
+async fn look_at_standby(readers: Readers) -> Result<Waiting, StoreError> {
+    readers.check().await?;
+    Ok(STANDBY_EVERY)
+}
+
 async fn prepare(writer: Arc<Writer>) -> Result<Waiting, StoreError> {
     writer.prepare(now()).await?;
     Ok(UPKEEP_EVERY)
@@ -405,6 +419,9 @@ async fn notes(intake: Intake, database: Database, stop: CancellationToken) {
         };
         if let Err(error) = intake.notes.write(&database).await {
             tracing::debug!(%error, "what came by which key could not be written down");
+        }
+        if let Err(error) = intake.keys.share(&database).await {
+            tracing::debug!(%error, "what keys may still send could not be shared");
         }
         if is_last {
             return;

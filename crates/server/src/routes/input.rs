@@ -5,7 +5,7 @@ use std::pin::Pin;
 
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
-use actix_web::http::header::{CACHE_CONTROL, HeaderValue};
+use actix_web::http::header::{CACHE_CONTROL, HeaderName, HeaderValue};
 use actix_web::middleware::Next;
 use actix_web::{FromRequest, HttpMessage, HttpRequest, ResponseError, web};
 use percent_encoding::percent_decode_str;
@@ -126,6 +126,12 @@ pub(super) async fn guard<B: MessageBody + 'static>(
     answer
         .headers_mut()
         .insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    let behind = super::viewer::behind(answer.request());
+    if let Some(behind) = behind.and_then(|behind| HeaderValue::try_from(behind).ok()) {
+        answer
+            .headers_mut()
+            .insert(HeaderName::from_static(outcrop_api::BEHIND), behind);
+    }
     Ok(answer)
 }
 

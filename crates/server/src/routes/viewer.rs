@@ -5,11 +5,12 @@ use std::future::{Future, Ready, ready};
 use std::ops::Deref;
 
 use actix_web::dev::Payload;
-use actix_web::http::header::{AUTHORIZATION, HOST, ORIGIN};
+use actix_web::http::header::{AUTHORIZATION, CACHE_CONTROL, HOST, ORIGIN};
 use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use outcrop_core::Digest;
-use outcrop_store::Database;
+use outcrop_store::database::readers::Behind;
 use outcrop_store::people::{Member, sessions, teams, tokens};
+use outcrop_store::{Database, StoreError};
 
 use crate::access::{bearer, digest_of};
 use crate::api_error::ApiError;
@@ -146,6 +147,8 @@ struct Asker {
     database: Database,
     /// The services that are.
     closed: Vec<i32>,
+    /// What a standby does not know yet.
+    behind: Option<Behind>,
 }
 
 /// Finds out whose request it is, before its body is read: what a stranger sends costs nothing.
@@ -153,6 +156,15 @@ pub(super) async fn authenticate(request: &HttpRequest) -> Result<(), ApiError> 
     let asker = who(request).await?;
     request.extensions_mut().insert(asker);
     Ok(())
+}
+
+/// How far the answer to a request is behind, in whole seconds or `unknown`; `None` where nothing is missing.
+pub(super) fn behind(request: &HttpRequest) -> Option<String> {
+    let behind = request.extensions().get::<Asker>()?.behind?;
+    Some(match behind {
+        Behind::By(time) => time.as_secs().to_string(),
+        Behind::Unknown => "unknown".to_owned(),
+    })
 }
 
 fn asker(request: &HttpRequest) -> Result<Asker, ApiError> {
@@ -193,6 +205,7 @@ fn who(request: &HttpRequest) -> impl Future<Output = Result<Asker, ApiError>> +
     let token = bearer(request.headers().get(AUTHORIZATION)).map(digest_of);
     let session = request.cookie(COOKIE).map(|cookie| digest_of(cookie.value()));
     let state = request.app_data::<web::Data<State>>().cloned();
+    let reads = Wanted::by(request);
     let is_foreign = token.is_none()
         && is_foreign(
             request,
@@ -205,21 +218,27 @@ fn who(request: &HttpRequest) -> impl Future<Output = Result<Asker, ApiError>> +
                 "this was sent by a page of another site".to_owned(),
             ));
         }
-        let database = state.database.clone();
-        let member = match (token, session) {
-            (Some(token), _) => {
-                state
-                    .on_main(async move { Ok(seen(tokens::member(&database, token).await?, &database)) })
-                    .await?
+        let secret = token.map(Secret::Token).or(session.map(Secret::Session));
+        let secret = secret.ok_or(ApiError::NoToken)?;
+        let (database, readers) = (state.database.clone(), state.readers.clone());
+        let found = state.on_main(async move {
+            let reader = match reads {
+                Some(Wanted { newest }) => Some(readers.choose(newest).await),
+                None => None,
+            };
+            let mut member = secret.member(&database).await;
+            if let (Err(error), Some(reader)) = (&member, &reader)
+                && error.is_temporary()
+                && reader.is_standby
+            {
+                member = secret.member(&reader.database).await;
             }
-            (None, Some(session)) => {
-                state
-                    .on_main(async move { Ok(seen(sessions::member(&database, session).await?, &database)) })
-                    .await?
-            }
-            (None, None) => return Err(ApiError::NoToken),
-        };
-        let (member, database) = member.ok_or(ApiError::UnknownToken)?;
+            let behind = reader.as_ref().and_then(|reader| reader.behind);
+            let database = reader.map_or(database, |reader| reader.database);
+            // A pool is made on the runtime that reads.
+            Ok(member?.map(|member| (database.seen_by(&member.closed), behind, member)))
+        });
+        let (database, behind, member) = found.await?.ok_or(ApiError::UnknownToken)?;
         let viewer = Viewer {
             email: member.email,
             role: Role::of(&member.role),
@@ -230,16 +249,40 @@ fn who(request: &HttpRequest) -> impl Future<Output = Result<Asker, ApiError>> +
             is_pipeline: member.is_pipeline,
             database,
             closed: member.closed,
+            behind,
         })
     }
 }
 
-/// A member with the database as they see it. On the runtime that reads.
-fn seen(member: Option<Member>, database: &Database) -> Option<(Member, Database)> {
-    member.map(|member| {
-        let database = database.seen_by(&member.closed);
-        (member, database)
-    })
+/// What a request only reads: whether it must be the newest (`Cache-Control: no-cache`, RFC 9111, 5.2.1.4).
+struct Wanted {
+    newest: bool,
+}
+
+impl Wanted {
+    fn by(request: &HttpRequest) -> Option<Self> {
+        let wishes = request.headers().get_all(CACHE_CONTROL);
+        let newest = wishes
+            .filter_map(|wish| wish.to_str().ok())
+            .flat_map(|wish| wish.split(','))
+            .any(|wish| wish.trim().eq_ignore_ascii_case("no-cache"));
+        request.method().is_safe().then_some(Self { newest })
+    }
+}
+
+/// What a request was signed with.
+enum Secret {
+    Token(Digest),
+    Session(Digest),
+}
+
+impl Secret {
+    async fn member(&self, database: &Database) -> Result<Option<Member>, StoreError> {
+        match self {
+            Self::Token(digest) => tokens::member(database, *digest).await,
+            Self::Session(digest) => sessions::member(database, *digest).await,
+        }
+    }
 }
 
 /// Whether a request that changes something was sent by a page of another site: browsers say so,
@@ -286,6 +329,21 @@ mod tests {
             .insert_header((ORIGIN, "https://evil.example"))
             .to_http_request();
         assert!(!is_foreign(&read, None), "reading changes nothing");
+    }
+
+    #[rstest]
+    #[case::a_read(TestRequest::get(), "", Some(false))]
+    #[case::one_that_wants_the_newest(TestRequest::get(), "max-age=0, No-Cache", Some(true))]
+    #[case::one_that_wants_something_else(TestRequest::get(), "no-transform", Some(false))]
+    #[case::a_change(TestRequest::post(), "no-cache", None)]
+    fn what_only_reads_may_be_answered_by_a_standby(
+        #[case] request: TestRequest,
+        #[case] wish: &str,
+        #[case] newest: Option<bool>,
+    ) {
+        let request = request.insert_header((CACHE_CONTROL, wish));
+        let wanted = Wanted::by(&request.to_http_request());
+        assert_eq!(wanted.map(|wanted| wanted.newest), newest);
     }
 
     #[test]

@@ -183,7 +183,7 @@ impl Standing {
 /// What went wrong, for people who may not read the log.
 pub(crate) fn cause(error: &StoreError) -> String {
     match error {
-        StoreError::NoRoom(why) => why.as_str(),
+        StoreError::NoRoom(why) | StoreError::Standby(why) => why.as_str(),
         StoreError::Away(_) => "the database does not answer",
         StoreError::TooLong(_) => "the database takes too long",
         StoreError::Repeat(_) => "other transactions stand in the way",

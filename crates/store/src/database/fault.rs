@@ -18,6 +18,9 @@ pub enum StoreError {
     /// There is no room for more: the message says how much there is and must be.
     #[error("{0}")]
     NoRoom(String),
+    /// The standby does not follow the primary: the message says how.
+    #[error("{0}")]
+    Standby(String),
     /// It took longer than a batch may: with less at once it may not.
     #[error("the database took too long: {0}")]
     TooLong(#[source] sqlx::Error),
@@ -68,7 +71,7 @@ impl StoreError {
     pub const fn is_temporary(&self) -> bool {
         matches!(
             self,
-            Self::Away(_) | Self::NoRoom(_) | Self::Repeat(_) | Self::TooLong(_)
+            Self::Away(_) | Self::NoRoom(_) | Self::Standby(_) | Self::Repeat(_) | Self::TooLong(_)
         )
     }
 }

@@ -7,6 +7,7 @@ pub(crate) mod locks;
 mod open;
 pub(super) mod partitions;
 mod promptly;
+pub mod readers;
 mod visible;
 
 pub use fault::StoreError;

@@ -28,6 +28,8 @@ pub struct Database {
     reading: PgConnectOptions,
     /// Pools of readers to whom services are closed, by these services; the one used last comes last.
     pub(super) seen: Arc<Mutex<Vec<SeenWithout>>>,
+    /// Whether nothing can be changed through `pool`.
+    pub(crate) is_read_only: bool,
 }
 
 /// Services that are closed, and the pool of those they are closed to.
@@ -131,6 +133,16 @@ fn newest_count(migrator: &Migrator) -> i64 {
     i64::try_from(migrator.iter().count()).unwrap_or(i64::MAX)
 }
 
+fn options_of(url: &str) -> Result<PgConnectOptions, OpenError> {
+    let options = PgConnectOptions::from_str(url).map_err(OpenError::Url)?;
+    Ok(options.application_name("outcrop"))
+}
+
+/// How readers connect. To start parallel workers takes longer than most questions do: it pays for the large ones alone.
+fn reading(options: PgConnectOptions) -> PgConnectOptions {
+    options.options([("statement_timeout", "15s"), ("parallel_setup_cost", "20000")])
+}
+
 /// A pool of so many connections to a server at a port, which are sent to promptly.
 fn pool(size: u32, port: u16) -> PgPoolOptions {
     PgPoolOptions::new()
@@ -223,15 +235,29 @@ impl Database {
         Ok(after - before)
     }
 
+    /// The same database through connections that can only read: of its own server, or of a standby's at a URL.
+    ///
+    /// # Errors
+    /// [`OpenError::Url`] where the URL is none.
+    pub(super) fn only_read(&self, standby: Option<&str>) -> Result<Self, OpenError> {
+        let options = match standby {
+            Some(url) => reading(options_of(url)?),
+            None => self.reading.clone(),
+        };
+        let options = options.options([("default_transaction_read_only", "on")]);
+        Ok(Self {
+            pool: pool(READERS, options.get_port()).connect_lazy_with(options.clone()),
+            reading: options,
+            seen: Arc::default(),
+            is_read_only: true,
+            ..self.clone()
+        })
+    }
+
     fn lazy(url: &str) -> Result<Self, OpenError> {
-        let options = PgConnectOptions::from_str(url)
-            .map_err(OpenError::Url)?
-            .application_name("outcrop");
+        let options = options_of(url)?;
         let port = options.get_port();
-        // To start parallel workers takes longer than most questions do: it pays for the large ones alone.
-        let reading = options
-            .clone()
-            .options([("statement_timeout", "15s"), ("parallel_setup_cost", "20000")]);
+        let reading = reading(options.clone());
         // A writer that waits longer for a lock than a batch may take gives way and repeats.
         let writing = options.options([
             ("lock_timeout", "5s"),
@@ -243,6 +269,7 @@ impl Database {
         let readers = pool(READERS, port).connect_lazy_with(reading.clone());
         Ok(Self {
             reading,
+            is_read_only: false,
             seen: Arc::default(),
             all: readers.clone(),
             pool: readers,
@@ -312,6 +339,7 @@ impl Database {
         self.writing.close().await;
         self.checking.close().await;
         self.all.close().await;
+        self.pool.close().await;
         let seen = std::mem::take(&mut *self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
         for (_, pool) in seen {
             pool.close().await;

@@ -123,7 +123,7 @@ pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member
     let Some((id, email, role, closed, is_due)) = found else {
         return Ok(None);
     };
-    if is_due {
+    if is_due && !database.is_read_only {
         sqlx::query("UPDATE session SET last_used_at = now() WHERE id = $1")
             .bind(id)
             .execute(&database.pool)
