@@ -149,8 +149,9 @@ pub struct ErrorPage {
     pub handled: i64,
     /// What fails most, over all pages.
     pub headline: Sentence,
-    /// Requests of the window.
-    pub traffic: RequestCounts,
+    /// Requests of the window, where it is held against another period.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub traffic: Option<RequestCounts>,
     /// The period asked for by `against`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub against: Option<Period>,

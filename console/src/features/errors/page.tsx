@@ -1,6 +1,6 @@
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useDeferredValue, useEffect, useRef, useState } from "react";
-import { type ErrorItem, type ListPart, type Sentence, useErrors, useMayAct } from "../../api/client";
+import { type ErrorItem, type ListPart, type Sentence, useErrors, useMayAct, useTraffic } from "../../api/client";
 import { handled } from "../../parts/handling-in-words";
 import { againstInWords, ago, count, counted, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
@@ -19,10 +19,14 @@ const PARTS: Record<ListPart, string> = {
   handled: "Settled or quiet",
 };
 
+const requestsInWords = ({ requests, failed }: { requests: number; failed: number }) =>
+  `${counted(failed, "request", "requests")} failed of ${count(requests)}${requests > 0 ? ` (${percent(failed / requests)})` : ""} · `;
+
 export function ErrorsPage() {
   const search = useSearch({ from: "/inside/errors" });
   const navigate = useNavigate({ from: "/errors" });
   const errors = useErrors(search, useDeferredValue(search.q), search.cursor);
+  const traffic = useTraffic(search);
   const field = useRef<HTMLInputElement>(null);
   // By its reference: news move rows, and the one that is chosen stays.
   const [current, setCurrent] = useState<string>();
@@ -72,7 +76,7 @@ export function ErrorsPage() {
   }
   if (errors.isLoadingError)
     return <Failed isPage what="The list of errors" error={errors.error} retry={() => void errors.refetch()} />;
-  const { total, total_without_words: all, handled, headline, traffic, next, against } = errors.data;
+  const { total, total_without_words: all, handled, headline, next, against } = errors.data;
   const when = windowInWords(search);
   if (all === 0 && search.where && !search.cursor) {
     return (
@@ -92,10 +96,11 @@ export function ErrorsPage() {
       </>
     );
   }
+  if (all === 0 && traffic.isPending) return <Skeleton isPage rows={3} />;
   if (all === 0)
     return (
       <Nothing
-        requests={traffic.requests}
+        requests={traffic.data?.requests ?? 0}
         when={when}
         service={search.service}
         isFurther={search.cursor !== undefined}
@@ -118,9 +123,8 @@ export function ErrorsPage() {
         <Said sentence={headline} />
       </Answer>
       <p className="text-faint mt-1">
-        {counted(traffic.failed, "request", "requests")} failed of {count(traffic.requests)}
-        {traffic.requests > 0 && ` (${percent(traffic.failed / traffic.requests)})`} · {counted(all, "error", "errors")}{" "}
-        in {when}
+        {traffic.data && requestsInWords(traffic.data)}
+        {counted(all, "error", "errors")} in {when}
         {handled > 0 && `, ${count(handled)} of them settled or quiet`}
       </p>
       {against && search.against && (

@@ -44,7 +44,7 @@ pub async fn run(arguments: Errors) -> Result<(), Fault> {
         return json(&page);
     }
     line(sentence(&page, &arguments))?;
-    if let Some(then) = &page.against {
+    if let (Some(then), Some(traffic)) = (&page.against, &page.traffic) {
         line(format!(
             "Against {} to {}: {} then, {} of them gone now; {} of {} failed then, {} of {} now.",
             time(then.from),
@@ -53,8 +53,8 @@ pub async fn run(arguments: Errors) -> Result<(), Fault> {
             grouped(then.gone),
             grouped(then.failed),
             counted(then.requests, "request", "requests"),
-            grouped(page.traffic.failed),
-            grouped(page.traffic.requests)
+            grouped(traffic.failed),
+            grouped(traffic.requests)
         ))?;
     }
     let Some(first) = page.items.first() else { return Ok(()) };

@@ -100,9 +100,17 @@ pub(crate) async fn page(
     now: DateTime<Utc>,
 ) -> Result<(ErrorPage, Option<Position>), StoreError> {
     let scope = &asked.scope;
-    let (listing, (requests, failed), then) = futures_util::try_join!(
+    // To count all requests takes longer than all else of a list.
+    let traffic = async {
+        if asked.earlier.is_none() {
+            return Ok(None);
+        }
+        let (requests, failed) = errors::traffic_of(database, scope).await?;
+        Ok(Some(RequestCounts { requests, failed }))
+    };
+    let (listing, traffic, then) = futures_util::try_join!(
         listed(database, &asked, now),
-        errors::traffic_of(database, scope),
+        traffic,
         then(database, asked.earlier.as_ref())
     )?;
     let period = then.as_ref().map(|(summaries_then, period)| Period {
@@ -155,7 +163,7 @@ pub(crate) async fn page(
         total_without_words,
         handled: i64::try_from(counts.handled).unwrap_or(i64::MAX),
         headline,
-        traffic: RequestCounts { requests, failed },
+        traffic,
         against: period,
         next: None,
         note: if total_without_words == 0 {

@@ -121,6 +121,7 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(deploy_detail::show_deploy)
             .service(why::explain_why)
             .service(traces::show_trace)
+            .service(traffic::sum_traffic)
             .service(traffic::list_endpoints)
             .service(traffic::list_groups)
             .service(traffic::set_slow)

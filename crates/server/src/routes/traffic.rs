@@ -6,7 +6,7 @@ use actix_web::{HttpRequest, HttpResponse, get, put, web};
 use chrono::Utc;
 use outcrop_api::{
     Course, CourseStep, EndpointItem, EndpointList, EndpointThen, ErrorQuery, GroupItem, GroupList, Problem,
-    RequestItem, RequestPage, SamplingNote, SlowList, SlowSetting, StatusCount, TrafficQuery,
+    RequestCounts, RequestItem, RequestPage, SamplingNote, SlowList, SlowSetting, StatusCount, TrafficQuery,
 };
 use outcrop_core::deploy::{Side, changes};
 use outcrop_core::failure::OccurrenceId;
@@ -39,6 +39,25 @@ pub(super) fn window(asked: &TrafficQuery) -> Result<Scope, ApiError> {
         ..ErrorQuery::default()
     };
     super::query::window(&window, Utc::now())
+}
+
+/// How many requests there were, and how many of them failed.
+#[utoipa::path(operation_id = "sum_traffic", tag = "traffic", params(TrafficQuery), responses(
+    (status = 200, body = RequestCounts),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/traffic")]
+pub(super) async fn sum_traffic(
+    _viewer: Viewer,
+    request: HttpRequest,
+    state: Seen,
+) -> Result<web::Json<RequestCounts>, ApiError> {
+    let scope = window(&parameters(request.query_string())?)?;
+    let database = state.database.clone();
+    let (requests, failed) = state
+        .on_main(async move { outcrop_store::errors::traffic_of(&database, &scope).await })
+        .await?;
+    Ok(web::Json(RequestCounts { requests, failed }))
 }
 
 /// Endpoints with their traffic, failures and latency.

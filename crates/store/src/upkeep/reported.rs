@@ -29,10 +29,12 @@ pub async fn note_test(database: &Database, error: i32, at: DateTime<Utc>) -> Re
 #[boxed]
 pub async fn old_tests(database: &Database, now: DateTime<Utc>) -> Result<Vec<i32>, StoreError> {
     Ok(sqlx::query_scalar(
-        "SELECT error_id FROM test_report t WHERE last_at <= $1 - interval '24 hours' AND NOT EXISTS (SELECT FROM \
-         occurrence o WHERE o.cause_id IN (SELECT id FROM cause WHERE cause.error_id = t.error_id) AND o.attributes ->> \
-         'outcrop.test' IS DISTINCT FROM 'true') AND NOT EXISTS (SELECT FROM cleaning WHERE kind = 'error' AND number = \
-         error_id AND done_at IS NULL) ORDER BY error_id LIMIT 100",
+        // With the limit each error's own occurrences are looked for; without it all occurrences are read.
+        "SELECT error_id FROM test_report t CROSS JOIN LATERAL (SELECT count(*) AS n FROM (SELECT FROM cause JOIN \
+         occurrence o ON o.cause_id = cause.id WHERE cause.error_id = t.error_id AND o.attributes ->> 'outcrop.test' IS \
+         DISTINCT FROM 'true' LIMIT 1) found) other WHERE last_at <= $1 - interval '24 hours' AND other.n = 0 AND NOT \
+         EXISTS (SELECT FROM cleaning WHERE kind = 'error' AND number = error_id AND done_at IS NULL) ORDER BY error_id \
+         LIMIT 100",
     )
     .bind(now)
     .fetch_all(&database.pool)

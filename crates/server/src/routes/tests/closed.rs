@@ -82,7 +82,9 @@ impl Known {
                 "?text=file%20%3D%20",
             ],
             "/api/v1/logs" | "/api/v1/requests" | "/api/v1/slow" | "/api/v1/calls" | "/api/v1/statements"
-            | "/api/v1/instances" | "/api/v1/endpoints" | "/api/v1/now" => &["", "?service=fares", "?since=1h"],
+            | "/api/v1/instances" | "/api/v1/endpoints" | "/api/v1/now" | "/api/v1/traffic" => {
+                &["", "?service=fares", "?since=1h"]
+            }
             _ => &[""],
         };
         more.iter().map(|query| format!("{whole}{query}")).collect()

@@ -77,6 +77,7 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/notice-wishes", Viewer, false),
     ("GET /api/v1/notices", Viewer, false),
     ("GET /api/v1/now", Viewer, false),
+    ("GET /api/v1/traffic", Viewer, false),
     ("GET /api/v1/occurrences/{id}", Viewer, false),
     ("GET /api/v1/occurrences/{id}/lead-up", Viewer, false),
     ("GET /api/v1/owners", Viewer, false),
