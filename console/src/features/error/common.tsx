@@ -49,7 +49,7 @@ export function StandsOut({
         {findings.slice(0, SHOWN).map((finding) => (
           <li
             key={`${finding.name} ${finding.value}`}
-            className="border-line grid grid-cols-[1fr_auto] items-baseline gap-x-4 border-b py-1.5 md:grid-cols-[1fr_12rem_6rem]"
+            className="border-line grid grid-cols-[1fr_auto] items-baseline gap-x-4 border-b py-1.5 md:grid-cols-[1fr_12rem_5rem]"
           >
             <span className="min-w-0 [overflow-wrap:anywhere]">{finding.sentence}</span>
             <Shares share={finding.share} usual={finding.usual_share} />

@@ -88,44 +88,58 @@ export function ErrorPage() {
           onApply={(where) => void navigate({ search: (now) => ({ ...now, where }) })}
         />
       )}
-      {timeline.isPending && (
-        <div className="bg-wash my-3 h-44 motion-safe:animate-pulse" role="status" aria-label="Loading the chart" />
-      )}
-      {timeline.isLoadingError && (
-        <Failed what="The chart" error={timeline.error} retry={() => void timeline.refetch()} />
-      )}
-      {timeline.data &&
-        (timeline.data.layers.length === 0 ? (
-          <Empty title={`Neither occurrences nor requests in ${windowInWords(search)}.`}>
-            <p>Choose a longer window above.</p>
-          </Empty>
-        ) : (
-          <Strata
-            timeline={timeline.data}
-            service={detail.service}
-            marks={marks.data?.items ?? []}
-            onWindow={onWindow}
-            onChoose={(at) => void show(at)}
-          />
-        ))}
-      {search.from && (
-        <p className="-mt-1 mb-2">
-          <Link from="/errors/$ref" to="." search={(now) => ({ ...now, from: undefined, to: undefined })}>
-            back to {windowInWords({ since: search.since })}
-          </Link>
-        </p>
-      )}
-      <StandsOut reference={ref} scope={search} narrow={narrow} />
-      <div className="grid grid-cols-[minmax(0,1fr)] gap-x-8 md:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
-        <Why detail={detail} />
-        <Handling detail={detail} />
-        <History reference={detail.ref} />
+      {/* What it is and whose it is side by side; on a phone whose it is comes first. */}
+      <div className="grid grid-cols-[minmax(0,1fr)] gap-x-8 md:grid-cols-[minmax(0,1fr)_24rem]">
+        <div className="min-w-0">
+          {timeline.isPending && (
+            <div className="bg-wash my-3 h-44 motion-safe:animate-pulse" role="status" aria-label="Loading the chart" />
+          )}
+          {timeline.isLoadingError && (
+            <Failed what="The chart" error={timeline.error} retry={() => void timeline.refetch()} />
+          )}
+          {timeline.data &&
+            (timeline.data.layers.length === 0 ? (
+              <Empty title={`Neither occurrences nor requests in ${windowInWords(search)}.`}>
+                <p>Choose a longer window above.</p>
+              </Empty>
+            ) : (
+              <Strata
+                timeline={timeline.data}
+                service={detail.service}
+                marks={marks.data?.items ?? []}
+                onWindow={onWindow}
+                onChoose={(at) => void show(at)}
+              />
+            ))}
+          {search.from && (
+            <p className="-mt-1 mb-2">
+              <Link from="/errors/$ref" to="." search={(now) => ({ ...now, from: undefined, to: undefined })}>
+                back to {windowInWords({ since: search.since })}
+              </Link>
+            </p>
+          )}
+          <StandsOut reference={ref} scope={search} narrow={narrow} />
+          <Why detail={detail} />
+        </div>
+        <div className="min-w-0 max-md:order-first md:mt-3">
+          <Handling detail={detail} />
+          <Ties detail={detail} />
+          <Seen detail={detail} />
+          {detail.endpoints.length > 0 && <Endpoints detail={detail} />}
+        </div>
       </div>
-      <Ties detail={detail} />
-      <Facts detail={detail} />
-      {detail.users > 0 && <Users reference={detail.ref} scope={search} total={detail.users} />}
-      <WhyOne reference={detail.ref} service={detail.service} />
       <Occurrence reference={ref} environment={search.environment} chosen={search.occurrence} narrow={narrow} />
+      <div className="mt-6 grid grid-cols-[minmax(0,1fr)] gap-x-8 md:grid-cols-[minmax(0,1fr)_24rem]">
+        <div className="min-w-0">
+          <History reference={detail.ref} />
+          {detail.users > 0 && <Users reference={detail.ref} scope={search} total={detail.users} />}
+        </div>
+        <section className="min-w-0">
+          <Heading>Attention {detail.attention.score} of 100</Heading>
+          <p className="py-1 text-[13px]">{detail.attention.reasons.join(" · ")}</p>
+        </section>
+      </div>
+      <WhyOne reference={detail.ref} service={detail.service} />
     </article>
   );
 }
@@ -163,7 +177,7 @@ function Ties({ detail }: { detail: ErrorDetail }) {
   );
   if (detail.begins_in.length === 0 && detail.followed_by.length === 0) return null;
   return (
-    <div className="mb-5 grid gap-x-8 gap-y-4 md:grid-cols-2">
+    <div className="mb-4 space-y-4">
       {detail.begins_in.length > 0 && (
         <section aria-label="Origin">
           <Heading>Origin: where these requests first failed</Heading>
@@ -180,41 +194,35 @@ function Ties({ detail }: { detail: ErrorDetail }) {
   );
 }
 
-function Facts({ detail }: { detail: ErrorDetail }) {
+/** The versions and environments it was seen in. */
+function Seen({ detail }: { detail: ErrorDetail }) {
   return (
-    <div className="mb-5 grid gap-x-8 gap-y-4 md:grid-cols-2">
-      <section>
-        <Heading>By version and environment, of all time</Heading>
-        <table className="w-full text-[13px]">
-          <thead className="sr-only">
-            <tr>
-              <th>version</th>
-              <th>environment</th>
-              <th>occurrences</th>
-              <th>first</th>
+    <section className="mb-4">
+      <Heading>By version and environment, of all time</Heading>
+      <table className="w-full text-[13px]">
+        <thead className="sr-only">
+          <tr>
+            <th>version</th>
+            <th>environment</th>
+            <th>occurrences</th>
+            <th>first</th>
+          </tr>
+        </thead>
+        <tbody>
+          {detail.sightings.slice(0, 6).map((row) => (
+            <tr key={`${row.version} ${row.environment}`} className="border-line border-b last:border-b-0">
+              <td className="py-1 font-mono">{row.version}</td>
+              <td>{row.environment}</td>
+              <td className="text-right font-mono">{count(row.count)}</td>
+              <td className="text-faint text-right">
+                first <Ago at={row.first_seen} />
+              </td>
             </tr>
-          </thead>
-          <tbody>
-            {detail.sightings.slice(0, 6).map((row) => (
-              <tr key={`${row.version} ${row.environment}`} className="border-line border-b last:border-b-0">
-                <td className="py-1 font-mono">{row.version}</td>
-                <td>{row.environment}</td>
-                <td className="text-right font-mono">{count(row.count)}</td>
-                <td className="text-faint text-right">
-                  first <Ago at={row.first_seen} />
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-        {detail.sightings.length > 6 && <p className="text-faint">and {detail.sightings.length - 6} more</p>}
-      </section>
-      <section>
-        {detail.endpoints.length > 0 && <Endpoints detail={detail} />}
-        <Heading>Attention {detail.attention.score} of 100</Heading>
-        <p className="py-1 text-[13px]">{detail.attention.reasons.join(" · ")}</p>
-      </section>
-    </div>
+          ))}
+        </tbody>
+      </table>
+      {detail.sightings.length > 6 && <p className="text-faint">and {detail.sightings.length - 6} more</p>}
+    </section>
   );
 }
 
