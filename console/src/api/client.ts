@@ -1,6 +1,7 @@
 import { QueryCache, QueryClient, keepPreviousData, queryOptions, useQuery } from "@tanstack/react-query";
 import createClient, { type FetchResponse, type MaybeOptionalInit } from "openapi-fetch";
 import type { PathsWithMethod } from "openapi-typescript-helpers";
+import { behindMiddleware } from "./behind";
 import type { components, paths } from "./generated/schema";
 
 export type ErrorItem = components["schemas"]["ErrorItem"];
@@ -34,6 +35,9 @@ export type CallItem = components["schemas"]["CallItem"];
 export type InstanceItem = components["schemas"]["InstanceItem"];
 export type PlatformEventItem = components["schemas"]["PlatformEventItem"];
 export type NowItem = components["schemas"]["NowItem"];
+export type NowEcho = components["schemas"]["NowEcho"];
+export type NowReport = components["schemas"]["NowReport"];
+export type FleetItem = components["schemas"]["FleetItem"];
 export type LeadUpStep = components["schemas"]["LeadUpStep"];
 export type KeyItem = components["schemas"]["KeyItem"];
 export type TokenItem = components["schemas"]["TokenItem"];
@@ -41,6 +45,7 @@ export type ScrubRuleItem = components["schemas"]["ScrubRuleItem"];
 export type ServiceItem = components["schemas"]["ServiceItem"];
 
 export const api = createClient<paths>({ baseUrl: "" });
+api.use(behindMiddleware);
 
 /** A refusal of the service, with its words for people. */
 export class Refusal extends Error {
@@ -169,6 +174,12 @@ export function useErrors(scope: Scope, words?: string, cursor?: string) {
     cursor,
   };
   return useQuery({ ...reading("/api/v1/errors", { params: { query } }), placeholderData: keepPreviousData });
+}
+
+/** How many requests of the scope failed; it is counted apart from lists, since that takes longer. */
+export function useTraffic(scope: Scope) {
+  const query = { service: scope.service, environment: scope.environment, ...windowOf(scope) };
+  return useQuery({ ...reading("/api/v1/traffic", { params: { query } }), placeholderData: keepPreviousData });
 }
 
 export function useError(reference: string, scope: Scope) {

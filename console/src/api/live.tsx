@@ -25,6 +25,7 @@ const FOLLOWS = new Set<unknown>([
   "/api/v1/errors/{ref}/choose",
   "/api/v1/errors/{ref}/handling",
   "/api/v1/services",
+  "/api/v1/traffic",
 ] satisfies Readable[]);
 
 /** What a message says: how many failures were reported, by which services. */

@@ -122,7 +122,7 @@ const home = createRoute({
   getParentRoute: () => inside,
   path: "/",
   beforeLoad: () => {
-    throw redirect({ to: "/errors", search: (now) => now });
+    throw redirect({ to: "/now", search: (now) => now });
   },
 });
 const errors = createRoute({

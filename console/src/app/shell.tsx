@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, Outlet, useLocation, useNavigate, useSearch } from "@tanstack/react-router";
 import { type RefObject, useEffect, useRef, useState, useSyncExternalStore } from "react";
 import { api, queryClient, reading, useMember, useServices } from "../api/client";
+import { useBehind } from "../api/behind";
 import { Choice, type Option } from "../ui/choice";
 import { againstInWords, clock, windowInWords } from "../ui/format";
 import { Modal } from "../ui/dialog";
@@ -54,17 +55,29 @@ export function Shell() {
   const times = usePreferred();
   const main = useRef<HTMLElement>(null);
   const said = useArrivals(main);
+  const behind = useBehind();
+  const isWall = useLocation({ select: ({ pathname, search }) => pathname === "/now" && search.view === "wall" });
   useBrowserNotices();
   return (
     <LiveProvider>
       <a href="#main" className="focus:bg-sheet sr-only focus:not-sr-only focus:absolute focus:z-30 focus:p-2">
         To the content
       </a>
-      <Bar />
+      {!isWall && <Bar />}
       <p className="sr-only" aria-live="polite">
         {said}
       </p>
-      <main ref={main} id="main" tabIndex={-1} className="mx-auto max-w-[1280px] px-5 py-4 focus:outline-none">
+      {behind && (
+        <p role="status" className="bg-wash text-ink px-5 py-1 text-center text-sm">
+          {behind}
+        </p>
+      )}
+      <main
+        ref={main}
+        id="main"
+        tabIndex={-1}
+        className={`mx-auto px-5 py-4 focus:outline-none ${isWall ? "" : "max-w-[1280px]"}`}
+      >
         <div key={times}>
           <Outlet />
         </div>
@@ -372,6 +385,7 @@ const KEYS: [string, string][] = [
   ["n", "next failure in a trace"],
   ["p", "previous failure in a trace"],
   ["o", "from a failed span to its error"],
+  ["w", "on Now: for a screen on the wall, and back"],
   ["b", "back"],
   ["h", "hold, or go on"],
   ["?", "these keys"],

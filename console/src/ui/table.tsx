@@ -74,7 +74,7 @@ export function Table<Row>({ label, columns, rows, keyOf, total, order, onOrder 
                 <td
                   key={column.name}
                   data-name={column.name}
-                  className={`py-1.5 pr-3 align-top max-md:py-0 ${at === 0 ? "max-md:block" : "max-md:before:text-faint max-md:inline-block max-md:before:content-[attr(data-name)_'_']"} ${column.isNumber ? "md:text-right" : ""} ${column.isCode ? "font-mono break-all" : ""}`}
+                  className={`py-1.5 pr-3 align-top max-md:py-0 ${at === 0 ? "max-md:block" : "max-md:before:text-faint max-md:inline-block max-md:before:content-[attr(data-name)_'_']"} ${column.isNumber ? "whitespace-nowrap md:text-right" : ""} ${column.isCode ? "font-mono break-all" : ""}`}
                 >
                   {column.cell(row)}
                 </td>

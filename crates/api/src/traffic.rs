@@ -109,8 +109,18 @@ pub struct InstanceThen {
 pub struct NowReport {
     /// In one sentence.
     pub sentence: String,
-    /// What is unwell, what began last first.
+    /// What needs somebody, what began last first: neither handled nor hours old.
     pub items: Vec<NowItem>,
+    /// What somebody has taken, settled or made quiet and occurs.
+    pub handled: Vec<NowItem>,
+    /// Errors that were flagged hours ago, still occur, and are not listed.
+    pub older: i64,
+    /// All services, the worst first.
+    pub fleet: Vec<FleetItem>,
+    /// When the newest hour of `fleet` begins.
+    pub fleet_from: DateTime<Utc>,
+    /// How long a step of it is, in milliseconds.
+    pub fleet_step_ms: i64,
     /// Requests of the last 15 minutes.
     pub requests: i64,
     /// Of them failed.
@@ -162,4 +172,82 @@ pub struct NowItem {
     pub since: DateTime<Utc>,
     /// How much it matters, 0 to 100.
     pub weight: u8,
+    /// What follows from it in other services: errors that echo it, endpoints that fail with it.
+    pub echoes: Vec<NowEcho>,
+    /// Who has it, or why nobody needs to hear of it, in words.
+    #[serde(default)]
+    pub handled: Option<String>,
+}
+
+/// What follows from something that is unwell in another service.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NowEcho {
+    /// As of a [`NowItem`].
+    pub kind: String,
+    /// The service.
+    pub service: String,
+    /// The endpoint, or the error's title.
+    pub what: String,
+    /// The error's reference, of an error.
+    #[serde(rename = "ref")]
+    pub reference: Option<String>,
+    /// What is unwell about it, in words.
+    pub why: String,
+}
+
+/// A service as it is now.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FleetItem {
+    /// Its name.
+    pub service: String,
+    /// The worst of what is told of it: `failing`, `slow`, `error`; null where it is well.
+    pub worst: Option<String>,
+    /// Requests of the newest hour.
+    pub requests: i64,
+    /// Of them failed.
+    pub failed: i64,
+    /// Requests by step of the hour.
+    pub requests_by_step: Vec<i64>,
+    /// Of them failed.
+    pub failed_by_step: Vec<i64>,
+    /// The time that 95 % of the requests of this hour and the one before stayed below, in milliseconds.
+    pub p95_ms: Option<f64>,
+    /// The same of the week before.
+    pub p95_before_ms: Option<f64>,
+    /// Errors flagged new.
+    pub new: i64,
+    /// Errors flagged surging.
+    pub surging: i64,
+    /// Errors flagged returned.
+    pub returned: i64,
+    /// Versions with requests, and the share of each, 0 to 1; the one that began last first.
+    pub versions: Vec<VersionShare>,
+    /// Its latest deploy of the last three days, once there is an answer for it.
+    pub deploy: Option<FleetDeploy>,
+    /// The team or member that owns it.
+    pub owner: Option<String>,
+}
+
+/// A version with its share of the requests.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct VersionShare {
+    /// Its name.
+    pub version: String,
+    /// The share, 0 to 1.
+    pub share: f64,
+}
+
+/// A deploy with its answer.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FleetDeploy {
+    /// The version.
+    pub version: String,
+    /// Where it was deployed.
+    pub environment: String,
+    /// When.
+    pub at: DateTime<Utc>,
+    /// `clear`, `flagged` or `too early`.
+    pub outcome: String,
+    /// The answer in words.
+    pub sentence: String,
 }

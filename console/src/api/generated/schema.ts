@@ -1711,6 +1711,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/traffic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many requests there were, and how many of them failed. */
+        get: operations["sum_traffic"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2538,8 +2555,7 @@ export interface components {
              * @description How many errors there are without `words`.
              */
             total_without_words: number;
-            /** @description Requests of the window. */
-            traffic: components["schemas"]["RequestCounts"];
+            traffic?: components["schemas"]["RequestCounts"] | null;
         };
         /** @description What became of events. */
         EventsTaken: {
@@ -2626,6 +2642,73 @@ export interface components {
              * @description When it was taken back: data that came late showed that it was none. It counts no more.
              */
             withdrawn_at?: string | null;
+        };
+        /** @description A deploy with its answer. */
+        FleetDeploy: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Where it was deployed. */
+            environment: string;
+            /** @description `clear`, `flagged` or `too early`. */
+            outcome: string;
+            /** @description The answer in words. */
+            sentence: string;
+            /** @description The version. */
+            version: string;
+        };
+        /** @description A service as it is now. */
+        FleetItem: {
+            deploy?: components["schemas"]["FleetDeploy"] | null;
+            /**
+             * Format: int64
+             * @description Of them failed.
+             */
+            failed: number;
+            /** @description Of them failed. */
+            failed_by_step: number[];
+            /**
+             * Format: int64
+             * @description Errors flagged new.
+             */
+            new: number;
+            /** @description The team or member that owns it. */
+            owner?: string | null;
+            /**
+             * Format: double
+             * @description The same of the week before.
+             */
+            p95_before_ms?: number | null;
+            /**
+             * Format: double
+             * @description The time that 95 % of the requests of this hour and the one before stayed below, in milliseconds.
+             */
+            p95_ms?: number | null;
+            /**
+             * Format: int64
+             * @description Requests of the newest hour.
+             */
+            requests: number;
+            /** @description Requests by step of the hour. */
+            requests_by_step: number[];
+            /**
+             * Format: int64
+             * @description Errors flagged returned.
+             */
+            returned: number;
+            /** @description Its name. */
+            service: string;
+            /**
+             * Format: int64
+             * @description Errors flagged surging.
+             */
+            surging: number;
+            /** @description Versions with requests, and the share of each, 0 to 1; the one that began last first. */
+            versions: components["schemas"]["VersionShare"][];
+            /** @description The worst of what is told of it: `failing`, `slow`, `error`; null where it is well. */
+            worst?: string | null;
         };
         /** @description What was found. */
         FoundPage: {
@@ -3869,8 +3952,25 @@ export interface components {
             /** @description The time zone, by its name in the IANA database. */
             zone: string;
         };
+        /** @description What follows from something that is unwell in another service. */
+        NowEcho: {
+            /** @description As of a [`NowItem`]. */
+            kind: string;
+            /** @description The error's reference, of an error. */
+            ref?: string | null;
+            /** @description The service. */
+            service: string;
+            /** @description The endpoint, or the error's title. */
+            what: string;
+            /** @description What is unwell about it, in words. */
+            why: string;
+        };
         /** @description Something that is unwell. */
         NowItem: {
+            /** @description What follows from it in other services: errors that echo it, endpoints that fail with it. */
+            echoes: components["schemas"]["NowEcho"][];
+            /** @description Who has it, or why nobody needs to hear of it, in words. */
+            handled?: string | null;
             /**
              * @description `failing` (an endpoint fails more than in its own past), `slow` (an endpoint takes longer
              *     than in its own past), `error` (a flag that holds).
@@ -3902,8 +4002,27 @@ export interface components {
              * @description Of them failed.
              */
             failed: number;
-            /** @description What is unwell, what began last first. */
+            /** @description All services, the worst first. */
+            fleet: components["schemas"]["FleetItem"][];
+            /**
+             * Format: date-time
+             * @description When the newest hour of `fleet` begins.
+             */
+            fleet_from: string;
+            /**
+             * Format: int64
+             * @description How long a step of it is, in milliseconds.
+             */
+            fleet_step_ms: number;
+            /** @description What somebody has taken, settled or made quiet and occurs. */
+            handled: components["schemas"]["NowItem"][];
+            /** @description What needs somebody, what began last first: neither handled nor hours old. */
             items: components["schemas"]["NowItem"][];
+            /**
+             * Format: int64
+             * @description Errors that were flagged hours ago, still occur, and are not listed.
+             */
+            older: number;
             /**
              * Format: int64
              * @description Requests of the last 15 minutes.
@@ -5428,6 +5547,16 @@ export interface components {
             name: string;
             /** @description Its value, as text. */
             value: string;
+        };
+        /** @description A version with its share of the requests. */
+        VersionShare: {
+            /**
+             * Format: double
+             * @description The share, 0 to 1.
+             */
+            share: number;
+            /** @description Its name. */
+            version: string;
         };
         /** @description Why an error is there: the evidence in order. */
         Why: {
@@ -16215,6 +16344,109 @@ export interface operations {
             };
             /** @description The body is not JSON */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sum_traffic: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description Only this endpoint. Requests, and the course of one endpoint. */
+                endpoint?: string;
+                /** @description Only requests with this text in their endpoint's name or in what they said of themselves. Requests only. */
+                text?: string;
+                /** @description Only this HTTP status. Requests only. */
+                status?: number;
+                /** @description `failed` or `slow` requests only. Requests only. */
+                only?: string;
+                /** @description The cursor of a page. Requests only. */
+                cursor?: string;
+                /**
+                 * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
+                 *     `BEGINNING/END`. Endpoints, calls, statements (these two are held against the time before
+                 *     where nothing is given) and instances.
+                 */
+                against?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestCounts"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

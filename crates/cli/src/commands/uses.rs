@@ -1,7 +1,7 @@
 //! Who calls whom, statements, instances, and what is unwell now.
 
 use clap::Args;
-use outcrop_api::{CallItem, CallList, InstanceItem, InstanceList, NowReport};
+use outcrop_api::{CallItem, CallList, FleetItem, InstanceItem, InstanceList, NowItem, NowReport};
 use outcrop_core::attention::percent;
 
 use super::traffic::{query, share, took};
@@ -313,9 +313,39 @@ pub async fn now(arguments: Now) -> Result<(), Fault> {
             trouble.says
         ))?;
     }
-    if report.items.is_empty() {
-        return Ok(());
+    let is_first = report.items.is_empty();
+    if !is_first {
+        told(report.items)?;
     }
+    let gap = if is_first { "" } else { "\n" };
+    if report.older > 0 {
+        let (errors, occur) = if report.older == 1 {
+            ("error", "occurs")
+        } else {
+            ("errors", "occur")
+        };
+        line(format!(
+            "{gap}{} {errors} flagged more than four hours ago still {occur}: outcrop errors --where 'open and (new or \
+             surging or returned)'",
+            grouped(report.older)
+        ))?;
+    }
+    let gap = if report.older == 0 { gap } else { "\n" };
+    let is_last = report.handled.is_empty();
+    if !is_last {
+        line(format!("{gap}Handled, and still occurring:\n"))?;
+        told(report.handled)?;
+    }
+    if !report.fleet.is_empty() {
+        let gap = if is_last { gap } else { "\n" };
+        line(format!("{gap}Services in the last hour, the worst first:\n"))?;
+        fleet(report.fleet)?;
+    }
+    Ok(())
+}
+
+/// What needs attention, with what follows from it.
+fn told(items: Vec<NowItem>) -> Result<(), Fault> {
     let columns = [
         Column("since", Fit::Whole),
         Column("service", Fit::Whole),
@@ -323,16 +353,72 @@ pub async fn now(arguments: Now) -> Result<(), Fault> {
         Column("why", Fit::Text(30)),
         Column("error", Fit::Whole),
     ];
-    table(
-        &columns,
-        report.items.into_iter().map(|item| {
+    let rows = items.into_iter().flat_map(|item| {
+        let why = match item.handled {
+            Some(handled) => format!("{}; {handled}", item.why),
+            None => item.why,
+        };
+        let own = vec![
+            time(item.since),
+            item.service,
+            item.what,
+            why,
+            item.reference.unwrap_or_default(),
+        ];
+        let echoes = item.echoes.into_iter().map(|echo| {
+            let with_it = format!("with it: {}", echo.why);
             vec![
-                time(item.since),
-                item.service,
-                item.what,
-                item.why,
-                item.reference.unwrap_or_default(),
+                String::new(),
+                echo.service,
+                echo.what,
+                with_it,
+                echo.reference.unwrap_or_default(),
             ]
-        }),
-    )
+        });
+        std::iter::once(own).chain(echoes).collect::<Vec<_>>()
+    });
+    table(&columns, rows)
+}
+
+/// Every service in one row.
+fn fleet(items: Vec<FleetItem>) -> Result<(), Fault> {
+    let columns = [
+        Column("service", Fit::Whole),
+        Column("requests", Fit::Number),
+        Column("failed", Fit::Number),
+        Column("95 % within", Fit::Number),
+        Column("usually", Fit::Number),
+        Column("errors", Fit::Whole),
+        Column("runs", Fit::Whole),
+        Column("deploy", Fit::Whole),
+        Column("owner", Fit::Text(10)),
+    ];
+    let none = || "—".to_owned();
+    let rows = items.into_iter().map(|item| {
+        let kinds = [
+            (item.new, "new"),
+            (item.surging, "surging"),
+            (item.returned, "returned"),
+        ];
+        let errors: Vec<String> = kinds
+            .into_iter()
+            .filter(|(n, _)| *n > 0)
+            .map(|(n, kind)| format!("{n} {kind}"))
+            .collect();
+        vec![
+            item.service,
+            grouped(item.requests),
+            share(item.failed, item.requests),
+            took(item.p95_ms),
+            took(item.p95_before_ms),
+            if errors.is_empty() { none() } else { errors.join(", ") },
+            item.versions
+                .into_iter()
+                .next()
+                .map_or_else(none, |latest| latest.version),
+            item.deploy.map_or_else(none, |deploy| deploy.outcome),
+            item.owner.unwrap_or_else(|| "nobody".to_owned()),
+        ]
+    });
+    table(&columns, rows)
 }

@@ -22,11 +22,7 @@ pub(crate) async fn of(
     deploys: &[Deploy],
     now: DateTime<Utc>,
 ) -> Result<Vec<DeployCheck>, StoreError> {
-    let held = answers::held(database, deploys, FORM, now).await?;
-    let held: Vec<Option<DeployCheck>> = held
-        .into_iter()
-        .map(|answer| serde_json::from_value(answer?).ok())
-        .collect();
+    let held = known(database, deploys, now).await?;
     let missing: Vec<Deploy> = (deploys.iter().zip(&held))
         .filter(|(_, held)| held.is_none())
         .map(|(deploy, _)| deploy.clone())
@@ -35,6 +31,22 @@ pub(crate) async fn of(
     Ok(held
         .into_iter()
         .filter_map(|held| held.or_else(|| made.next().map(|judged| judged.check)))
+        .collect())
+}
+
+/// Answers for deploys as they are kept, in their order; `None` where the job has made none yet.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+pub(crate) async fn known(
+    database: &Database,
+    deploys: &[Deploy],
+    now: DateTime<Utc>,
+) -> Result<Vec<Option<DeployCheck>>, StoreError> {
+    let held = answers::held(database, deploys, FORM, now).await?;
+    Ok(held
+        .into_iter()
+        .map(|answer| serde_json::from_value(answer?).ok())
         .collect())
 }
 

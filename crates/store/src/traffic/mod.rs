@@ -1,6 +1,7 @@
 //! Traffic: requests, failures and latency by endpoint, and the requests that are kept by themselves.
 
 mod endpoints;
+pub mod fleet;
 mod fold;
 pub mod groups;
 pub mod now;

@@ -277,6 +277,34 @@ pub async fn occurred_since(
     Ok(rows.into_iter().map(|(error,)| error).collect())
 }
 
+/// The error that most failures of each endpoint are of in the newest quarter of an hour, with how many those are of the
+/// newest 2,000 of each cause.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+#[boxed]
+pub async fn blamed(
+    database: &Database,
+    endpoints: &[i32],
+    environment: Option<&str>,
+    now: DateTime<Utc>,
+) -> Result<HashMap<i32, (i32, i64)>, StoreError> {
+    if endpoints.is_empty() {
+        return Ok(HashMap::new());
+    }
+    let rows: Vec<(i32, i32, i64)> = sqlx::query_as(include_str!("../../queries/now/blamed.sql"))
+        .bind(endpoints)
+        .bind(now - NOW)
+        .bind(now)
+        .bind(environment)
+        .fetch_all(&database.pool)
+        .await?;
+    Ok(rows
+        .into_iter()
+        .map(|(endpoint, error, n)| (endpoint, (error, n)))
+        .collect())
+}
+
 /// An error with most occurrences in the newest quarter of an hour.
 #[derive(Clone, Debug, FromRow)]
 pub struct Busy {

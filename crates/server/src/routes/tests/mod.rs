@@ -6,6 +6,7 @@ mod closed;
 mod console;
 mod notice_rules;
 mod notices;
+mod now;
 mod people;
 mod reading;
 mod roles;

@@ -1,7 +1,11 @@
 //! What needs attention right now: endpoints that fail more or take longer than their own past explains, errors that
 //! are flagged or busy.
 
-use chrono::Utc;
+mod fleet;
+mod folded;
+mod told;
+
+use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_api::{NowItem, NowReport};
 use outcrop_core::attention::percent;
 use outcrop_core::deploy::FlagKind;
@@ -11,15 +15,18 @@ use outcrop_store::deploys::facts;
 use outcrop_store::errors::handling;
 use outcrop_store::flags::Flag;
 use outcrop_store::people::service_names;
-use outcrop_store::traffic::now;
+use outcrop_store::traffic::{fleet as hour, now};
 use outcrop_store::{Database, Scope, StoreError, from_utc, ids, to_utc, traces};
+
+use folded::{About, Found, Sources, folded};
+use told::{Told, told};
 
 /// Errors told as busy where nothing was said of them.
 const BUSY: i64 = 5;
 /// How many times as many occurrences as usual make an error worth naming.
 const BUSY_FACTOR: f64 = 2.0;
 
-/// Reports what needs attention, what began last first.
+/// Reports what needs attention, what began last first, and how all services are.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer.
@@ -39,19 +46,71 @@ pub(crate) async fn report(database: &Database, scope: &Scope) -> Result<NowRepo
         now::busiest(database, environment, at, BUSY),
         handling::of(database, None)
     )?;
-    // Of what is settled or quiet somebody has said that nobody needs to hear now.
-    let is_open = |error: i32| handled.get(&error).is_none_or(|handling| handling.is_open(at));
     let endpoints: Vec<now::Endpoint> = endpoints
         .into_iter()
         .filter(|endpoint| is_asked(&endpoint.service))
         .collect();
+    let mut found = failing(database, &endpoints, environment, at).await?;
+    for endpoint in endpoints
+        .iter()
+        .filter(|endpoint| unwell::is_slow(endpoint.slow, endpoint.slow_before).is_some())
+    {
+        let known = facts::known_since(database, &endpoint.service, environment).await?;
+        found.extend(slow(endpoint, at, known).map(|item| Found {
+            item,
+            about: About::Endpoint(endpoint.id),
+        }));
+    }
+    // What was said of errors that have not occurred for a while is no news of now.
+    let said: Vec<i32> = flags.iter().map(|flag| flag.error_id).collect();
+    let lately = now::occurred_since(database, &said, environment, at - LATELY).await?;
+    let standing: Vec<&Flag> = flags
+        .iter()
+        .filter(|flag| is_asked(&flag.service) && lately.contains(&flag.error_id))
+        .collect();
+    found.extend(said_once(&standing));
+    // Of what is settled or quiet somebody has said that nobody needs to hear now.
+    let is_open = |error: i32| handled.get(&error).is_none_or(|handling| handling.is_open(at));
+    let is_news = |error: &now::Busy| {
+        is_asked(&error.service) && is_open(error.error_id) && flags.iter().all(|flag| flag.error_id != error.error_id)
+    };
+    found.extend(busy.into_iter().filter(is_news).filter_map(busier));
+    let found = under_their_origins(database, found, environment, at).await?;
+    let Told { items, handled, older } = told(found, &handled, at);
+    let flagged = flagged_by_service(&standing, is_open);
+    let fleet = fleet::items(database, scope, &items, &flagged, at).await?;
+    let sum = |of: fn(&now::Endpoint) -> u64| i64::try_from(endpoints.iter().map(of).sum::<u64>()).unwrap_or(i64::MAX);
+    let services: std::collections::BTreeSet<&str> =
+        endpoints.iter().map(|endpoint| endpoint.service.as_str()).collect();
+    Ok(NowReport {
+        sentence: sentence(&items, services.len(), has_past),
+        requests: sum(|endpoint| endpoint.failed.of),
+        failed: sum(|endpoint| endpoint.failed.part),
+        services: i64::try_from(services.len()).unwrap_or(i64::MAX),
+        items,
+        handled,
+        older,
+        fleet,
+        fleet_from: hour::from(at),
+        fleet_step_ms: hour::SHOWN.num_milliseconds() / i64::try_from(hour::STEPS).unwrap_or(1),
+        troubles: vec![],
+    })
+}
+
+/// The endpoints that fail more than their past explains.
+async fn failing(
+    database: &Database,
+    endpoints: &[now::Endpoint],
+    environment: Option<&str>,
+    at: DateTime<Utc>,
+) -> Result<Vec<Found>, StoreError> {
     let failing: Vec<&now::Endpoint> = endpoints
         .iter()
         .filter(|endpoint| unwell::is_failing(endpoint.failed, endpoint.failed_before))
         .collect();
     let ids: Vec<i32> = failing.iter().map(|endpoint| endpoint.id).collect();
     let minutes = now::failing_minutes(database, &ids, environment, at).await?;
-    let mut items: Vec<NowItem> = failing
+    Ok(failing
         .iter()
         .map(|endpoint| {
             let failing: Vec<_> = minutes
@@ -60,7 +119,7 @@ pub(crate) async fn report(database: &Database, scope: &Scope) -> Result<NowRepo
                 .flatten()
                 .map(|minute| from_utc(*minute))
                 .collect();
-            NowItem {
+            let item = NowItem {
                 kind: "failing".to_owned(),
                 service: endpoint.service.clone(),
                 what: endpoint.name.clone(),
@@ -78,55 +137,80 @@ pub(crate) async fn report(database: &Database, scope: &Scope) -> Result<NowRepo
                 ),
                 since: unwell::began(&failing).map_or(at - now::NOW, to_utc),
                 weight: weight(0.6 + 0.4 * endpoint.failed.share()),
+                echoes: vec![],
+                handled: None,
+            };
+            Found {
+                item,
+                about: About::Endpoint(endpoint.id),
             }
         })
-        .collect();
-    for endpoint in endpoints
+        .collect())
+}
+
+/// Puts what follows from something else that is told under it.
+async fn under_their_origins(
+    database: &Database,
+    found: Vec<Found>,
+    environment: Option<&str>,
+    at: DateTime<Utc>,
+) -> Result<Vec<Found>, StoreError> {
+    let endpoints: Vec<i32> = found
         .iter()
-        .filter(|endpoint| unwell::is_slow(endpoint.slow, endpoint.slow_before).is_some())
-    {
-        let known = facts::known_since(database, &endpoint.service, environment).await?;
-        items.extend(slow(endpoint, at, known));
+        .filter(|one| one.item.kind == "failing")
+        .filter_map(|one| match one.about {
+            About::Endpoint(id) => Some(id),
+            About::Error(_) => None,
+        })
+        .collect();
+    let blamed: Sources = now::blamed(database, &endpoints, environment, at).await?;
+    let mut errors: Vec<i32> = blamed.values().map(|(error, _)| *error).collect();
+    errors.extend(found.iter().filter_map(|one| match one.about {
+        About::Error(id) => Some(id),
+        About::Endpoint(_) => None,
+    }));
+    let origins = traces::main_origins(database, &errors, at - LATELY, at).await?;
+    Ok(folded(found, &blamed, &origins))
+}
+
+/// How many errors of each service are flagged, by kind.
+fn flagged_by_service(standing: &[&Flag], is_open: impl Fn(i32) -> bool) -> fleet::Flagged {
+    let mut errors: Vec<(&str, i32, FlagKind)> = (standing.iter())
+        .filter(|flag| is_open(flag.error_id))
+        .map(|flag| (flag.service.as_str(), flag.error_id, flag.kind))
+        .collect();
+    errors.sort_unstable();
+    errors.dedup();
+    let mut flagged = fleet::Flagged::new();
+    for (service, _, kind) in errors {
+        let counts = flagged.entry(service.to_owned()).or_default();
+        let [new, surging, returned] = counts;
+        *match kind {
+            FlagKind::New => new,
+            FlagKind::Surging => surging,
+            FlagKind::Returned => returned,
+        } += 1;
     }
-    // What was said of errors that have not occurred for a while is no news of now.
-    let said: Vec<i32> = flags.iter().map(|flag| flag.error_id).collect();
-    let lately = now::occurred_since(database, &said, environment, at - LATELY).await?;
-    let standing: Vec<&Flag> = flags
-        .iter()
-        .filter(|flag| is_asked(&flag.service) && is_open(flag.error_id) && lately.contains(&flag.error_id))
-        .collect();
-    items.extend(said_once(&standing));
-    let is_news = |error: &now::Busy| {
-        is_asked(&error.service) && is_open(error.error_id) && flags.iter().all(|flag| flag.error_id != error.error_id)
-    };
-    items.extend(busy.into_iter().filter(is_news).filter_map(busier));
-    without_echoes(database, &mut items, at).await?;
-    items.sort_by_key(|item| std::cmp::Reverse((item.since, item.weight)));
-    let sum = |of: fn(&now::Endpoint) -> u64| i64::try_from(endpoints.iter().map(of).sum::<u64>()).unwrap_or(i64::MAX);
-    let services: std::collections::BTreeSet<&str> =
-        endpoints.iter().map(|endpoint| endpoint.service.as_str()).collect();
-    Ok(NowReport {
-        sentence: sentence(&items, services.len(), has_past),
-        requests: sum(|endpoint| endpoint.failed.of),
-        failed: sum(|endpoint| endpoint.failed.part),
-        services: i64::try_from(services.len()).unwrap_or(i64::MAX),
-        items,
-        troubles: vec![],
-    })
+    flagged
 }
 
 /// An error of which nothing was said, where it occurs more often than usual.
-fn busier(error: now::Busy) -> Option<NowItem> {
+fn busier(error: now::Busy) -> Option<Found> {
     #[expect(clippy::cast_precision_loss, reason = "counts of a quarter of an hour")]
     let is_busy = error.count >= BUSY && error.count as f64 > error.usual * BUSY_FACTOR;
-    is_busy.then(|| NowItem {
-        kind: "error".to_owned(),
-        service: error.service,
-        what: error.title,
-        reference: Some(ids::reference(error.error_id).to_string()),
-        why: format!("{} in the last 15 minutes; {:.1} is usual", error.count, error.usual),
-        since: error.since,
-        weight: weight(0.4),
+    is_busy.then(|| Found {
+        about: About::Error(error.error_id),
+        item: NowItem {
+            kind: "error".to_owned(),
+            service: error.service,
+            what: error.title,
+            reference: Some(ids::reference(error.error_id).to_string()),
+            why: format!("{} in the last 15 minutes; {:.1} is usual", error.count, error.usual),
+            since: error.since,
+            weight: weight(0.4),
+            echoes: vec![],
+            handled: None,
+        },
     })
 }
 
@@ -136,10 +220,10 @@ fn weight(share: f64) -> u8 {
 }
 
 /// How lately an error must have occurred to be of now.
-const LATELY: chrono::TimeDelta = chrono::TimeDelta::hours(1);
+const LATELY: TimeDelta = TimeDelta::hours(1);
 
 /// One item for each error and environment, though several flags stand at it.
-fn said_once(flags: &[&Flag]) -> Vec<NowItem> {
+fn said_once(flags: &[&Flag]) -> Vec<Found> {
     let mut items: Vec<(i32, &str, NowItem)> = vec![];
     for flag in flags {
         let item = flagged(flag);
@@ -155,26 +239,14 @@ fn said_once(flags: &[&Flag]) -> Vec<NowItem> {
             None => items.push((flag.error_id, &flag.environment, item)),
         }
     }
-    items.into_iter().map(|(_, _, item)| item).collect()
+    let found = |(error, _, item)| Found {
+        item,
+        about: About::Error(error),
+    };
+    items.into_iter().map(found).collect()
 }
 
-/// Leaves out errors that follow from another one that is told: there is where to look.
-async fn without_echoes(
-    database: &Database,
-    items: &mut Vec<NowItem>,
-    at: chrono::DateTime<Utc>,
-) -> Result<(), StoreError> {
-    let number = |item: &NowItem| item.reference.as_deref()?.parse().ok().map(ids::number);
-    let told: Vec<i32> = items.iter().filter_map(number).collect();
-    let origins = traces::main_origins(database, &told, at - LATELY, at).await?;
-    items.retain(|item| {
-        let origin = number(item).and_then(|error| origins.get(&error).map(|(origin, _)| (error, *origin)));
-        origin.is_none_or(|(error, origin)| origin == error || !told.contains(&origin))
-    });
-    Ok(())
-}
-
-fn slow(endpoint: &now::Endpoint, at: chrono::DateTime<Utc>, known: Option<chrono::DateTime<Utc>>) -> Option<NowItem> {
+fn slow(endpoint: &now::Endpoint, at: DateTime<Utc>, known: Option<DateTime<Utc>>) -> Option<NowItem> {
     let share = unwell::is_slow(endpoint.slow, endpoint.slow_before)?;
     let hour = outcrop_store::hour(at - now::NOW);
     #[expect(clippy::cast_possible_truncation, reason = "durations of requests")]
@@ -195,6 +267,8 @@ fn slow(endpoint: &now::Endpoint, at: chrono::DateTime<Utc>, known: Option<chron
         ),
         since: at - now::NOW,
         weight: weight(0.3 + 0.4 * share),
+        echoes: vec![],
+        handled: None,
     })
 }
 
@@ -213,6 +287,8 @@ fn flagged(flag: &Flag) -> NowItem {
         why,
         since: flag.since,
         weight: weight(0.7),
+        echoes: vec![],
+        handled: None,
     }
 }
 
@@ -263,7 +339,7 @@ mod tests {
     use super::*;
 
     fn said(error_id: i32, environment: &str, kind: &str, minutes_ago: i64) -> Flag {
-        let at = chrono::DateTime::UNIX_EPOCH + TimeDelta::days(20_000) - TimeDelta::minutes(minutes_ago);
+        let at = DateTime::UNIX_EPOCH + TimeDelta::days(20_000) - TimeDelta::minutes(minutes_ago);
         Flag {
             error_id,
             title: "no tariff".to_owned(),
@@ -291,8 +367,10 @@ mod tests {
             what: "POST /v1/quotes/{sailing}".to_owned(),
             reference: None,
             why: String::new(),
-            since: chrono::DateTime::UNIX_EPOCH,
+            since: DateTime::UNIX_EPOCH,
             weight: 60,
+            echoes: vec![],
+            handled: None,
         }
     }
 
@@ -324,7 +402,7 @@ mod tests {
         let items = said_once(&flags.iter().collect::<Vec<_>>());
         let told: Vec<(&str, TimeDelta)> = items
             .iter()
-            .map(|item| (item.why.as_str(), item.since - flags[2].since))
+            .map(|one| (one.item.why.as_str(), one.item.since - flags[2].since))
             .collect();
         assert_eq!(
             told,
