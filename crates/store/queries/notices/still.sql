@@ -1,6 +1,7 @@
 -- Services, endpoints and sender keys that reported since $3, and nothing since $2, with their hours since $4; of endpoints and
 -- services $5 at most, those first that have missed most by their mean. Looked at are those of which at least $6 reports would
--- have come meanwhile, and those that report seldom: what runs by a clock is missed once.
+-- have come meanwhile, and those that report seldom: what runs by a clock is missed once. Half a report suffices of these, since
+-- the day of the first one counts as a whole.
 WITH recent AS MATERIALIZED (
     SELECT DISTINCT service_id, environment_id, endpoint_id FROM traffic_minute WHERE minute >= $2::timestamptz - interval '1 minute'
 ), reported AS MATERIALIZED (
@@ -28,7 +29,7 @@ WITH recent AS MATERIALIZED (
     SELECT 'endpoint', service_id, environment_id, endpoint_id, n / known, hour FROM dated
 ), candidates AS MATERIALIZED (
     SELECT *, an_hour * extract(epoch FROM $1 - hour)::float8 / 3600 AS missed FROM quiet
-    WHERE an_hour * extract(epoch FROM $1 - hour)::float8 / 3600 >= CASE WHEN an_hour <= 2 THEN 1 ELSE $6 END
+    WHERE an_hour * extract(epoch FROM $1 - hour)::float8 / 3600 >= CASE WHEN an_hour <= 2 THEN 0.5 ELSE $6 END
         AND (hour >= $1 - interval '48 hours' OR an_hour <= 0.2)
     ORDER BY missed DESC LIMIT $5
 )
