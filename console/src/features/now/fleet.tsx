@@ -128,7 +128,7 @@ const COLUMNS: Column<FleetItem>[] = [
       return told.map(([n, kind], at) => (
         <span key={kind} className="whitespace-nowrap">
           {at > 0 && ", "}
-          <Link to="/errors" search={{ service: item.service, where: kind }}>
+          <Link to="/errors" search={{ service: item.service, where: `open and ${kind}` }}>
             {n} {kind}
           </Link>
         </span>

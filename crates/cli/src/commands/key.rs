@@ -27,7 +27,7 @@ pub enum KeyCommand {
         /// Let it write only for this environment; may be given several times.
         #[arg(long = "environment", value_name = "E")]
         environments: Vec<String>,
-        /// Let it send so much a minute, inflated, to each instance of Outcrop; past it senders are told to wait.
+        /// Let it send so much a minute, inflated, over all instances; past it senders are told to wait.
         #[arg(long, value_name = "SIZE")]
         per_minute: Option<String>,
     },

@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 
 use crate::console::{fail, signed_in, with_failures};
 
-async fn address(browser: &Browser) -> String {
+pub async fn address(browser: &Browser) -> String {
     browser.driver.current_url().await.unwrap().to_string()
 }
 

@@ -5,12 +5,9 @@ use std::time::{Duration, Instant};
 use outcrop_testkit::Browser;
 
 use crate::console::{signed_in, with_failures};
+use crate::console_ground::address;
 
 const ESCAPE: &str = "\u{e00c}";
-
-async fn address(browser: &Browser) -> String {
-    browser.driver.current_url().await.unwrap().to_string()
-}
 
 /// Waits until the address holds a text, or does not.
 async fn address_holds(browser: &Browser, text: &str, expected: bool) {

@@ -32,6 +32,24 @@ pub fn report(sender: u64, number: u64) -> Body {
     }
 }
 
+/// Sends as an SDK does: the same bytes again until they are acknowledged. `url` is asked for each try.
+pub async fn until_acknowledged(http: &reqwest::Client, body: &Body, key: &str, url: impl Fn(usize) -> String) {
+    for turn in 0.. {
+        let sent = http
+            .post(format!("{}{}", url(turn), body.path))
+            .bearer_auth(key)
+            .header("content-type", body.content_type)
+            .body(body.bytes.clone())
+            .timeout(Duration::from_secs(5))
+            .send()
+            .await;
+        if sent.is_ok_and(|answer| answer.status() == 200) {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+}
+
 pub async fn counted(running: &outcrop_testkit::Running) -> u64 {
     running
         .errors()
@@ -55,21 +73,7 @@ async fn killed_in_the_middle_of_load_with_retrying_senders_sent_is_counted() {
                 let mut number = 0;
                 while !stop.load(Ordering::Relaxed) {
                     number += 1;
-                    let body = report(sender, number);
-                    // As an SDK does: the same bytes again until they are acknowledged.
-                    loop {
-                        let sent = http
-                            .post(format!("{url}{}", body.path))
-                            .bearer_auth(&key)
-                            .header("content-type", body.content_type)
-                            .body(body.bytes.clone())
-                            .send()
-                            .await;
-                        if sent.is_ok_and(|answer| answer.status() == 200) {
-                            break;
-                        }
-                        tokio::time::sleep(Duration::from_millis(20)).await;
-                    }
+                    until_acknowledged(&http, &report(sender, number), &key, |_| url.clone()).await;
                     acknowledged.fetch_add(5, Ordering::Relaxed);
                 }
             })

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use outcrop_testkit::{Durability, Postgres, Running, Service};
 
-use crate::outage::{counted, report};
+use crate::outage::{counted, report, until_acknowledged};
 
 fn service(database: &str) -> Service {
     Service::new(env!("CARGO_BIN_EXE_outcrop"), database)
@@ -43,23 +43,9 @@ async fn the_primary_is_killed_under_load_and_its_standby_takes_over_with_all_th
                 let mut number = 0;
                 while !stop.load(Ordering::Relaxed) {
                     number += 1;
-                    let body = report(sender, number);
-                    // The same bytes again, to the other instance, until they are acknowledged.
-                    for turn in 0_usize.. {
-                        let url = urls.read().unwrap()[turn % 2].clone();
-                        let sent = http
-                            .post(format!("{url}{}", body.path))
-                            .bearer_auth(&key)
-                            .header("content-type", body.content_type)
-                            .body(body.bytes.clone())
-                            .timeout(Duration::from_secs(5))
-                            .send()
-                            .await;
-                        if sent.is_ok_and(|answer| answer.status() == 200) {
-                            break;
-                        }
-                        tokio::time::sleep(Duration::from_millis(20)).await;
-                    }
+                    // To the other instance, where the first one does not take it.
+                    let url = |turn: usize| urls.read().unwrap()[turn % 2].clone();
+                    until_acknowledged(&http, &report(sender, number), &key, url).await;
                     acknowledged.fetch_add(5, Ordering::Relaxed);
                 }
             })

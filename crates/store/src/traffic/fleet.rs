@@ -1,5 +1,6 @@
 //! All services as they are now: the newest hour in steps, and how long requests take against the week before.
 
+use std::cmp::Reverse;
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, TimeDelta, Utc};
@@ -122,13 +123,14 @@ async fn names(
 #[derive(FromRow)]
 struct Served {
     service_id: i32,
+    version_id: i32,
     version: String,
     step: i32,
     requests: i64,
     failed: i64,
 }
 
-/// By service, version and step, those of the version that began last first.
+/// By service, version and step; first those of the version that began last in the hour, then of the one received last.
 async fn steps(database: &Database, environment: Option<&str>, now: DateTime<Utc>) -> Result<Vec<Served>, StoreError> {
     let begin = from(now);
     let seconds = SHOWN.num_seconds() / i64::try_from(STEPS).unwrap_or(1);
@@ -139,20 +141,14 @@ async fn steps(database: &Database, environment: Option<&str>, now: DateTime<Utc
         .bind(seconds)
         .fetch_all(&database.pool)
         .await?;
-    steps.sort_by_key(|step| step.step);
-    let mut began: HashMap<(i32, &str), i32> = HashMap::new();
+    let mut began: HashMap<(i32, i32), i32> = HashMap::new();
     for step in steps.iter().filter(|step| step.requests > 0) {
-        began.entry((step.service_id, &step.version)).or_insert(step.step);
+        let first = began.entry((step.service_id, step.version_id)).or_insert(step.step);
+        *first = step.step.min(*first);
     }
-    let mut order: Vec<(i32, usize)> = (steps.iter().enumerate())
-        .map(|(at, step)| (*began.get(&(step.service_id, step.version.as_str())).unwrap_or(&-1), at))
-        .collect();
-    order.sort_by_key(|(began, at)| (std::cmp::Reverse(*began), *at));
-    let mut steps: Vec<Option<Served>> = steps.into_iter().map(Some).collect();
-    Ok(order
-        .into_iter()
-        .filter_map(|(_, at)| steps.get_mut(at)?.take())
-        .collect())
+    let began = |step: &Served| began.get(&(step.service_id, step.version_id)).copied();
+    steps.sort_by_key(|step| (Reverse(began(step)), Reverse(step.version_id)));
+    Ok(steps)
 }
 
 /// Which sketches of durations are read.
@@ -201,7 +197,7 @@ async fn durations(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing::{database, failing, now, number, of, resource, spans, store, trace, writer};
+    use crate::testing::{database, failing, now, number, of, resource, resource_of, spans, store, trace, writer};
     use crate::to_utc;
 
     #[tokio::test]
@@ -229,6 +225,29 @@ mod tests {
         assert_eq!(fares.versions.iter().map(|(_, n)| n).sum::<i64>(), 4);
         let filled: Vec<usize> = (0..STEPS).filter(|step| fares.requests[*step] > 0).collect();
         assert_eq!(filled.len(), 3);
+        // Of two versions the one that began last comes first, though it has fewer requests.
+        let earlier = resource_of(&[
+            ("service.name", "fares"),
+            ("service.version", "2.3.9"),
+            ("deployment.environment.name", "production"),
+        ]);
+        let before = [(6, 58), (7, 57), (8, 20), (9, 3), (10, 1)]
+            .map(|(n, minutes)| failing(trace(n), 1, None, at.plus_millis(-minutes * 60_000), "no tariff"));
+        let newer = resource_of(&[
+            ("service.name", "fares"),
+            ("service.version", "2.4.1"),
+            ("deployment.environment.name", "production"),
+        ]);
+        let after = vec![failing(trace(11), 1, None, at.plus_millis(-60_000), "no tariff")];
+        store(
+            &writer,
+            &[spans(vec![of(earlier, before.to_vec()), of(newer, after)], at)],
+        )
+        .await;
+        let again = services(&database, None, to_utc(at)).await.unwrap();
+        let versions: Vec<&str> = again[0].versions.iter().map(|(version, _)| version.as_str()).collect();
+        assert_eq!(versions[0], "2.4.1", "{versions:?}");
+        assert_eq!(versions.len(), 3);
         // Of an environment in which it has nothing it is not there.
         assert!(
             services(&database, Some("staging"), to_utc(at))
