@@ -160,7 +160,9 @@ export function useServices() {
 /** Steps of the small strip beside an error. */
 const STRIP_STEPS = 48;
 
-export function useErrors(scope: Scope, words?: string, cursor?: string) {
+type ListQuery = { words?: string | undefined; order?: string | undefined; cursor?: string | undefined };
+
+export function useErrors(scope: Scope, { words, order, cursor }: ListQuery) {
   const query = {
     service: scope.service,
     environment: scope.environment,
@@ -170,6 +172,7 @@ export function useErrors(scope: Scope, words?: string, cursor?: string) {
     strip: STRIP_STEPS,
     by_part: true,
     words,
+    order,
     limit: 50,
     cursor,
   };

@@ -147,6 +147,10 @@ pub struct ErrorPage {
     pub total_without_words: i64,
     /// How many of these are settled or quiet; they come last.
     pub handled: i64,
+    /// How many of these stand in each part of the list.
+    pub parts: PartCounts,
+    /// How many of these are flagged, of those that are neither settled nor quiet.
+    pub flagged: FlagCounts,
     /// What fails most, over all pages.
     pub headline: Sentence,
     /// Requests of the window, where it is held against another period.
@@ -160,6 +164,30 @@ pub struct ErrorPage {
     /// What must be said of the question where nothing was found: that nothing has an attribute it asks for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+}
+
+/// How many errors stand in each part of a list.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PartCounts {
+    /// Flagged since a deploy.
+    pub from_deploy: i64,
+    /// Flagged otherwise.
+    pub rising: i64,
+    /// Not flagged.
+    pub known: i64,
+    /// Settled or quiet.
+    pub handled: i64,
+}
+
+/// How many errors are flagged, by kind; one may have several flags.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FlagCounts {
+    /// As new.
+    pub new: i64,
+    /// As surging.
+    pub surging: i64,
+    /// As returned.
+    pub returned: i64,
 }
 
 /// Of all time: an error in one environment and version.

@@ -63,7 +63,8 @@ pub use endpoint::{
     StatusCount, TiedError, TrafficQuery,
 };
 pub use error::{
-    Attention, ErrorDetail, ErrorItem, ErrorPage, HitEndpoint, ListPart, MovedCause, RequestCounts, Sentence, Sighting,
+    Attention, ErrorDetail, ErrorItem, ErrorPage, FlagCounts, HitEndpoint, ListPart, MovedCause, PartCounts,
+    RequestCounts, Sentence, Sighting,
 };
 pub use explanation::{Counted, Explanation};
 pub use found::{Candidate, FindQuery, FoundPage};

@@ -36,6 +36,9 @@ pub struct ErrorQuery {
     pub words: Option<String>,
     /// Whether those flagged since a deploy come first, then others that are flagged, then known ones. Lists only.
     pub by_part: Option<bool>,
+    /// What comes first: the most of `attention` (where not given), `count`, `users`, `request_share`, `first_seen` or
+    /// `last_seen`; `count up` the least. What is settled or quiet stays last. Lists only.
+    pub order: Option<String>,
     /// The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
     /// `BEGINNING/END`. Lists and one error.
     pub against: Option<String>,

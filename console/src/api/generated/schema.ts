@@ -2532,6 +2532,8 @@ export interface components {
         /** @description A page of errors, those that matter most first. */
         ErrorPage: {
             against?: components["schemas"]["Period"] | null;
+            /** @description How many of these are flagged, of those that are neither settled nor quiet. */
+            flagged: components["schemas"]["FlagCounts"];
             /**
              * Format: int64
              * @description How many of these are settled or quiet; they come last.
@@ -2545,6 +2547,8 @@ export interface components {
             next?: string | null;
             /** @description What must be said of the question where nothing was found: that nothing has an attribute it asks for. */
             note?: string | null;
+            /** @description How many of these stand in each part of the list. */
+            parts: components["schemas"]["PartCounts"];
             /**
              * Format: int64
              * @description How many errors there are in the window, on all pages.
@@ -2601,6 +2605,24 @@ export interface components {
             sentence: string;
             /** @description What decided: `own_frames`, `library_frames` or `message`. */
             tier: string;
+        };
+        /** @description How many errors are flagged, by kind; one may have several flags. */
+        FlagCounts: {
+            /**
+             * Format: int64
+             * @description As new.
+             */
+            new: number;
+            /**
+             * Format: int64
+             * @description As returned.
+             */
+            returned: number;
+            /**
+             * Format: int64
+             * @description As surging.
+             */
+            surging: number;
         };
         /** @description What was said of an error. */
         FlagItem: {
@@ -4141,6 +4163,29 @@ export interface components {
             name: string;
             /** @description `at-once`, `daily` or `nothing`. */
             pace: string;
+        };
+        /** @description How many errors stand in each part of a list. */
+        PartCounts: {
+            /**
+             * Format: int64
+             * @description Flagged since a deploy.
+             */
+            from_deploy: number;
+            /**
+             * Format: int64
+             * @description Settled or quiet.
+             */
+            handled: number;
+            /**
+             * Format: int64
+             * @description Not flagged.
+             */
+            known: number;
+            /**
+             * Format: int64
+             * @description Flagged otherwise.
+             */
+            rising: number;
         };
         /** @description One value, with what falls to it. */
         PartItem: {
@@ -7296,6 +7341,11 @@ export interface operations {
                 /** @description Whether those flagged since a deploy come first, then others that are flagged, then known ones. Lists only. */
                 by_part?: boolean;
                 /**
+                 * @description What comes first: the most of `attention` (where not given), `count`, `users`, `request_share`, `first_seen` or
+                 *     `last_seen`; `count up` the least. What is settled or quiet stays last. Lists only.
+                 */
+                order?: string;
+                /**
                  * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
                  *     `BEGINNING/END`. Lists and one error.
                  */
@@ -7399,6 +7449,11 @@ export interface operations {
                 words?: string;
                 /** @description Whether those flagged since a deploy come first, then others that are flagged, then known ones. Lists only. */
                 by_part?: boolean;
+                /**
+                 * @description What comes first: the most of `attention` (where not given), `count`, `users`, `request_share`, `first_seen` or
+                 *     `last_seen`; `count up` the least. What is settled or quiet stays last. Lists only.
+                 */
+                order?: string;
                 /**
                  * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
                  *     `BEGINNING/END`. Lists and one error.
@@ -8206,6 +8261,11 @@ export interface operations {
                 words?: string;
                 /** @description Whether those flagged since a deploy come first, then others that are flagged, then known ones. Lists only. */
                 by_part?: boolean;
+                /**
+                 * @description What comes first: the most of `attention` (where not given), `count`, `users`, `request_share`, `first_seen` or
+                 *     `last_seen`; `count up` the least. What is settled or quiet stays last. Lists only.
+                 */
+                order?: string;
                 /**
                  * @description The period to hold the window against: `before` it, so much earlier (`1d`, `7d`), or
                  *     `BEGINNING/END`. Lists and one error.

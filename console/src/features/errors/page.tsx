@@ -1,5 +1,5 @@
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
-import { useDeferredValue, useEffect, useRef, useState } from "react";
+import { type ReactNode, useDeferredValue, useEffect, useRef, useState } from "react";
 import { type ListPart, useErrors, useMayAct, useTraffic } from "../../api/client";
 import { againstInWords, count, counted, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
@@ -17,13 +17,29 @@ const PARTS: Record<ListPart, string> = {
   handled: "Settled or quiet",
 };
 
+/** Columns that the list can be ordered by, as the API calls them. */
+const COLUMNS = [
+  ["attention", "attention", "Attention, 0 to 100"],
+  ["request_share", "share", "Share of the requests to its endpoints that failed with it"],
+  ["count", "occurrences", "Occurrences"],
+  ["users", "users", "Users"],
+  ["last_seen", "last", "When it occurred last"],
+] as const;
+
+/** What is named of a whole list, and the predicate that shows these alone. */
+const SAID = [
+  ["new", "open and new"],
+  ["surging", "open and surging"],
+  ["returned", "open and returned"],
+] as const;
+
 const requestsInWords = ({ requests, failed }: { requests: number; failed: number }) =>
   `${counted(failed, "request", "requests")} failed of ${count(requests)}${requests > 0 ? ` (${percent(failed / requests)})` : ""} · `;
 
 export function ErrorsPage() {
   const search = useSearch({ from: "/inside/errors" });
   const navigate = useNavigate({ from: "/errors" });
-  const errors = useErrors(search, useDeferredValue(search.q), search.cursor);
+  const errors = useErrors(search, { words: useDeferredValue(search.q), order: search.order, cursor: search.cursor });
   const traffic = useTraffic(search);
   const field = useRef<HTMLInputElement>(null);
   // By its reference: news move rows, and the one that is chosen stays.
@@ -104,7 +120,9 @@ export function ErrorsPage() {
         isFurther={search.cursor !== undefined}
       />
     );
-  const parts = new Set(items.map((error) => error.part)).size;
+  const { parts: partCounts, flagged } = errors.data;
+  const order = search.order ?? "attention";
+  const isByPart = order === "attention" && Object.values(partCounts).filter((n) => n > 0).length > 1;
   const scope = {
     service: search.service,
     environment: search.environment,
@@ -123,7 +141,26 @@ export function ErrorsPage() {
       <p className="text-faint mt-1">
         {traffic.data && requestsInWords(traffic.data)}
         {counted(all, "error", "errors")} in {when}
-        {handled > 0 && `, ${count(handled)} of them settled or quiet`}
+        {SAID.filter(([kind]) => flagged[kind] > 0).map(([kind, test]) => (
+          <span key={kind}>
+            {", "}
+            <Narrow to={narrowed(search.where, test)}>
+              {count(flagged[kind])} {kind}
+            </Narrow>
+          </span>
+        ))}
+        {handled > 0 && (
+          <>
+            {", "}
+            <Narrow to={narrowed(search.where, "not open")}>{count(handled)} settled or quiet</Narrow>
+          </>
+        )}
+        {!search.where?.includes("mine") && (
+          <>
+            {" · "}
+            <Narrow to={narrowed(search.where, "mine")}>what is mine</Narrow>
+          </>
+        )}
       </p>
       {against && search.against && (
         <p className="text-faint">
@@ -153,12 +190,14 @@ export function ErrorsPage() {
       )}
       {box}
       {slices}
-      <div className="border-line hidden justify-between border-b pb-1 text-[13px] md:flex">
-        <h2 className="font-semibold">
-          What matters most first <span className="text-faint font-normal">by attention, 0 to 100</span>
-        </h2>
-        <span className="text-faint">share of requests · occurrences · users · last</span>
-      </div>
+      <Heads
+        order={order}
+        set={(order) =>
+          void navigate({
+            search: (now) => ({ ...now, order: order === "attention" ? undefined : order, cursor: undefined }),
+          })
+        }
+      />
       {search.q && total > 0 && !errors.isPlaceholderData && (
         <p className="text-faint py-1 text-[13px]" role="status">
           {count(total)} of {counted(all, "error", "errors")} have the words “{search.q}”.
@@ -172,13 +211,15 @@ export function ErrorsPage() {
         <ol>
           {items.map((error, row) => (
             <li key={error.ref}>
-              {(parts > 1 || search.cursor) && items[row - 1]?.part !== error.part && (
-                <h3 className="border-line border-b pt-3 pb-1 text-[13px] font-semibold">{PARTS[error.part]}</h3>
+              {isByPart && items[row - 1]?.part !== error.part && (
+                <h3 className="border-line border-b pt-3 pb-1 text-[13px] font-semibold">
+                  {PARTS[error.part]} <span className="text-faint font-normal">{count(partCounts[error.part])}</span>
+                </h3>
               )}
               <Row
                 error={error}
                 scope={scope}
-                isFirst={row === 0 && !search.cursor}
+                isFirst={row === 0 && !search.cursor && order === "attention"}
                 link={(link) => void (rows.current[row] = link)}
                 isChosen={chosen.has(error.ref)}
                 choose={mayAct ? () => choose(error.ref) : undefined}
@@ -221,6 +262,50 @@ export function ErrorsPage() {
           </span>
         )}
       </p>
+    </div>
+  );
+}
+
+/** Leads to the list with another predicate. */
+function Narrow({ to, children }: { to: string; children: ReactNode }) {
+  return (
+    <Link
+      from="/errors"
+      to="."
+      search={(now) => ({ ...now, where: to, q: undefined, cursor: undefined })}
+      className="underline"
+    >
+      {children}
+    </Link>
+  );
+}
+
+/** The heads of the columns; each orders the list by what it is the head of, then the other way. */
+function Heads({ order, set }: { order: string; set: (order: string) => void }) {
+  const [by, way] = order.split(" ");
+  const title =
+    by === "attention" && !way
+      ? "What matters most first"
+      : `By ${COLUMNS.find(([name]) => name === by)?.[1] ?? by}, the ${way ? "least" : "most"} first`;
+  return (
+    <div className="border-line text-faint grid-cols-[5rem_1fr_190px_4.5rem_5.5rem_4rem_4.5rem] gap-x-3 border-b pb-1 text-[13px] md:grid">
+      <h2 className="text-ink font-semibold md:order-2">{title}</h2>
+      {COLUMNS.map(([name, words, what]) => (
+        <span key={name} className={`mr-3 md:mr-0 ${name === "attention" ? "md:order-1" : "md:order-4 md:text-right"}`}>
+          <button
+            type="button"
+            title={`${what}: order the list by it`}
+            aria-label={`Order by ${words}`}
+            aria-pressed={by === name}
+            onClick={() => set(by === name && !way ? `${name} up` : name)}
+            className="aria-pressed:text-ink min-h-6 hover:underline aria-pressed:font-semibold"
+          >
+            {words}
+            {by === name && <span aria-hidden="true"> {way ? "▴" : "▾"}</span>}
+          </button>
+        </span>
+      ))}
+      <span className="hidden md:order-3 md:block" />
     </div>
   );
 }

@@ -14,7 +14,7 @@ export function Said({ sentence: { lead, text, since, rest } }: { sentence: Sent
       {since && (
         <>
           {" "}
-          <Ago at={since} />
+          <Ago at={since} className="whitespace-nowrap" />
         </>
       )}
       {rest}
@@ -42,7 +42,7 @@ export function Row({ error, isFirst, scope, link, isChosen, choose }: RowProps)
   const known = handled(error).join(", ");
   const open = { to: "/errors/$ref", params: { ref: error.ref }, search: scope } as const;
   return (
-    <div className="border-line grid grid-cols-[4rem_1fr] items-center gap-x-3 border-b py-1.5 md:grid-cols-[4rem_1fr_190px_4.5rem_4.5rem_4rem_4.5rem]">
+    <div className="border-line grid grid-cols-[5rem_1fr] items-center gap-x-3 border-b py-1.5 md:grid-cols-[5rem_1fr_190px_4.5rem_5.5rem_4rem_4.5rem]">
       <span className="flex items-center gap-1.5 font-mono text-[13px]" title={reasons.join(", ")}>
         {choose && (
           <input

@@ -19,11 +19,15 @@ const FIELDS = [
   "cloud.region",
 ];
 
+const ANOTHER = "another";
+
 type Props = { scope: Scope; narrow: (test: string) => void; apply: (where: string) => void };
 
 /** Slices of the list: by the values of a field, and saved ones. */
 export function Slices({ scope, narrow, apply }: Props) {
   const [by, setBy] = useState("");
+  const [other, setOther] = useState("");
+  const field = by === ANOTHER ? other : by;
   const saved = useQuery({ ...reading("/api/v1/slices"), staleTime: 10_000 });
   return (
     <div className="mb-2 text-[13px]">
@@ -32,10 +36,15 @@ export function Slices({ scope, narrow, apply }: Props) {
           Slice by{" "}
           <Select
             value={by}
-            options={[["", "…"], ...FIELDS.map((name) => [name, name === "group" ? "instance group" : name] as const)]}
+            options={[
+              ["", "…"],
+              ...FIELDS.map((name) => [name, name === "group" ? "instance group" : name] as const),
+              [ANOTHER, "another field…"],
+            ]}
             onChange={setBy}
           />
         </label>
+        {by === ANOTHER && <Another choose={setOther} />}
         {(saved.data?.items ?? []).map((slice) => (
           <Saved
             key={slice.name}
@@ -47,8 +56,35 @@ export function Slices({ scope, narrow, apply }: Props) {
         ))}
         {scope.where && !scope.where.includes("slice") && <Save where={scope.where} />}
       </div>
-      {by && <Values by={by} scope={scope} narrow={narrow} />}
+      {field && <Values by={field} scope={scope} narrow={narrow} />}
     </div>
+  );
+}
+
+/** Asks for the name of any field or attribute. */
+function Another({ choose }: { choose: (name: string) => void }) {
+  const [name, setName] = useState("");
+  const send = (event: SubmitEvent) => {
+    event.preventDefault();
+    choose(name.trim());
+  };
+  return (
+    <form onSubmit={send}>
+      <label>
+        Field or attribute{" "}
+        <Input
+          ref={(field) => field?.focus()}
+          value={name}
+          onChange={setName}
+          maxLength={200}
+          placeholder="http.route"
+          className="w-44 font-mono"
+        />
+      </label>{" "}
+      <Button look="link" type="submit">
+        slice
+      </Button>
+    </form>
   );
 }
 

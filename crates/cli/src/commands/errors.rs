@@ -15,7 +15,7 @@ use crate::window::Window;
 #[command(
     after_help = "Examples:\n  outcrop errors\n  outcrop errors --service fares --environment production --since \
         7d\n  outcrop errors --where 'uncaught and version >= 2.4.0 and not http.route like \"/internal/*\"'\n  \
-        outcrop errors --json | jq -r '.items[0].ref'"
+        outcrop errors --order users\n  outcrop errors --json | jq -r '.items[0].ref'"
 )]
 pub struct Errors {
     #[command(flatten)]
@@ -25,6 +25,9 @@ pub struct Errors {
     /// Items per page, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
+    /// What comes first: attention, count, users, request_share, first_seen or last_seen; `count up` the least.
+    #[arg(long, value_name = "ORDER", default_value = "attention")]
+    pub order: String,
     /// Where the page starts: `next` of the page before.
     #[arg(long, value_name = "CURSOR")]
     pub cursor: Option<String>,
@@ -38,6 +41,7 @@ pub async fn run(arguments: Errors) -> Result<(), Fault> {
     let mut query = window_query(&arguments.window);
     query.push(("limit", Some(arguments.limit.to_string())));
     query.push(("cursor", arguments.cursor.clone()));
+    query.push(("order", Some(arguments.order.clone())));
     query.push(("against", arguments.against.clone()));
     let page: ErrorPage = api.get("/errors", &query).await?;
     if arguments.client.json {
@@ -76,11 +80,13 @@ pub async fn run(arguments: Errors) -> Result<(), Fault> {
     }
     table(&columns, page.items.iter().map(|item| row(item, now)))?;
     line("")?;
-    line(format!(
-        "Ranked first: {} — {}",
-        first.reference,
-        printable(&first.attention.reasons.join(", "))
-    ))?;
+    if arguments.order == "attention" {
+        line(format!(
+            "Ranked first: {} — {}",
+            first.reference,
+            printable(&first.attention.reasons.join(", "))
+        ))?;
+    }
     if let Some(next) = page.next {
         line(format!("More: --cursor {next}"))?;
     }
@@ -151,12 +157,17 @@ fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
     } else {
         counted(number, "error", "errors")
     };
-    let handled = match page.handled {
-        0 => String::new(),
-        n => format!(", {} settled or quiet", grouped(n)),
-    };
+    let said = [
+        (page.flagged.new, "new"),
+        (page.flagged.surging, "surging"),
+        (page.flagged.returned, "returned"),
+        (page.handled, "settled or quiet"),
+    ];
+    let said: String = (said.iter().filter(|(n, _)| *n > 0))
+        .map(|(n, what)| format!(", {} {what}", grouped(*n)))
+        .collect();
     format!(
-        "{errors}{place}{environment} with {} {when}, {uncaught} uncaught{handled}. Open first: {}",
+        "{errors}{place}{environment} with {} {when}, {uncaught} uncaught{said}. Open first: {}",
         counted(occurrences, "occurrence", "occurrences"),
         page.items
             .first()

@@ -4,7 +4,7 @@ use std::cmp::Reverse;
 use std::collections::{BTreeSet, HashMap};
 
 use chrono::{DateTime, Utc};
-use outcrop_api::{Attention, ErrorItem, ErrorPage, ListPart, Period, RequestCounts, Sentence};
+use outcrop_api::{Attention, ErrorItem, ErrorPage, FlagCounts, ListPart, PartCounts, Period, RequestCounts, Sentence};
 use outcrop_core::Reference;
 use outcrop_store::board::Listing;
 use outcrop_store::errors::handling::Handling;
@@ -14,6 +14,7 @@ use outcrop_store::traffic::timeline::Steps;
 use outcrop_store::{Database, Scope, StoreError, asking, board, errors, flags, ids, traces};
 
 use super::against::{gone, held_against, then};
+use super::error_order::{By, Order, Position};
 use super::errors::{HEADLINE_STEPS, attention, is_since_deploy, item, origin_of, part, words};
 use super::headline;
 use super::timelines::timelines;
@@ -27,50 +28,19 @@ pub(crate) struct Asked {
     /// In small letters; none: all errors.
     pub words: Vec<String>,
     pub by_part: bool,
+    pub order: Order,
     pub limit: usize,
     pub after: Option<Position>,
     /// The most steps of the small timelines.
     pub strip: Option<usize>,
 }
 
-/// Where an error stands in a list: what is settled or quiet last, the others by part where that was asked for, then by
-/// attention, then by number.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) struct Position {
-    part: ListPart,
-    score: Reverse<u8>,
-    number: u32,
-}
-
-impl Position {
-    /// As it stands in a cursor.
-    pub(crate) fn text(self) -> String {
-        format!("{}:{}:{}", self.part as u8, self.score.0, self.number)
-    }
-
-    /// `None` where the text is no position.
-    pub(crate) fn read(text: &str) -> Option<Self> {
-        let mut parts = text.split(':');
-        let part = match parts.next()? {
-            "0" => ListPart::FromDeploy,
-            "1" => ListPart::Rising,
-            "2" => ListPart::Known,
-            "3" => ListPart::Handled,
-            _ => return None,
-        };
-        let (score, number) = (parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
-        parts.next().is_none().then_some(Self {
-            part,
-            score: Reverse(score),
-            number,
-        })
-    }
-}
-
 /// An error in its place in a list.
 struct Ranked {
     position: Position,
     part: ListPart,
+    /// Its attention.
+    score: u8,
     error: i32,
     uncaught: bool,
     came_with_version: bool,
@@ -86,6 +56,16 @@ impl Ranked {
             known: self.known.clone(),
             ..*self
         }
+    }
+
+    /// Takes its place in a list as it was asked for: by its part, and within it by its rank.
+    fn take_place(&mut self, asked: &Asked) {
+        let is_apart = asked.by_part && asked.order.by == By::Attention || self.part == ListPart::Handled;
+        self.position.part = if is_apart { self.part } else { ListPart::Known };
+        self.position.rank = Reverse(match &self.known {
+            Some((summary, _)) => asked.order.rank(summary, self.score),
+            None => asked.order.turned(i64::from(self.score)),
+        });
     }
 
     fn is_young(&self, now: DateTime<Utc>) -> bool {
@@ -120,9 +100,16 @@ pub(crate) async fn page(
     let flags = flags::flags(database, None, (scope.from, scope.to)).await?;
     let handled = handling::of(database, None).await?;
     let mut ranked = ranked(database, &asked, &listing, (&flags, &handled), now).await?;
+    if asked.order.by != By::Attention {
+        fill(database, &listing, ranked.iter_mut(), (scope, &handled), now).await?;
+        ranked.retain(|error| error.known.is_some());
+    }
+    for error in &mut ranked {
+        error.take_place(&asked);
+    }
     ranked.sort_by_key(|error| error.position);
     let total_without_words = total(&ranked);
-    let mut counts = Counts::of(&ranked, now);
+    let mut counts = Counts::of(&ranked, &flags, now);
     if !asked.words.is_empty() {
         let known = |error: &Ranked| error.known.as_ref().map(|(summary, _)| summary.reference);
         let references: Vec<Reference> = ranked.iter().filter_map(known).collect();
@@ -161,7 +148,9 @@ pub(crate) async fn page(
         .await?,
         total,
         total_without_words,
-        handled: i64::try_from(counts.handled).unwrap_or(i64::MAX),
+        handled: counts.parts.handled,
+        parts: counts.parts,
+        flagged: counts.flagged,
         headline,
         traffic,
         against: period,
@@ -213,8 +202,9 @@ async fn ranked(
                 attention(summary, &origins, now),
             );
             Ranked {
-                position: position(error, part, attention.score, asked.by_part),
+                position: position(error, part, attention.score),
                 part,
+                score: attention.score,
                 error,
                 uncaught: summary.uncaught,
                 came_with_version: summary.came_with_version,
@@ -231,8 +221,9 @@ async fn ranked(
             score
         };
         Ranked {
-            position: position(key.error_id, part, score, asked.by_part),
+            position: position(key.error_id, part, score),
             part,
+            score,
             error: key.error_id,
             uncaught: key.uncaught,
             came_with_version: key.came_with_version,
@@ -270,7 +261,7 @@ async fn fill<'r>(
             };
             // It ranks by the score that it had when its numbers were counted.
             let attention = Attention {
-                score: error.position.score.0,
+                score: error.score,
                 ..attention(&summary, &origins, now)
             };
             error.known = Some((summary, attention));
@@ -343,26 +334,45 @@ const LOOKED_AT: usize = 8;
 /// What a whole list is headed by.
 struct Counts {
     open: usize,
-    handled: usize,
+    parts: PartCounts,
+    flagged: FlagCounts,
     young: usize,
     /// The first young errors that came with a version, then the first young one or else the first of all.
     leading: Vec<Ranked>,
 }
 
 impl Counts {
-    /// Of a list in its order.
-    fn of(ranked: &[Ranked], now: DateTime<Utc>) -> Self {
-        let (open, handled) = ranked.split_at(ranked.partition_point(|error| error.part != ListPart::Handled));
-        let young: Vec<&Ranked> = open.iter().filter(|error| error.is_young(now)).collect();
+    /// Of a list in its order; what leads it is what matters most, whatever the order.
+    fn of(ranked: &[Ranked], flags: &Flags, now: DateTime<Utc>) -> Self {
+        let mut open: Vec<&Ranked> = ranked.iter().filter(|error| error.part != ListPart::Handled).collect();
+        open.sort_by_key(|error| (error.position.part, Reverse(error.score)));
+        let (mut parts, mut flagged) = (PartCounts::default(), FlagCounts::default());
+        for error in ranked {
+            *match error.part {
+                ListPart::FromDeploy => &mut parts.from_deploy,
+                ListPart::Rising => &mut parts.rising,
+                ListPart::Known => &mut parts.known,
+                ListPart::Handled => &mut parts.handled,
+            } += 1;
+        }
+        for word in open.iter().flat_map(|error| words(flags.get(&error.error))) {
+            *match word.as_str() {
+                "new" => &mut flagged.new,
+                "surging" => &mut flagged.surging,
+                _ => &mut flagged.returned,
+            } += 1;
+        }
+        let young: Vec<&Ranked> = open.iter().copied().filter(|error| error.is_young(now)).collect();
         let came = young
             .iter()
             .copied()
             .filter(|error| error.came_with_version)
             .take(LOOKED_AT);
-        let first = young.first().copied().or(open.first());
+        let first = young.first().or(open.first()).copied();
         Self {
             open: open.len(),
-            handled: handled.len(),
+            parts,
+            flagged,
             young: young.len(),
             leading: came.chain(first).map(Ranked::again).collect(),
         }
@@ -394,7 +404,7 @@ async fn headline(
         came,
         leading.last().copied(),
         counts.young,
-        (counts.open, counts.handled),
+        (counts.open, usize::try_from(counts.parts.handled).unwrap_or_default()),
         now,
     ))
 }
@@ -414,14 +424,11 @@ fn has_words(summary: &Summary, latest: Option<&Latest>, words: &[String]) -> bo
     words.iter().all(|word| text.contains(word.as_str()))
 }
 
-fn position(error: i32, part: ListPart, score: u8, by_part: bool) -> Position {
+/// Where an error stands before it is known what the list is ordered by.
+fn position(error: i32, part: ListPart, score: u8) -> Position {
     Position {
-        part: match part {
-            ListPart::Handled => part,
-            _ if by_part => part,
-            _ => ListPart::Known,
-        },
-        score: Reverse(score),
+        part,
+        rank: Reverse(i64::from(score)),
         number: ids::reference(error).number(),
     }
 }

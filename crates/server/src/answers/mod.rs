@@ -6,6 +6,7 @@ pub(crate) mod deploy_answers;
 pub mod deploy_check;
 pub mod endpoint_changes;
 pub(crate) mod error_list;
+pub(crate) mod error_order;
 pub(crate) mod errors;
 pub(super) mod flag_items;
 pub(crate) mod headline;

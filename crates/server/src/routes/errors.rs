@@ -7,7 +7,8 @@ use outcrop_api::{ErrorDetail, ErrorPage, ErrorQuery, Problem};
 use super::query::{against, cursor, error_of, limit, read_cursor, scope};
 use super::viewer::{Seen, Viewer};
 use crate::answers;
-use crate::answers::error_list::{Asked, Position};
+use crate::answers::error_list::Asked;
+use crate::answers::error_order::{Order, Position};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
 
@@ -40,12 +41,17 @@ pub(super) async fn list(viewer: Viewer, request: HttpRequest, state: Seen) -> R
     if words.len() > LONGEST_WORDS {
         return Err(bad(format!("words must be at most {LONGEST_WORDS} bytes")));
     }
+    let order = match query.order.as_deref() {
+        Some(text) => Order::read(text).map_err(bad)?,
+        None => Order::default(),
+    };
     let asked = Asked {
         earlier: against(query.against.as_deref(), &scope)?,
         words: words.to_lowercase().split_whitespace().map(str::to_owned).collect(),
         by_part: query.by_part.unwrap_or(false),
+        order,
         limit,
-        after: query.cursor.as_deref().map(position).transpose()?,
+        after: (query.cursor.as_deref().map(|cursor| position(cursor, order))).transpose()?,
         strip,
         scope,
     };
@@ -54,13 +60,13 @@ pub(super) async fn list(viewer: Viewer, request: HttpRequest, state: Seen) -> R
         .on_main(async move { answers::error_list::page(&database, asked, now).await })
         .await?;
     Ok(web::Json(ErrorPage {
-        next: next.map(|next| cursor(&next.text())),
+        next: next.map(|next| cursor(&next.text(order))),
         ..page
     }))
 }
 
-fn position(cursor: &str) -> Result<Position, ApiError> {
-    Position::read(&read_cursor(cursor)?)
+fn position(cursor: &str, order: Order) -> Result<Position, ApiError> {
+    Position::read(&read_cursor(cursor)?, order)
         .ok_or_else(|| bad("the cursor is none of this list; take it from `next` of the page before"))
 }
 

@@ -4,6 +4,7 @@ mod acting;
 mod asking;
 mod closed;
 mod console;
+mod lists;
 mod notice_rules;
 mod notices;
 mod now;

@@ -1,0 +1,136 @@
+//! The list of errors in each order, and what is counted over all of its pages.
+
+use actix_web::http::StatusCode;
+use serde_json::{Value, json};
+
+use super::reading::{fleet, get, reference};
+use super::{ask, bounds, post};
+use crate::state::State;
+
+/// Errors of several types, each once more often than the one before, by as many users.
+async fn more(state: &State) {
+    let key = state.key("pier-4", bounds(None)).await;
+    let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
+    let begin = crate::clock::now().0 - 200_000_000_000;
+    let record = |kind: i64, number: i64| {
+        json!({
+            "timeUnixNano": (begin + (kind * 10 + number) * 1_000_000).to_string(), "severityNumber": 17,
+            "body": {"stringValue": "failed"},
+            "attributes": [
+                text("exception.type", &format!("Mooring{kind}Error")),
+                text("exception.message", "line parted"),
+                text("user.id", &format!("u-{number}")),
+            ],
+        })
+    };
+    let records: Vec<Value> = (1..=4)
+        .flat_map(|kind| (0..kind).map(move |number| record(kind, number)))
+        .collect();
+    let resource = super::reading::resource("moorings", "1.0.0");
+    let body = json!({"resourceLogs": [{"resource": resource, "scopeLogs": [{"logRecords": records}]}]});
+    let (status, _, said) = super::answer(state, post("/v1/logs", &key, body.to_string())).await;
+    assert_eq!((status, said), (StatusCode::OK, json!({})));
+}
+
+fn numbers(items: &[Value], field: &str) -> Vec<f64> {
+    let number = |value: &Value| match value {
+        Value::String(at) => at.parse::<chrono::DateTime<chrono::Utc>>().unwrap().timestamp_micros() as f64 / 1e6,
+        Value::Null => -1.0,
+        _ => value.as_f64().unwrap(),
+    };
+    items.iter().map(|item| number(item.pointer(field).unwrap())).collect()
+}
+
+#[tokio::test]
+async fn a_list_comes_in_the_order_that_was_asked_for_over_all_of_its_pages() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    more(&state).await;
+    for (order, field) in [
+        ("attention", "/attention/score"),
+        ("count", "/count"),
+        ("users", "/users"),
+        ("request_share", "/request_share"),
+        ("first_seen", "/first_seen"),
+        ("last_seen", "/last_seen"),
+    ] {
+        for up in ["", "%20up"] {
+            let whole = get(&state, &token, &format!("/api/v1/errors?order={order}{up}")).await;
+            let items = whole["items"].as_array().unwrap();
+            let found = numbers(items, field);
+            let mut sorted = found.clone();
+            sorted.sort_by(|one, other| {
+                if up.is_empty() {
+                    other.total_cmp(one)
+                } else {
+                    one.total_cmp(other)
+                }
+            });
+            assert_eq!(found, sorted, "{order}{up}");
+            let (mut joined, mut next) = (vec![], String::new());
+            loop {
+                let path = format!("/api/v1/errors?order={order}{up}&limit=2{next}");
+                let page = get(&state, &token, &path).await;
+                joined.extend(page["items"].as_array().unwrap().clone());
+                match page["next"].as_str() {
+                    Some(cursor) => next = format!("&cursor={cursor}"),
+                    None => break,
+                }
+            }
+            let references = |items: &[Value]| items.iter().map(|item| item["ref"].clone()).collect::<Vec<_>>();
+            assert_eq!(references(&joined), references(items), "{order}{up}");
+        }
+    }
+}
+
+#[tokio::test]
+async fn parts_and_flags_are_counted_over_the_whole_list_and_what_is_handled_stays_last() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    more(&state).await;
+    let most = reference(&state, &token, "Mooring4Error").await;
+    let tomorrow = chrono::Utc::now() + chrono::TimeDelta::days(1);
+    let quiet = json!({"errors": [most], "action": {"verb": "quiet", "until": tomorrow}});
+    let (status, said) = ask(&state, Some(&token), "POST /api/v1/handling", quiet.to_string()).await;
+    assert_eq!(status, StatusCode::OK, "{said}");
+    for order in ["attention", "count", "users%20up"] {
+        let page = get(
+            &state,
+            &token,
+            &format!("/api/v1/errors?by_part=true&limit=2&order={order}"),
+        )
+        .await;
+        let whole = get(&state, &token, &format!("/api/v1/errors?order={order}")).await;
+        let items = whole["items"].as_array().unwrap();
+        assert_eq!(items.last().unwrap()["ref"], most, "{order}");
+        let of = |part: &str| items.iter().filter(|item| item["part"] == part).count();
+        let parts: Value = ["from_deploy", "rising", "known", "handled"]
+            .into_iter()
+            .map(|part| (part.to_owned(), json!(of(part))))
+            .collect::<serde_json::Map<_, _>>()
+            .into();
+        assert_eq!((&page["parts"], &page["handled"]), (&parts, &json!(1)), "{order}");
+        assert_eq!(page["flagged"], json!({"new": 0, "surging": 0, "returned": 0}));
+    }
+}
+
+#[tokio::test]
+async fn an_unknown_order_and_a_cursor_of_another_order_are_refused() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    let page = get(&state, &token, "/api/v1/errors?limit=1&order=count").await;
+    let cursor = page["next"].as_str().unwrap();
+    for (query, part) in [
+        ("order=age".to_owned(), "order must be one of attention, count"),
+        (
+            format!("order=users&cursor={cursor}"),
+            "the cursor is none of this list",
+        ),
+        (format!("cursor={cursor}"), "the cursor is none of this list"),
+    ] {
+        let call = format!("GET /api/v1/errors?{query}");
+        let (status, said) = ask(&state, Some(&token), &call, String::new()).await;
+        assert_eq!(status, StatusCode::BAD_REQUEST, "{query}: {said}");
+        assert!(said.to_string().contains(part), "{query}: {said}");
+    }
+}
