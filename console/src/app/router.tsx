@@ -26,6 +26,7 @@ export type Search = Scope & {
   trace?: string;
   error?: string;
   order?: string;
+  columns?: string;
   question?: string;
   saved?: string;
 };
@@ -58,6 +59,7 @@ export function search(raw: Record<string, unknown>): Search {
     "trace",
     "error",
     "order",
+    "columns",
     "question",
     "saved",
   ] as const) {
@@ -134,6 +136,11 @@ const error = createRoute({
   getParentRoute: () => inside,
   path: "/errors/$ref",
   component: lazyRouteComponent(() => import("../features/error/page"), "ErrorPage"),
+});
+const occurrences = createRoute({
+  getParentRoute: () => inside,
+  path: "/errors/$ref/occurrences",
+  component: lazyRouteComponent(() => import("../features/occurrences/page"), "OccurrencesPage"),
 });
 const notices = createRoute({
   getParentRoute: () => inside,
@@ -224,6 +231,7 @@ export const router = createRouter({
       now,
       errors,
       error,
+      occurrences,
       notices,
       connect,
       grouping,

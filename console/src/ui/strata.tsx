@@ -270,7 +270,7 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
       <figcaption className="text-faint flex min-h-5 flex-wrap justify-between gap-x-4 text-xs">
         <span>
           {over === null
-            ? `Times in ${zone()}. Drag over the chart to look at a part of it${onChoose ? "; click where something occurred to see the first occurrence there" : ""}. By keyboard: arrows, with Shift to choose a part, Enter.`
+            ? `Times in ${zone()} · drag to look at a part${onChoose ? ", click for an occurrence" : ""} · or by arrows, Shift and Enter`
             : inWords(over)}
         </span>
         <Button look="link" aria-expanded={isTable} onClick={() => setTable(!isTable)} className="min-h-5">

@@ -39,6 +39,7 @@ mod ticket;
 mod timeline;
 mod trace;
 mod traffic;
+mod view;
 mod why;
 mod window;
 
@@ -116,5 +117,6 @@ pub use traffic::{
     CallItem, CallList, FleetDeploy, FleetItem, InstanceItem, InstanceList, InstanceThen, NowEcho, NowItem, NowReport,
     PlatformEventItem, Ready, TroubleItem, VersionShare,
 };
+pub use view::{NewSavedView, SavedView, SavedViewList};
 pub use why::{NextStep, Why, WhySentence};
 pub use window::{ErrorQuery, Period, Then};

@@ -39,8 +39,13 @@ pub struct OccurrenceItem {
     pub span_id: Option<String>,
     /// The host's name.
     pub host: Option<String>,
+    /// The instance's id.
+    pub instance: Option<String>,
     /// The user.
     pub user: Option<String>,
+    /// The values of the `columns` that were asked for, in their order; `null` where it has none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub values: Vec<Option<String>>,
 }
 
 /// A page of occurrences, the newest first.
@@ -48,6 +53,8 @@ pub struct OccurrenceItem {
 pub struct OccurrencePage {
     /// The occurrences.
     pub items: Vec<OccurrenceItem>,
+    /// How many are kept on all pages; 10,001 where there are more than 10,000.
+    pub total: i64,
     /// The cursor of the next page; `null` on the last.
     pub next: Option<String>,
 }
@@ -107,8 +114,18 @@ pub struct OccurrenceQuery {
     #[serde(rename = "where")]
     #[param(rename = "where")]
     pub predicate: Option<String>,
-    /// The window, back from now; all that is kept where not given.
+    /// The window, back from now; all that is kept where not given. Not together with `from`.
     pub since: Option<String>,
+    /// Beginning of the window.
+    pub from: Option<DateTime<Utc>>,
+    /// End of the window; now where not given.
+    pub to: Option<DateTime<Utc>>,
+    /// Only what happened in this environment.
+    pub environment: Option<String>,
+    /// Only what happened in this version.
+    pub version: Option<String>,
+    /// Fields and attributes to read of each, by name, with commas between them; 8 at most.
+    pub columns: Option<String>,
 }
 
 /// Which occurrence to stand at: one of these.

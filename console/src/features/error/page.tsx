@@ -17,7 +17,7 @@ import { againstInWords, count, counted, exact, percent, windowInWords } from ".
 import { useHotkeys } from "../../ui/hotkeys";
 import { Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strata } from "../../ui/strata";
-import { PredicateBox, narrowed } from "../../parts/predicate-box";
+import { PredicateBox, narrowed, testOf } from "../../parts/predicate-box";
 import { StandsOut, WhyOne } from "./common";
 import { Handling } from "./handling";
 import { History } from "./history";
@@ -63,7 +63,10 @@ export function ErrorPage() {
           {detail.service}
         </Link>{" "}
         · first <Ago at={detail.first_seen} /> in {detail.first_version} · last <Ago at={detail.last_seen} /> ·{" "}
-        <a href="#occurrence">{counted(detail.count, "occurrence", "occurrences")}</a> in {windowInWords(search)} ·{" "}
+        <Link to="/errors/$ref/occurrences" params={{ ref }} search={(now) => ({ ...now, occurrence: undefined })}>
+          {counted(detail.count, "occurrence", "occurrences")}
+        </Link>{" "}
+        in {windowInWords(search)} ·{" "}
         {detail.against && search.against && (
           <>
             {count(detail.against.count)} {againstInWords(search.against)}
@@ -213,7 +216,16 @@ function Seen({ detail }: { detail: ErrorDetail }) {
             <tr key={`${row.version} ${row.environment}`} className="border-line border-b last:border-b-0">
               <td className="py-1 font-mono">{row.version}</td>
               <td>{row.environment}</td>
-              <td className="text-right font-mono">{count(row.count)}</td>
+              <td className="text-right font-mono">
+                <Link
+                  to="/errors/$ref/occurrences"
+                  params={{ ref: detail.ref }}
+                  search={{ environment: row.environment, where: testOf("version", row.version), since: "30d" }}
+                  aria-label={`${count(row.count)} occurrences in ${row.version}, ${row.environment}`}
+                >
+                  {count(row.count)}
+                </Link>
+              </td>
               <td className="text-faint text-right">
                 first <Ago at={row.first_seen} />
               </td>
@@ -254,7 +266,14 @@ function Endpoints({ detail }: { detail: ErrorDetail }) {
               {hit.endpoint}
             </Link>
             <span className="text-faint">
-              {percent(hit.share)} of it
+              <Link
+                to="/errors/$ref/occurrences"
+                params={{ ref: detail.ref }}
+                search={{ ...search, where: narrowed(search.where, testOf("endpoint", hit.endpoint)) }}
+              >
+                {percent(hit.share)}
+              </Link>{" "}
+              of it
               {hit.request_share != null &&
                 ` · ${percent(hit.request_share)} of ${counted(hit.requests, "request", "requests")} there`}
             </span>
@@ -367,5 +386,7 @@ function Step({ name, onClick, shortcut }: { name: string; onClick: () => void; 
 function Versions({ reference, go }: { reference: string; go: (choice: Choice) => Promise<void> }) {
   const detail = useError(reference, {});
   const versions = [...new Set(detail.data?.sightings.map((row) => row.version) ?? [])].slice(0, 4);
+  // In its only version the latest is the latest of all.
+  if (versions.length < 2) return null;
   return versions.map((version) => <Step key={version} name={`in ${version}`} onClick={() => void go({ version })} />);
 }

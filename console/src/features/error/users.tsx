@@ -7,6 +7,7 @@ import { Failed } from "../../ui/states";
 import { Table } from "../../ui/table";
 import { Ago } from "../../ui/time";
 import { Button } from "../../ui/kit";
+import { narrowed, testOf } from "../../parts/predicate-box";
 
 const PATH: Readable = "/api/v1/errors/{ref}/users";
 
@@ -51,7 +52,15 @@ export function Users({ reference, scope, total }: { reference: string; scope: S
               name: "occurrences",
               isNumber: true,
               value: (item) => item.occurrences,
-              cell: (item) => count(item.occurrences),
+              cell: (item) => (
+                <Link
+                  to="/errors/$ref/occurrences"
+                  params={{ ref: reference }}
+                  search={(now) => ({ ...now, where: narrowed(now.where, testOf("user", item.user)) })}
+                >
+                  {count(item.occurrences)}
+                </Link>
+              ),
             },
             {
               name: "all their errors",

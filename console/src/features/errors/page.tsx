@@ -4,6 +4,7 @@ import { type ListPart, useErrors, useMayAct, useTraffic } from "../../api/clien
 import { againstInWords, count, counted, percent, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Code, Empty, Failed, Key, Skeleton } from "../../ui/states";
+import { Views } from "../../parts/views";
 import { PredicateBox, narrowed } from "../../parts/predicate-box";
 import { Bulk } from "./bulk";
 import { Row, Said } from "./row";
@@ -189,7 +190,10 @@ export function ErrorsPage() {
         </p>
       )}
       {box}
-      {slices}
+      <div className="flex flex-wrap items-baseline gap-x-6">
+        {slices}
+        <Views />
+      </div>
       <Heads
         order={order}
         set={(order) =>

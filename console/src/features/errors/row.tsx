@@ -41,6 +41,7 @@ export function Row({ error, isFirst, scope, link, isChosen, choose }: RowProps)
   const tone = score >= 60 ? "bg-brick" : score >= 40 ? "bg-ochre" : "bg-layer-4";
   const known = handled(error).join(", ");
   const open = { to: "/errors/$ref", params: { ref: error.ref }, search: scope } as const;
+  const all = { ...open, to: "/errors/$ref/occurrences" } as const;
   return (
     <div className="border-line grid grid-cols-[5rem_1fr] items-center gap-x-3 border-b py-1.5 md:grid-cols-[5rem_1fr_190px_4.5rem_5.5rem_4rem_4.5rem]">
       <span className="flex items-center gap-1.5 font-mono text-[13px]" title={reasons.join(", ")}>
@@ -85,13 +86,13 @@ export function Row({ error, isFirst, scope, link, isChosen, choose }: RowProps)
       <span className="col-start-2 text-[13px] md:col-auto md:text-right md:font-mono">
         {error.request_share === null || error.request_share === undefined ? "—" : percent(error.request_share)}
         <span className="md:hidden"> of requests · </span>
-        <Link {...open} className="underline md:hidden">
+        <Link {...all} className="underline md:hidden">
           {counted(error.count, "occurrence", "occurrences")}
         </Link>
         <span className="md:hidden"> · {ago(error.last_seen)}</span>
       </span>
       <Link
-        {...open}
+        {...all}
         tabIndex={-1}
         className="hidden text-right font-mono text-[13px] md:block"
         aria-label={`${error.count} occurrences`}

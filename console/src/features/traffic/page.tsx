@@ -1,3 +1,4 @@
+import { Views } from "../../parts/views";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
@@ -76,6 +77,9 @@ export function TrafficPage() {
         ))}
       </nav>
       <Shown />
+      <div className="mt-4">
+        <Views />
+      </div>
     </>
   );
 }

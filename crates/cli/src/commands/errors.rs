@@ -25,7 +25,8 @@ pub struct Errors {
     /// Items per page, 1 to 500.
     #[arg(long, value_name = "N", default_value_t = 50)]
     pub limit: u32,
-    /// What comes first: attention, count, users, request_share, first_seen or last_seen; `count up` the least.
+    /// What comes first: `attention`, `count`, `users`, `request_share`, `first_seen` or `last_seen`; `count up`: the
+    /// least.
     #[arg(long, value_name = "ORDER", default_value = "attention")]
     pub order: String,
     /// Where the page starts: `next` of the page before.
@@ -163,9 +164,10 @@ fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
         (page.flagged.returned, "returned"),
         (page.handled, "settled or quiet"),
     ];
-    let said: String = (said.iter().filter(|(n, _)| *n > 0))
-        .map(|(n, what)| format!(", {} {what}", grouped(*n)))
+    let said: Vec<String> = (said.into_iter().filter(|(n, _)| *n > 0))
+        .map(|(n, what)| format!(", {} {what}", grouped(n)))
         .collect();
+    let said = said.concat();
     format!(
         "{errors}{place}{environment} with {} {when}, {uncaught} uncaught{said}. Open first: {}",
         counted(occurrences, "occurrence", "occurrences"),

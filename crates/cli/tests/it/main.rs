@@ -15,6 +15,7 @@ mod console_asking;
 mod console_axe;
 mod console_functions;
 mod console_ground;
+mod console_lists;
 mod console_now;
 mod decide;
 mod demo;

@@ -45,6 +45,7 @@ mod traces;
 mod traffic;
 mod uses;
 mod viewer;
+mod views;
 pub(crate) mod why;
 
 use actix_web::middleware::{Compress, from_fn};
@@ -142,6 +143,9 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(saved_questions::show_saved_question)
             .service(saved_questions::save_question)
             .service(saved_questions::remove_saved_question)
+            .service(views::list_saved_views)
+            .service(views::save_view)
+            .service(views::remove_view)
             .service(find::find_text)
             .service(services::list)
             .service(storage::show_storage)

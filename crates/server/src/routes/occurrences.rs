@@ -7,7 +7,8 @@ use outcrop_api::{
     OccurrenceQuery, Problem, RequestPart, RequestRow, Severity,
 };
 use outcrop_core::failure::OccurrenceId;
-use outcrop_store::occurrences::Choice;
+use outcrop_core::query::Field;
+use outcrop_store::occurrences::{Choice, Wanted};
 use outcrop_store::people::settings;
 use outcrop_store::retention::RETENTION_DAYS;
 use outcrop_store::{errors, occurrences, to_utc};
@@ -39,32 +40,63 @@ pub(super) async fn of_error(
         .map(|text| read_cursor(text).and_then(|id| occurrence_id(&id)))
         .transpose()?;
     let window = ErrorQuery {
-        since: query.since.or_else(|| Some(format!("{RETENTION_DAYS}d"))),
+        since: (query.since).or_else(|| query.from.is_none().then(|| format!("{RETENTION_DAYS}d"))),
+        from: query.from,
+        to: query.to,
+        environment: query.environment,
+        version: query.version,
         predicate: query.predicate,
         ..ErrorQuery::default()
     };
     let scope = scope(&window, &viewer, Utc::now())?;
+    let wanted = Wanted {
+        before,
+        limit: i64::try_from(limit).unwrap_or(i64::MAX).saturating_add(1),
+        columns: query.columns.as_deref().map(columns).transpose()?.unwrap_or_default(),
+    };
     let database = state.database.clone();
-    let rows = state
+    let found = state
         .on_main(async move {
-            let asked = i64::try_from(limit).unwrap_or(i64::MAX).saturating_add(1);
-            let rows = if scope.predicate.is_some() {
-                occurrences::matching(&database, reference, &scope, before, asked).await?
-            } else {
-                occurrences::of_error(&database, reference, before, asked).await?
-            };
+            let (rows, total) = futures_util::try_join!(
+                occurrences::of_error(&database, reference, &scope, &wanted),
+                occurrences::count(&database, reference, &scope)
+            )?;
             let is_known = !rows.is_empty() || !errors::sightings(&database, reference).await?.is_empty();
-            Ok(is_known.then_some(rows))
+            Ok(is_known.then_some((rows, total)))
         })
         .await?;
-    let rows = rows.ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))?;
+    let (rows, total) = found.ok_or_else(|| ApiError::NotFound(format!("there is no error {reference}")))?;
     let next = (rows.len() > limit)
         .then(|| rows.get(limit - 1).map(|last| cursor(&last.id().to_string())))
         .flatten();
     Ok(web::Json(OccurrencePage {
         items: rows.into_iter().take(limit).map(item).collect(),
+        total,
         next,
     }))
+}
+
+/// Columns beside those that each list of occurrences has: a table that is still read.
+const MOST_COLUMNS: usize = 8;
+/// Longest name of a column, in bytes: that of an attribute.
+const LONGEST_COLUMN: usize = 200;
+
+/// The fields and attributes of a list of names.
+fn columns(text: &str) -> Result<Vec<Field>, ApiError> {
+    let names = text.split(',').map(str::trim).filter(|name| !name.is_empty());
+    let fields: Vec<Field> = names.map(Field::of).collect();
+    if fields.len() > MOST_COLUMNS {
+        return Err(bad(format!("columns: {MOST_COLUMNS} at most")));
+    }
+    let refused = |field: &&Field| !occurrences::is_column(field) || field.name().len() > LONGEST_COLUMN;
+    if let Some(field) = fields.iter().find(refused) {
+        return Err(bad(format!(
+            "columns: an occurrence has no `{}`; give attributes, or namespace, service, endpoint, type, message, \
+             severity, trace, touches, group, customer or user",
+            field.name()
+        )));
+    }
+    Ok(fields)
 }
 
 /// One occurrence in full.
@@ -134,7 +166,9 @@ fn item(row: occurrences::OccurrenceRow) -> OccurrenceItem {
         severity: Severity::of_number(row.severity),
         uncaught: row.uncaught,
         host: row.host,
+        instance: row.instance,
         user: row.user,
+        values: row.values,
     }
 }
 

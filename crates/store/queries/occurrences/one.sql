@@ -1,7 +1,7 @@
 SELECT o.id, service.display_name AS service, environment.name AS environment, version.label AS version, endpoint.name AS endpoint,
     o.type AS type_name, o.message, o.severity, o.uncaught, o.trace_id, o.span_id, o.received_at,
-    resource.body ->> 'host.name' AS host,
-    COALESCE(o.attributes ->> 'user.id', o.attributes ->> 'enduser.id', o.attributes ->> 'user.name', o.attributes ->> 'user.email', o.attributes ->> 'user_id', o.attributes ->> 'userId', o.attributes ->> 'username', o.attributes ->> 'user') AS "user",
+    resource.body ->> 'host.name' AS host, resource.body ->> 'service.instance.id' AS instance,
+    OF_USER AS "user",
     cause.error_id, o.attributes, COALESCE(resource.body, '{}'::jsonb) AS resource, stack.frames AS stack, COALESCE(payload.body,
         (SELECT body FROM kept_body WHERE occurrence_id = o.id LIMIT 1)) AS payload
 FROM occurrence o

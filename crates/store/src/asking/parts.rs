@@ -187,6 +187,9 @@ pub(crate) async fn expression(
         Field::Type => "o.type",
         Field::Message => "o.message",
         Field::User => asking::USER,
+        Field::Trace => "replace(o.trace_id::text, '-', '')",
+        // OTLP's six, each of four numbers.
+        Field::Severity => "('{trace,debug,info,warn,error,fatal}'::text[])[(o.severity + 3) / 4]",
         Field::Touches => {
             attribute(sql, names::TOUCHES);
             return Ok(true);

@@ -1,8 +1,8 @@
 //! Occurrences: those of one error, one in full, and what stands out of them.
 
+mod list;
 mod read;
 pub mod stands_out;
 
-pub use read::{
-    AlsoReported, Choice, Chosen, Full, OccurrenceRow, Position, choose, latest_stack, matching, of_error, one, place,
-};
+pub use list::{COUNTED, Wanted, count, is_column, of_error};
+pub use read::{AlsoReported, Choice, Chosen, Full, OccurrenceRow, Position, choose, latest_stack, one, place};

@@ -1,17 +1,17 @@
-//! Reading occurrences: those of one error, newest first, and one in full.
+//! Reading occurrences: one in full, and one chosen among those of an error.
 
 use chrono::{DateTime, Utc};
 use outcrop_core::failure::OccurrenceId;
 use outcrop_core::stack::Stack;
 use outcrop_core::telemetry::SpanId;
 use outcrop_core::{Reference, Timestamp};
-use sqlx::{FromRow, QueryBuilder};
+use sqlx::{AssertSqlSafe, FromRow};
 use uuid::Uuid;
 
 use crate::boxed;
 use crate::ids::{id_uuid, number};
 use crate::stacks::unpack_stack;
-use crate::{Database, Scope, StoreError, asking, from_utc, to_utc};
+use crate::{Database, StoreError, asking, from_utc, to_utc};
 
 /// An occurrence in a list.
 #[derive(Clone, Debug, FromRow)]
@@ -39,8 +39,13 @@ pub struct OccurrenceRow {
     pub received_at: DateTime<Utc>,
     /// The host's name, where given.
     pub host: Option<String>,
+    /// The instance's id, where given.
+    pub instance: Option<String>,
     /// The user, where given.
     pub user: Option<String>,
+    /// What was asked for beside all this, in its order.
+    #[sqlx(default)]
+    pub values: Vec<Option<String>>,
 }
 
 impl OccurrenceRow {
@@ -115,27 +120,6 @@ impl AlsoReported {
     }
 }
 
-/// The occurrences of an error, newest first, from before `cursor`.
-///
-/// # Errors
-/// [`StoreError`] when the database does not answer in time.
-#[boxed]
-pub async fn of_error(
-    database: &Database,
-    error: Reference,
-    cursor: Option<OccurrenceId>,
-    limit: i64,
-) -> Result<Vec<OccurrenceRow>, StoreError> {
-    let number = i32::from_ne_bytes(error.number().to_ne_bytes());
-    let before = cursor.map_or(Uuid::max(), id_uuid);
-    Ok(sqlx::query_as(include_str!("../../queries/occurrences/of_error.sql"))
-        .bind(number)
-        .bind(before)
-        .bind(limit)
-        .fetch_all(&database.pool)
-        .await?)
-}
-
 #[derive(FromRow)]
 struct FullRow {
     #[sqlx(flatten)]
@@ -158,7 +142,8 @@ pub async fn one(database: &Database, id: OccurrenceId) -> Result<Option<Full>, 
         .fetch_optional(&database.pool)
         .await?;
     let id = merged.map_or(id_uuid(id), |(id,)| id);
-    let found: Option<FullRow> = sqlx::query_as(include_str!("../../queries/occurrences/one.sql"))
+    let statement = include_str!("../../queries/occurrences/one.sql").replace("OF_USER", asking::USER);
+    let found: Option<FullRow> = sqlx::query_as(AssertSqlSafe(statement))
         .bind(id)
         .fetch_optional(&database.pool)
         .await?;
@@ -244,33 +229,6 @@ pub async fn latest_stack(database: &Database, error: Reference) -> Result<Optio
     Ok(found.and_then(|(frames,)| unpack_stack(&frames)))
 }
 
-/// The occurrences of an error in a scope for which its predicate holds, newest first, from before `cursor`.
-///
-/// # Errors
-/// [`StoreError`] when the database does not answer in time.
-#[boxed]
-pub async fn matching(
-    database: &Database,
-    error: Reference,
-    scope: &Scope,
-    cursor: Option<OccurrenceId>,
-    limit: i64,
-) -> Result<Vec<OccurrenceRow>, StoreError> {
-    let mut sql = QueryBuilder::new(include_str!("../../queries/occurrences/matching.sql"));
-    asking::within(&mut sql, scope);
-    sql.push(" AND o.cause_id = ANY(ARRAY(SELECT id FROM cause WHERE error_id = ")
-        .push_bind(number(error))
-        .push("))");
-    sql.push(" AND o.id < ").push_bind(cursor.map_or(Uuid::max(), id_uuid));
-    if let Some(predicate) = &scope.predicate {
-        let condition = asking::resolve(database, predicate, scope).await?;
-        sql.push(" AND ");
-        condition.write(&mut sql);
-    }
-    sql.push(" ORDER BY o.id DESC LIMIT ").push_bind(limit);
-    Ok(sql.build_query_as().fetch_all(&database.pool).await?)
-}
-
 /// Which occurrence of an error to stand at.
 #[derive(Clone, Debug)]
 pub enum Choice {
@@ -341,60 +299,12 @@ pub async fn choose(
 
 #[cfg(test)]
 mod tests {
-    use std::sync::Arc;
-
     use chrono::TimeDelta;
 
+    use super::super::list::tests::six;
+    use super::super::list::{Wanted, of_error};
     use super::*;
-    use crate::asking::list_errors;
-    use crate::testing::{database, failing, now, of, resource, spans, store, trace, writer};
-
-    /// Six failures of one error, a second apart, the newest last; and the error.
-    async fn six(database: &Database) -> (Reference, Scope) {
-        let at = now();
-        let failures: Vec<_> = (1..=6)
-            .map(|number| {
-                let time = at.plus_millis(i64::try_from(number).unwrap() * 1_000 - 60_000);
-                failing(trace(number), number, None, time, &format!("berth {number} is taken"))
-            })
-            .collect();
-        store(&writer(database), &[spans(vec![of(resource("fares"), failures)], at)]).await;
-        let to = to_utc(at) + TimeDelta::minutes(1);
-        let from = to - TimeDelta::hours(1);
-        let scope = Scope {
-            service: None,
-            environment: None,
-            version: None,
-            from,
-            to,
-            predicate: None,
-        };
-        (list_errors(database, &scope).await.unwrap()[0].reference, scope)
-    }
-
-    #[tokio::test]
-    async fn occurrences_are_paged_from_the_newest_on_and_narrowed_by_a_predicate() {
-        let database = database().await;
-        let (error, mut scope) = six(&database).await;
-        let first = matching(&database, error, &scope, None, 4).await.unwrap();
-        let said = |rows: &[OccurrenceRow]| rows.iter().map(|row| row.message.clone()).collect::<Vec<_>>();
-        let taken = |number: u64| format!("berth {number} is taken");
-        assert_eq!(said(&first), [6, 5, 4, 3].map(taken));
-        let rest = matching(&database, error, &scope, Some(first[3].id()), 4)
-            .await
-            .unwrap();
-        assert_eq!(said(&rest), [2, 1].map(taken));
-        scope.predicate = Some(Arc::new(
-            outcrop_core::query::parse("message contains \"berth 5\"").unwrap(),
-        ));
-        assert_eq!(
-            said(&matching(&database, error, &scope, None, 9).await.unwrap()),
-            [5].map(taken)
-        );
-        scope.predicate = None;
-        scope.environment = Some("staging".to_owned());
-        assert!(matching(&database, error, &scope, None, 9).await.unwrap().is_empty());
-    }
+    use crate::testing::{database, now};
 
     #[tokio::test]
     async fn one_stands_at_the_first_the_latest_the_next_ones_and_past_the_ends_at_none() {
@@ -432,7 +342,7 @@ mod tests {
     async fn the_place_of_an_occurrence_names_its_trace_and_what_log_lines_repeat() {
         let database = database().await;
         let (error, scope) = six(&database).await;
-        let row = &matching(&database, error, &scope, None, 1).await.unwrap()[0];
+        let row = &of_error(&database, error, &scope, &Wanted::newest(1)).await.unwrap()[0];
         let found = place(&database, row.id()).await.unwrap().unwrap();
         assert_eq!(found.span(), Some(SpanId(6)));
         assert!(found.is_said_by("BerthTaken: berth 6 is taken"));

@@ -23,6 +23,7 @@ pub mod settings;
 pub mod sign_in;
 pub mod teams;
 pub mod tokens;
+pub mod views;
 
 /// A name that is taken, or that does not exist.
 #[derive(Debug, thiserror::Error)]

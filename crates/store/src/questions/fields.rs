@@ -150,13 +150,6 @@ pub(super) async fn text(
         Field::Function => {
             sql.push("frames.function");
         }
-        Field::Trace => {
-            sql.push("replace(o.trace_id::text, '-', '')");
-        }
-        // OTLP's six, each of four numbers.
-        Field::Severity => {
-            sql.push("('{trace,debug,info,warn,error,fatal}'::text[])[(o.severity + 3) / 4]");
-        }
         Field::Attribute(name) if name == "template" && source == Source::Lines => {
             sql.push("(SELECT template FROM log_template WHERE hash = o.template)");
         }

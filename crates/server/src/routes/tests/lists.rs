@@ -32,6 +32,7 @@ async fn more(state: &State) {
     assert_eq!((status, said), (StatusCode::OK, json!({})));
 }
 
+#[expect(clippy::cast_precision_loss, reason = "times of this century, in microseconds")]
 fn numbers(items: &[Value], field: &str) -> Vec<f64> {
     let number = |value: &Value| match value {
         Value::String(at) => at.parse::<chrono::DateTime<chrono::Utc>>().unwrap().timestamp_micros() as f64 / 1e6,
@@ -133,4 +134,67 @@ async fn an_unknown_order_and_a_cursor_of_another_order_are_refused() {
         assert_eq!(status, StatusCode::BAD_REQUEST, "{query}: {said}");
         assert!(said.to_string().contains(part), "{query}: {said}");
     }
+}
+
+#[tokio::test]
+async fn occurrences_are_counted_in_their_window_and_show_what_is_asked_of_each() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    more(&state).await;
+    let error = reference(&state, &token, "Mooring4Error").await;
+    let path = format!("/api/v1/errors/{error}/occurrences");
+    let page = get(
+        &state,
+        &token,
+        &format!("{path}?limit=2&since=1h&columns=user,service.name,type"),
+    )
+    .await;
+    assert_eq!(
+        (&page["total"], page["items"].as_array().unwrap().len()),
+        (&json!(4), 2)
+    );
+    assert_eq!(page["items"][0]["instance"], "moorings-a");
+    assert_eq!(page["items"][0]["values"], json!(["u-3", "moorings", "Mooring4Error"]));
+    let narrowed = get(&state, &token, &format!("{path}?where=user%20%3D%20u-1")).await;
+    assert_eq!(
+        (&narrowed["total"], &narrowed["items"][0]["user"]),
+        (&json!(1), &json!("u-1"))
+    );
+    for (query, part) in [
+        ("columns=attention", "an occurrence has no `attention`"),
+        ("columns=a,b,c,d,e,f,g,h,i", "columns: 8 at most"),
+        ("since=1h&from=2026-11-30T00:00:00Z", "give since or from, not both"),
+    ] {
+        let call = format!("GET {path}?{query}");
+        let (status, said) = ask(&state, Some(&token), &call, String::new()).await;
+        assert_eq!(status, StatusCode::BAD_REQUEST, "{query}: {said}");
+        assert!(said.to_string().contains(part), "{query}: {said}");
+    }
+}
+
+#[tokio::test]
+async fn views_are_shared_and_changed_by_their_owner_or_removed_by_an_admin() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let purser = super::strangers::token_of(&state, "purser@skerry.example", "viewer", false).await;
+    let mate = super::strangers::token_of(&state, "mate@skerry.example", "engineer", false).await;
+    let admin = super::strangers::token_of(&state, "harbour@skerry.example", "admin", false).await;
+    let put = async |token: &str, address: &str| {
+        let sent = json!({ "address": address }).to_string();
+        ask(&state, Some(token), "PUT /api/v1/views/night%20watch", sent)
+            .await
+            .0
+    };
+    assert_eq!(put(&purser, "/errors?where=mine").await, StatusCode::NO_CONTENT);
+    assert_eq!(put(&purser, "/errors?order=users").await, StatusCode::NO_CONTENT);
+    assert_eq!(put(&mate, "/now").await, StatusCode::CONFLICT);
+    assert_eq!(put(&mate, "https://elsewhere.example/").await, StatusCode::BAD_REQUEST);
+    let list = get(&state, &mate, "/api/v1/views").await;
+    assert_eq!(list["items"][0]["address"], "/errors?order=users");
+    let remove = async |token: &str| {
+        let call = "DELETE /api/v1/views/night%20watch";
+        ask(&state, Some(token), call, String::new()).await.0
+    };
+    assert_eq!(remove(&mate).await, StatusCode::NOT_FOUND);
+    assert_eq!(remove(&admin).await, StatusCode::NO_CONTENT);
+    assert_eq!(get(&state, &mate, "/api/v1/views").await, json!({"items": []}));
 }

@@ -85,6 +85,9 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/predicate/complete", Viewer, false),
     ("GET /api/v1/ask", Viewer, false),
     ("GET /api/v1/ask/complete", Viewer, false),
+    ("GET /api/v1/views", Viewer, false),
+    ("PUT /api/v1/views/{name}", Viewer, false),
+    ("DELETE /api/v1/views/{name}", Viewer, false),
     ("GET /api/v1/questions", Viewer, false),
     ("GET /api/v1/questions/{name}", Viewer, false),
     ("PUT /api/v1/questions/{name}", Viewer, false),
@@ -191,6 +194,7 @@ pub(super) fn body(route: &str) -> &'static str {
         "PUT /api/v1/endpoints/slow" => r#"{"service": "fares", "endpoint": "x"}"#,
         "PUT /api/v1/session/password" => r#"{"current": "x", "new": "y"}"#,
         "PUT /api/v1/slices/{name}" => r#"{"where": "uncaught"}"#,
+        "PUT /api/v1/views/{name}" => r#"{"address": "/errors"}"#,
         "PUT /api/v1/questions/{name}" => r#"{"question": "count of occurrences"}"#,
         _ => "{}",
     }
