@@ -155,7 +155,7 @@ export function OverTime({ from, stepMs, series, addUp, label, shown, onWindow }
       <figcaption className="text-faint flex min-h-5 flex-wrap justify-between gap-x-4 text-xs">
         <span>
           {over === null
-            ? `Times in ${zone()}. Drag over the chart to ask of a part of it alone. By keyboard: arrows, with Shift to choose a part, Enter.`
+            ? `Times in ${zone()} · drag to ask of a part alone · or by arrows, Shift and Enter`
             : inWords(over)}
         </span>
         <Button look="link" aria-expanded={isTable} onClick={() => setTable(!isTable)} className="min-h-5">

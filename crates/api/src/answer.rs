@@ -105,6 +105,9 @@ pub struct AnswerRow {
     pub values: Vec<serde_json::Value>,
     /// Its measures step by step; empty where the question is not over time.
     pub steps: Vec<Vec<serde_json::Value>>,
+    /// By which part of itself the number of its records may be off, 19 times in 20, where it comes from a sample of
+    /// requests; else null.
+    pub margin: Option<f64>,
     /// Its measures in the period that the window is compared with; null where there is none.
     pub before: Option<Vec<serde_json::Value>>,
     /// A predicate for its records; null where the language has none for one of its keys.

@@ -87,6 +87,13 @@ pub(crate) fn cut(from: DateTime<Utc>, to: DateTime<Utc>) -> Vec<Part> {
         .collect()
 }
 
+/// Cuts a window into what is read by the hour and by the minute.
+pub(crate) fn cut_within_hours(from: DateTime<Utc>, to: DateTime<Utc>) -> Vec<Part> {
+    let (first, end) = whole(from, to, TimeDelta::hours(1));
+    let parts = [("minute", from, first), ("hour", first, end), ("minute", end, to)];
+    parts.into_iter().filter(|(_, from, to)| from < to).collect()
+}
+
 /// Cuts a window of whole hours into what is read by the day and by the hour.
 pub(crate) fn cut_hours(from: DateTime<Utc>, to: DateTime<Utc>) -> Vec<Part> {
     let (first, end) = whole(from, to, TimeDelta::days(1));

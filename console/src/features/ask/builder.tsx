@@ -5,8 +5,17 @@ import { type QuestionParts, without } from "./words";
 
 type Props = { parts: QuestionParts; onChange: (parts: QuestionParts) => void };
 
+/** Measures that only records of these sources have. */
+const ONLY: Record<string, readonly string[]> = {
+  failed: ["requests"],
+  share: ["requests"],
+  errors: ["occurrences"],
+};
+
 const MEASURES = [
   "count",
+  "failed",
+  "share",
   "users",
   "errors",
   "services",
@@ -27,8 +36,7 @@ export function Builder({ parts, onChange }: Props) {
   });
   const names = (fields.data?.offers ?? []).filter((name) => !parts.by.includes(name));
   const measures = MEASURES.filter((measure) => !parts.measures.includes(measure));
-  const isOfLines = parts.source === "lines";
-  const offered = measures.filter((measure) => !(isOfLines && measure === "errors"));
+  const offered = measures.filter((measure) => ONLY[measure]?.includes(parts.source) ?? true);
   const choose = (change: Partial<QuestionParts>) => onChange({ ...parts, ...change });
   return (
     <div
@@ -43,6 +51,24 @@ export function Builder({ parts, onChange }: Props) {
           onAdd={(measure) => choose({ measures: [...parts.measures, measure] })}
         />
       </Chips>
+      <label>
+        of{" "}
+        <Select
+          value={parts.source}
+          options={["occurrences", "requests", "lines"].map((source) => [source, source] as const)}
+          onChange={(source) =>
+            onChange({
+              ...parts,
+              source,
+              // What the other records may not have goes.
+              measures: ["count"],
+              by: parts.by.filter((name) => ["service", "environment", "version"].includes(name)),
+              order: null,
+              where: null,
+            })
+          }
+        />
+      </label>
       <Chips name="by" columns={parts.by} least={0} onRemove={(column) => onChange(without(parts, column))}>
         {parts.by.length < 4 && (
           <Add label="Group by" options={names} onAdd={(field) => choose({ by: [...parts.by, field] })} />

@@ -12,7 +12,17 @@ import { type Column, Table } from "../../ui/table";
 import { QuestionBox } from "./box";
 import { Builder } from "./builder";
 import { Save, SavedQuestions } from "./saved";
-import { type Answer, type AnswerRow, type QuestionParts, READY, change, shown, written } from "./words";
+import {
+  type Answer,
+  type AnswerRow,
+  change,
+  offBy,
+  type QuestionParts,
+  READY,
+  RECORDS,
+  shown,
+  written,
+} from "./words";
 
 /** Any question over all that is kept. */
 export function AskPage() {
@@ -43,7 +53,7 @@ export function AskPage() {
         {question !== undefined && answer.data && !answer.error ? (
           <Sentence answer={answer.data} />
         ) : (
-          "Ask anything of the failures and log lines that are kept."
+          "Ask anything of the failures, requests and log lines that are kept."
         )}
       </Said>
       <QuestionBox value={question} onAsk={ask} field={field} />
@@ -78,7 +88,7 @@ function Sentence({ answer }: { answer: Answer }) {
   const { parts, groups } = answer;
   const place = parts.measures.indexOf("count");
   const total = answer.total.values[place];
-  const [one, many] = parts.source === "lines" ? ["log line", "log lines"] : ["occurrence", "occurrences"];
+  const [one, many] = RECORDS[parts.source] ?? ["record", "records"];
   const records = typeof total === "number" ? counted(total, one, many) : null;
   const inGroups = parts.by.length > 0 ? counted(groups, "group", "groups") : null;
   if (groups === 0 || total === 0) return <>No {one} matches.</>;
@@ -101,10 +111,10 @@ function Ready() {
         ))}
       </ul>
       <p className="text-faint mt-3">
-        A question reads: what to count, <code>of</code> occurrences or lines, <code>by</code> up to four fields or
-        attributes, <code>where</code> a predicate holds, <code>each</code> step over time, <code>top</code> so many,{" "}
-        <code>over</code> a time, <code>against</code> another. Without <code>over</code> it is asked of the window
-        above.
+        A question reads: what to count, <code>of</code> occurrences, requests or lines, <code>by</code> up to four
+        fields or attributes, <code>where</code> a predicate holds, <code>each</code> step over time, <code>top</code>{" "}
+        so many, <code>over</code> a time, <code>against</code> another. Without <code>over</code> it is asked of the
+        window above.
       </p>
     </section>
   );
@@ -159,7 +169,7 @@ const LAYERS = 6;
 function Picture({ answer, onAsk }: ShownProps) {
   const { parts, rows, others, total } = answer;
   const [first] = answer.columns.slice(parts.by.length);
-  const addUp = first !== undefined && (first.name === "count" || first.name.startsWith("sum "));
+  const addUp = first !== undefined && (["count", "failed"].includes(first.name) || first.name.startsWith("sum "));
   const of = (row: AnswerRow) => row.steps.map((step) => (typeof step[0] === "number" ? step[0] : addUp ? 0 : null));
   const drawn = rows.slice(0, LAYERS);
   const series: Series[] = drawn.map((row) => ({
@@ -173,7 +183,7 @@ function Picture({ answer, onAsk }: ShownProps) {
     );
     series.push({ name: "all others", values: left, isRest: true });
   }
-  if (first === undefined || !["count", "number"].includes(first.kind) || answer.step_ms == null) return null;
+  if (first === undefined || !["count", "number", "share"].includes(first.kind) || answer.step_ms == null) return null;
   return (
     <OverTime
       label={first.name}
@@ -200,18 +210,25 @@ function Rows({ answer, onAsk }: ShownProps) {
       cell: (row) => <Key answer={answer} row={row} at={at} onAsk={onAsk} />,
     })),
     ...measures.flatMap((column, at): Column<AnswerRow>[] => {
-      const isNumber = column.kind === "count" || column.kind === "number";
+      const isNumber = ["count", "number", "share"].includes(column.kind);
+      const isEstimated = column.name === "count";
       const now: Column<AnswerRow> = {
         name: column.name,
         isNumber,
         value: (row) => row.values[at] as string | number | undefined,
         cell: (row) =>
           at === 0 ? (
-            <Records answer={answer} row={row}>
-              {shown(row.values[at], column.kind)}
-            </Records>
+            <>
+              <Records answer={answer} row={row}>
+                {shown(row.values[at], column.kind)}
+              </Records>
+              {isEstimated && <OffBy row={row} />}
+            </>
           ) : (
-            shown(row.values[at], column.kind)
+            <>
+              {shown(row.values[at], column.kind)}
+              {isEstimated && <OffBy row={row} />}
+            </>
           ),
       };
       const then: Column<AnswerRow> = {
@@ -283,11 +300,32 @@ function Key({ answer, row, at, onAsk }: CellProps & { at: number; onAsk: (parts
   );
 }
 
+function OffBy({ row }: { row: AnswerRow }) {
+  const said = offBy(row);
+  return said && <span className="text-faint ml-1 text-[12px] whitespace-nowrap">{said}</span>;
+}
+
 /** A number that opens the records it counts. */
 function Records({ answer, row, children }: CellProps & { children: string }) {
   const time = { from: answer.from, to: answer.to, since: undefined };
   if (row.where == null && answer.parts.by.length > 0) return children;
   const where = row.where ?? undefined;
+  if (answer.parts.source === "requests") {
+    // Requests are listed by service, environment and endpoint alone.
+    const { by } = answer.parts;
+    const isListed = by.every((name) => ["service", "environment", "endpoint"].includes(name));
+    if (!isListed || answer.parts.where) return children;
+    const named = Object.fromEntries(by.map((name, at) => [name, row.keys[at] ?? ""]));
+    return (
+      <Link
+        to="/traffic"
+        className="max-md:underline"
+        search={(now) => ({ ...now, ...time, question: undefined, saved: undefined, view: "requests", ...named })}
+      >
+        {children}
+      </Link>
+    );
+  }
   return answer.parts.source === "lines" ? (
     <Link
       to="/traffic"

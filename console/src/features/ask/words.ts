@@ -1,7 +1,7 @@
 /** Questions put together again from their parts, and the values of their answers in words. */
 
 import type { components } from "../../api/generated/schema";
-import { count, minute } from "../../ui/format";
+import { count, minute, percent } from "../../ui/format";
 
 export type Answer = components["schemas"]["Answer"];
 export type AnswerRow = components["schemas"]["AnswerRow"];
@@ -35,6 +35,7 @@ export function shown(value: unknown, kind: string): string {
   if (value === null || value === undefined) return "–";
   if (typeof value === "string") return kind === "time" ? minute(new Date(value)) : value;
   if (typeof value !== "number") return JSON.stringify(value);
+  if (kind === "share") return percent(value);
   if (Number.isInteger(value) || Math.abs(value) >= 1_000) return count(Math.round(value));
   return String(Number(value.toPrecision(3)));
 }
@@ -48,6 +49,17 @@ export function change(now: unknown, before: unknown): string {
   if (Math.abs(share) < 0.5) return "as before";
   return `${share > 0 ? "+" : "−"}${count(Math.round(Math.abs(share)))} %`;
 }
+
+/** What records of a source are called: one, and many. */
+export const RECORDS: Record<string, readonly [one: string, many: string]> = {
+  lines: ["log line", "log lines"],
+  requests: ["request", "requests"],
+  occurrences: ["occurrence", "occurrences"],
+};
+
+/** By how much counts of a sample may be off, where that matters. */
+export const offBy = (row: AnswerRow) =>
+  row.margin != null && row.margin >= 0.005 ? `± ${percent(row.margin)}` : null;
 
 /** Questions to start from. */
 export const READY: readonly (readonly [words: string, question: string])[] = [
@@ -63,5 +75,10 @@ export const READY: readonly (readonly [words: string, question: string])[] = [
     "Which endpoints fail slowly?",
     "count, p50 duration, p95 duration of occurrences by endpoint order by p95 duration top 15",
   ],
+  [
+    "Which endpoints fail most, of how many requests?",
+    "share, failed, count of requests by service, endpoint order by share top 15 against before",
+  ],
+  ["Which versions are slower?", "p95 duration, count of requests by service, version top 15"],
   ["Which log lines warn most?", "count, last of lines by service, template where severity >= warn top 20"],
 ];

@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 use chrono::{DateTime, TimeDelta, Utc};
 use clap::Args;
 use outcrop_api::{Answer, AnswerColumn, AnswerRow, SavedQuestion};
+use outcrop_core::attention::percent;
 use outcrop_core::text::printable;
 use serde_json::Value;
 
@@ -17,12 +18,13 @@ use crate::output::{Column, Fit, counted, grouped, json, line, table, time};
     after_help = "Examples:\n  outcrop ask 'count, users of occurrences by type where service = fares over 7d'\n  \
         outcrop ask 'count of occurrences by version each 1h top 5' --chart\n  \
         outcrop ask 'count, p95 duration of occurrences by endpoint against before'\n  \
+        outcrop ask 'count, share, p95 duration of requests by endpoint order by share top 10'\n  \
         outcrop ask 'count of lines by template where severity >= warn top 10' --csv > lines.csv\n  \
         outcrop ask --saved 'Errors by type'\n\n\
         The language: docs/reference/questions.md"
 )]
 pub struct Ask {
-    /// The question, as one argument: MEASURES of occurrences|lines [by FIELDS] [where PREDICATE] [each STEP]
+    /// The question, as one argument: MEASURES of occurrences|requests|lines [by FIELDS] [where PREDICATE] [each STEP]
     /// [order by COLUMN [up]] [top N] [over DURATION | from TIME to TIME] [against before | against DURATION earlier].
     #[arg(value_name = "QUESTION", required_unless_present = "saved")]
     pub question: Option<String>,
@@ -86,7 +88,7 @@ fn window(answer: &Answer) -> String {
 fn print(answer: &Answer, with_bars: bool) -> Result<(), Fault> {
     let keys = answer.parts.by.len();
     let is_over_time = answer.step_ms.is_some();
-    let is_number = |column: &AnswerColumn| ["count", "number"].contains(&column.kind.as_str());
+    let is_number = |column: &AnswerColumn| ["count", "number", "share"].contains(&column.kind.as_str());
     // Texts and times of before say nothing beside those of now.
     let compared: Vec<(usize, String)> = (answer.columns.iter().skip(keys).enumerate())
         .filter(|(_, column)| answer.against.is_some() && is_number(column))
@@ -102,6 +104,10 @@ fn print(answer: &Answer, with_bars: bool) -> Result<(), Fault> {
         .iter()
         .map(|column| Column(&column.name, fit(column)))
         .collect();
+    let has_margins = answer.total.margin.is_some_and(|margin| margin > 0.0);
+    if has_margins {
+        columns.push(Column("count ±", Fit::Number));
+    }
     columns.extend(compared.iter().map(|(_, head)| Column(head, Fit::Number)));
     if is_over_time {
         columns.push(Column("over time", Fit::Whole));
@@ -115,9 +121,17 @@ fn print(answer: &Answer, with_bars: bool) -> Result<(), Fault> {
         .filter_map(|row| row.values.first()?.as_f64())
         .fold(0.0, f64::max);
     let of_row = |row: &AnswerRow, names: Vec<String>, is_group: bool| {
-        let before = compared.iter().filter_map(|(at, _)| row.before.as_ref()?.get(*at));
-        let values = row.values.iter().chain(before).map(shown);
+        let kinds = answer.columns.iter().skip(keys).map(|column| column.kind.as_str());
+        let values = row.values.iter().zip(kinds).map(|(value, kind)| shown(value, kind));
         let mut cells: Vec<String> = names.into_iter().chain(values).collect();
+        if has_margins {
+            cells.push(row.margin.map_or_else(|| "–".to_owned(), percent));
+        }
+        let before = compared.iter().filter_map(|(at, _)| {
+            let kind = &answer.columns.get(keys + at)?.kind;
+            Some(shown(row.before.as_ref()?.get(*at)?, kind))
+        });
+        cells.extend(before);
         if is_over_time {
             cells.push(strip(row));
         }
@@ -153,8 +167,9 @@ fn print(answer: &Answer, with_bars: bool) -> Result<(), Fault> {
 }
 
 /// A value for eyes.
-fn shown(value: &Value) -> String {
+fn shown(value: &Value, kind: &str) -> String {
     match value {
+        Value::Number(share) if kind == "share" => share.as_f64().map_or_else(String::new, percent),
         Value::Null => "–".to_owned(),
         Value::String(text) => text.parse::<DateTime<Utc>>().map_or_else(|_| text.clone(), time),
         Value::Number(number) => number
@@ -286,6 +301,7 @@ mod tests {
                 .iter()
                 .map(|step| step.iter().map(|n| json!(n)).collect())
                 .collect(),
+            margin: None,
             before: None,
             predicate: None,
         }
@@ -364,7 +380,7 @@ mod tests {
             (json!("no tariff"), "no tariff"),
             (Value::Null, "–"),
         ] {
-            assert_eq!(shown(&value), expected);
+            assert_eq!(shown(&value, "number"), expected);
         }
     }
 }

@@ -302,6 +302,7 @@ fn entry_span(
     let sampled = is_sampled(span).then(|| {
         let mut attributes = span.attributes.clone();
         attributes.0.extend(took(span));
+        attributes.0.push((facts::FAILED.to_owned(), Value::Bool(failed)));
         Box::new(Sampled {
             resource: sender.resource.clone(),
             attributes,

@@ -219,6 +219,23 @@ impl Field {
         )
     }
 
+    /// Whether a request has it: a request has a sender, an endpoint, a user and attributes.
+    #[must_use]
+    pub const fn is_of_request(&self) -> bool {
+        matches!(
+            self,
+            Self::Service
+                | Self::Namespace
+                | Self::Environment
+                | Self::Version
+                | Self::Endpoint
+                | Self::User
+                | Self::Group
+                | Self::Customer
+                | Self::Attribute(_)
+        )
+    }
+
     /// Whether it is a property of the error in the window, not of a single occurrence.
     #[must_use]
     pub const fn is_of_error(&self) -> bool {

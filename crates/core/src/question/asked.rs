@@ -57,11 +57,13 @@ pub enum Source {
     Occurrences,
     /// Log records.
     Lines,
+    /// Requests and runs: what services were asked for, failed or not.
+    Requests,
 }
 
 impl Source {
     /// All of them.
-    pub const ALL: [Self; 2] = [Self::Occurrences, Self::Lines];
+    pub const ALL: [Self; 3] = [Self::Occurrences, Self::Requests, Self::Lines];
 
     /// The word for it.
     #[must_use]
@@ -69,6 +71,7 @@ impl Source {
         match self {
             Self::Occurrences => "occurrences",
             Self::Lines => "lines",
+            Self::Requests => "requests",
         }
     }
 
@@ -85,6 +88,7 @@ impl Source {
         match self {
             Self::Occurrences => true,
             Self::Lines => field.is_of_line(),
+            Self::Requests => field.is_of_request(),
         }
     }
 
@@ -102,6 +106,10 @@ impl Source {
 pub enum Measure {
     /// How many there are.
     Count,
+    /// How many of them failed; of requests alone.
+    Failed,
+    /// Which share of them failed, 0 to 1; of requests alone.
+    Share,
     /// How many values of a field they have.
     Distinct(Field),
     /// The sum of a number.
@@ -141,7 +149,7 @@ impl Measure {
             | Self::Most(field)
             | Self::Percentile(_, field)
             | Self::Latest(field) => Some(field),
-            Self::Count | Self::First | Self::Last => None,
+            Self::Count | Self::Failed | Self::Share | Self::First | Self::Last => None,
         }
     }
 }
@@ -212,14 +220,31 @@ pub enum Against {
 }
 
 impl Question {
-    /// The window at a time: from, and to, excluded.
+    /// The window at a time: from, and to, excluded. Where it ends now and has steps, it begins with a whole one.
     #[must_use]
     pub fn window_at(&self, now: Timestamp) -> (Timestamp, Timestamp) {
         match self.window {
-            None => (now.plus_millis(-WINDOW_MS), now),
-            Some(Window::Last(millis)) => (now.plus_millis(-millis), now),
+            None => self.from_a_whole_step((now.plus_millis(-WINDOW_MS), now)),
+            Some(Window::Last(millis)) => self.from_a_whole_step((now.plus_millis(-millis), now)),
             Some(Window::Fixed(from, to)) => (from, to),
         }
+    }
+
+    /// A window that begins with a whole step, counted from midnight UTC as far as steps divide a day: so the same time
+    /// lies in the same step whenever it is asked for.
+    ///
+    /// # Example
+    /// ```
+    /// use outcrop_core::Timestamp;
+    /// use outcrop_core::question::read;
+    /// let hourly = read("count of occurrences each 1h over 2h").unwrap();
+    /// let now = Timestamp(7_200_000_000_000 + 60_000_000_000);
+    /// assert_eq!(hourly.window_at(now).0, Timestamp(0));
+    /// ```
+    #[must_use]
+    pub fn from_a_whole_step(&self, (from, to): (Timestamp, Timestamp)) -> (Timestamp, Timestamp) {
+        let beyond = self.each.map_or(0, |step| from.0.rem_euclid(step.max(1) * 1_000_000));
+        (Timestamp(from.0 - beyond), to)
     }
 
     /// The period that a window is compared with.
@@ -251,7 +276,8 @@ impl Question {
     #[must_use]
     pub fn too_many(&self, window: (Timestamp, Timestamp)) -> Option<String> {
         let steps = self.steps(window);
-        if steps > MAX_STEPS {
+        // A window that ends now may begin with a step more.
+        if steps > MAX_STEPS + 1 {
             return Some(format!(
                 "the window has {steps} such steps, and {MAX_STEPS} are answered at most: choose a longer step or a \
                  shorter window"

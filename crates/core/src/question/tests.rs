@@ -15,6 +15,7 @@ use crate::query::{Field, parse};
 #[case("count of occurrences where duration from 1s to 2s each 1h from 2026-11-23T00:00:00Z to 2026-11-24T00:00:00Z")]
 #[case("count, latest message, first, last of occurrences by error order by last top 10 against before")]
 #[case("count of occurrences by version order by version up against 7d earlier")]
+#[case("count, failed, share, p95 duration of requests by endpoint, \"failed\" each 5m order by share top 5")]
 #[case("count, p95 duration of occurrences by endpoint order by p95 duration over 90m")]
 fn questions_are_written_as_they_are_read(#[case] text: &str) {
     let question = read(text).unwrap_or_else(|mistake| panic!("{}", mistake.marked(text)));
@@ -41,6 +42,9 @@ fn clauses_stand_in_any_order() {
 #[case("count of lines where uncaught", 21, "lines have no `uncaught`")]
 #[case("count of lines where slice = edge", 21, "lines have no `slice`")]
 #[case("errors of lines", 0, "lines have no `error`")]
+#[case("count, share of occurrences", 7, "ask `of requests`")]
+#[case("count of requests by type", 21, "requests have no `type`")]
+#[case("count of requests where uncaught", 24, "requests have no `uncaught`")]
 #[case("count of occurrences wehre type = x", 21, "did you mean `where`?")]
 #[case("count of occurrences where servcie", 27, "did you mean `service`?")]
 #[case("count of occurrences where service = fares and", 46, "the predicate ends here")]

@@ -7,7 +7,9 @@ use crate::query::{Completion, Field};
 pub(super) const CLAUSES: [&str; 8] = ["by", "where", "each", "order by", "top", "over", "from", "against"];
 
 /// Measures that stand alone.
-pub(super) const ALONE: [&str; 6] = ["count", "users", "errors", "services", "first", "last"];
+pub(super) const ALONE: [&str; 8] = [
+    "count", "failed", "share", "users", "errors", "services", "first", "last",
+];
 
 /// Measures of a field, which follows them.
 pub(super) const OF_FIELD: [&str; 6] = ["distinct", "sum", "mean", "least", "most", "latest"];

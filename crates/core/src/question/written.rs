@@ -42,6 +42,8 @@ impl fmt::Display for Measure {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Count => formatter.write_str("count"),
+            Self::Failed => formatter.write_str("failed"),
+            Self::Share => formatter.write_str("share"),
             Self::First => formatter.write_str("first"),
             Self::Last => formatter.write_str("last"),
             Self::Distinct(field) => match DISTINCT.iter().find(|(_, known)| known == field) {

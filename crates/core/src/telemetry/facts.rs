@@ -70,6 +70,7 @@ const WORDS: &[(&str, &str)] = &[
     ("path", "url.path"),
     ("route", "http.route"),
     ("duration", DURATION),
+    ("failed", FAILED),
     ("host", "host.name"),
     ("agent", "user_agent.original"),
     ("robot", ROBOT),
@@ -83,6 +84,8 @@ pub const SENT_AS: &str = "outcrop.sent_as";
 pub const OF_CALL: &str = "outcrop.of_call";
 /// How long the request took, in milliseconds.
 pub const DURATION: &str = "outcrop.request.duration_ms";
+/// Whether the request failed: by its span's status, or answered 5xx.
+pub const FAILED: &str = "outcrop.request.failed";
 /// How many bytes a second the answer had, from its first to its last byte.
 pub const RATE: &str = "outcrop.request.bytes_per_s";
 /// The share of the request's time on the processor, 0 to 1 and beyond where several are used.

@@ -72,7 +72,8 @@ fn columns(question: &Question) -> Vec<AnswerColumn> {
     let keys = question.by.iter().map(|group| column(group.to_string(), "key"));
     let measures = question.measures.iter().map(|measure| {
         let kind = match measure {
-            Measure::Count | Measure::Distinct(_) => "count",
+            Measure::Count | Measure::Failed | Measure::Distinct(_) => "count",
+            Measure::Share => "share",
             Measure::First | Measure::Last => "time",
             Measure::Latest(_) => "text",
             _ => "number",
@@ -90,6 +91,7 @@ fn row_of(question: &Question, row: Row) -> AnswerRow {
         keys: keys.map(|(group, key)| shown(group, key)).collect(),
         values: cells(row.values),
         steps: row.steps.into_iter().map(cells).collect(),
+        margin: row.margin,
         before: row.before.map(cells),
         predicate,
     }
@@ -138,17 +140,26 @@ fn predicate(question: &Question, keys: &[String]) -> Option<String> {
 /// What the answer leaves out, where it does.
 fn note(question: &Question, (from, now): (DateTime<Utc>, DateTime<Utc>), policy: &Policy) -> Option<String> {
     let days = match question.source {
-        Source::Occurrences if questions::is_folded(question) => policy.count_days,
-        Source::Occurrences => policy.occurrence_days,
         Source::Lines => policy.log_days,
+        _ if questions::is_folded(question, from) && !questions::is_by_minute(question, from) => policy.count_days,
+        Source::Occurrences | Source::Requests => policy.occurrence_days,
     };
-    // The window of a question over as many days begins then.
-    (now - from > TimeDelta::days(days) + TimeDelta::minutes(1)).then(|| {
+    let is_weighed = question.source == Source::Requests && !questions::is_folded(question, from);
+    let sampled = is_weighed.then_some(
+        "these numbers come from an even sample of the requests, each weighed by how many it stands for; distinct \
+         values are those of the sample",
+    );
+    // The window of a question over as many days begins then, or a step before.
+    let step = question.each.unwrap_or_default();
+    let is_beyond = now - from > TimeDelta::days(days) + TimeDelta::minutes(1) + TimeDelta::milliseconds(step);
+    let gone = is_beyond.then(|| {
         format!(
             "{} are kept for {days} days: what came before is not part of this answer",
             question.source.word()
         )
-    })
+    });
+    let said: Vec<String> = gone.into_iter().chain(sampled.map(str::to_owned)).collect();
+    (!said.is_empty()).then(|| said.join("; "))
 }
 
 #[cfg(test)]
@@ -199,5 +210,11 @@ mod tests {
         assert_eq!(said("count of occurrences over 30d"), None);
         let lines = said("count of lines over 30d").unwrap();
         assert!(lines.starts_with("lines are kept for 7 days"), "{lines}");
+        assert_eq!(said("count of requests by endpoint over 30d"), None);
+        let sampled = said("p95 duration of requests by endpoint").unwrap();
+        assert!(sampled.contains("an even sample of the requests"), "{sampled}");
+        assert_eq!(said("count of occurrences by version each 1d over 60d"), None);
+        let by_minute = said("count of occurrences by version each 150m over 60d").unwrap();
+        assert!(by_minute.starts_with("occurrences are kept for 30 days"), "{by_minute}");
     }
 }

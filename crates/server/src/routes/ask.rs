@@ -38,6 +38,7 @@ pub(super) async fn ask(viewer: Viewer, request: HttpRequest, state: Seen) -> Re
 
 /// What a question looks at: its own window, else that of the page or the last 24 hours.
 fn scope(asked: AskQuery, question: &Question, now: DateTime<Utc>) -> Result<Scope, ApiError> {
+    let is_fixed = asked.from.is_some() || asked.to.is_some();
     let around = window(
         &ErrorQuery {
             service: asked.service,
@@ -51,7 +52,8 @@ fn scope(asked: AskQuery, question: &Question, now: DateTime<Utc>) -> Result<Sco
     )?;
     let (from, to) = match question.window {
         Some(_) => question.window_at(from_utc(now)),
-        None => (from_utc(around.from), from_utc(around.to)),
+        None if is_fixed => (from_utc(around.from), from_utc(around.to)),
+        None => question.from_a_whole_step((from_utc(around.from), from_utc(around.to))),
     };
     if let Some(message) = question.too_many((from, to)) {
         return Err(bad(message));

@@ -62,6 +62,7 @@ const OUTCOMES: &[&str] = &[
     "error.message",
     "rpc.grpc.status_code",
     "otel.status_code",
+    outcrop_core::telemetry::facts::FAILED,
     "http.response.body.size",
     "http.response_content_length",
     "log.body",

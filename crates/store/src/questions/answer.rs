@@ -32,6 +32,8 @@ pub struct Row {
     pub values: Vec<Cell>,
     /// Its measures by step: `steps[n]` belongs to the n-th step, and is empty where no record lies in it.
     pub steps: Vec<Vec<Cell>>,
+    /// By which part of their number its records may be fewer or more, 19 times in 20; `None` where all were counted.
+    pub margin: Option<f64>,
     /// Its measures in the period that the question's window is compared with.
     pub before: Option<Vec<Cell>>,
 }
@@ -56,7 +58,7 @@ impl Cell {
     fn of(measure: &Measure, text: Option<&str>) -> Self {
         let Some(text) = text else { return Self::Nothing };
         let read = match measure {
-            Measure::Count | Measure::Distinct(_) => text.parse().ok().map(Self::Count),
+            Measure::Count | Measure::Failed | Measure::Distinct(_) => text.parse().ok().map(Self::Count),
             Measure::First | Measure::Last => text
                 .parse()
                 .ok()
@@ -82,11 +84,12 @@ pub(super) struct Found {
     pub(super) keys: Vec<Option<String>>,
     pub(super) values: Vec<Option<String>>,
     pub(super) groups: Option<i64>,
+    pub(super) margin: Option<f64>,
 }
 
 fn nothing(question: &Question, steps: usize) -> Row {
     let values = question.measures.iter().map(|measure| match measure {
-        Measure::Count | Measure::Distinct(_) => Cell::Count(0),
+        Measure::Count | Measure::Failed | Measure::Distinct(_) => Cell::Count(0),
         _ => Cell::Nothing,
     });
     Row {
@@ -126,6 +129,7 @@ pub(super) fn collect(question: &Question, found: Vec<Found>, steps: usize) -> A
         };
         if one.is_whole {
             row.values = cells;
+            row.margin = one.margin;
         } else if let Some(step) = one
             .step
             .and_then(|step| usize::try_from(step).ok())

@@ -1,7 +1,10 @@
-//! Answers questions over occurrences and log lines, each in one statement over the records of its window.
+//! Answers questions over occurrences, requests and log lines, each in one statement over the records of its window.
 
 mod answer;
+mod counted;
 mod fields;
+#[cfg(test)]
+mod requests_tests;
 pub mod saved;
 mod statement;
 #[cfg(test)]
@@ -11,7 +14,7 @@ use outcrop_core::question::Question;
 
 pub use answer::{Answer, Cell, MAX_KEY, Row, shown};
 use answer::{collect, compare};
-pub use statement::is_folded;
+pub use counted::{is_by_minute, is_folded};
 
 use crate::boxed;
 use crate::{Database, Scope, StoreError, to_utc};

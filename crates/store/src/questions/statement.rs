@@ -3,15 +3,14 @@
 //! Records are picked with their keys and what is measured, groups are ranked, each record gets the place of its group
 //! or none, and all is summed by place and step, by place, and together (`GROUPING SETS`).
 
-use chrono::{DurationRound, TimeDelta};
 use outcrop_core::query::Field;
 use outcrop_core::question::{Column, Group, Measure, Question, Source};
 use sqlx::{Postgres, QueryBuilder};
 
 use super::answer::Found;
+use super::counted::{self, is_folded};
 use super::fields::{Beside, key, reference, stored, text};
 use crate::asking::{resolve, within};
-use crate::window::cut;
 use crate::{Database, Scope, StoreError};
 
 /// Answers over a window; where `keys` are given, these groups alone are shown, in their order, and nothing by steps.
@@ -22,12 +21,15 @@ pub(super) async fn run(
     keys: Option<&[Vec<String>]>,
 ) -> Result<Vec<Found>, StoreError> {
     let beside = Beside::read(database, question, scope).await?;
-    let is_folded = is_folded(question);
+    let counting = Counting::of(question, scope);
+    let is_folded = counting == Counting::Folded;
     let step = question.each.filter(|_| keys.is_none());
     let mut sql = QueryBuilder::new("WITH picked AS MATERIALIZED (SELECT ");
-    if is_folded {
-        sql.push("o.n, ");
-    }
+    sql.push(match counting {
+        Counting::Each => "",
+        Counting::Folded => "o.n, o.f, ",
+        Counting::Weighed => "o.w, o.is_failed, ",
+    });
     for (at, group) in question.by.iter().enumerate() {
         key(database, &mut sql, (question.source, group)).await?;
         sql.push(format!(" AS g{at}, "));
@@ -44,7 +46,8 @@ pub(super) async fn run(
         Some(step) => {
             #[expect(clippy::cast_precision_loss, reason = "a step of at most a year")]
             let seconds = step as f64 / 1_000.0;
-            sql.push("floor(extract(epoch FROM id_time(o.id) - ")
+            let time = if is_folded { "o.at" } else { "id_time(o.id)" };
+            sql.push(format!("floor(extract(epoch FROM {time} - "))
                 .push_bind(scope.from)
                 .push(") / ")
                 .push_bind(seconds)
@@ -55,12 +58,15 @@ pub(super) async fn run(
         }
     }
     match question.source {
-        _ if is_folded => counts(&mut sql, scope),
+        _ if is_folded => counted::write(&mut sql, question, scope),
         Source::Occurrences => {
             sql.push("occurrence o");
         }
         Source::Lines => {
             sql.push("log_record o");
+        }
+        Source::Requests => {
+            sql.push(SAMPLE);
         }
     }
     beside.join(&mut sql);
@@ -77,9 +83,8 @@ pub(super) async fn run(
         condition.write(&mut sql);
     }
     sql.push("), ");
-    let records = if is_folded { SUM } else { COUNT };
-    place(&mut sql, (question, records), keys);
-    sum(&mut sql, (question, records), step.is_some());
+    place(&mut sql, (question, counting), keys);
+    sum(&mut sql, (question, counting), step.is_some());
     let mut found: Vec<Found> = sql.build_query_as().fetch_all(&database.pool).await?;
     for (at, group) in question.by.iter().enumerate() {
         if *group == Group::Field(Field::Error) {
@@ -91,64 +96,48 @@ pub(super) async fn run(
     Ok(found)
 }
 
-/// How records are counted: one by one, or as what was counted of them.
-const COUNT: &str = "count(*)";
-const SUM: &str = "coalesce(sum(n), 0)::bigint";
-
-/// Whether a question is answered from what is counted of each error by minute, hour and day: it asks for nothing else
-/// than whose the failures are. Such counts reach further back, hold what has no record of its own, and are of whole
-/// minutes.
-pub fn is_folded(question: &Question) -> bool {
-    let is_counted = |field: &Field| {
-        matches!(
-            field,
-            Field::Service
-                | Field::Namespace
-                | Field::Environment
-                | Field::Version
-                | Field::Error
-                | Field::Title
-                | Field::Kind
-        )
-    };
-    let of_measures = question.measures.iter().all(|measure| match measure {
-        Measure::Count => true,
-        Measure::Distinct(field) => is_counted(field),
-        _ => false,
-    });
-    let of_groups = question
-        .by
-        .iter()
-        .all(|group| matches!(group, Group::Field(field) if is_counted(field)));
-    let tests = question.matching.iter().flat_map(|matching| matching.predicate.tests());
-    let mut tests = tests.map(|test| &test.field);
-    question.source == Source::Occurrences
-        && question.each.is_none()
-        && of_measures
-        && of_groups
-        && tests.all(|field| is_counted(field) || field.is_of_error())
+/// How records are counted.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Counting {
+    /// One by one.
+    Each,
+    /// As what was counted of them before.
+    Folded,
+    /// As what each stands for: of a sample.
+    Weighed,
 }
 
-/// Writes what was counted over a scope's window, as `o`: of each error, environment and version in each step.
-fn counts(sql: &mut QueryBuilder<Postgres>, scope: &Scope) {
-    let minute = TimeDelta::minutes(1);
-    let from = scope.from.duration_trunc(minute).unwrap_or(scope.from);
-    let to = (scope.to + minute - TimeDelta::microseconds(1))
-        .duration_trunc(minute)
-        .unwrap_or(scope.to);
-    sql.push("(");
-    for (at, (step, from, to)) in cut(from, to).into_iter().enumerate() {
-        sql.push(if at > 0 { " UNION ALL " } else { "" });
-        sql.push(format!(
-            "SELECT cause.service_id, t.cause_id, t.environment_id, t.version_id, t.n FROM tally_{step} t JOIN cause \
-             ON cause.id = t.cause_id WHERE t.n > 0 AND t.{step} >= "
-        ))
-        .push_bind(from)
-        .push(format!(" AND t.{step} < "))
-        .push_bind(to);
+impl Counting {
+    fn of(question: &Question, scope: &Scope) -> Self {
+        match question.source {
+            _ if is_folded(question, scope.from) => Self::Folded,
+            Source::Requests => Self::Weighed,
+            Source::Occurrences | Source::Lines => Self::Each,
+        }
     }
-    sql.push(") o");
+
+    /// Their number.
+    const fn records(self) -> &'static str {
+        match self {
+            Self::Each => "count(*)",
+            Self::Folded => "coalesce(sum(n), 0)::bigint",
+            Self::Weighed => "coalesce(round(sum(w)), 0)::bigint",
+        }
+    }
+
+    /// By which part of their number it may be off, 19 times in 20: each was drawn once in as many as it stands for.
+    const fn margin(self) -> &'static str {
+        match self {
+            Self::Weighed => "1.96 * sqrt(sum(w * (w - 1))) / nullif(sum(w), 0)",
+            _ => "NULL::float8",
+        }
+    }
 }
+
+/// Sampled requests as records; what was sampled before it was kept whether it failed says it by its status.
+const SAMPLE: &str = "(SELECT id, service_id, environment_id, version_id, endpoint_id, attributes, NULL::uuid AS \
+                      resource, weight::float8 AS w, coalesce((attributes ->> 'outcrop.request.failed')::bool, \
+                      attributes ->> 'http.response.status_code' >= '500') AS is_failed FROM request_sample) o";
 
 /// Writes what is measured of a record; whether anything is.
 async fn operand(
@@ -157,7 +146,7 @@ async fn operand(
     (source, measure): (Source, &Measure),
 ) -> Result<bool, StoreError> {
     match measure {
-        Measure::Count => return Ok(false),
+        Measure::Count | Measure::Failed | Measure::Share => return Ok(false),
         Measure::First | Measure::Last => {
             sql.push("id_time(o.id)");
         }
@@ -190,21 +179,36 @@ async fn operand(
     Ok(true)
 }
 
-/// The sum of a measure over records, of which it is `m` and its number; `records` counts them.
-fn aggregate(at: usize, measure: &Measure, records: &str) -> String {
+/// The sum of a measure over records, of which it is `m` and its number.
+fn aggregate(at: usize, measure: &Measure, counting: Counting) -> String {
     let m = format!("m{at}");
+    let is_weighed = counting == Counting::Weighed;
+    let failed = if is_weighed {
+        "sum(w) FILTER (WHERE is_failed)"
+    } else {
+        "sum(f)"
+    };
+    let all = if is_weighed { "sum(w)" } else { "sum(n)" };
     match measure {
-        Measure::Count => records.to_owned(),
+        Measure::Count => counting.records().to_owned(),
+        Measure::Failed => format!("coalesce(round({failed}), 0)::bigint"),
+        Measure::Share => format!("coalesce({failed}, 0)::float8 / nullif({all}, 0)::float8"),
         Measure::Distinct(_) => format!("count(DISTINCT {m})"),
+        Measure::Sum(_) if is_weighed => format!("sum(w * {m})"),
         Measure::Sum(_) => format!("sum({m})"),
+        Measure::Mean(_) if is_weighed => format!("sum(w * {m}) / nullif(sum(w) FILTER (WHERE {m} IS NOT NULL), 0)"),
         Measure::Mean(_) => format!("avg({m})"),
         Measure::Least(_) => format!("min({m})"),
         Measure::Most(_) => format!("max({m})"),
         Measure::Percentile(tenths, _) => {
-            format!(
-                "percentile_cont({:.3}) WITHIN GROUP (ORDER BY {m})",
-                f64::from(*tenths) / 1_000.0
-            )
+            let part = f64::from(*tenths) / 1_000.0;
+            if is_weighed {
+                let known = format!("FILTER (WHERE {m} IS NOT NULL)");
+                return format!(
+                    "weighted_percentile(array_agg({m} ORDER BY {m}) {known}, array_agg(w ORDER BY {m}) {known}, {part:.3})"
+                );
+            }
+            format!("percentile_cont({part:.3}) WITHIN GROUP (ORDER BY {m})")
         }
         Measure::First => format!("(extract(epoch FROM min({m})) * 1000)::bigint"),
         Measure::Last => format!("(extract(epoch FROM max({m})) * 1000)::bigint"),
@@ -214,7 +218,7 @@ fn aggregate(at: usize, measure: &Measure, records: &str) -> String {
 }
 
 /// Writes `placed`: the picked records with the place of their group, counted from 1; none for what is not shown.
-fn place(sql: &mut QueryBuilder<Postgres>, (question, records): (&Question, &str), keys: Option<&[Vec<String>]>) {
+fn place(sql: &mut QueryBuilder<Postgres>, (question, counting): (&Question, Counting), keys: Option<&[Vec<String>]>) {
     let columns: Vec<String> = (0..question.by.len()).map(|at| format!("g{at}")).collect();
     if columns.is_empty() {
         sql.push("placed AS (SELECT picked.*, 1::bigint AS place, 1::bigint AS groups FROM picked)");
@@ -235,7 +239,10 @@ fn place(sql: &mut QueryBuilder<Postgres>, (question, records): (&Question, &str
     } else {
         let order = question.ordered();
         let by = match order.column {
-            Column::Measure(at) => question.measures.get(at).map(|measure| aggregate(at, measure, records)),
+            Column::Measure(at) => question
+                .measures
+                .get(at)
+                .map(|measure| aggregate(at, measure, counting)),
             Column::Group(at) => Some(match question.by.get(at) {
                 // Versions get their numbers in the order in which they came.
                 Some(Group::Field(Field::Version)) => format!("min(n{at})"),
@@ -251,7 +258,7 @@ fn place(sql: &mut QueryBuilder<Postgres>, (question, records): (&Question, &str
         sql.push(format!(
             "ranked AS (SELECT {list}, row_number() OVER (ORDER BY {} {way} NULLS LAST, {ties}) AS place, count(*) OVER \
              () AS groups FROM picked GROUP BY {list}), ",
-            by.unwrap_or_else(|| records.to_owned())
+            by.unwrap_or_else(|| counting.records().to_owned())
         ));
     }
     sql.push(format!(
@@ -261,9 +268,9 @@ fn place(sql: &mut QueryBuilder<Postgres>, (question, records): (&Question, &str
 }
 
 /// Writes what is read of `placed`.
-fn sum(sql: &mut QueryBuilder<Postgres>, (question, records): (&Question, &str), is_over_time: bool) {
+fn sum(sql: &mut QueryBuilder<Postgres>, (question, counting): (&Question, Counting), is_over_time: bool) {
     let values: Vec<String> = (question.measures.iter().enumerate())
-        .map(|(at, measure)| format!("({})::text", aggregate(at, measure, records)))
+        .map(|(at, measure)| format!("({})::text", aggregate(at, measure, counting)))
         .collect();
     let keys: Vec<String> = (0..question.by.len())
         .map(|at| format!("min(g{at} COLLATE \"C\")"))
@@ -278,8 +285,9 @@ fn sum(sql: &mut QueryBuilder<Postgres>, (question, records): (&Question, &str),
     };
     sql.push(format!(
         " SELECT place, {step}, GROUPING(place) = 1 AS is_total, ARRAY[{}]::text[] AS keys, ARRAY[{}] AS values, \
-         max(groups) AS groups FROM placed GROUP BY GROUPING SETS ({sets})",
+         max(groups) AS groups, {} AS margin FROM placed GROUP BY GROUPING SETS ({sets})",
         keys.join(", "),
-        values.join(", ")
+        values.join(", "),
+        counting.margin()
     ));
 }

@@ -124,7 +124,12 @@ fn questions() -> impl Strategy<Value = String> {
 }
 
 fn scope(question: &Question, now: DateTime<Utc>) -> Scope {
-    let (from, to) = question.window_at(from_utc(now));
+    // Steps count from the beginning of the window, wherever that lies.
+    let without_steps = Question {
+        each: None,
+        ..question.clone()
+    };
+    let (from, to) = without_steps.window_at(from_utc(now));
     Scope {
         service: None,
         environment: None,
@@ -215,6 +220,7 @@ fn measured(measure: &Measure, records: &[&Record], now: DateTime<Utc>) -> Cell 
     #[expect(clippy::cast_precision_loss, reason = "a hundred records")]
     let length = numbers.len() as f64;
     match measure {
+        Measure::Failed | Measure::Share => unreachable!("of requests alone"),
         Measure::Count => count(records.len()),
         Measure::Distinct(field) => {
             let values: BTreeSet<String> = records.iter().map(|record| record.value(field)).collect();
@@ -267,6 +273,7 @@ fn row(
         keys,
         values: all(records),
         steps: (0..steps).map(of_step).collect(),
+        margin: None,
         before: None,
     }
 }
@@ -436,7 +443,7 @@ async fn an_answer_in_sql_is_that_of_a_plain_evaluation() {
         .collect();
     for text in drawn.iter().map(String::as_str).chain(FOLDED) {
         let question = read(text).unwrap_or_else(|mistake| panic!("{}", mistake.marked(text)));
-        assert!(!FOLDED.contains(&text) || super::is_folded(&question), "{text}");
+        assert!(!FOLDED.contains(&text) || super::is_folded(&question, now), "{text}");
         let found = answer(&database, &question, &scope(&question, now - TimeDelta::seconds(30)))
             .await
             .unwrap();

@@ -51,6 +51,8 @@ pub(super) struct Reader<'t> {
     said: Vec<&'static str>,
     fields: Vec<Written>,
     predicate_at: Option<usize>,
+    /// The first measure that requests alone have.
+    of_requests: Option<usize>,
 }
 
 impl<'t> Reader<'t> {
@@ -64,6 +66,7 @@ impl<'t> Reader<'t> {
             said: vec![],
             fields: vec![],
             predicate_at: None,
+            of_requests: None,
         }
     }
 
@@ -243,7 +246,7 @@ impl<'t> Reader<'t> {
         self.place = Place::Source;
         let word = self.word(0).unwrap_or_default();
         let Some(source) = Source::ALL.into_iter().find(|source| source.word() == word) else {
-            return Err(self.expected("`occurrences` or `lines`", &Source::ALL.map(Source::word)));
+            return Err(self.expected("`occurrences`, `requests` or `lines`", &Source::ALL.map(Source::word)));
         };
         self.next += 1;
         self.source = Some(source);
@@ -256,6 +259,8 @@ impl<'t> Reader<'t> {
         let alone = |measure: Measure| Some(measure);
         let measure = match word.as_str() {
             "count" => alone(Measure::Count),
+            "failed" => alone(Measure::Failed),
+            "share" => alone(Measure::Share),
             "first" => alone(Measure::First),
             "last" => alone(Measure::Last),
             other => DISTINCT
@@ -264,6 +269,9 @@ impl<'t> Reader<'t> {
                 .map(|(_, field)| Measure::Distinct(field.clone())),
         };
         if let Some(measure) = measure {
+            if matches!(measure, Measure::Failed | Measure::Share) {
+                self.of_requests = self.of_requests.or(Some(self.next));
+            }
             self.note(measure.field().cloned(), self.next);
             self.next += 1;
             return Ok(measure);
@@ -286,7 +294,7 @@ impl<'t> Reader<'t> {
             return Ok(Measure::Percentile(tenths, self.field()?));
         }
         let known: Vec<&str> = ALONE.into_iter().chain(OF_FIELD).collect();
-        let list = "count, users, errors, services, first, last, or one of distinct, sum, mean, least, most, latest \
+        let list = "count, failed, share, users, errors, services, first, last, or one of distinct, sum, mean, least, most, latest \
                     and p95 with a field";
         Err(self.expected(&format!("a measure: {list}"), &known))
     }
@@ -370,6 +378,11 @@ impl<'t> Reader<'t> {
                 length: written.length,
                 message: format!("{} have no `{}`", question.source.word(), written.field.name()),
             });
+        }
+        let of_requests = self.of_requests.and_then(|at| self.tokens.get(at));
+        if let Some(token) = of_requests.filter(|_| question.source != Source::Requests) {
+            let message = "requests alone fail or not: ask `of requests`, or count the occurrences";
+            return Err(Self::wrong(token, message));
         }
         let of_clause = |clause: &str, message: String| {
             let is_it = |token: &&Token| matches!(&token.what, What::Word(word) if word.eq_ignore_ascii_case(clause));

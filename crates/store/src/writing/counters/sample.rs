@@ -62,7 +62,7 @@ pub(crate) async fn store(
             .int4(sender.environment)
             .int4(sender.version)
             .int4(*endpoint)
-            .float4(weight as f32)
+            .float4((weight * entry.weight.max(1)) as f32)
             .jsonb(&json);
     }
     if rows.is_empty() {
