@@ -12,6 +12,7 @@ mod deploy_detail;
 mod endpoint;
 mod error;
 mod explanation;
+mod export;
 mod found;
 mod grouping;
 mod handling;
@@ -68,6 +69,7 @@ pub use error::{
     RequestCounts, Sentence, Sighting,
 };
 pub use explanation::{Counted, Explanation};
+pub use export::{ExportQuery, NEXT};
 pub use found::{Candidate, FindQuery, FoundPage};
 pub use grouping::{
     CauseItem, CauseList, ChangeQuery, ChangesQuery, GroupingChange, GroupingChangeItem, GroupingChanges,

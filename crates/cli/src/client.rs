@@ -6,6 +6,7 @@ use std::time::Duration;
 use clap::Args;
 use outcrop_api::Problem;
 use reqwest::StatusCode;
+use reqwest::header::HeaderMap;
 use serde::de::DeserializeOwned;
 
 use crate::fault::Fault;
@@ -149,24 +150,48 @@ impl Api {
         })
     }
 
+    /// Asks for a page of JSON Lines; with what is to be given as `after` for the next one, where there is one.
+    pub async fn lines(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<(String, Option<String>), Fault> {
+        let query: Vec<(&str, &String)> = query
+            .iter()
+            .filter_map(|(name, value)| Some((*name, value.as_ref()?)))
+            .collect();
+        let url = format!("{}/api/v1{path}", self.url);
+        let (headers, body) = self.whole(&url, self.http.get(&url).query(&query), &query).await?;
+        let next = headers.get(outcrop_api::NEXT).and_then(|next| next.to_str().ok());
+        let text = String::from_utf8(body.into())
+            .map_err(|error| Fault::Refused(format!("{url} answered something else than text: {error}")))?;
+        Ok((text, next.map(str::to_owned)))
+    }
+
     async fn body(
         &self,
         url: &str,
         request: reqwest::RequestBuilder,
         query: &[(&str, &String)],
     ) -> Result<bytes::Bytes, Fault> {
+        Ok(self.whole(url, request, query).await?.1)
+    }
+
+    async fn whole(
+        &self,
+        url: &str,
+        request: reqwest::RequestBuilder,
+        query: &[(&str, &String)],
+    ) -> Result<(HeaderMap, bytes::Bytes), Fault> {
         let answer = request
             .bearer_auth(&self.token)
             .send()
             .await
             .map_err(|error| unreachable(&self.url, &error))?;
         let status = answer.status();
-        if let Some(behind) = answer.headers().get(outcrop_api::BEHIND) {
+        let headers = answer.headers().clone();
+        if let Some(behind) = headers.get(outcrop_api::BEHIND) {
             tell_behind(behind.to_str().unwrap_or_default());
         }
         let body = answer.bytes().await.map_err(|error| unreachable(&self.url, &error))?;
         if status.is_success() {
-            return Ok(body);
+            return Ok((headers, body));
         }
         let written = |(name, _): &&(&str, &String)| ["where", "question"].contains(name);
         let asked = |problem: Problem| match (problem.at, query.iter().find(written)) {

@@ -14,6 +14,7 @@ use crate::commands::collect::Collect;
 use crate::commands::demo::Demo;
 use crate::commands::deploy::{DeployCommand, Deploys};
 use crate::commands::errors::Errors;
+use crate::commands::export::Export;
 use crate::commands::find::Find;
 use crate::commands::group::Group;
 use crate::commands::grouping::Grouping;
@@ -201,6 +202,8 @@ pub enum Command {
     Show(Show),
     /// List the occurrences of an error, the newest first.
     Occurrences(Occurrences),
+    /// Take records out as JSON Lines: occurrences, requests or log lines of a window.
+    Export(Export),
     /// Show one occurrence in full.
     Occurrence(Occurrence),
     /// Show a whole request over all services: what it waited for, where it failed.
@@ -339,6 +342,7 @@ impl Command {
             Self::Key { command, client } => commands::key::run(command, client).await,
             Self::Errors(errors) => commands::errors::run(errors).await,
             Self::Show(show) => commands::show::run(show).await,
+            Self::Export(export) => commands::export::run(export).await,
             Self::Occurrences(occurrences) => commands::occurrences::run(occurrences).await,
             Self::Trace(trace) => commands::trace::run(trace).await,
             Self::Endpoints(endpoints) => commands::traffic::endpoints(endpoints).await,

@@ -18,6 +18,7 @@ pub mod database;
 mod deployed;
 pub mod deploys;
 pub mod errors;
+pub mod exporting;
 pub mod find;
 pub mod flags;
 pub mod grouping;

@@ -8,6 +8,7 @@ pub mod collect;
 pub mod demo;
 pub mod deploy;
 pub mod errors;
+pub mod export;
 pub mod find;
 pub mod group;
 pub mod grouping;

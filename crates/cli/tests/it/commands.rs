@@ -374,3 +374,53 @@ async fn passwords_can_be_changed_and_guessing_them_is_slowed() {
         assert!(slowed.headers().contains_key("retry-after"));
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn records_are_exported_to_a_file_and_gone_on_with_where_it_was_cut() {
+    let running = service().start().await;
+    for body in restamped(&[
+        recorded("three-services-3-fares.traces.pb"),
+        recorded("mixed-batch-gangway.traces.json"),
+    ]) {
+        assert_eq!(running.send(&body).await.status(), 200);
+    }
+    let folder = std::env::temp_dir().join(format!("outcrop-export-{}", std::process::id()));
+    std::fs::create_dir_all(&folder).unwrap();
+    let file = folder.join("failures.jsonl");
+    let path = file.to_str().unwrap();
+    let export = |more: &[&str]| {
+        let arguments = [&["export", "occurrences", "--since", "1h", "--out", path], more].concat();
+        let output = running.client(&arguments);
+        (output.status.code(), String::from_utf8(output.stderr).unwrap())
+    };
+    let (code, said) = export(&[]);
+    assert_eq!(code, Some(0), "{said}");
+    let whole = std::fs::read_to_string(&file).unwrap();
+    let count = whole.lines().count();
+    assert!(
+        count > 1 && said.contains(&format!("{count} occurrences were written to")),
+        "{said}"
+    );
+    let listed = running.client_json(&["errors"]);
+    let counts = listed["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|item| item["count"].as_u64().unwrap());
+    assert_eq!(u64::try_from(count).unwrap(), counts.sum::<u64>());
+
+    let (code, said) = export(&[]);
+    assert!(
+        code == Some(2) && said.contains("go on with --resume"),
+        "{code:?} {said}"
+    );
+    // Cut in the middle of the second line, as by a full disk.
+    let cut = whole.find('\n').unwrap() + 20;
+    std::fs::write(&file, &whole[..cut]).unwrap();
+    let (code, said) = export(&["--resume"]);
+    assert_eq!(code, Some(0), "{said}");
+    assert_eq!(std::fs::read_to_string(&file).unwrap(), whole);
+    let (code, said) = export(&["--resume", "--where", "servcie = fares and"]);
+    assert_eq!(code, Some(2), "{said}");
+    std::fs::remove_dir_all(&folder).unwrap();
+}

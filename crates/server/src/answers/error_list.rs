@@ -9,7 +9,7 @@ use outcrop_core::Reference;
 use outcrop_store::board::Listing;
 use outcrop_store::errors::handling::Handling;
 use outcrop_store::errors::{Latest, Summary, handling};
-use outcrop_store::flags::Flag;
+use outcrop_store::flags::Said;
 use outcrop_store::traffic::timeline::Steps;
 use outcrop_store::{Database, Scope, StoreError, asking, board, errors, flags, ids, traces};
 
@@ -97,7 +97,7 @@ pub(crate) async fn page(
         gone: gone(&listing.counted, summaries_then),
         ..period.clone()
     });
-    let flags = flags::flags(database, None, (scope.from, scope.to)).await?;
+    let flags = flags::said(database, (scope.from, scope.to)).await?;
     let handled = handling::of(database, None).await?;
     let mut ranked = ranked(database, &asked, &listing, (&flags, &handled), now).await?;
     if asked.order.by != By::Attention {
@@ -175,7 +175,7 @@ async fn listed(database: &Database, asked: &Asked, now: DateTime<Utc>) -> Resul
     Ok(Listing::counted(asking::list_errors(database, &asked.scope).await?))
 }
 
-type Flags = HashMap<i32, Vec<Flag>>;
+type Flags = HashMap<i32, Vec<Said>>;
 type Handled = HashMap<i32, Handling>;
 
 async fn ranked(

@@ -11,7 +11,7 @@ use outcrop_core::deploy::FlagKind;
 use outcrop_store::asking::HitEndpoint;
 use outcrop_store::errors::handling::Handling;
 use outcrop_store::errors::{Latest, Summary};
-use outcrop_store::flags::Flag;
+use outcrop_store::flags::Said;
 use outcrop_store::grouping::moved;
 use outcrop_store::traces::Tie;
 use outcrop_store::traffic::timeline::Steps;
@@ -64,8 +64,9 @@ pub(crate) async fn one(
     let moved = moved::of_error(database, reference).await?;
     let may_be = moved::may_be(database, reference, now).await?;
     let withdrawn = flags::withdrawn(database, number, scope.from, scope.to).await?;
-    let (flags, part) = (words(Some(&flagged)), part(&summary.handling, Some(&flagged), now));
-    let since_deploy = is_since_deploy(Some(&flagged));
+    let said: Vec<Said> = flagged.iter().map(Said::from).collect();
+    let (flags, part) = (words(Some(&said)), part(&summary.handling, Some(&said), now));
+    let since_deploy = is_since_deploy(Some(&said));
     let steps = Steps::cut_coarsely(scope.from, scope.to, HEADLINE_STEPS);
     let strip = timelines(database, &[&summary], scope, steps).await?.pop();
     let version_share = strip.and_then(|strip| headline::version_share(&summary, &strip, now));
@@ -138,7 +139,7 @@ pub(super) fn origin_of(summary: &Summary, origins: &Origins) -> Option<String> 
 }
 
 /// Each kind of flag once, in the order of their weight.
-pub(super) fn words(flags: Option<&Vec<Flag>>) -> Vec<String> {
+pub(super) fn words(flags: Option<&Vec<Said>>) -> Vec<String> {
     let has = |kind: &FlagKind| flags.is_some_and(|flags| flags.iter().any(|flag| flag.kind == *kind));
     [FlagKind::New, FlagKind::Surging, FlagKind::Returned]
         .into_iter()
@@ -149,12 +150,12 @@ pub(super) fn words(flags: Option<&Vec<Flag>>) -> Vec<String> {
 
 /// Whether a deploy stands at the beginning of a flag: it began with one, or a version brought the error, or brought it
 /// back.
-pub(super) fn is_since_deploy(flags: Option<&Vec<Flag>>) -> bool {
-    flags.is_some_and(|flags| flags.iter().any(Flag::is_since_deploy))
+pub(super) fn is_since_deploy(flags: Option<&Vec<Said>>) -> bool {
+    flags.is_some_and(|flags| flags.iter().any(|said| said.is_since_deploy))
 }
 
 /// Which part of a list an error belongs to.
-pub(super) fn part(handling: &Handling, flags: Option<&Vec<Flag>>, now: DateTime<Utc>) -> ListPart {
+pub(super) fn part(handling: &Handling, flags: Option<&Vec<Said>>, now: DateTime<Utc>) -> ListPart {
     if !handling.is_open(now) {
         ListPart::Handled
     } else if is_since_deploy(flags) {

@@ -9,6 +9,7 @@ mod deploys;
 mod document;
 mod errors;
 mod explanation;
+mod export;
 mod find;
 mod handling;
 mod health;
@@ -146,6 +147,7 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(views::list_saved_views)
             .service(views::save_view)
             .service(views::remove_view)
+            .service(export::export)
             .service(find::find_text)
             .service(services::list)
             .service(storage::show_storage)

@@ -7,7 +7,7 @@ mod watch;
 mod write;
 
 pub(crate) use read::{FLAG_COLUMNS, FLAG_TABLES};
-pub use read::{Flag, explain, flags, of_error, said_around, standing, unexplained, withdrawn};
+pub use read::{Flag, Said, explain, flags, of_error, said, said_around, standing, unexplained, withdrawn};
 pub use watch::Watch;
 
 #[cfg(test)]

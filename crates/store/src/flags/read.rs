@@ -55,6 +55,53 @@ impl Flag {
     }
 }
 
+/// What was said of an error, without its story.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Said {
+    /// What was said.
+    pub kind: FlagKind,
+    /// Whether a deploy stands at the beginning of any such flag.
+    pub is_since_deploy: bool,
+}
+
+impl From<&Flag> for Said {
+    fn from(flag: &Flag) -> Self {
+        Self {
+            kind: flag.kind,
+            is_since_deploy: flag.is_since_deploy(),
+        }
+    }
+}
+
+/// What flags say that stand: each kind once for each error, of the same flags as [`flags`]. A list of thousands of
+/// errors asks for no more.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+#[boxed]
+pub async fn said(
+    database: &Database,
+    (from, to): (DateTime<Utc>, DateTime<Utc>),
+) -> Result<HashMap<i32, Vec<Said>>, StoreError> {
+    let rows: Vec<(i32, String, bool)> = sqlx::query_as(
+        "SELECT error_id, kind, bool_or(by_deploy) FROM flag WHERE withdrawn_at IS NULL AND said_at < $2 AND (said_at >= \
+         $1 OR kind = 'surging' AND ended_at IS NULL) AND (ended_at IS NULL OR ended_at >= $1) GROUP BY 1, 2",
+    )
+    .bind(from)
+    .bind(to)
+    .fetch_all(&database.pool)
+    .await?;
+    let mut all: HashMap<i32, Vec<Said>> = HashMap::new();
+    for (error, kind, by_deploy) in rows {
+        let Some(kind) = FlagKind::of(&kind) else { continue };
+        all.entry(error).or_default().push(Said {
+            kind,
+            is_since_deploy: by_deploy || kind != FlagKind::Surging,
+        });
+    }
+    Ok(all)
+}
+
 /// A [`Flag`]'s columns, out of `flag` and [`FLAG_TABLES`].
 pub(crate) const FLAG_COLUMNS: &str = "flag.error_id, error_group.title, service.display_name AS service, \
     environment.name AS environment, flag.kind, flag.version, \
@@ -223,4 +270,68 @@ pub async fn withdrawn(
         .bind(to)
         .fetch_all(&database.pool)
         .await?)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use super::*;
+    use crate::testing::{database, failing, now, of, resource, spans, store, trace, writer};
+    use crate::to_utc;
+
+    #[tokio::test]
+    async fn what_is_said_in_short_is_what_the_flags_say() {
+        let database = database().await;
+        let at = now();
+        let failures = (1..=2)
+            .map(|number| {
+                let mut failing = failing(trace(number), number, None, at, "berth is taken");
+                failing.events[0].attributes = crate::testing::attributes(&[(
+                    "exception.type",
+                    ["", "Berth", "Tide"][usize::try_from(number).unwrap()],
+                )]);
+                failing
+            })
+            .collect();
+        store(&writer(&database), &[spans(vec![of(resource("fares"), failures)], at)]).await;
+        // Of each kind at several times: standing, ended, begun by a deploy, and taken back.
+        sqlx::query(
+            "INSERT INTO flag (error_id, service_id, environment_id, kind, version, by_deploy, since, said_at, ended_at, \
+             withdrawn_at, count, expected, evidence) SELECT g.id, g.service_id, e.id, kind, '2.4.0', n % 3 = 0, at, at, \
+             CASE WHEN n % 2 = 0 THEN at + interval '2 hours' END, CASE WHEN n % 5 = 0 THEN at END, 1, 0.1, 9 FROM \
+             error_group g, environment e, UNNEST(ARRAY['new', 'surging', 'returned']) WITH ORDINALITY AS kinds (kind, k), \
+             generate_series(1, 12) n, LATERAL (SELECT $1 - make_interval(hours => (3 * n + k + g.id)::int) AS at) AS said \
+             WHERE (n + k + g.id) % 2 = 0",
+        )
+        .bind(to_utc(at))
+        .execute(&database.pool)
+        .await
+        .unwrap();
+        let mut seen = 0;
+        for hours in [1, 4, 9, 24, 48] {
+            let window = (
+                to_utc(at) - TimeDelta::hours(hours),
+                to_utc(at) - TimeDelta::minutes(30),
+            );
+            let whole = flags(&database, None, window).await.unwrap();
+            let short = said(&database, window).await.unwrap();
+            assert_eq!(
+                whole.keys().collect::<BTreeSet<_>>(),
+                short.keys().collect::<BTreeSet<_>>(),
+                "{hours} h"
+            );
+            for (error, flags) in &whole {
+                let kinds: BTreeSet<&str> = flags.iter().map(|flag| flag.kind.word()).collect();
+                let said = &short[error];
+                assert_eq!(said.iter().map(|one| one.kind.word()).collect::<BTreeSet<_>>(), kinds);
+                for one in said {
+                    let mut of_kind = flags.iter().filter(|flag| flag.kind == one.kind);
+                    assert_eq!(one.is_since_deploy, of_kind.any(Flag::is_since_deploy), "{one:?}");
+                    seen += 1;
+                }
+            }
+        }
+        assert!(seen > 10, "{seen}");
+    }
 }

@@ -77,7 +77,10 @@ async fn a_text_that_is_no_question_is_refused_with_its_place_and_too_many_steps
     let said = refused("ö", "").await;
     assert_eq!((&said["at"], &said["length"]), (&json!(0), &json!(1)), "in characters");
     let said = refused("count of occurrences each 5m", "&since=30d").await;
-    assert!(said["detail"].as_str().unwrap().contains("such steps, and 750"), "{said}");
+    assert!(
+        said["detail"].as_str().unwrap().contains("such steps, and 750"),
+        "{said}"
+    );
     refused("count of occurrences", "&since=1h&from=2026-11-29T00:00:00Z").await;
     refused("count of occurrences", "&limit=5").await;
 }

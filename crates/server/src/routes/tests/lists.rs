@@ -173,6 +173,39 @@ async fn occurrences_are_counted_in_their_window_and_show_what_is_asked_of_each(
 }
 
 #[tokio::test]
+async fn records_are_taken_out_as_json_lines_and_only_by_what_they_have() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    more(&state).await;
+    let taken = async |call: &str| {
+        let request = actix_web::test::TestRequest::get()
+            .uri(&format!("/api/v1/export/{call}"))
+            .insert_header((actix_web::http::header::AUTHORIZATION, format!("Bearer {token}")));
+        super::text(&state, request).await
+    };
+    let (status, text) = taken("occurrences?since=1h&where=type%20like%20%22Mooring*%22").await;
+    assert_eq!((status, text.lines().count()), (StatusCode::OK, 10), "{text}");
+    let last: Value = serde_json::from_str(text.lines().last().unwrap()).unwrap();
+    let (_, rest) = taken(&format!("occurrences?since=1h&after={}", last["id"].as_str().unwrap())).await;
+    assert!(!rest.contains("Mooring4Error"), "{rest}");
+    let (_, lines) = taken("lines?since=1h&where=severity%20%3E%3D%20error").await;
+    assert!(lines.contains("no tariff for season high"), "{lines}");
+    for (call, status, part) in [
+        ("spans", StatusCode::NOT_FOUND, "occurrences, requests and lines"),
+        (
+            "lines?where=uncaught",
+            StatusCode::BAD_REQUEST,
+            "lines have no `uncaught`",
+        ),
+        ("lines?after=7", StatusCode::BAD_REQUEST, "32 hex digits"),
+    ] {
+        let (found, said) = taken(call).await;
+        assert_eq!(found, status, "{call}: {said}");
+        assert!(said.contains(part), "{call}: {said}");
+    }
+}
+
+#[tokio::test]
 async fn views_are_shared_and_changed_by_their_owner_or_removed_by_an_admin() {
     let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
     let purser = super::strangers::token_of(&state, "purser@skerry.example", "viewer", false).await;

@@ -82,6 +82,19 @@ async fn answer(state: &State, request: TestRequest) -> (StatusCode, Option<Stri
     (status, retry_after, serde_json::from_slice(&body).unwrap_or_default())
 }
 
+/// The status and the text of an answer that is no JSON document.
+async fn text(state: &State, request: TestRequest) -> (StatusCode, String) {
+    let app = init_service(
+        App::new()
+            .app_data(web::Data::new(state.clone()))
+            .configure(crate::routes::everything),
+    )
+    .await;
+    let answer = call_service(&app, request.to_request()).await;
+    let status = answer.status();
+    (status, String::from_utf8(read_body(answer).await.to_vec()).unwrap())
+}
+
 #[tokio::test]
 async fn what_is_taken_refused_and_too_much_is_answered_in_the_protocols_form() {
     let (state, _supervisor, _closing) = State::for_tests(|settings| settings.max_body_bytes = 4_096).await;

@@ -85,6 +85,7 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/predicate/complete", Viewer, false),
     ("GET /api/v1/ask", Viewer, false),
     ("GET /api/v1/ask/complete", Viewer, false),
+    ("GET /api/v1/export/{source}", Viewer, false),
     ("GET /api/v1/views", Viewer, false),
     ("PUT /api/v1/views/{name}", Viewer, false),
     ("DELETE /api/v1/views/{name}", Viewer, false),
