@@ -382,7 +382,7 @@ const KEYS: [string, string][] = [
   ["m", "take the error, or hand it back"],
   ["t", "from an occurrence to its trace"],
   ["l", "from an occurrence or a trace to its log lines"],
-  ["n", "next failure in a trace"],
+  ["n", "next failure in a trace; of log lines, the newest"],
   ["p", "previous failure in a trace"],
   ["o", "from a failed span to its error"],
   ["w", "on Now: for a screen on the wall, and back"],

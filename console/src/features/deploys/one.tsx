@@ -6,6 +6,8 @@ import { agoInWords, count, counted, duration, percent } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
 import { Strata } from "../../ui/strata";
 import { type Column, Table } from "../../ui/table";
+import { AskedOverTime } from "../../parts/asked-over-time";
+import { testOf } from "../../parts/predicate-box";
 import { COLOUR, Flag, Markers } from "./page";
 import { Answer, Heading } from "../../ui/kit";
 import { Ago } from "../../ui/time";
@@ -30,6 +32,50 @@ export function DeployPage() {
       />
     );
   return <Shown detail={deploy.data} />;
+}
+
+/** Which share of the requests failed, and how long they took, of each version before and after. */
+function Courses({ detail: { deploy, versions } }: { detail: DeployDetail }) {
+  const navigate = useNavigate();
+  const [from, to] = [versions.from, new Date(Date.parse(versions.from) + versions.step_ms * versions.count)];
+  const where = `${testOf("service", deploy.service)} and ${testOf("environment", deploy.environment)}`;
+  const each = `each ${Math.max(1, Math.round(versions.step_ms / 60_000))}m order by version top 4 from ${from} to ${to.toISOString()}`;
+  const onWindow = (from: Date, to: Date) =>
+    void navigate({
+      to: "/traffic",
+      search: {
+        service: deploy.service,
+        environment: deploy.environment,
+        from: from.toISOString(),
+        to: to.toISOString(),
+      },
+    });
+  return (
+    <div className="mb-4 grid grid-cols-[minmax(0,1fr)] gap-x-8 md:grid-cols-2">
+      <section aria-label="Failures by version" className="min-w-0">
+        <Heading note="of the requests of each version">Share that failed</Heading>
+        <AskedOverTime
+          question={`share of requests by version where ${where} ${each}`}
+          label="share of requests that failed"
+          what="The share of failures by version"
+          addUp={false}
+          shown={(value) => percent(value ?? 0)}
+          onWindow={onWindow}
+        />
+      </section>
+      <section aria-label="Durations by version" className="min-w-0">
+        <Heading note="95 % of the requests of each version stay within it">How long they took</Heading>
+        <AskedOverTime
+          question={`p95 duration of requests by version where ${where} ${each}`}
+          label="time that 95 % stay within"
+          what="The durations by version"
+          addUp={false}
+          shown={(value) => duration(value ?? 0)}
+          onWindow={onWindow}
+        />
+      </section>
+    </div>
+  );
 }
 
 function Shown({ detail }: { detail: DeployDetail }) {
@@ -96,6 +142,7 @@ function Shown({ detail }: { detail: DeployDetail }) {
           }
         />
       )}
+      <Courses detail={detail} />
       {check.flags.length > 0 && (
         <section aria-label="Flags" className="mb-5">
           <Heading>New, surging or back since this deploy</Heading>

@@ -4,7 +4,9 @@ import { type SubmitEvent, Fragment, useState } from "react";
 import { type LogItem, reading } from "../../api/client";
 import { againstInWords, count, counted, exact, windowInWords } from "../../ui/format";
 import { PredicateBox } from "../../parts/predicate-box";
-import { Empty, Failed, Skeleton } from "../../ui/states";
+import { useHotkeys } from "../../ui/hotkeys";
+import { Empty, Failed, Key, Skeleton } from "../../ui/states";
+import { LinesCourse } from "./lines-course";
 import { useScope } from "./scope";
 import { Facts } from "../../ui/facts";
 import { Answer, Button, Input, Select } from "../../ui/kit";
@@ -94,6 +96,11 @@ function Lines() {
   };
   const given = Object.fromEntries(Object.entries(wanted).filter(([, value]) => value !== undefined));
   const lines = useQuery(reading("/api/v1/logs", { params: { query: { ...query, ...given, limit: 100 } } }));
+  const newest = () => {
+    window.scrollTo({ top: 0 });
+    if (search.cursor !== undefined) void navigate({ search: (now) => ({ ...now, cursor: undefined }) });
+  };
+  useHotkeys({ n: newest });
   if (lines.isPending) return <Skeleton isPage rows={10} />;
   if (lines.isLoadingError)
     return <Failed isPage what="The log lines" error={lines.error} retry={() => void lines.refetch()} />;
@@ -129,7 +136,16 @@ function Lines() {
   return (
     <>
       <Answer>
-        {next ? `The newest ${items.length} lines` : counted(items.length, "line", "lines")} {of.join(", ")}
+        {[
+          search.cursor
+            ? counted(items.length, "older line", "older lines")
+            : next
+              ? `The newest ${items.length} lines`
+              : counted(items.length, "line", "lines"),
+          of.join(", "),
+        ]
+          .filter(Boolean)
+          .join(" ")}
         {worst > 0 ? (
           <>
             , <span className="text-brick">{counted(worst, "of them an error", "of them errors")}</span>
@@ -163,16 +179,30 @@ function Lines() {
           </Button>
         )}
       </p>
+      <LinesCourse
+        onWindow={(from, to) =>
+          void navigate({
+            search: (now) => ({ ...now, from: from.toISOString(), to: to.toISOString(), cursor: undefined }),
+          })
+        }
+      />
       <ol className="mt-2 text-[13px]">
         {items.map((item) => (
           <Line key={item.id} item={item} />
         ))}
       </ol>
-      {next && (
-        <p className="mt-3 text-right">
-          <Link to="/traffic" search={{ ...search, cursor: next }}>
-            older ones
-          </Link>
+      {(next || search.cursor) && (
+        <p className="mt-3 flex flex-wrap justify-end gap-x-4">
+          {search.cursor && (
+            <Button look="link" onClick={newest}>
+              <Key>n</Key> the newest
+            </Button>
+          )}
+          {next && (
+            <Link to="/traffic" search={{ ...search, cursor: next }}>
+              older ones
+            </Link>
+          )}
         </p>
       )}
     </>

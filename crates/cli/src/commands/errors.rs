@@ -169,8 +169,13 @@ fn sentence(page: &ErrorPage, arguments: &Errors) -> String {
         .collect();
     let said = said.concat();
     format!(
-        "{errors}{place}{environment} with {} {when}, {uncaught} uncaught{said}. Open first: {}",
+        "{errors}{place}{environment} with {} {when}, {uncaught} uncaught{said}. {} first: {}",
         counted(occurrences, "occurrence", "occurrences"),
+        if arguments.order == "attention" {
+            "Open"
+        } else {
+            "Listed"
+        },
         page.items
             .first()
             .map(|item| item.reference.as_str())

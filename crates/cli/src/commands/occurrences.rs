@@ -89,7 +89,7 @@ pub async fn run(arguments: Occurrences) -> Result<(), Fault> {
         Column("endpoint", Fit::Text(12)),
         Column("user", Fit::Text(6)),
     ];
-    columns.extend(arguments.columns.iter().map(|name| Column(name.trim(), Fit::Text(6))));
+    columns.extend(arguments.columns.iter().map(|name| Column(name.trim(), Fit::Text(12))));
     columns.push(Column("message", Fit::Text(16)));
     let dash = |text: Option<String>| text.unwrap_or_else(|| "—".to_owned());
     table(

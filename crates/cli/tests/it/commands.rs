@@ -416,7 +416,7 @@ async fn records_are_exported_to_a_file_and_gone_on_with_where_it_was_cut() {
     );
     // Cut in the middle of the second line, as by a full disk.
     let cut = whole.find('\n').unwrap() + 20;
-    std::fs::write(&file, &whole[..cut]).unwrap();
+    std::fs::write(&file, whole.get(..cut).unwrap()).unwrap();
     let (code, said) = export(&["--resume"]);
     assert_eq!(code, Some(0), "{said}");
     assert_eq!(std::fs::read_to_string(&file).unwrap(), whole);
