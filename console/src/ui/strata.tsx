@@ -214,8 +214,9 @@ export function Strata({ timeline, service, marks = [], onWindow, onChoose }: St
                   textAnchor={end ? "end" : "start"}
                   className={`fill-ink text-[12px] ${HALO}`}
                 >
-                  {service} {layer.version} begins {tick(new Date(layer.first_seen), 0)} ·{" "}
-                  {count(sum(layer.occurrences))} in {count(sum(layer.requests))} requests
+                  {/* On a phone the numbers stand in the table alone. */}
+                  {width < 500 ? "" : service} {layer.version} begins {tick(new Date(layer.first_seen), 0)}
+                  {width >= 500 && ` · ${count(sum(layer.occurrences))} in ${count(sum(layer.requests))} requests`}
                 </text>
               </g>
             );

@@ -78,7 +78,8 @@ async fn sent(database: &Database) -> (Vec<Request>, DateTime<Utc>) {
     (all, at)
 }
 
-fn scope(from: DateTime<Utc>, to: DateTime<Utc>) -> Scope {
+/// All that was in a time.
+pub(super) fn scope(from: DateTime<Utc>, to: DateTime<Utc>) -> Scope {
     Scope {
         service: None,
         environment: None,

@@ -124,20 +124,12 @@ fn questions() -> impl Strategy<Value = String> {
 }
 
 fn scope(question: &Question, now: DateTime<Utc>) -> Scope {
-    // Steps count from the beginning of the window, wherever that lies.
     let without_steps = Question {
         each: None,
         ..question.clone()
     };
     let (from, to) = without_steps.window_at(from_utc(now));
-    Scope {
-        service: None,
-        environment: None,
-        version: None,
-        from: crate::to_utc(from),
-        to: crate::to_utc(to),
-        predicate: None,
-    }
+    super::requests_tests::scope(crate::to_utc(from), crate::to_utc(to))
 }
 
 async fn sent(database: &Database, records: &[Record], now: DateTime<Utc>) {
