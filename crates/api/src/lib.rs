@@ -110,7 +110,7 @@ pub use session::{Member, NewPassword, Preferences, SignIn, Theme, Times};
 pub use severity::Severity;
 pub use slice::{NewSlice, SliceItem, SliceList};
 pub use stack::{Exception, Frame, SourceLines, Stack, Variable};
-pub use stands_out::{Common, StandsOut};
+pub use stands_out::{Common, SharedByLines, StandsOut};
 pub use storage::{Storage, StorageItem};
 pub use ticket::{Header, TicketItem, TicketLink, Tracker, TrackerSetting, TrackerTrial, TriedRequest};
 pub use timeline::{Layer, Timeline, TimelineQuery};

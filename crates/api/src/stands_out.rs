@@ -22,6 +22,17 @@ pub struct Common {
     pub attributes: Vec<AttributeValues>,
 }
 
+/// What log lines share that other lines of their services do not.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SharedByLines {
+    /// Lines that were looked at: the newest 2,000 at most.
+    pub lines: u64,
+    /// Lines of the same services that they were held against: the newest 5,000 at most.
+    pub usual: u64,
+    /// Values that stand out, the strongest first; counts and shares are of lines.
+    pub stands_out: Vec<StandsOut>,
+}
+
 /// A value over-represented in an error's occurrences.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct StandsOut {

@@ -1,5 +1,7 @@
 //! Log lines and what they have in common.
 
+pub mod stands_out;
+
 use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};

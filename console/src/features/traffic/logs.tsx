@@ -3,10 +3,11 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import { type SubmitEvent, Fragment, useState } from "react";
 import { type LogItem, reading } from "../../api/client";
 import { againstInWords, count, counted, exact, windowInWords } from "../../ui/format";
-import { PredicateBox } from "../../parts/predicate-box";
+import { PredicateBox, narrowed } from "../../parts/predicate-box";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { LinesCourse } from "./lines-course";
+import { LinesShared } from "./lines-shared";
 import { useScope } from "./scope";
 import { Facts } from "../../ui/facts";
 import { Answer, Button, Input, Select } from "../../ui/kit";
@@ -94,8 +95,12 @@ function Lines() {
     error: search.error,
     cursor: search.cursor,
   };
-  const given = Object.fromEntries(Object.entries(wanted).filter(([, value]) => value !== undefined));
-  const lines = useQuery(reading("/api/v1/logs", { params: { query: { ...query, ...given, limit: 100 } } }));
+  const { cursor, ...which } = wanted;
+  const given = Object.fromEntries(Object.entries(which).filter(([, value]) => value !== undefined)) as Record<
+    string,
+    string
+  >;
+  const lines = useQuery(reading("/api/v1/logs", { params: { query: { ...query, ...given, ...(cursor && { cursor }), limit: 100 } } }));
   const newest = () => {
     window.scrollTo({ top: 0 });
     if (search.cursor !== undefined) void navigate({ search: (now) => ({ ...now, cursor: undefined }) });
@@ -186,6 +191,14 @@ function Lines() {
           })
         }
       />
+      {isNarrowed && (
+        <LinesShared
+          query={{ ...query, ...given }}
+          narrow={(test) =>
+            void navigate({ search: (now) => ({ ...now, where: narrowed(now.where, test), cursor: undefined }) })
+          }
+        />
+      )}
       <ol className="mt-2 text-[13px]">
         {items.map((item) => (
           <Line key={item.id} item={item} />

@@ -6,7 +6,8 @@ use std::sync::Arc;
 use actix_web::{HttpRequest, get, web};
 use chrono::{TimeDelta, Utc};
 use outcrop_api::{
-    ErrorQuery, HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates, Problem, Severity,
+    ErrorQuery, HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates, Problem,
+    Severity, SharedByLines,
 };
 use outcrop_core::telemetry::SpanId;
 use outcrop_core::trace::{LineSeen, Step, StepKind, Trace, what_led_to};
@@ -89,26 +90,7 @@ pub(super) async fn list_lines(
 ) -> Result<web::Json<LogPage>, ApiError> {
     let query: LogQuery = parameters(request.query_string())?;
     let (scope, limit) = (window(&query, &viewer)?, limit(query.limit)?);
-    let trace = query.trace.as_deref().filter(|trace| !trace.is_empty());
-    let error = match query.error.as_deref().filter(|error| !error.is_empty()) {
-        Some(error) => Some(error_of(&state, error).await?),
-        None => None,
-    };
-    let asked = Asked {
-        text: query.text.filter(|text| !text.is_empty()),
-        trace: trace
-            .map(|trace| trace_id(trace).ok_or_else(|| bad("trace is a trace's id, 32 hex digits")))
-            .transpose()?,
-        error,
-        template: template(query.template.as_ref())?,
-        severity: least_severity(query.severity.as_ref())?,
-        before: query
-            .cursor
-            .as_deref()
-            .map(|text| read_cursor(text).and_then(|id| super::occurrences::occurrence_id(&id)))
-            .transpose()?,
-        oldest_first: false,
-    };
+    let asked = asked(&state, query).await?;
     let database = state.database.clone();
     let lines_and_note = async move {
         let lines = logs::lines(&database, &scope, &asked, i64::try_from(limit).unwrap_or(i64::MAX) + 1).await?;
@@ -127,6 +109,61 @@ pub(super) async fn list_lines(
         items: lines.into_iter().take(limit).map(item).collect(),
         next,
         note,
+    }))
+}
+
+/// Which lines are asked for, within a scope.
+async fn asked(state: &Seen, query: LogQuery) -> Result<Asked, ApiError> {
+    let trace = query.trace.as_deref().filter(|trace| !trace.is_empty());
+    let error = match query.error.as_deref().filter(|error| !error.is_empty()) {
+        Some(error) => Some(error_of(state, error).await?),
+        None => None,
+    };
+    Ok(Asked {
+        trace: trace
+            .map(|trace| trace_id(trace).ok_or_else(|| bad("trace is a trace's id, 32 hex digits")))
+            .transpose()?,
+        error,
+        template: template(query.template.as_ref())?,
+        severity: least_severity(query.severity.as_ref())?,
+        before: query
+            .cursor
+            .as_deref()
+            .map(|text| read_cursor(text).and_then(|id| super::occurrences::occurrence_id(&id)))
+            .transpose()?,
+        oldest_first: false,
+        text: query.text.filter(|text| !text.is_empty()),
+    })
+}
+
+/// What the lines asked for share that other lines of their services do not.
+#[utoipa::path(operation_id = "log_lines_stand_out", tag = "logs", params(LogQuery), responses(
+    (status = 200, body = SharedByLines),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+))]
+#[get("/logs/stands-out")]
+pub(super) async fn lines_stand_out(
+    viewer: Viewer,
+    request: HttpRequest,
+    state: Seen,
+) -> Result<web::Json<SharedByLines>, ApiError> {
+    let query: LogQuery = parameters(request.query_string())?;
+    let scope = window(&query, &viewer)?;
+    let asked = asked(&state, query).await?;
+    let tests = scope.predicate.iter().flat_map(|predicate| predicate.tests());
+    let but: Vec<String> = tests.map(|test| test.field.name().to_owned()).collect();
+    let database = state.database.clone();
+    let shared = state
+        .on_main(async move {
+            let but: Vec<&str> = but.iter().map(String::as_str).collect();
+            logs::stands_out::shared(&database, &scope, &asked, &but).await
+        })
+        .await?;
+    let found = |finding| super::stands_out::item(finding, shared.lines);
+    Ok(web::Json(SharedByLines {
+        lines: shared.lines,
+        usual: shared.usual,
+        stands_out: shared.findings.iter().cloned().map(found).collect(),
     }))
 }
 

@@ -132,6 +132,7 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(traffic::show_course)
             .service(logs::list_lines)
             .service(logs::list_templates)
+            .service(logs::lines_stand_out)
             .service(logs::show_lead_up)
             .service(uses::list_calls)
             .service(uses::list_statements)

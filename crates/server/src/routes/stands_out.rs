@@ -3,7 +3,7 @@
 use actix_web::{HttpRequest, get, web};
 use chrono::Utc;
 use outcrop_api::{AttributeValues, Common, ErrorQuery, Problem, StandsOut, ValueCount};
-use outcrop_core::stands_out::{LEAST_OCCURRENCES, LEAST_REQUESTS, gap_in_words};
+use outcrop_core::stands_out::{Finding, LEAST_OCCURRENCES, LEAST_REQUESTS, gap_in_words};
 use outcrop_store::occurrences::stands_out;
 
 use super::query::{error_of, scope};
@@ -48,16 +48,7 @@ pub(super) async fn of_error(
     let stands_out = common
         .findings
         .into_iter()
-        .map(|finding| StandsOut {
-            sentence: finding.sentence(total),
-            predicate: predicate(&finding.name, &finding.value),
-            name: finding.name,
-            value: finding.value,
-            count: finding.count,
-            share: finding.share,
-            usual_share: finding.usual,
-            ratio_at_least: finding.ratio_at_least,
-        })
+        .map(|finding| item(finding, total))
         .collect();
     let attributes = common
         .values
@@ -84,6 +75,20 @@ pub(super) async fn of_error(
         rhythm: common.every_minutes.map(gap_in_words),
         attributes,
     }))
+}
+
+/// What stands out of so many, as it is sent.
+pub(super) fn item(finding: Finding, total: u64) -> StandsOut {
+    StandsOut {
+        sentence: finding.sentence(total),
+        predicate: predicate(&finding.name, &finding.value),
+        name: finding.name,
+        value: finding.value,
+        count: finding.count,
+        share: finding.share,
+        usual_share: finding.usual,
+        ratio_at_least: finding.ratio_at_least,
+    }
 }
 
 /// A predicate for a value; parts of the time have none.

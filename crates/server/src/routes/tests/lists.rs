@@ -231,3 +231,42 @@ async fn views_are_shared_and_changed_by_their_owner_or_removed_by_an_admin() {
     assert_eq!(remove(&admin).await, StatusCode::NO_CONTENT);
     assert_eq!(get(&state, &mate, "/api/v1/views").await, json!({"items": []}));
 }
+
+#[tokio::test]
+async fn what_lines_share_is_told_with_a_predicate_and_without_what_was_asked() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let token = fleet(&state).await;
+    let key = state.key("pier-5", bounds(None)).await;
+    let text = |key: &str, value: &str| json!({"key": key, "value": {"stringValue": value}});
+    let begin = crate::clock::now().0 - 100_000_000_000;
+    let records: Vec<Value> = (0..12)
+        .map(|number: i64| {
+            json!({
+                "timeUnixNano": (begin + number * 1_000_000).to_string(), "severityNumber": 13,
+                "body": {"stringValue": format!("gate {number} is shut")},
+                "attributes": [text("berth", "7"), text("season", "winter")],
+            })
+        })
+        .collect();
+    let resource = super::reading::resource("fares", "2.4.0");
+    let body = json!({"resourceLogs": [{"resource": resource, "scopeLogs": [{"logRecords": records}]}]});
+    assert_eq!(
+        super::answer(&state, post("/v1/logs", &key, body.to_string())).await.0,
+        StatusCode::OK
+    );
+    let shared = get(&state, &token, "/api/v1/logs/stands-out?text=SHUT").await;
+    assert_eq!(shared["lines"], 12);
+    let first = &shared["stands_out"][0];
+    assert!(first["sentence"].as_str().unwrap().starts_with("all with "), "{shared}");
+    assert!(first["where"].as_str().unwrap().contains(" = "), "{shared}");
+    let asked = get(&state, &token, "/api/v1/logs/stands-out?where=berth%20%3D%207").await;
+    assert!(!asked["stands_out"].to_string().contains("berth"), "{asked}");
+    let (status, _) = ask(
+        &state,
+        Some(&token),
+        "GET /api/v1/logs/stands-out?severity=loud",
+        String::new(),
+    )
+    .await;
+    assert_eq!(status, StatusCode::BAD_REQUEST);
+}
