@@ -90,6 +90,7 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "instances",
             "find",
             "ask",
+            "export",
             "question",
             "parts",
             "users",
