@@ -270,6 +270,7 @@ function Endpoints({ detail }: { detail: ErrorDetail }) {
                 to="/errors/$ref/occurrences"
                 params={{ ref: detail.ref }}
                 search={{ ...search, where: narrowed(search.where, testOf("endpoint", hit.endpoint)) }}
+                className="underline"
               >
                 {percent(hit.share)}
               </Link>{" "}

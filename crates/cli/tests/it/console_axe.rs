@@ -34,6 +34,8 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
         for (page, shows) in [
             ("/errors".to_owned(), "errors in the last 24 h"),
             (format!("/errors/{reference}"), "Occurrence"),
+            (format!("/errors/{reference}/occurrences"), "occurrence"),
+            ("/traffic?view=logs&severity=warn".to_owned(), "line"),
             ("/connect".to_owned(), "Reporting"),
             ("/account".to_owned(), "Set a new password"),
             ("/grouping".to_owned(), "What was changed"),

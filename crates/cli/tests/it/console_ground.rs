@@ -281,7 +281,7 @@ async fn several_errors_are_chosen_by_keyboard_handled_at_once_and_had_back() {
     browser.sees("2 errors chosen").await;
     browser.named("button", "Quiet for a day").await.click().await.unwrap();
     browser.sees("2 errors made quiet for a day").await;
-    browser.sees("2 of them settled or quiet").await;
+    browser.sees("2 settled or quiet").await;
     browser.sees("Settled or quiet").await;
     assert_ne!(top().await, first, "what is quiet comes last");
     browser.named("button", "Undo").await.click().await.unwrap();
