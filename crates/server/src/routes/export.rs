@@ -35,12 +35,6 @@ pub(super) async fn export(
     request: HttpRequest,
     state: Seen,
 ) -> Result<HttpResponse, ApiError> {
-    let named = |source: &Source| source.word() == path.as_str();
-    let source = Source::ALL.into_iter().find(named).ok_or_else(|| {
-        ApiError::NotFound(format!(
-            "there is no `{path}` to export; there are occurrences, requests and lines"
-        ))
-    })?;
     let query: ExportQuery = parameters(request.query_string())?;
     let after = query.after.as_deref().map(occurrence_id).transpose()?;
     let window = ErrorQuery {
@@ -54,6 +48,12 @@ pub(super) async fn export(
         ..ErrorQuery::default()
     };
     let scope = scope(&window, &viewer, Utc::now())?;
+    let named = |source: &Source| source.word() == path.as_str();
+    let source = Source::ALL.into_iter().find(named).ok_or_else(|| {
+        ApiError::NotFound(format!(
+            "there is no `{path}` to export; there are occurrences, requests and lines"
+        ))
+    })?;
     let tests = scope.predicate.iter().flat_map(|predicate| predicate.tests());
     if let Some(test) = tests.into_iter().find(|test| !source.has(&test.field)) {
         return Err(bad(format!("where: {path} have no `{}`", test.field.name())));
