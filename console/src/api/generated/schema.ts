@@ -790,6 +790,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/logs/stands-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the lines asked for share that other lines of their services do not. */
+        get: operations["log_lines_stand_out"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/logs/templates": {
         parameters: {
             query?: never;
@@ -4910,6 +4927,21 @@ export interface components {
          * @enum {string}
          */
         Severity: "trace" | "debug" | "info" | "warn" | "error" | "fatal";
+        /** @description What log lines share that other lines of their services do not. */
+        SharedByLines: {
+            /**
+             * Format: int64
+             * @description Lines that were looked at: the newest 2,000 at most.
+             */
+            lines: number;
+            /** @description Values that stand out, the strongest first; counts and shares are of lines. */
+            stands_out: components["schemas"]["StandsOut"][];
+            /**
+             * Format: int64
+             * @description Lines of the same services that they were held against: the newest 5,000 at most.
+             */
+            usual: number;
+        };
         /** @description A notice that a page shows. */
         ShownNotice: {
             /**
@@ -10503,6 +10535,112 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogPage"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    log_lines_stand_out: {
+        parameters: {
+            query?: {
+                /** @description Only services of this name. */
+                service?: string;
+                /** @description Only this environment. */
+                environment?: string;
+                /** @description Only this version. */
+                version?: string;
+                /** @description The window, back from now: `30m`, `24h` (the default), `7d`. Not together with `from`. */
+                since?: string;
+                /** @description Beginning of the window. */
+                from?: string;
+                /** @description End of the window; now where not given. */
+                to?: string;
+                /**
+                 * @description The period to hold the window against: `before` it (where nothing is given), so much earlier
+                 *     (`1d`, `7d`), or `BEGINNING/END`. Templates only.
+                 */
+                against?: string;
+                /** @description A predicate over sender, severity, message, trace, user and attributes. Not for templates. */
+                where?: string;
+                /** @description Only lines that hold this text, in any case. */
+                text?: string;
+                /** @description Only lines of this severity or above: `trace`, `debug`, `info`, `warn`, `error`, `fatal`. */
+                severity?: string;
+                /** @description Only lines of this trace. Not for templates. */
+                trace?: string;
+                /** @description Only lines of traces in which this error occurred. Not for templates. */
+                error?: string;
+                /** @description Only lines like this one: a template's hash. */
+                template?: string;
+                /** @description Items at most, 1 to 500; 50 where not given. */
+                limit?: number;
+                /** @description The cursor of a page. Not for templates. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharedByLines"];
                 };
             };
             400: {

@@ -100,7 +100,9 @@ function Lines() {
     string,
     string
   >;
-  const lines = useQuery(reading("/api/v1/logs", { params: { query: { ...query, ...given, ...(cursor && { cursor }), limit: 100 } } }));
+  const lines = useQuery(
+    reading("/api/v1/logs", { params: { query: { ...query, ...given, ...(cursor && { cursor }), limit: 100 } } }),
+  );
   const newest = () => {
     window.scrollTo({ top: 0 });
     if (search.cursor !== undefined) void navigate({ search: (now) => ({ ...now, cursor: undefined }) });
