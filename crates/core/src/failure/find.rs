@@ -302,6 +302,8 @@ fn entry_span(
     let sampled = is_sampled(span).then(|| {
         let mut attributes = span.attributes.clone();
         attributes.0.extend(took(span));
+        // Whatever a sender says of it by this name, it is what was found.
+        attributes.0.retain(|(name, _)| name != facts::FAILED);
         attributes.0.push((facts::FAILED.to_owned(), Value::Bool(failed)));
         Box::new(Sampled {
             resource: sender.resource.clone(),

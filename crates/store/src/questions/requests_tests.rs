@@ -271,3 +271,38 @@ async fn a_condition_on_an_attribute_or_on_failing_picks_requests_of_the_sample(
     assert_eq!(count("failed of requests where season is set").await, failed);
     assert_eq!(count("count of requests where season = spring").await, 0);
 }
+
+#[tokio::test]
+async fn whatever_a_sender_says_of_its_failing_and_of_its_weight_is_answered() {
+    let database = database().await;
+    let at = to_utc(now());
+    // Enough that some are of the sample, with what no sender should send.
+    let requests = (1..60)
+        .map(|number| {
+            let mut record = span(trace(number), number, None, from_utc(at).plus_millis(-60_000));
+            record.attributes = attributes(&[("outcrop.request.failed", "banana"), ("season", "winter")]);
+            record.is_error = number % 2 == 0;
+            record.one_in = Some(f64::from(u32::MAX));
+            record
+        })
+        .collect();
+    let resource = resource_of(&[("service.name", "fares"), ("service.version", "2.4.0")]);
+    store(&writer(&database), &[spans(vec![of(resource, requests)], from_utc(at))]).await;
+    let text = "count, failed, share of requests by season";
+    let found = ask(&database, text, at - TimeDelta::hours(1), at).await;
+    let [Cell::Count(count), Cell::Count(failed), Cell::Number(share)] = found.rows[0].values.as_slice() else {
+        panic!("{found:?}")
+    };
+    assert!(*count > 1_000_000 && *failed > 0 && failed < count, "{found:?}");
+    assert!((share - *failed as f64 / *count as f64).abs() < 1e-6, "{found:?}");
+    // What was kept before it was known whether a request failed, or by another hand.
+    sqlx::query(
+        "UPDATE request_sample SET attributes = attributes || '{\"outcrop.request.failed\": \"banana\", \
+         \"http.response.status_code\": 503}'",
+    )
+    .execute(&database.pool)
+    .await
+    .unwrap();
+    let found = ask(&database, text, at - TimeDelta::hours(1), at).await;
+    assert_eq!(found.rows[0].values[2], Cell::Number(1.0), "{found:?}");
+}

@@ -128,16 +128,18 @@ impl Counting {
     /// By which part of their number it may be off, 19 times in 20: each was drawn once in as many as it stands for.
     const fn margin(self) -> &'static str {
         match self {
-            Self::Weighed => "1.96 * sqrt(sum(w * (w - 1))) / nullif(sum(w), 0)",
+            Self::Weighed => "1.96 * sqrt(greatest(sum(w * (w - 1)), 0)) / nullif(sum(w), 0)",
             _ => "NULL::float8",
         }
     }
 }
 
-/// Sampled requests as records; what was sampled before it was kept whether it failed says it by its status.
+/// Sampled requests as records. Where it is not kept whether one failed, its status says it; a sender may have sent
+/// anything under that name.
 const SAMPLE: &str = "(SELECT id, service_id, environment_id, version_id, endpoint_id, attributes, NULL::uuid AS \
-                      resource, weight::float8 AS w, coalesce((attributes ->> 'outcrop.request.failed')::bool, \
-                      attributes ->> 'http.response.status_code' >= '500') AS is_failed FROM request_sample) o";
+                      resource, weight::float8 AS w, CASE attributes ->> 'outcrop.request.failed' WHEN 'true' THEN \
+                      true WHEN 'false' THEN false ELSE attributes ->> 'http.response.status_code' >= '500' END AS \
+                      is_failed FROM request_sample) o";
 
 /// Writes what is measured of a record; whether anything is.
 async fn operand(

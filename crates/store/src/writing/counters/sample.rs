@@ -55,14 +55,14 @@ pub(crate) async fn store(
         let of_span = [span.trace_id.0.as_slice(), &span.facts.id.0.to_be_bytes()].concat();
         let id = OccurrenceId::new(entry.at, Digest::of_bytes(&of_span));
         let json = serde_json::to_vec(&attributes.to_json()).expect("a map of JSON values always encodes");
-        #[expect(clippy::cast_precision_loss, reason = "a small whole number")]
+        #[expect(clippy::cast_precision_loss, reason = "weights need no more digits")]
         rows.row()
             .uuid(id_uuid(id))
             .int4(sender.service)
             .int4(sender.environment)
             .int4(sender.version)
             .int4(*endpoint)
-            .float4((weight * entry.weight.max(1)) as f32)
+            .float4(weight as f32 * entry.weight.max(1) as f32)
             .jsonb(&json);
     }
     if rows.is_empty() {
