@@ -39,9 +39,9 @@ pub struct LogQuery {
     pub error: Option<String>,
     /// Only lines like this one: a template's hash.
     pub template: Option<String>,
-    /// Items at most, 1 to 500; 50 where not given.
+    /// Items at most, 1 to 500; 50 where not given. Not for what lines share.
     pub limit: Option<u32>,
-    /// The cursor of a page. Not for templates.
+    /// The cursor of a page. Lists of lines only.
     pub cursor: Option<String>,
 }
 

@@ -10518,9 +10518,9 @@ export interface operations {
                 error?: string;
                 /** @description Only lines like this one: a template's hash. */
                 template?: string;
-                /** @description Items at most, 1 to 500; 50 where not given. */
+                /** @description Items at most, 1 to 500; 50 where not given. Not for what lines share. */
                 limit?: number;
-                /** @description The cursor of a page. Not for templates. */
+                /** @description The cursor of a page. Lists of lines only. */
                 cursor?: string;
             };
             header?: never;
@@ -10624,9 +10624,9 @@ export interface operations {
                 error?: string;
                 /** @description Only lines like this one: a template's hash. */
                 template?: string;
-                /** @description Items at most, 1 to 500; 50 where not given. */
+                /** @description Items at most, 1 to 500; 50 where not given. Not for what lines share. */
                 limit?: number;
-                /** @description The cursor of a page. Not for templates. */
+                /** @description The cursor of a page. Lists of lines only. */
                 cursor?: string;
             };
             header?: never;
@@ -10730,9 +10730,9 @@ export interface operations {
                 error?: string;
                 /** @description Only lines like this one: a template's hash. */
                 template?: string;
-                /** @description Items at most, 1 to 500; 50 where not given. */
+                /** @description Items at most, 1 to 500; 50 where not given. Not for what lines share. */
                 limit?: number;
-                /** @description The cursor of a page. Not for templates. */
+                /** @description The cursor of a page. Lists of lines only. */
                 cursor?: string;
             };
             header?: never;

@@ -148,6 +148,16 @@ pub(super) async fn lines_stand_out(
     state: Seen,
 ) -> Result<web::Json<SharedByLines>, ApiError> {
     let query: LogQuery = parameters(request.query_string())?;
+    let given = [
+        ("limit", query.limit.is_some()),
+        ("cursor", query.cursor.is_some()),
+        ("against", query.against.is_some()),
+    ];
+    if let Some((name, _)) = given.iter().find(|(_, is_given)| *is_given) {
+        return Err(bad(format!(
+            "what lines share is told of the newest of the window: leave {name} out"
+        )));
+    }
     let scope = window(&query, &viewer)?;
     let asked = asked(&state, query).await?;
     let tests = scope.predicate.iter().flat_map(|predicate| predicate.tests());

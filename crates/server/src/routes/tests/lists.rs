@@ -261,12 +261,9 @@ async fn what_lines_share_is_told_with_a_predicate_and_without_what_was_asked() 
     assert!(first["where"].as_str().unwrap().contains(" = "), "{shared}");
     let asked = get(&state, &token, "/api/v1/logs/stands-out?where=berth%20%3D%207").await;
     assert!(!asked["stands_out"].to_string().contains("berth"), "{asked}");
-    let (status, _) = ask(
-        &state,
-        Some(&token),
-        "GET /api/v1/logs/stands-out?severity=loud",
-        String::new(),
-    )
-    .await;
-    assert_eq!(status, StatusCode::BAD_REQUEST);
+    for query in ["severity=loud", "limit=5", "against=7d"] {
+        let call = format!("GET /api/v1/logs/stands-out?{query}");
+        let (status, said) = ask(&state, Some(&token), &call, String::new()).await;
+        assert_eq!(status, StatusCode::BAD_REQUEST, "{query}: {said}");
+    }
 }
