@@ -199,16 +199,21 @@ async fn measure(service: &Running, postgres: &Postgres, read: &Read) -> f64 {
     reads[count / 2]
 }
 
+/// Of so many rules one has a threshold, which is counted every minute.
+const RULES_A_THRESHOLD: i32 = 20;
+
 /// Puts so many rules of notices in force, each about one service.
 async fn enforce(connection: &mut PgConnection, size: Size, rules: u32) {
     sqlx::query(
         "INSERT INTO notice_rule (name, setting, is_on, changed_by, changed_at) SELECT 'rule ' || n, one.setting || \
-         jsonb_build_object('name', 'rule ' || n, 'where', 'service = harbour-' || lpad((n % $2)::text, 4, '0')), true, \
-         'purser@skerry.example', now() \
+         jsonb_build_object('name', 'rule ' || n, 'where', 'service = harbour-' || lpad((n % $2)::text, 4, '0')) || CASE \
+         WHEN n % $3 = 0 THEN '{\"when\": [\"over\"], \"threshold\": {\"of\": \"share\", \"above\": 90, \"minutes\": 5}}'::jsonb \
+         ELSE '{}' END, true, 'purser@skerry.example', now() \
          FROM (SELECT setting FROM notice_rule ORDER BY id LIMIT 1) one, generate_series(1, $1) n",
     )
     .bind(i32::try_from(rules).expect("few"))
     .bind(i32::try_from(size.services).expect("few"))
+    .bind(RULES_A_THRESHOLD)
     .execute(connection)
     .await
     .expect("rules are stored");
@@ -230,7 +235,7 @@ async fn left_alone(service: &Running, postgres: &Postgres, connection: &mut PgC
     );
     let statements: Vec<(String, i64, f64)> = sqlx::query_as(
         "SELECT left(regexp_replace(query, '\\s+', ' ', 'g'), 100), calls, total_exec_time + total_plan_time \
-         FROM pg_stat_statements ORDER BY 3 DESC LIMIT 14",
+         FROM pg_stat_statements ORDER BY 3 DESC LIMIT 20",
     )
     .fetch_all(connection)
     .await

@@ -25,3 +25,5 @@ CROSS JOIN LATERAL (SELECT $now - (g.id % 160) * interval '1 hour' AS at) said W
 INSERT INTO handling (error_id, taken_by, settled_in, settled_at)
 SELECT id, CASE WHEN id % 40 = 7 THEN 'purser@skerry.example' END, CASE WHEN id % 20 = 3 THEN '1.6.0' END, CASE WHEN id % 20 = 3 THEN $now END
 FROM error_group WHERE id % 20 = 3 OR id % 40 = 7;
+-- What jobs are to work out of them, as after each occurrence.
+INSERT INTO error_stale (error_id) SELECT id FROM error_group ON CONFLICT DO NOTHING;
