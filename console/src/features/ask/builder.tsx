@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { reading } from "../../api/client";
 import { Button, Select } from "../../ui/kit";
-import { type QuestionParts, without } from "./words";
+import { type QuestionParts, without } from "../../parts/question-words";
 
 type Props = { parts: QuestionParts; onChange: (parts: QuestionParts) => void };
 

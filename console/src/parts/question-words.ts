@@ -1,7 +1,7 @@
 /** Questions put together again from their parts, and the values of their answers in words. */
 
-import type { components } from "../../api/generated/schema";
-import { count, minute, percent } from "../../ui/format";
+import type { components } from "../api/generated/schema";
+import { count, minute, percent } from "../ui/format";
 
 export type Answer = components["schemas"]["Answer"];
 export type AnswerRow = components["schemas"]["AnswerRow"];

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { type QuestionParts, change, shown, without, written } from "./words";
+import { type QuestionParts, change, shown, without, written } from "./question-words";
 
 const parts: QuestionParts = {
   measures: ["count", "p95 duration"],
