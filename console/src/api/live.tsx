@@ -13,6 +13,27 @@ export function useEvery(millis: number): number | false {
   return useLive().held ? false : millis;
 }
 
+/** When a message came last, in milliseconds since 1970: pages that read seldom look whether they need to. */
+const news = { at: 0 };
+
+/** Reads these paths again every so often, in milliseconds, where something came meanwhile; never while it is held. */
+export function useFollowed(paths: readonly Readable[], every: number) {
+  const { held } = useLive();
+  const queries = useQueryClient();
+  useEffect(() => {
+    if (held) return;
+    let read = Date.now();
+    const timer = setInterval(() => {
+      if (news.at <= read || document.visibilityState === "hidden") return;
+      read = Date.now();
+      const wanted = new Set<unknown>(paths);
+      void queries.invalidateQueries({ predicate: ({ queryKey }) => wanted.has(queryKey[0]) });
+    }, every);
+    return () => clearInterval(timer);
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- the paths are written where it is called
+  }, [held, queries, every]);
+}
+
 /** The shortest time between two readings of a page, in milliseconds. */
 const READ_EVERY = 1_500;
 /** How long to wait before the stream is opened again that a browser has given up, in milliseconds: doubled each time. */
@@ -85,6 +106,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       };
       events.addEventListener("committed", (event) => {
         setStaleSince(null);
+        news.at = Date.now();
         const { reports, services } = JSON.parse((event as MessageEvent<string>).data) as News;
         if (isHeld.current) {
           setWaiting((n) => n + reports);

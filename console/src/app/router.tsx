@@ -192,6 +192,26 @@ const ask = createRoute({
   path: "/ask",
   component: lazyRouteComponent(() => import("../features/ask/page"), "AskPage"),
 });
+const sheets = createRoute({
+  getParentRoute: () => inside,
+  path: "/sheets",
+  component: lazyRouteComponent(() => import("../features/sheets/list"), "SheetsPage"),
+});
+const sheet = createRoute({
+  getParentRoute: () => inside,
+  path: "/sheets/$name",
+  component: lazyRouteComponent(() => import("../features/sheets/page"), "SheetPage"),
+});
+const serviceSheet = createRoute({
+  getParentRoute: () => inside,
+  path: "/sheet-of/$service",
+  component: lazyRouteComponent(() => import("../features/sheets/page"), "ServiceSheetPage"),
+});
+const deploySheet = createRoute({
+  getParentRoute: () => inside,
+  path: "/sheet-of/$service/$version",
+  component: lazyRouteComponent(() => import("../features/sheets/page"), "DeploySheetPage"),
+});
 const senders = createRoute({
   getParentRoute: () => inside,
   path: "/senders",
@@ -242,6 +262,10 @@ export const router = createRouter({
       deploys,
       deploy,
       ask,
+      sheets,
+      sheet,
+      serviceSheet,
+      deploySheet,
       people,
       cleanUp,
       owners,

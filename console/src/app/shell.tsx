@@ -56,7 +56,9 @@ export function Shell() {
   const main = useRef<HTMLElement>(null);
   const said = useArrivals(main);
   const behind = useBehind();
-  const isWall = useLocation({ select: ({ pathname, search }) => pathname === "/now" && search.view === "wall" });
+  const isWall = useLocation({
+    select: ({ pathname, search }) => search.view === "wall" && /^\/(now|sheets|sheet-of)(\/|$)/.test(pathname),
+  });
   useBrowserNotices();
   return (
     <LiveProvider>
@@ -148,7 +150,7 @@ function Bar() {
     },
   ];
   return (
-    <header className="border-line bg-sheet border-b">
+    <header className="border-line bg-sheet border-b print:hidden">
       <div ref={opened} />
       <PortalGroup target={opened}>
         <div className="mx-auto flex max-w-[1280px] flex-wrap items-center gap-x-3 gap-y-2 px-5 py-1.5 max-md:gap-x-2 max-md:px-3">
@@ -332,6 +334,11 @@ function Person() {
           </Link>
         </MenuItem>
         <MenuItem>
+          <Link to="/sheets" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
+            Sheets
+          </Link>
+        </MenuItem>
+        <MenuItem>
           <Link to="/connect" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
             Connect a service
           </Link>
@@ -385,7 +392,7 @@ const KEYS: [string, string][] = [
   ["n", "next failure in a trace; of log lines, the newest"],
   ["p", "previous failure in a trace"],
   ["o", "from a failed span to its error"],
-  ["w", "on Now: for a screen on the wall, and back"],
+  ["w", "on Now and on a sheet: for a screen on the wall, and back"],
   ["b", "back"],
   ["h", "hold, or go on"],
   ["?", "these keys"],

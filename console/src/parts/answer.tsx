@@ -43,8 +43,8 @@ export function Picture({ answer, onAsk }: AnswerProps) {
   );
 }
 
-/** The groups as a table: every value narrows, every count opens what it counts. */
-export function Rows({ answer, onAsk }: AnswerProps) {
+/** The groups as a table: every value narrows, every count opens what it counts. `isNarrow`: without bars. */
+export function Rows({ answer, onAsk, isNarrow = false }: AnswerProps & { isNarrow?: boolean }) {
   const { parts, against } = answer;
   const keys = answer.columns.slice(0, parts.by.length);
   const measures = answer.columns.slice(parts.by.length);
@@ -92,7 +92,7 @@ export function Rows({ answer, onAsk }: AnswerProps) {
       return against && isNumber ? [now, then] : [now];
     }),
   ];
-  if (keys.length > 0 && most > 0) {
+  if (keys.length > 0 && most > 0 && !isNarrow) {
     columns.push({
       name: `${measures[0]?.name ?? ""} as bars`,
       cell: (row) => {

@@ -32,6 +32,7 @@ mod sending;
 mod service;
 mod session;
 mod severity;
+mod sheet;
 mod slice;
 mod stack;
 mod stands_out;
@@ -108,6 +109,7 @@ pub use sending::{
 pub use service::{EndpointWeight, ServiceItem, ServiceList, ServiceSettings};
 pub use session::{Member, NewPassword, Preferences, SignIn, Theme, Times};
 pub use severity::Severity;
+pub use sheet::{MadeSheetQuery, NewSheet, Sheet, SheetDocument, SheetItem, SheetList, SheetPart, SheetWidth};
 pub use slice::{NewSlice, SliceItem, SliceList};
 pub use stack::{Exception, Frame, SourceLines, Stack, Variable};
 pub use stands_out::{Common, SharedByLines, StandsOut};

@@ -35,6 +35,7 @@ use crate::commands::scrubbing::Scrubbing;
 use crate::commands::send::Send;
 use crate::commands::sending::{Drops, Refused};
 use crate::commands::services::Services;
+use crate::commands::sheet::SheetCommand;
 use crate::commands::show::Show;
 use crate::commands::storage::Storage;
 use crate::commands::tickets::TicketCommand;
@@ -92,6 +93,7 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "ask",
             "export",
             "question",
+            "sheet",
             "parts",
             "users",
         ],
@@ -274,6 +276,13 @@ pub enum Command {
         #[command(flatten)]
         client: Client,
     },
+    /// Show and save pages of questions and text.
+    Sheet {
+        #[command(subcommand)]
+        command: SheetCommand,
+        #[command(flatten)]
+        client: Client,
+    },
     /// Count errors, occurrences and users by any field or attribute.
     Parts(Parts),
     /// List the users an error hit.
@@ -358,6 +367,7 @@ impl Command {
             Self::Find(find) => commands::find::run(find).await,
             Self::Occurrence(occurrence) => commands::occurrence::run(occurrence).await,
             Self::Ask(ask) => commands::ask::ask(ask).await,
+            Self::Sheet { command, client } => commands::sheet::sheet(command, client).await,
             Self::Question { command, client } => commands::question::question(command, client).await,
             Self::Parts(parts) => commands::parts::parts(parts).await,
             Self::Users(users) => commands::parts::users(users).await,

@@ -824,6 +824,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/made-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sheet that is made by itself of a service, or of a deploy of it. */
+        get: operations["show_made_sheet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/markers": {
         parameters: {
             query?: never;
@@ -1533,6 +1550,42 @@ export interface paths {
         post?: never;
         /** Ends one of one's own sessions: its next request is refused. */
         delete: operations["end_session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the sheets. */
+        get: operations["list_sheets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sheets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One sheet, with the questions of its parts. */
+        get: operations["show_sheet"];
+        /** Saves a sheet under a new name, or changes one's own. */
+        put: operations["save_sheet"];
+        post?: never;
+        /** Removes a sheet: one's own, or as an admin anybody's. */
+        delete: operations["remove_sheet"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3804,6 +3857,16 @@ export interface components {
             /** @description The name in words, whatever its dress (`passport number` finds `passportNumber`), or the regular expression. */
             what: string;
         };
+        /** @description A sheet to save under a name. */
+        NewSheet: {
+            /** @description What is on it. */
+            document: components["schemas"]["SheetDocument"];
+            /**
+             * Format: int32
+             * @description The version that is changed; without it the name must be new.
+             */
+            version?: number | null;
+        };
         /** @description A slice to save. */
         NewSlice: {
             /** @description The predicate; it may not name another slice. */
@@ -4942,6 +5005,88 @@ export interface components {
              */
             usual: number;
         };
+        /** @description A sheet: its document, and who saved it. One that is made by itself has no owner. */
+        Sheet: {
+            /**
+             * Format: date-time
+             * @description When it was saved last.
+             */
+            changed_at?: string | null;
+            /** @description What is on it. */
+            document: components["schemas"]["SheetDocument"];
+            /** @description Its name. */
+            name: string;
+            /** @description Who saved it, and alone changes it; `null` where it is made by itself. */
+            owner?: string | null;
+            /**
+             * @description The text of each part's question, in the order of the parts: of a saved question what it is now; `null` where a
+             *     part is text, or its saved question was removed.
+             */
+            questions: (string | null)[];
+            /**
+             * Format: int32
+             * @description How often it was saved; 0 where it is made by itself.
+             */
+            version: number;
+        };
+        /** @description What is on a sheet. It is exported and imported as this JSON object. */
+        SheetDocument: {
+            /** @description What it is for. */
+            about?: string;
+            /** @description The environment that all its questions are asked of; all where there is none. */
+            environment?: string | null;
+            /**
+             * @description The time up to now that questions without a window of their own are asked over, such as `7d`; the reader's where
+             *     there is none.
+             */
+            over?: string | null;
+            /** @description What stands on it, in order. */
+            parts: components["schemas"]["SheetPart"][];
+            /** @description The service that all its questions are asked of; all where there is none. */
+            service?: string | null;
+        };
+        /** @description A sheet in a list. */
+        SheetItem: {
+            /** @description What it is for; may be empty. */
+            about: string;
+            /**
+             * Format: date-time
+             * @description When it was saved last.
+             */
+            changed_at: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Who saved it, and alone changes it. */
+            owner: string;
+            /**
+             * Format: int32
+             * @description How many parts it has.
+             */
+            parts: number;
+        };
+        /** @description The sheets. */
+        SheetList: {
+            /** @description The sheets, by name. */
+            items: components["schemas"]["SheetItem"][];
+        };
+        /** @description One thing on a sheet: text, a question, or a question saved under a name. */
+        SheetPart: {
+            /** @description A question. */
+            question?: string | null;
+            /** @description The name of a saved question, which is asked as it is at the time. */
+            saved?: string | null;
+            /** @description Text in plain Markdown. */
+            text?: string | null;
+            /** @description What stands above it; may be empty. */
+            title?: string;
+            /** @description Which part of the sheet's width it has. */
+            width?: components["schemas"]["SheetWidth"];
+        };
+        /**
+         * @description Which part of a sheet's width something has.
+         * @enum {string}
+         */
+        SheetWidth: "third" | "half" | "whole";
         /** @description A notice that a page shows. */
         ShownNotice: {
             /**
@@ -10804,6 +10949,83 @@ export interface operations {
             };
         };
     };
+    show_made_sheet: {
+        parameters: {
+            query: {
+                /** @description The service. */
+                service: string;
+                /** @description A version of it: the sheet is of its deploy. */
+                version?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_markers: {
         parameters: {
             query?: {
@@ -15245,6 +15467,322 @@ export interface operations {
             path: {
                 /** @description Its number */
                 id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sheets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetList"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSheet"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
             };
             cookie?: never;
         };

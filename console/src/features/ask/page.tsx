@@ -5,10 +5,11 @@ import { Refusal, reading, windowOf } from "../../api/client";
 import { counted, minute, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Answer as Said, Callout, Heading } from "../../ui/kit";
+import { QuestionBox } from "../../parts/question-box";
 import { type AnswerProps, Picture, Rows } from "../../parts/answer";
 import { type Answer, type AnswerRow, READY, RECORDS, shown, written } from "../../parts/question-words";
 import { Failed, Skeleton } from "../../ui/states";
-import { QuestionBox } from "./box";
+
 import { Builder } from "./builder";
 import { Save, SavedQuestions } from "./saved";
 
@@ -49,6 +50,9 @@ export function AskPage() {
         <>
           <SavedQuestions />
           <Ready />
+          <p className="mt-4">
+            Pages of several questions and text are <Link to="/sheets">sheets</Link>.
+          </p>
         </>
       )}
       {question !== undefined && answer.isPending && <Skeleton rows={8} />}

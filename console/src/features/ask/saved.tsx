@@ -6,6 +6,7 @@ import { Confirm, Modal } from "../../ui/dialog";
 import { Button, Field, Heading, Refused } from "../../ui/kit";
 import { Failed, Skeleton } from "../../ui/states";
 import { Ago } from "../../ui/time";
+import { PutOnSheet } from "../../parts/put-on-sheet";
 
 /** Questions that members saved. */
 export function SavedQuestions() {
@@ -98,6 +99,7 @@ export function Save({ question, name, onSaved }: Props) {
         </Button>
       )}
       <Button onClick={() => setOpen(true)}>{saved ? "Save a copy" : "Save"}</Button>
+      <PutOnSheet question={question} saved={saved && !isChanged ? saved.name : undefined} />
       {isOwn && (
         <Confirm
           label={`Remove ${saved.name}`}

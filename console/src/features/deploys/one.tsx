@@ -97,6 +97,14 @@ function Shown({ detail }: { detail: DeployDetail }) {
       <p className="text-faint mt-1">
         <Ago at={deploy.at} /> · {deploy.announced ? `announced by ${deploy.by}` : "seen from its first telemetry"} ·{" "}
         {deploy.runs ? "runs" : "does not run any more"}
+        {" · "}
+        <Link
+          to="/sheet-of/$service/$version"
+          params={{ service: deploy.service, version: deploy.version }}
+          search={{ environment: deploy.environment }}
+        >
+          Sheet of this deploy
+        </Link>
         {deploy.rollback && " · rollback: it had run here before"}
         {deploy.share != null && ` · canary of ${percent(deploy.share)}`}
         {deploy.instance_group && ` · to the instances of group ${deploy.instance_group}`}

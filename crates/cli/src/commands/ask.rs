@@ -73,7 +73,7 @@ pub(super) fn saved_path(name: &str) -> String {
 }
 
 /// When, and against when.
-fn window(answer: &Answer) -> String {
+pub(super) fn window(answer: &Answer) -> String {
     let against = answer
         .against
         .map(|period| format!(", against {} to {}", time(period.from), time(period.to)));
@@ -85,7 +85,8 @@ fn window(answer: &Answer) -> String {
     )
 }
 
-fn print(answer: &Answer, with_bars: bool) -> Result<(), Fault> {
+/// Prints an answer's groups as a table, with a bar for each where wanted.
+pub(super) fn print(answer: &Answer, with_bars: bool) -> Result<(), Fault> {
     let keys = answer.parts.by.len();
     let is_over_time = answer.step_ms.is_some();
     let is_number = |column: &AnswerColumn| ["count", "number", "share"].contains(&column.kind.as_str());

@@ -31,6 +31,7 @@ pub mod send;
 pub mod sending;
 pub mod serve;
 pub mod services;
+pub mod sheet;
 pub mod show;
 mod stack;
 pub mod storage;

@@ -84,3 +84,67 @@ async fn a_question_is_built_by_clicks_narrowed_by_a_value_and_opens_what_it_cou
     let left = running.client_json(&["question", "list"]);
     assert_eq!(left["items"], serde_json::json!([]));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_question_is_put_on_a_sheet_which_is_arranged_undone_shown_on_a_wall_and_sent_as_a_file() {
+    let running = with_failures().await;
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    let click = async |kind: &str, name: &str| browser.named(kind, name).await.click().await.unwrap();
+
+    // A sheet of one's own, and a question put on it.
+    browser.open(&format!("{}/sheets", running.url)).await;
+    browser.sees("No sheet is saved yet.").await;
+    click("button", "New sheet").await;
+    browser.find("[role=dialog] input").await.click().await.unwrap();
+    browser.press("Night watch\u{e007}").await;
+    browser.sees("Nothing stands on this sheet yet").await;
+    let ask = "count%20of%20occurrences%20by%20service%20each%201h";
+    browser.open(&format!("{}/ask?question={ask}", running.url)).await;
+    click("button", "Put on a sheet").await;
+    browser.choose("Sheet", "Night watch").await;
+    click("button", "Put it there").await;
+    click("link", "Night watch").await;
+    browser.find("figure[aria-label=count] svg path").await;
+
+    // Arranged: text added, moved to the front, undone and done again, saved.
+    click("button", "Arrange").await;
+    click("button", "Add a part").await;
+    browser.choose("It is", "text").await;
+    browser.find("[role=dialog] textarea").await.click().await.unwrap();
+    browser
+        .press("Call the **harbour office** first. <script>alert(1)</script>")
+        .await;
+    click("button", "Put it on the sheet").await;
+    browser.sees("Not saved yet.").await;
+    browser.choose("Width of part 2", "the whole width").await;
+    click("button", "Undo").await;
+    browser.choose("Width of part 2", "a third").await;
+    click("button", "Save").await;
+    browser.sees("2 parts, by").await;
+    assert_eq!(browser.violations().await, Vec::<String>::new());
+    let shown = running.client_json(&["sheet", "show", "Night watch"]);
+    assert_eq!(
+        (&shown["parts"][1]["width"], &shown["parts"][0]["question"]),
+        (&"third".into(), &"count of occurrences by service each 1h".into())
+    );
+
+    // On a wall nothing but the sheet is there; what a service has by itself is answered too.
+    browser.sees("harbour office").await;
+    browser.press("w").await;
+    browser.sees("Leave the wall").await;
+    assert!(!browser.text().await.contains("Traffic"), "the bar is gone");
+    browser.press("\u{e00c}").await;
+    browser.open(&format!("{}/sheet-of/fares", running.url)).await;
+    browser.sees("made by itself").await;
+    browser.sees("decimal.DivisionByZero").await;
+    assert_eq!(browser.violations().await, Vec::<String>::new());
+
+    // As a file it becomes another sheet; somebody else sees it.
+    let file = std::env::temp_dir().join(format!("sheet-{}.json", std::process::id()));
+    std::fs::write(&file, shown.to_string()).unwrap();
+    let path = file.to_str().unwrap();
+    running.client_json(&["sheet", "save", "Copy", path]);
+    std::fs::remove_file(&file).unwrap();
+    let list = running.client_json(&["sheet", "list"]);
+    assert_eq!(list["items"].as_array().unwrap().len(), 2);
+}

@@ -5,6 +5,7 @@
 
 mod asked;
 mod complete;
+pub mod made;
 mod read;
 #[cfg(test)]
 mod tests;

@@ -17,6 +17,7 @@ pub(crate) mod now;
 pub(crate) mod owners;
 pub(super) mod sentences;
 pub(crate) mod settled;
+pub(crate) mod sheets;
 pub(crate) mod slow;
 pub(crate) mod tickets;
 pub(crate) mod timelines;

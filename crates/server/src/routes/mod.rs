@@ -35,6 +35,7 @@ mod scrubbing;
 mod sending;
 mod services;
 mod session;
+mod sheets;
 mod slices;
 mod sources;
 mod stands_out;
@@ -145,6 +146,11 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(saved_questions::show_saved_question)
             .service(saved_questions::save_question)
             .service(saved_questions::remove_saved_question)
+            .service(sheets::list_sheets)
+            .service(sheets::show_sheet)
+            .service(sheets::show_made_sheet)
+            .service(sheets::save_sheet)
+            .service(sheets::remove_sheet)
             .service(views::list_saved_views)
             .service(views::save_view)
             .service(views::remove_view)

@@ -6,6 +6,7 @@ mod fields;
 #[cfg(test)]
 mod requests_tests;
 pub mod saved;
+pub mod sheets;
 mod statement;
 #[cfg(test)]
 mod tests;

@@ -232,6 +232,7 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("resource", Contents),
     ("sampling_hour", Time("hour", Occurrences)),
     ("saved_view", Stays("saved by hand: 500 at most")),
+    ("sheet", Stays("saved by hand: 500 at most")),
     ("saved_question", Stays("saved by hand: 1,000 at most")),
     (
         "saved_question_before",

@@ -11,6 +11,7 @@ mod now;
 mod people;
 mod reading;
 mod roles;
+mod sheets;
 mod strangers;
 mod tickets;
 mod watched;

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type Ref, useState } from "react";
-import { reading } from "../../api/client";
-import { CompletedInput, Mistaken } from "../../ui/completed";
+import { reading } from "../api/client";
+import { CompletedInput, Mistaken } from "../ui/completed";
 
 type Props = {
   /** The question that is answered. */
