@@ -29,6 +29,9 @@ export type Search = Scope & {
   columns?: string;
   question?: string;
   saved?: string;
+  metric?: string;
+  by?: string;
+  together?: string;
 };
 
 /** A value of the address as text: the router reads `?q=404` as a number. */
@@ -62,6 +65,9 @@ export function search(raw: Record<string, unknown>): Search {
     "columns",
     "question",
     "saved",
+    "metric",
+    "by",
+    "together",
   ] as const) {
     const value = text(raw[name]);
     if (value !== undefined) found[name] = value;

@@ -18,6 +18,7 @@ mod grouping;
 mod handling;
 mod log;
 mod marker;
+mod metric;
 mod notice;
 mod occurrence;
 mod owner;
@@ -82,6 +83,7 @@ pub use handling::{
 };
 pub use log::{HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates};
 pub use marker::{MarkerCheck, MarkerItem, MarkerList, NewMarker};
+pub use metric::{MetricCourse, MetricItem, MetricLine, MetricList, MetricListQuery, MetricQuery};
 pub use notice::{
     ExpectedRun, NoticeItem, NoticeLink, NoticeLinkAction, NoticeList, NoticeQuery, NoticeRule, NoticeRuleItem,
     NoticeRuleList, NoticeTrial, NoticeTrialResult, NoticeWay, NoticeWayItem, NoticeWayList, NoticeWishes, PaceOf,

@@ -24,6 +24,7 @@ use crate::commands::key::KeyCommand;
 use crate::commands::login::Login;
 use crate::commands::logs::Logs;
 use crate::commands::markers::MarkerCommand;
+use crate::commands::metrics::{Metric, Metrics};
 use crate::commands::notice::NoticeCommand;
 use crate::commands::occurrence::Occurrence;
 use crate::commands::occurrences::Occurrences;
@@ -89,6 +90,8 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "calls",
             "statements",
             "instances",
+            "metrics",
+            "metric",
             "find",
             "ask",
             "export",
@@ -276,6 +279,10 @@ pub enum Command {
         #[command(flatten)]
         client: Client,
     },
+    /// List the metrics that services send.
+    Metrics(Metrics),
+    /// Show a metric over time, by version, instance or any of its attributes.
+    Metric(Metric),
     /// Show and save pages of questions and text.
     Sheet {
         #[command(subcommand)]
@@ -367,6 +374,8 @@ impl Command {
             Self::Find(find) => commands::find::run(find).await,
             Self::Occurrence(occurrence) => commands::occurrence::run(occurrence).await,
             Self::Ask(ask) => commands::ask::ask(ask).await,
+            Self::Metrics(arguments) => commands::metrics::metrics(arguments).await,
+            Self::Metric(arguments) => commands::metrics::metric(arguments).await,
             Self::Sheet { command, client } => commands::sheet::sheet(command, client).await,
             Self::Question { command, client } => commands::question::question(command, client).await,
             Self::Parts(parts) => commands::parts::parts(parts).await,

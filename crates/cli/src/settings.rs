@@ -28,6 +28,9 @@ pub struct Keep {
     /// Days for which counts by hour and day are kept, 30 to 400 [default: 400].
     #[arg(long, env = "OUTCROP_COUNT_DAYS", value_name = "N")]
     pub count_days: Option<i64>,
+    /// Days for which metrics are kept, 1 to 30 [default: 30].
+    #[arg(long, env = "OUTCROP_METRIC_DAYS", value_name = "N")]
+    pub metric_days: Option<i64>,
     /// Room for spans of the last 45 minutes; past it the oldest go [default: 8GiB].
     #[arg(long, env = "OUTCROP_HOT_BYTES", value_name = "SIZE")]
     pub hot_bytes: Option<String>,
@@ -324,6 +327,13 @@ fn policy(given: Keep, file: Keep) -> Result<Policy, Fault> {
             given.trace_days,
             file.trace_days,
             default.trace_days,
+            month.clone(),
+        )?,
+        metric_days: days(
+            "metric-days",
+            given.metric_days,
+            file.metric_days,
+            default.metric_days,
             month,
         )?,
         count_days: days(
@@ -459,6 +469,10 @@ mod tests {
             },
             Keep {
                 log_days: Some(0),
+                ..Keep::default()
+            },
+            Keep {
+                metric_days: Some(31),
                 ..Keep::default()
             },
             Keep {

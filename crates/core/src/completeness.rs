@@ -23,6 +23,8 @@ pub enum Limit {
     Called,
     /// Templates of its log lines.
     Templates,
+    /// Series of its metrics.
+    Series,
     /// Failures of one span, or one request of the sender, told in full.
     FailuresInFull,
     /// Failures compared in one trace.
@@ -35,7 +37,7 @@ pub enum Limit {
 
 impl Limit {
     /// All limits, in the order in which they are said.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 13] = [
         Self::Services,
         Self::Environments,
         Self::Versions,
@@ -44,6 +46,7 @@ impl Limit {
         Self::Instances,
         Self::Called,
         Self::Templates,
+        Self::Series,
         Self::FailuresInFull,
         Self::FailuresInTrace,
         Self::LogLines,
@@ -62,6 +65,7 @@ impl Limit {
             Self::Instances => "instances",
             Self::Called => "called",
             Self::Templates => "templates",
+            Self::Series => "series",
             Self::FailuresInFull => "failures in full",
             Self::FailuresInTrace => "failures in trace",
             Self::LogLines => "log lines",
@@ -88,6 +92,7 @@ impl Limit {
             }
             Self::Instances => "too many instances: further ones are counted together".to_owned(),
             Self::Called => "calls to too many places or statements: further ones are counted together".to_owned(),
+            Self::Series => "too many series of metrics: further ones are not kept".to_owned(),
             Self::Templates => "too many kinds of log lines: further ones are counted together".to_owned(),
             Self::FailuresInFull => {
                 format!("{count} failures counted without details: too many in one span or request")

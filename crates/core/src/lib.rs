@@ -20,6 +20,7 @@ pub mod deploy;
 pub mod failure;
 pub mod grouping;
 pub mod latency;
+pub mod metric;
 pub mod notice;
 pub mod ownership;
 pub mod query;

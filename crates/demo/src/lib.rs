@@ -9,6 +9,7 @@ mod faults;
 mod fleet;
 mod inside;
 mod lines;
+mod metrics;
 mod page;
 mod post;
 mod send;

@@ -1,18 +1,15 @@
 //! OTLP messages, put together.
 
 use opentelemetry_proto::tonic::collector::logs::v1::ExportLogsServiceRequest;
-use opentelemetry_proto::tonic::collector::metrics::v1::ExportMetricsServiceRequest;
 use opentelemetry_proto::tonic::collector::trace::v1::ExportTraceServiceRequest;
 use opentelemetry_proto::tonic::common::v1::any_value::Value;
 use opentelemetry_proto::tonic::common::v1::{AnyValue, InstrumentationScope, KeyValue};
 use opentelemetry_proto::tonic::logs::v1::{LogRecord, ResourceLogs, ScopeLogs};
-use opentelemetry_proto::tonic::metrics::v1::metric::Data;
-use opentelemetry_proto::tonic::metrics::v1::number_data_point::Value as Number;
-use opentelemetry_proto::tonic::metrics::v1::{Gauge, Metric, NumberDataPoint, ResourceMetrics, ScopeMetrics};
 use opentelemetry_proto::tonic::resource::v1::Resource;
 use opentelemetry_proto::tonic::trace::v1::{ResourceSpans, ScopeSpans, Span};
 use prost::Message;
 
+use crate::metrics;
 use crate::world::Service;
 
 pub fn text(key: &str, value: impl Into<String>) -> KeyValue {
@@ -80,7 +77,7 @@ impl Batch {
             ..Resource::default()
         });
         let mut requests = vec![];
-        requests.extend(live.map(|now| ("/v1/metrics", load(resource.clone(), now, self.spans.len()))));
+        requests.extend(metrics::sent(resource.clone(), &self.spans, live).map(|body| ("/v1/metrics", body)));
         if !self.spans.is_empty() {
             let scope_spans = vec![ScopeSpans {
                 scope: scope.clone(),
@@ -112,35 +109,4 @@ impl Batch {
         }
         requests
     }
-}
-
-/// The load of an instance: it grows with what it serves.
-fn load(resource: Option<Resource>, now: u64, spans: usize) -> Vec<u8> {
-    let metric = |name: &str, unit: &str, value: f64| Metric {
-        name: name.to_owned(),
-        unit: unit.to_owned(),
-        data: Some(Data::Gauge(Gauge {
-            data_points: vec![NumberDataPoint {
-                time_unix_nano: now,
-                value: Some(Number::AsDouble(value)),
-                ..NumberDataPoint::default()
-            }],
-        })),
-        ..Metric::default()
-    };
-    let busy = (f64::from(u32::try_from(spans).unwrap_or(u32::MAX)) / 50.0).min(1.0);
-    let metrics = vec![
-        metric("process.cpu.utilization", "1", 0.08 + 0.5 * busy),
-        metric("process.memory.usage", "By", 180e6 + 60e6 * busy),
-    ];
-    let scope_metrics = vec![ScopeMetrics {
-        metrics,
-        ..ScopeMetrics::default()
-    }];
-    let resource_metrics = vec![ResourceMetrics {
-        resource,
-        scope_metrics,
-        ..ResourceMetrics::default()
-    }];
-    ExportMetricsServiceRequest { resource_metrics }.encode_to_vec()
 }

@@ -48,7 +48,7 @@ pub fn decode_logs(body: &[u8], encoding: Encoding, room: &mut Room<'_>) -> Resu
     }
 }
 
-/// Reads the numbers of a metric export request's gauges and sums.
+/// Reads the points of a metric export request: of a distribution its sum and count.
 ///
 /// # Errors
 /// [`DecodeError`] when it is none.

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use outcrop_core::Timestamp;
-use outcrop_core::failure::READINGS;
+use outcrop_core::metric::Kind;
 use outcrop_core::telemetry::tidy::{CUT_SPAN, MAX_DEPTH, MAX_ELEMENTS, MAX_EVENTS, MAX_LINKS, TOO_DEEP};
 use outcrop_core::telemetry::{
     Attributes, LogRecord, Reading, Resource, Scope, ScopeRecords, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
@@ -16,6 +16,9 @@ use crate::{DecodeError, Decoded, INVALID_SPAN, empty_span};
 
 pub(crate) fn traces(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<Span>, DecodeError> {
     read(body, room, |message, bounds, records| {
+        if !bounds.takes_record()? {
+            return Ok(());
+        }
         match span(message, bounds)? {
             Some(span) => records.push(span),
             None => bounds.refused.add(1, || INVALID_SPAN.to_owned()),
@@ -26,7 +29,9 @@ pub(crate) fn traces(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<Span>, 
 
 pub(crate) fn logs(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<LogRecord>, DecodeError> {
     read(body, room, |message, bounds, records| {
-        records.push(log_record(message, bounds)?);
+        if bounds.takes_record()? {
+            records.push(log_record(message, bounds)?);
+        }
         Ok(())
     })
 }
@@ -66,10 +71,7 @@ fn read<T>(
                 match field? {
                     (1, sent) if takes_resource => scope = read_scope(sent.bytes()?, &mut bounds)?,
                     (2, sent) => {
-                        let message = sent.bytes()?;
-                        if bounds.takes_record()? {
-                            record(message, &mut bounds, &mut records)?;
-                        }
+                        record(sent.bytes()?, &mut bounds, &mut records)?;
                     }
                     _ => {}
                 }
@@ -223,41 +225,99 @@ fn log_record(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<LogRecord, 
     Ok(record)
 }
 
-/// The points of a gauge or sum that is read; other metrics are let go.
+/// The points of a metric, of whatever kind.
 fn metric(message: &[u8], bounds: &mut Bounds<'_, '_>, readings: &mut Vec<Reading>) -> Result<(), DecodeError> {
-    let mut name = None;
+    let mut named = Reading::default();
     for field in Fields(message) {
-        if let (1, sent) = field? {
-            let sent = sent.text()?;
-            name = READINGS.iter().find(|known| **known == sent);
+        match field? {
+            (1, name) => named.name = text(name, bounds)?,
+            (3, unit) => named.unit = text(unit, bounds)?,
+            _ => {}
         }
     }
-    let Some(name) = name else { return Ok(()) };
     for field in Fields(message) {
-        let (5 | 7, data) = field? else { continue };
-        for field in Fields(data.bytes()?) {
-            let (1, point) = field? else { continue };
-            let (mut value, mut at) = (None, None);
-            for field in Fields(point.bytes()?) {
-                match field? {
-                    (3, time) => at = Timestamp::from_otlp(time.fixed64()?),
-                    (4, number) => value = Some(f64::from_bits(number.fixed64()?)),
-                    #[expect(clippy::cast_precision_loss, reason = "a load needs no more than 53 bits")]
-                    (6, number) => value = Some(number.fixed64()?.cast_signed() as f64),
-                    _ => {}
-                }
+        let (form @ (5 | 7 | 9 | 10 | 11), data) = field? else {
+            continue;
+        };
+        let data = data.bytes()?;
+        let (mut temporality, mut is_monotonic) = (0, false);
+        for field in Fields(data) {
+            match field? {
+                (2, sent) if form != 5 && form != 11 => temporality = sent.varint()?,
+                (3, sent) if form == 7 => is_monotonic = sent.varint()? != 0,
+                _ => {}
             }
-            if let Some(value) = value {
-                bounds.take(RECORD_BYTES)?;
-                readings.push(Reading {
-                    name: (*name).to_owned(),
-                    value,
-                    at,
-                });
+        }
+        named.kind = metric_kind(form, temporality, is_monotonic);
+        for field in Fields(data) {
+            let (1, sent) = field? else { continue };
+            let sent = sent.bytes()?;
+            if bounds.takes_record()?
+                && let Some(reading) = point(sent, form, &named, bounds)?
+            {
+                readings.push(reading);
             }
         }
     }
     Ok(())
+}
+
+/// What the numbers of a metric are, by the number of its form, its temporality and whether it only rises.
+fn metric_kind(form: u32, temporality: u64, is_monotonic: bool) -> Kind {
+    const DELTA: u64 = 1;
+    match (form, temporality) {
+        (7, DELTA) => Kind::Delta,
+        (7, _) if is_monotonic => Kind::Cumulative,
+        (9 | 10, DELTA) => Kind::DeltaDistribution,
+        (9..=11, _) => Kind::CumulativeDistribution,
+        _ => Kind::Level,
+    }
+}
+
+/// One point; `None` where it says that nothing was recorded, or holds no number.
+fn point(
+    message: &[u8],
+    form: u32,
+    named: &Reading,
+    bounds: &mut Bounds<'_, '_>,
+) -> Result<Option<Reading>, DecodeError> {
+    const NOTHING_RECORDED: u64 = 1;
+    let is_number = form == 5 || form == 7;
+    // Each form has its attributes and flags at other places.
+    let (attributes, flags) = match form {
+        9 => (9, 10),
+        10 => (1, 10),
+        _ => (7, 8),
+    };
+    bounds.take(named.name.len() + named.unit.len())?;
+    let mut reading = Reading {
+        attributes: attributes_of(message, attributes, bounds)?,
+        ..named.clone()
+    };
+    let mut has_number = false;
+    for field in Fields(message) {
+        match field? {
+            (2, time) => reading.start = Timestamp::from_otlp(time.fixed64()?),
+            (3, time) => reading.at = Timestamp::from_otlp(time.fixed64()?),
+            (4, number) if is_number => {
+                reading.value = f64::from_bits(number.fixed64()?);
+                has_number = true;
+            }
+            #[expect(clippy::cast_precision_loss, reason = "a chart needs no more than 53 bits")]
+            (6, number) if is_number => {
+                reading.value = number.fixed64()?.cast_signed() as f64;
+                has_number = true;
+            }
+            (4, count) => {
+                reading.count = count.fixed64()?;
+                has_number = true;
+            }
+            (5, sum) if !is_number => reading.value = f64::from_bits(sum.fixed64()?),
+            (at, sent) if at == flags && sent.varint()? & NOTHING_RECORDED != 0 => return Ok(None),
+            _ => {}
+        }
+    }
+    Ok(has_number.then_some(reading))
 }
 
 /// The attributes that stand under a number in a message.

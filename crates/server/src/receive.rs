@@ -191,7 +191,7 @@ pub(crate) async fn take(body: Body, sender: Sender, state: &State) -> Result<Re
         tracing::error!(%error, "a body could not be read; its sender is told so");
         Refusal::Unusable("the body cannot be read".to_owned())
     })??;
-    if signal == Signal::Metrics && submission.found.instances.is_empty() {
+    if signal == Signal::Metrics && submission.found.points.is_empty() {
         // Nothing of it is kept: nothing waits for the database.
         return Ok(submission.found.refused.clone());
     }

@@ -24,6 +24,7 @@ pub mod flags;
 pub mod grouping;
 pub mod ids;
 pub mod logs;
+pub mod metrics;
 pub mod notices;
 pub mod occurrences;
 pub mod people;

@@ -22,6 +22,8 @@ pub struct Policy {
     pub trace_days: i64,
     /// Days for counts by hour and day, [`RETENTION_DAYS`] to [`COUNT_DAYS`].
     pub count_days: i64,
+    /// Days for metrics, 1 to [`RETENTION_DAYS`].
+    pub metric_days: i64,
     /// Bytes for spans of the last 45 minutes; past them the oldest quarters of an hour go.
     pub hot_bytes: i64,
     /// Bytes for traces that are kept; past them the oldest days go, then nothing more is kept.
@@ -43,6 +45,7 @@ impl Default for Policy {
             log_days: LOG_DAYS,
             trace_days: RETENTION_DAYS,
             count_days: COUNT_DAYS,
+            metric_days: RETENTION_DAYS,
             // 45 minutes of 3,000 spans a second, at the 1 kB a span that small chunks take.
             hot_bytes: 8 << 30,
             trace_bytes: None,

@@ -2,9 +2,10 @@
 
 use std::sync::Arc;
 
-use outcrop_core::failure::{Found, Limits, find_in_logs, find_in_spans};
+use outcrop_core::failure::{Found, Limits, find_in_logs, find_in_metrics, find_in_spans};
 use outcrop_core::telemetry::{
-    Attributes, LogRecord, NO_GROUPS, Resource, Scope, ScopeRecords, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
+    Attributes, LogRecord, NO_GROUPS, Reading, Resource, Scope, ScopeRecords, Span, SpanEvent, SpanId, SpanKind,
+    TraceId, Value,
 };
 use outcrop_core::{Digest, Timestamp, scrub};
 use outcrop_testkit::Postgres;
@@ -82,6 +83,11 @@ pub(crate) fn spans(groups: Vec<ScopeRecords<Span>>, received: Timestamp) -> Sub
 /// A request of log records, received at a time.
 pub(crate) fn logs(groups: Vec<ScopeRecords<LogRecord>>, received: Timestamp) -> Submission {
     submission(find_in_logs(groups, limits(received)), received)
+}
+
+/// A request of metrics, received at a time.
+pub(crate) fn metrics(groups: Vec<ScopeRecords<Reading>>, received: Timestamp) -> Submission {
+    submission(find_in_metrics(groups, limits(received)), received)
 }
 
 /// Each request has a body of its own.

@@ -928,6 +928,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the metrics that services send, by name. */
+        get: operations["list_metrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/metrics/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a metric comes to over time. */
+        get: operations["show_metric"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/notice-link": {
         parameters: {
             query?: never;
@@ -3652,6 +3686,71 @@ export interface components {
          * @enum {string}
          */
         MemberRole: "viewer" | "engineer" | "admin";
+        /** @description A metric over time. */
+        MetricCourse: {
+            /**
+             * Format: int64
+             * @description How many lines there are in all.
+             */
+            all_lines: number;
+            /**
+             * Format: date-time
+             * @description When the first step begins.
+             */
+            from: string;
+            /** @description What its numbers are: `level`, `increase` or `distribution`. */
+            kind: string;
+            /** @description The lines, those with the greatest numbers first; 20 at most. */
+            lines: components["schemas"]["MetricLine"][];
+            /** @description Its name. */
+            name: string;
+            /** @description What it leaves out, in words. */
+            note?: string | null;
+            /**
+             * Format: int64
+             * @description How long a step is, in milliseconds.
+             */
+            step_ms: number;
+            /**
+             * Format: date-time
+             * @description When the window ends.
+             */
+            to: string;
+            /** @description How minutes and series were put together: `mean`, `sum`, `most` or `least`. */
+            together: string;
+            /** @description Its unit, as it was sent. */
+            unit: string;
+        };
+        /** @description A metric in a list. */
+        MetricItem: {
+            /** @description The attributes that tell its series apart. */
+            attributes: string[];
+            /** @description What its numbers are: `level`, how much there is; `increase`, how much came; `distribution`, measurements. */
+            kind: string;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description How many series it has.
+             */
+            series: number;
+            /** @description The services that send it. */
+            services: string[];
+            /** @description Its unit, as it was sent. */
+            unit: string;
+        };
+        /** @description One line of a metric. */
+        MetricLine: {
+            /** @description The value of what lines are by; empty where it is not set, and of the only line. */
+            key: string;
+            /** @description A number for each step; `null` where nothing came. */
+            values: (number | null)[];
+        };
+        /** @description Metrics, by name. */
+        MetricList: {
+            /** @description The metrics; 1,000 at most. */
+            items: components["schemas"]["MetricItem"][];
+        };
         /** @description A mistake in a predicate. */
         Mistake: {
             /**
@@ -11569,6 +11668,194 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_metrics: {
+        parameters: {
+            query?: {
+                /** @description The service that sends them. */
+                service?: string;
+                /** @description The environment they come from. */
+                environment?: string;
+                /** @description The version that sends them. */
+                version?: string;
+                /** @description How far back the window reaches, such as `24h`; the default. */
+                since?: string;
+                /** @description When the window begins. */
+                from?: string;
+                /** @description When it ends; now where it is not given. */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_metric: {
+        parameters: {
+            query?: {
+                /** @description The service that sends it. */
+                service?: string;
+                /** @description The environment it comes from. */
+                environment?: string;
+                /** @description The version that sends it. */
+                version?: string;
+                /** @description How far back the window reaches, such as `24h`; the default. */
+                since?: string;
+                /** @description When the window begins. */
+                from?: string;
+                /** @description When it ends; now where it is not given. */
+                to?: string;
+                /** @description What its lines are by: `service`, `environment`, `version`, `instance`, or an attribute of the metric. */
+                by?: string;
+                /**
+                 * @description How minutes and series are put together: `mean`, `sum`, `most` or `least`. Without it increases are summed up,
+                 *     and of all else it is the mean.
+                 */
+                together?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricCourse"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -10,6 +10,7 @@ import { Course } from "./course";
 import { Groups } from "./groups";
 import { Instances } from "./instances";
 import { Logs } from "./logs";
+import { Metrics } from "./metrics";
 import { Passing } from "./passing";
 import { type TrafficSearch, isWorse, useOrder, useScope } from "./scope";
 import { Facts } from "../../ui/facts";
@@ -26,6 +27,7 @@ const VIEWS = {
   calls: { name: "Calls", page: Calls },
   statements: { name: "Statements", page: Statements },
   instances: { name: "Instances", page: Instances },
+  metrics: { name: "Metrics", page: Metrics },
 } as const;
 type View = keyof typeof VIEWS;
 
@@ -45,6 +47,9 @@ const OWN = {
   all: undefined,
   where: undefined,
   order: undefined,
+  metric: undefined,
+  by: undefined,
+  together: undefined,
 };
 
 /** Where the threshold of a slow request comes from, unless from the endpoint's own history. */
@@ -55,7 +60,7 @@ const SLOW_BY: Record<string, string> = {
   default: "nothing known yet",
 };
 
-/** Traffic: endpoints, what made requests slow, requests, log lines, who calls whom, statements, instances. */
+/** Traffic: endpoints, what made requests slow, requests, log lines, who calls whom, statements, instances, metrics. */
 export function TrafficPage() {
   const search = useSearch({ from: "/inside/traffic" });
   const navigate = useNavigate({ from: "/traffic" });

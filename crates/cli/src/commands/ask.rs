@@ -181,7 +181,7 @@ fn shown(value: &Value, kind: &str) -> String {
 }
 
 /// Three digits or more that count.
-fn decimal(number: f64) -> String {
+pub(super) fn decimal(number: f64) -> String {
     #[expect(
         clippy::cast_possible_truncation,
         reason = "a number of at least a thousand, shown whole"
@@ -195,13 +195,25 @@ fn decimal(number: f64) -> String {
 
 /// The first measure step by step, each against the greatest: eight heights.
 fn strip(row: &AnswerRow) -> String {
-    const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
     let numbers: Vec<f64> = (row.steps.iter())
         .map(|step| step.first().and_then(Value::as_f64).unwrap_or_default())
         .collect();
-    // Adjacent steps are one sign where there are more than fit beside the rest.
+    heights(&numbers, true)
+}
+
+/// Numbers as a line of heights, each against the greatest. Adjacent ones are one sign where there are more than fit
+/// beside the rest: their sum where they add up, else the greatest of them.
+pub(super) fn heights(numbers: &[f64], add_up: bool) -> String {
+    const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
     let size = numbers.len().div_ceil(STRIP).max(1);
-    let sums: Vec<f64> = numbers.chunks(size).map(|chunk| chunk.iter().sum()).collect();
+    let together = |chunk: &[f64]| {
+        if add_up {
+            chunk.iter().sum()
+        } else {
+            chunk.iter().copied().fold(0.0, f64::max)
+        }
+    };
+    let sums: Vec<f64> = numbers.chunks(size).map(together).collect();
     let most = sums.iter().copied().fold(0.0, f64::max);
     let height = |sum: &f64| {
         if *sum <= 0.0 {

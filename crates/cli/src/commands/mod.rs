@@ -18,6 +18,7 @@ pub mod key;
 pub mod login;
 pub mod logs;
 pub mod markers;
+pub mod metrics;
 pub mod notice;
 pub mod occurrence;
 pub mod occurrences;

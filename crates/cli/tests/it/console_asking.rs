@@ -143,7 +143,8 @@ async fn a_question_is_put_on_a_sheet_which_is_arranged_undone_shown_on_a_wall_a
     let file = std::env::temp_dir().join(format!("sheet-{}.json", std::process::id()));
     std::fs::write(&file, shown.to_string()).unwrap();
     let path = file.to_str().unwrap();
-    running.client_json(&["sheet", "save", "Copy", path]);
+    let copied = running.client_json(&["sheet", "save", "Copy", path]);
+    assert_eq!(copied, shown);
     std::fs::remove_file(&file).unwrap();
     let list = running.client_json(&["sheet", "list"]);
     assert_eq!(list["items"].as_array().unwrap().len(), 2);

@@ -52,6 +52,8 @@ async fn axe_finds_no_violation_on_any_page_light_dark_and_on_a_phone() {
             ("/traffic?view=statements".to_owned(), "statement"),
             ("/traffic?view=instances".to_owned(), "instance"),
             ("/traffic?view=passing".to_owned(), "requests a minute"),
+            ("/traffic?view=metrics".to_owned(), "No metric came in"),
+            ("/sheets".to_owned(), "No sheet is saved yet."),
             ("/ask".to_owned(), "Questions to start from"),
             (
                 "/ask?question=count%2C+users+of+occurrences+by+service+each+1h+against+before".to_owned(),

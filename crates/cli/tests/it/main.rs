@@ -16,6 +16,7 @@ mod console_axe;
 mod console_functions;
 mod console_ground;
 mod console_lists;
+mod console_metrics;
 mod console_now;
 mod decide;
 mod demo;

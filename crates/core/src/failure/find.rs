@@ -260,7 +260,7 @@ fn failure_in(record: LogRecord, from: SentBy<'_>, user: u64) -> Option<Report> 
     Some(report)
 }
 
-/// Finds the load of instances in metrics; nothing else of them is kept.
+/// Takes the points of metrics, and the load of instances out of them.
 #[must_use]
 pub fn find_in_metrics(groups: Vec<ScopeRecords<Reading>>, limits: Limits<'_>) -> Found {
     let mut senders = Senders::default();
@@ -268,8 +268,10 @@ pub fn find_in_metrics(groups: Vec<ScopeRecords<Reading>>, limits: Limits<'_>) -
         let sender = senders.of(resource, limits.scrubbing);
         (sender.identity.clone(), sender.resource.clone())
     };
+    let (instances, points) = uses::readings(groups, of, limits);
     Found {
-        instances: uses::readings(groups, of, limits),
+        instances,
+        points,
         ..Found::default()
     }
 }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use super::compact::CountedOnly;
 use super::lines::FoundLine;
 use super::platform::PlatformEvent;
+use super::points::FoundPoint;
 use super::refused::Refused;
 use super::report::Report;
 use super::uses::{FoundCalls, FoundInstance};
@@ -65,6 +66,8 @@ pub struct Found {
     pub calls: Vec<FoundCalls>,
     /// The instances that sent it.
     pub instances: Vec<FoundInstance>,
+    /// Points of metrics.
+    pub points: Vec<FoundPoint>,
     /// What the platform says of instances, and who sent it.
     pub platform_events: Vec<(Arc<Identity>, PlatformEvent)>,
     /// Log records that belong to a trace, by sender: how many, and of how many the trace is not sampled.
@@ -104,6 +107,7 @@ impl Found {
             .platform_events
             .iter()
             .map(|(identity, _)| identity)
+            .chain(self.points.iter().map(|point| &point.identity))
             .chain(self.traced_lines.iter().map(|(identity, ..)| identity));
         spans.chain(reports).chain(uses).chain(counted).chain(told)
     }
@@ -119,6 +123,7 @@ impl Found {
         };
         self.spans.retain(|span| is_taken(&span.identity));
         self.lines.retain(|line| is_taken(&line.identity));
+        self.points.retain(|point| is_taken(&point.identity));
         let is_kept = |identity: &Identity| refuse(identity).is_none();
         self.chunks.retain(|chunk| is_kept(&chunk.identity));
         self.reports.retain(|report| is_kept(&report.identity));

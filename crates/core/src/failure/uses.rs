@@ -6,6 +6,7 @@ use std::sync::Arc;
 use crate::Timestamp;
 use crate::failure::entry::EntrySpan;
 use crate::failure::limits::Limits;
+use crate::failure::points::{FoundPoint, Points};
 use crate::telemetry::names::Identity;
 use crate::telemetry::{Reading, Resource, ScopeRecords, Span, names, sampling};
 
@@ -178,20 +179,24 @@ pub const READINGS: &[&str] = &[
     "go.memory.used",
 ];
 
-/// Takes an instance's load from metrics; all other metrics are let go.
+/// Takes the points of metrics, and an instance's load out of them.
 pub(super) fn readings(
     groups: Vec<ScopeRecords<Reading>>,
     mut of: impl FnMut(&Arc<Resource>) -> (Arc<Identity>, Arc<Resource>),
     limits: Limits<'_>,
-) -> Vec<FoundInstance> {
+) -> (Vec<FoundInstance>, Vec<FoundPoint>) {
     let mut instances = Instances::default();
+    let mut points = Points::default();
     for group in groups {
         let (identity, resource) = of(&group.resource);
-        for reading in group
-            .records
-            .into_iter()
-            .filter(|reading| READINGS.contains(&reading.name.as_str()) && reading.value.is_finite())
-        {
+        for reading in group.records {
+            points.take((&identity, &resource), reading.clone(), limits);
+            if !READINGS.contains(&reading.name.as_str())
+                || !reading.value.is_finite()
+                || reading.kind.is_distribution()
+            {
+                continue;
+            }
             let at = reading.at.map_or(limits.received, |at| at.min(limits.received));
             if at < limits.oldest {
                 continue;
@@ -207,5 +212,5 @@ pub(super) fn readings(
             );
         }
     }
-    instances.finish()
+    (instances.finish(), points.finish())
 }

@@ -159,13 +159,23 @@ pub struct SpanEvent {
     pub attributes: Attributes,
 }
 
-/// One number read of a gauge or sum.
+/// One point of a metric.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Reading {
     /// The metric's name.
     pub name: String,
-    /// The value, in the metric's own unit.
+    /// Its unit, as sent.
+    pub unit: String,
+    /// What its numbers are.
+    pub kind: crate::metric::Kind,
+    /// What tells its series from others of the metric.
+    pub attributes: Attributes,
+    /// The value, in the metric's own unit; of a distribution the sum of its measurements.
     pub value: f64,
+    /// Of a distribution the number of measurements, else 0.
+    pub count: u64,
+    /// From when on it counts, as sent.
+    pub start: Option<Timestamp>,
     /// When it was read, as sent.
     pub at: Option<Timestamp>,
 }

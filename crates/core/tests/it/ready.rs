@@ -4,7 +4,7 @@ use outcrop_core::question::read;
 
 #[test]
 fn every_question_that_the_console_and_the_docs_offer_is_read() {
-    let ready = include_str!("../../../../console/src/features/ask/words.ts");
+    let ready = include_str!("../../../../console/src/parts/question-words.ts");
     let (_, list) = ready.split_once("READY").expect("a list of questions");
     let offered = list
         .split('"')

@@ -1,7 +1,7 @@
 //! Records of OTLP/JSON.
 
 use outcrop_core::Timestamp;
-use outcrop_core::failure::READINGS;
+use outcrop_core::metric::Kind;
 use outcrop_core::telemetry::tidy::{CUT_SPAN, MAX_EVENTS, MAX_LINKS};
 use outcrop_core::telemetry::{LogRecord, Reading, Span, SpanEvent, SpanId, SpanKind, TraceId, names, sampling};
 use serde::de::{IgnoredAny, MapAccess, SeqAccess};
@@ -9,7 +9,7 @@ use serde::de::{IgnoredAny, MapAccess, SeqAccess};
 use super::read::{Elements, Fields, List, Object, Scalar, Stood};
 use super::values::{attributes, value};
 use super::{Context, Records};
-use crate::bounds::{Gathered, RECORD_BYTES};
+use crate::bounds::Gathered;
 use crate::{INVALID_SPAN, empty_span};
 
 impl Records for Span {
@@ -97,18 +97,20 @@ impl Records for Reading {
     ) -> Result<bool, A::Error> {
         let mut read = MetricReader {
             context,
-            name: String::new(),
+            named: Reading::default(),
             points: vec![],
         };
         let stood = list.next_element_seed(Object(&mut read))?;
-        let MetricReader { name, points, .. } = read;
-        if is_taken::<Self, A>(stood, context)?
-            && let Some(name) = READINGS.iter().find(|known| **known == name)
-        {
+        let MetricReader { named, points, .. } = read;
+        // Of a metric its points are the records.
+        if matches!(stood, Some(Stood::There)) {
             records.extend(points.into_iter().map(|point| Self {
-                name: (*name).to_owned(),
+                name: named.name.clone(),
+                unit: named.unit.clone(),
                 ..point
             }));
+        } else {
+            is_taken::<Self, A>(stood, context)?;
         }
         Ok(stood.is_some())
     }
@@ -280,63 +282,123 @@ impl Fields for LogReader<'_, '_, '_> {
     }
 }
 
-/// The points of a gauge or sum; other metrics are let go.
+/// The points of a metric, of whatever kind.
 struct MetricReader<'c, 'r, 'm> {
     context: &'c mut Context<'r, 'm>,
-    name: String,
+    /// Its name and unit.
+    named: Reading,
     points: Vec<Reading>,
 }
 
 impl Fields for MetricReader<'_, '_, '_> {
     fn field<'de, A: MapAccess<'de>>(&mut self, name: &str, map: &mut A) -> Result<(), A::Error> {
         match name {
-            "name" => self.name = self.context.text(map)?,
-            "gauge" | "sum" => drop(map.next_value_seed(Object(&mut Points(self)))?),
+            "name" => self.named.name = self.context.text(map)?,
+            "unit" => self.named.unit = self.context.text(map)?,
+            "gauge" | "sum" | "histogram" | "exponentialHistogram" | "exponential_histogram" | "summary" => {
+                let first = self.points.len();
+                let mut points = Points {
+                    metric: self,
+                    is_delta: false,
+                    is_monotonic: false,
+                };
+                map.next_value_seed(Object(&mut points))?;
+                // What the points are may stand behind them.
+                let kind = metric_kind(name, points.is_delta, points.is_monotonic);
+                self.points[first..].iter_mut().for_each(|point| point.kind = kind);
+            }
             _ => drop(map.next_value::<IgnoredAny>()?),
         }
         Ok(())
     }
 }
 
-struct Points<'s, 'c, 'r, 'm>(&'s mut MetricReader<'c, 'r, 'm>);
+fn metric_kind(form: &str, is_delta: bool, is_monotonic: bool) -> Kind {
+    match form {
+        "sum" if is_delta => Kind::Delta,
+        "sum" if is_monotonic => Kind::Cumulative,
+        "gauge" | "sum" => Kind::Level,
+        "summary" => Kind::CumulativeDistribution,
+        _ if is_delta => Kind::DeltaDistribution,
+        _ => Kind::CumulativeDistribution,
+    }
+}
+
+struct Points<'s, 'c, 'r, 'm> {
+    metric: &'s mut MetricReader<'c, 'r, 'm>,
+    is_delta: bool,
+    is_monotonic: bool,
+}
 
 impl Fields for Points<'_, '_, '_, '_> {
     fn field<'de, A: MapAccess<'de>>(&mut self, name: &str, map: &mut A) -> Result<(), A::Error> {
-        if matches!(name, "dataPoints" | "data_points") {
-            return map.next_value_seed(List(self)).map(drop);
+        match name {
+            "dataPoints" | "data_points" => return map.next_value_seed(List(self)).map(drop),
+            "aggregationTemporality" | "aggregation_temporality" => {
+                let sent = map.next_value::<Scalar>()?;
+                self.is_delta = sent.whole() == Some(1) || sent.into_text() == "AGGREGATION_TEMPORALITY_DELTA";
+            }
+            "isMonotonic" | "is_monotonic" => self.is_monotonic = matches!(map.next_value()?, Scalar::Bool(true)),
+            _ => drop(map.next_value::<IgnoredAny>()?),
         }
-        map.next_value::<IgnoredAny>().map(drop)
+        Ok(())
     }
 }
 
 impl Elements for Points<'_, '_, '_, '_> {
     fn element<'de, A: SeqAccess<'de>>(&mut self, list: &mut A) -> Result<bool, A::Error> {
-        let mut point = PointReader { value: None, at: None };
+        let mut point = PointReader {
+            context: self.metric.context,
+            reading: Reading::default(),
+            attributes: Gathered::default(),
+            has_number: false,
+            is_recorded: true,
+        };
         let stood = list.next_element_seed(Object(&mut point))?;
-        if let Some(value) = point.value {
-            self.0.context.take(RECORD_BYTES)?;
-            self.0.points.push(Reading {
-                name: String::new(),
-                value,
-                at: point.at,
-            });
+        let PointReader {
+            reading,
+            attributes,
+            has_number,
+            is_recorded,
+            ..
+        } = point;
+        if has_number && is_recorded && self.metric.context.takes_record()? {
+            let attributes = attributes.finish(&mut self.metric.context.bounds.refused);
+            self.metric.points.push(Reading { attributes, ..reading });
         }
         Ok(stood.is_some())
     }
 }
 
-struct PointReader {
-    value: Option<f64>,
-    at: Option<Timestamp>,
+struct PointReader<'s, 'r, 'm> {
+    context: &'s mut Context<'r, 'm>,
+    reading: Reading,
+    attributes: Gathered,
+    has_number: bool,
+    is_recorded: bool,
 }
 
-impl Fields for PointReader {
+impl Fields for PointReader<'_, '_, '_> {
     fn field<'de, A: MapAccess<'de>>(&mut self, name: &str, map: &mut A) -> Result<(), A::Error> {
         match name {
             "asDouble" | "as_double" | "asInt" | "as_int" => {
-                self.value = map.next_value::<Scalar>()?.float().or(self.value);
+                if let Some(value) = map.next_value::<Scalar>()?.float() {
+                    self.reading.value = value;
+                    self.has_number = true;
+                }
             }
-            "timeUnixNano" | "time_unix_nano" => self.at = time(&map.next_value()?),
+            "count" => {
+                let count = map.next_value::<Scalar>()?.whole();
+                if let Some(count) = count.and_then(|count| u64::try_from(count).ok()) {
+                    self.reading.count = count;
+                    self.has_number = true;
+                }
+            }
+            "sum" => self.reading.value = map.next_value::<Scalar>()?.float().unwrap_or_default(),
+            "flags" => self.is_recorded = flags(&map.next_value()?) & 1 == 0,
+            "attributes" => attributes(map, &mut self.attributes, self.context)?,
+            "startTimeUnixNano" | "start_time_unix_nano" => self.reading.start = time(&map.next_value()?),
+            "timeUnixNano" | "time_unix_nano" => self.reading.at = time(&map.next_value()?),
             _ => drop(map.next_value::<IgnoredAny>()?),
         }
         Ok(())

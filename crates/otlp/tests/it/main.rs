@@ -2,6 +2,8 @@
 
 #![expect(clippy::unwrap_used, reason = "helpers of tests fail loudly")]
 
+mod metrics;
+
 use opentelemetry_proto::tonic::collector::trace::v1::ExportTraceServiceRequest;
 use outcrop_core::Timestamp;
 use outcrop_core::failure::{Limits, find_in_logs, find_in_spans};

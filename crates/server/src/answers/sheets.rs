@@ -157,7 +157,7 @@ mod tests {
 
     use super::*;
 
-    fn document(part: Value) -> SheetDocument {
+    fn document(part: &Value) -> SheetDocument {
         serde_json::from_value(json!({"parts": [part]})).unwrap()
     }
 
@@ -172,7 +172,7 @@ mod tests {
     #[case(json!({"text": "a".repeat(4_001)}), "part 1: a title has")]
     #[case(json!({"question": "count of occurrences where mine"}), "`mine` means somebody else")]
     fn a_part_is_one_thing_within_bounds(#[case] part: Value, #[case] expected: &str) {
-        match checked(document(part)) {
+        match checked(document(&part)) {
             Ok(document) => {
                 assert_eq!(expected, "");
                 assert_eq!(of_stored(stored(&document)), document);
@@ -186,7 +186,7 @@ mod tests {
 
     #[test]
     fn the_mistake_of_a_question_is_said_with_its_text() {
-        let wrong = checked(document(json!({"question": "count of occurences"}))).unwrap_err();
+        let wrong = checked(document(&json!({"question": "count of occurences"}))).unwrap_err();
         assert!(matches!(wrong, Wrong::Question(text, _) if text == "count of occurences"));
         let many = SheetDocument {
             parts: vec![

@@ -144,6 +144,7 @@ fn rows(submission: &Submission) -> usize {
     found.reports.len()
         + found.spans.len()
         + found.lines.len()
+        + found.points.len()
         + found.counted_only.len()
         + found.instances.len()
         + found.calls.len()

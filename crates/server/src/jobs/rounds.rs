@@ -13,7 +13,7 @@ use outcrop_store::retention::Policy;
 use outcrop_store::traffic::{groups, uses};
 use outcrop_store::upkeep::space;
 use outcrop_store::writing::Writer;
-use outcrop_store::{Database, StoreError, asking, board, flags, retention, traces, traffic, upkeep};
+use outcrop_store::{Database, StoreError, asking, board, flags, metrics, retention, traces, traffic, upkeep};
 use tokio::sync::{Mutex, broadcast, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -47,6 +47,8 @@ const BOARD_EVERY: Duration = Duration::from_secs(2);
 const BOARD_REST: u32 = 9;
 /// How often it is looked whether deploys are to be answered for anew: a notice leaves within 10 s of its flag.
 const DEPLOYS_EVERY: Duration = Duration::from_secs(2);
+/// How often points of metrics are folded: exporters send once a minute or so, and what is not folded is read as it came.
+const METRICS_EVERY: Duration = Duration::from_secs(15);
 /// How often it is looked for which services stand behind the names that others call.
 const LEARN_EVERY: Duration = Duration::from_secs(10);
 /// How often it is looked whether new errors go to their owners.
@@ -117,6 +119,8 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     supervisor.run("board", BOARD_EVERY, move || keep_board(db.clone()));
     let db = database.clone();
     supervisor.run("latencies", FOLD_EVERY, move || fold(db.clone(), latencies_of));
+    let db = database.clone();
+    supervisor.run("metrics", FOLD_EVERY, move || fold_metrics(db.clone()));
     let db = database.clone();
     supervisor.run("origins", FOLD_EVERY, move || fold(db.clone(), origins_of));
     let db = database.clone();
@@ -309,6 +313,12 @@ async fn fold(database: Database, step: fn(Database) -> Folding) -> Result<Waiti
     } else {
         FOLD_EVERY.max(began.elapsed() * REST)
     })
+}
+
+/// Folds the points of metrics whose minute is over.
+async fn fold_metrics(database: Database) -> Result<Waiting, StoreError> {
+    let is_more = metrics::fold(&database, chrono::Utc::now()).await?;
+    Ok(if is_more { Duration::ZERO } else { METRICS_EVERY })
 }
 
 /// Learns which services stand behind the names that others call.

@@ -17,6 +17,7 @@ mod input;
 mod live;
 mod logs;
 mod markers;
+mod metrics;
 mod nothing;
 mod notice_ways;
 mod notices;
@@ -146,6 +147,8 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(saved_questions::show_saved_question)
             .service(saved_questions::save_question)
             .service(saved_questions::remove_saved_question)
+            .service(metrics::list_metrics)
+            .service(metrics::show_metric)
             .service(sheets::list_sheets)
             .service(sheets::show_sheet)
             .service(sheets::show_made_sheet)

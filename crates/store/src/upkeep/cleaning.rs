@@ -52,7 +52,7 @@ pub struct Cleaning {
 }
 
 /// Tables of names and of what people set: they stay.
-const STAY: [&str; 14] = [
+const STAY: [&str; 15] = [
     "called",
     "cause",
     "cause_shape",
@@ -63,6 +63,7 @@ const STAY: [&str; 14] = [
     "error_group",
     "grouping_change",
     "limited_service",
+    "metric_series",
     "service",
     "service_setting",
     "team_service",
@@ -147,6 +148,10 @@ impl Cleaned {
             };
             let instances = format!("(SELECT id FROM instance WHERE {column} = $1)");
             add("instance_hour", format!("instance_id IN {instances}"));
+            let series = format!("(SELECT id FROM metric_series WHERE {column} = $1)");
+            for table in ["metric_hour", "metric_point"] {
+                add(table, format!("series_id IN {series}"));
+            }
         }
         if let Self::Service(_) = self {
             for table in ["called_day", "called_hour"] {

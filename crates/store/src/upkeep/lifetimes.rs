@@ -18,6 +18,8 @@ pub enum Kept {
     Traces,
     /// As long as counts by hour and day.
     Counts,
+    /// As long as metrics.
+    Metrics,
 }
 
 /// What becomes of a table's rows.
@@ -54,11 +56,12 @@ impl Kept {
             Self::Logs => days(policy.log_days),
             Self::Traces => days(policy.trace_days),
             Self::Counts => days(policy.count_days),
+            Self::Metrics => days(policy.metric_days),
         }
     }
 }
 
-use Kept::{Counts, Hours, Logs, Occurrences, Traces};
+use Kept::{Counts, Hours, Logs, Metrics, Occurrences, Traces};
 use Lifetime::{Contents, Days, Id, Names, Stays, Time, When, With};
 
 /// An SDK or a collector retries for hours, not for days.
@@ -199,6 +202,15 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("log_record", Days(Logs)),
     ("log_template", Contents),
     ("marker", Time("at", YEAR_AND_MORE)),
+    ("metric_hour", Time("hour", Metrics)),
+    (
+        "metric_point",
+        With("metric_hour: folded into it two minutes after its time"),
+    ),
+    (
+        "metric_series",
+        Names("used_day < $1 AND NOT EXISTS (SELECT FROM metric_hour h WHERE h.series_id = metric_series.id)"),
+    ),
     ("member", Stays("people, added and removed by hand")),
     ("notice", Time("made_at", YEAR_AND_MORE)),
     (
@@ -309,7 +321,8 @@ pub const TABLES: &[(&str, Lifetime)] = &[
 ];
 
 /// The order in which names go, those that refer to others first; all other steps come before.
-pub(super) const NAMES_IN_ORDER: [&str; 7] = [
+pub(super) const NAMES_IN_ORDER: [&str; 8] = [
+    "metric_series",
     "endpoint_slow",
     "deployed",
     "called",

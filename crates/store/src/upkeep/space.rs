@@ -28,19 +28,22 @@ pub enum Kind {
     Occurrences,
     /// Counts by hour and day.
     Counts,
+    /// Metrics that services send.
+    Metrics,
     /// All else: names, errors, what people did.
     Rest,
 }
 
 impl Kind {
     /// All kinds, in the order in which they are listed.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Spans,
         Self::Traces,
         Self::LogLines,
         Self::Bodies,
         Self::Occurrences,
         Self::Counts,
+        Self::Metrics,
         Self::Rest,
     ];
 
@@ -54,6 +57,7 @@ impl Kind {
             Self::Bodies => "bodies of occurrences",
             Self::Occurrences => "occurrences, requests and counts by the minute",
             Self::Counts => "counts by hour and day",
+            Self::Metrics => "metrics",
             Self::Rest => "names, errors and what people did",
         }
     }
@@ -67,6 +71,7 @@ impl Kind {
             .find(|(name, _)| *name == table)
             .map(|(_, lifetime)| *lifetime)
         {
+            _ if table.starts_with("metric_") => Self::Metrics,
             _ if table == "payload" || table == "kept_body" => Self::Bodies,
             Some(Lifetime::Days(Kept::Traces) | Lifetime::Time(_, Kept::Traces)) => Self::Traces,
             Some(Lifetime::Days(Kept::Logs)) => Self::LogLines,
@@ -116,6 +121,7 @@ pub async fn held(database: &Database, policy: &Policy) -> Result<Vec<Held>, Sto
                 Kind::Bodies => (Some(policy.occurrence_days), policy.body_bytes),
                 Kind::Occurrences => (Some(policy.occurrence_days), None),
                 Kind::Counts => (Some(policy.count_days), None),
+                Kind::Metrics => (Some(policy.metric_days), None),
                 Kind::Rest => (None, None),
             };
             Held {

@@ -10,6 +10,7 @@ mod counters;
 pub(crate) mod dictionary;
 pub mod limits;
 mod lines;
+pub(crate) mod points;
 mod receipts;
 mod spans;
 mod states;

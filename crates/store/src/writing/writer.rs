@@ -15,7 +15,7 @@ use super::counters::{sample, sampling, tallies, uses};
 use super::receipts::receipts;
 use super::submission::{Outcome, Renderer, Submission};
 use super::work::Work;
-use super::{apply, batch, bodies, lines, spans, states};
+use super::{apply, batch, bodies, lines, points, spans, states};
 use crate::boxed;
 use crate::database::partitions::Partitions;
 use crate::times::day_number;
@@ -30,6 +30,7 @@ pub struct Writer {
     database: Database,
     render: Renderer,
     names: Names,
+    series: points::KnownSeries,
     causes: Causes,
     interned: Interned,
     partitions: Arc<Partitions>,
@@ -60,6 +61,7 @@ impl Writer {
             database,
             render,
             names: Names::default(),
+            series: points::KnownSeries::default(),
             causes: Causes::default(),
             interned: Interned::default(),
             partitions: Arc::default(),
@@ -203,6 +205,8 @@ impl Writer {
             .called(&self.database.writing, &uses::called(&prepared), day)
             .await?;
         prepared.reached.extend(reached);
+        let (series, reached) = self.series.resolve(&self.database.writing, &prepared, day).await?;
+        prepared.reached.extend(reached);
         let mut connection = self.database.writing.acquire().await?;
         let mut transaction = connection.begin().await?;
         let (fresh, outcomes) = receipts(&mut transaction, batch).await?;
@@ -220,6 +224,7 @@ impl Writer {
         spans::origins_due(&mut transaction, &work).await?;
         spans::chunks(&mut transaction, &prepared, &fresh, &self.watch).await?;
         lines::store(&mut transaction, &lines, &fresh).await?;
+        points::write(&mut transaction, &prepared, &fresh, &series).await?;
         uses::calls(&mut transaction, &prepared, &fresh, &called).await?;
         uses::instances(&mut transaction, &prepared, &fresh, &mut work.reached).await?;
         uses::platform_events(&mut transaction, &prepared, &fresh).await?;

@@ -5,6 +5,7 @@ mod asking;
 mod closed;
 mod console;
 mod lists;
+mod metrics;
 mod notice_rules;
 mod notices;
 mod now;

@@ -90,6 +90,8 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/views", Viewer, false),
     ("PUT /api/v1/views/{name}", Viewer, false),
     ("DELETE /api/v1/views/{name}", Viewer, false),
+    ("GET /api/v1/metrics", Viewer, false),
+    ("GET /api/v1/metrics/{name}", Viewer, false),
     ("GET /api/v1/sheets", Viewer, false),
     ("GET /api/v1/sheets/{name}", Viewer, false),
     ("PUT /api/v1/sheets/{name}", Viewer, false),

@@ -1,0 +1,190 @@
+import { useQuery } from "@tanstack/react-query";
+import { useNavigate } from "@tanstack/react-router";
+import { reading } from "../../api/client";
+import type { components } from "../../api/generated/schema";
+import { counted, windowInWords } from "../../ui/format";
+import { Answer, Button, Select } from "../../ui/kit";
+import { OverTime } from "../../ui/over-time";
+import { Empty, Failed, Skeleton } from "../../ui/states";
+import { type Column, Table } from "../../ui/table";
+import { ofMetric } from "../../ui/units";
+import { useScope } from "./scope";
+
+type MetricItem = components["schemas"]["MetricItem"];
+type MetricCourse = components["schemas"]["MetricCourse"];
+
+/** The greatest number of all, and of which line it is. */
+function mostInWords({ name, unit, lines }: MetricCourse) {
+  const [first] = lines;
+  const numbers = first?.values.filter((value) => value != null) ?? [];
+  if (!first || numbers.length === 0) return null;
+  return ` is ${ofMetric(name, unit)(Math.max(...numbers))} at most${first.key ? `, of ${first.key}` : ""}.`;
+}
+
+/** What a kind of numbers means. */
+const KINDS: Record<string, string> = {
+  level: "How much there is",
+  increase: "How much came",
+  distribution: "Measurements",
+};
+
+/** What every metric can be split by, beside its own attributes. */
+const FIELDS = ["service", "version", "instance", "environment"];
+const TOGETHER = ["mean", "sum", "most", "least"];
+
+/** The metrics that services send, and one of them over time. */
+export function Metrics() {
+  const { search, query } = useScope();
+  const metrics = useQuery({
+    ...reading("/api/v1/metrics", { params: { query } }),
+    placeholderData: (before) => before,
+  });
+  if (metrics.isPending) return <Skeleton isPage rows={10} />;
+  if (metrics.isLoadingError)
+    return <Failed isPage what="The metrics" error={metrics.error} retry={() => void metrics.refetch()} />;
+  const { items } = metrics.data;
+  if (search.metric !== undefined)
+    return <One name={search.metric} item={items.find(({ name }) => name === search.metric)} />;
+  if (items.length === 0)
+    return (
+      <>
+        <h1 className="sr-only">Metrics</h1>
+        <Empty title={`No metric came in ${windowInWords(search)}.`}>
+          <p>
+            Services send them over OTLP, to <code>/v1/metrics</code>: switch the metrics of their OpenTelemetry SDK on.
+          </p>
+        </Empty>
+      </>
+    );
+  const services = new Set(items.flatMap((item) => item.services)).size;
+  return (
+    <>
+      <Answer>
+        {counted(items.length, "metric", "metrics")} of {counted(services, "service", "services")}.
+      </Answer>
+      <Table label="Metrics" columns={COLUMNS} rows={items} keyOf={(item) => `${item.name} ${item.unit}`} />
+    </>
+  );
+}
+
+const COLUMNS: Column<MetricItem>[] = [
+  { name: "name", isCode: true, value: (item) => item.name, cell: (item) => <Chosen name={item.name} /> },
+  { name: "unit", isCode: true, value: (item) => item.unit, cell: (item) => item.unit },
+  { name: "numbers", value: (item) => item.kind, cell: (item) => (KINDS[item.kind] ?? item.kind).toLowerCase() },
+  { name: "series", isNumber: true, value: (item) => item.series, cell: (item) => item.series },
+  {
+    name: "services",
+    value: (item) => item.services.join(", "),
+    cell: (item) =>
+      item.services.length > 4
+        ? `${item.services.slice(0, 3).join(", ")} and ${item.services.length - 3} more`
+        : item.services.join(", "),
+  },
+  {
+    name: "attributes",
+    isCode: true,
+    value: (item) => item.attributes.join(", "),
+    cell: (item) => item.attributes.join(", "),
+  },
+];
+
+function Chosen({ name }: { name: string }) {
+  const navigate = useNavigate({ from: "/traffic" });
+  return (
+    <Button
+      look="link"
+      className="text-left font-mono break-words"
+      onClick={() => void navigate({ search: (now) => ({ ...now, metric: name, by: undefined, together: undefined }) })}
+    >
+      {name}
+    </Button>
+  );
+}
+
+/** One metric over time. */
+function One({ name, item }: { name: string; item: MetricItem | undefined }) {
+  const { search, query } = useScope();
+  const navigate = useNavigate({ from: "/traffic" });
+  const by = search.by ?? (item && item.services.length > 1 ? "service" : "version");
+  const asked = { ...query, by, ...(search.together && { together: search.together }) };
+  const course = useQuery({
+    ...reading("/api/v1/metrics/{name}", { params: { path: { name }, query: asked } }),
+    placeholderData: (before) => before,
+  });
+  const set = (change: Record<string, string | undefined>) =>
+    void navigate({ search: (now) => ({ ...now, ...change }) });
+  const back = (
+    <Button look="link" onClick={() => set({ metric: undefined, by: undefined, together: undefined })}>
+      All metrics
+    </Button>
+  );
+  if (course.isPending) return <Skeleton isPage rows={6} />;
+  if (course.isLoadingError)
+    return (
+      <>
+        <Failed isPage what={`The metric ${name}`} error={course.error} retry={() => void course.refetch()} />
+        {back}
+      </>
+    );
+  const { data } = course;
+  const fields = [...FIELDS, ...(item?.attributes ?? [])];
+  return (
+    <>
+      <Answer note={`${KINDS[data.kind] ?? data.kind}, in ${windowInWords(search)}. ${data.note ?? ""}`}>
+        <span className="font-mono">{data.name}</span>
+        {mostInWords(data)}
+      </Answer>
+      <p className="mt-2 flex flex-wrap items-baseline gap-x-4 gap-y-1">
+        <label>
+          By{" "}
+          <Select
+            label="A line for each"
+            value={by}
+            options={[...new Set([by, ...fields])].map((field) => [field, field] as const)}
+            onChange={(by) => set({ by })}
+          />
+        </label>
+        <label>
+          Put together as{" "}
+          <Select
+            label="Put together as"
+            value={data.together}
+            options={TOGETHER.map((word) => [word, word] as const)}
+            onChange={(together) => set({ together })}
+          />
+        </label>
+        {back}
+      </p>
+      {data.lines.length === 0 ? (
+        <p className="text-faint mt-4">Nothing came in this time: choose a longer window above.</p>
+      ) : (
+        <div className={course.isPlaceholderData ? "opacity-50" : undefined} aria-busy={course.isPlaceholderData}>
+          <Chart course={data} />
+        </div>
+      )}
+    </>
+  );
+}
+
+/** Layers where the lines add up, else lines; those that are many are told by the table. */
+function Chart({ course }: { course: MetricCourse }) {
+  const navigate = useNavigate({ from: "/traffic" });
+  return (
+    <OverTime
+      label={`${course.name}, ${course.together}`}
+      from={course.from}
+      stepMs={course.step_ms}
+      series={course.lines.slice(0, LINES).map(({ key, values }) => ({ name: key || "(not set)", values }))}
+      addUp={course.together === "sum"}
+      shown={ofMetric(course.name, course.unit)}
+      onWindow={(from, to) =>
+        void navigate({
+          search: (now) => ({ ...now, since: undefined, from: from.toISOString(), to: to.toISOString() }),
+        })
+      }
+    />
+  );
+}
+
+/** Lines that can be told apart by their strokes. */
+const LINES = 6;

@@ -1,0 +1,190 @@
+//! `outcrop metrics` and `outcrop metric`: what services send as metrics, and one of them over time.
+
+use clap::Args;
+use outcrop_api::{MetricCourse, MetricItem, MetricLine, MetricList};
+use outcrop_core::text::printable;
+
+use crate::client::{Api, Client, segment};
+use crate::fault::Fault;
+use crate::output::{Column, Fit, counted, json, line, table, time};
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  outcrop metrics --service fares\n  outcrop metrics --json")]
+pub struct Metrics {
+    /// Of this service.
+    #[arg(long, value_name = "SERVICE")]
+    pub service: Option<String>,
+    /// Of this environment.
+    #[arg(long, value_name = "ENVIRONMENT")]
+    pub environment: Option<String>,
+    /// How far back.
+    #[arg(long, value_name = "DURATION", default_value = "24h")]
+    pub since: String,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop metric process.memory.usage --service fares --by instance\n  \
+        outcrop metric http.server.request.duration --by http.route --since 3h\n  \
+        outcrop metric queue.length --together most --json\n\n\
+        What is sent: outcrop metrics"
+)]
+pub struct Metric {
+    /// Its name.
+    #[arg(value_name = "NAME")]
+    pub name: String,
+    /// Of this service.
+    #[arg(long, value_name = "SERVICE")]
+    pub service: Option<String>,
+    /// Of this environment.
+    #[arg(long, value_name = "ENVIRONMENT")]
+    pub environment: Option<String>,
+    /// Of this version.
+    #[arg(long, value_name = "VERSION")]
+    pub version: Option<String>,
+    /// A line for each: service, environment, version, instance, or an attribute of the metric.
+    #[arg(long, value_name = "FIELD")]
+    pub by: Option<String>,
+    /// How minutes and series are put together: mean, sum, most, least.
+    #[arg(long, value_name = "WORD")]
+    pub together: Option<String>,
+    /// How far back.
+    #[arg(long, value_name = "DURATION", default_value = "24h")]
+    pub since: String,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+pub async fn metrics(arguments: Metrics) -> Result<(), Fault> {
+    let api = Api::new(&arguments.client)?;
+    let asked = [
+        ("service", arguments.service),
+        ("environment", arguments.environment),
+        ("since", Some(arguments.since)),
+    ];
+    let list: MetricList = api.get("/metrics", &asked).await?;
+    if arguments.client.json {
+        return json(&list);
+    }
+    if list.items.is_empty() {
+        return line("No metric came in this time. docs/guides/connect.md says how a service sends them.");
+    }
+    let count = i64::try_from(list.items.len()).unwrap_or_default();
+    line(counted(count, "metric", "metrics"))?;
+    let columns = [
+        Column("name", Fit::Text(24)),
+        Column("unit", Fit::Text(6)),
+        Column("kind", Fit::Whole),
+        Column("series", Fit::Number),
+        Column("services", Fit::Text(12)),
+        Column("by", Fit::Text(16)),
+    ];
+    let row = |item: MetricItem| {
+        vec![
+            item.name,
+            item.unit,
+            item.kind,
+            item.series.to_string(),
+            item.services.join(", "),
+            item.attributes.join(", "),
+        ]
+    };
+    table(&columns, list.items.into_iter().map(row))
+}
+
+pub async fn metric(arguments: Metric) -> Result<(), Fault> {
+    let api = Api::new(&arguments.client)?;
+    let asked = [
+        ("service", arguments.service),
+        ("environment", arguments.environment),
+        ("version", arguments.version),
+        ("by", arguments.by.clone()),
+        ("together", arguments.together),
+        ("since", Some(arguments.since)),
+    ];
+    let course: MetricCourse = api
+        .get(&format!("/metrics/{}", segment(&arguments.name)), &asked)
+        .await?;
+    if arguments.client.json {
+        return json(&course);
+    }
+    let unit = if course.unit.is_empty() {
+        String::new()
+    } else {
+        format!(" in {}", course.unit)
+    };
+    line(printable(&format!(
+        "{}{unit}, {} by the step",
+        course.name, course.together
+    )))?;
+    let minutes = course.step_ms / 60_000;
+    let steps = counted(minutes, "minute", "minutes");
+    line(format!(
+        "{} to {}, in steps of {steps}",
+        time(course.from),
+        time(course.to)
+    ))?;
+    if course.lines.is_empty() {
+        return line("\nNothing came in this time.");
+    }
+    line("")?;
+    let by = arguments.by.unwrap_or_default();
+    let columns = [
+        Column(&by, Fit::Text(16)),
+        Column("last", Fit::Number),
+        Column("least", Fit::Number),
+        Column("most", Fit::Number),
+        Column("over time", Fit::Whole),
+    ];
+    table(&columns, course.lines.iter().map(|line| row(line, &by)))?;
+    if let Some(note) = &course.note {
+        line(format!("\n{}", printable(note)))?;
+    }
+    Ok(())
+}
+
+fn row(line: &MetricLine, by: &str) -> Vec<String> {
+    let there: Vec<f64> = line.values.iter().flatten().copied().collect();
+    let number = |number: Option<f64>| number.map_or_else(|| "–".to_owned(), super::ask::decimal);
+    let key = match line.key.as_str() {
+        "" if by.is_empty() => "all",
+        "" => "(not set)",
+        key => key,
+    };
+    vec![
+        key.to_owned(),
+        number(there.last().copied()),
+        number(there.iter().copied().reduce(f64::min)),
+        number(there.iter().copied().reduce(f64::max)),
+        super::ask::heights(
+            &line
+                .values
+                .iter()
+                .map(|value| value.unwrap_or_default())
+                .collect::<Vec<_>>(),
+            false,
+        ),
+    ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_row_says_last_least_and_most_of_what_came() {
+        let line = MetricLine {
+            key: String::new(),
+            values: vec![None, Some(4.0), Some(2.0), Some(8.0), None],
+        };
+        assert_eq!(row(&line, ""), ["all", "8.00", "2.00", "8.00", " ▅▃█ "]);
+        assert_eq!(row(&line, "cpu")[0], "(not set)");
+        let nothing = MetricLine {
+            key: "a".to_owned(),
+            values: vec![None],
+        };
+        assert_eq!(row(&nothing, "cpu")[..4], ["a", "–", "–", "–"]);
+    }
+}

@@ -1,0 +1,73 @@
+//! Metrics in the console: found by name, drawn, split by an attribute; the command line says the same.
+
+use chrono::Utc;
+use serde_json::{Value, json};
+
+use crate::console::signed_in;
+use crate::support::service;
+
+fn text(key: &str, value: &str) -> Value {
+    json!({"key": key, "value": {"stringValue": value}})
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_metric_is_chosen_split_by_an_attribute_and_said_on_the_command_line_alike() {
+    let running = service().start().await;
+    let start = Utc::now().timestamp() - 1_200;
+    let point = |berth: &str, minute: i64, waiting: i64| {
+        json!({"attributes": [text("berth", berth)], "asInt": waiting.to_string(),
+            "timeUnixNano": ((start + minute * 60) * 1_000_000_000).to_string()})
+    };
+    let points: Vec<Value> = (0..15)
+        .flat_map(|minute| [point("north", minute, 40 + minute), point("south", minute, 7)])
+        .collect();
+    let metrics = json!([{"name": "skerry.cars.waiting", "unit": "{car}", "gauge": {"dataPoints": points}}]);
+    let resource = json!({"attributes": [text("service.name", "boarding"), text("service.version", "3.2.0")]});
+    let sent = json!({"resourceMetrics": [{"resource": resource, "scopeMetrics": [{"metrics": metrics}]}]});
+    let answer = running
+        .post("/v1/metrics")
+        .header("content-type", "application/json")
+        .body(sent.to_string())
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(answer.status(), 200);
+
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser.open(&format!("{}/traffic?since=3h", running.url)).await;
+    browser.named("button", "Metrics").await.click().await.unwrap();
+    browser.sees("1 metric of 1 service.").await;
+    assert_eq!(browser.violations().await, Vec::<String>::new());
+    browser
+        .named("button", "skerry.cars.waiting")
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.sees("at most, of 3.2.0").await;
+    browser.choose("A line for each", "berth").await;
+    browser.sees("is 54 at most, of north.").await;
+    browser.choose("Put together as", "least").await;
+    browser
+        .find("figure[aria-label='skerry.cars.waiting, least'] svg path")
+        .await;
+    assert_eq!(browser.violations().await, Vec::<String>::new());
+    assert_eq!(browser.overflow().await, 0);
+    let asked = browser.driver.current_url().await.unwrap().to_string();
+    assert!(
+        asked.contains("metric=skerry.cars.waiting") && asked.contains("by=berth"),
+        "{asked}"
+    );
+
+    let course = running.client_json(&["metric", "skerry.cars.waiting", "--by", "berth", "--since", "1h"]);
+    let most = |line: usize| {
+        let values = course["lines"][line]["values"].as_array().unwrap();
+        values.iter().filter_map(Value::as_f64).fold(0.0, f64::max)
+    };
+    assert_eq!(
+        (&course["lines"][0]["key"], most(0), most(1)),
+        (&json!("north"), 54.0, 7.0)
+    );
+    let list = running.client_json(&["metrics", "--service", "boarding"]);
+    assert_eq!(list["items"][0]["attributes"], json!(["berth"]));
+}
