@@ -307,35 +307,17 @@ fn policy(given: Keep, file: Keep) -> Result<Policy, Fault> {
             .map(|size| size.map(|bytes| i64::try_from(bytes).unwrap_or(i64::MAX)))
     };
     let month = 1..=RETENTION_DAYS;
+    let within_a_month = |name, given, file, default| days(name, given, file, default, month.clone());
     Ok(Policy {
-        occurrence_days: days(
+        occurrence_days: within_a_month(
             "occurrence-days",
             given.occurrence_days,
             file.occurrence_days,
             default.occurrence_days,
-            month.clone(),
         )?,
-        log_days: days(
-            "log-days",
-            given.log_days,
-            file.log_days,
-            default.log_days,
-            month.clone(),
-        )?,
-        trace_days: days(
-            "trace-days",
-            given.trace_days,
-            file.trace_days,
-            default.trace_days,
-            month.clone(),
-        )?,
-        metric_days: days(
-            "metric-days",
-            given.metric_days,
-            file.metric_days,
-            default.metric_days,
-            month,
-        )?,
+        log_days: within_a_month("log-days", given.log_days, file.log_days, default.log_days)?,
+        trace_days: within_a_month("trace-days", given.trace_days, file.trace_days, default.trace_days)?,
+        metric_days: within_a_month("metric-days", given.metric_days, file.metric_days, default.metric_days)?,
         count_days: days(
             "count-days",
             given.count_days,

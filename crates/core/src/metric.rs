@@ -444,7 +444,10 @@ mod tests {
 
         /// A level's minute is the mean of its points, however they are split.
         #[test]
-        fn a_level_is_the_mean_of_its_points(values in prop::collection::vec(-1e6_f64..1e6, 1..20), cut in 0_usize..20) {
+        fn a_level_is_the_mean_of_its_points(
+            values in prop::collection::vec(-1e6_f64..1e6, 1..20),
+            cut in 0_usize..20,
+        ) {
             let points: Vec<Point> = (0..).zip(&values).map(|(second, value)| point(second, *value, None)).collect();
             let (first, second) = points.split_at(cut.min(points.len()));
             let mut whole = Minute::default();

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use opentelemetry_proto::tonic::collector::metrics::v1::ExportMetricsServiceRequest;
 use opentelemetry_proto::tonic::common::v1::any_value::Value;
+use opentelemetry_proto::tonic::common::v1::{AnyValue, KeyValue};
 use opentelemetry_proto::tonic::metrics::v1::metric::Data;
 use opentelemetry_proto::tonic::metrics::v1::number_data_point::Value as Number;
 use opentelemetry_proto::tonic::metrics::v1::{
@@ -14,8 +15,6 @@ use opentelemetry_proto::tonic::resource::v1::Resource;
 use opentelemetry_proto::tonic::trace::v1::Span;
 use opentelemetry_proto::tonic::trace::v1::span::SpanKind;
 use prost::Message;
-
-use crate::telemetry::text;
 
 /// How often an exporter of the past sent, in nanoseconds: five minutes.
 const EVERY: u64 = 300_000_000_000;

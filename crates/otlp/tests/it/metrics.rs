@@ -145,7 +145,8 @@ fn number(value: &Value) -> Value {
     json!({"sum": {"dataPoints": [number(&json!({"asInt": "-7"}))], "aggregationTemporality": 2, "isMonotonic": true}}),
     sum(AsInt(-7), 2, true), Kind::Cumulative, -7.0, 0)]
 #[case::delta(
-    json!({"sum": {"dataPoints": [number(&json!({"asDouble": 7.5}))], "aggregationTemporality": 1, "isMonotonic": true}}),
+    json!({"sum": {"dataPoints": [number(&json!({"asDouble": 7.5}))], "aggregationTemporality": 1,
+        "isMonotonic": true}}),
     sum(AsDouble(7.5), 1, true), Kind::Delta, 7.5, 0)]
 #[case::histogram(
     json!({"histogram": {"dataPoints": [number(&json!({"count": "4", "sum": 10.0, "bucketCounts": ["1", "3"],
@@ -156,7 +157,8 @@ fn number(value: &Value) -> Value {
         "explicitBounds": [], "exemplars": []}))], "aggregationTemporality": 1}}),
     histogram(1), Kind::DeltaDistribution, 10.0, 4)]
 #[case::exponential(
-    json!({"exponentialHistogram": {"dataPoints": [number(&json!({"count": "4", "sum": 10.0, "scale": 2, "zeroCount": "0",
+    json!({"exponentialHistogram": {"dataPoints": [number(&json!({"count": "4", "sum": 10.0, "scale": 2,
+        "zeroCount": "0",
         "positive": {"offset": 1, "bucketCounts": ["1", "3"]}, "negative": {"offset": 0, "bucketCounts": []},
         "exemplars": [], "zeroThreshold": 0.0}))], "aggregationTemporality": 2}}),
     exponential(), Kind::CumulativeDistribution, 10.0, 4)]
