@@ -105,10 +105,17 @@ fn durations(times: &BTreeMap<u64, Vec<&Span>>) -> Histogram {
             *sum += std::time::Duration::from_nanos(nanos).as_secs_f64();
         }
     }
+    let named = |route: &str| KeyValue {
+        key: "http.route".to_owned(),
+        value: Some(AnyValue {
+            value: Some(Value::StringValue(route.to_owned())),
+        }),
+        ..KeyValue::default()
+    };
     let points = measured
         .into_iter()
         .map(|((at, route), (count, sum))| HistogramDataPoint {
-            attributes: vec![text("http.route", route)],
+            attributes: vec![named(route)],
             start_time_unix_nano: at - EVERY,
             time_unix_nano: at,
             count,
