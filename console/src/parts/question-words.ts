@@ -67,6 +67,19 @@ export const READY: readonly (readonly [words: string, question: string])[] = [
     "What fails most today, against yesterday?",
     "count, users of occurrences by type, service top 15 against 1d earlier",
   ],
+  [
+    "What is new or surging, and in which version?",
+    "count, users, first of occurrences by service, version, error, title where new or surging or returned top 20",
+  ],
+  [
+    "Whose share of failures moved most against last week?",
+    "share, failed, count of requests by service, endpoint order by share top 20 over 7d against 7d earlier",
+  ],
+  [
+    "What has nobody taken?",
+    "count, users, last of occurrences by error, service, title where open and not taken order by users top 20 over 7d",
+  ],
+  ["What fails by which kind, and where?", "count, errors, users of occurrences by kind, service top 20 over 7d"],
   ["Which versions fail over the week?", "count of occurrences by version each 6h top 5 over 7d"],
   ["Which users met more than one error?", "errors, count, last of occurrences by user order by errors top 20 over 7d"],
   ["Which of our files fail most?", "count, errors, latest message of occurrences by service, file top 15 over 7d"],

@@ -42,7 +42,7 @@ pub struct MetricQuery {
     pub to: Option<DateTime<Utc>>,
     /// What its lines are by: `service`, `environment`, `version`, `instance`, or an attribute of the metric.
     pub by: Option<String>,
-    /// How minutes and series are put together: `mean`, `sum`, `most` or `least`. Without it increases are summed up,
+    /// How minutes and series are put together: `mean`, `sum`, `most`, `least`, or a percentile such as `p95`. Without it increases are summed up,
     /// and of all else it is the mean.
     pub together: Option<String>,
 }
@@ -80,7 +80,7 @@ pub struct MetricCourse {
     pub unit: String,
     /// What its numbers are: `level`, `increase` or `distribution`.
     pub kind: String,
-    /// How minutes and series were put together: `mean`, `sum`, `most` or `least`.
+    /// How minutes and series were put together: `mean`, `sum`, `most`, `least` or a percentile.
     pub together: String,
     /// When the first step begins.
     pub from: DateTime<Utc>,

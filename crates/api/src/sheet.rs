@@ -67,7 +67,7 @@ pub struct SheetDocument {
     pub parts: Vec<SheetPart>,
 }
 
-/// One thing on a sheet: text, a question, or a question saved under a name.
+/// One thing on a sheet: text, a question, a question saved under a name, or a metric.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SheetPart {
@@ -86,6 +86,15 @@ pub struct SheetPart {
     /// The name of a saved question, which is asked as it is at the time.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub saved: Option<String>,
+    /// The name of a metric that services send, which is drawn over time.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub metric: Option<String>,
+    /// What the lines of a metric are by: `service`, `version`, `instance`, `environment` or one of its attributes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
+    /// How minutes and series of a metric are put together: `mean`, `sum`, `most`, `least`, or a percentile such as `p95`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub together: Option<String>,
     /// Which part of the sheet's width it has.
     #[serde(default)]
     pub width: SheetWidth,

@@ -91,18 +91,26 @@ fn metric(name: &str, unit: &str, data: Data) -> Metric {
     }
 }
 
+/// Bounds of buckets, in seconds, as OpenTelemetry's conventions advise.
+const BOUNDS: [f64; 14] = [
+    0.005, 0.01, 0.025, 0.05, 0.075, 0.1, 0.25, 0.5, 0.75, 1.0, 2.5, 5.0, 7.5, 10.0,
+];
+
 /// How long the requests of each route took, time by time.
 fn durations(times: &BTreeMap<u64, Vec<&Span>>) -> Histogram {
-    let mut measured: BTreeMap<(u64, &str), (u64, f64)> = BTreeMap::new();
+    let mut measured: BTreeMap<(u64, &str), (Vec<u64>, f64)> = BTreeMap::new();
     for (at, spans) in times {
         for span in spans {
             let (SpanKind::Server, Some(route)) = (span.kind(), route(span)) else {
                 continue;
             };
             let nanos = span.end_time_unix_nano.saturating_sub(span.start_time_unix_nano);
-            let (count, sum) = measured.entry((*at, route)).or_default();
-            *count += 1;
-            *sum += std::time::Duration::from_nanos(nanos).as_secs_f64();
+            let seconds = std::time::Duration::from_nanos(nanos).as_secs_f64();
+            let (counts, sum) = measured
+                .entry((*at, route))
+                .or_insert_with(|| (vec![0; BOUNDS.len() + 1], 0.0));
+            counts[BOUNDS.partition_point(|bound| *bound < seconds)] += 1;
+            *sum += seconds;
         }
     }
     let named = |route: &str| KeyValue {
@@ -114,13 +122,14 @@ fn durations(times: &BTreeMap<u64, Vec<&Span>>) -> Histogram {
     };
     let points = measured
         .into_iter()
-        .map(|((at, route), (count, sum))| HistogramDataPoint {
+        .map(|((at, route), (counts, sum))| HistogramDataPoint {
             attributes: vec![named(route)],
             start_time_unix_nano: at - EVERY,
             time_unix_nano: at,
-            count,
+            count: counts.iter().sum(),
             sum: Some(sum),
-            bucket_counts: vec![count],
+            bucket_counts: counts,
+            explicit_bounds: BOUNDS.to_vec(),
             ..HistogramDataPoint::default()
         });
     Histogram {

@@ -10,6 +10,7 @@ mod answer;
 mod bounds;
 mod decoded;
 mod json;
+mod metrics;
 mod protobuf;
 mod render;
 mod wire;
@@ -54,7 +55,7 @@ pub fn decode_logs(body: &[u8], encoding: Encoding, room: &mut Room<'_>) -> Resu
 /// [`DecodeError`] when it is none.
 pub fn decode_metrics(body: &[u8], encoding: Encoding, room: &mut Room<'_>) -> Result<Decoded<Reading>, DecodeError> {
     match encoding {
-        Encoding::Protobuf => protobuf::metrics(body, room),
+        Encoding::Protobuf => metrics::metrics(body, room),
         Encoding::Json => json::metrics(body, room),
     }
 }

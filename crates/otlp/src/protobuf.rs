@@ -3,11 +3,10 @@
 use std::sync::Arc;
 
 use outcrop_core::Timestamp;
-use outcrop_core::metric::Kind;
 use outcrop_core::telemetry::tidy::{CUT_SPAN, MAX_DEPTH, MAX_ELEMENTS, MAX_EVENTS, MAX_LINKS, TOO_DEEP};
 use outcrop_core::telemetry::{
-    Attributes, LogRecord, Reading, Resource, Scope, ScopeRecords, Span, SpanEvent, SpanId, SpanKind, TraceId, Value,
-    names, sampling,
+    Attributes, LogRecord, Resource, Scope, ScopeRecords, Span, SpanEvent, SpanId, SpanKind, TraceId, Value, names,
+    sampling,
 };
 
 use crate::bounds::{ATTRIBUTE_BYTES, Bounds, Gathered, RECORD_BYTES, Room};
@@ -36,12 +35,8 @@ pub(crate) fn logs(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<LogRecord
     })
 }
 
-pub(crate) fn metrics(body: &[u8], room: &mut Room<'_>) -> Result<Decoded<Reading>, DecodeError> {
-    read(body, room, metric)
-}
-
 /// Reads a request: all three signals have the same shape down to their records.
-fn read<T>(
+pub(crate) fn read<T>(
     body: &[u8],
     room: &mut Room<'_>,
     record: impl Fn(&[u8], &mut Bounds<'_, '_>, &mut Vec<T>) -> Result<(), DecodeError>,
@@ -225,103 +220,12 @@ fn log_record(message: &[u8], bounds: &mut Bounds<'_, '_>) -> Result<LogRecord, 
     Ok(record)
 }
 
-/// The points of a metric, of whatever kind.
-fn metric(message: &[u8], bounds: &mut Bounds<'_, '_>, readings: &mut Vec<Reading>) -> Result<(), DecodeError> {
-    let mut named = Reading::default();
-    for field in Fields(message) {
-        match field? {
-            (1, name) => named.name = text(name, bounds)?,
-            (3, unit) => named.unit = text(unit, bounds)?,
-            _ => {}
-        }
-    }
-    for field in Fields(message) {
-        let (form @ (5 | 7 | 9 | 10 | 11), data) = field? else {
-            continue;
-        };
-        let data = data.bytes()?;
-        let (mut temporality, mut is_monotonic) = (0, false);
-        for field in Fields(data) {
-            match field? {
-                (2, sent) if form != 5 && form != 11 => temporality = sent.varint()?,
-                (3, sent) if form == 7 => is_monotonic = sent.varint()? != 0,
-                _ => {}
-            }
-        }
-        named.kind = metric_kind(form, temporality, is_monotonic);
-        for field in Fields(data) {
-            let (1, sent) = field? else { continue };
-            let sent = sent.bytes()?;
-            if bounds.takes_record()?
-                && let Some(reading) = point(sent, form, &named, bounds)?
-            {
-                readings.push(reading);
-            }
-        }
-    }
-    Ok(())
-}
-
-/// What the numbers of a metric are, by the number of its form, its temporality and whether it only rises.
-fn metric_kind(form: u32, temporality: u64, is_monotonic: bool) -> Kind {
-    const DELTA: u64 = 1;
-    match (form, temporality) {
-        (7, DELTA) => Kind::Delta,
-        (7, _) if is_monotonic => Kind::Cumulative,
-        (9 | 10, DELTA) => Kind::DeltaDistribution,
-        (9..=11, _) => Kind::CumulativeDistribution,
-        _ => Kind::Level,
-    }
-}
-
-/// One point; `None` where it says that nothing was recorded, or holds no number.
-fn point(
-    message: &[u8],
-    form: u32,
-    named: &Reading,
-    bounds: &mut Bounds<'_, '_>,
-) -> Result<Option<Reading>, DecodeError> {
-    const NOTHING_RECORDED: u64 = 1;
-    let is_number = form == 5 || form == 7;
-    // Each form has its attributes and flags at other places.
-    let (attributes, flags) = match form {
-        9 => (9, 10),
-        10 => (1, 10),
-        _ => (7, 8),
-    };
-    bounds.take(named.name.len() + named.unit.len())?;
-    let mut reading = Reading {
-        attributes: attributes_of(message, attributes, bounds)?,
-        ..named.clone()
-    };
-    let mut has_number = false;
-    for field in Fields(message) {
-        match field? {
-            (2, time) => reading.start = Timestamp::from_otlp(time.fixed64()?),
-            (3, time) => reading.at = Timestamp::from_otlp(time.fixed64()?),
-            (4, number) if is_number => {
-                reading.value = f64::from_bits(number.fixed64()?);
-                has_number = true;
-            }
-            #[expect(clippy::cast_precision_loss, reason = "a chart needs no more than 53 bits")]
-            (6, number) if is_number => {
-                reading.value = number.fixed64()?.cast_signed() as f64;
-                has_number = true;
-            }
-            (4, count) => {
-                reading.count = count.fixed64()?;
-                has_number = true;
-            }
-            (5, sum) if !is_number => reading.value = f64::from_bits(sum.fixed64()?),
-            (at, sent) if at == flags && sent.varint()? & NOTHING_RECORDED != 0 => return Ok(None),
-            _ => {}
-        }
-    }
-    Ok(has_number.then_some(reading))
-}
-
 /// The attributes that stand under a number in a message.
-fn attributes_of(message: &[u8], number: u32, bounds: &mut Bounds<'_, '_>) -> Result<Attributes, DecodeError> {
+pub(crate) fn attributes_of(
+    message: &[u8],
+    number: u32,
+    bounds: &mut Bounds<'_, '_>,
+) -> Result<Attributes, DecodeError> {
     let mut attributes = Gathered::default();
     for field in Fields(message) {
         match field? {
@@ -405,7 +309,7 @@ fn entries(message: &[u8], depth: usize, bounds: &mut Bounds<'_, '_>) -> Result<
     Ok(entries)
 }
 
-fn text(sent: Wire<'_>, bounds: &mut Bounds<'_, '_>) -> Result<String, DecodeError> {
+pub(crate) fn text(sent: Wire<'_>, bounds: &mut Bounds<'_, '_>) -> Result<String, DecodeError> {
     let text = sent.text()?;
     bounds.take(text.len())?;
     Ok(text.into_owned())

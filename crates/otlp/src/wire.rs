@@ -8,6 +8,9 @@ use prost::encoding::{DecodeContext, WireType, decode_key, decode_varint, skip_f
 
 use crate::DecodeError;
 
+/// Numbers that are read of one packed field: more than any histogram has.
+const MAX_PACKED: usize = 100_000;
+
 /// A field's content.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(crate) enum Wire<'a> {
@@ -46,6 +49,40 @@ impl<'a> Wire<'a> {
         } else {
             Err(wrong_type())
         }
+    }
+
+    /// Numbers of 64 bits, one by one or packed into one field.
+    pub(crate) fn fixed64s(self) -> Result<impl Iterator<Item = u64> + 'a, DecodeError> {
+        let (one, packed): (Option<u64>, &[u8]) = match self {
+            Self::Fixed64(number) => (Some(number), &[]),
+            other => (None, other.bytes()?),
+        };
+        let (chunks, rest) = packed.as_chunks::<8>();
+        if !rest.is_empty() {
+            return Err(wrong_type());
+        }
+        Ok(one
+            .into_iter()
+            .chain(chunks.iter().map(|bytes| u64::from_le_bytes(*bytes))))
+    }
+
+    /// Numbers of variable length, one by one or packed into one field.
+    pub(crate) fn varints(self) -> Result<Vec<u64>, DecodeError> {
+        if let Self::Varint(number) = self {
+            return Ok(vec![number]);
+        }
+        let mut packed = self.bytes()?;
+        let mut numbers = vec![];
+        while !packed.is_empty() {
+            let number = decode_varint(&mut packed);
+            numbers.push(number.map_err(|error| DecodeError::Protobuf(error.to_string()))?);
+            if numbers.len() > MAX_PACKED {
+                return Err(DecodeError::Protobuf(format!(
+                    "a point has more than {MAX_PACKED} buckets"
+                )));
+            }
+        }
+        Ok(numbers)
     }
 
     pub(crate) fn fixed32(self) -> Result<u32, DecodeError> {
@@ -116,6 +153,22 @@ impl<'a> Iterator for Fields<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn numbers_stand_alone_or_packed() {
+        let fixed = |wire: Wire<'_>| wire.fixed64s().map(Iterator::collect::<Vec<_>>);
+        assert_eq!(fixed(Wire::Fixed64(7)).unwrap(), [7]);
+        assert_eq!(
+            fixed(Wire::Bytes(b"\x01\0\0\0\0\0\0\0\x02\0\0\0\0\0\0\0")).unwrap(),
+            [1, 2]
+        );
+        assert!(fixed(Wire::Bytes(b"\x01\0\0")).is_err());
+        assert!(fixed(Wire::Varint(7)).is_err());
+        assert_eq!(Wire::Varint(7).varints().unwrap(), [7]);
+        assert_eq!(Wire::Bytes(b"\x07\x96\x01").varints().unwrap(), [7, 150]);
+        assert!(Wire::Bytes(b"\x96").varints().is_err());
+        assert!(Wire::Bytes(&[0; MAX_PACKED + 1]).varints().is_err());
+    }
 
     #[test]
     fn fields_are_read_in_their_order_and_what_is_cut_off_is_an_error() {

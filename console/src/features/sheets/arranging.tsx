@@ -42,8 +42,12 @@ export function Arranging({ document, questionOf, onChange }: Props) {
         {parts.map((part, at) => (
           <li key={at} className="border-line flex flex-wrap items-baseline gap-x-3 gap-y-1 border-b py-2">
             <span className="min-w-0 grow basis-64">
-              <span className="font-semibold break-words">{part.title || part.saved || "Without a title"}</span>
-              <span className="text-faint block truncate font-mono text-[13px]">{questionOf(part) ?? part.text}</span>
+              <span className="font-semibold break-words">
+                {part.title || part.saved || part.metric || "Without a title"}
+              </span>
+              <span className="text-faint block truncate font-mono text-[13px]">
+                {questionOf(part) ?? part.metric ?? part.text}
+              </span>
             </span>
             <Select
               label={`Width of part ${at + 1}`}
@@ -91,15 +95,20 @@ export function Arranging({ document, questionOf, onChange }: Props) {
 const KINDS = [
   ["question", "a question"],
   ["saved", "a saved question"],
+  ["metric", "a metric"],
   ["text", "text"],
 ] as const;
 
+type Kind = (typeof KINDS)[number][0];
+
+const kindOf = (part: SheetPart): Kind =>
+  part.text != null ? "text" : part.saved != null ? "saved" : part.metric != null ? "metric" : "question";
+
 function PartForm({ part, onDone }: { part: SheetPart; onDone: (part: SheetPart) => void }) {
-  const [kind, setKind] = useState<"question" | "saved" | "text">(
-    part.text != null ? "text" : part.saved != null ? "saved" : "question",
-  );
+  const [kind, setKind] = useState<Kind>(kindOf(part));
   const [title, setTitle] = useState(part.title ?? "");
-  const [said, setSaid] = useState(part.text ?? part.saved ?? part.question ?? "");
+  const [said, setSaid] = useState(part.text ?? part.saved ?? part.metric ?? part.question ?? "");
+  const [by, setBy] = useState(part.by ?? "");
   const field = useRef<HTMLInputElement>(null);
   const saved = useQuery({ ...reading("/api/v1/questions"), enabled: kind === "saved" });
   const names = saved.data?.items.map(({ name }) => [name, name] as const) ?? [];
@@ -108,7 +117,8 @@ function PartForm({ part, onDone }: { part: SheetPart; onDone: (part: SheetPart)
       className="w-[80vw] max-w-xl space-y-3"
       onSubmit={(event) => {
         event.preventDefault();
-        onDone({ title: title.trim(), width: part.width ?? "half", [kind]: said });
+        const ofMetric = kind === "metric" && by.trim() !== "" ? { by: by.trim() } : {};
+        onDone({ title: title.trim(), width: part.width ?? "half", [kind]: said.trim(), ...ofMetric });
       }}
     >
       <label className="block">
@@ -139,6 +149,18 @@ function PartForm({ part, onDone }: { part: SheetPart; onDone: (part: SheetPart)
             <Select label="Saved question" value={said} options={[["", "choose one"], ...names]} onChange={setSaid} />
           )}
         </label>
+      )}
+      {kind === "metric" && (
+        <>
+          <Field label="Metric" hint="its name" isCode value={said} onChange={setSaid} maxLength={255} />
+          <Field
+            label="A line for each"
+            hint="service, version, instance, environment or an attribute; empty: one line"
+            value={by}
+            onChange={setBy}
+            maxLength={255}
+          />
+        </>
       )}
       {kind === "question" && (
         <>

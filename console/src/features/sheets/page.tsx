@@ -69,7 +69,7 @@ function Shown({ sheet }: { sheet: Sheet }) {
   const setWall = (isOn: boolean) =>
     void navigate({ to: ".", search: (now: object) => ({ ...now, view: isOn ? "wall" : undefined }) });
   useHotkeys({ w: () => setWall(!isWall), ...(isWall && { Escape: () => setWall(false) }) });
-  useFollowed(["/api/v1/ask"], READ_EVERY);
+  useFollowed(["/api/v1/ask", "/api/v1/metrics/{name}"], READ_EVERY);
   // All changes since the sheet was opened, so that each can be undone.
   const [drafts, setDrafts] = useState<SheetDocument[]>([]);
   const [isArranged, setArranged] = useState(false);
@@ -159,7 +159,7 @@ function Shown({ sheet }: { sheet: Sheet }) {
           {document.parts.map((part, at) => (
             <section
               key={`${at} ${part.title}`}
-              aria-label={part.title || part.saved || `Part ${at + 1}`}
+              aria-label={part.title || part.saved || part.metric || `Part ${at + 1}`}
               className={`min-w-0 break-inside-avoid ${COLUMNS[part.width ?? "half"]}`}
             >
               <Part part={part} question={questionOf(part)} scope={scope} />

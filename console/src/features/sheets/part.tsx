@@ -3,6 +3,7 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import { lazy, Suspense } from "react";
 import { reading } from "../../api/client";
 import { Picture, Rows } from "../../parts/answer";
+import { MetricChart } from "../../parts/metric-chart";
 import { type Answer, type QuestionParts, shown, written } from "../../parts/question-words";
 import { Failed } from "../../ui/states";
 import type { SheetPart } from "../../parts/sheet";
@@ -22,12 +23,26 @@ type Props = {
 
 /** Text, or what a question comes to now. */
 export function Part({ part, question, scope }: Props) {
-  const title = part.title || part.saved;
+  const title = part.title || part.saved || part.metric;
   return (
     <>
       {title && (
         <h2 className="border-line border-b pb-1 font-semibold break-words">
-          {question === null ? (
+          {part.metric != null ? (
+            <Link
+              to="/traffic"
+              search={{
+                ...scope,
+                view: "metrics",
+                metric: part.metric,
+                by: part.by ?? undefined,
+                together: part.together ?? undefined,
+              }}
+              className="text-ink"
+            >
+              {title}
+            </Link>
+          ) : question === null ? (
             title
           ) : (
             <Link
@@ -47,11 +62,54 @@ export function Part({ part, question, scope }: Props) {
             <Markdown text={part.text} />
           </Suspense>
         </div>
+      ) : part.metric != null ? (
+        <Metric name={part.metric} by={part.by} together={part.together} scope={scope} />
       ) : question === null ? (
         <p className="text-faint mt-2">The question that was saved as {part.saved} was removed.</p>
       ) : (
         <Asked question={question} scope={scope} title={title || question} />
       )}
+    </>
+  );
+}
+
+type MetricProps = {
+  name: string;
+  by: string | null | undefined;
+  together: string | null | undefined;
+  scope: SheetScope;
+};
+
+function Metric({ name, by, together, scope }: MetricProps) {
+  const navigate = useNavigate();
+  const query = { ...scope, ...(by && { by }), ...(together && { together }) };
+  const course = useQuery({
+    ...reading("/api/v1/metrics/{name}", { params: { path: { name }, query } }),
+    staleTime: 30_000,
+    placeholderData: (before) => before,
+  });
+  if (course.isPending)
+    return <div className="bg-wash my-3 h-40 motion-safe:animate-pulse" role="status" aria-label={`Loading ${name}`} />;
+  if (course.isLoadingError) return <Failed what={name} error={course.error} retry={() => void course.refetch()} />;
+  const { lines, note } = course.data;
+  if (lines.length === 0) return <p className="text-faint mt-2">Nothing came in this time.</p>;
+  const onWindow = (from: Date, to: Date) =>
+    void navigate({
+      to: "/traffic",
+      search: {
+        ...scope,
+        since: undefined,
+        from: from.toISOString(),
+        to: to.toISOString(),
+        view: "metrics",
+        metric: name,
+        ...(by && { by }),
+      },
+    });
+  return (
+    <>
+      <MetricChart course={course.data} onWindow={onWindow} />
+      {note && <p className="text-faint mt-1 text-[13px]">{note}.</p>}
     </>
   );
 }

@@ -4,9 +4,9 @@ import { reading } from "../../api/client";
 import type { components } from "../../api/generated/schema";
 import { counted, windowInWords } from "../../ui/format";
 import { Answer, Button, Select } from "../../ui/kit";
-import { OverTime } from "../../ui/over-time";
 import { Empty, Failed, Skeleton } from "../../ui/states";
 import { type Column, Table } from "../../ui/table";
+import { MetricChart } from "../../parts/metric-chart";
 import { ofMetric } from "../../ui/units";
 import { useScope } from "./scope";
 
@@ -31,6 +31,7 @@ const KINDS: Record<string, string> = {
 /** What every metric can be split by, beside its own attributes. */
 const FIELDS = ["service", "version", "instance", "environment"];
 const TOGETHER = ["mean", "sum", "most", "least"];
+const PERCENTILES = ["p50", "p95", "p99"];
 
 /** The metrics that services send, and one of them over time. */
 export function Metrics() {
@@ -113,6 +114,7 @@ function One({ name, item }: { name: string; item: MetricItem | undefined }) {
   });
   const set = (change: Record<string, string | undefined>) =>
     void navigate({ search: (now) => ({ ...now, ...change }) });
+  const onWindow = (from: Date, to: Date) => set({ since: undefined, from: from.toISOString(), to: to.toISOString() });
   const back = (
     <Button look="link" onClick={() => set({ metric: undefined, by: undefined, together: undefined })}>
       All metrics
@@ -149,7 +151,9 @@ function One({ name, item }: { name: string; item: MetricItem | undefined }) {
           <Select
             label="Put together as"
             value={data.together}
-            options={TOGETHER.map((word) => [word, word] as const)}
+            options={[
+              ...new Set([...TOGETHER, ...(data.kind === "distribution" ? PERCENTILES : []), data.together]),
+            ].map((word) => [word, word] as const)}
             onChange={(together) => set({ together })}
           />
         </label>
@@ -159,32 +163,9 @@ function One({ name, item }: { name: string; item: MetricItem | undefined }) {
         <p className="text-faint mt-4">Nothing came in this time: choose a longer window above.</p>
       ) : (
         <div className={course.isPlaceholderData ? "opacity-50" : undefined} aria-busy={course.isPlaceholderData}>
-          <Chart course={data} />
+          <MetricChart course={data} onWindow={onWindow} />
         </div>
       )}
     </>
   );
 }
-
-/** Layers where the lines add up, else lines; those that are many are told by the table. */
-function Chart({ course }: { course: MetricCourse }) {
-  const navigate = useNavigate({ from: "/traffic" });
-  return (
-    <OverTime
-      label={`${course.name}, ${course.together}`}
-      from={course.from}
-      stepMs={course.step_ms}
-      series={course.lines.slice(0, LINES).map(({ key, values }) => ({ name: key || "(not set)", values }))}
-      addUp={course.together === "sum"}
-      shown={ofMetric(course.name, course.unit)}
-      onWindow={(from, to) =>
-        void navigate({
-          search: (now) => ({ ...now, since: undefined, from: from.toISOString(), to: to.toISOString() }),
-        })
-      }
-    />
-  );
-}
-
-/** Lines that can be told apart by their strokes. */
-const LINES = 6;

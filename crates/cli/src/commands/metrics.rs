@@ -27,7 +27,7 @@ pub struct Metrics {
 #[derive(Args)]
 #[command(
     after_help = "Examples:\n  outcrop metric process.memory.usage --service fares --by instance\n  \
-        outcrop metric http.server.request.duration --by http.route --since 3h\n  \
+        outcrop metric http.server.request.duration --by http.route --together p95 --since 3h\n  \
         outcrop metric queue.length --together most --json\n\n\
         What is sent: outcrop metrics"
 )]
@@ -47,7 +47,7 @@ pub struct Metric {
     /// A line for each: service, environment, version, instance, or an attribute of the metric.
     #[arg(long, value_name = "FIELD")]
     pub by: Option<String>,
-    /// How minutes and series are put together: mean, sum, most, least.
+    /// How minutes and series are put together: mean, sum, most, least, or a percentile such as p95.
     #[arg(long, value_name = "WORD")]
     pub together: Option<String>,
     /// How far back.
@@ -110,6 +110,11 @@ pub async fn metric(arguments: Metric) -> Result<(), Fault> {
     if arguments.client.json {
         return json(&course);
     }
+    print(&course, &arguments.by.unwrap_or_default())
+}
+
+/// Prints a metric: its window, and a row for each of its lines.
+pub(super) fn print(course: &MetricCourse, by: &str) -> Result<(), Fault> {
     let unit = if course.unit.is_empty() {
         String::new()
     } else {
@@ -130,15 +135,14 @@ pub async fn metric(arguments: Metric) -> Result<(), Fault> {
         return line("\nNothing came in this time.");
     }
     line("")?;
-    let by = arguments.by.unwrap_or_default();
     let columns = [
-        Column(&by, Fit::Text(16)),
+        Column(by, Fit::Text(16)),
         Column("last", Fit::Number),
         Column("least", Fit::Number),
         Column("most", Fit::Number),
         Column("over time", Fit::Whole),
     ];
-    table(&columns, course.lines.iter().map(|line| row(line, &by)))?;
+    table(&columns, course.lines.iter().map(|line| row(line, by)))?;
     if let Some(note) = &course.note {
         line(format!("\n{}", printable(note)))?;
     }

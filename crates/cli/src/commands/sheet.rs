@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use chrono::Utc;
 use clap::Subcommand;
-use outcrop_api::{Answer, NewSheet, Sheet, SheetDocument, SheetList, SheetPart};
+use outcrop_api::{Answer, MetricCourse, NewSheet, Sheet, SheetDocument, SheetList, SheetPart};
 use outcrop_core::text::printable;
 use reqwest::Method;
 
@@ -155,6 +155,7 @@ async fn show(api: &Api, sheet: &Sheet, since: Option<String>) -> Result<(), Fau
         match (&part.text, question) {
             (Some(text), _) => line(printable(text))?,
             (None, Some(question)) => answer(api, &sheet.document, question, since.clone()).await?,
+            (None, None) if part.metric.is_some() => metric(api, &sheet.document, part, since.clone()).await?,
             (None, None) => line(printable(&gone(part)))?,
         }
     }
@@ -164,6 +165,19 @@ async fn show(api: &Api, sheet: &Sheet, since: Option<String>) -> Result<(), Fau
 fn gone(part: &SheetPart) -> String {
     let name = part.saved.as_deref().unwrap_or_default();
     format!("The question that was saved as {name} was removed.")
+}
+
+async fn metric(api: &Api, sheet: &SheetDocument, part: &SheetPart, since: Option<String>) -> Result<(), Fault> {
+    let name = part.metric.as_deref().unwrap_or_default();
+    let asked = [
+        ("service", sheet.service.clone()),
+        ("environment", sheet.environment.clone()),
+        ("since", since.or_else(|| sheet.over.clone())),
+        ("by", part.by.clone()),
+        ("together", part.together.clone()),
+    ];
+    let course: MetricCourse = api.get(&format!("/metrics/{}", segment(name)), &asked).await?;
+    super::metrics::print(&course, part.by.as_deref().unwrap_or_default())
 }
 
 async fn answer(api: &Api, sheet: &SheetDocument, question: &str, since: Option<String>) -> Result<(), Fault> {

@@ -78,6 +78,7 @@ impl Points {
                 start: reading.start.filter(|start| *start <= at),
                 value: reading.value,
                 count: reading.count,
+                buckets: reading.buckets,
             },
         });
     }

@@ -190,13 +190,14 @@ pub(super) fn readings(
     for group in groups {
         let (identity, resource) = of(&group.resource);
         for reading in group.records {
-            points.take((&identity, &resource), reading.clone(), limits);
-            if !READINGS.contains(&reading.name.as_str())
-                || !reading.value.is_finite()
-                || reading.kind.is_distribution()
-            {
+            let is_load = READINGS.contains(&reading.name.as_str())
+                && reading.value.is_finite()
+                && !reading.kind.is_distribution();
+            if !is_load {
+                points.take((&identity, &resource), reading, limits);
                 continue;
             }
+            points.take((&identity, &resource), reading.clone(), limits);
             let at = reading.at.map_or(limits.received, |at| at.min(limits.received));
             if at < limits.oldest {
                 continue;

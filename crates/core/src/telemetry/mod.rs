@@ -174,6 +174,8 @@ pub struct Reading {
     pub value: f64,
     /// Of a distribution the number of measurements, else 0.
     pub count: u64,
+    /// Of a distribution its buckets, where they were sent and can be read.
+    pub buckets: Option<crate::metric::Buckets>,
     /// From when on it counts, as sent.
     pub start: Option<Timestamp>,
     /// When it was read, as sent.

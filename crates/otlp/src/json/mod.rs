@@ -2,6 +2,7 @@
 //! unknown fields ignored. A record of the wrong shape is left out; a request of the wrong shape is refused.
 
 mod context;
+mod metrics;
 mod read;
 mod records;
 mod values;

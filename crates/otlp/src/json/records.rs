@@ -1,9 +1,8 @@
 //! Records of OTLP/JSON.
 
 use outcrop_core::Timestamp;
-use outcrop_core::metric::Kind;
 use outcrop_core::telemetry::tidy::{CUT_SPAN, MAX_EVENTS, MAX_LINKS};
-use outcrop_core::telemetry::{LogRecord, Reading, Span, SpanEvent, SpanId, SpanKind, TraceId, names, sampling};
+use outcrop_core::telemetry::{LogRecord, Span, SpanEvent, SpanId, SpanKind, TraceId, names, sampling};
 use serde::de::{IgnoredAny, MapAccess, SeqAccess};
 
 use super::read::{Elements, Fields, List, Object, Scalar, Stood};
@@ -85,39 +84,8 @@ impl Records for LogRecord {
     }
 }
 
-impl Records for Reading {
-    const BY_RESOURCE: [&'static str; 2] = ["resourceMetrics", "resource_metrics"];
-    const BY_SCOPE: [&'static str; 2] = ["scopeMetrics", "scope_metrics"];
-    const NAMES: [&'static str; 2] = ["metrics", "metrics"];
-
-    fn read<'de, A: SeqAccess<'de>>(
-        list: &mut A,
-        records: &mut Vec<Self>,
-        context: &mut Context<'_, '_>,
-    ) -> Result<bool, A::Error> {
-        let mut read = MetricReader {
-            context,
-            named: Reading::default(),
-            points: vec![],
-        };
-        let stood = list.next_element_seed(Object(&mut read))?;
-        let MetricReader { named, points, .. } = read;
-        // Of a metric its points are the records.
-        if matches!(stood, Some(Stood::There)) {
-            records.extend(points.into_iter().map(|point| Self {
-                name: named.name.clone(),
-                unit: named.unit.clone(),
-                ..point
-            }));
-        } else {
-            is_taken::<Self, A>(stood, context)?;
-        }
-        Ok(stood.is_some())
-    }
-}
-
 /// Whether what was read is a record that is taken. What is none, and what is past the limits, is counted as refused.
-fn is_taken<'de, T: Records, A: SeqAccess<'de>>(
+pub(super) fn is_taken<'de, T: Records, A: SeqAccess<'de>>(
     stood: Option<Stood>,
     context: &mut Context<'_, '_>,
 ) -> Result<bool, A::Error> {
@@ -282,136 +250,13 @@ impl Fields for LogReader<'_, '_, '_> {
     }
 }
 
-/// The points of a metric, of whatever kind.
-struct MetricReader<'c, 'r, 'm> {
-    context: &'c mut Context<'r, 'm>,
-    /// Its name and unit.
-    named: Reading,
-    points: Vec<Reading>,
-}
-
-impl Fields for MetricReader<'_, '_, '_> {
-    fn field<'de, A: MapAccess<'de>>(&mut self, name: &str, map: &mut A) -> Result<(), A::Error> {
-        match name {
-            "name" => self.named.name = self.context.text(map)?,
-            "unit" => self.named.unit = self.context.text(map)?,
-            "gauge" | "sum" | "histogram" | "exponentialHistogram" | "exponential_histogram" | "summary" => {
-                let first = self.points.len();
-                let mut points = Points {
-                    metric: self,
-                    is_delta: false,
-                    is_monotonic: false,
-                };
-                map.next_value_seed(Object(&mut points))?;
-                // What the points are may stand behind them.
-                let kind = metric_kind(name, points.is_delta, points.is_monotonic);
-                self.points[first..].iter_mut().for_each(|point| point.kind = kind);
-            }
-            _ => drop(map.next_value::<IgnoredAny>()?),
-        }
-        Ok(())
-    }
-}
-
-fn metric_kind(form: &str, is_delta: bool, is_monotonic: bool) -> Kind {
-    match form {
-        "sum" if is_delta => Kind::Delta,
-        "sum" if is_monotonic => Kind::Cumulative,
-        "gauge" | "sum" => Kind::Level,
-        "summary" => Kind::CumulativeDistribution,
-        _ if is_delta => Kind::DeltaDistribution,
-        _ => Kind::CumulativeDistribution,
-    }
-}
-
-struct Points<'s, 'c, 'r, 'm> {
-    metric: &'s mut MetricReader<'c, 'r, 'm>,
-    is_delta: bool,
-    is_monotonic: bool,
-}
-
-impl Fields for Points<'_, '_, '_, '_> {
-    fn field<'de, A: MapAccess<'de>>(&mut self, name: &str, map: &mut A) -> Result<(), A::Error> {
-        match name {
-            "dataPoints" | "data_points" => return map.next_value_seed(List(self)).map(drop),
-            "aggregationTemporality" | "aggregation_temporality" => {
-                let sent = map.next_value::<Scalar>()?;
-                self.is_delta = sent.whole() == Some(1) || sent.into_text() == "AGGREGATION_TEMPORALITY_DELTA";
-            }
-            "isMonotonic" | "is_monotonic" => self.is_monotonic = matches!(map.next_value()?, Scalar::Bool(true)),
-            _ => drop(map.next_value::<IgnoredAny>()?),
-        }
-        Ok(())
-    }
-}
-
-impl Elements for Points<'_, '_, '_, '_> {
-    fn element<'de, A: SeqAccess<'de>>(&mut self, list: &mut A) -> Result<bool, A::Error> {
-        let mut point = PointReader {
-            context: self.metric.context,
-            reading: Reading::default(),
-            attributes: Gathered::default(),
-            has_number: false,
-            is_recorded: true,
-        };
-        let stood = list.next_element_seed(Object(&mut point))?;
-        let PointReader {
-            reading,
-            attributes,
-            has_number,
-            is_recorded,
-            ..
-        } = point;
-        if has_number && is_recorded && self.metric.context.takes_record()? {
-            let attributes = attributes.finish(&mut self.metric.context.bounds.refused);
-            self.metric.points.push(Reading { attributes, ..reading });
-        }
-        Ok(stood.is_some())
-    }
-}
-
-struct PointReader<'s, 'r, 'm> {
-    context: &'s mut Context<'r, 'm>,
-    reading: Reading,
-    attributes: Gathered,
-    has_number: bool,
-    is_recorded: bool,
-}
-
-impl Fields for PointReader<'_, '_, '_> {
-    fn field<'de, A: MapAccess<'de>>(&mut self, name: &str, map: &mut A) -> Result<(), A::Error> {
-        match name {
-            "asDouble" | "as_double" | "asInt" | "as_int" => {
-                if let Some(value) = map.next_value::<Scalar>()?.float() {
-                    self.reading.value = value;
-                    self.has_number = true;
-                }
-            }
-            "count" => {
-                let count = map.next_value::<Scalar>()?.whole();
-                if let Some(count) = count.and_then(|count| u64::try_from(count).ok()) {
-                    self.reading.count = count;
-                    self.has_number = true;
-                }
-            }
-            "sum" => self.reading.value = map.next_value::<Scalar>()?.float().unwrap_or_default(),
-            "flags" => self.is_recorded = flags(&map.next_value()?) & 1 == 0,
-            "attributes" => attributes(map, &mut self.attributes, self.context)?,
-            "startTimeUnixNano" | "start_time_unix_nano" => self.reading.start = time(&map.next_value()?),
-            "timeUnixNano" | "time_unix_nano" => self.reading.at = time(&map.next_value()?),
-            _ => drop(map.next_value::<IgnoredAny>()?),
-        }
-        Ok(())
-    }
-}
-
-fn time(sent: &Scalar) -> Option<Timestamp> {
+pub(super) fn time(sent: &Scalar) -> Option<Timestamp> {
     sent.whole()
         .and_then(|nanos| u64::try_from(nanos).ok())
         .and_then(Timestamp::from_otlp)
 }
 
-fn flags(sent: &Scalar) -> u32 {
+pub(super) fn flags(sent: &Scalar) -> u32 {
     sent.whole()
         .and_then(|flags| u32::try_from(flags).ok())
         .unwrap_or_default()

@@ -2,6 +2,7 @@
 
 use opentelemetry_proto::tonic::collector::metrics::v1::ExportMetricsServiceRequest;
 use opentelemetry_proto::tonic::common::v1::{AnyValue, KeyValue, any_value};
+use opentelemetry_proto::tonic::metrics::v1::exponential_histogram_data_point::Buckets;
 use opentelemetry_proto::tonic::metrics::v1::metric::Data;
 use opentelemetry_proto::tonic::metrics::v1::number_data_point::Value::{AsDouble, AsInt};
 use opentelemetry_proto::tonic::metrics::v1::{
@@ -104,6 +105,14 @@ fn exponential() -> Data {
             count: 4,
             sum: Some(10.0),
             scale: 2,
+            positive: Some(Buckets {
+                offset: 1,
+                bucket_counts: vec![1, 3],
+            }),
+            negative: Some(Buckets {
+                offset: -1,
+                bucket_counts: vec![],
+            }),
             ..ExponentialHistogramDataPoint::default()
         }],
         aggregation_temporality: 2,
@@ -153,13 +162,13 @@ fn number(value: &Value) -> Value {
         "explicitBounds": [5.0], "exemplars": []}))], "aggregationTemporality": 2}}),
     histogram(2), Kind::CumulativeDistribution, 10.0, 4)]
 #[case::delta_histogram(
-    json!({"histogram": {"dataPoints": [number(&json!({"count": "4", "sum": 10.0, "bucketCounts": [],
-        "explicitBounds": [], "exemplars": []}))], "aggregationTemporality": 1}}),
+    json!({"histogram": {"dataPoints": [number(&json!({"count": "4", "sum": 10.0, "bucketCounts": ["1", "3"],
+        "explicitBounds": [5.0], "exemplars": []}))], "aggregationTemporality": 1}}),
     histogram(1), Kind::DeltaDistribution, 10.0, 4)]
 #[case::exponential(
     json!({"exponentialHistogram": {"dataPoints": [number(&json!({"count": "4", "sum": 10.0, "scale": 2,
         "zeroCount": "0",
-        "positive": {"offset": 1, "bucketCounts": ["1", "3"]}, "negative": {"offset": 0, "bucketCounts": []},
+        "positive": {"offset": 1, "bucketCounts": ["1", "3"]}, "negative": {"offset": -1, "bucketCounts": []},
         "exemplars": [], "zeroThreshold": 0.0}))], "aggregationTemporality": 2}}),
     exponential(), Kind::CumulativeDistribution, 10.0, 4)]
 #[case::summary(
@@ -199,6 +208,49 @@ fn a_point_that_says_nothing_is_none(#[case] value: Value) {
     let sent = json!({"resourceMetrics": [{"scopeMetrics": [{"metrics": [metric]}]}]});
     let found = decode(sent.to_string().as_bytes(), Encoding::Json);
     assert_eq!(found.groups[0].records.len(), 1);
+}
+
+#[test]
+fn buckets_are_read_and_those_that_are_none_are_left_out() {
+    let read = |name: &str, point: Value| {
+        let metric = json!({"name": "a", name: {"dataPoints": [point]}});
+        let sent = json!({"resourceMetrics": [{"scopeMetrics": [{"metrics": [metric]}]}]});
+        let found = decode(sent.to_string().as_bytes(), Encoding::Json);
+        found.groups[0].records[0].buckets.clone()
+    };
+    let explicit = |counts: Value, bounds: Value| {
+        read(
+            "histogram",
+            json!({"count": 4, "bucketCounts": counts, "explicitBounds": bounds}),
+        )
+    };
+    let there = explicit(json!(["1", 3]), json!([5])).unwrap();
+    assert_eq!(there.each().map(|(.., count)| count).collect::<Vec<_>>(), [1, 3]);
+    assert_eq!(explicit(json!([]), json!([])), None);
+    assert_eq!(
+        explicit(json!([1, 2, 3]), json!([5])),
+        None,
+        "too many for their bounds"
+    );
+    assert_eq!(explicit(json!([1, 2, 3]), json!([5, 4])), None, "bounds that fall");
+    assert_eq!(
+        explicit(json!(vec![1; 5_000]), json!((1..5_000).collect::<Vec<_>>())),
+        None,
+        "too many"
+    );
+    let exponential = |scale: Value| {
+        read(
+            "exponentialHistogram",
+            json!({"count": 4, "scale": scale, "positive": {"offset": 1, "bucketCounts": [1, 3]}}),
+        )
+    };
+    let there: Vec<_> = exponential(json!(0))
+        .unwrap()
+        .each()
+        .filter(|(.., count)| *count > 0)
+        .collect();
+    assert_eq!(there, [(2.0, 4.0, 1), (4.0, 8.0, 3)]);
+    assert_eq!(exponential(json!(77)), None, "a scale that is none");
 }
 
 #[test]

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use outcrop_api::{Sheet, SheetDocument, SheetPart, SheetWidth};
+use outcrop_core::metric::Together;
 use outcrop_core::query::Mistake;
 use outcrop_core::question::made::{self, Made};
 use outcrop_core::question::read;
@@ -14,6 +15,9 @@ use serde_json::Value;
 const MAX_PARTS: usize = 40;
 /// Longest title, text, and what it is for, in characters.
 const LONGEST: (usize, usize, usize) = (200, 4_000, 1_000);
+
+/// Longest name of a metric, in characters: as much as is kept of one.
+const LONGEST_METRIC: usize = 255;
 
 /// Why a document cannot be saved.
 #[derive(Debug)]
@@ -55,15 +59,26 @@ pub(crate) fn checked(mut document: SheetDocument) -> Result<SheetDocument, Wron
                 LONGEST.0, LONGEST.1
             ));
         }
-        match (&part.text, &part.question, &part.saved) {
-            (Some(_), None, None) => {}
-            (None, None, Some(name)) if !name.is_empty() && fits(name, LONGEST.0) => {}
-            (None, Some(text), None) => part.question = Some(asked(text)?),
+        let is_name = |name: &String| !name.is_empty() && fits(name, LONGEST_METRIC);
+        match (&part.text, &part.question, &part.saved, &part.metric) {
+            (Some(_), None, None, None) => {}
+            (None, None, Some(name), None) if !name.is_empty() && fits(name, LONGEST.0) => {}
+            (None, Some(text), None, None) => part.question = Some(asked(text)?),
+            (None, None, None, Some(name)) if is_name(name) && part.by.as_ref().is_none_or(is_name) => {}
             _ => {
                 return wrong(format!(
-                    "part {number}: it has either text, or a question, or the name of a saved one"
+                    "part {number}: it has either text, or a question, or the name of a saved one, or that of a metric"
                 ));
             }
+        }
+        let together = part.together.as_deref();
+        if part.metric.is_none() && (part.by.is_some() || together.is_some()) {
+            return wrong(format!("part {number}: by and together are of a metric"));
+        }
+        if together.is_some_and(|word| Together::named(word).is_none()) {
+            return wrong(format!(
+                "part {number}: together is mean, sum, most, least or a percentile such as p95"
+            ));
         }
     }
     Ok(document)
@@ -165,9 +180,14 @@ mod tests {
     #[case(json!({"text": "Ask the harbour first."}), "")]
     #[case(json!({"saved": "Errors by type", "width": "third"}), "")]
     #[case(json!({"question": "COUNT of occurrences"}), "")]
-    #[case(json!({"title": "nothing"}), "part 1: it has either text, or a question, or the name of a saved one")]
+    #[case(json!({"title": "nothing"}), "part 1: it has either text, or a question")]
     #[case(json!({"text": "a", "question": "count of lines"}), "part 1: it has either")]
     #[case(json!({"saved": ""}), "part 1: it has either")]
+    #[case(json!({"metric": "queue.length", "by": "berth", "together": "most"}), "")]
+    #[case(json!({"metric": ""}), "part 1: it has either")]
+    #[case(json!({"metric": "queue.length", "by": ""}), "part 1: it has either")]
+    #[case(json!({"metric": "queue.length", "together": "median"}), "part 1: together is mean")]
+    #[case(json!({"text": "a", "by": "berth"}), "part 1: by and together are of a metric")]
     #[case(json!({"title": "t".repeat(201), "text": "a"}), "part 1: a title has 200 characters at most")]
     #[case(json!({"text": "a".repeat(4_001)}), "part 1: a title has")]
     #[case(json!({"question": "count of occurrences where mine"}), "`mine` means somebody else")]

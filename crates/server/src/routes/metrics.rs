@@ -73,7 +73,11 @@ pub(super) async fn show_metric(
     let together = asked
         .together
         .map(|word| {
-            Together::named(&word).ok_or_else(|| bad(format!("together is `{word}`: it is mean, sum, most or least")))
+            Together::named(&word).ok_or_else(|| {
+                bad(format!(
+                    "together is `{word}`: it is mean, sum, most, least or a percentile such as p95"
+                ))
+            })
         })
         .transpose()?;
     let by = asked.by.filter(|by| !by.is_empty());
@@ -118,7 +122,7 @@ pub(super) async fn show_metric(
         name: wanted.name,
         unit: course.unit,
         kind: course.kind.word().to_owned(),
-        together: course.together.word().to_owned(),
+        together: course.together.to_string(),
         from: scope.from,
         to: scope.to,
         step_ms: i64::from(minutes) * 60_000,

@@ -8,13 +8,13 @@ mod tests;
 pub use folding::fold;
 pub use reading::{Asked, Course, Line, Listed, MAX_LINES, MAX_SERIES, course, list};
 
-use outcrop_core::metric::{Kind, Minute, Point, Sum};
+use outcrop_core::metric::{Buckets, Kind, Minute, Point, Spread, Sum};
 
 use crate::from_utc;
 use chrono::{DateTime, Utc};
 
 /// Where a sum since a beginning stands, as it is stored.
-#[derive(Clone, Copy, Debug, PartialEq, sqlx::FromRow)]
+#[derive(Clone, Debug, PartialEq, sqlx::FromRow)]
 struct Standing {
     #[sqlx(rename = "sum_at")]
     at: Option<DateTime<Utc>>,
@@ -24,50 +24,79 @@ struct Standing {
     value: Option<f64>,
     #[sqlx(rename = "sum_count")]
     count: Option<i64>,
+    #[sqlx(rename = "sum_buckets")]
+    buckets: Option<Vec<u8>>,
 }
 
 impl Standing {
-    fn sum(self) -> Option<Sum> {
+    fn sum(&self) -> Option<Sum> {
         Some(Sum {
             last: Point {
                 at: from_utc(self.at?),
                 start: self.start.map(from_utc),
                 value: self.value?,
                 count: self.count.unwrap_or_default().unsigned_abs(),
+                buckets: self.buckets.as_deref().and_then(Buckets::from_bytes),
             },
         })
     }
 }
 
-/// A point as it is stored.
-fn point(at: DateTime<Utc>, start: Option<DateTime<Utc>>, value: f64, n: i64) -> Point {
-    Point {
-        at: from_utc(at),
-        start: start.map(from_utc),
-        value,
-        count: n.unsigned_abs(),
+/// Points of one series as they are stored, column by column.
+#[derive(sqlx::FromRow)]
+struct Points {
+    series_id: i32,
+    at: Vec<DateTime<Utc>>,
+    start_at: Vec<Option<DateTime<Utc>>>,
+    value: Vec<f64>,
+    n: Vec<i64>,
+    buckets: Vec<Option<Vec<u8>>>,
+}
+
+impl Points {
+    fn each(&self) -> Vec<Point> {
+        let times = self.at.iter().zip(&self.start_at);
+        let numbers = self.value.iter().zip(&self.n).zip(&self.buckets);
+        times
+            .zip(numbers)
+            .map(|((at, start), ((value, n), buckets))| Point {
+                at: from_utc(*at),
+                start: start.map(from_utc),
+                value: *value,
+                count: n.unsigned_abs(),
+                buckets: buckets.as_deref().and_then(Buckets::from_bytes),
+            })
+            .collect()
     }
 }
 
-/// An hour of a series as it is stored: the series, the hour, values and counts by the minute.
-type HourRow = (i32, DateTime<Utc>, Vec<Option<f32>>, Option<Vec<Option<i32>>>);
+/// An hour of a series as it is stored: what its minutes come to, column by column.
+#[derive(sqlx::FromRow)]
+struct HourRow {
+    series_id: i32,
+    hour: DateTime<Utc>,
+    minute_values: Vec<Option<f32>>,
+    minute_counts: Option<Vec<Option<i32>>>,
+    minute_spreads: Option<Vec<Option<Vec<u8>>>>,
+}
 
-/// The minutes of an hour that something came in, by their place in it.
-fn minutes_of<'a>(
-    kind: Kind,
-    values: &'a [Option<f32>],
-    counts: Option<&'a [Option<i32>]>,
-) -> impl Iterator<Item = (usize, Minute)> + 'a {
-    values.iter().enumerate().filter_map(move |(place, value)| {
-        let count = counts.and_then(|counts| counts.get(place).copied().flatten());
-        Some((
-            place,
-            Minute {
+impl HourRow {
+    /// The minutes that something came in, by their place in the hour.
+    fn minutes(&self, kind: Kind) -> impl Iterator<Item = (usize, Minute)> + '_ {
+        self.minute_values.iter().enumerate().filter_map(move |(place, value)| {
+            let count = self.minute_counts.as_ref().and_then(|counts| *counts.get(place)?);
+            let spread = self
+                .minute_spreads
+                .as_ref()
+                .and_then(|spreads| spreads.get(place)?.as_deref());
+            let minute = Minute {
                 value: f64::from((*value)?),
                 count: count.map_or(u64::from(kind == Kind::Level), |count| u64::from(count.unsigned_abs())),
-            },
-        ))
-    })
+                spread: spread.and_then(Spread::from_bytes).unwrap_or_default(),
+            };
+            Some((place, minute))
+        })
+    }
 }
 
 fn kind(number: i16) -> Kind {

@@ -2,11 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use chrono::{DateTime, TimeDelta, Utc};
-use outcrop_core::metric::{Kind, Minute, Point, Steps, Together, by_minute};
+use chrono::TimeDelta;
+use outcrop_core::metric::{Kind, Minute, Steps, Together, by_minute};
 use sqlx::FromRow;
 
-use super::{HourRow, Standing, kind, minutes_of, point};
+use super::{HourRow, Points, Standing, kind};
 use crate::boxed;
 use crate::{Database, Scope, StoreError};
 
@@ -114,7 +114,7 @@ struct Series {
 #[boxed]
 pub async fn course(database: &Database, asked: &Asked, scope: &Scope) -> Result<Option<Course>, StoreError> {
     let series: Vec<Series> = sqlx::query_as(
-        "SELECT s.id, s.unit, s.kind, s.sum_at, s.sum_start, s.sum_value, s.sum_count, CASE $5 WHEN '' THEN '' WHEN \
+        "SELECT s.id, s.unit, s.kind, s.sum_at, s.sum_start, s.sum_value, s.sum_count, s.sum_buckets, CASE $5 WHEN '' THEN '' WHEN \
          'service' THEN service.display_name WHEN 'environment' THEN environment.name WHEN 'version' THEN version.label \
          WHEN 'instance' THEN s.instance ELSE coalesce(s.attributes ->> $5, '') END AS key FROM metric_series s JOIN \
          service ON service.id = s.service_id JOIN environment ON environment.id = s.environment_id JOIN version ON \
@@ -147,15 +147,22 @@ pub async fn course(database: &Database, asked: &Asked, scope: &Scope) -> Result
     let step = TimeDelta::minutes(asked.minutes.max(1).into());
     let count = usize::try_from((scope.to - scope.from).num_minutes() / step.num_minutes()).unwrap_or_default() + 1;
     let mut lines: BTreeMap<String, Steps> = BTreeMap::new();
-    for (series, minute, said) in minutes(database, kind, &chosen, scope).await? {
-        let Some((key, _)) = chosen.get(&series) else { continue };
-        let Ok(place) = usize::try_from((minute - scope.from).num_minutes() / step.num_minutes()) else {
+    let minutes = minutes(database, kind, &chosen, scope).await?;
+    for (series, (key, _)) in &chosen {
+        let mut own = minutes.range((*series, i64::MIN)..=(*series, i64::MAX)).peekable();
+        if own.peek().is_none() {
             continue;
-        };
-        lines
+        }
+        let steps = lines
             .entry(key.clone())
-            .or_insert_with(|| Steps::new(kind, together, count, asked.minutes))
-            .add(place, said);
+            .or_insert_with(|| Steps::new(kind, together, count));
+        for ((_, minute), said) in own {
+            let place = (minute - scope.from.timestamp().div_euclid(60)) / step.num_minutes();
+            if let Ok(place) = usize::try_from(place) {
+                steps.add(place, said);
+            }
+        }
+        steps.end_series();
     }
     let mut lines: Vec<Line> = lines
         .into_iter()
@@ -182,19 +189,19 @@ pub async fn course(database: &Database, asked: &Asked, scope: &Scope) -> Result
     }))
 }
 
-type Points = (i32, Vec<DateTime<Utc>>, Vec<Option<DateTime<Utc>>>, Vec<f64>, Vec<i64>);
-
-/// The minutes of series in a window: those that are folded, and what the points that are not yet come to.
+/// The minutes of series in a window, by series and minute since 1970: those that are folded, and what the points that
+/// are not yet come to.
 async fn minutes(
     database: &Database,
     kind: Kind,
     series: &BTreeMap<i32, (String, Standing)>,
     scope: &Scope,
-) -> Result<Vec<(i32, DateTime<Utc>, Minute)>, StoreError> {
+) -> Result<BTreeMap<(i32, i64), Minute>, StoreError> {
     let ids: Vec<i32> = series.keys().copied().collect();
-    let mut found = vec![];
+    let mut found: BTreeMap<(i32, i64), Minute> = BTreeMap::new();
+    let window = scope.from.timestamp().div_euclid(60)..(scope.to.timestamp() + 59).div_euclid(60);
     let hours: Vec<HourRow> = sqlx::query_as(
-        "SELECT series_id, hour, minute_values, minute_counts FROM metric_hour WHERE series_id = ANY($1) AND hour > $2 - \
+        "SELECT series_id, hour, minute_values, minute_counts, minute_spreads FROM metric_hour WHERE series_id = ANY($1) AND hour > $2 - \
          interval '1 hour' AND hour < $3",
     )
     .bind(&ids)
@@ -202,31 +209,27 @@ async fn minutes(
     .bind(scope.to)
     .fetch_all(&database.pool)
     .await?;
-    let is_within = |at: DateTime<Utc>| at >= scope.from && at < scope.to;
-    for (series, hour, values, counts) in hours {
-        for (place, said) in minutes_of(kind, &values, counts.as_deref()) {
-            let at = hour + TimeDelta::minutes(i64::try_from(place).unwrap_or_default());
-            if is_within(at) {
-                found.push((series, at, said));
+    for row in hours {
+        for (place, said) in row.minutes(kind) {
+            let minute = row.hour.timestamp().div_euclid(60) + i64::try_from(place).unwrap_or_default();
+            if window.contains(&minute) {
+                found.insert((row.series_id, minute), said);
             }
         }
     }
     let points: Vec<Points> = sqlx::query_as(
-        "SELECT series_id, array_agg(at), array_agg(start_at), array_agg(value), array_agg(n) FROM metric_point WHERE \
-         series_id = ANY($1) GROUP BY 1",
+        "SELECT series_id, array_agg(at) AS at, array_agg(start_at) AS start_at, array_agg(value) AS value, array_agg(n) AS n, \
+         array_agg(buckets) AS buckets FROM metric_point WHERE series_id = ANY($1) GROUP BY 1",
     )
     .bind(&ids)
     .fetch_all(&database.pool)
     .await?;
-    for (id, at, start, value, n) in points {
+    for points in points {
+        let id = points.series_id;
         let mut sum = series.get(&id).and_then(|(_, standing)| standing.sum());
-        let mut points: Vec<Point> = (at.iter().zip(&start).zip(value.iter().zip(&n)))
-            .map(|((at, start), (value, n))| point(*at, *start, *value, *n))
-            .collect();
-        for (minute, said) in by_minute(kind, &mut points, &mut sum) {
-            let at = DateTime::from_timestamp(minute * 60, 0).unwrap_or_default();
-            if is_within(at) {
-                found.push((id, at, said));
+        for (minute, said) in by_minute(kind, points.each(), &mut sum) {
+            if window.contains(&minute) {
+                found.entry((id, minute)).or_default().add(kind, &said);
             }
         }
     }

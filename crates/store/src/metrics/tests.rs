@@ -1,5 +1,5 @@
 use outcrop_core::Timestamp;
-use outcrop_core::metric::{Kind, Together};
+use outcrop_core::metric::{Buckets, Kind, Together};
 use outcrop_core::telemetry::{Attributes, Reading, Resource, ScopeRecords, Value};
 
 use super::*;
@@ -13,9 +13,8 @@ fn reading(kind: Kind, at: Timestamp, value: f64, core: &str) -> Reading {
         kind,
         attributes: Attributes(vec![("core".to_owned(), Value::String(core.to_owned()))]),
         value,
-        count: 0,
-        start: None,
         at: Some(at),
+        ..Reading::default()
     }
 }
 
@@ -99,6 +98,35 @@ async fn what_is_read_is_the_same_before_and_after_it_is_folded_and_late_points_
     assert_eq!(lines(&database, Some("core"), &window).await[0].1, of_core);
     fold(&database, to_utc(minute(9))).await.unwrap();
     assert_eq!(lines(&database, Some("core"), &window).await[0].1, of_core);
+    // A late point of a minute that is folded already is the same minute: of the sum of all series it is no further one.
+    let sum = Asked {
+        name: "queue.length".to_owned(),
+        by: None,
+        together: Some(Together::Sum),
+        minutes: 1,
+    };
+    send(
+        &database,
+        "ledger",
+        vec![reading(Kind::Level, minute(0), 2.0, "0")],
+        minute(1),
+    )
+    .await;
+    fold(&database, to_utc(minute(9))).await.unwrap();
+    send(
+        &database,
+        "ledger",
+        vec![reading(Kind::Level, minute(0), 4.0, "0")],
+        minute(1),
+    )
+    .await;
+    let of_ledger = Scope {
+        service: Some("ledger".to_owned()),
+        ..window.clone()
+    };
+    let late = course(&database, &sum, &of_ledger).await.unwrap().unwrap();
+    assert_eq!(late.lines[0].values[0], Some(3.0));
+    fold(&database, to_utc(minute(9))).await.unwrap();
     // Levels of one minute that are folded apart are one mean; the sum of all lines is one line.
     send(
         &database,
@@ -153,6 +181,49 @@ async fn a_distribution_is_a_mean_of_its_measurements_and_its_most_is_that_of_a_
             assert_eq!(course.lines[0].values[0], Some(expected), "{together:?}");
         }
     }
+}
+
+#[tokio::test]
+async fn percentiles_are_of_all_measurements_also_after_they_are_folded() {
+    let database = database().await;
+    let at = then();
+    let measured = |minute: i64, counts: [u64; 4], core: &str| Reading {
+        count: counts.iter().sum(),
+        buckets: Buckets::new(vec![0.1, 0.2, 0.4], counts.to_vec()),
+        start: Some(at),
+        ..reading(Kind::CumulativeDistribution, at.plus_millis(minute * 60_000), 1.0, core)
+    };
+    let sent = vec![
+        measured(1, [100, 0, 0, 0], "0"),
+        measured(2, [100, 100, 0, 0], "0"),
+        measured(2, [0, 0, 20, 0], "1"),
+    ];
+    send(&database, "fares", sent, at.plus_millis(180_000)).await;
+    let window = scope(at, 2);
+    let asked = |percent: f64| Asked {
+        name: "queue.length".to_owned(),
+        by: None,
+        together: Some(Together::Percentile(percent)),
+        minutes: 5,
+    };
+    for fold_first in [false, true] {
+        if fold_first {
+            fold(&database, to_utc(at.plus_millis(600_000))).await.unwrap();
+        }
+        // 100 up to 0.1, 100 up to 0.2; the 20 up to 0.4 are a minute later than the window.
+        for (percent, low, high) in [(40.0, 0.0, 0.1), (75.0, 0.1, 0.2), (99.0, 0.1, 0.21)] {
+            let all = course(&database, &asked(percent), &scope(at, 3))
+                .await
+                .unwrap()
+                .unwrap();
+            let said = all.lines[0].values[0].unwrap();
+            let high = if percent > 95.0 { 0.42 } else { high };
+            assert!(said > low && said <= high, "p{percent} {said}");
+        }
+    }
+    let first = course(&database, &asked(99.0), &window).await.unwrap().unwrap();
+    let said = first.lines[0].values[0].unwrap();
+    assert!(said <= 0.11, "of the first minute alone: {said}");
 }
 
 #[tokio::test]

@@ -5,6 +5,7 @@ use std::sync::Mutex;
 
 use outcrop_core::completeness::Limit;
 use outcrop_core::failure::{FoundPoint, Series};
+use outcrop_core::metric::Buckets;
 use outcrop_core::{Digest, Timestamp};
 use sqlx::{PgConnection, PgPool};
 
@@ -151,8 +152,8 @@ pub(super) async fn write(
     }
     let time = |at: Timestamp| to_utc(at);
     sqlx::query(
-        "INSERT INTO metric_point (series_id, service_id, at, start_at, value, n) SELECT * FROM UNNEST($1::int[], \
-         $2::int[], $3::timestamptz[], $4::timestamptz[], $5::float8[], $6::bigint[])",
+        "INSERT INTO metric_point (series_id, service_id, at, start_at, value, n, buckets) SELECT * FROM UNNEST($1::int[], \
+         $2::int[], $3::timestamptz[], $4::timestamptz[], $5::float8[], $6::bigint[], $7::bytea[])",
     )
     .bind(rows.iter().map(|(series, ..)| *series).collect::<Vec<_>>())
     .bind(rows.iter().map(|(_, service, _)| *service).collect::<Vec<_>>())
@@ -166,6 +167,11 @@ pub(super) async fn write(
     .bind(
         rows.iter()
             .map(|(.., found)| i64::try_from(found.point.count).unwrap_or(i64::MAX))
+            .collect::<Vec<_>>(),
+    )
+    .bind(
+        rows.iter()
+            .map(|(.., found)| found.point.buckets.as_ref().map(Buckets::to_bytes))
             .collect::<Vec<_>>(),
     )
     .execute(connection)

@@ -4,9 +4,18 @@
 //! may fall. An *increase* says how much more there is than before. Sums since a beginning are turned into increases
 //! by [`Sum::take`], which handles resets, repetitions and points that come late.
 
+mod buckets;
+mod spread;
+mod steps;
+mod varint;
+
 use std::collections::BTreeMap;
 
 use crate::Timestamp;
+
+pub use buckets::{Buckets, MAX_BOUNDS, Side};
+pub use spread::Spread;
+pub use steps::{Steps, Together};
 
 /// What the numbers of a metric are.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -74,7 +83,7 @@ impl Kind {
 }
 
 /// One point of one series.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Point {
     /// When it was read.
     pub at: Timestamp,
@@ -84,6 +93,8 @@ pub struct Point {
     pub value: f64,
     /// Of a distribution the number of measurements, else 0.
     pub count: u64,
+    /// Of a distribution its buckets, where they were sent.
+    pub buckets: Option<Buckets>,
 }
 
 /// How far a beginning may lie before a series' first point for the point to be an increase: longer ago, nobody knows
@@ -93,73 +104,95 @@ const FRESH_MS: i64 = 5 * 60_000;
 const OVERLAP_MS: i64 = 1_000;
 
 /// Where a sum since a beginning stands.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Sum {
     /// Its last point.
     pub last: Point,
 }
 
 impl Sum {
-    /// Takes the next point of a sum, and returns by how much value and count rose; `None` where that is not known: of
-    /// a first point that counts from long ago, and of a point that is not newer than the last one.
+    /// Takes the next point of a sum, and returns what came since the one before, as a point; `None` where that is not
+    /// known: of a first point that counts from long ago, and of a point that is not newer than the last one.
     ///
-    /// A sum begins anew where it names a beginning after the last point, or fell.
-    pub fn take(before: &mut Option<Self>, point: Point) -> Option<(f64, u64)> {
-        let Some(Self { last }) = *before else {
-            *before = Some(Self { last: point });
+    /// A sum begins anew where it names a beginning after the last point, or fell; a distribution where its count fell.
+    pub fn take(before: &mut Option<Self>, point: Point, kind: Kind) -> Option<Point> {
+        let Some(Self { last }) = before.as_ref() else {
             let is_fresh = point
                 .start
                 .is_some_and(|start| point.at.millis() - start.millis() <= FRESH_MS);
-            return is_fresh.then_some((point.value, point.count));
+            *before = Some(Self { last: point.clone() });
+            return is_fresh.then_some(point);
         };
         if point.at <= last.at {
             return None;
         }
-        *before = Some(Self { last: point });
-        let is_anew = point
+        let names_beginning = point
             .start
             .is_some_and(|start| start.millis() >= last.at.millis() - OVERLAP_MS);
-        if is_anew || point.value < last.value || point.count < last.count {
-            return Some((point.value, point.count));
-        }
-        Some((point.value - last.value, point.count - last.count))
+        let fell = if kind.is_distribution() {
+            point.count < last.count
+        } else {
+            point.value < last.value
+        };
+        let rise = if names_beginning || fell {
+            point.clone()
+        } else {
+            let buckets = point.buckets.as_ref().zip(last.buckets.as_ref());
+            Point {
+                value: point.value - last.value,
+                count: point.count.saturating_sub(last.count),
+                buckets: buckets.and_then(|(now, then)| now.since(then)),
+                ..point
+            }
+        };
+        *before = Some(Self { last: point });
+        Some(rise)
     }
 }
 
 /// What the points of one minute come to.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Minute {
     /// Of a level the mean of its points, of an increase their sum, of a distribution the sum of its measurements.
     pub value: f64,
     /// Of a level the number of points, of a distribution the number of measurements, else 0.
     pub count: u64,
+    /// Of a distribution how its measurements are spread, as far as that is known.
+    pub spread: Spread,
 }
 
 /// What points of one series come to by the minute since 1970. `sum` is where a sum since a beginning stands, and stands
 /// anew afterwards. Points may come in any order.
 #[must_use]
-pub fn by_minute(kind: Kind, points: &mut [Point], sum: &mut Option<Sum>) -> BTreeMap<i64, Minute> {
+pub fn by_minute(kind: Kind, mut points: Vec<Point>, sum: &mut Option<Sum>) -> BTreeMap<i64, Minute> {
     points.sort_by_key(|point| point.at);
     let mut minutes: BTreeMap<i64, Minute> = BTreeMap::new();
     for point in points {
-        let (value, count) = match kind {
-            Kind::Level => (point.value, 1),
-            Kind::Delta => (point.value, 0),
-            Kind::DeltaDistribution => (point.value, point.count),
-            Kind::Cumulative | Kind::CumulativeDistribution => match Sum::take(sum, *point) {
-                Some(rise) => rise,
-                None => continue,
-            },
+        let at = point.at;
+        let came = if kind.is_cumulative() {
+            Sum::take(sum, point, kind)
+        } else {
+            Some(point)
         };
-        let minute = minutes.entry(point.at.millis().div_euclid(60_000)).or_default();
-        minute.add(kind, Minute { value, count });
+        let Some(came) = came else { continue };
+        let more = Minute {
+            value: came.value,
+            count: match kind {
+                Kind::Level => 1,
+                Kind::Delta | Kind::Cumulative => 0,
+                Kind::DeltaDistribution | Kind::CumulativeDistribution => came.count,
+            },
+            spread: came.buckets.as_ref().map(Spread::of).unwrap_or_default(),
+        };
+        let minute = minutes.entry(at.millis().div_euclid(60_000)).or_default();
+        minute.add(kind, &more);
     }
     minutes
 }
 
 impl Minute {
     /// Adds what came later of the same minute.
-    pub fn add(&mut self, kind: Kind, more: Self) {
+    pub fn add(&mut self, kind: Kind, more: &Self) {
         let count = self.count.saturating_add(more.count);
         self.value = if kind == Kind::Level {
             #[expect(clippy::cast_precision_loss, reason = "points of a minute are few")]
@@ -169,138 +202,7 @@ impl Minute {
             self.value + more.value
         };
         self.count = count;
-    }
-}
-
-/// How minutes and series are put together into one number.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Together {
-    /// Their mean; of a distribution that of its measurements.
-    Mean,
-    /// Their sum. Over time a level is no sum: it is the mean over time of the sum of the series.
-    Sum,
-    /// The greatest.
-    Most,
-    /// The least.
-    Least,
-}
-
-impl Together {
-    const ALL: [(Self, &'static str); 4] = [
-        (Self::Mean, "mean"),
-        (Self::Sum, "sum"),
-        (Self::Most, "most"),
-        (Self::Least, "least"),
-    ];
-
-    /// Reads `mean`, `sum`, `most` or `least`.
-    #[must_use]
-    pub fn named(word: &str) -> Option<Self> {
-        Self::ALL.iter().find(|(_, each)| *each == word).map(|(each, _)| *each)
-    }
-
-    /// Its word.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        Self::ALL
-            .iter()
-            .find(|(each, _)| *each == self)
-            .map_or("mean", |(_, word)| word)
-    }
-
-    /// What people mean of a kind where they say nothing: the mean, but of increases the sum.
-    #[must_use]
-    pub const fn usual(kind: Kind) -> Self {
-        match kind {
-            Kind::Delta | Kind::Cumulative => Self::Sum,
-            _ => Self::Mean,
-        }
-    }
-}
-
-/// What the minutes of one step come to.
-#[derive(Clone, Copy, Debug)]
-struct Step {
-    /// The sum of the values.
-    sum: f64,
-    /// How many minutes of series there were.
-    minutes: u64,
-    /// The sum of the counts.
-    counts: u64,
-    most: f64,
-    least: f64,
-}
-
-impl Step {
-    const NOTHING: Self = Self {
-        sum: 0.0,
-        minutes: 0,
-        counts: 0,
-        most: f64::NEG_INFINITY,
-        least: f64::INFINITY,
-    };
-}
-
-/// What minutes of several series come to in steps.
-#[derive(Clone, Debug)]
-pub struct Steps {
-    kind: Kind,
-    together: Together,
-    all: Vec<Step>,
-    /// How many minutes a step has.
-    minutes: u32,
-}
-
-impl Steps {
-    /// So many steps of so many minutes each, 1 at least.
-    #[must_use]
-    pub fn new(kind: Kind, together: Together, count: usize, minutes: u32) -> Self {
-        Self {
-            kind,
-            together,
-            all: vec![Step::NOTHING; count],
-            minutes: minutes.max(1),
-        }
-    }
-
-    /// Adds a minute of a series to a step; none past the last.
-    pub fn add(&mut self, step: usize, minute: Minute) {
-        let Some(step) = self.all.get_mut(step) else {
-            return;
-        };
-        step.sum += minute.value;
-        step.minutes += 1;
-        step.counts = step.counts.saturating_add(minute.count);
-        #[expect(clippy::cast_precision_loss, reason = "a mean needs no more than 53 bits")]
-        let one = if self.kind.is_distribution() && minute.count > 0 {
-            minute.value / minute.count as f64
-        } else {
-            minute.value
-        };
-        step.most = step.most.max(one);
-        step.least = step.least.min(one);
-    }
-
-    /// The number of each step; `None` where nothing came.
-    #[must_use]
-    pub fn finish(&self) -> Vec<Option<f64>> {
-        #[expect(clippy::cast_precision_loss, reason = "a mean needs no more than 53 bits")]
-        let number = |step: &Step| {
-            let is_mean = self.together == Together::Mean;
-            if step.minutes == 0 || self.kind.is_distribution() && step.counts == 0 && is_mean {
-                return None;
-            }
-            Some(match self.together {
-                Together::Mean if self.kind.is_distribution() => step.sum / step.counts as f64,
-                Together::Mean => step.sum / step.minutes as f64,
-                // The sum of the series at a time, over the minutes of the step.
-                Together::Sum if self.kind == Kind::Level => step.sum / f64::from(self.minutes),
-                Together::Sum => step.sum,
-                Together::Most => step.most,
-                Together::Least => step.least,
-            })
-        };
-        self.all.iter().map(number).collect()
+        self.spread.merge(&more.spread);
     }
 }
 
@@ -316,6 +218,7 @@ mod tests {
             start: start.map(|start| Timestamp::from_millis(start * 1_000)),
             value,
             count: 0,
+            buckets: None,
         }
     }
 
@@ -323,7 +226,7 @@ mod tests {
         let mut sum = None;
         points
             .iter()
-            .map(|point| Sum::take(&mut sum, *point).map(|(value, _)| value))
+            .map(|point| Sum::take(&mut sum, point.clone(), Kind::Cumulative).map(|rise| rise.value))
             .collect()
     }
 
@@ -359,7 +262,7 @@ mod tests {
     #[test]
     fn points_of_a_minute_are_a_mean_a_sum_or_measurements() {
         let of = |kind, points: &[Point]| {
-            let minutes = by_minute(kind, &mut points.to_vec(), &mut None);
+            let minutes = by_minute(kind, points.to_vec(), &mut None);
             minutes
                 .into_iter()
                 .map(|(minute, said)| (minute, said.value, said.count))
@@ -369,42 +272,46 @@ mod tests {
         assert_eq!(of(Kind::Level, &points), [(0, 3.0, 2), (1, 9.0, 1)]);
         assert_eq!(of(Kind::Delta, &points), [(0, 6.0, 0), (1, 9.0, 0)]);
         assert_eq!(of(Kind::Cumulative, &points), [(0, 2.0, 0), (1, 5.0, 0)]);
-        let measured = [Point { count: 3, ..points[0] }, Point { count: 1, ..points[1] }];
+        let measured = [(3, &points[0]), (1, &points[1])].map(|(count, point)| Point { count, ..point.clone() });
         assert_eq!(of(Kind::DeltaDistribution, &measured), [(0, 6.0, 4)]);
     }
 
     #[test]
-    fn steps_put_minutes_and_series_together_as_asked() {
-        let two = [Minute { value: 6.0, count: 3 }, Minute { value: 2.0, count: 1 }];
-        let of = |kind, together| {
-            let mut steps = Steps::new(kind, together, 2, 2);
-            for minute in two {
-                steps.add(0, minute);
-            }
-            steps.add(9, two[0]);
-            steps.finish()
-        };
-        for (kind, together, expected) in [
-            (Kind::Level, Together::Mean, 4.0),
-            // Two series at one minute of two: 8 in half of the time.
-            (Kind::Level, Together::Sum, 4.0),
-            (Kind::Level, Together::Most, 6.0),
-            (Kind::Cumulative, Together::Sum, 8.0),
-            (Kind::DeltaDistribution, Together::Mean, 2.0),
-            (Kind::DeltaDistribution, Together::Sum, 8.0),
-            (Kind::DeltaDistribution, Together::Least, 2.0),
-        ] {
-            assert_eq!(of(kind, together), [Some(expected), None], "{kind:?} {together:?}");
-        }
-        for (together, word) in Together::ALL {
-            assert_eq!((Together::named(word), together.word()), (Some(together), word));
-        }
+    fn a_kind_is_stored_and_read_back() {
         for (kind, number, word) in Kind::ALL {
             assert_eq!(
                 (Kind::of_number(number), kind.number(), kind.word()),
                 (kind, number, word)
             );
         }
+    }
+
+    #[test]
+    fn a_distribution_since_a_beginning_is_told_by_what_came_in_its_buckets() {
+        let at = |minute: i64, counts: &[u64], sum: f64| Point {
+            count: counts.iter().sum(),
+            buckets: Buckets::new(vec![1.0, 2.0, 4.0], counts.to_vec()),
+            ..point(minute * 60, sum, None)
+        };
+        let kind = Kind::CumulativeDistribution;
+        // Measurements may be below zero: that the sum falls is no beginning.
+        let points = vec![
+            at(1, &[5, 0, 0, 0], 3.0),
+            at(2, &[5, 4, 0, 0], 2.0),
+            at(3, &[1, 0, 1, 0], 4.0),
+        ];
+        let minutes = by_minute(kind, points, &mut None);
+        let said: Vec<_> = minutes.values().map(|minute| (minute.value, minute.count)).collect();
+        assert_eq!(said, [(-1.0, 4), (4.0, 2)], "it fell, so it began anew");
+        let median = minutes[&2].spread.percentile(0.5).unwrap();
+        assert!((1.0..2.0).contains(&median), "{median}");
+        // Other buckets than before: how many came is known, how they are spread is not.
+        let other = Point {
+            buckets: Buckets::new(vec![1.5], vec![9, 0]),
+            ..at(2, &[9, 0, 0, 0], 9.0)
+        };
+        let minutes = by_minute(kind, vec![at(1, &[5, 1, 0, 0], 3.0), other], &mut None);
+        assert_eq!((minutes[&2].count, minutes[&2].spread.is_empty()), (3, true));
     }
 
     proptest! {
@@ -429,14 +336,14 @@ mod tests {
                 }
             }
             let mut sum = None;
-            let all = by_minute(Kind::Cumulative, &mut points.clone(), &mut sum);
+            let all = by_minute(Kind::Cumulative, points.clone(), &mut sum);
             let total: f64 = all.values().map(|minute| minute.value).sum();
             prop_assert!((total - model).abs() < 1e-6, "{} {}", total, model);
             // Folded in two parts, as they came, it is the same.
             let (first, second) = points.split_at(cut.min(points.len()));
             let mut sum = None;
             let parts = [first, second].map(|part| {
-                let folded = by_minute(Kind::Cumulative, &mut part.to_vec(), &mut sum);
+                let folded = by_minute(Kind::Cumulative, part.to_vec(), &mut sum);
                 folded.values().map(|minute| minute.value).sum::<f64>()
             });
             prop_assert!((parts[0] + parts[1] - model).abs() < 1e-6);
@@ -452,8 +359,8 @@ mod tests {
             let (first, second) = points.split_at(cut.min(points.len()));
             let mut whole = Minute::default();
             for part in [first, second] {
-                for minute in by_minute(Kind::Level, &mut part.to_vec(), &mut None).into_values() {
-                    whole.add(Kind::Level, minute);
+                for minute in by_minute(Kind::Level, part.to_vec(), &mut None).into_values() {
+                    whole.add(Kind::Level, &minute);
                 }
             }
             #[expect(clippy::cast_precision_loss, reason = "few")]
