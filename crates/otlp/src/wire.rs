@@ -167,7 +167,7 @@ mod tests {
         assert_eq!(Wire::Varint(7).varints().unwrap(), [7]);
         assert_eq!(Wire::Bytes(b"\x07\x96\x01").varints().unwrap(), [7, 150]);
         assert!(Wire::Bytes(b"\x96").varints().is_err());
-        assert!(Wire::Bytes(&[0; MAX_PACKED + 1]).varints().is_err());
+        assert!(Wire::Bytes(&vec![0; MAX_PACKED + 1]).varints().is_err());
     }
 
     #[test]

@@ -3716,7 +3716,7 @@ export interface components {
              * @description When the window ends.
              */
             to: string;
-            /** @description How minutes and series were put together: `mean`, `sum`, `most` or `least`. */
+            /** @description How minutes and series were put together: `mean`, `sum`, `most`, `least` or a percentile. */
             together: string;
             /** @description Its unit, as it was sent. */
             unit: string;
@@ -5168,8 +5168,12 @@ export interface components {
             /** @description The sheets, by name. */
             items: components["schemas"]["SheetItem"][];
         };
-        /** @description One thing on a sheet: text, a question, or a question saved under a name. */
+        /** @description One thing on a sheet: text, a question, a question saved under a name, or a metric. */
         SheetPart: {
+            /** @description What the lines of a metric are by: `service`, `version`, `instance`, `environment` or one of its attributes. */
+            by?: string | null;
+            /** @description The name of a metric that services send, which is drawn over time. */
+            metric?: string | null;
             /** @description A question. */
             question?: string | null;
             /** @description The name of a saved question, which is asked as it is at the time. */
@@ -5178,6 +5182,8 @@ export interface components {
             text?: string | null;
             /** @description What stands above it; may be empty. */
             title?: string;
+            /** @description How minutes and series of a metric are put together: `mean`, `sum`, `most`, `least`, or a percentile such as `p95`. */
+            together?: string | null;
             /** @description Which part of the sheet's width it has. */
             width?: components["schemas"]["SheetWidth"];
         };
@@ -11798,7 +11804,7 @@ export interface operations {
                 /** @description What its lines are by: `service`, `environment`, `version`, `instance`, or an attribute of the metric. */
                 by?: string;
                 /**
-                 * @description How minutes and series are put together: `mean`, `sum`, `most` or `least`. Without it increases are summed up,
+                 * @description How minutes and series are put together: `mean`, `sum`, `most`, `least`, or a percentile such as `p95`. Without it increases are summed up,
                  *     and of all else it is the mean.
                  */
                 together?: string;

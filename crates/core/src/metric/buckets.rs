@@ -148,7 +148,7 @@ impl Buckets {
 }
 
 fn is_same(one: f64, other: f64) -> bool {
-    one == other || (one - other).abs() <= SAME * one.abs().max(other.abs())
+    one.is_finite() && other.is_finite() && (one - other).abs() <= SAME * one.abs().max(other.abs())
 }
 
 #[cfg(test)]

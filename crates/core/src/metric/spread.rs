@@ -215,7 +215,12 @@ mod tests {
             }
             let mut sorted = values.clone();
             sorted.sort_by(f64::total_cmp);
-            #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_precision_loss, reason = "few")]
+            #[expect(
+                clippy::cast_possible_truncation,
+                clippy::cast_sign_loss,
+                clippy::cast_precision_loss,
+                reason = "few"
+            )]
             let rank = ((sorted.len() as f64 * share).ceil() as usize).max(1);
             let (said, is) = (merged.percentile(share).unwrap(), sorted[rank - 1]);
             let bucket = (1.0 / f64::from(scale).exp2()).exp2();
@@ -229,7 +234,9 @@ mod tests {
             bytes in prop::collection::vec(any::<u8>(), 0..60),
         ) {
             let mut spread = Spread::default();
-            values.iter().for_each(|value| spread.add(*value));
+            for value in values {
+                spread.add(value);
+            }
             prop_assert_eq!(Spread::from_bytes(&spread.to_bytes()), Some(spread));
             drop(Spread::from_bytes(&bytes));
         }

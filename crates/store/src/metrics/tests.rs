@@ -98,7 +98,7 @@ async fn what_is_read_is_the_same_before_and_after_it_is_folded_and_late_points_
     assert_eq!(lines(&database, Some("core"), &window).await[0].1, of_core);
     fold(&database, to_utc(minute(9))).await.unwrap();
     assert_eq!(lines(&database, Some("core"), &window).await[0].1, of_core);
-    // A late point of a minute that is folded already is the same minute: of the sum of all series it is no further one.
+    // A late point of a minute that is folded already is of the same minute, and counts once in the sum of all series.
     let sum = Asked {
         name: "queue.length".to_owned(),
         by: None,
