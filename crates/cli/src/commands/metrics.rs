@@ -115,7 +115,7 @@ pub async fn metric(arguments: Metric) -> Result<(), Fault> {
 
 /// Prints a metric: its window, and a row for each of its lines.
 pub(super) fn print(course: &MetricCourse, by: &str) -> Result<(), Fault> {
-    let unit = if course.unit.is_empty() {
+    let unit = if matches!(course.unit.as_str(), "" | "1") {
         String::new()
     } else {
         format!(" in {}", course.unit)
