@@ -91,8 +91,7 @@ function Metric({ name, by, together, scope }: MetricProps) {
   if (course.isPending)
     return <div className="bg-wash my-3 h-40 motion-safe:animate-pulse" role="status" aria-label={`Loading ${name}`} />;
   if (course.isLoadingError) return <Failed what={name} error={course.error} retry={() => void course.refetch()} />;
-  const { lines, note } = course.data;
-  if (lines.length === 0) return <p className="text-faint mt-2">Nothing came in this time.</p>;
+  if (course.data.lines.length === 0) return <p className="text-faint mt-2">Nothing came in this time.</p>;
   const onWindow = (from: Date, to: Date) =>
     void navigate({
       to: "/traffic",
@@ -106,12 +105,7 @@ function Metric({ name, by, together, scope }: MetricProps) {
         ...(by && { by }),
       },
     });
-  return (
-    <>
-      <MetricChart course={course.data} onWindow={onWindow} />
-      {note && <p className="text-faint mt-1 text-[13px]">{note}.</p>}
-    </>
-  );
+  return <MetricChart course={course.data} onWindow={onWindow} />;
 }
 
 function Asked({ question, scope, title }: { question: string; scope: SheetScope; title: string }) {

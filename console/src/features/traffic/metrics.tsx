@@ -132,7 +132,7 @@ function One({ name, item }: { name: string; item: MetricItem | undefined }) {
   const fields = [...FIELDS, ...(item?.attributes ?? [])];
   return (
     <>
-      <Answer note={`${KINDS[data.kind] ?? data.kind}, in ${windowInWords(search)}. ${data.note ?? ""}`}>
+      <Answer note={`${KINDS[data.kind] ?? data.kind}, in ${windowInWords(search)}.`}>
         <span className="font-mono">{data.name}</span>
         {mostInWords(data)}
       </Answer>

@@ -143,6 +143,11 @@ pub(super) fn print(course: &MetricCourse, by: &str) -> Result<(), Fault> {
         Column("over time", Fit::Whole),
     ];
     table(&columns, course.lines.iter().map(|line| row(line, by)))?;
+    let drawn = i64::try_from(course.lines.len()).unwrap_or(i64::MAX);
+    if course.all_lines > drawn {
+        let lines = counted(course.all_lines, "line", "lines");
+        line(format!("\nOf {lines} the {drawn} with the greatest numbers are shown."))?;
+    }
     if let Some(note) = &course.note {
         line(format!("\n{}", printable(note)))?;
     }

@@ -1,5 +1,7 @@
 //! Buckets of measurements, as histograms are sent.
 
+use serde::{Deserialize, Serialize};
+
 /// Most bounds of a histogram: an exponential one has 160 on either side of zero by default.
 pub const MAX_BOUNDS: usize = 400;
 /// By how much two bounds may differ that are the same: they were worked out at different scales.
@@ -7,7 +9,7 @@ const SAME: f64 = 1e-9;
 
 /// How many measurements lie between which bounds: bucket 0 up to the first bound, each further one from the bound
 /// before it (which is not in it) up to its own, the last one above all bounds.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Buckets {
     bounds: Vec<f64>,
     counts: Vec<u64>,
@@ -115,35 +117,17 @@ impl Buckets {
         })
     }
 
-    /// Bytes that [`Self::from_bytes`] reads: how many bounds, the bounds, the counts.
+    /// Bytes that [`Self::from_bytes`] reads.
     #[must_use]
     pub fn to_bytes(&self) -> Vec<u8> {
-        let mut bytes = vec![];
-        super::varint::write(&mut bytes, self.bounds.len() as u64);
-        for bound in &self.bounds {
-            bytes.extend(bound.to_le_bytes());
-        }
-        for count in &self.counts {
-            super::varint::write(&mut bytes, *count);
-        }
-        bytes
+        postcard::to_stdvec(self).unwrap_or_default()
     }
 
     /// Reads what [`Self::to_bytes`] wrote; `None` where the bytes are something else.
     #[must_use]
-    pub fn from_bytes(mut bytes: &[u8]) -> Option<Self> {
-        let length = usize::try_from(super::varint::read(&mut bytes)?).ok()?;
-        if length > MAX_BOUNDS {
-            return None;
-        }
-        let mut bounds = vec![];
-        for _ in 0..length {
-            let (bound, rest) = bytes.split_first_chunk::<8>()?;
-            bounds.push(f64::from_le_bytes(*bound));
-            bytes = rest;
-        }
-        let counts: Option<Vec<u64>> = (0..=length).map(|_| super::varint::read(&mut bytes)).collect();
-        Self::new(bounds, counts?).filter(|_| bytes.is_empty())
+    pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
+        let read: Self = postcard::from_bytes(bytes).ok()?;
+        Self::new(read.bounds, read.counts)
     }
 }
 

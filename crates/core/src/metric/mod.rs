@@ -7,7 +7,6 @@
 mod buckets;
 mod spread;
 mod steps;
-mod varint;
 
 use std::collections::BTreeMap;
 

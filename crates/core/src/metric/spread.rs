@@ -3,8 +3,9 @@
 
 use std::collections::BTreeMap;
 
+use serde::{Deserialize, Serialize};
+
 use super::buckets::Buckets;
-use super::varint;
 
 /// Cells to a factor of two: a value told from the middle of its cell is off by 4.5 % at most.
 const CELLS: f64 = 8.0;
@@ -14,7 +15,7 @@ const ZERO: i16 = i16::MIN;
 const REACH: f64 = 64.0;
 
 /// Counts by cell: cell *c* is from 2^((*c* - 1) / 8), which is not in it, to 2^(*c* / 8).
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Spread(BTreeMap<i16, u64>);
 
 impl Spread {
@@ -112,31 +113,16 @@ impl Spread {
         None
     }
 
-    /// Bytes that [`Self::from_bytes`] reads: for each cell its distance to the one before, and its count.
+    /// Bytes that [`Self::from_bytes`] reads.
     #[must_use]
     pub fn to_bytes(&self) -> Vec<u8> {
-        let mut bytes = vec![];
-        let mut before = i64::from(ZERO);
-        for (cell, count) in &self.0 {
-            let at = i64::from(*cell);
-            varint::write(&mut bytes, (at - before).unsigned_abs());
-            varint::write(&mut bytes, *count);
-            before = at;
-        }
-        bytes
+        postcard::to_stdvec(self).unwrap_or_default()
     }
 
     /// Reads what [`Self::to_bytes`] wrote; `None` where the bytes are something else.
     #[must_use]
-    pub fn from_bytes(mut bytes: &[u8]) -> Option<Self> {
-        let mut spread = Self::default();
-        let mut at = i64::from(ZERO);
-        while !bytes.is_empty() {
-            at = at.checked_add_unsigned(varint::read(&mut bytes)?)?;
-            let cell = i16::try_from(at).ok()?;
-            spread.add_to(cell, varint::read(&mut bytes)?);
-        }
-        Some(spread)
+    pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
+        postcard::from_bytes(bytes).ok()
     }
 }
 

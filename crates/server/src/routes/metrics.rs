@@ -7,7 +7,7 @@ use outcrop_api::{
 };
 use outcrop_core::metric::{Kind, Together};
 use outcrop_store::Scope;
-use outcrop_store::metrics::{self, Asked, MAX_LINES, MAX_SERIES};
+use outcrop_store::metrics::{self, Asked, MAX_SERIES};
 
 use super::query::window;
 use super::viewer::{Seen, Viewer};
@@ -111,13 +111,11 @@ pub(super) async fn show_metric(
         )));
     };
     let all_lines = i64::try_from(course.all_lines).unwrap_or(i64::MAX);
-    let note = if course.is_cut {
-        Some(format!(
-            "there are more than {MAX_SERIES} series: those that came last are shown; choose a service or a version"
-        ))
-    } else {
-        (course.all_lines > MAX_LINES).then(|| format!("the {MAX_LINES} lines with the greatest numbers are shown"))
-    };
+    let note = course.is_cut.then(|| {
+        format!(
+            "There are more than {MAX_SERIES} series: those that came last are shown. Choose a service or a version."
+        )
+    });
     Ok(web::Json(MetricCourse {
         name: wanted.name,
         unit: course.unit,

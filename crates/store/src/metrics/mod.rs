@@ -6,7 +6,7 @@ mod reading;
 mod tests;
 
 pub use folding::fold;
-pub use reading::{Asked, Course, Line, Listed, MAX_LINES, MAX_SERIES, course, list};
+pub use reading::{Asked, Course, Line, Listed, MAX_SERIES, course, list};
 
 use outcrop_core::metric::{Buckets, Kind, Minute, Point, Spread, Sum};
 

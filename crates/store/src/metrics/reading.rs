@@ -13,7 +13,7 @@ use crate::{Database, Scope, StoreError};
 /// Series that one chart is drawn from.
 pub const MAX_SERIES: i64 = 2_000;
 /// Lines of one chart: more cannot be told apart.
-pub const MAX_LINES: usize = 20;
+const MAX_LINES: usize = 20;
 /// Metrics that a list holds.
 const MAX_LISTED: i64 = 1_000;
 
@@ -80,7 +80,7 @@ pub struct Course {
     pub kind: Kind,
     /// How minutes and series were put together.
     pub together: Together,
-    /// The lines, those with the greatest numbers first; [`MAX_LINES`] at most.
+    /// The lines, those with the greatest numbers first; 20 at most.
     pub lines: Vec<Line>,
     /// How many lines there are in all.
     pub all_lines: usize,
