@@ -259,7 +259,7 @@ async fn missed(
 /// # Errors
 /// [`StoreError`] when the database does not answer; the next round goes on.
 pub(super) async fn silences(database: &Database, began: DateTime<Utc>, now: DateTime<Utc>) -> Result<u64, StoreError> {
-    let still = silence::still(database, now).await?;
+    let still = silence::still(database, now, now + REPORTING).await?;
     let last = silence::last_of_all(database, now).await?;
     let others_report = last.is_some_and(|last| now - last < TimeDelta::minutes(3));
     let directory = Directory::read(database).await?;
@@ -291,10 +291,7 @@ pub(super) async fn silences(database: &Database, began: DateTime<Utc>, now: Dat
         .filter(|(one, _)| one.kind != "endpoint" || !services.contains(&(one.service_id, one.environment_id)))
         .map(|(one, event)| Standing {
             hold: REPORTING,
-            what: format!(
-                "{} {:?} {:?} {}",
-                one.kind, one.service_id, one.environment_id, one.number
-            ),
+            what: one.what(),
             begins: new(event, one.service_id, one.environment_id),
         })
         .collect();

@@ -48,12 +48,26 @@ pub struct Still {
     pub counts: Vec<i64>,
 }
 
-/// What reported lately and not in the last minutes.
+impl Still {
+    /// What a silence of it is of, for [`super::episodes`]; the statement that reads what is still takes it apart.
+    #[must_use]
+    pub fn what(&self) -> String {
+        let (service, environment) = (self.service_id.unwrap_or(0), self.environment_id.unwrap_or(0));
+        format!("{} {service} {environment} {}", self.kind, self.number)
+    }
+}
+
+/// What reported lately and not in the last minutes. Silences that were told and go on
+/// are left out, and are over at `over_at` unless they go on then.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 #[boxed]
-pub async fn still(database: &Database, now: DateTime<Utc>) -> Result<Vec<Still>, StoreError> {
+pub async fn still(
+    database: &Database,
+    now: DateTime<Utc>,
+    over_at: DateTime<Utc>,
+) -> Result<Vec<Still>, StoreError> {
     Ok(sqlx::query_as(include_str!("../../queries/notices/still.sql"))
         .bind(now)
         .bind(now - STILL)
@@ -61,6 +75,7 @@ pub async fn still(database: &Database, now: DateTime<Utc>) -> Result<Vec<Still>
         .bind(now - TimeDelta::days(PAST_DAYS))
         .bind(AT_ONCE)
         .bind(MISSED)
+        .bind(over_at)
         .fetch_all(&database.pool)
         .await?)
 }
@@ -88,7 +103,11 @@ pub async fn last_of_all(database: &Database, now: DateTime<Utc>) -> Result<Opti
 
 #[cfg(test)]
 mod tests {
+    use outcrop_core::notice::EventKind;
+
     use super::*;
+    use crate::notices::episodes::{Standing, look};
+    use crate::notices::testing::event;
     use crate::testing::{database, of, resource, span, spans, store, trace, writer};
 
     #[tokio::test]
@@ -113,7 +132,7 @@ mod tests {
             &[spans(vec![of(resource("settle"), vec![run])], once)],
         )
         .await;
-        let found = still(&database, now).await.unwrap();
+        let found = still(&database, now, now).await.unwrap();
         let services: Vec<(&str, &str)> = found
             .iter()
             .map(|one| (one.kind.as_str(), one.service.as_str()))
@@ -135,6 +154,24 @@ mod tests {
             seldom.iter().any(|one| one.kind == "endpoint"),
             "a run of two days ago is missed"
         );
+        let silent = Standing {
+            what: fares.what(),
+            hold: TimeDelta::minutes(3),
+            begins: event("", EventKind::Silent, now),
+        };
+        let kinds = (EventKind::Silent, Some(EventKind::Reporting));
+        look(&database, kinds, &[silent], now).await.unwrap();
+        let mut over = vec![];
+        for minutes in [2, 4, 6, 8] {
+            let at = now + TimeDelta::minutes(minutes);
+            if minutes == 6 {
+                sent("fares", -5, 5).await;
+            }
+            let read = still(&database, at, at + TimeDelta::minutes(3)).await.unwrap();
+            assert!(!read.iter().any(|one| one.service == "fares"), "what is known to be silent is read again");
+            over.push(look(&database, kinds, &[], at).await.unwrap());
+        }
+        assert_eq!(over, [0, 0, 0, 1], "it goes on until something comes");
         let last = last_of_all(&database, now).await.unwrap().unwrap();
         assert!((now - last).num_minutes() <= 2);
     }
