@@ -63,11 +63,7 @@ impl Still {
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 #[boxed]
-pub async fn still(
-    database: &Database,
-    now: DateTime<Utc>,
-    over_at: DateTime<Utc>,
-) -> Result<Vec<Still>, StoreError> {
+pub async fn still(database: &Database, now: DateTime<Utc>, over_at: DateTime<Utc>) -> Result<Vec<Still>, StoreError> {
     Ok(sqlx::query_as(include_str!("../../queries/notices/still.sql"))
         .bind(now)
         .bind(now - STILL)
@@ -168,7 +164,10 @@ mod tests {
                 sent("fares", -5, 5).await;
             }
             let read = still(&database, at, at + TimeDelta::minutes(3)).await.unwrap();
-            assert!(!read.iter().any(|one| one.service == "fares"), "what is known to be silent is read again");
+            assert!(
+                !read.iter().any(|one| one.service == "fares"),
+                "what is known to be silent is read again"
+            );
             over.push(look(&database, kinds, &[], at).await.unwrap());
         }
         assert_eq!(over, [0, 0, 0, 1], "it goes on until something comes");

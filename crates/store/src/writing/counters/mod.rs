@@ -3,4 +3,5 @@
 pub(crate) mod sample;
 pub(crate) mod sampling;
 pub(crate) mod tallies;
+mod traffic;
 pub(crate) mod uses;
