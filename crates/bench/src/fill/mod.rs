@@ -82,6 +82,7 @@ async fn partitions(connection: &mut PgConnection, now: DateTime<Utc>) {
             ("request", true),
             ("group_part", false),
             ("kept_chunk", false),
+            ("served_minute", false),
             ("status_minute", false),
             ("tally_minute", false),
             ("traffic_minute", false),

@@ -1,10 +1,12 @@
 //! A page of the errors of a scope, in the order of what to look at first.
 
 use std::cmp::Reverse;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use chrono::{DateTime, Utc};
-use outcrop_api::{Attention, ErrorItem, ErrorPage, FlagCounts, ListPart, PartCounts, Period, RequestCounts, Sentence};
+use outcrop_api::{
+    Attention, ErrorItem, ErrorPage, FlagCounts, ListPart, PartCounts, Period, RequestCounts, Sentence, Timeline,
+};
 use outcrop_core::Reference;
 use outcrop_store::board::Listing;
 use outcrop_store::errors::handling::Handling;
@@ -136,16 +138,10 @@ pub(crate) async fn page(
     )
     .await?;
     shown.retain(|error| error.known.is_some());
-    let headline = headline(database, &counts, &asked, now).await?;
+    let read = Read::of(database, &shown, &counts, &asked, now).await?;
+    let headline = headline(&counts, &read, now);
     let page = ErrorPage {
-        items: items(
-            database,
-            shown,
-            (scope, asked.strip),
-            (&flags, then.as_ref().map(|(then, _)| then)),
-            now,
-        )
-        .await?,
+        items: items(shown, &asked, &read, (&flags, then.as_ref().map(|(then, _)| then)), now),
         total,
         total_without_words,
         handled: counts.parts.handled,
@@ -270,58 +266,79 @@ async fn fill<'r>(
     Ok(())
 }
 
+/// What is read of the errors that are shown, and of those that lead the list.
+struct Read {
+    latest: HashMap<Reference, Latest>,
+    strips: HashMap<Reference, Timeline>,
+    origins: HashMap<i32, (i32, i64)>,
+}
+
+impl Read {
+    async fn of(
+        database: &Database,
+        shown: &[Ranked],
+        counts: &Counts,
+        asked: &Asked,
+        now: DateTime<Utc>,
+    ) -> Result<Self, StoreError> {
+        let scope = &asked.scope;
+        let numbers: Vec<i32> = shown.iter().map(|error| error.error).collect();
+        let summaries = || (shown.iter().filter_map(|error| error.known.as_ref())).map(|(summary, _)| summary);
+        let references: Vec<Reference> = summaries().map(|summary| summary.reference).collect();
+        // Strips of both are one reading: those that lead mostly stand on the page.
+        let mut drawn: BTreeMap<i32, &Summary> = (counts.came(now).into_iter())
+            .map(|summary| (ids::number(summary.reference), summary))
+            .collect();
+        if asked.strip.is_some() {
+            drawn.extend(summaries().map(|summary| (ids::number(summary.reference), summary)));
+        }
+        let drawn: Vec<&Summary> = drawn.into_values().collect();
+        let steps = asked.strip.unwrap_or(HEADLINE_STEPS);
+        let (latest, strips, origins) = futures_util::try_join!(
+            errors::latest(database, &references),
+            timelines(
+                database,
+                &drawn,
+                scope,
+                Steps::cut_coarsely(scope.from, scope.to, steps)
+            ),
+            traces::main_origins(database, &numbers, scope.from, scope.to)
+        )?;
+        Ok(Self {
+            latest,
+            strips: drawn.iter().map(|summary| summary.reference).zip(strips).collect(),
+            origins,
+        })
+    }
+}
+
 /// Rows as they are shown.
-async fn items(
-    database: &Database,
+fn items(
     shown: Vec<Ranked>,
-    (scope, strip): (&Scope, Option<usize>),
+    asked: &Asked,
+    read: &Read,
     (flags, then): (&Flags, Option<&HashMap<Reference, Summary>>),
     now: DateTime<Utc>,
-) -> Result<Vec<ErrorItem>, StoreError> {
-    let summaries = || {
-        shown
-            .iter()
-            .filter_map(|error| error.known.as_ref())
-            .map(|(summary, _)| summary)
-    };
-    let numbers: Vec<i32> = shown.iter().map(|error| error.error).collect();
-    let references: Vec<Reference> = summaries().map(|summary| summary.reference).collect();
-    let strips = async {
-        let Some(most) = strip else {
-            return Ok(vec![None; shown.len()]);
-        };
-        let summaries: Vec<&Summary> = summaries().collect();
-        let steps = Steps::cut_coarsely(scope.from, scope.to, most);
-        let strips = timelines(database, &summaries, scope, steps).await?;
-        Ok(strips.into_iter().map(Some).collect())
-    };
-    let (latest, strips, origins) = futures_util::try_join!(
-        errors::latest(database, &references),
-        strips,
-        traces::main_origins(database, &numbers, scope.from, scope.to)
-    )?;
-    let shown = shown
+) -> Vec<ErrorItem> {
+    shown
         .into_iter()
-        .filter_map(|error| Some((error.error, error.part, error.known?)));
-    Ok(shown
-        .zip(strips)
-        .map(|((error, part, (summary, attention)), strip)| {
-            let version_share = strip
-                .as_ref()
-                .and_then(|strip| headline::version_share(&summary, strip, now));
+        .filter_map(|error| Some((error.error, error.part, error.known?)))
+        .map(|(error, part, (summary, attention))| {
+            let strip = (read.strips.get(&summary.reference)).filter(|_| asked.strip.is_some());
+            let version_share = strip.and_then(|strip| headline::version_share(&summary, strip, now));
             ErrorItem {
                 against: then.map(|then| held_against(&summary, then.get(&summary.reference))),
                 flags: words(flags.get(&error)),
                 since_deploy: is_since_deploy(flags.get(&error)),
                 part,
-                origin: origin_of(&summary, &origins),
+                origin: origin_of(&summary, &read.origins),
                 version_share,
                 sentence: headline::row(&summary, version_share, now),
-                strip,
-                ..item(latest.get(&summary.reference), summary, attention)
+                strip: strip.cloned(),
+                ..item(read.latest.get(&summary.reference), summary, attention)
             }
         })
-        .collect())
+        .collect()
 }
 
 fn total(ranked: &[Ranked]) -> i64 {
@@ -377,36 +394,34 @@ impl Counts {
             leading: came.chain(first).map(Ranked::again).collect(),
         }
     }
+
+    fn leading(&self) -> impl Iterator<Item = &Summary> {
+        (self.leading.iter())
+            .filter_map(|error| error.known.as_ref())
+            .map(|(summary, _)| summary)
+    }
+
+    /// The young errors that came with a version, whose share of its requests the headline says.
+    fn came(&self, now: DateTime<Utc>) -> Vec<&Summary> {
+        self.leading()
+            .filter(|summary| summary.came_with_version && headline::is_young(summary.first_seen, now))
+            .take(LOOKED_AT)
+            .collect()
+    }
 }
 
-async fn headline(
-    database: &Database,
-    counts: &Counts,
-    asked: &Asked,
-    now: DateTime<Utc>,
-) -> Result<Sentence, StoreError> {
-    let leading: Vec<&Summary> = (counts.leading.iter())
-        .filter_map(|error| error.known.as_ref())
-        .map(|(summary, _)| summary)
-        .collect();
-    let came: Vec<&Summary> = (leading.iter().copied())
-        .filter(|summary| summary.came_with_version && headline::is_young(summary.first_seen, now))
-        .take(LOOKED_AT)
-        .collect();
-    let steps = asked.strip.unwrap_or(HEADLINE_STEPS);
-    let steps = Steps::cut_coarsely(asked.scope.from, asked.scope.to, steps);
-    let strips = timelines(database, &came, &asked.scope, steps).await?;
-    let came = came
-        .into_iter()
-        .zip(&strips)
-        .find_map(|(summary, strip)| Some((summary, headline::version_share(summary, strip, now)?)));
-    Ok(headline::page(
+fn headline(counts: &Counts, read: &Read, now: DateTime<Utc>) -> Sentence {
+    let came = (counts.came(now).into_iter()).find_map(|summary| {
+        let strip = read.strips.get(&summary.reference)?;
+        Some((summary, headline::version_share(summary, strip, now)?))
+    });
+    headline::page(
         came,
-        leading.last().copied(),
+        counts.leading().last(),
         counts.young,
         (counts.open, usize::try_from(counts.parts.handled).unwrap_or_default()),
         now,
-    ))
+    )
 }
 
 /// Whether all words stand in what is shown of an error.

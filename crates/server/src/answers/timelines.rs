@@ -18,8 +18,8 @@ pub(crate) async fn timelines(
         return Ok(vec![]);
     }
     let references: Vec<Reference> = summaries.iter().map(|summary| summary.reference).collect();
-    let mut services: Vec<String> = summaries.iter().map(|summary| summary.service.clone()).collect();
-    services.sort();
+    let mut services: Vec<i32> = summaries.iter().map(|summary| summary.service_id).collect();
+    services.sort_unstable();
     services.dedup();
     let (occurrences, requests, order) = futures_util::try_join!(
         timeline::occurrences(database, &references, scope, steps),
@@ -31,13 +31,10 @@ pub(crate) async fn timelines(
             .iter()
             .filter(|(of, _)| *of == summary.reference)
             .map(|(_, point)| point);
-        let served = requests
-            .iter()
-            .filter(|(of, _)| *of == summary.service)
-            .map(|(_, point)| point);
+        let served = requests.iter().filter(|point| point.owner == summary.service_id);
         order
             .iter()
-            .filter(|(service, _, _)| *service == summary.service)
+            .filter(|(service, _, _)| *service == summary.service_id)
             .map(|(_, version, first_seen)| Layer {
                 version: version.clone(),
                 first_seen: *first_seen,

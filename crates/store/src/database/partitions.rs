@@ -27,6 +27,7 @@ pub(crate) const TABLES: &[Partitioned] = &[
     Partitioned::ById("request"),
     Partitioned::ByTime("group_part"),
     Partitioned::ByTime("kept_chunk"),
+    Partitioned::ByTime("served_minute"),
     Partitioned::ByTime("status_minute"),
     Partitioned::ByTime("tally_minute"),
     Partitioned::ByTime("traffic_minute"),

@@ -166,7 +166,7 @@ pub async fn versions(
     Ok(sqlx::query_as(
         "SELECT date_bin(make_interval(mins => $5), t.minute, $3) AS at, version.label AS version, \
          sum(requests)::bigint AS requests, \
-             sum(failed)::bigint AS failed FROM traffic_minute t JOIN version ON version.id = t.version_id \
+             sum(failed)::bigint AS failed FROM served_minute t JOIN version ON version.id = t.version_id \
          WHERE t.service_id = $1 AND t.environment_id = $2 AND t.minute >= $3 AND t.minute < $4 GROUP BY 1, 2 ORDER \
          BY 1, 2",
     )

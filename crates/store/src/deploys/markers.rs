@@ -193,7 +193,7 @@ pub async fn facts(database: &Database, asked: &[Asked<'_>]) -> Result<Vec<Facts
     let sums = |from: &str, to: &str| {
         format!(
             "CROSS JOIN LATERAL (SELECT coalesce(sum(requests), 0)::bigint AS requests, coalesce(sum(failed), \
-             0)::bigint AS failed FROM traffic_minute of \
+             0)::bigint AS failed FROM served_minute of \
              WHERE {TOUCHED} AND of.minute >= date_trunc('minute', {from}) AND of.minute < {to})"
         )
     };

@@ -105,7 +105,7 @@ const SINCE_A_VERSION: &str = "WITH settled AS (\
          requested AS (\
              SELECT hour, sum(requests) FILTER (WHERE version_id IN (SELECT id FROM later)) AS later_n, \
                  sum(requests) FILTER (WHERE version_id NOT IN (SELECT id FROM later)) AS older_n \
-             FROM traffic_hour t JOIN settled USING (service_id), began \
+             FROM served_hour t JOIN settled USING (service_id), began \
              WHERE environment_id IN (SELECT environment_id FROM place) AND hour >= first_at - interval '7 days' \
              GROUP BY hour), \
          hourly AS (\
@@ -131,7 +131,7 @@ const SINCE_A_MOMENT: &str = "WITH settled AS (\
      tallied AS (SELECT hour, sum(n) AS n FROM tally_hour JOIN cause ON cause.id = tally_hour.cause_id, settled \
          WHERE cause.error_id = $1 AND hour >= settled_at - interval '7 days' AND hour < date_trunc('hour', \
          settled_at) GROUP BY hour), \
-     requested AS (SELECT hour, sum(requests) AS requests FROM traffic_hour JOIN settled USING (service_id) \
+     requested AS (SELECT hour, sum(requests) AS requests FROM served_hour JOIN settled USING (service_id) \
          WHERE environment_id IN (SELECT environment_id FROM place) AND hour >= settled_at - interval '7 days' \
          AND hour < date_trunc('hour', settled_at) GROUP BY hour), \
      hourly AS (SELECT hour, coalesce(n, 0) AS n, coalesce(requests, 0) AS requests FROM tallied FULL JOIN \
@@ -141,7 +141,7 @@ const SINCE_A_MOMENT: &str = "WITH settled AS (\
          count(hour) AS hours_before, coalesce(sum(n::float8 * n::float8), 0)::float8 AS squares_before, \
          (SELECT coalesce(sum(n), 0)::bigint FROM tally_minute JOIN cause ON cause.id = tally_minute.cause_id \
              WHERE cause.error_id = $1 AND minute > settled_at) AS since, \
-         (SELECT coalesce(sum(requests), 0)::bigint FROM traffic_minute t WHERE t.service_id = settled.service_id \
+         (SELECT coalesce(sum(requests), 0)::bigint FROM served_minute t WHERE t.service_id = settled.service_id \
              AND environment_id IN (SELECT environment_id FROM place) AND minute > settled_at) AS requests_since, \
          0::bigint AS of_older \
      FROM settled LEFT JOIN hourly ON true GROUP BY display_name, settled_at, settled.service_id";

@@ -86,10 +86,11 @@ struct Row {
 #[boxed]
 pub async fn of_services(database: &Database, now: DateTime<Utc>) -> Result<BTreeMap<i32, OfService>, StoreError> {
     let rows: Vec<Row> = sqlx::query_as(
-        "SELECT d.service_id AS service, environment.name AS environment, measured, times, began_at, ended_at, \
-             (SELECT count(DISTINCT t.environment_id) > 1 FROM traffic_hour t WHERE t.service_id = d.service_id AND \
-             t.hour > $1) AS has_several \
-         FROM disturbed d JOIN environment ON environment.id = d.environment_id \
+        "WITH used AS MATERIALIZED (SELECT service_id, count(DISTINCT environment_id) > 1 AS several FROM served_hour \
+             WHERE hour > $1 GROUP BY 1) \
+         SELECT d.service_id AS service, environment.name AS environment, measured, times, began_at, ended_at, \
+             coalesce(used.several, false) AS has_several \
+         FROM disturbed d JOIN environment ON environment.id = d.environment_id LEFT JOIN used USING (service_id) \
          WHERE ended_at IS NULL OR ended_at > $1 ORDER BY d.service_id, environment.name, began_at",
     )
     .bind(now - TimeDelta::hours(24))

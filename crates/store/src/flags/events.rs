@@ -22,7 +22,7 @@ pub(super) const EVENTS: &str = "SELECT 0 AS kind, date_trunc('minute', at) AS a
     environment, version, 0 AS error, 0::bigint AS n, share \
          FROM (DEPLOYS) d WHERE at >= $1 AND at < $2 \
      UNION ALL SELECT 1, minute, t.service_id, environment_id, version.label, 0, sum(requests)::bigint, NULL::real \
-     FROM traffic_minute t \
+     FROM served_minute t \
          JOIN version ON version.id = t.version_id WHERE minute >= $1 AND minute < $2 GROUP BY minute, t.service_id, \
          environment_id, version.label \
      UNION ALL SELECT 2, minute, cause.service_id, environment_id, version.label, cause.error_id, sum(n)::bigint, \

@@ -189,18 +189,17 @@ async fn reports_that_cease_are_written_down_until_they_come_again() {
         )
         .await;
     }
-    sqlx::query("DELETE FROM traffic_minute WHERE minute > $1")
+    sqlx::query("DELETE FROM served_minute WHERE minute > $1")
         .bind(now - TimeDelta::hours(1))
         .execute(&database.pool)
         .await
         .unwrap();
     // A hundred requests a minute, up to half an hour ago.
-    let report = "INSERT INTO traffic_minute SELECT minute, service_id, endpoint_id, environment_id, version_id, \
-        100, 0, statuses \
-         FROM (SELECT * FROM traffic_minute LIMIT 1) one, \
+    let report = "INSERT INTO served_minute SELECT service_id, minute, environment_id, version_id, 100, 0 \
+         FROM (SELECT * FROM served_minute LIMIT 1) one, \
              generate_series(date_trunc('minute', $1::timestamptz), $2::timestamptz, '1 minute') \
              minute_of(minute) ON CONFLICT DO NOTHING"
-        .replace("SELECT minute,", "SELECT minute_of.minute,");
+        .replace("service_id, minute,", "service_id, minute_of.minute,");
     let fill = async |from: TimeDelta, until: TimeDelta| {
         sqlx::query(sqlx::AssertSqlSafe(report.clone()))
             .bind(now - from)

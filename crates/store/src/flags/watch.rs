@@ -320,7 +320,7 @@ impl Watch {
         let (from, to) = (hour(time(next - (REPLAYED_DAYS - 1) * 1_440)), hour(time(next)));
         let rows: Vec<(DateTime<Utc>, i64, i64)> = sqlx::query_as(
             "SELECT hour, sum(requests)::bigint, sum(errors)::bigint FROM (\
-                 SELECT hour, requests, 0::bigint AS errors FROM traffic_hour WHERE hour >= $1 AND hour < $2 \
+                 SELECT hour, requests, 0::bigint AS errors FROM served_hour WHERE hour >= $1 AND hour < $2 \
                  UNION ALL SELECT hour, 0, n FROM tally_hour WHERE hour >= $1 AND hour < $2) sums GROUP BY hour",
         )
         .bind(from)

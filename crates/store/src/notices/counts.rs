@@ -48,7 +48,7 @@ pub async fn by_minute(
         services.sort_unstable();
         services.dedup();
         let rows: Vec<(DateTime<Utc>, i64)> = sqlx::query_as(
-            "SELECT minute, sum(requests)::bigint FROM traffic_minute WHERE minute >= $1 AND minute < $2 AND service_id = \
+            "SELECT minute, sum(requests)::bigint FROM served_minute WHERE minute >= $1 AND minute < $2 AND service_id = \
              ANY($3) AND ($4::text IS NULL OR environment_id IN (SELECT id FROM environment WHERE name = $4)) GROUP BY 1",
         )
         .bind(scope.from)

@@ -85,7 +85,7 @@ pub async fn last_of_all(database: &Database, now: DateTime<Utc>) -> Result<Opti
     // Nearly always something came in the last minutes: only else is it looked for further back.
     for within in [TimeDelta::minutes(10), LATELY] {
         let last: Option<DateTime<Utc>> =
-            sqlx::query_scalar("SELECT max(minute) FROM traffic_minute WHERE minute >= $1 AND minute <= $2")
+            sqlx::query_scalar("SELECT max(minute) FROM served_minute WHERE minute >= $1 AND minute <= $2")
                 .bind(now - within)
                 .bind(now)
                 .fetch_one(&database.pool)

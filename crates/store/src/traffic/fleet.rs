@@ -108,7 +108,7 @@ async fn names(
 ) -> Result<Vec<(i32, String)>, StoreError> {
     Ok(sqlx::query_as(
         "SELECT id, display_name FROM service WHERE used_day >= $1 AND ($2::text IS NULL OR EXISTS (SELECT FROM \
-         traffic_hour t WHERE t.service_id = service.id AND t.hour >= $3 AND t.environment_id IN (SELECT id FROM \
+         served_hour t WHERE t.service_id = service.id AND t.hour >= $3 AND t.environment_id IN (SELECT id FROM \
          environment WHERE name = $2)) OR EXISTS (SELECT FROM cause JOIN sighted ON sighted.cause_id = cause.id WHERE \
          cause.service_id = service.id AND sighted.last_at >= $3 AND sighted.environment_id IN (SELECT id FROM \
          environment WHERE name = $2)))",

@@ -172,7 +172,7 @@ async fn past(
 #[boxed]
 pub async fn has_past(database: &Database, environment: Option<&str>, now: DateTime<Utc>) -> Result<bool, StoreError> {
     Ok(sqlx::query_scalar(
-        "SELECT EXISTS (SELECT FROM traffic_hour t WHERE t.hour >= $1 AND t.hour < $2 AND ($3::text IS NULL OR \
+        "SELECT EXISTS (SELECT FROM served_hour t WHERE t.hour >= $1 AND t.hour < $2 AND ($3::text IS NULL OR \
          t.environment_id IN (SELECT id FROM environment WHERE name = $3)))",
     )
     .bind(now - TimeDelta::days(PAST_DAYS))

@@ -76,7 +76,7 @@ impl Steps {
 #[derive(Clone, Debug, FromRow)]
 pub struct Point {
     /// The error's number, or the service's.
-    owner: i32,
+    pub owner: i32,
     /// The version.
     pub version: String,
     /// Which step, from 0.
@@ -168,25 +168,19 @@ async fn matching(
         .collect())
 }
 
-/// Requests per service, version and step, for the services of these names.
+/// Requests per service, version and step, for the services of these numbers.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time.
 #[boxed]
 pub async fn requests(
     database: &Database,
-    services: &[String],
+    services: &[i32],
     scope: &Scope,
     steps: Steps,
-) -> Result<Vec<(String, Point)>, StoreError> {
-    #[derive(FromRow)]
-    struct Row {
-        service: String,
-        #[sqlx(flatten)]
-        point: Point,
-    }
+) -> Result<Vec<Point>, StoreError> {
     let statement = include_str!("../../queries/timeline/requests.sql").replace("STEP", steps.kept_by());
-    let rows: Vec<Row> = sqlx::query_as(AssertSqlSafe(statement))
+    Ok(sqlx::query_as(AssertSqlSafe(statement))
         .bind(services)
         .bind(steps.from)
         .bind(steps.to())
@@ -194,8 +188,7 @@ pub async fn requests(
         .bind(&scope.environment)
         .bind(&scope.version)
         .fetch_all(&database.pool)
-        .await?;
-    Ok(rows.into_iter().map(|row| (row.service, row.point)).collect())
+        .await?)
 }
 
 /// A service with what is known of it.
@@ -266,7 +259,7 @@ pub async fn services(database: &Database, now: DateTime<Utc>) -> Result<Vec<Ser
         .await?)
 }
 
-/// When each version of the services of these names was first seen by its telemetry, in the scope's
+/// When each version of the services of these numbers was first seen by its telemetry, in the scope's
 /// environment, by time.
 ///
 /// # Errors
@@ -274,15 +267,13 @@ pub async fn services(database: &Database, now: DateTime<Utc>) -> Result<Vec<Ser
 #[boxed]
 pub async fn first_seen(
     database: &Database,
-    services: &[String],
+    services: &[i32],
     scope: &Scope,
-) -> Result<Vec<(String, String, DateTime<Utc>)>, StoreError> {
+) -> Result<Vec<(i32, String, DateTime<Utc>)>, StoreError> {
     Ok(sqlx::query_as(
-        "SELECT service.display_name, version.label, min(deployed.first_event_at) FROM deployed JOIN version ON \
-         version.id = deployed.version_id \
-         JOIN service ON service.id = deployed.service_id JOIN environment ON environment.id = deployed.environment_id \
-         WHERE service.id IN (SELECT services_named(asked) FROM UNNEST($1::text[]) AS asked) AND ($2::text IS NULL OR \
-         environment.name = $2) GROUP BY 1, 2 ORDER BY 3",
+        "SELECT deployed.service_id, version.label, min(deployed.first_event_at) FROM deployed JOIN version ON \
+         version.id = deployed.version_id JOIN environment ON environment.id = deployed.environment_id \
+         WHERE deployed.service_id = ANY($1) AND ($2::text IS NULL OR environment.name = $2) GROUP BY 1, 2 ORDER BY 3",
     )
     .bind(services)
     .bind(&scope.environment)

@@ -278,6 +278,9 @@ pub const TABLES: &[(&str, Lifetime)] = &[
         "service_slow",
         With("made anew from latency_day every 15 seconds: one row a service"),
     ),
+    ("served_day", Time("day", Counts)),
+    ("served_hour", Time("hour", Counts)),
+    ("served_minute", Days(Occurrences)),
     ("session", Time("last_used_at", Hours(14 * 24))),
     (
         "sighted",

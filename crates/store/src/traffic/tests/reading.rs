@@ -203,10 +203,10 @@ async fn an_error_over_time_sums_to_what_is_counted_and_knows_where_it_was_seen(
         .await
         .unwrap();
     assert_eq!(points.iter().map(|(_, point)| point.n).sum::<i64>(), error.count);
-    let served = timeline::requests(&database, &["fares".to_owned()], &window, steps)
+    let served = timeline::requests(&database, &[error.service_id], &window, steps)
         .await
         .unwrap();
-    assert_eq!(served.iter().map(|(_, point)| point.n).sum::<i64>(), 13);
+    assert_eq!(served.iter().map(|point| point.n).sum::<i64>(), 13);
     let seen = sightings(&database, error.reference).await.unwrap();
     assert_eq!(
         seen.iter()
@@ -216,7 +216,7 @@ async fn an_error_over_time_sums_to_what_is_counted_and_knows_where_it_was_seen(
     );
     let last = latest(&database, &[error.reference]).await.unwrap();
     assert_eq!(last[&error.reference].message, "berth 7 is taken");
-    let first = timeline::first_seen(&database, &["fares".to_owned()], &window)
+    let first = timeline::first_seen(&database, &[error.service_id], &window)
         .await
         .unwrap();
     assert_eq!(first.len(), 1);

@@ -1,4 +1,4 @@
-//! Requests and failed ones, by minute, hour and day.
+//! Requests and failed ones by minute, hour and day: of each endpoint, and of all of a service together.
 
 use std::collections::BTreeMap;
 
@@ -45,11 +45,13 @@ pub(super) async fn store(connection: &mut PgConnection, work: &Work<'_>) -> Res
             }
         }
     }
-    let mut days: BTreeMap<i64, Vec<(TrafficKey, Requests)>> = BTreeMap::new();
+    let mut days: BTreeMap<i64, BTreeMap<TrafficKey, Requests>> = BTreeMap::new();
     for (key, row) in minutes {
-        days.entry(key.0.day()).or_default().push((key, row));
+        days.entry(key.0.day()).or_default().insert(key, row);
     }
     for (day, rows) in days {
+        served(connection, ("minute", &partition("served_minute", day)), &rows).await?;
+        let rows: Vec<(TrafficKey, Requests)> = rows.into_iter().collect();
         let statement = format!(
             "INSERT INTO {} AS t (minute, service_id, endpoint_id, environment_id, version_id, requests, failed, \
              statuses) \
@@ -75,6 +77,8 @@ pub(super) async fn store(connection: &mut PgConnection, work: &Work<'_>) -> Res
             .execute(&mut *connection)
             .await?;
     }
+    served(connection, ("hour", "served_hour"), &hours).await?;
+    served(connection, ("day", "served_day"), &whole_days).await?;
     for (step, rows) in [("hour", hours), ("day", whole_days)] {
         let rows: Vec<(TrafficKey, Requests)> = rows.into_iter().collect();
         if rows.is_empty() {
@@ -94,6 +98,39 @@ pub(super) async fn store(connection: &mut PgConnection, work: &Work<'_>) -> Res
             .execute(&mut *connection)
             .await?;
     }
+    Ok(())
+}
+
+/// What lies in whole services is asked of all of them at once: by a table without endpoints, a tenth as long or less.
+async fn served(
+    connection: &mut PgConnection,
+    (step, table): (&str, &str),
+    of_endpoints: &BTreeMap<TrafficKey, Requests>,
+) -> Result<(), StoreError> {
+    let mut sums: BTreeMap<(i32, Timestamp, i32, i32), (i64, i64)> = BTreeMap::new();
+    for ((start, service, _, environment, version), row) in of_endpoints {
+        let sum = sums.entry((*service, *start, *environment, *version)).or_default();
+        *sum = (sum.0 + row.all, sum.1 + row.failed);
+    }
+    if sums.is_empty() {
+        return Ok(());
+    }
+    let statement = format!(
+        "INSERT INTO {table} AS t (service_id, {step}, environment_id, version_id, requests, failed) \
+         SELECT * FROM UNNEST($1::int[], $2::timestamptz[], $3::int[], $4::int[], $5::bigint[], $6::bigint[]) \
+             AS new (a, b, c, d, requests, failed) ORDER BY 1, 2, 3, 4 \
+         ON CONFLICT (service_id, {step}, environment_id, version_id) DO UPDATE SET requests = t.requests + \
+         excluded.requests, failed = t.failed + excluded.failed"
+    );
+    sqlx::query(AssertSqlSafe(statement))
+        .bind(sums.keys().map(|key| key.0).collect::<Vec<_>>())
+        .bind(sums.keys().map(|key| to_utc(key.1)).collect::<Vec<_>>())
+        .bind(sums.keys().map(|key| key.2).collect::<Vec<_>>())
+        .bind(sums.keys().map(|key| key.3).collect::<Vec<_>>())
+        .bind(sums.values().map(|sum| sum.0).collect::<Vec<_>>())
+        .bind(sums.values().map(|sum| sum.1).collect::<Vec<_>>())
+        .execute(connection)
+        .await?;
     Ok(())
 }
 

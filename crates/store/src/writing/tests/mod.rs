@@ -9,8 +9,8 @@ use proptest::test_runner::TestRunner;
 
 use crate::Database;
 use crate::testing::{
-    attributes, counted, database, exception, failing, logged, logs, now, number, of, resource, span, spans, store,
-    trace, writer,
+    attributes, counted, database, exception, failing, logged, logs, now, number, of, resource, resource_of, span,
+    spans, store, trace, writer,
 };
 use crate::writing::{Outcome, Submission, Writer};
 
@@ -36,6 +36,48 @@ async fn a_log_record_too_old_to_be_taken_is_refused_and_its_neighbours_are_stor
         "{outcomes:?}"
     );
     assert_eq!(counted(&database).await, 1);
+}
+
+#[tokio::test]
+async fn requests_of_a_service_are_the_sum_of_its_endpoints_whenever_they_come() {
+    let database = database().await;
+    let writer = writer(&database);
+    for batch in 0..4_u64 {
+        let each = (0..60_u64).map(|n| {
+            let number = batch * 60 + n;
+            let at = now().plus_millis(-i64::try_from(n % 7).unwrap() * 11_000_000);
+            let mut request = if n % 5 == 0 {
+                failing(trace(number), number + 1, None, at, "berth 7 is taken")
+            } else {
+                span(trace(number), number + 1, None, at)
+            };
+            request.name = format!("GET /berths/{}", n % 3);
+            let sender = resource_of(&[
+                ("service.name", ["fares", "ledger"][usize::try_from(n % 2).unwrap()]),
+                (
+                    "service.version",
+                    ["2.4.0", "2.5.0"][usize::try_from(batch % 2).unwrap()],
+                ),
+            ]);
+            of(sender, vec![request])
+        });
+        store(&writer, &[spans(each.collect(), now())]).await;
+    }
+    for step in ["minute", "hour", "day"] {
+        let sums = format!(
+            "SELECT service_id, {step}, environment_id, version_id, sum(requests)::bigint, sum(failed)::bigint FROM \
+             traffic_{step} GROUP BY 1, 2, 3, 4"
+        );
+        let statement = format!(
+            "SELECT (SELECT count(*) FROM (({sums} EXCEPT SELECT * FROM served_{step}) UNION ALL (SELECT * FROM \
+             served_{step} EXCEPT {sums})) different), sum(requests)::bigint, sum(failed)::bigint FROM served_{step}"
+        );
+        let counts: (i64, i64, i64) = sqlx::query_as(sqlx::AssertSqlSafe(statement))
+            .fetch_one(&database.pool)
+            .await
+            .unwrap();
+        assert_eq!(counts, (0, 240, 48), "{step}");
+    }
 }
 
 #[tokio::test]
