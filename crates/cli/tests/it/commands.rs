@@ -2,7 +2,7 @@
 
 use outcrop_testkit::{PASSWORD, Running, recorded, restamped};
 
-use crate::support::service;
+use crate::support::{python_with, service};
 
 /// Standard output with what differs from run to run taken out.
 fn printed(running: &Running, arguments: &[&str]) -> String {
@@ -422,5 +422,35 @@ async fn records_are_exported_to_a_file_and_gone_on_with_where_it_was_cut() {
     assert_eq!(std::fs::read_to_string(&file).unwrap(), whole);
     let (code, said) = export(&["--resume", "--where", "servcie = fares and"]);
     assert_eq!(code, Some(2), "{said}");
+
+    // As a table, read by another library, from where it was cut.
+    let table = folder.join("failures.parquet");
+    std::fs::write(folder.join("failures.parquet.jsonl"), whole.get(..cut).unwrap()).unwrap();
+    let path = table.to_str().unwrap();
+    let arguments = ["export", "occurrences", "--since", "1h", "--out", path];
+    let cut_short = running.client(&arguments);
+    assert_eq!(cut_short.status.code(), Some(2), "what is there is not written over");
+    let output = running.client(&[&arguments[..], &["--resume"]].concat());
+    assert_eq!(output.status.code(), Some(0), "{output:?}");
+    let script = "import json, sys, pyarrow.parquet as parquet\n\
+        for row in parquet.read_table(sys.argv[1]).to_pylist():\n    \
+            row['at'] = row['at'].strftime('%Y-%m-%dT%H:%M:%S.%f')[:-3] + 'Z'\n    \
+            row['attributes'], row['resource'] = json.loads(row['attributes']), json.loads(row['resource'])\n    \
+            print(json.dumps(row))";
+    let python = python_with("pyarrow-1", &["pyarrow==22.0.0"]);
+    let read = std::process::Command::new(python)
+        .args(["-c", script, path])
+        .output()
+        .unwrap();
+    assert!(read.status.success(), "{}", String::from_utf8_lossy(&read.stderr));
+    let records = |text: &str| -> Vec<serde_json::Value> {
+        text.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+    };
+    assert_eq!(records(&String::from_utf8(read.stdout).unwrap()), records(&whole));
+    let left: Vec<_> = std::fs::read_dir(&folder)
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name())
+        .collect();
+    assert_eq!(left.len(), 2, "{left:?}");
     std::fs::remove_dir_all(&folder).unwrap();
 }

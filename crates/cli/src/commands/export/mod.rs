@@ -1,4 +1,6 @@
-//! `outcrop export`: records as JSON Lines, to a file that can be gone on with.
+//! `outcrop export`: records as JSON Lines or a Parquet table, to a file that can be gone on with.
+
+mod table;
 
 use std::fs::{File, OpenOptions};
 use std::io::{BufRead, BufReader, IsTerminal as _, Seek as _, SeekFrom, Write as _};
@@ -13,7 +15,7 @@ use crate::fault::Fault;
 use crate::output::grouped;
 
 /// What can be taken out.
-#[derive(Clone, Copy, ValueEnum)]
+#[derive(Clone, Copy, Debug, ValueEnum)]
 pub enum Records {
     /// Failures, each once.
     Occurrences,
@@ -26,7 +28,7 @@ pub enum Records {
 #[derive(Args)]
 #[command(
     after_help = "Examples:\n  outcrop export occurrences --since 7d --out failures.jsonl\n  outcrop export occurrences \
-        --since 7d --out failures.jsonl --resume\n  outcrop export lines --where 'severity >= warn' | jq -r .message"
+        --since 7d --out failures.jsonl --resume\n  outcrop export requests --since 24h --out requests.parquet\n  outcrop export lines --where 'severity >= warn' | jq -r .message"
 )]
 pub struct Export {
     /// What to take out.
@@ -52,7 +54,8 @@ pub struct Export {
     /// Only records that match this predicate.
     #[arg(long = "where", value_name = "PREDICATE")]
     pub predicate: Option<String>,
-    /// The file to write; standard output where not given.
+    /// The file to write; standard output where not given. A name that ends in .parquet makes a Parquet table, any other
+    /// JSON Lines.
     #[arg(long, value_name = "FILE")]
     pub out: Option<PathBuf>,
     /// Go on after the last record of the file: what was cut off in the middle is written anew.
@@ -67,7 +70,17 @@ pub async fn run(arguments: Export) -> Result<(), Fault> {
         Records::Requests => "requests",
         Records::Lines => "lines",
     };
-    let (mut file, mut after) = match &arguments.out {
+    let lines_file = arguments.out.as_deref().map(lines_of);
+    if let Some(path) = &arguments.out
+        && is_table(path)
+        && path.exists()
+    {
+        return Err(Fault::Usage(format!(
+            "{} is there already; choose another",
+            path.display()
+        )));
+    }
+    let (mut file, mut after) = match &lines_file {
         None => (None, None),
         Some(path) if arguments.resume => {
             let (file, last) = resumed(path)?;
@@ -107,6 +120,9 @@ pub async fn run(arguments: Export) -> Result<(), Fault> {
     }
     if let Some(file) = &mut file {
         file.sync_all().map_err(|error| unwritten(&arguments, &error))?;
+        if let (Some(out), Some(lines)) = (arguments.out.as_deref().filter(|out| is_table(out)), &lines_file) {
+            written = made_a_table(lines, arguments.records, out)?;
+        }
         let path = arguments.out.as_deref().unwrap_or(Path::new("")).display().to_string();
         let start = if says_progress { "\r" } else { "" };
         let said = format!(
@@ -117,6 +133,38 @@ pub async fn run(arguments: Export) -> Result<(), Fault> {
         std::io::stderr().lock().write_all(said.as_bytes())?;
     }
     Ok(())
+}
+
+/// Whether a file is to hold a table rather than lines.
+fn is_table(path: &Path) -> bool {
+    path.extension()
+        .is_some_and(|ending| ending.eq_ignore_ascii_case("parquet"))
+}
+
+/// Where the lines of an export go: to the file itself, or beside a table, which is made of them once all are there.
+fn lines_of(path: &Path) -> PathBuf {
+    if is_table(path) {
+        path.with_extension("parquet.jsonl")
+    } else {
+        path.to_owned()
+    }
+}
+
+/// Makes the table of the lines, which go once it is whole. Returns how many records it holds.
+fn made_a_table(lines: &Path, records: Records, out: &Path) -> Result<i64, Fault> {
+    let unmade = |error: String| {
+        let (out, lines) = (out.display(), lines.display());
+        Fault::Usage(format!(
+            "{out} cannot be made: {error}; its records are in {lines}, try again with --resume"
+        ))
+    };
+    let half = out.with_extension("parquet.half");
+    let reader = BufReader::new(File::open(lines).map_err(|error| unmade(error.to_string()))?);
+    let file = File::create(&half).map_err(|error| unmade(error.to_string()))?;
+    let count = table::write(reader, records, file).map_err(|error| unmade(error.to_string()))?;
+    std::fs::rename(&half, out).map_err(|error| unmade(error.to_string()))?;
+    std::fs::remove_file(lines)?;
+    Ok(i64::try_from(count).unwrap_or(i64::MAX))
 }
 
 fn unwritten(arguments: &Export, error: &std::io::Error) -> Fault {
