@@ -5,6 +5,7 @@
 
 mod asked;
 mod complete;
+mod counted;
 pub mod made;
 mod read;
 #[cfg(test)]
@@ -17,6 +18,7 @@ pub use asked::{
     Question, Source, TOP, WINDOW_MS, Window,
 };
 pub use complete::next_words;
+pub use counted::{COUNTED_STEP_MS, Counted, MAX_SPLITS};
 pub use read::read;
 pub use words::Place;
 pub use written::Parts;
