@@ -177,7 +177,7 @@ mod tests {
     #[case("sum order.amount of occurrences", Kind::Delta, false)]
     #[case("share of requests", Kind::Level, false)]
     #[case("errors of occurrences by service", Kind::Level, true)]
-    #[case("mean order.amount of occurrences where title ~ berth", Kind::Level, true)]
+    #[case("mean order.amount of occurrences where title = berth", Kind::Level, true)]
     fn counts_add_up_and_questions_of_errors_follow_them(
         #[case] asked: &str,
         #[case] kind: Kind,
