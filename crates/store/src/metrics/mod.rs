@@ -1,10 +1,17 @@
-//! Metrics that services send: folded by the minute into rows of an hour, and read over time.
+//! Metrics: what services send, folded by the minute into rows of an hour, and questions counted for good into the same rows;
+//! read over time.
 
+mod counting;
+#[cfg(test)]
+mod counting_tests;
 mod folding;
 mod reading;
 #[cfg(test)]
 mod tests;
 
+pub use counting::{
+    CountedQuestion, Counting, MAX_COUNTED, NewCounted, OTHERS, count, counted, round as count_hours, uncount,
+};
 pub use folding::fold;
 pub use reading::{Asked, Course, Line, Listed, MAX_SERIES, course, list};
 

@@ -2,10 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use chrono::TimeDelta;
+use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::metric::{Kind, Minute, Steps, Together, by_minute};
 use sqlx::FromRow;
 
+use super::counting::{CountedQuestion, counted_as};
 use super::{HourRow, Points, Standing, kind};
 use crate::boxed;
 use crate::{Database, Scope, StoreError};
@@ -32,6 +33,8 @@ pub struct Listed {
     pub services: Vec<String>,
     /// The attributes that tell its series apart.
     pub attributes: Vec<String>,
+    /// The question that it is counted by; none where services send it.
+    pub question: Option<String>,
 }
 
 /// Metrics of a scope that came since a day before its window's end, by name.
@@ -43,10 +46,12 @@ pub async fn list(database: &Database, scope: &Scope) -> Result<Vec<Listed>, Sto
     Ok(sqlx::query_as(
         "SELECT s.name, s.unit, min(s.kind) AS kind, count(*) AS series, array_agg(DISTINCT service.display_name) AS \
          services, ARRAY(SELECT DISTINCT key FROM metric_series o, jsonb_object_keys(o.attributes) key WHERE o.name = \
-         s.name AND o.unit = s.unit ORDER BY 1 LIMIT 20) AS attributes FROM metric_series s JOIN service ON service.id = \
-         s.service_id JOIN environment ON environment.id = s.environment_id JOIN version ON version.id = s.version_id \
+         s.name AND o.unit = s.unit ORDER BY 1 LIMIT 20) AS attributes, (SELECT question FROM counted WHERE counted.name = \
+         s.name) AS question FROM metric_series s JOIN service ON service.id = s.service_id LEFT JOIN environment ON \
+         environment.id = s.environment_id LEFT JOIN version ON version.id = s.version_id \
          WHERE s.used_day >= $1 AND ($2::text IS NULL OR s.service_id IN (SELECT services_named($2))) AND ($3::text IS \
-         NULL OR environment.name = $3) AND ($4::text IS NULL OR version.label = $4) GROUP BY s.name, s.unit ORDER BY \
+         NULL OR coalesce(environment.name, s.attributes ->> 'environment') = $3) AND ($4::text IS NULL OR \
+         coalesce(version.label, s.attributes ->> 'version') = $4) GROUP BY s.name, s.unit ORDER BY \
          s.name, s.unit LIMIT $5",
     )
     .bind(i32::try_from(scope.from.timestamp() / 86_400).unwrap_or_default())
@@ -86,6 +91,8 @@ pub struct Course {
     pub all_lines: usize,
     /// Whether there are more than [`MAX_SERIES`] series, of which only so many were read.
     pub is_cut: bool,
+    /// How it is counted; `None` where services send it.
+    pub counted: Option<CountedQuestion>,
 }
 
 /// One line of a chart.
@@ -114,13 +121,15 @@ struct Series {
 #[boxed]
 pub async fn course(database: &Database, asked: &Asked, scope: &Scope) -> Result<Option<Course>, StoreError> {
     let series: Vec<Series> = sqlx::query_as(
-        "SELECT s.id, s.unit, s.kind, s.sum_at, s.sum_start, s.sum_value, s.sum_count, s.sum_buckets, CASE $5 WHEN '' THEN '' WHEN \
-         'service' THEN service.display_name WHEN 'environment' THEN environment.name WHEN 'version' THEN version.label \
-         WHEN 'instance' THEN s.instance ELSE coalesce(s.attributes ->> $5, '') END AS key FROM metric_series s JOIN \
-         service ON service.id = s.service_id JOIN environment ON environment.id = s.environment_id JOIN version ON \
-         version.id = s.version_id WHERE s.name = $1 AND ($2::text IS NULL OR s.service_id IN (SELECT \
-         services_named($2))) AND ($3::text IS NULL OR environment.name = $3) AND ($4::text IS NULL OR version.label = \
-         $4) ORDER BY s.used_day DESC, s.id DESC LIMIT $6",
+        "SELECT s.id, s.unit, s.kind, s.sum_at, s.sum_start, s.sum_value, s.sum_count, s.sum_buckets, coalesce(CASE $5 WHEN \
+         '' THEN '' WHEN 'service' THEN service.display_name WHEN 'environment' THEN environment.name WHEN 'version' THEN \
+         version.label WHEN 'instance' THEN nullif(s.instance, '') END, s.attributes ->> $5, '') AS key FROM \
+         metric_series s JOIN service ON service.id = s.service_id LEFT JOIN environment ON environment.id = \
+         s.environment_id LEFT JOIN version ON version.id = s.version_id WHERE s.name = $1 AND s.counted_id IS NOT \
+         DISTINCT FROM (SELECT id FROM counted WHERE name = $1) AND ($2::text IS NULL OR s.service_id IN (SELECT \
+         services_named($2))) AND ($3::text IS NULL OR coalesce(environment.name, s.attributes ->> 'environment') = $3) AND \
+         ($4::text IS NULL OR coalesce(version.label, s.attributes ->> 'version') = $4) ORDER BY s.used_day DESC, s.id \
+         DESC LIMIT $6",
     )
     .bind(&asked.name)
     .bind(scope.service.as_deref())
@@ -130,9 +139,12 @@ pub async fn course(database: &Database, asked: &Asked, scope: &Scope) -> Result
     .bind(MAX_SERIES + 1)
     .fetch_all(&database.pool)
     .await?;
+    let counted = counted_as(database, &asked.name).await?;
     // One name with several units or kinds is several metrics: that of the newest series is shown.
-    let Some((unit, number)) = series.first().map(|series| (series.unit.clone(), series.kind)) else {
-        return Ok(None);
+    let (unit, number) = match (series.first(), &counted) {
+        (Some(series), _) => (series.unit.clone(), series.kind),
+        (None, Some(counted)) => (String::new(), counted.kind().number()),
+        (None, None) => return Ok(None),
     };
     let kind = kind(number);
     let together = asked.together.unwrap_or_else(|| Together::usual(kind));
@@ -171,6 +183,9 @@ pub async fn course(database: &Database, asked: &Asked, scope: &Scope) -> Result
             values: steps.finish(),
         })
         .collect();
+    if let Some(counted) = counted.as_ref().filter(|_| kind == Kind::Delta) {
+        fill_up(&mut lines, counted, (scope.from, scope.to), step);
+    }
     let greatest = |line: &Line| line.values.iter().flatten().copied().fold(f64::NEG_INFINITY, f64::max);
     lines.sort_by(|one, other| {
         greatest(other)
@@ -186,7 +201,22 @@ pub async fn course(database: &Database, asked: &Asked, scope: &Scope) -> Result
         lines,
         all_lines,
         is_cut,
+        counted,
     }))
+}
+
+/// Where a question was counted and nothing was found, it came to nothing.
+fn fill_up(lines: &mut [Line], counted: &CountedQuestion, (from, to): (DateTime<Utc>, DateTime<Utc>), step: TimeDelta) {
+    let Some(first) = counted.counted_from else { return };
+    for line in lines {
+        let mut at = from;
+        for value in &mut line.values {
+            if at >= first && at < to {
+                value.get_or_insert(0.0);
+            }
+            at += step;
+        }
+    }
 }
 
 /// The minutes of series in a window, by series and minute since 1970: those that are folded, and what the points that

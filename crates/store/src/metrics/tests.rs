@@ -247,6 +247,7 @@ async fn metrics_are_listed_by_name_and_a_closed_service_has_none() {
         series: 3,
         services: vec!["fares".to_owned(), "ledger".to_owned()],
         attributes: vec!["core".to_owned()],
+        question: None,
     };
     assert_eq!(found, [expected]);
     let ledger: i32 = sqlx::query_scalar("SELECT id FROM service WHERE name = 'ledger'")

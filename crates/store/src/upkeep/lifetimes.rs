@@ -97,6 +97,8 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ),
     ("cleaning", Time("asked_at", YEAR_AND_MORE)),
     ("clock_ahead", Time("at", RECEIPTS)),
+    ("counted", Stays("made by hand")),
+    ("counted_hour", Time("hour", Metrics)),
     ("deploy", Time("at", YEAR_AND_MORE)),
     ("deploy_answer", Time("at", ANSWERS)),
     ("deploy_change", Time("sent_at", YEAR_AND_MORE)),
