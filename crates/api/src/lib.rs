@@ -83,7 +83,9 @@ pub use handling::{
 };
 pub use log::{HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates};
 pub use marker::{MarkerCheck, MarkerItem, MarkerList, NewMarker};
-pub use metric::{MetricCourse, MetricItem, MetricLine, MetricList, MetricListQuery, MetricQuery};
+pub use metric::{
+    CountedQuestion, MetricCourse, MetricItem, MetricLine, MetricList, MetricListQuery, MetricQuery, NewCounted,
+};
 pub use notice::{
     ExpectedRun, NoticeItem, NoticeLink, NoticeLinkAction, NoticeList, NoticeQuery, NoticeRule, NoticeRuleItem,
     NoticeRuleList, NoticeTrial, NoticeTrialResult, NoticeWay, NoticeWayItem, NoticeWayList, NoticeWishes, PaceOf,

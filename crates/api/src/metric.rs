@@ -1,4 +1,4 @@
-//! Metrics that services send.
+//! Metrics: what services send, and questions that are counted for good.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -45,6 +45,8 @@ pub struct MetricQuery {
     /// How minutes and series are put together: `mean`, `sum`, `most`, `least`, or a percentile such as `p95`. Without it increases are summed up,
     /// and of all else it is the mean.
     pub together: Option<String>,
+    /// `openmetrics` answers as OpenMetrics text, as does the header `accept: application/openmetrics-text`.
+    pub format: Option<String>,
 }
 
 /// Metrics, by name.
@@ -69,6 +71,41 @@ pub struct MetricItem {
     pub services: Vec<String>,
     /// The attributes that tell its series apart.
     pub attributes: Vec<String>,
+    /// How it is counted; nothing where services send it.
+    pub counted: Option<CountedQuestion>,
+}
+
+/// A question that is counted for good, as a metric.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CountedQuestion {
+    /// What is counted.
+    pub question: String,
+    /// In steps of so many milliseconds.
+    pub step_ms: i64,
+    /// What it is for; may be empty.
+    pub description: String,
+    /// Who has it counted, and alone ends that.
+    pub owner: String,
+    /// Since when it is counted.
+    pub made_at: DateTime<Utc>,
+    /// The first hour that is counted; nothing before the first round.
+    pub counted_from: Option<DateTime<Utc>>,
+    /// Hours that are to be counted still: of the past, or where something came late.
+    pub hours_left: i32,
+    /// What the last hour failed with, where it did.
+    pub failure: Option<String>,
+}
+
+/// A question to count for good.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewCounted {
+    /// The question: one measure, split by three fields at most, in steps that divide an hour (`each 5m` where it names
+    /// none).
+    pub question: String,
+    /// What it is for.
+    #[serde(default)]
+    pub description: String,
 }
 
 /// A metric over time.
@@ -94,6 +131,8 @@ pub struct MetricCourse {
     pub all_lines: i64,
     /// What it leaves out, in words.
     pub note: Option<String>,
+    /// How it is counted; nothing where services send it.
+    pub counted: Option<CountedQuestion>,
 }
 
 /// One line of a metric.

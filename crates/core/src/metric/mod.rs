@@ -5,6 +5,7 @@
 //! by [`Sum::take`], which handles resets, repetitions and points that come late.
 
 mod buckets;
+mod exposition;
 mod spread;
 mod steps;
 
@@ -13,6 +14,7 @@ use std::collections::BTreeMap;
 use crate::Timestamp;
 
 pub use buckets::{Buckets, MAX_BOUNDS, Side};
+pub use exposition::open_metrics;
 pub use spread::Spread;
 pub use steps::{Steps, Together};
 

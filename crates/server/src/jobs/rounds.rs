@@ -49,6 +49,8 @@ const BOARD_REST: u32 = 9;
 const DEPLOYS_EVERY: Duration = Duration::from_secs(2);
 /// How often points of metrics are folded: exporters send once a minute or so, and what is not folded is read as it came.
 const METRICS_EVERY: Duration = Duration::from_secs(15);
+/// How often it is looked whether something is stored that counted questions do not know of.
+const COUNTED_EVERY: Duration = Duration::from_secs(20);
 /// How often it is looked for which services stand behind the names that others call.
 const LEARN_EVERY: Duration = Duration::from_secs(10);
 /// How often it is looked whether new errors go to their owners.
@@ -103,7 +105,7 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     supervisor.run("traces", UPKEEP_EVERY, move || {
         sort_traces(db.clone(), kept.clone(), by.clone())
     });
-    let (db, kept, by, opened) = (database.clone(), writer.clone(), policy, intake.clone());
+    let (db, kept, by, opened) = (database.clone(), writer.clone(), policy.clone(), intake.clone());
     supervisor.run("room", ROOM_EVERY, move || {
         look_for_room(db.clone(), kept.clone(), opened.clone(), by.clone())
     });
@@ -121,6 +123,8 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     supervisor.run("latencies", FOLD_EVERY, move || fold(db.clone(), latencies_of));
     let db = database.clone();
     supervisor.run("metrics", FOLD_EVERY, move || fold_metrics(db.clone()));
+    let (db, by) = (database.clone(), policy);
+    supervisor.run("counted", COUNTED_EVERY, move || count_hours(db.clone(), by.clone()));
     let db = database.clone();
     supervisor.run("origins", FOLD_EVERY, move || fold(db.clone(), origins_of));
     let db = database.clone();
@@ -319,6 +323,14 @@ async fn fold(database: Database, step: fn(Database) -> Folding) -> Result<Waiti
 async fn fold_metrics(database: Database) -> Result<Waiting, StoreError> {
     let is_more = metrics::fold(&database, chrono::Utc::now()).await?;
     Ok(if is_more { Duration::ZERO } else { METRICS_EVERY })
+}
+
+/// Counts hours of questions that are counted for good.
+async fn count_hours(database: Database, policy: Arc<Policy>) -> Result<Waiting, StoreError> {
+    let now = chrono::Utc::now();
+    let back_to = now - chrono::TimeDelta::days(policy.metric_days);
+    let is_more = metrics::count_hours(&database, back_to, now).await?;
+    Ok(if is_more { Duration::from_secs(1) } else { COUNTED_EVERY })
 }
 
 /// Learns which services stand behind the names that others call.

@@ -1,16 +1,21 @@
-//! Metrics that services send.
+//! Metrics: what services send, and questions that are counted for good.
 
-use actix_web::{HttpRequest, get, web};
+use actix_web::http::header::ACCEPT;
+use actix_web::{HttpRequest, HttpResponse, delete, get, put, web};
 use chrono::Utc;
 use outcrop_api::{
-    ErrorQuery, MetricCourse, MetricItem, MetricLine, MetricList, MetricListQuery, MetricQuery, Problem,
+    CountedQuestion, ErrorQuery, MetricCourse, MetricItem, MetricLine, MetricList, MetricListQuery, MetricQuery,
+    NewCounted, Problem,
 };
-use outcrop_core::metric::{Kind, Together};
-use outcrop_store::Scope;
-use outcrop_store::metrics::{self, Asked, MAX_SERIES};
+use outcrop_core::metric::{Kind, Together, open_metrics};
+use outcrop_core::question::read;
+use outcrop_store::metrics::{self, Asked, Counting, MAX_COUNTED, MAX_SERIES};
+use outcrop_store::{Scope, from_utc};
 
+use super::ask::refused;
+use super::input::Body;
 use super::query::window;
-use super::viewer::{Seen, Viewer};
+use super::viewer::{Role, Seen, Viewer};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
 
@@ -19,7 +24,12 @@ const STEPS: i64 = 240;
 /// Steps that begin at round times, in minutes.
 const ROUND: [u32; 9] = [1, 2, 5, 10, 15, 30, 60, 120, 180];
 
-/// Lists the metrics that services send, by name.
+/// Longest name of a metric that is counted, and longest description, in characters.
+const LONGEST: (usize, usize) = (100, 1_000);
+/// The media type of OpenMetrics text.
+const OPEN_METRICS: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+
+/// Lists metrics by name: those that services send, and questions that are counted for good.
 #[utoipa::path(operation_id = "list_metrics", tag = "metrics", params(MetricListQuery), responses(
     (status = 200, body = MetricList),
     (status = 400, body = Problem, content_type = "application/problem+json"),
@@ -40,25 +50,61 @@ pub(super) async fn list_metrics(
         to: asked.to,
         ..ErrorQuery::default()
     })?;
+    let is_whole = scope.service.is_none() && scope.environment.is_none() && scope.version.is_none();
     let database = state.database.clone();
-    let rows = state
-        .on_main(async move { metrics::list(&database, &scope).await })
+    let (rows, mut counted) = state
+        .on_main(async move {
+            let counted: Vec<_> = metrics::counted(&database).await?;
+            Ok((metrics::list(&database, &scope).await?, counted))
+        })
         .await?;
-    let items = rows.into_iter().map(|row| MetricItem {
-        name: row.name,
-        unit: row.unit,
-        kind: Kind::of_number(row.kind).word().to_owned(),
-        series: row.series,
-        services: row.services,
-        attributes: row.attributes,
+    let mut items: Vec<MetricItem> = vec![];
+    for row in rows {
+        let known = counted
+            .iter()
+            .position(|one| one.name == row.name && row.question.is_some());
+        items.push(MetricItem {
+            name: row.name,
+            unit: row.unit,
+            kind: Kind::of_number(row.kind).word().to_owned(),
+            series: row.series,
+            services: row.services,
+            attributes: row.attributes,
+            counted: known.map(|place| counted_question(counted.swap_remove(place))),
+        });
+    }
+    // Those that nothing was found for yet have no series.
+    let waiting = counted.into_iter().filter(|_| is_whole).map(|one| MetricItem {
+        name: one.name.clone(),
+        unit: String::new(),
+        kind: one.kind().word().to_owned(),
+        series: 0,
+        services: vec![],
+        attributes: vec![],
+        counted: Some(counted_question(one)),
     });
-    Ok(web::Json(MetricList { items: items.collect() }))
+    items.extend(waiting);
+    items.sort_by(|one, other| one.name.cmp(&other.name));
+    Ok(web::Json(MetricList { items }))
+}
+
+fn counted_question(row: metrics::CountedQuestion) -> CountedQuestion {
+    CountedQuestion {
+        question: row.question,
+        step_ms: row.step_ms.into(),
+        description: row.description,
+        owner: row.owner,
+        made_at: row.made_at,
+        counted_from: row.counted_from,
+        hours_left: row.hours_left,
+        failure: row.failure,
+    }
 }
 
 /// What a metric comes to over time.
 #[utoipa::path(operation_id = "show_metric", tag = "metrics", params(("name" = String, Path,
     description = "Its name"), MetricQuery), responses(
-    (status = 200, body = MetricCourse),
+    (status = 200, body = MetricCourse, content_type = "application/json"),
     (status = 400, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -68,8 +114,14 @@ pub(super) async fn show_metric(
     name: web::Path<String>,
     request: HttpRequest,
     state: Seen,
-) -> Result<web::Json<MetricCourse>, ApiError> {
+) -> Result<HttpResponse, ApiError> {
     let asked: MetricQuery = parameters(request.query_string())?;
+    let is_text = match asked.format.as_deref() {
+        Some("openmetrics") => true,
+        Some("json") => false,
+        None => wants_text(&request),
+        Some(other) => return Err(bad(format!("format is `{other}`: it is json or openmetrics"))),
+    };
     let together = asked
         .together
         .map(|word| {
@@ -106,7 +158,7 @@ pub(super) async fn show_metric(
         .await?;
     let Some(course) = found else {
         return Err(ApiError::NotFound(format!(
-            "no service sends a metric `{}`",
+            "no service sends a metric `{}`, and no question is counted as it",
             wanted.name
         )));
     };
@@ -116,7 +168,16 @@ pub(super) async fn show_metric(
             "There are more than {MAX_SERIES} series: those that came last are shown. Choose a service or a version."
         )
     });
-    Ok(web::Json(MetricCourse {
+    if is_text {
+        let help = course.counted.as_ref().map_or("", |counted| &counted.question);
+        let lines: Vec<(&str, &[Option<f64>])> = (course.lines.iter())
+            .map(|line| (line.key.as_str(), line.values.as_slice()))
+            .collect();
+        let steps = (from_utc(scope.from), i64::from(minutes) * 60_000);
+        let text = open_metrics((&wanted.name, help), wanted.by.as_deref(), &lines, steps);
+        return Ok(HttpResponse::Ok().content_type(OPEN_METRICS).body(text));
+    }
+    Ok(HttpResponse::Ok().json(MetricCourse {
         name: wanted.name,
         unit: course.unit,
         kind: course.kind.word().to_owned(),
@@ -132,7 +193,96 @@ pub(super) async fn show_metric(
             .collect(),
         all_lines,
         note,
+        counted: course.counted.map(counted_question),
     }))
+}
+
+/// Whether OpenMetrics text is what is asked for by the header.
+fn wants_text(request: &HttpRequest) -> bool {
+    let accept = request.headers().get(ACCEPT).and_then(|value| value.to_str().ok());
+    accept.is_some_and(|accept| accept.contains("application/openmetrics-text"))
+}
+
+/// Has a question counted for good, as a metric of this name: from now on, and backwards over what is kept.
+#[utoipa::path(operation_id = "count_question", tag = "metrics", params(("name" = String, Path,
+    description = "The metric's name")), request_body = NewCounted, responses(
+    (status = 201),
+    (status = 400, body = Problem, content_type = "application/problem+json"),
+    (status = 409, body = Problem, content_type = "application/problem+json"),
+))]
+#[put("/metrics/{name}")]
+pub(super) async fn count_question(
+    viewer: Viewer,
+    name: web::Path<String>,
+    body: Body<NewCounted>,
+    state: Seen,
+) -> Result<HttpResponse, ApiError> {
+    viewer.must_engineer()?;
+    let name = name.trim().to_owned();
+    let sent = body.into_inner();
+    let is_name = |name: &str| {
+        name.starts_with(|c: char| c.is_ascii_alphabetic())
+            && name.chars().all(|c| c.is_ascii_alphanumeric() || "._-/".contains(c))
+    };
+    if name.len() > LONGEST.0 || !is_name(&name) {
+        return Err(bad(format!(
+            "a metric's name begins with a letter and has letters, digits, `.`, `_`, `-` and `/`, {} characters at most",
+            LONGEST.0
+        )));
+    }
+    if sent.description.chars().count() > LONGEST.1 || sent.description.contains('\0') {
+        return Err(bad(format!("a description has {} characters at most", LONGEST.1)));
+    }
+    let question = read(&sent.question).map_err(|mistake| refused(&sent.question, mistake))?;
+    let counted = question
+        .counted_for_good()
+        .map_err(|why| bad(format!("question: {why}")))?;
+    let (database, wanted, owner) = (state.database.clone(), name.clone(), viewer.email.clone());
+    let counting = state
+        .on_main(async move {
+            let new = metrics::NewCounted {
+                name: &wanted,
+                question: &counted.question.to_string(),
+                step_ms: i32::try_from(counted.step_ms).unwrap_or(i32::MAX),
+                description: sent.description.trim(),
+            };
+            metrics::count(&database, &new, &owner, Utc::now()).await
+        })
+        .await?;
+    match counting {
+        Counting::Begun => Ok(HttpResponse::Created().finish()),
+        Counting::Taken(owner) => Err(ApiError::Conflict(format!(
+            "`{name}` is counted already, for {owner}: choose another name, or end that"
+        ))),
+        Counting::Sent => Err(ApiError::Conflict(format!(
+            "services send a metric `{name}`: choose another name"
+        ))),
+        Counting::Full => Err(ApiError::Conflict(format!(
+            "{MAX_COUNTED} questions are counted already: end one that nobody needs"
+        ))),
+    }
+}
+
+/// Ends the counting of a question, with all that was counted: one's own, or as an admin anybody's.
+#[utoipa::path(operation_id = "end_counting", tag = "metrics", params(("name" = String, Path,
+    description = "The metric's name")), responses(
+    (status = 204),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+#[delete("/metrics/{name}")]
+pub(super) async fn end_counting(
+    viewer: Viewer,
+    name: web::Path<String>,
+    state: Seen,
+) -> Result<HttpResponse, ApiError> {
+    viewer.must_engineer()?;
+    let (database, wanted) = (state.database.clone(), name.clone());
+    let owner = (viewer.role < Role::Admin).then_some(viewer.email);
+    let ended = async move { metrics::uncount(&database, &wanted, owner.as_deref()).await };
+    if state.on_main(ended).await? {
+        return Ok(HttpResponse::NoContent().finish());
+    }
+    Err(ApiError::NotFound(format!("you have no question counted as `{name}`")))
 }
 
 fn scope(query: ErrorQuery) -> Result<Scope, ApiError> {

@@ -149,6 +149,8 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(saved_questions::remove_saved_question)
             .service(metrics::list_metrics)
             .service(metrics::show_metric)
+            .service(metrics::count_question)
+            .service(metrics::end_counting)
             .service(sheets::list_sheets)
             .service(sheets::show_sheet)
             .service(sheets::show_made_sheet)

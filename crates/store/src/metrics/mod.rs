@@ -2,16 +2,12 @@
 //! read over time.
 
 mod counting;
-#[cfg(test)]
-mod counting_tests;
 mod folding;
 mod reading;
 #[cfg(test)]
 mod tests;
 
-pub use counting::{
-    CountedQuestion, Counting, MAX_COUNTED, NewCounted, OTHERS, count, counted, round as count_hours, uncount,
-};
+pub use counting::{CountedQuestion, Counting, MAX_COUNTED, NewCounted, count, counted, round as count_hours, uncount};
 pub use folding::fold;
 pub use reading::{Asked, Course, Line, Listed, MAX_SERIES, course, list};
 

@@ -30,6 +30,7 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("DELETE /api/v1/markers/{id}", Engineer, false),
     ("DELETE /api/v1/members/{email}", Admin, false),
     ("DELETE /api/v1/members/{email}/sessions", Admin, false),
+    ("DELETE /api/v1/metrics/{name}", Engineer, false),
     ("DELETE /api/v1/notice-rules/{id}", Engineer, false),
     ("DELETE /api/v1/notice-ways/{name}", Admin, false),
     ("DELETE /api/v1/owners/{id}", Engineer, false),
@@ -152,6 +153,7 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("PUT /api/v1/endpoints/slow", Engineer, false),
     ("PUT /api/v1/errors/{ref}/ticket", Engineer, false),
     ("PUT /api/v1/members/{email}", Admin, false),
+    ("PUT /api/v1/metrics/{name}", Engineer, false),
     ("PUT /api/v1/notice-rules/{id}", Engineer, false),
     ("PUT /api/v1/notice-ways/{name}", Admin, false),
     ("PUT /api/v1/notice-wishes", Viewer, false),
@@ -205,7 +207,7 @@ pub(super) fn body(route: &str) -> &'static str {
         "PUT /api/v1/slices/{name}" => r#"{"where": "uncaught"}"#,
         "PUT /api/v1/views/{name}" => r#"{"address": "/errors"}"#,
         "PUT /api/v1/sheets/{name}" => r#"{"document": {"parts": []}}"#,
-        "PUT /api/v1/questions/{name}" => r#"{"question": "count of occurrences"}"#,
+        "PUT /api/v1/questions/{name}" | "PUT /api/v1/metrics/{name}" => r#"{"question": "count of occurrences"}"#,
         _ => "{}",
     }
 }

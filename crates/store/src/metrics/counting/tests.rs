@@ -8,6 +8,7 @@ use proptest::strategy::ValueTree;
 use proptest::test_runner::TestRunner;
 
 use super::*;
+use crate::metrics::{Asked, count_hours, course, list};
 use crate::questions::{Cell, answer};
 use crate::testing::{database, failing, logged, logs, now, of, resource_of, spans, store, trace, writer};
 use crate::{Database, Scope, from_utc, hour};
