@@ -935,7 +935,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Lists the metrics that services send, by name. */
+        /** Lists metrics by name: those that services send, and questions that are counted for good. */
         get: operations["list_metrics"];
         put?: never;
         post?: never;
@@ -954,9 +954,11 @@ export interface paths {
         };
         /** What a metric comes to over time. */
         get: operations["show_metric"];
-        put?: never;
+        /** Has a question counted for good, as a metric of this name: from now on, and backwards over what is kept. */
+        put: operations["count_question"];
         post?: never;
-        delete?: never;
+        /** Ends the counting of a question, with all that was counted: one's own, or as an admin anybody's. */
+        delete: operations["end_counting"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2259,6 +2261,37 @@ export interface components {
             kind: string;
             /** @description As it went in. */
             text: string;
+        };
+        /** @description A question that is counted for good, as a metric. */
+        CountedQuestion: {
+            /**
+             * Format: date-time
+             * @description The first hour that is counted; nothing before the first round.
+             */
+            counted_from?: string | null;
+            /** @description What it is for; may be empty. */
+            description: string;
+            /** @description What the last hour failed with, where it did. */
+            failure?: string | null;
+            /**
+             * Format: int32
+             * @description Hours that are to be counted still: of the past, or where something came late.
+             */
+            hours_left: number;
+            /**
+             * Format: date-time
+             * @description Since when it is counted.
+             */
+            made_at: string;
+            /** @description Who has it counted, and alone ends that. */
+            owner: string;
+            /** @description What is counted. */
+            question: string;
+            /**
+             * Format: int64
+             * @description In steps of so many milliseconds.
+             */
+            step_ms: number;
         };
         /** @description An endpoint over time. */
         Course: {
@@ -3693,6 +3726,7 @@ export interface components {
              * @description How many lines there are in all.
              */
             all_lines: number;
+            counted?: components["schemas"]["CountedQuestion"] | null;
             /**
              * Format: date-time
              * @description When the first step begins.
@@ -3725,6 +3759,7 @@ export interface components {
         MetricItem: {
             /** @description The attributes that tell its series apart. */
             attributes: string[];
+            counted?: components["schemas"]["CountedQuestion"] | null;
             /** @description What its numbers are: `level`, how much there is; `increase`, how much came; `distribution`, measurements. */
             kind: string;
             /** @description Its name. */
@@ -3796,6 +3831,16 @@ export interface components {
             kind: components["schemas"]["CleaningKind"];
             /** @description Its name: a service's, an environment's, an error's reference, a user as occurrences have them. */
             name: string;
+        };
+        /** @description A question to count for good. */
+        NewCounted: {
+            /** @description What it is for. */
+            description?: string;
+            /**
+             * @description The question: one measure, split by three fields at most, in steps that divide an hour (`each 5m` where it names
+             *     none).
+             */
+            question: string;
         };
         /** @description A deploy to record. */
         NewDeploy: {
@@ -11808,6 +11853,8 @@ export interface operations {
                  *     and of all else it is the mean.
                  */
                 together?: string;
+                /** @description `openmetrics` answers as OpenMetrics text, as does the header `accept: application/openmetrics-text`. */
+                format?: string;
             };
             header?: never;
             path: {
@@ -11862,6 +11909,182 @@ export interface operations {
             };
             /** @description Another stands in the way, or a service's name alone says too little: `detail` names them */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    count_question: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The metric's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCounted"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is none */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_counting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The metric's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

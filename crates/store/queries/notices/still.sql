@@ -27,6 +27,7 @@ WITH recent AS MATERIALIZED (
     FROM traffic_day t WHERE day >= date_trunc('day', $3::timestamptz, 'UTC') AND day <= $1 AND NOT EXISTS (
         -- Of a silent service its endpoints are not looked at.
         SELECT FROM silent s WHERE s.kind = 'service' AND s.service_id = t.service_id AND s.environment_id = t.environment_id)
+        AND NOT EXISTS (SELECT FROM recent r WHERE r.endpoint_id = t.endpoint_id AND r.environment_id = t.environment_id)
     GROUP BY 1, 2, 3
 ), dated AS MATERIALIZED (
     -- The last hour of each endpoint that is still: a step along an index.
@@ -36,7 +37,6 @@ WITH recent AS MATERIALIZED (
             AND h.environment_id = d.environment_id AND h.hour >= date_trunc('hour', $3::timestamptz) AND h.hour <= $1
         ORDER BY h.hour DESC LIMIT 1
     ) last
-    WHERE NOT EXISTS (SELECT FROM recent r WHERE r.endpoint_id = d.endpoint_id AND r.environment_id = d.environment_id)
 ), quiet AS (
     SELECT 'service' AS kind, service_id, environment_id, NULL::integer AS endpoint_id, sum(n) / max(known) AS an_hour, max(hour) AS hour
     FROM dated WHERE is_still GROUP BY 2, 3

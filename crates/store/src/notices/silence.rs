@@ -82,19 +82,14 @@ pub async fn still(database: &Database, now: DateTime<Utc>, over_at: DateTime<Ut
 /// [`StoreError`] when the database does not answer in time.
 #[boxed]
 pub async fn last_of_all(database: &Database, now: DateTime<Utc>) -> Result<Option<DateTime<Utc>>, StoreError> {
-    // Nearly always something came in the last minutes: only else is it looked for further back.
-    for within in [TimeDelta::minutes(10), LATELY] {
-        let last: Option<DateTime<Utc>> =
-            sqlx::query_scalar("SELECT max(minute) FROM served_minute WHERE minute >= $1 AND minute <= $2")
-                .bind(now - within)
-                .bind(now)
-                .fetch_one(&database.pool)
-                .await?;
-        if last.is_some() {
-            return Ok(last);
-        }
-    }
-    Ok(None)
+    Ok(sqlx::query_scalar(
+        "SELECT max(minute) FROM served_minute WHERE minute <= $2 AND minute >= (SELECT max(hour) FROM served_hour WHERE \
+         hour >= $1 AND hour <= $2)",
+    )
+    .bind(now - LATELY)
+    .bind(now)
+    .fetch_one(&database.pool)
+    .await?)
 }
 
 #[cfg(test)]
