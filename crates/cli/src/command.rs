@@ -24,7 +24,7 @@ use crate::commands::key::KeyCommand;
 use crate::commands::login::Login;
 use crate::commands::logs::Logs;
 use crate::commands::markers::MarkerCommand;
-use crate::commands::metrics::{Metric, Metrics};
+use crate::commands::metrics::{Count, Metric, Metrics};
 use crate::commands::notice::NoticeCommand;
 use crate::commands::occurrence::Occurrence;
 use crate::commands::occurrences::Occurrences;
@@ -92,6 +92,7 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "instances",
             "metrics",
             "metric",
+            "count",
             "find",
             "ask",
             "export",
@@ -279,7 +280,9 @@ pub enum Command {
         #[command(flatten)]
         client: Client,
     },
-    /// List the metrics that services send.
+    /// Count a question for good, as a metric.
+    Count(Count),
+    /// List metrics: those that services send, and counted questions.
     Metrics(Metrics),
     /// Show a metric over time, by version, instance or any of its attributes.
     Metric(Metric),
@@ -374,6 +377,7 @@ impl Command {
             Self::Find(find) => commands::find::run(find).await,
             Self::Occurrence(occurrence) => commands::occurrence::run(occurrence).await,
             Self::Ask(ask) => commands::ask::ask(ask).await,
+            Self::Count(arguments) => commands::metrics::count(arguments).await,
             Self::Metrics(arguments) => commands::metrics::metrics(arguments).await,
             Self::Metric(arguments) => commands::metrics::metric(arguments).await,
             Self::Sheet { command, client } => commands::sheet::sheet(command, client).await,

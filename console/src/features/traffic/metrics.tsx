@@ -1,9 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
-import { useNavigate } from "@tanstack/react-router";
-import { reading } from "../../api/client";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Link, useNavigate } from "@tanstack/react-router";
+import { api, changed, reading, taken, useMember } from "../../api/client";
 import type { components } from "../../api/generated/schema";
-import { counted, windowInWords } from "../../ui/format";
-import { Answer, Button, Select } from "../../ui/kit";
+import { Confirm } from "../../ui/dialog";
+import { counted, minute, windowInWords } from "../../ui/format";
+import { Answer, Button, Refused, Select } from "../../ui/kit";
 import { Empty, Failed, Skeleton } from "../../ui/states";
 import { type Column, Table } from "../../ui/table";
 import { MetricChart } from "../../parts/metric-chart";
@@ -52,15 +53,20 @@ export function Metrics() {
         <h1 className="sr-only">Metrics</h1>
         <Empty title={`No metric came in ${windowInWords(search)}.`}>
           <p>
+            A question can be counted for good as a metric: <Link to="/ask">ask it</Link>, then choose{" "}
+            <i>Count it for good</i>.
+          </p>
+          <p>
             Services send them over OTLP, to <code>/v1/metrics</code>: switch the metrics of their OpenTelemetry SDK on.
           </p>
         </Empty>
       </>
     );
   const services = new Set(items.flatMap((item) => item.services)).size;
+  const ours = items.filter((item) => item.counted).length;
   return (
     <>
-      <Answer>
+      <Answer note={ours > 0 ? `${counted(ours, "counted question", "counted questions")} among them.` : undefined}>
         {counted(items.length, "metric", "metrics")} of {counted(services, "service", "services")}.
       </Answer>
       <Table label="Metrics" columns={COLUMNS} rows={items} keyOf={(item) => `${item.name} ${item.unit}`} />
@@ -77,9 +83,11 @@ const COLUMNS: Column<MetricItem>[] = [
     name: "services",
     value: (item) => item.services.join(", "),
     cell: (item) =>
-      item.services.length > 4
-        ? `${item.services.slice(0, 3).join(", ")} and ${item.services.length - 3} more`
-        : item.services.join(", "),
+      item.counted
+        ? "counted"
+        : item.services.length > 4
+          ? `${item.services.slice(0, 3).join(", ")} and ${item.services.length - 3} more`
+          : item.services.join(", "),
   },
   {
     name: "attributes",
@@ -166,6 +174,52 @@ function One({ name, item }: { name: string; item: MetricItem | undefined }) {
           <MetricChart course={data} onWindow={onWindow} />
         </div>
       )}
+      {data.counted && <How name={name} counted={data.counted} onEnd={() => set({ metric: undefined })} />}
     </>
+  );
+}
+
+type HowProps = { name: string; counted: components["schemas"]["CountedQuestion"]; onEnd: () => void };
+
+/** How a question is counted, and what ends that. */
+function How({ name, counted: how, onEnd }: HowProps) {
+  const member = useMember().data;
+  const end = useMutation({
+    mutationFn: () => taken(api.DELETE("/api/v1/metrics/{name}", { params: { path: { name } } })),
+    onSuccess: async () => {
+      await changed("/api/v1/metrics");
+      onEnd();
+    },
+  });
+  const isTheirs = member?.email === how.owner || member?.role === "admin";
+  return (
+    <div className="mt-3 text-[13px]">
+      <p>
+        Counted for good:{" "}
+        <Link to="/ask" search={{ question: how.question }} className="font-mono break-words underline">
+          {how.question}
+        </Link>
+      </p>
+      {how.description && <p>{how.description}</p>}
+      <p className="text-faint mt-1">
+        In steps of {counted(how.step_ms / 60_000, "minute", "minutes")}, for {how.owner}
+        {how.counted_from ? `, since ${minute(how.counted_from)}` : ""}.{" "}
+        {how.hours_left > 0 && `${counted(how.hours_left, "hour is", "hours are")} to be counted still. `}
+        {how.counted_from == null && how.hours_left === 0 && "The first hour is counted within a minute. "}
+        {how.failure && `An hour could not be counted: ${how.failure}`}
+      </p>
+      {isTheirs && (
+        <Confirm
+          label="End the counting"
+          title={`End the counting of ${name}?`}
+          action="End it"
+          isPending={end.isPending}
+          onConfirm={() => end.mutate()}
+        >
+          All that was counted goes with it, for everybody. This cannot be undone.
+        </Confirm>
+      )}
+      {end.error && <Refused what="Not ended" error={end.error} />}
+    </div>
   );
 }

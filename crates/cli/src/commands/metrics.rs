@@ -1,7 +1,8 @@
-//! `outcrop metrics` and `outcrop metric`: what services send as metrics, and one of them over time.
+//! `outcrop metrics`, `outcrop metric` and `outcrop count`: metrics, one of them over time, and questions that are counted
+//! for good as metrics.
 
 use clap::Args;
-use outcrop_api::{MetricCourse, MetricItem, MetricLine, MetricList};
+use outcrop_api::{CountedQuestion, MetricCourse, MetricItem, MetricLine, MetricList, NewCounted};
 use outcrop_core::text::printable;
 
 use crate::client::{Api, Client, segment};
@@ -57,6 +58,101 @@ pub struct Metric {
     pub client: Client,
 }
 
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  outcrop count gates.shut 'count of lines by version where message contains gate each 1m over 6h'\n  \
+        outcrop metric gates.shut --by version\n  outcrop count gates.shut --end\n\n\
+        A counted question has one measure, three fields to split by at most, and steps that divide an hour (5m where it \
+        names none).\nThe same as numbers elsewhere: GET /api/v1/metrics/NAME?format=openmetrics"
+)]
+pub struct Count {
+    /// The metric's name: letters, digits, `.`, `_`, `-` and `/`. Without one, counted questions are listed.
+    #[arg(value_name = "NAME")]
+    pub name: Option<String>,
+    /// What to count. Without one, how the metric is counted is shown.
+    #[arg(value_name = "QUESTION", requires = "name")]
+    pub question: Option<String>,
+    /// What it is for.
+    #[arg(long, value_name = "TEXT", requires = "question")]
+    pub description: Option<String>,
+    /// End the counting, with all that was counted.
+    #[arg(long, requires = "name", conflicts_with = "question")]
+    pub end: bool,
+    #[command(flatten)]
+    pub client: Client,
+}
+
+pub async fn count(arguments: Count) -> Result<(), Fault> {
+    let api = Api::new(&arguments.client)?;
+    let path = |name: &str| format!("/metrics/{}", segment(name));
+    match (arguments.name, arguments.question) {
+        (Some(name), _) if arguments.end => {
+            api.send(reqwest::Method::DELETE, &path(&name), None::<&()>).await?;
+            line(format!("{} is no longer counted.", printable(&name)))
+        }
+        (Some(name), Some(question)) => {
+            let new = NewCounted {
+                question,
+                description: arguments.description.unwrap_or_default(),
+            };
+            api.send(reqwest::Method::PUT, &path(&name), Some(&new)).await?;
+            let name = printable(&name).to_string();
+            line(format!(
+                "{name} is counted from now on, and backwards over what is kept: the newest hours come first.\nSee it: \
+                 outcrop metric {name}"
+            ))
+        }
+        (name, _) => {
+            let list: MetricList = api.get("/metrics", &[("since", Some("30d".to_owned()))]).await?;
+            let is_meant = |item: &MetricItem| name.as_ref().is_none_or(|name| *name == item.name);
+            let items: Vec<MetricItem> = (list.items.into_iter())
+                .filter(|item| item.counted.is_some() && is_meant(item))
+                .collect();
+            if arguments.client.json {
+                return json(&MetricList { items });
+            }
+            if items.is_empty() {
+                return line("No such question is counted for good. Count one: outcrop count NAME 'QUESTION'");
+            }
+            line(counted(
+                i64::try_from(items.len()).unwrap_or_default(),
+                "counted question",
+                "counted questions",
+            ))?;
+            for item in items {
+                if let Some(how) = &item.counted {
+                    line(format!("\n{}: {}", printable(&item.name), printable(&said(how))))?;
+                    if !how.description.is_empty() {
+                        line(format!("  {}", printable(&how.description)))?;
+                    }
+                }
+            }
+            Ok(())
+        }
+    }
+}
+
+/// How a question is counted, in words.
+fn said(how: &CountedQuestion) -> String {
+    let since = match (how.counted_from, how.hours_left) {
+        (None, _) => ", first counted within a minute".to_owned(),
+        (Some(from), 0) => format!(", since {}", time(from)),
+        (Some(from), left) => {
+            let left = counted(left.into(), "hour", "hours");
+            format!(", since {}, {left} to be counted still", time(from))
+        }
+    };
+    let failed = how
+        .failure
+        .as_ref()
+        .map_or_else(String::new, |why| format!("; an hour failed: {why}"));
+    let steps = counted(how.step_ms / 60_000, "minute", "minutes");
+    format!(
+        "{}, in steps of {steps}, for {}{since}{failed}",
+        how.question, how.owner
+    )
+}
+
 pub async fn metrics(arguments: Metrics) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
     let asked = [
@@ -87,7 +183,10 @@ pub async fn metrics(arguments: Metrics) -> Result<(), Fault> {
             item.unit,
             item.kind,
             item.series.to_string(),
-            item.services.join(", "),
+            match item.counted {
+                Some(_) => "(counted)".to_owned(),
+                None => item.services.join(", "),
+            },
             item.attributes.join(", "),
         ]
     };
@@ -131,6 +230,9 @@ pub(super) fn print(course: &MetricCourse, by: &str) -> Result<(), Fault> {
         time(course.from),
         time(course.to)
     ))?;
+    if let Some(how) = &course.counted {
+        line(printable(&format!("counted: {}", said(how))))?;
+    }
     if course.lines.is_empty() {
         return line("\nNothing came in this time.");
     }
@@ -181,6 +283,27 @@ fn row(line: &MetricLine, by: &str) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn how_a_question_is_counted_says_what_is_missing_still() {
+        let mut how = CountedQuestion {
+            question: "count of lines".to_owned(),
+            step_ms: 300_000,
+            description: String::new(),
+            owner: "purser@skerry.example".to_owned(),
+            made_at: chrono::DateTime::UNIX_EPOCH,
+            counted_from: None,
+            hours_left: 0,
+            failure: None,
+        };
+        let begins = "count of lines, in steps of 5 minutes, for purser@skerry.example, ";
+        assert_eq!(said(&how), format!("{begins}first counted within a minute"));
+        how.counted_from = Some(chrono::DateTime::UNIX_EPOCH);
+        assert!(said(&how).starts_with(&format!("{begins}since ")), "{}", said(&how));
+        how.hours_left = 1;
+        how.failure = Some("it took too long".to_owned());
+        assert!(said(&how).ends_with(", 1 hour to be counted still; an hour failed: it took too long"));
+    }
 
     #[test]
     fn a_row_says_last_least_and_most_of_what_came() {

@@ -1,6 +1,7 @@
 //! Metrics in the console: found by name, drawn, split by an attribute; the command line says the same.
 
 use chrono::Utc;
+use outcrop_testkit::{recorded, restamped};
 use serde_json::{Value, json};
 
 use crate::console::signed_in;
@@ -70,4 +71,57 @@ async fn a_metric_is_chosen_split_by_an_attribute_and_said_on_the_command_line_a
     );
     let list = running.client_json(&["metrics", "--service", "boarding"]);
     assert_eq!(list["items"][0]["attributes"], json!(["berth"]));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_question_is_counted_for_good_in_the_console_and_ended_there() {
+    let running = service().start().await;
+    for body in restamped(&[recorded("three-services-3-fares.traces.pb")]) {
+        assert_eq!(running.send(&body).await.status(), 200);
+    }
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    let question = "count%20of%20occurrences%20by%20version";
+    browser.open(&format!("{}/ask?question={question}", running.url)).await;
+    browser
+        .named("button", "Count it for good")
+        .await
+        .click()
+        .await
+        .unwrap();
+    assert_eq!(browser.violations().await, Vec::<String>::new());
+    let name = browser.find("form input[maxlength='100']").await;
+    name.send_keys("7 fares").await.unwrap();
+    browser.named("button", "Count it").await.click().await.unwrap();
+    browser.sees("begins with a letter").await;
+    name.clear().await.unwrap();
+    name.send_keys("fares.failures").await.unwrap();
+    browser.named("button", "Count it").await.click().await.unwrap();
+    browser.sees("Counted for good: count of occurrences by version").await;
+    // The job looks every 20 seconds.
+    let mut listed = String::new();
+    for _ in 0..60 {
+        let output = running.client(&["metric", "fares.failures", "--by", "version", "--since", "1h"]);
+        listed = String::from_utf8(output.stdout).unwrap();
+        if listed.contains("over time") {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+    }
+    assert!(
+        listed.contains("counted: count of occurrences by version, in steps of 5 minutes"),
+        "{listed}"
+    );
+    browser
+        .open(&format!("{}/traffic?view=metrics&since=1h", running.url))
+        .await;
+    browser.sees("1 counted question among them.").await;
+    browser.named("button", "fares.failures").await.click().await.unwrap();
+    browser.sees("at most, of").await;
+    assert_eq!(browser.violations().await, Vec::<String>::new());
+    assert_eq!(browser.overflow().await, 0);
+    browser.named("button", "End the counting").await.click().await.unwrap();
+    browser.named("button", "End it").await.click().await.unwrap();
+    browser.sees("No metric came in").await;
+    let none = running.client(&["count"]);
+    assert!(String::from_utf8(none.stdout).unwrap().contains("No such question"));
 }
