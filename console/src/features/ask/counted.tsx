@@ -26,9 +26,7 @@ export function CountForGood({ question }: { question: string }) {
   if (role === "viewer") return null;
   return (
     <>
-      <Button className="mt-1 text-[13px]" onClick={() => setOpen(true)}>
-        Count it for good
-      </Button>
+      <Button onClick={() => setOpen(true)}>Count it for good</Button>
       <Modal title="Count the question for good" isOpen={isOpen} onClose={() => setOpen(false)}>
         <form
           className="w-[80vw] max-w-md space-y-3"

@@ -11,7 +11,6 @@ import { type Answer, type AnswerRow, READY, RECORDS, shown, written } from "../
 import { Failed, Skeleton } from "../../ui/states";
 
 import { Builder } from "./builder";
-import { CountForGood } from "./counted";
 import { Save, SavedQuestions } from "./saved";
 
 /** Any question over all that is kept. */
@@ -69,7 +68,6 @@ export function AskPage() {
             name={search.saved}
             onSaved={(saved) => void navigate({ to: "/ask", search: (now) => ({ ...now, saved }) })}
           />
-          <CountForGood question={answer.data.question} />
           <Shown answer={answer.data} onAsk={(parts) => ask(written(parts))} />
         </div>
       )}

@@ -7,6 +7,7 @@ import { Button, Field, Heading, Refused } from "../../ui/kit";
 import { Failed, Skeleton } from "../../ui/states";
 import { Ago } from "../../ui/time";
 import { PutOnSheet } from "../../parts/put-on-sheet";
+import { CountForGood } from "./counted";
 
 /** Questions that members saved. */
 export function SavedQuestions() {
@@ -100,6 +101,7 @@ export function Save({ question, name, onSaved }: Props) {
       )}
       <Button onClick={() => setOpen(true)}>{saved ? "Save a copy" : "Save"}</Button>
       <PutOnSheet question={question} saved={saved && !isChanged ? saved.name : undefined} />
+      <CountForGood question={question} />
       {isOwn && (
         <Confirm
           label={`Remove ${saved.name}`}

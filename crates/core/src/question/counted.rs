@@ -81,6 +81,16 @@ impl Question {
         }
     }
 
+    /// The unit of its numbers, by UCUM: `ms` where it measures how long requests took, `1` of a share, else none.
+    #[must_use]
+    pub fn counted_unit(&self) -> &'static str {
+        match self.measures.first() {
+            Some(Measure::Share) => "1",
+            Some(measure) if measure.field().is_some_and(|field| field.name() == "duration") => "ms",
+            _ => "",
+        }
+    }
+
     /// Whether it looks at which error an occurrence belongs to: then it is to be counted anew where people or later
     /// releases put occurrences in other errors.
     #[must_use]
@@ -169,6 +179,15 @@ mod tests {
     fn what_no_series_can_be_made_of_is_said(#[case] asked: &str, #[case] why: &str) {
         let said = read(asked).unwrap().counted_for_good().unwrap_err();
         assert!(said.contains(why), "{said}");
+    }
+
+    #[rstest]
+    #[case("p95 duration of requests", "ms")]
+    #[case("share of requests", "1")]
+    #[case("mean order.amount of occurrences", "")]
+    #[case("count of lines", "")]
+    fn numbers_have_the_unit_of_what_is_measured(#[case] asked: &str, #[case] unit: &str) {
+        assert_eq!(read(asked).unwrap().counted_unit(), unit);
     }
 
     #[rstest]

@@ -142,20 +142,23 @@ pub(super) async fn show_metric(
         to: asked.to,
         ..ErrorQuery::default()
     })?;
-    let (scope, minutes) = in_steps(scope);
-    let wanted = Asked {
-        name: name.into_inner(),
-        by,
-        together,
-        minutes,
-    };
-    let (database, window) = (state.database.clone(), scope.clone());
-    let (wanted, found) = state
+    let (database, name) = (state.database.clone(), name.into_inner());
+    let (wanted, scope, found) = state
         .on_main(async move {
-            let found = metrics::course(&database, &wanted, &window).await?;
-            Ok((wanted, found))
+            let counted = metrics::counted_as(&database, &name).await?;
+            let least = counted.and_then(|counted| u32::try_from(counted.step_ms / 60_000).ok());
+            let (scope, minutes) = in_steps(scope, least.unwrap_or(1));
+            let wanted = Asked {
+                name,
+                by,
+                together,
+                minutes,
+            };
+            let found = metrics::course(&database, &wanted, &scope).await?;
+            Ok((wanted, scope, found))
         })
         .await?;
+    let minutes = wanted.minutes;
     let Some(course) = found else {
         return Err(ApiError::NotFound(format!(
             "no service sends a metric `{}`, and no question is counted as it",
@@ -293,13 +296,14 @@ fn scope(query: ErrorQuery) -> Result<Scope, ApiError> {
     })
 }
 
-/// The window from a whole step on, and how many minutes a step has.
-fn in_steps(scope: Scope) -> (Scope, u32) {
+/// The window from a whole step on, and how many minutes a step has: whole ones of those that the metric is kept in.
+fn in_steps(scope: Scope, kept: u32) -> (Scope, u32) {
     let length = (scope.to - scope.from).num_minutes();
     let minutes = ROUND
         .into_iter()
         .find(|minutes| length / i64::from(*minutes) <= STEPS)
-        .unwrap_or(ROUND[ROUND.len() - 1]);
+        .unwrap_or(ROUND[ROUND.len() - 1])
+        .next_multiple_of(kept.max(1));
     let step = i64::from(minutes) * 60;
     let whole = scope.from.timestamp().div_euclid(step) * step;
     let from = chrono::DateTime::from_timestamp(whole, 0).unwrap_or(scope.from);
@@ -314,11 +318,13 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case(30, 1)]
-    #[case(24 * 60, 10)]
-    #[case(7 * 24 * 60, 60)]
-    #[case(30 * 24 * 60, 180)]
-    fn steps_are_whole_and_as_many_as_fit(#[case] length: i64, #[case] expected: u32) {
+    #[case(30, 1, 1)]
+    #[case(24 * 60, 1, 10)]
+    #[case(24 * 60, 60, 60)]
+    #[case(24 * 60, 12, 12)]
+    #[case(7 * 24 * 60, 5, 60)]
+    #[case(30 * 24 * 60, 1, 180)]
+    fn steps_are_whole_and_as_many_as_fit(#[case] length: i64, #[case] kept: u32, #[case] expected: u32) {
         let to: chrono::DateTime<Utc> = "2026-12-01T09:17:31Z".parse().unwrap();
         let from = to - TimeDelta::minutes(length);
         let scope = Scope {
@@ -329,7 +335,7 @@ mod tests {
             to,
             predicate: None,
         };
-        let (steps, minutes) = in_steps(scope);
+        let (steps, minutes) = in_steps(scope, kept);
         assert_eq!(minutes, expected);
         assert_eq!(steps.from.timestamp() % (i64::from(minutes) * 60), 0);
         assert!(steps.from <= from && from - steps.from < TimeDelta::minutes(minutes.into()));

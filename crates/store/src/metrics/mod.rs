@@ -7,7 +7,9 @@ mod reading;
 #[cfg(test)]
 mod tests;
 
-pub use counting::{CountedQuestion, Counting, MAX_COUNTED, NewCounted, count, counted, round as count_hours, uncount};
+pub use counting::{
+    CountedQuestion, Counting, MAX_COUNTED, NewCounted, count, counted, counted_as, round as count_hours, uncount,
+};
 pub use folding::fold;
 pub use reading::{Asked, Course, Line, Listed, MAX_SERIES, course, list};
 

@@ -57,7 +57,10 @@ pub async fn counted(database: &Database) -> Result<Vec<CountedQuestion>, StoreE
 }
 
 /// The question that is counted under a name.
-pub(super) async fn counted_as(database: &Database, name: &str) -> Result<Option<CountedQuestion>, StoreError> {
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer.
+pub async fn counted_as(database: &Database, name: &str) -> Result<Option<CountedQuestion>, StoreError> {
     Ok(
         sqlx::query_as(sqlx::AssertSqlSafe(format!("{COUNTED} WHERE name = $1")))
             .bind(name)

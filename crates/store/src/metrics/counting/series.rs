@@ -76,7 +76,8 @@ pub(super) async fn one_hour(
             .map(|(split, value)| (split.to_string(), value.clone()));
         series.insert((*service, key.collect()), values(row, minutes));
     }
-    let ids = numbered(&mut transaction, counted, kind, &mut series, now).await?;
+    let of = (kind, question.counted_unit());
+    let ids = numbered(&mut transaction, counted, of, &mut series, now).await?;
     write(&mut transaction, counted.id, hour, &series, &ids).await?;
     transaction.commit().await?;
     Ok(())
@@ -100,7 +101,7 @@ fn values(row: &Row, minutes: usize) -> Vec<Option<f64>> {
 async fn numbered(
     connection: &mut PgConnection,
     counted: &CountedQuestion,
-    kind: Kind,
+    (kind, unit): (Kind, &str),
     series: &mut BTreeMap<Key, Vec<Option<f64>>>,
     now: DateTime<Utc>,
 ) -> Result<HashMap<Key, i32>, StoreError> {
@@ -162,7 +163,7 @@ async fn numbered(
     let hashes: Vec<Uuid> = made.iter().map(hash).collect();
     let rows: Vec<(i32, i32, sqlx::types::Json<BTreeMap<String, String>>)> = sqlx::query_as(
         "INSERT INTO metric_series (hash, service_id, environment_id, version_id, name, unit, kind, instance, attributes, \
-         used_day, counted_id) SELECT hash, service, 0, 0, $4, '', $5, '', attributes, $6, $7 FROM UNNEST($1::uuid[], \
+         used_day, counted_id) SELECT hash, service, 0, 0, $4, $8, $5, '', attributes, $6, $7 FROM UNNEST($1::uuid[], \
          $2::int[], $3::jsonb[]) AS new (hash, service, attributes) ORDER BY 1 ON CONFLICT (hash) DO UPDATE SET used_day = \
          excluded.used_day RETURNING id, service_id, attributes",
     )
@@ -173,6 +174,7 @@ async fn numbered(
     .bind(kind.number())
     .bind(day)
     .bind(counted.id)
+    .bind(unit)
     .fetch_all(connection)
     .await?;
     ids.extend(
