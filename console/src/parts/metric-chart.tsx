@@ -20,6 +20,7 @@ export function MetricChart({ course, onWindow }: Props) {
         stepMs={course.step_ms}
         series={course.lines.slice(0, LINES).map(({ key, values }) => ({ name: key || "(not set)", values }))}
         addUp={course.together === "sum"}
+        isSampled
         shown={ofMetric(course.name, course.unit)}
         onWindow={onWindow}
       />

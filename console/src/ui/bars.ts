@@ -11,9 +11,9 @@ export function stacked(series: number[][]): number[][] {
 
 export const sum = (values: number[]) => values.reduce((total, n) => total + n, 0);
 
-/** The height of the highest stack, at least 1. */
-export const highest = (series: number[][], steps: number) =>
-  Math.max(1, ...Array.from({ length: steps }, (_, step) => sum(series.map((values) => values[step] ?? 0))));
+/** The height of the highest stack, at least 1 or what is given. */
+export const highest = (series: number[][], steps: number, least = 1) =>
+  Math.max(least, ...Array.from({ length: steps }, (_, step) => sum(series.map((values) => values[step] ?? 0))));
 
 /** A bar's place; `left` is where the first step begins. */
 export type Box = { left?: number; top: number; height: number };

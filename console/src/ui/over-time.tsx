@@ -25,8 +25,13 @@ type Props = {
   /** What is drawn. */
   label: string;
   shown: (value: number | null) => string;
+  /** Whether a step without a value says nothing, as of a sender that reports every few minutes; else it is a gap. */
+  isSampled?: boolean;
   onWindow: (from: Date, to: Date) => void;
 };
+
+/** Steps that a line crosses at most where its sender reports seldom. */
+const MOST_BRIDGED = 8;
 
 const [HIGH, LEFT] = [150, 52];
 /** Layers are told apart by their shade and their order, which the list below the chart has as well. */
@@ -36,13 +41,13 @@ const fill = (series: Series, at: number) => (series.isRest ? REST : FILLS[at % 
 const DASHES = ["", "6 3", "2 3", "10 3 2 3", "1 4", "14 4"];
 
 /** Series over time: layers where they add up, else lines; a table behind them, and all of it by keyboard. */
-export function OverTime({ from, stepMs, series, addUp, label, shown, onWindow }: Props) {
+export function OverTime({ from, stepMs, series, addUp, label, shown, isSampled = false, onWindow }: Props) {
   const frame = useRef<SVGSVGElement>(null);
   const width = useWidth(frame);
   const [isTable, setTable] = useState(false);
   const steps = series[0]?.values.length ?? 0;
   const values = series.map(({ values }) => values.map((value) => value ?? 0));
-  const most = addUp ? highest(values, steps) : Math.max(1e-9, ...values.flat());
+  const most = addUp ? highest(values, steps, 0) || 1 : Math.max(1e-9, ...values.flat());
   const x = scaleLinear({ domain: [0, Math.max(1, steps)], range: [LEFT, width] });
   const y = scaleLinear({ domain: [0, most], range: [0, HIGH - 12], nice: false });
   const bottoms = stacked(values);
@@ -110,7 +115,11 @@ export function OverTime({ from, stepMs, series, addUp, label, shown, onWindow }
             ) : (
               <path
                 key={each.name}
-                d={lines(series[at]?.values ?? [], (step, value) => [x(step + 0.5), HIGH - y(value)])}
+                d={lines(
+                  each.values,
+                  (step, value) => [x(step + 0.5), HIGH - y(value)],
+                  isSampled ? Math.min(MOST_BRIDGED, usualGap(each.values) + 1) : 1,
+                )}
                 fill="none"
                 stroke={fill(each, at)}
                 strokeWidth={1.8}
@@ -177,18 +186,29 @@ function inAll(series: readonly Series[], addUp: boolean, shown: Props["shown"])
   return series.map(({ name, values }) => (addUp ? `${name}: ${total(values)}` : name)).join(", ");
 }
 
-/** A path through the values that are there; it breaks where there is none, and a value between two gaps is a dot. */
+/** How many steps there are from one value to the next as a rule: where a sender says something less often than by the step. */
+export function usualGap(values: readonly (number | null)[]): number {
+  const there = values.flatMap((value, step) => (value === null ? [] : [step]));
+  const gaps = there.slice(1).map((step, at) => step - (there[at] ?? step));
+  return gaps.sort((one, other) => one - other)[Math.floor(gaps.length / 2)] ?? 1;
+}
+
+/**
+ * A path through the values that are there; it breaks where there is none for longer than `gap` steps, and a value
+ * between two breaks is a dot.
+ */
 export function lines(
   values: readonly (number | null)[],
   place: (step: number, value: number) => [number, number],
+  gap = 1,
 ): string {
   const round = (n: number) => Math.round(n * 10) / 10;
-  return values
-    .map((value, step) => {
-      if (value === null) return "";
+  const there = values.flatMap((value, step) => (value === null ? [] : [{ step, value }]));
+  return there
+    .map(({ step, value }, at) => {
       const [x, y] = place(step, value).map(round) as [number, number];
-      const isBegin = step === 0 || values[step - 1] == null;
-      const isAlone = isBegin && (values[step + 1] ?? null) === null;
+      const isBegin = step - (there[at - 1]?.step ?? -Infinity) > gap;
+      const isAlone = isBegin && (there[at + 1]?.step ?? Infinity) - step > gap;
       return `${isBegin ? "M" : "L"}${x} ${y}${isAlone ? "h2" : ""}`;
     })
     .join("");

@@ -37,7 +37,7 @@ pub struct NextStep {
 /// A sentence of evidence.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct WhySentence {
-    /// `beginning`, `origin`, `stands out`, `change`, `together`, `nothing`.
+    /// `beginning`, `change`, `load`, `origin`, `stands out`, `together`, `history`, `nothing`.
     pub kind: String,
     /// The sentence.
     pub text: String,

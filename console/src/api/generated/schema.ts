@@ -6041,7 +6041,7 @@ export interface components {
         };
         /** @description A sentence of evidence. */
         WhySentence: {
-            /** @description `beginning`, `origin`, `stands out`, `change`, `together`, `nothing`. */
+            /** @description `beginning`, `change`, `load`, `origin`, `stands out`, `together`, `history`, `nothing`. */
             kind: string;
             /** @description The error it speaks of, where it is another one. */
             ref?: string | null;

@@ -7,6 +7,7 @@ import { Code, Failed, Skeleton } from "../../ui/states";
 import { Strata } from "../../ui/strata";
 import { type Column, Table } from "../../ui/table";
 import { AskedOverTime } from "../../parts/asked-over-time";
+import { Load } from "../../parts/load";
 import { testOf } from "../../parts/predicate-box";
 import { COLOUR, Flag, Markers } from "./page";
 import { Answer, Heading } from "../../ui/kit";
@@ -301,6 +302,14 @@ function Shown({ detail }: { detail: DeployDetail }) {
         </section>
       </div>
       {markers.length > 0 && <Markers items={markers} />}
+      <Load
+        service={deploy.service}
+        environment={deploy.environment}
+        window={{
+          from: versions.from,
+          to: new Date(Date.parse(versions.from) + versions.step_ms * versions.count).toISOString(),
+        }}
+      />
     </article>
   );
 }

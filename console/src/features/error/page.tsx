@@ -17,6 +17,7 @@ import { againstInWords, count, counted, exact, percent, windowInWords } from ".
 import { useHotkeys } from "../../ui/hotkeys";
 import { Empty, Failed, Key, Skeleton } from "../../ui/states";
 import { Strata } from "../../ui/strata";
+import { Load } from "../../parts/load";
 import { PredicateBox, narrowed, testOf } from "../../parts/predicate-box";
 import { StandsOut, WhyOne } from "./common";
 import { Handling } from "./handling";
@@ -132,6 +133,7 @@ export function ErrorPage() {
         </div>
       </div>
       <Occurrence reference={ref} environment={search.environment} chosen={search.occurrence} narrow={narrow} />
+      <Load service={detail.service} environment={search.environment} window={windowOf(search)} />
       <div className="mt-6 grid grid-cols-[minmax(0,1fr)] gap-x-8 md:grid-cols-[minmax(0,1fr)_24rem]">
         <div className="min-w-0">
           <History reference={detail.ref} />

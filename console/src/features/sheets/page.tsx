@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
-import { api, changed, reading, taken, useMember } from "../../api/client";
+import { api, changed, reading, taken, useMember, windowOf } from "../../api/client";
 import { useFollowed } from "../../api/live";
 import { windowInWords } from "../../ui/format";
 import { Confirm } from "../../ui/dialog";
@@ -9,6 +9,7 @@ import { useHotkeys } from "../../ui/hotkeys";
 import { Answer, Button, Refused } from "../../ui/kit";
 import { Failed, Skeleton } from "../../ui/states";
 import { Arranging } from "./arranging";
+import { Load } from "../../parts/load";
 import type { Sheet, SheetDocument } from "../../parts/sheet";
 import { SaveAs } from "./save-as";
 import { Part, type SheetScope } from "./part";
@@ -43,11 +44,17 @@ export function DeploySheetPage() {
 }
 
 function Made(query: { service: string; version?: string }) {
+  const search = useSearch({ from: "/inside" });
   const sheet = useQuery(reading("/api/v1/made-sheet", { params: { query } }));
   if (sheet.isPending) return <Skeleton isPage rows={6} />;
   if (sheet.isLoadingError)
     return <Failed isPage what="The sheet" error={sheet.error} retry={() => void sheet.refetch()} />;
-  return <Shown key={sheet.data.name} sheet={sheet.data} />;
+  return (
+    <>
+      <Shown key={sheet.data.name} sheet={sheet.data} />
+      <Load service={query.service} environment={search.environment} window={windowOf(search)} />
+    </>
+  );
 }
 
 /** What the questions of a sheet are asked of: the reader's scope, else the sheet's own. */

@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 import { type InstanceItem, type PlatformEventItem, reading } from "../../api/client";
 import { agoInWords, count, counted, percent, windowInWords } from "../../ui/format";
 import { Empty, Failed, Skeleton } from "../../ui/states";
@@ -85,6 +86,24 @@ const load = (item: InstanceItem) =>
     .map(([name, value]) => inUnit(name, value))
     .join(" · ");
 
+/** The newest figures of an instance; each leads to its course, by instance. */
+function Figures({ item }: { item: InstanceItem }) {
+  const readings = Object.entries((item.readings ?? {}) as Record<string, number>);
+  if (readings.length === 0) return "—";
+  return readings.map(([name, value], at) => (
+    <span key={name}>
+      {at > 0 && " · "}
+      <Link
+        to="/traffic"
+        className="whitespace-nowrap"
+        search={(now: object) => ({ ...now, view: "metrics", metric: name, by: "instance", service: item.service })}
+      >
+        {inUnit(name, value)}
+      </Link>
+    </span>
+  ));
+}
+
 /** What is said of each instance. */
 function columns(events: PlatformEventItem[]): Column<InstanceItem>[] {
   return [
@@ -148,7 +167,7 @@ function columns(events: PlatformEventItem[]): Column<InstanceItem>[] {
           </span>
         ),
     },
-    { name: "load", value: load, cell: (item) => load(item) || "—" },
+    { name: "load", value: load, cell: (item) => <Figures item={item} /> },
   ];
 }
 

@@ -6,6 +6,7 @@
 
 mod buckets;
 mod exposition;
+mod load;
 mod spread;
 mod steps;
 
@@ -15,6 +16,7 @@ use crate::Timestamp;
 
 pub use buckets::{Buckets, MAX_BOUNDS, Side};
 pub use exposition::open_metrics;
+pub use load::{Figure, Highest, highest_before};
 pub use spread::Spread;
 pub use steps::{Steps, Together};
 

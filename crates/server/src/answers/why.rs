@@ -7,6 +7,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_api::{TouchItem, Why, WhySentence};
 use outcrop_core::Reference;
 use outcrop_core::attention::percent;
+use outcrop_core::metric::highest_before;
 use outcrop_core::stands_out::Finding;
 use outcrop_store::deploys::markers::Marker;
 use outcrop_store::deploys::{changes, facts, markers};
@@ -15,7 +16,7 @@ use outcrop_store::flags::Flag;
 use outcrop_store::occurrences::stands_out;
 use outcrop_store::people::settings;
 use outcrop_store::traces::Tie;
-use outcrop_store::{Database, Scope, StoreError, asking, deploys, flags, ids, occurrences, traces};
+use outcrop_store::{Database, Scope, StoreError, asking, deploys, flags, ids, metrics, occurrences, traces};
 
 use crate::answers::next_steps::{Evidence, next_steps};
 use crate::answers::sentences::ratio;
@@ -92,6 +93,7 @@ pub(crate) async fn why(
     if let Some(flag) = &flag {
         sentences.push(said("beginning", beginning(database, flag, &summary).await?));
         sentences.extend(marked(database, flag).await?);
+        sentences.extend(load(database, flag).await?);
     }
     let (begins_in, followed_by) = traces::ties(database, number, scope.from, scope.to).await?;
     sentences.extend(origin(&begins_in, summary.count));
@@ -294,6 +296,15 @@ pub(crate) async fn marked(database: &Database, flag: &Flag) -> Result<Vec<WhySe
         )
     };
     Ok(found.into_iter().map(words).collect())
+}
+
+/// Figures of load that stood higher before it began than they had in days.
+async fn load(database: &Database, flag: &Flag) -> Result<Vec<WhySentence>, StoreError> {
+    let place = (flag.service.as_str(), flag.environment.as_str());
+    let figures = metrics::figures(database, place, flag.since + TimeDelta::minutes(1)).await?;
+    let minute = flag.since.timestamp().div_euclid(60);
+    let highest = highest_before(&figures, minute);
+    Ok((highest.iter().map(|figure| said("load", figure.to_string()))).collect())
 }
 
 /// Where the failing requests failed first, in another service.

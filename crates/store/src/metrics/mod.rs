@@ -3,6 +3,7 @@
 
 mod counting;
 mod folding;
+mod load;
 mod reading;
 #[cfg(test)]
 mod tests;
@@ -11,6 +12,7 @@ pub use counting::{
     CountedQuestion, Counting, MAX_COUNTED, NewCounted, count, counted, counted_as, round as count_hours, uncount,
 };
 pub use folding::fold;
+pub use load::figures;
 pub use reading::{Asked, Course, Line, Listed, MAX_SERIES, course, list};
 
 use outcrop_core::metric::{Buckets, Kind, Minute, Point, Spread, Sum};

@@ -221,7 +221,7 @@ fn fill_up(lines: &mut [Line], counted: &CountedQuestion, (from, to): (DateTime<
 
 /// The minutes of series in a window, by series and minute since 1970: those that are folded, and what the points that
 /// are not yet come to.
-async fn minutes(
+pub(super) async fn minutes(
     database: &Database,
     kind: Kind,
     series: &BTreeMap<i32, (String, Standing)>,
