@@ -9,8 +9,8 @@ use crate::attention::percent;
 const WINDOW: i64 = 10;
 /// Windows of the past that must be known: six hours.
 const LEAST_WINDOWS: usize = 36;
-/// Minutes that something must have come in for a window to count.
-const LEAST_MINUTES: usize = 4;
+/// Minutes that something must have come in for a window to count: some hosts report every five.
+const LEAST_MINUTES: usize = 2;
 /// How likely it may be that any of the figures stands highest by chance.
 const BY_CHANCE: f64 = 0.1;
 /// By which part of the distance between the median and the most of the past the most must be passed.
