@@ -121,6 +121,8 @@ pub struct Telemetry<'a> {
     pub occurrences: i64,
     /// Whether any occurrence names a user.
     pub has_users: bool,
+    /// Whether it sends metrics.
+    pub has_metrics: bool,
     /// How its requests are sampled, where any came.
     pub sampling: Option<Sampling>,
     /// How far its clock was ahead when it last sent, in milliseconds; 0 for not.
@@ -141,7 +143,7 @@ pub struct Telemetry<'a> {
 /// use outcrop_core::completeness::{Telemetry, missing};
 /// let versions = ["2.4.0".to_owned()];
 /// let environments = ["production".to_owned()];
-/// let telemetry = Telemetry { versions: &versions, environments: &environments, requests: 9, occurrences: 2, clock_ahead_ms: 40_300, ..Telemetry::default() };
+/// let telemetry = Telemetry { versions: &versions, environments: &environments, requests: 9, occurrences: 2, has_metrics: true, clock_ahead_ms: 40_300, ..Telemetry::default() };
 /// assert_eq!(missing(&telemetry), ["no user: no user counts", "clock 40 s ahead: its times were moved back"]);
 /// ```
 #[must_use]
@@ -159,6 +161,9 @@ pub fn missing(telemetry: &Telemetry<'_>) -> Vec<String> {
     }
     if telemetry.occurrences > 0 && !telemetry.has_users {
         missing.push("no user: no user counts".to_owned());
+    }
+    if !telemetry.has_metrics {
+        missing.push("no metrics: no memory or processor beside its failures".to_owned());
     }
     if let Some(sampling @ Sampling::Unknown(_)) = telemetry.sampling {
         missing.extend(sampling.note());
@@ -256,11 +261,25 @@ mod tests {
                 versions: &versions,
                 environments: &environments,
                 requests: 9,
+                has_metrics: true,
                 limits: &[(limit, 7)],
                 ..Telemetry::default()
             });
             assert_eq!(said, [limit.note(7)]);
         }
+    }
+
+    #[test]
+    fn a_service_that_sends_nothing_else_lacks_all_that_answers_rest_on() {
+        let said = missing(&Telemetry {
+            occurrences: 1,
+            ..Telemetry::default()
+        });
+        let lacks: Vec<&str> = said.iter().filter_map(|line| line.split(':').next()).collect();
+        assert_eq!(
+            lacks,
+            ["no version", "no environment", "no requests", "no user", "no metrics"]
+        );
     }
 
     #[test]

@@ -29,6 +29,7 @@ const environment = ({ service, endpoint, key }: Known, more: string[] = []) =>
     "export OTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf",
     `export OTEL_EXPORTER_OTLP_ENDPOINT=${endpoint}`,
     `export OTEL_EXPORTER_OTLP_HEADERS=authorization=Bearer%20${key}`,
+    "export OTEL_METRICS_EXPORTER=otlp",
     ...more,
   ].join("\n");
 

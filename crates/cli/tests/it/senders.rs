@@ -297,7 +297,8 @@ async fn addresses_are_hidden_unless_kept_by_choice_and_users_are_found_by_them(
         services["items"][0]["missing"],
         json!([
             "no version: no deploy answers",
-            "no requests: no share of requests, no traffic"
+            "no requests: no share of requests, no traffic",
+            "no metrics: no memory or processor beside its failures"
         ])
     );
 }

@@ -38,6 +38,7 @@ pub(super) async fn list(_viewer: Viewer, state: Seen) -> Result<web::Json<Servi
                 requests: row.requests,
                 occurrences: row.occurrences,
                 has_users: row.has_users,
+                has_metrics: row.has_metrics,
                 sampling: row.sampling(),
                 clock_ahead_ms: row.clock_ahead_ms,
                 limits: limits.get(&row.id).map_or(&[], Vec::as_slice),

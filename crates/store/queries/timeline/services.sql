@@ -25,7 +25,9 @@ WITH served AS (
 )
 SELECT service.id, service.namespace, service.display_name AS name, placed.environments, labelled.versions, labelled.first_received_at,
     labelled.last_event_at, COALESCE(served.n, 0) AS requests, COALESCE(occurred.n, 0) AS occurrences,
-    reached.service_id IS NOT NULL AS has_users, COALESCE(sampled.sent, 0) AS sent, COALESCE(sampled.known, 0) AS known,
+    reached.service_id IS NOT NULL AS has_users,
+    EXISTS (SELECT FROM metric_series s WHERE s.service_id = service.id AND s.counted_id IS NULL
+        AND s.used_day >= floor(date_part('epoch', $1::timestamptz) / 86400)) AS has_metrics, COALESCE(sampled.sent, 0) AS sent, COALESCE(sampled.known, 0) AS known,
     COALESCE(sampled.stand_for, 0) AS stand_for, COALESCE(sampled.lines, 0) AS lines, COALESCE(sampled.lines_unsampled, 0) AS lines_unsampled,
     COALESCE((SELECT ms FROM clock_ahead WHERE service_id = service.id AND at >= $1), 0)::bigint AS clock_ahead_ms
 FROM service

@@ -214,6 +214,8 @@ pub struct ServiceRow {
     pub occurrences: i64,
     /// Whether any of them names a user.
     pub has_users: bool,
+    /// Whether it sends metrics.
+    pub has_metrics: bool,
     /// How far its clock was ahead when it last sent, in milliseconds; 0 where it was not in the last 24 hours.
     pub clock_ahead_ms: i64,
     sent: i64,
