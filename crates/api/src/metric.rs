@@ -45,7 +45,7 @@ pub struct MetricQuery {
     /// How minutes and series are put together: `mean`, `sum`, `most`, `least`, or a percentile such as `p95`. Without it increases are summed up,
     /// and of all else it is the mean.
     pub together: Option<String>,
-    /// `openmetrics` answers as OpenMetrics text, as does the header `accept: application/openmetrics-text`.
+    /// `openmetrics` answers as `OpenMetrics` text, as does the header `accept: application/openmetrics-text`.
     pub format: Option<String>,
 }
 

@@ -96,7 +96,7 @@ pub async fn count(arguments: Count) -> Result<(), Fault> {
                 description: arguments.description.unwrap_or_default(),
             };
             api.send(reqwest::Method::PUT, &path(&name), Some(&new)).await?;
-            let name = printable(&name).to_string();
+            let name = printable(&name);
             line(format!(
                 "{name} is counted from now on, and backwards over what is kept: the newest hours come first.\nSee it: \
                  outcrop metric {name}"

@@ -1,4 +1,4 @@
-//! A metric over time as OpenMetrics text (the specification's version 1.0, "Text format").
+//! A metric over time as `OpenMetrics` text (the specification's version 1.0, "Text format").
 
 use std::fmt::Write as _;
 
@@ -27,14 +27,14 @@ pub fn open_metrics(
     let name = plain(name);
     let mut text = format!("# TYPE {name} gauge\n");
     if !help.is_empty() {
-        text.push_str(&format!("# HELP {name} {}\n", escaped(help)));
+        // A text takes whatever is written.
+        let _written = writeln!(text, "# HELP {name} {}", escaped(help));
     }
     for (key, values) in lines {
         let labels = by.map_or_else(String::new, |by| format!("{{{}=\"{}\"}}", plain(by), escaped(key)));
         let mut at = from.millis();
         for value in *values {
             if let Some(value) = value {
-                // A text takes whatever is written.
                 let _written = writeln!(text, "{name}{labels} {value} {}", at / 1_000);
             }
             at += step_ms;
@@ -89,7 +89,10 @@ mod tests {
     proptest! {
         #[test]
         fn whatever_names_and_keys_hold_each_point_is_one_line(
-            name in ".*", by in ".*", keys in proptest::collection::vec(".*", 0..4), values in proptest::collection::vec(any::<Option<f64>>(), 0..5)
+            name in ".*",
+            by in ".*",
+            keys in proptest::collection::vec(".*", 0..4),
+            values in proptest::collection::vec(any::<Option<f64>>(), 0..5)
         ) {
             let lines: Vec<Line<'_>> = keys.iter().map(|key| (key.as_str(), values.as_slice())).collect();
             let text = open_metrics((&name, &by), Some(&by), &lines, (Timestamp::from_millis(0), 60_000));

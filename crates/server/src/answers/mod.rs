@@ -12,6 +12,7 @@ pub(super) mod flag_items;
 pub(crate) mod headline;
 pub(crate) mod history;
 mod keys;
+mod load;
 pub(crate) mod next_steps;
 pub(crate) mod now;
 pub(crate) mod owners;

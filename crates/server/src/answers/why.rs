@@ -7,7 +7,6 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_api::{TouchItem, Why, WhySentence};
 use outcrop_core::Reference;
 use outcrop_core::attention::percent;
-use outcrop_core::metric::highest_before;
 use outcrop_core::stands_out::Finding;
 use outcrop_store::deploys::markers::Marker;
 use outcrop_store::deploys::{changes, facts, markers};
@@ -16,8 +15,9 @@ use outcrop_store::flags::Flag;
 use outcrop_store::occurrences::stands_out;
 use outcrop_store::people::settings;
 use outcrop_store::traces::Tie;
-use outcrop_store::{Database, Scope, StoreError, asking, deploys, flags, ids, metrics, occurrences, traces};
+use outcrop_store::{Database, Scope, StoreError, asking, deploys, flags, ids, occurrences, traces};
 
+use crate::answers::load::stood_high;
 use crate::answers::next_steps::{Evidence, next_steps};
 use crate::answers::sentences::ratio;
 use crate::answers::touches::{owners, touches};
@@ -93,7 +93,12 @@ pub(crate) async fn why(
     if let Some(flag) = &flag {
         sentences.push(said("beginning", beginning(database, flag, &summary).await?));
         sentences.extend(marked(database, flag).await?);
-        sentences.extend(load(database, flag).await?);
+        sentences.extend(
+            stood_high(database, flag)
+                .await?
+                .into_iter()
+                .map(|text| said("load", text)),
+        );
     }
     let (begins_in, followed_by) = traces::ties(database, number, scope.from, scope.to).await?;
     sentences.extend(origin(&begins_in, summary.count));
@@ -103,11 +108,9 @@ pub(crate) async fn why(
         ..scope.clone()
     };
     let common = stands_out::of_error(database, reference, &day).await?;
-    let telling = common
-        .findings
-        .iter()
-        .filter(|finding| finding.name != "version" && finding.name != "service.version");
-    let telling: Vec<&Finding> = telling.collect();
+    let telling: Vec<&Finding> = (common.findings.iter())
+        .filter(|finding| finding.name != "version" && finding.name != "service.version")
+        .collect();
     let telling_first = telling.first().copied();
     sentences.extend(
         telling
@@ -174,11 +177,7 @@ pub(crate) async fn history(
         let before = if known < TimeDelta::minutes(1) {
             "the very minute".to_owned()
         } else {
-            format!(
-                "{} before \
-            it",
-                in_time(known)
-            )
+            format!("{} before it", in_time(known))
         };
         format!(
             "History does not reach far: the first telemetry of {} came {before}, at {}. What was never seen may be \
@@ -296,15 +295,6 @@ pub(crate) async fn marked(database: &Database, flag: &Flag) -> Result<Vec<WhySe
         )
     };
     Ok(found.into_iter().map(words).collect())
-}
-
-/// Figures of load that stood higher before it began than they had in days.
-async fn load(database: &Database, flag: &Flag) -> Result<Vec<WhySentence>, StoreError> {
-    let place = (flag.service.as_str(), flag.environment.as_str());
-    let figures = metrics::figures(database, place, flag.since + TimeDelta::minutes(1)).await?;
-    let minute = flag.since.timestamp().div_euclid(60);
-    let highest = highest_before(&figures, minute);
-    Ok((highest.iter().map(|figure| said("load", figure.to_string()))).collect())
 }
 
 /// Where the failing requests failed first, in another service.

@@ -26,7 +26,7 @@ const ROUND: [u32; 9] = [1, 2, 5, 10, 15, 30, 60, 120, 180];
 
 /// Longest name of a metric that is counted, and longest description, in characters.
 const LONGEST: (usize, usize) = (100, 1_000);
-/// The media type of OpenMetrics text.
+/// The media type of `OpenMetrics` text.
 const OPEN_METRICS: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
 
 /// Lists metrics by name: those that services send, and questions that are counted for good.
@@ -200,7 +200,7 @@ pub(super) async fn show_metric(
     }))
 }
 
-/// Whether OpenMetrics text is what is asked for by the header.
+/// Whether `OpenMetrics` text is what is asked for by the header.
 fn wants_text(request: &HttpRequest) -> bool {
     let accept = request.headers().get(ACCEPT).and_then(|value| value.to_str().ok());
     accept.is_some_and(|accept| accept.contains("application/openmetrics-text"))

@@ -104,7 +104,7 @@ async fn store(
         "WITH new AS (SELECT * FROM UNNEST($1::uuid[], $2::int[], $3::int[], $4::int[], $5::text[], $6::text[], \
          $7::smallint[], $8::text[], $9::jsonb[]) WITH ORDINALITY AS new (hash, service_id, environment_id, version_id, \
          name, unit, kind, instance, attributes, place)), there AS (SELECT service_id, count(*) AS n FROM metric_series \
-         WHERE service_id = ANY($2) GROUP BY 1), fitting AS (SELECT new.*, EXISTS (SELECT FROM metric_series s WHERE \
+         WHERE service_id = ANY($2) AND counted_id IS NULL GROUP BY 1), fitting AS (SELECT new.*, EXISTS (SELECT FROM metric_series s WHERE \
          s.hash = new.hash) AS is_known, row_number() OVER (PARTITION BY new.service_id, EXISTS (SELECT FROM \
          metric_series s WHERE s.hash = new.hash) ORDER BY new.place) + coalesce(there.n, 0) AS place_there FROM new \
          LEFT JOIN there USING (service_id)) INSERT INTO metric_series (hash, service_id, environment_id, version_id, \

@@ -7,6 +7,7 @@ use std::io::{BufRead, BufReader, IsTerminal as _, Seek as _, SeekFrom, Write as
 use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
+use outcrop_core::question::Source;
 use outcrop_core::text::printable;
 use serde_json::Value;
 
@@ -23,6 +24,16 @@ pub enum Records {
     Requests,
     /// Log lines.
     Lines,
+}
+
+impl Records {
+    const fn source(self) -> Source {
+        match self {
+            Self::Occurrences => Source::Occurrences,
+            Self::Requests => Source::Requests,
+            Self::Lines => Source::Lines,
+        }
+    }
 }
 
 #[derive(Args)]
@@ -65,11 +76,8 @@ pub struct Export {
 
 pub async fn run(arguments: Export) -> Result<(), Fault> {
     let api = Api::new(&arguments.client)?;
-    let word = match arguments.records {
-        Records::Occurrences => "occurrences",
-        Records::Requests => "requests",
-        Records::Lines => "lines",
-    };
+    let records = arguments.records.source();
+    let word = records.word();
     let lines_file = arguments.out.as_deref().map(lines_of);
     if let Some(path) = &arguments.out
         && is_table(path)
@@ -121,7 +129,7 @@ pub async fn run(arguments: Export) -> Result<(), Fault> {
     if let Some(file) = &mut file {
         file.sync_all().map_err(|error| unwritten(&arguments, &error))?;
         if let (Some(out), Some(lines)) = (arguments.out.as_deref().filter(|out| is_table(out)), &lines_file) {
-            written = made_a_table(lines, arguments.records, out)?;
+            written = made_a_table(lines, records, out)?;
         }
         let path = arguments.out.as_deref().unwrap_or(Path::new("")).display().to_string();
         let start = if says_progress { "\r" } else { "" };
@@ -151,7 +159,7 @@ fn lines_of(path: &Path) -> PathBuf {
 }
 
 /// Makes the table of the lines, which go once it is whole. Returns how many records it holds.
-fn made_a_table(lines: &Path, records: Records, out: &Path) -> Result<i64, Fault> {
+fn made_a_table(lines: &Path, records: Source, out: &Path) -> Result<i64, Fault> {
     let unmade = |error: String| {
         let (out, lines) = (out.display(), lines.display());
         Fault::Usage(format!(

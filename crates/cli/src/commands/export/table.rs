@@ -5,6 +5,7 @@ use std::io::BufRead;
 use std::sync::Arc;
 
 use chrono::DateTime;
+use outcrop_core::question::Source;
 use parquet::basic::{Compression, ConvertedType, LogicalType, Repetition, TimeUnit, Type as Physical, ZstdLevel};
 use parquet::column::writer::ColumnWriter;
 use parquet::data_type::ByteArray;
@@ -13,8 +14,6 @@ use parquet::file::properties::WriterProperties;
 use parquet::file::writer::SerializedFileWriter;
 use parquet::schema::types::{Type, TypePtr};
 use serde_json::Value;
-
-use super::Records;
 
 /// Rows of a group: they are held until it is written.
 const ROWS: usize = 20_000;
@@ -47,9 +46,9 @@ const FIRST: [Column; 7] = [
 ];
 
 /// The keys of a kind of records, as columns.
-fn columns(records: Records) -> Vec<Column> {
+fn columns(records: Source) -> Vec<Column> {
     let own: &[Column] = match records {
-        Records::Occurrences => &[
+        Source::Occurrences => &[
             ("endpoint", Holds::Text),
             ("error", Holds::Text),
             ("type", Holds::Text),
@@ -60,14 +59,14 @@ fn columns(records: Records) -> Vec<Column> {
             ("attributes", Holds::Json),
             ("resource", Holds::Json),
         ],
-        Records::Requests => &[
+        Source::Requests => &[
             ("endpoint", Holds::Text),
             ("status", Holds::Whole),
             ("failed", Holds::Truth),
             ("duration_ms", Holds::Number),
             ("attributes", Holds::Json),
         ],
-        Records::Lines => &[
+        Source::Lines => &[
             ("severity", Holds::Whole),
             ("message", Holds::Text),
             ("attributes", Holds::Json),
@@ -105,7 +104,7 @@ fn schema(columns: &[Column]) -> Result<TypePtr, ParquetError> {
 ///
 /// # Errors
 /// [`ParquetError`] when a line cannot be read, or the file not be written.
-pub(super) fn write(lines: impl BufRead, records: Records, out: File) -> Result<u64, ParquetError> {
+pub(super) fn write(lines: impl BufRead, records: Source, out: File) -> Result<u64, ParquetError> {
     let columns = columns(records);
     let properties = WriterProperties::builder()
         .set_compression(Compression::ZSTD(ZstdLevel::default()))
@@ -198,7 +197,7 @@ mod tests {
 
     use super::*;
 
-    fn written(lines: &str, records: Records) -> SerializedFileReader<File> {
+    fn written(lines: &str, records: Source) -> SerializedFileReader<File> {
         let file = tempfile::NamedTempFile::new().unwrap();
         let count = write(lines.as_bytes(), records, file.reopen().unwrap()).unwrap();
         assert_eq!(count, lines.lines().count() as u64);
@@ -211,10 +210,10 @@ mod tests {
             "id": "0192", "at": "2026-11-23T04:40:01.250Z", "service": "fares", "trace_id": null, "status": 503,
             "failed": true, "duration_ms": 12.5, "attributes": {"berth": "7", "note": "a \"b\""},
         });
-        let reader = written(&format!("{record}\n"), Records::Requests);
+        let reader = written(&format!("{record}\n"), Source::Requests);
         let row = reader.get_row_iter(None).unwrap().next().unwrap().unwrap();
         let names: Vec<&String> = row.get_column_iter().map(|(name, _)| name).collect();
-        assert_eq!(names.len(), columns(Records::Requests).len());
+        assert_eq!(names.len(), columns(Source::Requests).len());
         assert_eq!(row.get_string(0).unwrap(), "0192");
         assert_eq!(row.get_timestamp_millis(1).unwrap(), 1_795_408_801_250);
         assert!(row.get_string(5).is_err(), "no trace");
@@ -226,20 +225,20 @@ mod tests {
 
     #[test]
     fn many_records_come_in_groups_and_none_makes_an_empty_table() {
-        let lines: String = (0..45_000)
-            .map(|n| format!("{{\"id\": \"{n}\", \"severity\": 9}}\n"))
-            .collect();
-        let reader = written(&lines, Records::Lines);
+        let lines = (0..45_000).fold(String::new(), |lines, n| {
+            lines + &json!({"id": n.to_string(), "severity": 9}).to_string() + "\n"
+        });
+        let reader = written(&lines, Source::Lines);
         assert_eq!(reader.metadata().num_row_groups(), 3);
         assert_eq!(reader.metadata().file_metadata().num_rows(), 45_000);
-        let none = written("", Records::Occurrences);
+        let none = written("", Source::Occurrences);
         assert_eq!(none.metadata().file_metadata().num_rows(), 0);
     }
 
     #[test]
     fn a_line_that_is_no_record_is_an_error() {
         let file = tempfile::tempfile().unwrap();
-        assert!(write("{\"id\": \"1\"}\nnot json\n".as_bytes(), Records::Lines, file).is_err());
+        assert!(write("{\"id\": \"1\"}\nnot json\n".as_bytes(), Source::Lines, file).is_err());
     }
 
     proptest! {
@@ -247,7 +246,7 @@ mod tests {
         #[test]
         fn any_text_comes_back(messages in proptest::collection::vec(proptest::option::of(".*"), 1..40)) {
             let lines: String = messages.iter().map(|message| json!({"message": message}).to_string() + "\n").collect();
-            let reader = written(&lines, Records::Lines);
+            let reader = written(&lines, Source::Lines);
             let of = |row: parquet::record::Row| row.get_string(8).ok().cloned();
             let read: Vec<Option<String>> = reader.get_row_iter(None).unwrap().map(|row| of(row.unwrap())).collect();
             prop_assert_eq!(read, messages);

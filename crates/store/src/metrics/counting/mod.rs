@@ -4,6 +4,8 @@ mod series;
 #[cfg(test)]
 mod tests;
 
+use std::cmp::Reverse;
+use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use chrono::{DateTime, Utc};
@@ -180,55 +182,20 @@ pub async fn round(database: &Database, back_to: DateTime<Utc>, now: DateTime<Ut
     if !is_first {
         return Ok(false);
     }
-    let mut waiting: BTreeMap<DateTime<Utc>, Vec<(usize, String)>> = BTreeMap::new();
-    let mut stored: HashMap<(&str, bool), BTreeMap<DateTime<Utc>, String>> = HashMap::new();
-    let mut questions: Vec<(CountedQuestion, Question, i32)> = vec![];
-    for counted in counted(database).await? {
-        // A later release may have written what this one does not read.
-        let Ok(question) = read(&counted.question) else {
-            continue;
-        };
-        let of = (question.source.word(), question.looks_at_errors());
-        if !stored.contains_key(&of) {
-            stored.insert(
-                of,
-                stored_by_hour(database, question.source, of.1, (hour(back_to), now)).await?,
-            );
-        }
-        let known: Vec<(DateTime<Utc>, String)> =
-            sqlx::query_as("SELECT hour, stored FROM counted_hour WHERE counted_id = $1 AND hour >= $2")
-                .bind(counted.id)
-                .bind(hour(back_to))
-                .fetch_all(&database.pool)
-                .await?;
-        let known: HashMap<DateTime<Utc>, String> = known.into_iter().collect();
-        let there = &stored[&of];
-        // What was taken away as a whole is counted once more, as nothing.
-        let emptied = known
-            .keys()
-            .filter(|hour| !there.contains_key(hour) && known[hour] != "");
-        let changed = there.iter().filter(|(hour, stored)| known.get(hour) != Some(stored));
-        let mut hours_left = 0;
-        for (hour, stored) in changed
-            .map(|(hour, stored)| (*hour, stored.clone()))
-            .chain(emptied.map(|hour| (*hour, String::new())))
-        {
-            waiting.entry(hour).or_default().push((questions.len(), stored));
-            hours_left += 1;
-        }
-        questions.push((counted, question, hours_left));
-    }
+    let (mut questions, work) = waiting(database, (back_to, now)).await?;
     let mut failed = BTreeSet::new();
-    let work: Vec<(DateTime<Utc>, usize, String)> = (waiting.into_iter().rev())
-        .flat_map(|(hour, of)| of.into_iter().map(move |(question, stored)| (hour, question, stored)))
-        .collect();
     let is_more = work.len() > AT_ONCE;
     for (hour, place, stored) in work.into_iter().take(AT_ONCE) {
         let (counted, question, hours_left) = &mut questions[place];
         if failed.contains(&counted.id) {
             continue;
         }
-        match series::one_hour(database, counted, question, hour, now).await {
+        let of = series::Of {
+            id: counted.id,
+            name: &counted.name,
+            step_ms: counted.step_ms,
+        };
+        match series::one_hour(database, of, question, hour, now).await {
             Ok(()) => {
                 *hours_left -= 1;
                 note(database, counted.id, hour, &stored).await?;
@@ -250,6 +217,60 @@ pub async fn round(database: &Database, back_to: DateTime<Utc>, now: DateTime<Ut
     }
     transaction.commit().await?;
     Ok(is_more)
+}
+
+/// An hour to be counted: of which question, by its place, and what is stored of it now.
+type Hour = (DateTime<Utc>, usize, String);
+
+/// The counted questions, each with how many hours are to be counted, and these hours, the newest first.
+async fn waiting(
+    database: &Database,
+    (back_to, now): (DateTime<Utc>, DateTime<Utc>),
+) -> Result<(Vec<(CountedQuestion, Question, i32)>, Vec<Hour>), StoreError> {
+    let mut work: Vec<Hour> = vec![];
+    let mut stored: HashMap<(&str, bool), BTreeMap<DateTime<Utc>, String>> = HashMap::new();
+    let mut questions: Vec<(CountedQuestion, Question, i32)> = vec![];
+    for counted in counted(database).await? {
+        // A later release may have written what this one does not read.
+        let Ok(question) = read(&counted.question) else {
+            continue;
+        };
+        let there = match stored.entry((question.source.word(), question.looks_at_errors())) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(of) => {
+                let looks_at_errors = of.key().1;
+                let window = (hour(back_to), now);
+                of.insert(stored_by_hour(database, question.source, looks_at_errors, window).await?)
+            }
+        };
+        let known: Vec<(DateTime<Utc>, String)> =
+            sqlx::query_as("SELECT hour, stored FROM counted_hour WHERE counted_id = $1 AND hour >= $2")
+                .bind(counted.id)
+                .bind(hour(back_to))
+                .fetch_all(&database.pool)
+                .await?;
+        let known: HashMap<DateTime<Utc>, String> = known.into_iter().collect();
+        let changed = there.iter().filter(|(hour, stored)| known.get(hour) != Some(stored));
+        let changed = changed.map(|(hour, stored)| (*hour, stored.clone()));
+        // What was taken away as a whole is counted once more, as nothing.
+        let emptied = known
+            .iter()
+            .filter(|(hour, stored)| !there.contains_key(hour) && !stored.is_empty())
+            .map(|(hour, _)| (*hour, String::new()));
+        let before = work.len();
+        work.extend(
+            changed
+                .chain(emptied)
+                .map(|(hour, stored)| (hour, questions.len(), stored)),
+        );
+        questions.push((
+            counted,
+            question,
+            i32::try_from(work.len() - before).unwrap_or(i32::MAX),
+        ));
+    }
+    work.sort_by_key(|(hour, question, _)| (Reverse(*hour), *question));
+    Ok((questions, work))
 }
 
 async fn note(database: &Database, counted: i32, hour: DateTime<Utc>, stored: &str) -> Result<(), StoreError> {

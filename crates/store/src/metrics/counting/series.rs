@@ -10,7 +10,6 @@ use outcrop_core::question::{Group, Question};
 use sqlx::{Connection, PgConnection};
 use uuid::Uuid;
 
-use super::CountedQuestion;
 use crate::ids::uuid;
 use crate::questions::{Cell, Row, answer};
 use crate::{Database, Scope, StoreError};
@@ -22,13 +21,21 @@ const MAX_GROUPS: u32 = 2_000;
 /// The value of each split in the series of what is past [`MAX_SERIES`].
 const OTHERS: &str = "(others)";
 
+/// Which counted question series are of.
+#[derive(Clone, Copy)]
+pub(super) struct Of<'q> {
+    pub id: i32,
+    pub name: &'q str,
+    pub step_ms: i32,
+}
+
 /// What a series is of: its service, and its splits with their values.
 type Key = (i32, BTreeMap<String, String>);
 
 /// Counts one hour, in the place of what was counted of it before.
 pub(super) async fn one_hour(
     database: &Database,
-    counted: &CountedQuestion,
+    counted: Of<'_>,
     question: &Question,
     hour: DateTime<Utc>,
     now: DateTime<Utc>,
@@ -97,15 +104,18 @@ fn values(row: &Row, minutes: usize) -> Vec<Option<f64>> {
     values
 }
 
+/// The number of a series, its service, and its splits with their values.
+type Numbered = (i32, i32, sqlx::types::Json<BTreeMap<String, String>>);
+
 /// Finds or makes the numbers of series. Those past the limit of their service become one, where they add up.
 async fn numbered(
     connection: &mut PgConnection,
-    counted: &CountedQuestion,
+    counted: Of<'_>,
     (kind, unit): (Kind, &str),
     series: &mut BTreeMap<Key, Vec<Option<f64>>>,
     now: DateTime<Utc>,
 ) -> Result<HashMap<Key, i32>, StoreError> {
-    let known: Vec<(i32, i32, sqlx::types::Json<BTreeMap<String, String>>)> =
+    let known: Vec<Numbered> =
         sqlx::query_as("SELECT id, service_id, attributes FROM metric_series WHERE counted_id = $1")
             .bind(counted.id)
             .fetch_all(&mut *connection)
@@ -161,7 +171,7 @@ async fn numbered(
         uuid(hasher.finish())
     };
     let hashes: Vec<Uuid> = made.iter().map(hash).collect();
-    let rows: Vec<(i32, i32, sqlx::types::Json<BTreeMap<String, String>>)> = sqlx::query_as(
+    let rows: Vec<Numbered> = sqlx::query_as(
         "INSERT INTO metric_series (hash, service_id, environment_id, version_id, name, unit, kind, instance, attributes, \
          used_day, counted_id) SELECT hash, service, 0, 0, $4, $8, $5, '', attributes, $6, $7 FROM UNNEST($1::uuid[], \
          $2::int[], $3::jsonb[]) AS new (hash, service, attributes) ORDER BY 1 ON CONFLICT (hash) DO UPDATE SET used_day = \
@@ -170,7 +180,7 @@ async fn numbered(
     .bind(hashes)
     .bind(made.iter().map(|key| key.0).collect::<Vec<_>>())
     .bind(made.iter().map(attributes).collect::<Vec<_>>())
-    .bind(&counted.name)
+    .bind(counted.name)
     .bind(kind.number())
     .bind(day)
     .bind(counted.id)
