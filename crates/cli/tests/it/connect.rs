@@ -26,7 +26,9 @@ async fn connect_makes_a_key_and_says_at_once_when_the_first_data_of_the_real_py
         .await;
     crate::sdk::send(&running.url, &key, "none");
     browser.sees("fares reports.").await;
-    browser.sees("Nothing is missing for good answers.").await;
+    browser
+        .sees("no metrics: no memory or processor beside its failures")
+        .await;
     browser.named("link", "To its errors").await.click().await.unwrap();
     browser.sees("ZeroDivisionError").await;
 }
