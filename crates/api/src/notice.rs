@@ -41,8 +41,13 @@ pub struct PassedOn {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Threshold {
-    /// What is counted: `occurrences`, `share` (of the requests, in percent) or `log-lines`.
+    /// What is counted: `occurrences`, `share` (of the requests, in percent), `log-lines`, or `metric`: what a metric
+    /// comes to.
     pub of: String,
+    /// The metric's name, of a threshold of `metric`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 400)]
+    pub metric: Option<String>,
     /// What it must be above.
     pub above: f64,
     /// Over how many minutes it is counted, 1 to 1,440.

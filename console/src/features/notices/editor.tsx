@@ -110,7 +110,8 @@ export function Editor({ item, onDone }: EditorProps) {
 function WhenSlot({ rule, set }: SlotProps) {
   const { threshold } = rule;
   const counts = (part: Partial<NonNullable<Rule["threshold"]>>) => {
-    const next = { of: "occurrences", above: 10, minutes: 10, ...threshold, ...part };
+    const all = { of: "occurrences", above: 10, minutes: 10, ...threshold, ...part };
+    const next = all.of === "metric" ? all : { ...all, metric: null };
     const when = [next.of === "log-lines" ? "log-line" : "over"];
     set(changed({ ...rule, threshold: next, when }, "expected", undefined));
   };
@@ -159,6 +160,15 @@ function WhenSlot({ rule, set }: SlotProps) {
           />
           min
         </div>
+        {threshold?.of === "metric" && (
+          <Field
+            isCode
+            label="Metric"
+            hint="such as process.memory.usage; of one service, where the predicate names it"
+            value={threshold.metric ?? ""}
+            onChange={(metric) => counts({ metric })}
+          />
+        )}
       </fieldset>
       <fieldset>
         <legend className="font-semibold">Or something has not run by a time</legend>

@@ -21,6 +21,11 @@ test("a rule's slots are said as its sentence says them", () => {
   expect(whenInWords({ ...rule, when: ["log-line"], threshold: { of: "log-lines", above: 0, minutes: 120 } })).toBe(
     "more than 0 log lines come within 2 h",
   );
+  const metric = { of: "metric", metric: "queue.length", above: 40, minutes: 10 };
+  expect(whenInWords({ ...rule, when: ["over"], threshold: metric })).toBe("queue.length is above 40 over 10 min");
+  expect(whenInWords({ ...rule, when: ["over"], threshold: { ...metric, metric: "" } })).toBe(
+    "a metric is above 40 over 10 min",
+  );
   expect(whomInWords(["owner", "deck team"])).toBe("the owner and deck team");
   expect(whomInWords([])).toBe("nobody");
   expect(paceInWords({ ...rule, at_most_every_minutes: 90 })).toBe("at most once in 90 min");

@@ -21,6 +21,7 @@ export const COUNTED: [string, string][] = [
   ["occurrences", "occurrences"],
   ["share", "% of the requests failing"],
   ["log-lines", "log lines"],
+  ["metric", "of a metric"],
 ];
 
 export const DAYS: [string, string][] = [
@@ -62,7 +63,8 @@ function clauses(kinds: readonly string[]): string[] {
 
 export const whenInWords = (rule: Rule) => {
   if (rule.threshold) {
-    const { of, above, minutes } = rule.threshold;
+    const { of, above, minutes, metric } = rule.threshold;
+    if (of === "metric") return `${metric ? metric : "a metric"} is above ${above} over ${time(minutes)}`;
     return of === "share"
       ? `more than ${above} % of the requests of ${time(minutes)} fail`
       : `more than ${above} ${words(COUNTED, of)} come within ${time(minutes)}`;

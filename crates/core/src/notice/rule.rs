@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use super::words::{clock, days, duration, every, list};
 use super::{Event, EventKind, Expected, Hours, Zone};
-use crate::query::{Predicate, matches};
+use crate::query::{Check, Comparison, Field, Predicate, matches};
 
 /// Whom a rule tells.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -70,6 +70,8 @@ pub enum Measured {
     Share,
     /// Log lines that fulfil it.
     LogLines,
+    /// A metric: of increases how much came, of all else what it stands at in the mean.
+    Metric,
 }
 
 /// A threshold.
@@ -98,6 +100,8 @@ pub struct Rule {
     pub predicate: Option<(String, Predicate)>,
     /// The threshold, where it is about one.
     pub measure: Option<Measure>,
+    /// The metric that the threshold is of, where it is of one.
+    pub metric: Option<String>,
     /// What is to have run by a time, where it is about that.
     pub expected: Option<Expected>,
     /// Whom it tells by the ways that go to people.
@@ -148,6 +152,7 @@ impl Rule {
     ///     environment: Some("production".to_owned()),
     ///     predicate: None,
     ///     measure: None,
+    ///     metric: None,
     ///     expected: None,
     ///     tell: vec![Target::Owner],
     ///     otherwise: None,
@@ -200,6 +205,21 @@ impl Rule {
         said
     }
 
+    /// The service that its predicate names and nothing else: what a metric can be asked of. `Err` where it says more.
+    ///
+    /// # Errors
+    /// Where the predicate is no plain `service = NAME`.
+    pub fn only_service(&self) -> Result<Option<&str>, ()> {
+        match &self.predicate {
+            None => Ok(None),
+            Some((_, Predicate::Test(test))) => match (&test.field, &test.check) {
+                (Field::Service, Check::Is(Comparison::Equal, value)) => Ok(Some(&value.text)),
+                _ => Err(()),
+            },
+            Some(_) => Err(()),
+        }
+    }
+
     fn happens(&self) -> String {
         if let Some(expected) = &self.expected {
             return expected.in_words();
@@ -211,6 +231,10 @@ impl Rule {
                 Measured::Share => format!("failures are more than {above} % of the requests of {within}"),
                 Measured::LogLines if above == 0.0 => "a log line comes".to_owned(),
                 Measured::LogLines => format!("more than {above} log lines come within {within}"),
+                Measured::Metric => {
+                    let metric = self.metric.as_deref().unwrap_or("a metric");
+                    format!("{metric} is above {above} over {within}")
+                }
             };
         }
         let mut clauses: Vec<String> = vec![];
@@ -259,6 +283,7 @@ impl Rule {
             environment: Some("prod*".to_owned()),
             predicate: None,
             measure: None,
+            metric: None,
             expected: None,
             tell: vec![Target::Owner],
             otherwise: None,
@@ -325,6 +350,30 @@ mod tests {
             ..Rule::for_tests(1)
         };
         assert_eq!(rule.sentence(), format!("When {said} in prod*, tell mail."));
+    }
+
+    #[test]
+    fn a_threshold_of_a_metric_is_said_by_its_name_and_asked_of_one_service() {
+        let rule = Rule {
+            measure: Some(Measure {
+                what: Measured::Metric,
+                above: 0.9,
+                minutes: 10,
+            }),
+            metric: Some("process.memory.utilization".to_owned()),
+            ..Rule::for_tests(1)
+        };
+        assert!(
+            rule.sentence()
+                .starts_with("When process.memory.utilization is above 0.9 over 10 min in prod*, tell"),
+            "{}",
+            rule.sentence()
+        );
+        assert_eq!(rule.only_service(), Ok(None));
+        assert_eq!(rule.clone().at("service = fares").only_service(), Ok(Some("fares")));
+        for more in ["service != fares", "service = fares and uncaught", "endpoint = x"] {
+            assert_eq!(rule.clone().at(more).only_service(), Err(()), "{more}");
+        }
     }
 
     #[test]

@@ -5,12 +5,24 @@ use std::collections::BTreeMap;
 use super::{Measure, Measured};
 
 /// What came in one minute.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Counted {
     /// Occurrences or log lines that are counted.
     pub count: u64,
     /// Requests beside them, where a share is asked for.
     pub requests: u64,
+    /// What a metric came to.
+    pub number: f64,
+    /// How many minutes say what it stands at; none of a metric whose numbers add up.
+    pub standing: u64,
+}
+
+impl Counted {
+    /// What a metric comes to over its minutes: the sum of what came, or what it stood at in the mean.
+    #[expect(clippy::cast_precision_loss, reason = "minutes of a day")]
+    fn metric(self) -> f64 {
+        self.number / self.standing.max(1) as f64
+    }
 }
 
 /// What the minutes up to one come to, where that is above the threshold.
@@ -26,7 +38,7 @@ impl Passed {
     /// It in numbers: `57 occurrences within 10 min`.
     #[must_use]
     pub fn in_words(&self, measure: &Measure) -> String {
-        let (Counted { count, requests }, minutes) = (self.sum, measure.minutes);
+        let (Counted { count, requests, .. }, minutes) = (self.sum, measure.minutes);
         match measure.what {
             Measured::Occurrences => format!(
                 "{count} occurrences within {minutes} min; the threshold is {}",
@@ -42,8 +54,29 @@ impl Passed {
                 crate::attention::percent(share(self.sum)),
                 measure.above
             ),
+            Measured::Metric if self.sum.standing > 0 => format!(
+                "{} in the mean of {minutes} min; the threshold is {}",
+                rounded(self.sum.metric()),
+                measure.above
+            ),
+            Measured::Metric => format!(
+                "{} within {minutes} min; the threshold is {}",
+                rounded(self.sum.metric()),
+                measure.above
+            ),
         }
     }
+}
+
+/// A number with the digits that tell: four of a small one, none after the point of a large one.
+fn rounded(number: f64) -> String {
+    if number == 0.0 || number.abs() >= 1_000.0 {
+        return format!("{number:.0}");
+    }
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a few digits")]
+    let digits = (3.0 - number.abs().log10().floor()).clamp(0.0, 9.0) as usize;
+    let text = format!("{number:.digits$}");
+    text.trim_end_matches('0').trim_end_matches('.').to_owned()
 }
 
 #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
@@ -65,11 +98,14 @@ pub fn passed(measure: &Measure, minutes: &BTreeMap<i64, Counted>, minute: i64) 
         .fold(Counted::default(), |sum, (_, each)| Counted {
             count: sum.count + each.count,
             requests: sum.requests + each.requests,
+            number: sum.number + each.number,
+            standing: sum.standing + each.standing,
         });
     #[expect(clippy::cast_precision_loss, reason = "counts beyond 2^53 do not occur")]
     let is_above = match measure.what {
         Measured::Share => share(sum) * 100.0 > measure.above,
         Measured::Occurrences | Measured::LogLines => sum.count as f64 > measure.above,
+        Measured::Metric => sum.metric() > measure.above,
     };
     is_above.then_some(Passed { minute, sum })
 }
@@ -111,6 +147,7 @@ mod tests {
                     Counted {
                         count: *count,
                         requests: *requests,
+                        ..Counted::default()
                     },
                 )
             })
@@ -154,13 +191,34 @@ mod tests {
         assert_eq!(told.len(), 1);
     }
 
+    #[test]
+    fn a_metric_passes_by_what_came_or_by_what_it_stands_at_in_the_mean() {
+        let of = |number, standing| Counted {
+            number,
+            standing,
+            ..Counted::default()
+        };
+        let stands: BTreeMap<i64, Counted> = [(0, of(0.5, 1)), (1, of(0.97, 1)), (2, of(0.99, 1))].into();
+        let above = measure(Measured::Metric, 0.9, 2);
+        assert_eq!(passed(&above, &stands, 1), None);
+        let told = passed(&above, &stands, 2).unwrap();
+        assert_eq!(told.in_words(&above), "0.98 in the mean of 2 min; the threshold is 0.9");
+        // A minute of which nothing is known says nothing.
+        assert!(passed(&above, &stands, 3).is_some() && passed(&above, &stands, 4).is_none());
+        let comes: BTreeMap<i64, Counted> = [(0, of(700.0, 0)), (1, of(534.5, 0))].into();
+        let many = measure(Measured::Metric, 1_000.0, 2);
+        assert_eq!(passed(&many, &comes, 0), None);
+        let told = passed(&many, &comes, 1).unwrap();
+        assert_eq!(told.in_words(&many), "1234 within 2 min; the threshold is 1000");
+    }
+
     proptest! {
         /// Looking minute by minute, as it is done live, tells the same as going over the whole time.
         #[test]
         fn a_look_each_minute_tells_the_same(
             drawn in proptest::collection::vec(0u64..6, 120), above in 0u32..12, over in 1u32..15,
         ) {
-            let counted = |count| Counted { count, requests: 0 };
+            let counted = |count| Counted { count, ..Counted::default() };
             let minutes: BTreeMap<i64, Counted> = (0..).zip(drawn.into_iter().map(counted)).collect();
             let measure = measure(Measured::Occurrences, above.into(), over);
             let (mut open, mut told) = (None, vec![]);

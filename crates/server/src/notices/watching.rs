@@ -1,13 +1,13 @@
 //! Watches what lasts: endpoints that fail or are slow, thresholds that are passed, and what is silent.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::Timestamp;
 use outcrop_core::attention::percent;
 use outcrop_core::notice::{
-    Event, EventKind, Expected, Measure, Measured, Passed, Rule, overdue_since, passed, passes, silence_since,
+    Counted, Event, EventKind, Expected, Measure, Measured, Passed, Rule, overdue_since, passed, passes, silence_since,
 };
 use outcrop_core::query::{Predicate, parse, quoted};
 use outcrop_core::unwell;
@@ -100,7 +100,7 @@ pub(super) async fn thresholds(database: &Database, now: DateTime<Utc>) -> Resul
         if let Some(measure) = rule.measure {
             let minute = (now - LAG).timestamp().div_euclid(60) - 1;
             let from = minute - i64::from(measure.minutes) + 1;
-            let counted = counts::by_minute(database, measure.what, &scope(rule, from, minute + 1)).await?;
+            let counted = counted(database, rule, measure.what, (from, minute + 1)).await?;
             let standing = match passed(&measure, &counted, minute) {
                 Some(passed) => vec![Standing {
                     what: rule.id.to_string(),
@@ -138,7 +138,7 @@ pub(super) async fn over_the_past(
     let mut found = vec![];
     if let Some(measure) = rule.measure {
         let (first, last) = (from.timestamp().div_euclid(60), (now - LAG).timestamp().div_euclid(60));
-        let counted = counts::by_minute(database, measure.what, &scope(rule, first, last)).await?;
+        let counted = counted(database, rule, measure.what, (first, last)).await?;
         for passed in passes(&measure, &counted, (first, last)) {
             let at = to_utc(minute(passed.minute + 1)) + LAG;
             found.push(over(database, rule, &measure, passed, at).await?.event);
@@ -155,6 +155,29 @@ pub(super) async fn over_the_past(
         event.id = -number;
     }
     Ok(found)
+}
+
+/// What a rule's threshold counts, minute by minute.
+async fn counted(
+    database: &Database,
+    rule: &Rule,
+    what: Measured,
+    (from, to): (i64, i64),
+) -> Result<BTreeMap<i64, Counted>, StoreError> {
+    match &rule.metric {
+        Some(metric) => counts::metric_by_minute(database, metric, &of_metric(rule, from, to)).await,
+        None => counts::by_minute(database, what, &scope(rule, from, to)).await,
+    }
+}
+
+/// The window from one minute up to another, with the one service and environment that a metric is asked of.
+fn of_metric(rule: &Rule, from: i64, to: i64) -> Scope {
+    Scope {
+        service: rule.only_service().ok().flatten().map(str::to_owned),
+        environment: rule.environment.clone(),
+        predicate: None,
+        ..scope(rule, from, to)
+    }
 }
 
 fn minute(number: i64) -> Timestamp {
@@ -198,7 +221,10 @@ async fn over(
         rule: Some(rule.id),
         since: minute(passed.minute),
         title: rule.name.clone(),
-        evidence: passed.in_words(measure),
+        evidence: match &rule.metric {
+            Some(metric) => format!("{metric}: {}", passed.in_words(measure)),
+            None => passed.in_words(measure),
+        },
         count: passed.sum.count,
         ..Event::of("", "", kind, from_utc(at))
     };
@@ -214,7 +240,10 @@ async fn over(
         event.version = line.version;
         event.title = line.message;
     }
-    let about = counts::service_of(database, measure.what, &whole).await?;
+    let about = match &rule.metric {
+        Some(metric) => counts::service_of_metric(database, metric, rule.only_service().ok().flatten()).await?,
+        None => counts::service_of(database, measure.what, &whole).await?,
+    };
     let number = about.as_ref().map(|(number, _)| *number);
     event.service = about.map_or(event.service, |(_, service)| service);
     Ok(new(event, number, None))

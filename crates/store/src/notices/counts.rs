@@ -3,11 +3,13 @@
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
+use outcrop_core::metric::Together;
 use outcrop_core::notice::{Counted, Measured};
 use sqlx::QueryBuilder;
 
 use crate::asking::{resolve, within};
 use crate::boxed;
+use crate::metrics::{self, Asked};
 use crate::{Database, Scope, StoreError};
 
 /// Counts by the minute since 1970 of what a scope's predicate holds for, in its window. Of a share, requests are
@@ -64,6 +66,80 @@ pub async fn by_minute(
     Ok(minutes)
 }
 
+/// What a metric comes to by the minute since 1970, in a scope's window: of increases how much came over all its series,
+/// of all else what the series that stands highest stands at.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+#[boxed]
+pub async fn metric_by_minute(
+    database: &Database,
+    name: &str,
+    scope: &Scope,
+) -> Result<BTreeMap<i64, Counted>, StoreError> {
+    let asked = |together| Asked {
+        name: name.to_owned(),
+        by: None,
+        together,
+        minutes: 1,
+    };
+    let Some(usual) = metrics::course(database, &asked(None), scope).await? else {
+        return Ok(BTreeMap::new());
+    };
+    let comes = usual.together == Together::Sum;
+    let course = if comes {
+        Some(usual)
+    } else {
+        metrics::course(database, &asked(Some(Together::Most)), scope).await?
+    };
+    let first = scope.from.timestamp().div_euclid(60);
+    let values = course
+        .into_iter()
+        .flat_map(|course| course.lines)
+        .flat_map(|line| line.values);
+    let of = |number: f64| Counted {
+        number,
+        standing: u64::from(!comes),
+        ..Counted::default()
+    };
+    Ok((first..)
+        .zip(values)
+        .filter_map(|(minute, value)| Some((minute, of(value?))))
+        .collect())
+}
+
+/// The service that a metric is of: one that only its teams may read, where any is; else the only one. None where it is of
+/// several that all may read, or of none.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer in time.
+#[boxed]
+pub async fn service_of_metric(
+    database: &Database,
+    name: &str,
+    service: Option<&str>,
+) -> Result<Option<(i32, String)>, StoreError> {
+    let rows: Vec<(i32, String, bool)> = sqlx::query_as(
+        "SELECT id, display_name, id IN (SELECT service_id FROM limited_service) AS limited FROM service WHERE id IN \
+         (SELECT s.service_id FROM metric_series s WHERE s.name = $1) AND ($2::text IS NULL OR id IN (SELECT \
+         services_named($2))) ORDER BY limited DESC, display_name",
+    )
+    .bind(name)
+    .bind(service)
+    .fetch_all(&database.pool)
+    .await?;
+    Ok(one_of(rows))
+}
+
+/// The first of services, those that only their teams may read first, where it is one of these or the only one.
+fn one_of(rows: Vec<(i32, String, bool)>) -> Option<(i32, String)> {
+    let is_only = rows.len() == 1;
+    let first = rows.into_iter().next();
+    first
+        .filter(|(_, _, limited)| *limited || is_only)
+        .map(|(id, name, _)| (id, name))
+}
+
 /// The service that what a scope's predicate holds for is of: one that only its teams may read, where any is; else the
 /// only one. None where it is of several that all may read, or of nothing.
 ///
@@ -92,11 +168,7 @@ pub async fn service_of(
     }
     sql.push(") ORDER BY limited DESC, display_name");
     let rows: Vec<(i32, String, bool)> = sql.build_query_as().fetch_all(&database.pool).await?;
-    let is_only = rows.len() == 1;
-    let first = rows.into_iter().next();
-    Ok(first
-        .filter(|(_, _, limited)| *limited || is_only)
-        .map(|(id, name, _)| (id, name)))
+    Ok(one_of(rows))
 }
 
 /// The number and the shown name of a service by a name that people write; the first of several.

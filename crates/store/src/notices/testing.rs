@@ -31,6 +31,7 @@ pub(super) fn rule(id: i32, when: &[EventKind], way: &str) -> Rule {
         environment: None,
         predicate: None,
         measure: None,
+        metric: None,
         expected: None,
         tell: vec![Target::Owner],
         otherwise: None,

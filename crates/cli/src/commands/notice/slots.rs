@@ -16,9 +16,12 @@ pub struct Slots {
     /// A predicate that must hold.
     #[arg(long = "where", value_name = "PREDICATE")]
     predicate: Option<String>,
-    /// Of a threshold: what is counted; occurrences, share (of the requests, in percent) or log-lines.
+    /// Of a threshold: what is counted; occurrences, share (of the requests, in percent), log-lines or metric.
     #[arg(long, value_name = "WHAT")]
     of: Option<String>,
+    /// Of a threshold: the metric that it is of.
+    #[arg(long, value_name = "NAME")]
+    metric: Option<String>,
     /// Of a threshold: what it must be above.
     #[arg(long, value_name = "N")]
     above: Option<f64>,
@@ -108,18 +111,28 @@ impl Slots {
     /// A rule of log lines waits for one line, where no threshold is given.
     fn threshold(&self, before: Option<Threshold>, when: &[String]) -> Result<Option<Threshold>, Fault> {
         let is_of_lines = when.iter().any(|word| word == "log-line");
-        let is_given = self.of.is_some() || self.above.is_some() || self.within.is_some();
+        let is_given = self.of.is_some() || self.metric.is_some() || self.above.is_some() || self.within.is_some();
         let begins_lines = is_of_lines && before.is_none();
         if !is_given && !begins_lines {
             return Ok(before);
         }
         let before = before.unwrap_or_else(|| Threshold {
             of: if is_of_lines { "log-lines" } else { "occurrences" }.to_owned(),
+            metric: None,
             above: 0.0,
             minutes: if is_of_lines { 1 } else { 10 },
         });
         Ok(Some(Threshold {
-            of: self.of.clone().unwrap_or(before.of),
+            of: match (&self.of, &self.metric) {
+                (Some(of), _) => of.clone(),
+                (None, Some(_)) => "metric".to_owned(),
+                (None, None) => before.of,
+            },
+            metric: self
+                .metric
+                .clone()
+                .or(before.metric)
+                .filter(|_| self.of.as_deref().is_none_or(|of| of == "metric")),
             above: self.above.unwrap_or(before.above),
             minutes: match &self.within {
                 Some(text) => minutes("within", text)?,

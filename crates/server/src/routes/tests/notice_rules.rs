@@ -7,7 +7,8 @@ use rstest::rstest;
 use serde_json::{Value, json};
 
 use super::notices::{MATE, Office, ask, asked};
-use super::reading::{fleet, get};
+use super::reading::{fleet, get, resource};
+use super::{answer, bounds, post};
 use crate::state::State;
 
 #[tokio::test]
@@ -263,6 +264,58 @@ async fn a_threshold_that_is_passed_is_told_once_and_what_has_not_run_by_its_tim
     tried["rule"]["tell"] = json!([MATE]);
     let result = asked(&office.state, &office.engineer, "POST /notice-rules/try", tried).await;
     assert!(result["count"].as_u64().unwrap() <= 1, "{result}");
+}
+
+#[tokio::test]
+async fn a_metric_above_its_threshold_is_told_with_what_it_stands_at() {
+    let office = Office::open().await.without_rules().await;
+    let key = office.state.key("pier-3", bounds(None)).await;
+    let now = Utc::now();
+    let points: Vec<Value> = (1..=20)
+        .map(|ago| {
+            let at = (now - TimeDelta::minutes(ago)).timestamp() * 1_000_000_000;
+            json!({"timeUnixNano": at.to_string(), "asInt": "57"})
+        })
+        .collect();
+    let metrics = json!([{"name": "queue.length", "unit": "{ship}", "gauge": {"dataPoints": points}}]);
+    let sent = json!({"resourceMetrics": [
+        {"resource": resource("fares", "2.4.0"), "scopeMetrics": [{"metrics": metrics}]},
+    ]});
+    let (status, _, said) = answer(&office.state, post("/v1/metrics", &key, sent.to_string())).await;
+    assert_eq!((status, said), (StatusCode::OK, json!({})));
+    let rule = |name: &str, above: u32, service: &str| {
+        let threshold = json!({"of": "metric", "metric": "queue.length", "above": above, "minutes": 5});
+        json!({"name": name, "when": ["over"], "environment": "production", "where": format!("service = {service}"),
+            "threshold": threshold})
+    };
+    let made = office.rule(rule("Long queues", 40, "fares")).await;
+    assert!(
+        made["sentence"]
+            .as_str()
+            .unwrap()
+            .starts_with("When queue.length is above 40 over 5 min"),
+        "{made}"
+    );
+    office.rule(rule("Longer queues", 60, "fares")).await;
+    office.rule(rule("Queues elsewhere", 40, "berths")).await;
+    let at = now + TimeDelta::minutes(1);
+    crate::notices::watch(&office.state.database, at, at).await.unwrap();
+    office.plan(at + TimeDelta::minutes(2)).await;
+    let record = get(&office.state, &office.engineer, "/api/v1/notices").await;
+    let subjects: Vec<&str> = (record["items"].as_array().unwrap().iter())
+        .filter_map(|item| item["subject"].as_str())
+        .filter(|subject| subject.contains("ueues"))
+        .collect();
+    assert_eq!(subjects.len(), 1, "{record}");
+    assert!(
+        subjects[0].contains("Long queues: queue.length: 57 in the mean of 5 min; the threshold is 40"),
+        "{subjects:?}"
+    );
+    let mut tried = json!({"rule": rule("Long queues", 40, "fares")});
+    tried["rule"]["by"] = json!(["mail"]);
+    tried["rule"]["tell"] = json!([MATE]);
+    let result = asked(&office.state, &office.engineer, "POST /notice-rules/try", tried).await;
+    assert_eq!(result["count"], json!(1), "{result}");
 }
 
 #[tokio::test]
