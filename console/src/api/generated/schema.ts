@@ -5672,12 +5672,17 @@ export interface components {
              * @description What it must be above.
              */
             above: number;
+            /** @description The metric's name, of a threshold of `metric`. */
+            metric?: string | null;
             /**
              * Format: int32
              * @description Over how many minutes it is counted, 1 to 1,440.
              */
             minutes: number;
-            /** @description What is counted: `occurrences`, `share` (of the requests, in percent) or `log-lines`. */
+            /**
+             * @description What is counted: `occurrences`, `share` (of the requests, in percent), `log-lines`, or `metric`: what a metric
+             *     comes to.
+             */
             of: string;
         };
         /** @description The ticket of an error. */
@@ -11853,7 +11858,7 @@ export interface operations {
                  *     and of all else it is the mean.
                  */
                 together?: string;
-                /** @description `openmetrics` answers as OpenMetrics text, as does the header `accept: application/openmetrics-text`. */
+                /** @description `openmetrics` answers as `OpenMetrics` text, as does the header `accept: application/openmetrics-text`. */
                 format?: string;
             };
             header?: never;

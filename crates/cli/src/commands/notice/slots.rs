@@ -295,6 +295,7 @@ mod tests {
         assert_eq!(
             rule.threshold,
             Some(Threshold {
+                metric: None,
                 of: "log-lines".to_owned(),
                 above: 0.0,
                 minutes: 1
@@ -304,6 +305,7 @@ mod tests {
         assert_eq!(
             over.threshold,
             Some(Threshold {
+                metric: None,
                 of: "occurrences".to_owned(),
                 above: 50.0,
                 minutes: 10

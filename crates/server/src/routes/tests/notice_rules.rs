@@ -269,7 +269,7 @@ async fn a_threshold_that_is_passed_is_told_once_and_what_has_not_run_by_its_tim
 #[tokio::test]
 async fn a_metric_above_its_threshold_is_told_with_what_it_stands_at() {
     let office = Office::open().await.without_rules().await;
-    let key = office.state.key("pier-3", bounds(None)).await;
+    let key = office.state.key("pier-9", bounds(None)).await;
     let now = Utc::now();
     let points: Vec<Value> = (1..=20)
         .map(|ago| {
