@@ -83,6 +83,7 @@ fn rule(number: i32, text: &str) -> Rule {
         environment: Some("prod*".to_owned()),
         predicate: Some((text.to_owned(), parse(text).expect("a predicate"))),
         measure: None,
+        metric: None,
         expected: None,
         tell: vec![Target::Owner],
         otherwise: None,

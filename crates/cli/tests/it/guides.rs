@@ -50,6 +50,8 @@ async fn every_command_of_the_guides_is_understood() {
     let binary = Path::new(env!("CARGO_BIN_EXE_outcrop")).parent().unwrap();
     let path = format!("{}:{}", binary.display(), std::env::var("PATH").unwrap());
     let before = |minutes: i64| (chrono::Utc::now() - chrono::TimeDelta::minutes(minutes)).to_rfc3339();
+    // Some commands write files, which must not be there already.
+    let folder = tempfile::tempdir().unwrap();
     let mut ran = 0;
     for page in pages(&root) {
         for command in commands(&std::fs::read_to_string(&page).unwrap()) {
@@ -58,7 +60,7 @@ async fn every_command_of_the_guides_is_understood() {
                 .replace("--wait 30m", "--wait 1s");
             let output = Command::new("sh")
                 .args(["-c", &line])
-                .current_dir(env!("CARGO_TARGET_TMPDIR"))
+                .current_dir(folder.path())
                 .env("PATH", &path)
                 .env("OUTCROP_URL", &running.url)
                 .env("OUTCROP_TOKEN", &running.token)

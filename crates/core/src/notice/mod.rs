@@ -21,6 +21,6 @@ pub use expected::Expected;
 pub use hours::{Hours, Spell, Zone};
 pub use letter::{headline, one_line, subject, title};
 pub use plan::{LISTED, Notice, Plan, Reason, Stream};
-pub use rule::{Measure, Measured, PassOn, Quiet, Rule, Target};
+pub use rule::{Measure, Measured, MoreThanAService, PassOn, Quiet, Rule, Target};
 pub use silence::{LEAST_MINUTES, Overdue, Silence, UNLIKELY, overdue_since, silence_since};
 pub use threshold::{Counted, Passed, passed, passes};

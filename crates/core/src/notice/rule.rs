@@ -85,6 +85,10 @@ pub struct Measure {
     pub minutes: u32,
 }
 
+/// A predicate says more than which service it is of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct MoreThanAService;
+
 /// Whom to tell of what.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Rule {
@@ -209,14 +213,14 @@ impl Rule {
     ///
     /// # Errors
     /// Where the predicate is no plain `service = NAME`.
-    pub fn only_service(&self) -> Result<Option<&str>, ()> {
+    pub fn only_service(&self) -> Result<Option<&str>, MoreThanAService> {
         match &self.predicate {
             None => Ok(None),
             Some((_, Predicate::Test(test))) => match (&test.field, &test.check) {
                 (Field::Service, Check::Is(Comparison::Equal, value)) => Ok(Some(&value.text)),
-                _ => Err(()),
+                _ => Err(MoreThanAService),
             },
-            Some(_) => Err(()),
+            Some(_) => Err(MoreThanAService),
         }
     }
 
@@ -372,7 +376,7 @@ mod tests {
         assert_eq!(rule.only_service(), Ok(None));
         assert_eq!(rule.clone().at("service = fares").only_service(), Ok(Some("fares")));
         for more in ["service != fares", "service = fares and uncaught", "endpoint = x"] {
-            assert_eq!(rule.clone().at(more).only_service(), Err(()), "{more}");
+            assert_eq!(rule.clone().at(more).only_service(), Err(MoreThanAService), "{more}");
         }
     }
 
