@@ -327,9 +327,7 @@ async fn fold_metrics(database: Database) -> Result<Waiting, StoreError> {
 
 /// Counts hours of questions that are counted for good.
 async fn count_hours(database: Database, policy: Arc<Policy>) -> Result<Waiting, StoreError> {
-    let now = chrono::Utc::now();
-    let back_to = now - chrono::TimeDelta::days(policy.metric_days);
-    let is_more = metrics::count_hours(&database, back_to, now).await?;
+    let is_more = metrics::count_hours(&database, &policy, chrono::Utc::now()).await?;
     Ok(if is_more { Duration::from_secs(1) } else { COUNTED_EVERY })
 }
 

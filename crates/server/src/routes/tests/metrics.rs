@@ -132,8 +132,8 @@ async fn a_question_is_counted_for_good_and_read_as_a_metric_until_it_is_ended()
         (&waiting["items"][0]["name"], &waiting["items"][0]["series"]),
         (&json!("gates.shut"), &json!(0))
     );
-    let back_to = chrono::Utc::now() - chrono::TimeDelta::days(1);
-    while metrics::count_hours(&state.database, back_to, chrono::Utc::now())
+    let policy = outcrop_store::retention::Policy::default();
+    while metrics::count_hours(&state.database, &policy, chrono::Utc::now())
         .await
         .unwrap()
     {}

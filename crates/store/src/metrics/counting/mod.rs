@@ -8,12 +8,13 @@ use std::cmp::Reverse;
 use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, DurationRound, TimeDelta, Utc};
 use outcrop_core::metric::Kind;
 use outcrop_core::question::{Question, Source, read};
 use sqlx::{Connection, FromRow};
 
-use crate::{Database, StoreError, boxed, hour};
+use crate::retention::Policy;
+use crate::{Database, StoreError, boxed};
 
 /// Questions that are counted at most: each reads an hour of records a minute.
 pub const MAX_COUNTED: i64 = 100;
@@ -167,13 +168,14 @@ pub async fn uncount(database: &Database, name: &str, owner: Option<&str>) -> Re
     Ok(ended.is_some())
 }
 
-/// Counts hours of which something else is stored than when they were counted, the newest first; of all questions, back to
-/// a time. Returns whether more may be waiting. Does nothing while another instance is at it.
+/// Counts hours of which something else is stored than when they were counted, the newest first; of all questions, as far
+/// back as their records are kept whole: counts by the hour are kept for longer. Returns whether more may be waiting. Does
+/// nothing while another instance is at it.
 ///
 /// # Errors
 /// [`StoreError`] when the database does not answer in time; the next round goes on.
 #[boxed]
-pub async fn round(database: &Database, back_to: DateTime<Utc>, now: DateTime<Utc>) -> Result<bool, StoreError> {
+pub async fn round(database: &Database, policy: &Policy, now: DateTime<Utc>) -> Result<bool, StoreError> {
     let mut connection = database.pool.acquire().await?;
     let mut transaction = connection.begin().await?;
     let is_first: bool = sqlx::query_scalar("SELECT pg_try_advisory_xact_lock(hashtext('outcrop counting'))")
@@ -182,7 +184,7 @@ pub async fn round(database: &Database, back_to: DateTime<Utc>, now: DateTime<Ut
     if !is_first {
         return Ok(false);
     }
-    let (mut questions, work) = waiting(database, (back_to, now)).await?;
+    let (mut questions, work) = waiting(database, policy, now).await?;
     let mut failed = BTreeSet::new();
     let is_more = work.len() > AT_ONCE;
     for (hour, place, stored) in work.into_iter().take(AT_ONCE) {
@@ -219,13 +221,24 @@ pub async fn round(database: &Database, back_to: DateTime<Utc>, now: DateTime<Ut
     Ok(is_more)
 }
 
+/// Since when the records of a source are kept whole, and metrics are: partitions go by days, the oldest at midnight.
+fn kept_since(policy: &Policy, source: Source, now: DateTime<Utc>) -> DateTime<Utc> {
+    let days = match source {
+        Source::Occurrences | Source::Requests => policy.occurrence_days,
+        Source::Lines => policy.log_days,
+    };
+    let midnight = now.duration_trunc(TimeDelta::days(1)).unwrap_or(now);
+    midnight - TimeDelta::days(days.min(policy.metric_days) - 1)
+}
+
 /// An hour to be counted: of which question, by its place, and what is stored of it now.
 type Hour = (DateTime<Utc>, usize, String);
 
 /// The counted questions, each with how many hours are to be counted, and these hours, the newest first.
 async fn waiting(
     database: &Database,
-    (back_to, now): (DateTime<Utc>, DateTime<Utc>),
+    policy: &Policy,
+    now: DateTime<Utc>,
 ) -> Result<(Vec<(CountedQuestion, Question, i32)>, Vec<Hour>), StoreError> {
     let mut work: Vec<Hour> = vec![];
     let mut stored: HashMap<(&str, bool), BTreeMap<DateTime<Utc>, String>> = HashMap::new();
@@ -235,18 +248,19 @@ async fn waiting(
         let Ok(question) = read(&counted.question) else {
             continue;
         };
+        let back_to = kept_since(policy, question.source, now);
         let there = match stored.entry((question.source.word(), question.looks_at_errors())) {
             Entry::Occupied(known) => known.into_mut(),
             Entry::Vacant(of) => {
                 let looks_at_errors = of.key().1;
-                let window = (hour(back_to), now);
+                let window = (back_to, now);
                 of.insert(stored_by_hour(database, question.source, looks_at_errors, window).await?)
             }
         };
         let known: Vec<(DateTime<Utc>, String)> =
             sqlx::query_as("SELECT hour, stored FROM counted_hour WHERE counted_id = $1 AND hour >= $2")
                 .bind(counted.id)
-                .bind(hour(back_to))
+                .bind(back_to)
                 .fetch_all(&database.pool)
                 .await?;
         let known: HashMap<DateTime<Utc>, String> = known.into_iter().collect();

@@ -1,6 +1,6 @@
 use std::collections::BTreeMap;
 
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{DurationRound, TimeDelta, Utc};
 use outcrop_core::Timestamp;
 use outcrop_core::question::{Question, Window, read};
 use proptest::prelude::*;
@@ -26,12 +26,8 @@ async fn begun(database: &Database, name: &str, text: &str) -> Counting {
         .unwrap()
 }
 
-fn back() -> DateTime<Utc> {
-    Utc::now() - TimeDelta::days(2)
-}
-
 async fn all_counted(database: &Database) {
-    while count_hours(database, back(), Utc::now()).await.unwrap() {}
+    while count_hours(database, &Policy::default(), Utc::now()).await.unwrap() {}
 }
 
 /// The last 12 whole hours and the present one.
@@ -156,7 +152,7 @@ async fn what_is_counted_is_what_the_question_comes_to_however_late_things_come(
 }
 
 #[tokio::test]
-async fn a_service_that_is_deleted_or_closed_is_in_no_series() {
+async fn a_service_that_is_closed_is_in_no_series() {
     let database = database().await;
     send(&database, &[(1, 0, 0, false), (1, 1, 0, false)], 1).await;
     begun(&database, "failures", "count of occurrences each 5m").await;
@@ -261,4 +257,50 @@ async fn a_name_is_one_questions_and_goes_with_all_that_was_counted() {
         minutes: 5,
     };
     assert!(course(&database, &asked, &window()).await.unwrap().is_none());
+}
+
+#[tokio::test]
+async fn hours_whose_records_are_gone_are_neither_counted_nor_counted_anew() {
+    let database = database().await;
+    send(&database, &[(0, 0, 0, true), (50, 0, 0, true)], 1).await;
+    begun(&database, "failures", "count of occurrences each 1h").await;
+    begun(&database, "lines", "count of lines each 1h").await;
+    let of_a_day = Policy {
+        occurrence_days: 1,
+        log_days: 1,
+        ..Policy::default()
+    };
+    let sums = async || -> Vec<(String, f64)> {
+        sqlx::query_as(
+            "SELECT s.name, sum(v)::float8 FROM metric_hour h JOIN metric_series s ON s.id = h.series_id, \
+             UNNEST(minute_values) v GROUP BY 1 ORDER BY 1",
+        )
+        .fetch_all(&database.pool)
+        .await
+        .unwrap()
+    };
+    let expected = |failures: f64, lines: f64| vec![("failures".to_owned(), failures), ("lines".to_owned(), lines)];
+    let old = Utc::now().duration_trunc(TimeDelta::days(1)).unwrap();
+    while count_hours(&database, &of_a_day, Utc::now()).await.unwrap() {}
+    let counted_from: Vec<_> = (counted(&database).await.unwrap().into_iter())
+        .map(|one| one.counted_from)
+        .collect();
+    assert!(
+        counted_from.iter().flatten().all(|from| *from >= old),
+        "{counted_from:?}"
+    );
+    all_counted(&database).await;
+    let whole = sums().await;
+    // The records go, their counts by the hour stay and change once more.
+    for statement in [
+        "DELETE FROM occurrence WHERE id < first_id_at(now() - interval '40 hours')",
+        "DELETE FROM log_record WHERE id < first_id_at(now() - interval '40 hours')",
+        "UPDATE tally_hour SET n = n + 1 WHERE hour < now() - interval '40 hours'",
+        "UPDATE log_hour SET n = n + 1 WHERE hour < now() - interval '40 hours'",
+    ] {
+        sqlx::query(statement).execute(&database.pool).await.unwrap();
+    }
+    while count_hours(&database, &of_a_day, Utc::now()).await.unwrap() {}
+    assert_eq!(sums().await, whole);
+    assert_eq!(whole, expected(4.0, 2.0));
 }
