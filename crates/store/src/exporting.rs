@@ -6,7 +6,7 @@ use outcrop_core::question::Source;
 use sqlx::QueryBuilder;
 use uuid::Uuid;
 
-use crate::asking::{parts, resolve, within};
+use crate::asking::{parts, resolve_for, within};
 use crate::ids::id_uuid;
 use crate::{Database, Scope, StoreError, boxed};
 
@@ -91,7 +91,7 @@ pub async fn page(
     ));
     within(&mut sql, scope);
     if let Some(predicate) = &scope.predicate {
-        let condition = resolve(database, predicate, scope).await?;
+        let condition = resolve_for(database, predicate, scope, source).await?;
         sql.push(" AND ");
         condition.write(&mut sql);
     }

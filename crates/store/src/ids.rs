@@ -10,6 +10,11 @@ pub(crate) const fn uuid(digest: Digest) -> Uuid {
     Uuid::from_bytes(digest.0)
 }
 
+/// The hash by which a template of log lines is stored.
+pub(crate) fn template_hash(template: &str) -> Uuid {
+    uuid(Digest::of([template]))
+}
+
 pub(crate) const fn id_uuid(id: OccurrenceId) -> Uuid {
     Uuid::from_bytes(id.0)
 }

@@ -7,6 +7,7 @@ use std::collections::HashMap;
 use chrono::{DateTime, Utc};
 use outcrop_core::Reference;
 use outcrop_core::failure::OccurrenceId;
+use outcrop_core::question::Source;
 use sqlx::{FromRow, Postgres, QueryBuilder};
 use uuid::Uuid;
 
@@ -82,7 +83,7 @@ async fn narrow(
 ) -> Result<(), StoreError> {
     asking::within(sql, scope);
     if let Some(wanted) = &scope.predicate {
-        let condition = asking::resolve(database, wanted, scope).await?;
+        let condition = asking::resolve_for(database, wanted, scope, Source::Lines).await?;
         sql.push(" AND ");
         condition.write(sql);
     }

@@ -6,6 +6,7 @@ import { againstInWords, count, counted, exact, windowInWords } from "../../ui/f
 import { PredicateBox, narrowed } from "../../parts/predicate-box";
 import { useHotkeys } from "../../ui/hotkeys";
 import { Empty, Failed, Key, Skeleton } from "../../ui/states";
+import { numberQuestion, numbersOf } from "./line-numbers";
 import { LinesCourse } from "./lines-course";
 import { LinesShared } from "./lines-shared";
 import { useScope } from "./scope";
@@ -280,7 +281,7 @@ function Line({ item }: { item: LogItem }) {
                 cursor: undefined,
               }}
             >
-              how often
+              how often, and its numbers
             </Link>
             <span className="text-faint">
               {item.version} in {item.environment}
@@ -342,18 +343,50 @@ function Templates() {
               {item.before === 0 ? `none ${then}` : `${count(item.before)} ${then}`}
             </span>
             <span className={shade(item.severity)}>{item.severity ?? "—"}</span>
-            <Link
-              to="/traffic"
-              search={{ ...search, all: undefined, template: item.template, service: item.service, cursor: undefined }}
-              className="min-w-0 font-mono [overflow-wrap:anywhere]"
-            >
-              <span className="text-faint font-sans">{item.service}</span> {item.text}
-            </Link>
+            <div className="min-w-0">
+              <Link
+                to="/traffic"
+                search={{
+                  ...search,
+                  all: undefined,
+                  template: item.template,
+                  service: item.service,
+                  cursor: undefined,
+                }}
+                className="font-mono [overflow-wrap:anywhere]"
+              >
+                <span className="text-faint font-sans">{item.service}</span> {item.text}
+              </Link>
+              <Numbers template={item.text} service={item.service} />
+            </div>
             <Hours hours={item.hours} label={`${item.count} lines by the hour`} />
           </li>
         ))}
       </ol>
     </>
+  );
+}
+
+/** The numbers of a template, each leading to its course over time. */
+function Numbers({ template, service }: { template: string; service: string }) {
+  const { search } = useScope();
+  const numbers = numbersOf(template);
+  if (numbers.length === 0) return null;
+  const { since, from, to, environment } = search;
+  return (
+    <p className="text-faint flex flex-wrap gap-x-3">
+      over time:
+      {numbers.map((number) => (
+        <Link
+          key={number.place}
+          to="/ask"
+          search={{ since, from, to, environment, question: numberQuestion(template, service, number) }}
+          className="font-mono underline"
+        >
+          {number.words}
+        </Link>
+      ))}
+    </p>
   );
 }
 

@@ -125,3 +125,58 @@ async fn a_question_is_counted_for_good_in_the_console_and_ended_there() {
     let none = running.client(&["count"]);
     assert!(String::from_utf8(none.stdout).unwrap().contains("No such question"));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_number_in_log_lines_is_named_and_becomes_a_metric() {
+    let running = service().start().await;
+    let at = |seconds: i64| ((Utc::now().timestamp() - seconds) * 1_000_000_000).to_string();
+    let lines: Vec<Value> = [(250, 900), (350, 600), (450, 300)]
+        .iter()
+        .map(|(took, ago)| {
+            json!({"timeUnixNano": at(*ago), "severityNumber": 9,
+                "body": {"stringValue": format!("gangway lowered after {took}ms, {ago} cars waiting")}})
+        })
+        .collect();
+    let resource = json!({"attributes": [text("service.name", "boarding"), text("service.version", "3.2.0")]});
+    let sent = json!({"resourceLogs": [{"resource": resource, "scopeLogs": [{"logRecords": lines}]}]});
+    let answer = running
+        .post("/v1/logs")
+        .header("content-type", "application/json")
+        .body(sent.to_string())
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(answer.status(), 200);
+
+    let browser = signed_in(&running, 1280, 800, "light").await;
+    browser
+        .open(&format!("{}/traffic?view=logs&all=true&since=3h", running.url))
+        .await;
+    assert_eq!(browser.violations().await, Vec::<String>::new());
+    browser
+        .named("link", "after {duration}")
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.sees("p95 number_1").await;
+    browser
+        .named("button", "Count it for good")
+        .await
+        .click()
+        .await
+        .unwrap();
+    let name = browser.find("form input[maxlength='100']").await;
+    name.send_keys("gangway.time").await.unwrap();
+    browser.named("button", "Count it").await.click().await.unwrap();
+    browser.sees("Counted for good: p95 number_1 of lines").await;
+    let template = "template = \"gangway lowered after {duration}, {n} cars waiting\"";
+    let asked = running.client_json(&[
+        "ask",
+        &format!("most number_1, sum number_2 of lines where {template} over 3h"),
+    ]);
+    assert_eq!(asked["total"]["values"], json!([450.0, 1_800.0]), "{asked}");
+    let said = running.client(&["ask", "mean number_3 of lines where template = \"{n} of {n}\""]);
+    let said = String::from_utf8(said.stderr).unwrap();
+    assert!(said.contains("`number_1` to `number_2`"), "{said}");
+}

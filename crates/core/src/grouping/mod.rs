@@ -10,6 +10,7 @@ mod described;
 mod key;
 mod kind;
 pub mod moved;
+mod numbers;
 pub mod regrouping;
 pub mod rules;
 mod template;
@@ -21,4 +22,5 @@ pub use key::{Explanation, Grouping, KeyPart, KeyPartKind, Subject, Tier, explai
 pub use algorithm::ALGORITHM;
 
 pub use described::Described;
+pub use numbers::{NumberOfLine, number_at, numbers_of, place_of};
 pub use template::template;

@@ -94,10 +94,17 @@ impl Source {
 
     /// The names of its fields that records can be grouped by and measured of, without attributes.
     pub fn fields(self) -> impl Iterator<Item = &'static str> {
-        Field::names().filter(move |name| {
-            let field = Field::of(name);
-            self.has(&field) && Group::takes(&field) && !matches!(field, Field::Attribute(_))
-        })
+        Field::names()
+            .filter(move |name| {
+                let field = Field::of(name);
+                self.has(&field) && Group::takes(&field) && !matches!(field, Field::Attribute(_))
+            })
+            .chain(
+                (self == Self::Lines)
+                    .then_some(["template", "number_1"])
+                    .into_iter()
+                    .flatten(),
+            )
     }
 }
 

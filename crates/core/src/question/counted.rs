@@ -81,14 +81,19 @@ impl Question {
         }
     }
 
-    /// The unit of its numbers, by UCUM: `ms` where it measures how long requests took, `1` of a share, else none.
+    /// The unit of its numbers, by UCUM: `ms` where it measures how long something took, `1` of a share, else none.
     #[must_use]
     pub fn counted_unit(&self) -> &'static str {
         match self.measures.first() {
             Some(Measure::Share) => "1",
-            Some(measure) if measure.field().is_some_and(|field| field.name() == "duration") => "ms",
+            Some(Measure::Distinct(_)) => "",
+            Some(measure) if measure.field().is_some_and(|field| self.is_in_milliseconds(field)) => "ms",
             _ => "",
         }
+    }
+
+    fn is_in_milliseconds(&self, field: &Field) -> bool {
+        field.name() == "duration" || self.number_of(field).is_some_and(|number| number.is_duration)
     }
 
     /// Whether it looks at which error an occurrence belongs to: then it is to be counted anew where people or later

@@ -6,6 +6,7 @@
 mod asked;
 mod complete;
 mod counted;
+mod lines;
 pub mod made;
 mod read;
 #[cfg(test)]
@@ -19,6 +20,7 @@ pub use asked::{
 };
 pub use complete::next_words;
 pub use counted::{COUNTED_STEP_MS, Counted, MAX_SPLITS};
+pub use lines::{is_template, template_of};
 pub use read::read;
 pub use words::Place;
 pub use written::Parts;

@@ -15,6 +15,9 @@ use crate::query::{Field, parse};
 #[case("count of occurrences where duration from 1s to 2s each 1h from 2026-11-23T00:00:00Z to 2026-11-24T00:00:00Z")]
 #[case("count, latest message, first, last of occurrences by error order by last top 10 against before")]
 #[case("count of occurrences by version order by version up against 7d earlier")]
+#[case(
+    "p95 number_1, sum number_2 of lines by service where number_1 > 5 and template = \"took {duration}, {n} left\""
+)]
 #[case("count, failed, share, p95 duration of requests by endpoint, \"failed\" each 5m order by share top 5")]
 #[case("count, p95 duration of occurrences by endpoint order by p95 duration over 90m")]
 fn questions_are_written_as_they_are_read(#[case] text: &str) {
@@ -42,6 +45,15 @@ fn clauses_stand_in_any_order() {
 #[case("count of lines where uncaught", 21, "lines have no `uncaught`")]
 #[case("count of lines where slice = edge", 21, "lines have no `slice`")]
 #[case("errors of lines", 0, "lines have no `error`")]
+#[case("mean number_1 of lines", 5, "add `where template")]
+#[case("mean number_1 of lines where template contains took", 5, "add `where template")]
+#[case(
+    "mean number_3 of lines where template = \"{n} of {n}\"",
+    5,
+    "`number_1` to `number_2`"
+)]
+#[case("count of lines where number_2 > 1 and template = \"{n}\"", 21, "one number")]
+#[case("mean number_1 of lines where template = gone", 5, "no number")]
 #[case("count, share of occurrences", 7, "ask `of requests`")]
 #[case("count of requests by type", 21, "requests have no `type`")]
 #[case("count of requests where uncaught", 24, "requests have no `uncaught`")]

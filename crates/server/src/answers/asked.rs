@@ -117,9 +117,8 @@ fn predicate(question: &Question, keys: &[String]) -> Option<String> {
     }
     for (group, key) in question.by.iter().zip(keys) {
         let Group::Field(field) = group else { return None };
-        // A template stands in no predicate, and a value that was cut matches nothing.
-        let is_template = question.source == Source::Lines && *field == Field::Attribute("template".to_owned());
-        if is_template || key.chars().count() >= questions::MAX_KEY {
+        // A value that was cut matches nothing.
+        if key.chars().count() >= questions::MAX_KEY {
             return None;
         }
         let name = match field {
@@ -180,7 +179,7 @@ mod tests {
         Some("(service = fares or service = berths) and season is not set and type = \"a \\\"b\\\"\"")
     )]
     #[case("count of occurrences by hour_of_day", &["04"], None)]
-    #[case("count of lines by template", &["quoting sailing {n}"], None)]
+    #[case("count of lines by template", &["quoting sailing {n}"], Some("template = \"quoting sailing {n}\""))]
     fn a_row_leads_to_its_records_where_a_predicate_can_say_which(
         #[case] text: &str,
         #[case] keys: &[&str],

@@ -12,13 +12,14 @@ pub(crate) enum Condition {
     Not(Box<Self>),
     Numbers(&'static str, Vec<i32>),
     Causes(Vec<i64>),
-    Stacks(Vec<Uuid>),
+    Ids(&'static str, Vec<Uuid>),
     Uncaught(bool),
     /// A column of text.
     Text(&'static str, Check),
     Severity(Check),
-    Trace(Vec<Uuid>),
     Attribute(String, Check),
+    /// A number of a line, by the expression that finds it.
+    NumberOfLine(String, Check),
     /// Holds for nothing.
     Nothing,
 }
@@ -78,13 +79,10 @@ impl Condition {
             Self::Causes(causes) => {
                 sql.push("(o.cause_id = ANY(").push_bind(causes.clone()).push("))");
             }
-            Self::Stacks(stacks) => {
-                sql.push("COALESCE(o.stack = ANY(")
-                    .push_bind(stacks.clone())
-                    .push("), false)");
-            }
-            Self::Trace(ids) => {
-                sql.push("COALESCE(o.trace_id = ANY(")
+            Self::Ids(column, ids) => {
+                sql.push("COALESCE(")
+                    .push(*column)
+                    .push(" = ANY(")
                     .push_bind(ids.clone())
                     .push("), false)");
             }
@@ -101,6 +99,7 @@ impl Condition {
                 sql.push(", false)");
             }
             Self::Attribute(name, check) => attribute(sql, name, check),
+            Self::NumberOfLine(pattern, check) => value(sql, &|sql| number_of_line(sql, pattern), check),
             Self::Nothing => {
                 sql.push("false");
             }
@@ -200,15 +199,32 @@ pub(crate) fn sent(sql: &mut QueryBuilder<Postgres>, name: &str, arrow: &'static
     sql.push(")");
 }
 
-/// A check of an attribute of the record, else of its resource. Numbers compare as numbers, also
-/// where they were sent as text.
+/// Writes the number of a line that an expression finds, as text; durations in milliseconds.
+pub(crate) fn number_of_line(sql: &mut QueryBuilder<Postgres>, pattern: &str) {
+    sql.push("number_of_line(o.message, ")
+        .push_bind(pattern.to_owned())
+        .push(")");
+}
+
+/// A check of an attribute of the record, else of its resource.
 fn attribute(sql: &mut QueryBuilder<Postgres>, name: &str, check: &Check) {
     let sent = |sql: &mut QueryBuilder<Postgres>| sent(sql, name, "->");
+    if *check == Check::IsSet {
+        sql.push("(");
+        sent(sql);
+        sql.push(" IS NOT NULL)");
+        return;
+    }
     let as_text = |sql: &mut QueryBuilder<Postgres>| {
         sql.push("(");
         sent(sql);
         sql.push(" #>> '{}')");
     };
+    value(sql, &as_text, check);
+}
+
+/// A check of a value, given as text. Numbers compare as numbers, also where they were sent as text.
+fn value(sql: &mut QueryBuilder<Postgres>, as_text: Write<'_>, check: &Check) {
     let number = |value: &Value| value.number;
     let range = match check {
         Check::Is(comparison, value) if number(value).is_some() => {
@@ -242,14 +258,9 @@ fn attribute(sql: &mut QueryBuilder<Postgres>, name: &str, check: &Check) {
             }
             sql.push(" END, false)");
         }
-        None if *check == Check::IsSet => {
-            sql.push("(");
-            sent(sql);
-            sql.push(" IS NOT NULL)");
-        }
         None => {
             sql.push("COALESCE(");
-            text(sql, &as_text, check);
+            text(sql, as_text, check);
             sql.push(", false)");
         }
     }

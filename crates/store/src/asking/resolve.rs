@@ -5,8 +5,10 @@ use std::collections::HashMap;
 
 use futures_util::TryStreamExt;
 use outcrop_core::deploy::FlagKind;
+use outcrop_core::grouping::{number_at, place_of};
 use outcrop_core::query;
 use outcrop_core::query::{Check, Comparison, Field, Predicate, State, Test, Value, dotted_order};
+use outcrop_core::question::{Source, is_template, template_of};
 use outcrop_core::scrub::Addresses;
 use outcrop_core::stack::{base_name, short_path};
 use outcrop_core::telemetry::names;
@@ -15,14 +17,25 @@ use uuid::Uuid;
 use super::chosen::{chosen_attributes, names_slice};
 use super::condition::{Condition, USER};
 use crate::errors::Summary;
+use crate::ids::template_hash;
 use crate::people::settings;
 use crate::{Database, Scope, StoreError, asking, flags, from_utc, stacks};
 
-/// Resolves the names of a predicate for a scope.
+/// Resolves the names of a predicate on occurrences for a scope.
 pub(crate) async fn resolve(
     database: &Database,
     predicate: &Predicate,
     scope: &Scope,
+) -> Result<Condition, StoreError> {
+    resolve_for(database, predicate, scope, Source::Occurrences).await
+}
+
+/// Resolves the names of a predicate on records of a source for a scope: lines have a template, and numbers in it.
+pub(crate) async fn resolve_for(
+    database: &Database,
+    predicate: &Predicate,
+    scope: &Scope,
+    source: Source,
 ) -> Result<Condition, StoreError> {
     let tests = predicate.tests();
     let bare = Scope {
@@ -38,6 +51,7 @@ pub(crate) async fn resolve(
         database,
         summaries,
         scope: &bare,
+        of_lines: (source == Source::Lines).then(|| template_of(predicate).unwrap_or_default()),
     };
     resolver.condition(predicate).await
 }
@@ -63,6 +77,8 @@ struct Resolver<'r> {
     database: &'r Database,
     summaries: Vec<Summary>,
     scope: &'r Scope,
+    /// Of lines, the template that all of them have, if any.
+    of_lines: Option<&'r str>,
 }
 
 impl Resolver<'_> {
@@ -121,7 +137,7 @@ impl Resolver<'_> {
             }
             Field::Severity => Condition::Severity(check.clone()),
             Field::Trace => trace(check),
-            Field::File | Field::Function => Condition::Stacks(self.stacks(&test.field, check).await?),
+            Field::File | Field::Function => Condition::Ids("o.stack", self.stacks(&test.field, check).await?),
             Field::Touches => Condition::Attribute(names::TOUCHES.to_owned(), check.clone()),
             Field::Group | Field::Customer => {
                 let chosen = chosen_attributes(&settings::all(self.database).await?, &test.field);
@@ -133,7 +149,14 @@ impl Resolver<'_> {
             Field::Slice => self.slices(check).await?,
             Field::State(State::Uncaught) => Condition::Uncaught(true),
             Field::State(State::Caught) => Condition::Uncaught(false),
-            Field::Attribute(name) => Condition::Attribute(name.clone(), check.clone()),
+            Field::Attribute(name) => match self.of_lines {
+                Some(_) if is_template(&test.field) => self.templates(check).await?,
+                Some(template) => place_of(name).and_then(|place| number_at(template, place)).map_or_else(
+                    || Condition::Attribute(name.clone(), check.clone()),
+                    |number| Condition::NumberOfLine(number.pattern, check.clone()),
+                ),
+                None => Condition::Attribute(name.clone(), check.clone()),
+            },
             _ => {
                 let holding: Vec<i32> = self.errors(test).await?;
                 let causes: Vec<(i64,)> = sqlx::query_as("SELECT id FROM cause WHERE error_id = ANY($1)")
@@ -143,6 +166,22 @@ impl Resolver<'_> {
                 Condition::Causes(causes.into_iter().map(|(id,)| id).collect())
             }
         })
+    }
+
+    /// Templates of lines that a check holds for.
+    async fn templates(&self, check: &Check) -> Result<Condition, StoreError> {
+        if let Check::Is(Comparison::Equal, value) = check {
+            return Ok(Condition::Ids("o.template", vec![template_hash(&value.text)]));
+        }
+        let mut found = vec![];
+        let mut stored =
+            sqlx::query_as::<_, (Uuid, String)>("SELECT hash, template FROM log_template").fetch(&self.database.pool);
+        while let Some((hash, template)) = stored.try_next().await? {
+            if check.holds_for_text(&template) {
+                found.push(hash);
+            }
+        }
+        Ok(Condition::Ids("o.template", found))
     }
 
     /// The saved predicates whose names a check holds for; any of them may hold.
@@ -340,7 +379,8 @@ impl Order {
 
 fn trace(check: &Check) -> Condition {
     let ids = |values: &[&Value]| {
-        Condition::Trace(
+        Condition::Ids(
+            "o.trace_id",
             values
                 .iter()
                 .filter_map(|value| Uuid::try_parse(&value.text).ok())

@@ -5,9 +5,10 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, Utc};
 use outcrop_core::metric::Together;
 use outcrop_core::notice::{Counted, Measured};
+use outcrop_core::question::Source;
 use sqlx::QueryBuilder;
 
-use crate::asking::{resolve, within};
+use crate::asking::{resolve_for, within};
 use crate::boxed;
 use crate::metrics::{self, Asked};
 use crate::{Database, Scope, StoreError};
@@ -23,18 +24,14 @@ pub async fn by_minute(
     what: Measured,
     scope: &Scope,
 ) -> Result<BTreeMap<i64, Counted>, StoreError> {
-    let table = if what == Measured::LogLines {
-        "log_record"
-    } else {
-        "occurrence"
-    };
+    let (table, source) = table(what);
     let mut sql = QueryBuilder::new(format!(
         "SELECT date_trunc('minute', id_time(o.id)) AS minute, count(*), array_agg(DISTINCT o.service_id) FROM {table} o \
          WHERE "
     ));
     within(&mut sql, scope);
     if let Some(predicate) = &scope.predicate {
-        let condition = resolve(database, predicate, scope).await?;
+        let condition = resolve_for(database, predicate, scope, source).await?;
         sql.push(" AND ");
         condition.write(&mut sql);
     }
@@ -140,6 +137,15 @@ fn one_of(rows: Vec<(i32, String, bool)>) -> Option<(i32, String)> {
         .map(|(id, name, _)| (id, name))
 }
 
+/// The records that are counted.
+fn table(what: Measured) -> (&'static str, Source) {
+    if what == Measured::LogLines {
+        ("log_record", Source::Lines)
+    } else {
+        ("occurrence", Source::Occurrences)
+    }
+}
+
 /// The service that what a scope's predicate holds for is of: one that only its teams may read, where any is; else the
 /// only one. None where it is of several that all may read, or of nothing.
 ///
@@ -151,18 +157,14 @@ pub async fn service_of(
     what: Measured,
     scope: &Scope,
 ) -> Result<Option<(i32, String)>, StoreError> {
-    let table = if what == Measured::LogLines {
-        "log_record"
-    } else {
-        "occurrence"
-    };
+    let (table, source) = table(what);
     let mut sql = QueryBuilder::new(format!(
         "SELECT id, display_name, id IN (SELECT service_id FROM limited_service) AS limited FROM service WHERE id IN \
          (SELECT o.service_id FROM {table} o WHERE "
     ));
     within(&mut sql, scope);
     if let Some(predicate) = &scope.predicate {
-        let condition = resolve(database, predicate, scope).await?;
+        let condition = resolve_for(database, predicate, scope, source).await?;
         sql.push(" AND ");
         condition.write(&mut sql);
     }

@@ -1,13 +1,13 @@
 //! Fields of records as SQL: the joins they need, and the text or number that they hold.
 
 use outcrop_core::query::Field;
-use outcrop_core::question::{Group, Question, Source};
+use outcrop_core::question::{Group, Question, Source, is_template};
 use outcrop_core::stack::short_path;
 use sqlx::{Postgres, QueryBuilder};
 use uuid::Uuid;
 
 use super::answer::MAX_KEY;
-use crate::asking::{parts, within};
+use crate::asking::{number_of_line, parts, within};
 use crate::{Database, Scope, StoreError, ids, stacks};
 
 /// Different stacks that are looked at; past these the rest have no own frame.
@@ -112,7 +112,7 @@ async fn frames(database: &Database, scope: &Scope) -> Result<(Vec<Uuid>, Vec<St
 pub(super) async fn key(
     database: &Database,
     sql: &mut QueryBuilder<Postgres>,
-    (source, group): (Source, &Group),
+    (question, group): (&Question, &Group),
 ) -> Result<(), StoreError> {
     sql.push("left(COALESCE(");
     match group {
@@ -122,7 +122,7 @@ pub(super) async fn key(
         Group::DayOfWeek => {
             sql.push("to_char(id_time(o.id) AT TIME ZONE 'UTC', 'ID')");
         }
-        Group::Field(field) => text(database, sql, (source, field)).await?,
+        Group::Field(field) => text(database, sql, (question, field)).await?,
     }
     sql.push(format!(", ''), {MAX_KEY})"));
     Ok(())
@@ -132,7 +132,7 @@ pub(super) async fn key(
 pub(super) async fn text(
     database: &Database,
     sql: &mut QueryBuilder<Postgres>,
-    (source, field): (Source, &Field),
+    (question, field): (&Question, &Field),
 ) -> Result<(), StoreError> {
     match field {
         Field::Error => {
@@ -150,9 +150,10 @@ pub(super) async fn text(
         Field::Function => {
             sql.push("frames.function");
         }
-        Field::Attribute(name) if name == "template" && source == Source::Lines => {
+        _ if question.source == Source::Lines && is_template(field) => {
             sql.push("(SELECT template FROM log_template WHERE hash = o.template)");
         }
+        _ if let Some(number) = question.number_of(field) => number_of_line(sql, &number.pattern),
         _ => {
             if !parts::expression(database, sql, field).await? {
                 sql.push("NULL::text");

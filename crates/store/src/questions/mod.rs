@@ -4,6 +4,8 @@ mod answer;
 mod counted;
 mod fields;
 #[cfg(test)]
+mod lines_tests;
+#[cfg(test)]
 mod requests_tests;
 pub mod saved;
 pub mod sheets;

@@ -10,7 +10,7 @@ use sqlx::{Postgres, QueryBuilder};
 use super::answer::Found;
 use super::counted::{self, is_folded};
 use super::fields::{Beside, key, reference, stored, text};
-use crate::asking::{resolve, within};
+use crate::asking::{resolve_for, within};
 use crate::{Database, Scope, StoreError};
 
 /// Answers over a window; where `keys` are given, these groups alone are shown, in their order, and nothing by steps.
@@ -31,14 +31,14 @@ pub(super) async fn run(
         Counting::Weighed => "o.w, o.is_failed, ",
     });
     for (at, group) in question.by.iter().enumerate() {
-        key(database, &mut sql, (question.source, group)).await?;
+        key(database, &mut sql, (question, group)).await?;
         sql.push(format!(" AS g{at}, "));
         if *group == Group::Field(Field::Version) {
             sql.push(format!("o.version_id AS n{at}, "));
         }
     }
     for (at, measure) in question.measures.iter().enumerate() {
-        if operand(database, &mut sql, (question.source, measure)).await? {
+        if operand(database, &mut sql, (question, measure)).await? {
             sql.push(format!(" AS m{at}, "));
         }
     }
@@ -78,7 +78,7 @@ pub(super) async fn run(
         within(&mut sql, scope);
     }
     if let Some(predicate) = &scope.predicate {
-        let condition = resolve(database, predicate, scope).await?;
+        let condition = resolve_for(database, predicate, scope, question.source).await?;
         sql.push(" AND ");
         condition.write(&mut sql);
     }
@@ -145,24 +145,24 @@ const SAMPLE: &str = "(SELECT id, service_id, environment_id, version_id, endpoi
 async fn operand(
     database: &Database,
     sql: &mut QueryBuilder<Postgres>,
-    (source, measure): (Source, &Measure),
+    (question, measure): (&Question, &Measure),
 ) -> Result<bool, StoreError> {
     match measure {
         Measure::Count | Measure::Failed | Measure::Share => return Ok(false),
         Measure::First | Measure::Last => {
             sql.push("id_time(o.id)");
         }
-        Measure::Distinct(Field::User) if source == Source::Occurrences => {
+        Measure::Distinct(Field::User) if question.source == Source::Occurrences => {
             sql.push("nullif(o.user_hash, 0)");
         }
         Measure::Distinct(field) => {
             sql.push("nullif(");
-            text(database, sql, (source, field)).await?;
+            text(database, sql, (question, field)).await?;
             sql.push(", '')");
         }
         Measure::Latest(field) => {
             sql.push("o.id::text || nullif(");
-            text(database, sql, (source, field)).await?;
+            text(database, sql, (question, field)).await?;
             sql.push(", '')");
         }
         Measure::Sum(field)
@@ -172,9 +172,9 @@ async fn operand(
         | Measure::Percentile(_, field) => {
             // As outcrop_core::query::number_in reads numbers: other text has none.
             sql.push("CASE WHEN (");
-            text(database, sql, (source, field)).await?;
+            text(database, sql, (question, field)).await?;
             sql.push(") ~ '^-?[0-9]{1,15}([.][0-9]{1,15})?$' THEN (");
-            text(database, sql, (source, field)).await?;
+            text(database, sql, (question, field)).await?;
             sql.push(")::float8 END");
         }
     }

@@ -12,8 +12,7 @@ use uuid::Uuid;
 use super::batch::Prepared;
 use crate::database::copy::Rows;
 use crate::database::partitions::partition;
-use crate::ids::{id_uuid, signed, uuid};
-use crate::writing::dictionary::names::name_hash;
+use crate::ids::{id_uuid, signed, template_hash, uuid};
 use crate::writing::limits::Reached;
 use crate::{StoreError, to_utc};
 
@@ -41,7 +40,7 @@ struct Seen {
 impl Templates {
     /// The template of a line, or `None` where there are too many.
     fn of<'a>(&self, service: i32, line: &'a FoundLine, today: i64) -> Option<(Uuid, &'a str)> {
-        let hash = uuid(name_hash(&line.template));
+        let hash = template_hash(&line.template);
         let mut seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         if seen.day != today {
             *seen = Seen {
@@ -102,7 +101,7 @@ pub(super) fn number<'a>(prepared: &Prepared<'a>, templates: &Templates, kept_da
             let sender = prepared.sender(&line.identity);
             let (template, text) = templates.of(sender.service, line, today).unwrap_or_else(|| {
                 reached.add(sender.service, Limit::Templates, 1);
-                (uuid(name_hash(OTHER_LINES)), OTHER_LINES)
+                (template_hash(OTHER_LINES), OTHER_LINES)
             });
             needed.entry(template).or_insert(text);
             let mut content = Hasher::default();

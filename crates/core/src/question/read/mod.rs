@@ -379,6 +379,15 @@ impl<'t> Reader<'t> {
                 message: format!("{} have no `{}`", question.source.word(), written.field.name()),
             });
         }
+        for written in &self.fields {
+            if let Some(message) = question.wrong_number(&written.field) {
+                return Err(Mistake {
+                    at: written.at,
+                    length: written.length,
+                    message,
+                });
+            }
+        }
         let of_requests = self.of_requests.and_then(|at| self.tokens.get(at));
         if let Some(token) = of_requests.filter(|_| question.source != Source::Requests) {
             let message = "requests alone fail or not: ask `of requests`, or count the occurrences";
