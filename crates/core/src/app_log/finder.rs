@@ -238,6 +238,8 @@ impl Open {
                     .iter()
                     .any(|(_, line)| trace::is_start(line) || trace::is_frame(line))
             || is_open_traceback()
+            // Rust says in the next line what a thread panicked of.
+            || self.lines.last().is_some_and(|(_, line)| trace::awaits_message(line))
             || has_frames()
                 && text.starts_with("Traceback (most recent call last):")
                 && self.lines.iter().rev().take(3).any(|(_, line)| trace::is_tie(line))

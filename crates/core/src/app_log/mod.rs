@@ -5,6 +5,7 @@
 //! level in front, or that is data (JSON, `key=value`); all other lines go on with the event of
 //! their process. An exception is found where lines stand that only stand in stack traces.
 
+mod dying;
 mod event;
 mod fields;
 mod finder;
@@ -15,6 +16,7 @@ mod wrap;
 
 pub use finder::{Finder, exception_in};
 
+pub use dying::died_of;
 pub use event::{Event, Exception};
 
 pub use fields::{Fields, MAX_FIELDS};

@@ -140,6 +140,11 @@ pub(super) fn is_start(line: &str) -> bool {
     STARTS.is_match(line)
 }
 
+/// Whether a line of a crash is followed by its message.
+pub(super) fn awaits_message(line: &str) -> bool {
+    line.starts_with("thread '") && line.contains(" panicked at ") && line.ends_with(':')
+}
+
 pub(super) fn is_tie(line: &str) -> bool {
     TIES.is_match(line)
 }
