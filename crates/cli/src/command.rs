@@ -32,6 +32,7 @@ use crate::commands::owners::OwnerCommand;
 use crate::commands::parts::{Parts, Slices, Users};
 use crate::commands::people::{MemberCommand, TeamCommand};
 use crate::commands::question::QuestionCommand;
+use crate::commands::run::Run;
 use crate::commands::scrubbing::Scrubbing;
 use crate::commands::send::Send;
 use crate::commands::sending::{Drops, Refused};
@@ -110,7 +111,7 @@ const TOPICS: [(&str, &[&str]); 7] = [
         ],
     ),
     ("Be told", &["notice"]),
-    ("Send", &["send", "collect", "refused"]),
+    ("Send", &["send", "run", "collect", "refused"]),
     (
         "Set up",
         &[
@@ -237,6 +238,8 @@ pub enum Command {
     Find(Find),
     /// Report one failure by hand, or test a sender key.
     Send(Send),
+    /// Run a command, and report the run and what it died of.
+    Run(Run),
     /// Send the failures in application logs, for services that send no telemetry.
     Collect(Collect),
     /// Group recorded exceptions, without a server.
@@ -391,6 +394,7 @@ impl Command {
             Self::Scrubbing { command, client } => commands::scrubbing::run(command, client).await,
             Self::Grouping { command } => commands::grouping::run(command).await,
             Self::Send(send) => commands::send::run(send).await,
+            Self::Run(run) => commands::run::run(run).await,
             Self::Collect(collect) => commands::collect::run(collect).await,
             Self::Why(why) => commands::why::run(why).await,
             Self::Take(take) => commands::handling::take(take).await,

@@ -21,6 +21,9 @@ pub enum Fault {
     /// A deploy check cannot say yet; that was said already.
     #[error("too early")]
     TooEarly,
+    /// A command that was run ended with this exit code; whatever there is to say it said itself.
+    #[error("exit code {0}")]
+    Ended(u8),
     /// Output could not be written.
     #[error("cannot write: {0}")]
     Output(#[from] std::io::Error),
@@ -36,6 +39,7 @@ impl Fault {
         match self {
             Self::Flagged => return ExitCode::from(1),
             Self::TooEarly => return ExitCode::from(3),
+            Self::Ended(code) => return ExitCode::from(*code),
             _ => {}
         }
         let text = outcrop_core::text::printable_block(&self.to_string());

@@ -27,6 +27,7 @@ pub mod parts;
 pub mod people;
 pub mod question;
 mod repository;
+pub mod run;
 pub mod scrubbing;
 pub mod send;
 pub mod sending;

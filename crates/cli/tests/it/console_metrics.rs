@@ -153,12 +153,7 @@ async fn a_number_in_log_lines_is_named_and_becomes_a_metric() {
         .open(&format!("{}/traffic?view=logs&all=true&since=3h", running.url))
         .await;
     assert_eq!(browser.violations().await, Vec::<String>::new());
-    browser
-        .named("link", "after {duration}")
-        .await
-        .click()
-        .await
-        .unwrap();
+    browser.named("link", "after {duration}").await.click().await.unwrap();
     browser.sees("p95 number_1").await;
     browser
         .named("button", "Count it for good")

@@ -35,6 +35,7 @@ mod printed;
 mod protocols;
 mod recorded;
 mod regrouping;
+mod running;
 mod sampled;
 mod sdk;
 mod secrets;

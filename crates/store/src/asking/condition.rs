@@ -235,33 +235,30 @@ fn value(sql: &mut QueryBuilder<Postgres>, as_text: Write<'_>, check: &Check) {
             .map(|(from, to)| (Comparison::AtLeast, from, Some(to))),
         _ => None,
     };
-    match range {
-        Some((comparison, bound, to)) => {
-            sql.push("COALESCE(CASE WHEN ");
-            as_text(sql);
-            // As outcrop_core::query::number_in reads numbers. Nothing else is cast: a text that is
-            // none is never less or greater than one.
-            sql.push(" ~ '^-?[0-9]{1,15}([.][0-9]{1,15})?$' THEN ");
-            as_text(sql);
-            sql.push("::float8").push(sign(comparison)).push_bind(bound);
-            if let Some(to) = to {
-                sql.push(" AND ");
-                as_text(sql);
-                sql.push("::float8 <= ").push_bind(to);
-            }
-            sql.push(" ELSE ");
-            if comparison == Comparison::NotEqual {
-                as_text(sql);
-                sql.push(" IS NOT NULL");
-            } else {
-                sql.push("false");
-            }
-            sql.push(" END, false)");
-        }
-        None => {
-            sql.push("COALESCE(");
-            text(sql, as_text, check);
-            sql.push(", false)");
-        }
+    let Some((comparison, bound, to)) = range else {
+        sql.push("COALESCE(");
+        text(sql, as_text, check);
+        sql.push(", false)");
+        return;
+    };
+    sql.push("COALESCE(CASE WHEN ");
+    as_text(sql);
+    // As outcrop_core::query::number_in reads numbers. Nothing else is cast: a text that is
+    // none is never less or greater than one.
+    sql.push(" ~ '^-?[0-9]{1,15}([.][0-9]{1,15})?$' THEN ");
+    as_text(sql);
+    sql.push("::float8").push(sign(comparison)).push_bind(bound);
+    if let Some(to) = to {
+        sql.push(" AND ");
+        as_text(sql);
+        sql.push("::float8 <= ").push_bind(to);
     }
+    sql.push(" ELSE ");
+    if comparison == Comparison::NotEqual {
+        as_text(sql);
+        sql.push(" IS NOT NULL");
+    } else {
+        sql.push("false");
+    }
+    sql.push(" END, false)");
 }
