@@ -233,6 +233,11 @@ const cleanUp = createRoute({
   path: "/clean-up",
   component: lazyRouteComponent(() => import("../features/clean-up/page"), "CleanUpPage"),
 });
+const installation = createRoute({
+  getParentRoute: () => inside,
+  path: "/installation",
+  component: lazyRouteComponent(() => import("../features/installation/page"), "InstallationPage"),
+});
 const people = createRoute({
   getParentRoute: () => inside,
   path: "/people",
@@ -274,6 +279,7 @@ export const router = createRouter({
       deploySheet,
       people,
       cleanUp,
+      installation,
       owners,
       account,
     ]),

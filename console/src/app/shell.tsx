@@ -363,6 +363,13 @@ function Person() {
             Clean up
           </Link>
         </MenuItem>
+        {member.data?.role === "admin" && (
+          <MenuItem>
+            <Link to="/installation" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
+              This installation
+            </Link>
+          </MenuItem>
+        )}
         <MenuItem>
           <button
             type="button"

@@ -16,6 +16,7 @@ mod export;
 mod found;
 mod grouping;
 mod handling;
+mod installation;
 mod log;
 mod marker;
 mod metric;
@@ -81,6 +82,7 @@ pub use handling::{
     HandlingAction, HandlingChange, HandlingList, HandlingOfMany, HandlingQuery, HandlingState, History, HistoryEntry,
     HistoryKind, HistoryQuery, SettledError, SettledOutcome, SettledVerdict, UndoneHandling, settled_in_words,
 };
+pub use installation::{FindingItem, Installation};
 pub use log::{HourCount, LeadUp, LeadUpStep, LogItem, LogPage, LogQuery, LogTemplate, LogTemplates};
 pub use marker::{MarkerCheck, MarkerItem, MarkerList, NewMarker};
 pub use metric::{

@@ -13,6 +13,7 @@ use crate::commands::cleaning::CleanUp;
 use crate::commands::collect::Collect;
 use crate::commands::demo::Demo;
 use crate::commands::deploy::{DeployCommand, Deploys};
+use crate::commands::doctor::Doctor;
 use crate::commands::errors::Errors;
 use crate::commands::export::Export;
 use crate::commands::find::Find;
@@ -127,7 +128,7 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "clean-up",
         ],
     ),
-    ("Run", &["serve", "storage", "admin", "demo"]),
+    ("Run", &["serve", "doctor", "storage", "admin", "demo"]),
 ];
 
 /// Lists the subcommands by topic in the help.
@@ -158,6 +159,8 @@ pub enum Command {
         #[command(flatten)]
         database: DatabaseArgs,
     },
+    /// Say whether the installation is well, and what to do where it is not.
+    Doctor(Doctor),
     /// Show what is kept, for how long, and how much room it takes.
     Storage(Storage),
     /// Invite people, change their roles, remove them, over the API.
@@ -355,6 +358,7 @@ impl Command {
                 Admin::Migrate => commands::admin::migrate::run(database).await,
                 Admin::Weight(weight) => commands::admin::weight::run(database, weight).await,
             },
+            Self::Doctor(doctor) => commands::doctor::run(doctor).await,
             Self::Storage(storage) => commands::storage::run(storage).await,
             Self::Member { command, client } => commands::people::member(command, client).await,
             Self::Team { command, client } => commands::people::team(command, client).await,

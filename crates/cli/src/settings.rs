@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use bytesize::ByteSize;
 use clap::Args;
-use outcrop_server::{Mail, Settings};
+use outcrop_server::{Mail, MetricsKey, Settings};
 use outcrop_store::retention::{COUNT_DAYS, Policy, RETENTION_DAYS};
 use serde::Deserialize;
 
@@ -138,6 +138,9 @@ pub struct Serve {
     /// A local Git checkout of a service, to show lines of source from; may be given several times.
     #[arg(long, env = "OUTCROP_CHECKOUT", value_name = "SERVICE=DIR", value_delimiter = ',')]
     pub checkout: Vec<String>,
+    /// What a monitoring system sends as a bearer token to read `/metrics`; without it nobody reads them.
+    #[arg(long, env = "OUTCROP_METRICS_KEY", value_name = "KEY", hide_env_values = true)]
+    pub metrics_key: Option<String>,
     /// What is logged: error, warn, info, debug, or by module [default: info].
     #[arg(long, env = "OUTCROP_LOG", value_name = "FILTER")]
     pub log: Option<String>,
@@ -167,6 +170,7 @@ struct File {
     outbound_private: bool,
     mail_server: Option<String>,
     mail_from: Option<String>,
+    metrics_key: Option<String>,
     #[serde(default)]
     checkout: BTreeMap<String, PathBuf>,
 }
@@ -221,6 +225,12 @@ pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
     settings.trusted_proxies = proxies.iter().map(|text| network(text)).collect::<Result<_, _>>()?;
     settings.outbound.hosts = given_or(arguments.outbound_host, file.outbound_host);
     settings.outbound.private = arguments.outbound_private || file.outbound_private;
+    let metrics_key = arguments.metrics_key.or(file.metrics_key);
+    settings.metrics_key = metrics_key
+        .as_deref()
+        .map(MetricsKey::new)
+        .transpose()
+        .map_err(Fault::Usage)?;
     settings.checkouts = file.checkout;
     for given in arguments.checkout {
         let (service, folder) = given.split_once('=').ok_or_else(|| {

@@ -19,6 +19,7 @@ pub mod completeness;
 pub mod deploy;
 pub mod failure;
 pub mod grouping;
+pub mod installation;
 pub mod latency;
 pub mod metric;
 pub mod notice;

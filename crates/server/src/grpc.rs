@@ -10,7 +10,7 @@ use std::net::SocketAddr;
 use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use bytes::{BufMut, Bytes, BytesMut};
 use futures_util::{StreamExt, stream};
@@ -29,7 +29,7 @@ use tonic::{Code, Status};
 
 use crate::intake::{BodyError, Coding, Held, Origin, READ_WITHIN};
 use crate::receive;
-use crate::receive::{Refusal, Sender, authenticate, note, take};
+use crate::receive::{Came, Refusal, Sender, authenticate, note, take};
 use crate::state::State;
 
 /// Connections at once: each sender keeps one. Those past it wait to be accepted.
@@ -169,15 +169,20 @@ async fn export(signal: Signal, request: http::Request<Body>, state: &State) -> 
     let coding = Coding::of_header(header("grpc-encoding"))
         .ok_or_else(|| Status::unimplemented("this grpc-encoding is not known; send gzip, zstd, deflate or none"))?;
     let origin = origin(&parts, signal);
+    let mut came = Came {
+        signal: signal.name(),
+        is_grpc: true,
+        bytes: 0,
+        since: Instant::now(),
+    };
     let sender = authenticate(state, header("authorization").and_then(crate::access::bearer_of)).await;
     let of_key = sender.as_ref().ok().cloned();
-    let mut bytes = 0;
     let exported = async {
         let sender = sender?;
         let reading = read(body, coding, state.settings.max_inflated_bytes, &sender, state);
         let read = tokio::time::timeout(READ_WITHIN, reading).await;
         let (message, coding, held) = read.unwrap_or(Err(BodyError::TooSlow(READ_WITHIN)))?;
-        bytes = message.len();
+        came.bytes = message.len();
         let body = receive::Body {
             signal,
             encoding: Encoding::Protobuf,
@@ -188,7 +193,7 @@ async fn export(signal: Signal, request: http::Request<Body>, state: &State) -> 
         take(body, sender, state).await
     };
     let exported = exported.await;
-    note(state, &origin, of_key.as_ref(), bytes, &exported);
+    note(state, &origin, of_key.as_ref(), &came, &exported);
     match exported {
         Ok(refused) => Ok(answer(&export_answer(signal, Encoding::Protobuf, &refused))),
         Err(refusal) => {

@@ -1,6 +1,7 @@
 //! From a sender's body to a committed batch, whichever protocol brought it.
 
 use std::sync::Arc;
+use std::time::Instant;
 
 use bytes::Bytes;
 use outcrop_core::Digest;
@@ -12,6 +13,7 @@ use outcrop_store::writing::{Outcome, Submission};
 use crate::access::digest_of;
 use crate::clock::now;
 use crate::intake::{BodyError, Coding, Held, NoRoom, Origin, Reading, inflate, submission};
+use crate::meters::{Received, Records};
 use crate::state::State;
 
 /// Why a request is not taken.
@@ -60,6 +62,24 @@ impl Refusal {
         }
     }
 
+    /// Why, in a word.
+    pub(crate) const fn word(&self) -> &'static str {
+        match self {
+            Self::NoKey => "no_key",
+            Self::UnknownKey => "unknown_key",
+            Self::ContentType => "content_type",
+            Self::ContentEncoding(_) => "content_encoding",
+            Self::Body(BodyError::TooLarge(_) | BodyError::InflatesTooFar(_) | BodyError::TooHeavy) => "too_large",
+            Self::Body(BodyError::OverBudget) => "over_budget",
+            Self::Body(BodyError::TooSlow(_)) => "too_slow",
+            Self::Body(_) | Self::Decode(_) => "unreadable",
+            Self::Unusable(_) => "unusable",
+            Self::Quota(_) => "quota",
+            Self::NoRoom(_) => "no_room",
+            Self::Away => "away",
+        }
+    }
+
     /// After how many seconds the same may be taken, where it may be.
     pub(crate) const fn retry_after(&self) -> Option<u64> {
         match self {
@@ -79,15 +99,33 @@ pub(crate) struct Sender {
     pub(crate) key: Arc<SenderKey>,
 }
 
+/// A request as it came.
+pub(crate) struct Came {
+    /// The signal of OTLP, or `report` where it was reported by hand.
+    pub signal: &'static str,
+    /// Over gRPC, else over HTTP.
+    pub is_grpc: bool,
+    /// As it was sent; 0 where nothing of it was read.
+    pub bytes: usize,
+    pub since: Instant,
+}
+
 /// Notes what became of a request, for those who look why nothing arrives.
 pub(crate) fn note<T>(
     state: &State,
     origin: &Origin,
     sender: Option<&Sender>,
-    bytes: usize,
+    came: &Came,
     outcome: &Result<T, Refusal>,
 ) {
-    let key = sender.map(|sender| &*sender.key);
+    let (key, bytes) = (sender.map(|sender| &*sender.key), came.bytes);
+    state.intake.meters.received(Received {
+        signal: came.signal,
+        is_grpc: came.is_grpc,
+        answer: outcome.as_ref().map_or_else(Refusal::word, |_| "taken"),
+        bytes,
+        took: came.since.elapsed(),
+    });
     match (outcome, key) {
         (Ok(_), Some(key)) => state.intake.notes.taken(key, bytes),
         (Ok(_), None) => {}
@@ -195,8 +233,20 @@ pub(crate) async fn take(body: Body, sender: Sender, state: &State) -> Result<Re
         // Nothing of it is kept: nothing waits for the database.
         return Ok(submission.found.refused.clone());
     }
+    let found = &submission.found;
+    let mut records = Records {
+        reports: found.reports.len() + found.counted_only.len(),
+        spans: found.spans.len(),
+        lines: found.lines.len(),
+        points: found.points.len(),
+        refused: 0,
+    };
     let answer = match state.intake.store(submission, held).await {
-        Some(Ok(Outcome::Stored(refused))) => return Ok(refused),
+        Some(Ok(Outcome::Stored(refused))) => {
+            records.refused = refused.count;
+            state.intake.meters.found(records);
+            return Ok(refused);
+        }
         Some(Ok(Outcome::Unusable(reason))) => Refusal::Unusable(reason),
         Some(Err(_)) | None => Refusal::Away,
     };

@@ -36,8 +36,33 @@ pub struct Settings {
     pub outbound: Allowed,
     /// How mail is sent; none is where that is not said.
     pub mail: Option<Mail>,
+    /// What a monitoring system has to present to read `/metrics`; nobody reads them where it is not set.
+    pub metrics_key: Option<MetricsKey>,
     /// Local Git checkouts by service, to show lines of source from.
     pub checkouts: BTreeMap<String, PathBuf>,
+}
+
+/// The key of a monitoring system, kept as its digest.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct MetricsKey(pub(crate) outcrop_core::Digest);
+
+/// Shorter keys can be guessed.
+const SHORTEST_KEY: usize = 16;
+
+impl MetricsKey {
+    /// The key, as it was given.
+    ///
+    /// # Errors
+    /// A sentence where it is too short.
+    pub fn new(given: &str) -> Result<Self, String> {
+        if given.len() < SHORTEST_KEY {
+            return Err(format!(
+                "metrics-key has {} characters; it needs {SHORTEST_KEY}: `openssl rand -hex 16` makes one",
+                given.len()
+            ));
+        }
+        Ok(Self(crate::access::digest_of(given)))
+    }
 }
 
 /// A mail server, and as whom mail is sent.
@@ -142,6 +167,7 @@ impl Settings {
             bodies_per_minute: outcrop_store::writing::BODIES_PER_MINUTE,
             public_url: None,
             trusted_proxies: vec![],
+            metrics_key: None,
             checkouts: BTreeMap::new(),
             outbound: Allowed::default(),
             mail: None,
@@ -217,5 +243,14 @@ mod tests {
             (said, _) => panic!("{said:?}"),
         }
         assert!(!format!("{mail:?}").contains("tide"), "a password stays out of logs");
+    }
+
+    #[test]
+    fn a_key_that_can_be_guessed_is_refused() {
+        assert!(MetricsKey::new("harbour").is_err_and(|why| why.contains("has 7 characters; it needs 16")));
+        assert_eq!(
+            MetricsKey::new("of the harbour office"),
+            MetricsKey::new("of the harbour office")
+        );
     }
 }

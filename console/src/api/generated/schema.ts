@@ -618,6 +618,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/installation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Says what is not as it should be with database, jobs, senders and room, and what to do about it. */
+        get: operations["show_installation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/instances": {
         parameters: {
             query?: never;
@@ -2804,6 +2821,17 @@ export interface components {
             /** @description What decided: `own_frames`, `library_frames` or `message`. */
             tier: string;
         };
+        /** @description What was found about one thing. */
+        FindingItem: {
+            /** @description What it is about, in words. */
+            about: string;
+            /** @description `wrong`: something fails or can be lost; `look`: it works, and is worth a look; `fine`. */
+            level: string;
+            /** @description What is so. */
+            says: string;
+            /** @description What to do about it; null where nothing is to be done. */
+            todo?: string | null;
+        };
         /** @description How many errors are flagged, by kind; one may have several flags. */
         FlagCounts: {
             /**
@@ -3278,6 +3306,13 @@ export interface components {
              * @description The number.
              */
             count: number;
+        };
+        /** @description How the installation is. */
+        Installation: {
+            /** @description What was found, the worst first. */
+            findings: components["schemas"]["FindingItem"][];
+            /** @description The release of the service that answers. */
+            version: string;
         };
         /** @description A running, or stopped, instance of a service. */
         InstanceItem: {
@@ -9810,6 +9845,69 @@ export interface operations {
             };
             /** @description The body is not JSON */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_installation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Installation"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -7,6 +7,7 @@ pub mod cleaning;
 pub mod collect;
 pub mod demo;
 pub mod deploy;
+pub mod doctor;
 pub mod errors;
 pub mod export;
 pub mod find;

@@ -26,6 +26,7 @@ mod faults;
 mod fuzzed;
 mod guides;
 mod hostile;
+mod installation;
 mod logs;
 mod notices;
 mod one_page;

@@ -11,6 +11,7 @@ pub(crate) mod errors;
 pub(super) mod flag_items;
 pub(crate) mod headline;
 pub(crate) mod history;
+pub(crate) mod installation;
 mod keys;
 mod load;
 pub(crate) mod next_steps;

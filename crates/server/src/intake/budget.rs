@@ -75,6 +75,11 @@ impl Budget {
         Ok(held)
     }
 
+    /// Bytes that are held, and all that there are.
+    pub(crate) fn standing(&self) -> (usize, usize) {
+        (self.used().all, self.0.total)
+    }
+
     fn used(&self) -> MutexGuard<'_, Used> {
         self.0.used.lock().unwrap_or_else(PoisonError::into_inner)
     }

@@ -1,7 +1,7 @@
 //! The queue between requests and writers, and the writers: while one waits for the disk, the other gathers.
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use outcrop_core::Digest;
 use outcrop_core::grouping::rules::Rules;
@@ -12,8 +12,9 @@ use tokio::sync::{Notify, mpsc, oneshot};
 
 use super::turns::{Gate, Turns};
 use super::{Budget, Held, Keys, Notes, render};
+use crate::meters::Meters;
 use crate::settings::Settings;
-use crate::supervision::{Kind, Supervisor};
+use crate::supervision::{Health, Kind, Supervisor};
 
 /// Writers side by side; measured: two fill one disk.
 const WRITERS: [&str; 2] = ["writer 1", "writer 2"];
@@ -68,6 +69,11 @@ impl Line {
         drop(state);
         self.arrived.notify_one();
         true
+    }
+
+    /// How many requests wait.
+    pub(crate) fn waiting(&self) -> usize {
+        self.state().turns.len()
     }
 
     /// Takes a batch; empty once the line is closed and drained.
@@ -165,6 +171,8 @@ pub struct Intake {
     /// People's grouping rules, read anew every few seconds and after each change made here.
     rules: Arc<RwLock<Arc<Rules>>>,
     pub(crate) line: Arc<Line>,
+    /// What it counts of itself.
+    pub(crate) meters: Meters,
     /// Why nothing is taken, while there is no room.
     closed: Arc<RwLock<Option<String>>>,
 }
@@ -193,17 +201,17 @@ impl Intake {
         told: &mpsc::Sender<Committed>,
         supervisor: &Supervisor,
     ) -> (Self, Arc<Writer>) {
-        let line = Arc::new(Line::default());
+        let (line, meters) = (Arc::new(Line::default()), Meters::default());
         let writer = Arc::new(
             Writer::new(database.clone(), render)
                 .keeping_logs(settings.policy.log_days)
                 .keeping_bodies(settings.bodies_per_minute),
         );
         for name in WRITERS {
-            let (writer, line, told, health) =
-                (writer.clone(), line.clone(), told.clone(), supervisor.health().clone());
+            let (writer, line, told) = (writer.clone(), line.clone(), told.clone());
+            let watched = (supervisor.health().clone(), meters.clone());
             supervisor.keep(name, Kind::Writer, move || {
-                apart(write(name, writer.clone(), line.clone(), told.clone(), health.clone()))
+                apart(write(name, writer.clone(), line.clone(), told.clone(), watched.clone()))
             });
         }
         let cores = std::thread::available_parallelism().map_or(1, usize::from);
@@ -216,6 +224,7 @@ impl Intake {
             large: Gate::new(cores - 1),
             rules: Arc::default(),
             line,
+            meters,
         };
         (intake, writer)
     }
@@ -282,7 +291,7 @@ async fn write(
     writer: Arc<Writer>,
     line: Arc<Line>,
     told: mpsc::Sender<Committed>,
-    health: crate::supervision::Health,
+    (health, meters): (Health, Meters),
 ) {
     loop {
         let taken = line.take().await;
@@ -297,7 +306,10 @@ async fn write(
             .into_iter()
             .map(|queued| (queued.submission, (queued.answer, queued.held)))
             .unzip();
-        let answers: Vec<Answer> = match writer.write(&batch).await {
+        let begun = Instant::now();
+        let written = writer.write(&batch).await;
+        meters.batch(batch.len(), begun.elapsed(), written.is_ok());
+        let answers: Vec<Answer> = match written {
             Ok(outcomes) => {
                 health.done(name);
                 // Where nobody keeps up with telling, the next message says as much.

@@ -35,6 +35,11 @@ impl<K: Copy + Eq + Hash, T> Turns<K, T> {
         self.order.is_empty()
     }
 
+    /// How many wait of all.
+    pub(super) fn len(&self) -> usize {
+        self.waiting.values().map(VecDeque::len).sum()
+    }
+
     /// How many wait of one.
     pub(super) fn waiting(&self, key: &K) -> usize {
         self.waiting.get(key).map_or(0, VecDeque::len)

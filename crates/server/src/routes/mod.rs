@@ -14,6 +14,7 @@ mod find;
 mod handling;
 mod health;
 mod input;
+mod installation;
 mod live;
 mod logs;
 mod markers;
@@ -163,6 +164,7 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(find::find_text)
             .service(services::list)
             .service(storage::show_storage)
+            .service(installation::show_installation)
             .service(sending::list_keys)
             .service(sending::make_key)
             .service(sending::rotate_key)
@@ -288,6 +290,7 @@ fn intake(config: &mut web::ServiceConfig) {
                 .route(web::post().to(otlp::metrics))
                 .default_service(web::to(only_post)),
         )
+        .route("/metrics", web::get().to(health::metrics))
         .route("/healthz", web::get().to(health::alive))
         .route("/readyz", web::get().to(health::ready));
 }

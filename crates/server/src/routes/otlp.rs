@@ -1,5 +1,7 @@
 //! OTLP/HTTP, to the letter of its specification (opentelemetry-proto 1.9, "OTLP/HTTP Response").
 
+use std::time::Instant;
+
 use actix_web::http::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, RETRY_AFTER};
 use actix_web::http::{Method, StatusCode};
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -8,7 +10,7 @@ use outcrop_otlp::{Encoding, Signal, export_answer, status_body};
 use crate::access::bearer;
 use crate::intake::{BodyError, Coding, read};
 use crate::receive;
-use crate::receive::{Refusal, Sender};
+use crate::receive::{Came, Refusal, Sender};
 use crate::routes::origin::origin;
 use crate::state::State;
 
@@ -27,14 +29,19 @@ pub(crate) async fn metrics(request: HttpRequest, payload: web::Payload, state: 
 async fn take(signal: Signal, request: &HttpRequest, payload: web::Payload, state: &State) -> HttpResponse {
     let header = |name| request.headers().get(name).and_then(|value| value.to_str().ok());
     let encoding = header(CONTENT_TYPE).and_then(Encoding::of_content_type);
+    let mut came = Came {
+        signal: signal.name(),
+        is_grpc: false,
+        bytes: 0,
+        since: Instant::now(),
+    };
     let sender = receive::authenticate(state, bearer(request.headers().get(AUTHORIZATION))).await;
     let of_key = sender.as_ref().ok().cloned();
-    let mut bytes = 0;
     let stored = match sender {
-        Ok(sender) => store((signal, encoding), (request, payload), sender, &mut bytes, state).await,
+        Ok(sender) => store((signal, encoding), (request, payload), sender, &mut came.bytes, state).await,
         Err(refusal) => Err(refusal),
     };
-    receive::note(state, &origin(request, state), of_key.as_ref(), bytes, &stored);
+    receive::note(state, &origin(request, state), of_key.as_ref(), &came, &stored);
     match stored {
         Ok((encoding, refused)) => HttpResponse::Ok()
             .content_type(encoding.content_type())

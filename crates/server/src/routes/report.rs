@@ -1,6 +1,7 @@
 //! A failure reported by hand: plain JSON that any HTTP client can send, turned into the same occurrence as by OTLP.
 
 use std::collections::BTreeMap;
+use std::time::Instant;
 
 use actix_web::http::header::AUTHORIZATION;
 use actix_web::{HttpRequest, HttpResponse, post, web};
@@ -16,7 +17,7 @@ use crate::access::bearer;
 use crate::api_error::ApiError;
 use crate::intake::{BodyError, Coding, read};
 use crate::receive;
-use crate::receive::Refusal;
+use crate::receive::{Came, Refusal};
 use crate::routes::parameters::bad;
 use crate::state::State;
 
@@ -35,13 +36,16 @@ pub(super) async fn report_failure(
     state: web::Data<State>,
 ) -> Result<HttpResponse, ApiError> {
     let sender = receive::authenticate(&state, bearer(request.headers().get(AUTHORIZATION))).await;
-    receive::note(
-        &state,
-        &crate::routes::origin::origin(&request, &state),
-        None,
-        0,
-        &sender,
-    );
+    let mut came = Came {
+        signal: "report",
+        is_grpc: false,
+        bytes: 0,
+        since: Instant::now(),
+    };
+    let origin = crate::routes::origin::origin(&request, &state);
+    if sender.is_err() {
+        receive::note(&state, &origin, None, &came, &sender);
+    }
     let sender = sender.map_err(refused)?;
     let (body, held) = read(
         &mut payload,
@@ -52,7 +56,8 @@ pub(super) async fn report_failure(
     )
     .await
     .map_err(|error| refused(error.into()))?;
-    let (of_key, bytes) = (sender.clone(), body.len());
+    let of_key = sender.clone();
+    came.bytes = body.len();
     let report: Report =
         serde_json::from_slice(&body).map_err(|error| bad(format!("the report cannot be read: {error}")))?;
     if report.service.trim().is_empty() {
@@ -72,13 +77,7 @@ pub(super) async fn report_failure(
         held,
     };
     let taken = receive::take(body, sender, &state).await;
-    receive::note(
-        &state,
-        &crate::routes::origin::origin(&request, &state),
-        Some(&of_key),
-        bytes,
-        &taken,
-    );
+    receive::note(&state, &origin, Some(&of_key), &came, &taken);
     let refused_records = taken.map_err(refused)?;
     if refused_records.count > 0 {
         return Err(bad(refused_records.reason));

@@ -62,6 +62,19 @@ impl Trouble {
     }
 }
 
+/// How a writer or job stands, in numbers.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct JobStanding {
+    /// The writer or job.
+    pub name: &'static str,
+    /// Since it last did its work; a writer that has nothing to do does none.
+    pub since_done: Duration,
+    /// Failures in a row.
+    pub failures: u32,
+    /// How often it was started again.
+    pub restarts: u64,
+}
+
 /// How often a writer may fail in a row before the service is not ready: one lost race with the database is none.
 const WRITER_FAILURES: u32 = 3;
 /// How long after its last failure a writer may be tried again, in milliseconds: taken out of
@@ -117,6 +130,22 @@ impl Health {
         if let Some(standing) = self.standings().get_mut(name) {
             standing.restarts += 1;
         }
+    }
+
+    /// How all stand at a time, in numbers.
+    pub(crate) fn all(&self, at: Timestamp) -> Vec<JobStanding> {
+        let standings = self.standings();
+        let all = standings.iter().map(|(name, standing)| JobStanding {
+            name,
+            since_done: Duration::from_millis(
+                (at.millis() - standing.last_done.millis())
+                    .try_into()
+                    .unwrap_or_default(),
+            ),
+            failures: standing.failures,
+            restarts: standing.restarts,
+        });
+        all.collect()
     }
 
     /// What is wrong at a time.

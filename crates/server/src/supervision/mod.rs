@@ -4,5 +4,5 @@
 mod health;
 mod supervise;
 
-pub(crate) use health::{Health, Kind, Trouble, cause};
+pub(crate) use health::{Health, JobStanding, Kind, Trouble, cause};
 pub(crate) use supervise::{Supervisor, Waiting};

@@ -11,6 +11,7 @@ use sqlx::{Connection, PgConnection, PgPool};
 use super::visible;
 use crate::StoreError;
 use crate::boxed;
+use crate::database::named::connection_name;
 
 /// The database: pools apart, so that slow questions never keep the intake waiting.
 #[derive(Clone, Debug)]
@@ -135,7 +136,7 @@ fn newest_count(migrator: &Migrator) -> i64 {
 
 fn options_of(url: &str) -> Result<PgConnectOptions, OpenError> {
     let options = PgConnectOptions::from_str(url).map_err(OpenError::Url)?;
-    Ok(options.application_name("outcrop"))
+    Ok(options.application_name(&connection_name()))
 }
 
 /// How readers connect. To start parallel workers takes longer than most questions do: it pays for the large ones alone.

@@ -9,6 +9,7 @@ use crate::boxed;
 use crate::database::locks::Lock;
 use crate::retention::{Policy, RETENTION_DAYS};
 
+pub mod checkup;
 pub mod cleaning;
 pub mod lifetimes;
 pub mod reported;

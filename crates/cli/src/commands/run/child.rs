@@ -13,6 +13,8 @@ use nix::unistd::Pid;
 use tokio::process::{Child, Command};
 use tokio::signal::unix::{SignalKind, signal};
 
+use super::tell::tell;
+
 /// How much of the end of what a command wrote to standard error is looked at, in bytes.
 const TAIL: usize = 256 * 1024;
 /// How long after its end more may come: a command that it left behind may keep standard error open for days.
@@ -70,7 +72,7 @@ pub async fn run(command: &[OsString], traceparent: &str) -> Done {
         Err(error) => {
             let done = not_started(&error);
             if let Ending::NotStarted(_, why) = &done.ending {
-                super::tell(why);
+                tell(why);
             }
             return done;
         }

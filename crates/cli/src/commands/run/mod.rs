@@ -4,16 +4,17 @@ mod arguments;
 mod child;
 mod report;
 mod spool;
+mod tell;
 
 pub use arguments::Run;
 
-use std::io::Write as _;
 use std::time::Duration;
 
 use child::Ending;
 use reqwest::StatusCode;
 use reqwest::header::CONTENT_TYPE;
 use spool::Spool;
+use tell::tell;
 
 use crate::clock::now;
 use crate::fault::Fault;
@@ -177,11 +178,4 @@ impl Sender {
             Err(error) => Sent::Away(crate::client::unreachable(&self.url, &error).to_string()),
         }
     }
-}
-
-/// Says something about the report, apart from what the command writes.
-fn tell(what: &str) {
-    let text = outcrop_core::text::printable(what);
-    // Where standard error is closed nobody can be told.
-    drop(writeln!(std::io::stderr(), "outcrop: {text}"));
 }

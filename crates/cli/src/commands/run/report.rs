@@ -7,7 +7,7 @@ use outcrop_core::text::prefix;
 use rand::Rng as _;
 use serde_json::{Value, json};
 
-use super::Run;
+use super::arguments::Run;
 use super::child::{Done, Ending};
 
 /// Lines of standard error that are sent with a failure, and their length together, in bytes.
@@ -206,6 +206,9 @@ mod tests {
             .map_or(&Value::Null, |one| &one["value"])
     }
 
+    const DIED: &str = "Traceback (most recent call last):\n  File \"s.py\", line 3, in settle\n    x()\n\
+                        LedgerShut: no\n";
+
     #[test]
     fn a_run_that_ends_well_is_a_request_with_a_duration() {
         let span = span(&["--job", "close-day"], &done(Ending::Code(0), "settled 40\n"));
@@ -234,13 +237,8 @@ mod tests {
     )]
     #[case::nothing_says_why(Ending::Code(1), "", "exit code 1", "nothing was written to standard error")]
     #[case::killed(Ending::Signal(9), "settled 12 of 40\n", "SIGKILL", "settled 12 of 40")]
-    #[case::of_an_exception(
-        Ending::Code(1),
-        "Traceback (most recent call last):\n  File \"s.py\", line 3, in settle\n    x()\nLedgerShut: no\n",
-        "LedgerShut",
-        "no"
-    )]
-    #[case::not_started(Ending::NotStarted(127, "settle.sh could not be started".to_owned()), "", "exit code 127", "settle.sh could not be started")]
+    #[case::of_an_exception(Ending::Code(1), DIED, "LedgerShut", "no")]
+    #[case::not_started(Ending::NotStarted(127, "no such file".to_owned()), "", "exit code 127", "no such file")]
     fn a_run_that_fails_says_of_what(
         #[case] ending: Ending,
         #[case] last: &str,

@@ -4,6 +4,7 @@ mod acting;
 mod asking;
 mod closed;
 mod console;
+mod installation;
 mod lists;
 mod metrics;
 mod notice_rules;

@@ -69,6 +69,7 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/invitations", Admin, false),
     ("GET /api/v1/keys", Engineer, false),
     ("GET /api/v1/live", Viewer, false),
+    ("GET /api/v1/installation", Admin, false),
     ("GET /api/v1/logs", Viewer, false),
     ("GET /api/v1/logs/stands-out", Viewer, false),
     ("GET /api/v1/logs/templates", Viewer, false),
