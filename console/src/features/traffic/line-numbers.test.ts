@@ -18,6 +18,8 @@ describe("the numbers of a template", () => {
     expect(took && numberQuestion(template, "fares", took)).toBe(
       'p95 number_1 of lines where service = "fares" and template = "took {duration} of \\"it\\", {n} left" each 1h',
     );
+    const [waited, metres] = numbersOf("waited {n} ms on {n} m of deck");
+    expect([waited?.isDuration, metres?.isDuration]).toEqual([true, false]);
     expect(left && numberQuestion(template, "fares", left)).toContain("mean number_2 of lines");
   });
 });

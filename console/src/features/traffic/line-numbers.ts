@@ -11,6 +11,9 @@ export type LineNumber = {
   isDuration: boolean;
 };
 
+/** A unit of time behind a number, as a word of its own. */
+const UNIT = /^ (?:ms|us|ns|s|secs?|seconds|mins?|minutes|hours|milliseconds)\b/;
+
 /** The numbers of a template in their order, each with the word before and after it; 8 at most. */
 export function numbersOf(template: string): LineNumber[] {
   return [...template.matchAll(/\{n\}|\{duration\}/g)].slice(0, 8).map((found, at) => {
@@ -19,7 +22,7 @@ export function numbersOf(template: string): LineNumber[] {
     return {
       place: at + 1,
       words: `${before}${found[0]}${after}`.replace(/^[\s,;:.]+|[,;:.]$/g, "").trim(),
-      isDuration: found[0] === "{duration}",
+      isDuration: found[0] === "{duration}" || UNIT.test(template.slice(found.index + found[0].length)),
     };
   });
 }

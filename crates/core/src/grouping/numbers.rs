@@ -6,6 +6,8 @@
 /// The greatest place that can be asked for.
 const MAX_PLACE: usize = 50;
 
+use super::variable::DURATIONS;
+
 const BLANKS: &str = " \u{a0}\u{202f}";
 
 /// A number of a line, as found by an expression.
@@ -53,15 +55,28 @@ pub fn number_at(template: &str, place: usize) -> Option<NumberOfLine> {
         let is_number = matches!(word, "{n}" | "{duration}");
         numbers += usize::from(is_number);
         if is_number && numbers == place {
-            let is_duration = word == "{duration}";
+            let after = next_word(after).0;
+            let unit = unit_of(after).filter(|_| word == "{n}");
+            let is_duration = word == "{duration}" || unit.is_some();
             pattern.extend(["(", &number(), ")"]);
-            pattern.push_str(if is_duration { "([A-Za-z]+)" } else { "()" });
-            push_literal(&mut pattern, next_word(after).0);
+            if let Some(unit) = unit {
+                pattern.extend([" (", unit, ")"]);
+            } else {
+                pattern.push_str(if is_duration { "([A-Za-z]+)" } else { "()" });
+                push_literal(&mut pattern, after);
+            }
             return Some(NumberOfLine { pattern, is_duration });
         }
         pattern.push_str(&of_word(word));
         rest = after;
     }
+}
+
+/// The unit of time that stands behind a number as a word of its own. A lone `m` may be metres, a lone `h` anything.
+fn unit_of(after: &str) -> Option<&str> {
+    let word = after.strip_prefix(' ')?;
+    let word = word.get(..word.find(|c: char| !c.is_alphanumeric()).unwrap_or(word.len()))?;
+    (DURATIONS.contains(&word.as_bytes()) && !matches!(word, "m" | "h")).then_some(word)
 }
 
 /// How many numbers lines of a template have.
@@ -151,6 +166,10 @@ mod tests {
     #[case("pier a1b2c3d4e5 lost 13 401,41 crowns", 1, "13 401,41", "")]
     #[case("took -5 of 8 (50%)", 3, "50", "")]
     #[case("<queue> depth=17/200 [now]", 1, "17", "")]
+    #[case("waited 12 ms, then 3 seconds", 1, "12", "ms")]
+    #[case("waited 12 ms, then 3 seconds", 2, "3", "seconds")]
+    #[case("a deck of 12 m", 1, "12", "")]
+    #[case("took 12 msgs", 1, "12", "")]
     #[case("rate 1.2e-7 after 3 tries", 1, "1.2e-7", "")]
     #[case("at 2026-11-23 04:40:07 in zone Tern 9 were refused", 1, "9", "")]
     fn a_number_is_found_by_its_place(

@@ -90,6 +90,7 @@ async fn lines_are_narrowed_by_their_template(#[case] test: &str, #[case] count:
 #[case("took 13 401,41 of it", "13401.41")]
 #[case("took 1.2e-7 of it", "0.00000012")]
 #[case("took 12us of it", "0.012")]
+#[case("took 12 s of it", "12000")]
 #[case("took 1.5h of it", "5400000")]
 #[case("took 123456789012345678 of it", "none")]
 #[tokio::test]

@@ -122,6 +122,8 @@ pub fn request(run: &Run, ids: &Ids, (from, to): (Timestamp, Timestamp), done: &
         "name": run.name(),
         "kind": 1,
         "flags": 1,
+        // Every run is sent (OpenTelemetry, "TraceState: Probability Sampling").
+        "traceState": "ot=th:0",
         "startTimeUnixNano": from.0.to_string(),
         "endTimeUnixNano": to.0.max(from.0).to_string(),
     });
@@ -212,7 +214,10 @@ mod tests {
     #[test]
     fn a_run_that_ends_well_is_a_request_with_a_duration() {
         let span = span(&["--job", "close-day"], &done(Ending::Code(0), "settled 40\n"));
-        assert_eq!(span["name"], "close-day");
+        assert_eq!(
+            (&span["name"], &span["traceState"]),
+            (&json!("close-day"), &json!("ot=th:0"))
+        );
         assert_eq!(
             (&span["startTimeUnixNano"], &span["endTimeUnixNano"]),
             (&json!("1000"), &json!("5000"))
