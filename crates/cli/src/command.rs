@@ -29,6 +29,7 @@ use crate::commands::metrics::{Count, Metric, Metrics};
 use crate::commands::notice::NoticeCommand;
 use crate::commands::occurrence::Occurrence;
 use crate::commands::occurrences::Occurrences;
+use crate::commands::open::Open;
 use crate::commands::owners::OwnerCommand;
 use crate::commands::parts::{Parts, Slices, Users};
 use crate::commands::people::{MemberCommand, TeamCommand};
@@ -39,6 +40,7 @@ use crate::commands::send::Send;
 use crate::commands::sending::{Drops, Refused};
 use crate::commands::services::Services;
 use crate::commands::sheet::SheetCommand;
+use crate::commands::shells::{Completions, Manual};
 use crate::commands::show::Show;
 use crate::commands::storage::Storage;
 use crate::commands::tickets::TicketCommand;
@@ -96,6 +98,7 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "metric",
             "count",
             "find",
+            "open",
             "ask",
             "export",
             "question",
@@ -126,6 +129,8 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "drops",
             "scrubbing",
             "clean-up",
+            "completions",
+            "manual",
         ],
     ),
     ("Run", &["serve", "doctor", "storage", "admin", "demo"]),
@@ -159,6 +164,10 @@ pub enum Command {
         #[command(flatten)]
         database: DatabaseArgs,
     },
+    /// Print the completions of a shell: bash, zsh, fish and others.
+    Completions(Completions),
+    /// Write the pages of the manual, for `man`.
+    Manual(Manual),
     /// Say whether the installation is well, and what to do where it is not.
     Doctor(Doctor),
     /// Show what is kept, for how long, and how much room it takes.
@@ -239,6 +248,8 @@ pub enum Command {
     Instances(Instances),
     /// Find a reference, link, trace or request id, user, log line or stack.
     Find(Find),
+    /// Open in the browser whatever `find` finds.
+    Open(Open),
     /// Report one failure by hand, or test a sender key.
     Send(Send),
     /// Run a command, and report the run and what it died of.
@@ -381,6 +392,9 @@ impl Command {
             Self::Calls(calls) => commands::uses::calls(calls).await,
             Self::Statements(statements) => commands::uses::statements(statements).await,
             Self::Instances(instances) => commands::uses::instances(instances).await,
+            Self::Completions(arguments) => commands::shells::completions(&arguments, in_topics(Arguments::command())),
+            Self::Manual(arguments) => commands::shells::manual(&arguments, in_topics(Arguments::command())),
+            Self::Open(open) => commands::open::run(open).await,
             Self::Find(find) => commands::find::run(find).await,
             Self::Occurrence(occurrence) => commands::occurrence::run(occurrence).await,
             Self::Ask(ask) => commands::ask::ask(ask).await,

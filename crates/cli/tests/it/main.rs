@@ -41,6 +41,7 @@ mod sampled;
 mod sdk;
 mod secrets;
 mod senders;
+mod shells;
 mod standby;
 mod support;
 mod together;
