@@ -65,7 +65,7 @@ fn the_manual_has_a_page_for_each_command_with_its_examples() {
         ("outcrop-run.1", "crontab"),
     ] {
         assert!(
-            page(name).starts_with(".") && page(name).contains(holds),
+            page(name).starts_with('.') && page(name).contains(holds),
             "{name}: {}",
             page(name)
         );
