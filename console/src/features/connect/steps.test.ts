@@ -1,5 +1,5 @@
 import { describe, expect, it, test } from "vitest";
-import { GUIDES, type Known, type Step } from "./steps";
+import { GUIDES, HOSTING, type Known, type Step } from "./steps";
 
 const KNOWN: Known = { service: "tide-clock", endpoint: "https://outcrop.skerry.example", key: "k-of-tide-clock" };
 
@@ -34,4 +34,14 @@ describe.each(named)("the guide of %s", (_, guide) => {
 
 test("each language has one guide", () => {
   expect(new Set(GUIDES.map((guide) => guide.language)).size).toBe(GUIDES.length);
+});
+
+describe.each(HOSTING.map(({ place, steps }) => [place, steps] as const))("a service that runs in %s", (_, steps) => {
+  it("is given the key, and leaves no slot open", () => {
+    const code = steps(KNOWN)
+      .map((step) => `${step.title} ${step.code}`)
+      .join("\n");
+    expect(code).toContain(KNOWN.key);
+    expect(code).not.toMatch(/undefined|\[object|TODO|YOUR_/);
+  });
 });

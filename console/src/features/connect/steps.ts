@@ -575,7 +575,17 @@ spec:
 service:
   pipelines:
     traces: {receivers: [otlp], processors: [batch], exporters: [otlphttp/outcrop]}
-    logs: {receivers: [otlp], processors: [batch], exporters: [otlphttp/outcrop]}`,
+    logs: {receivers: [otlp], processors: [batch], exporters: [otlphttp/outcrop]}
+    metrics: {receivers: [otlp], processors: [batch], exporters: [otlphttp/outcrop]}`,
+      },
+    ],
+  },
+  {
+    place: "cron or pipeline",
+    steps: (known) => [
+      {
+        title: "Any command, unchanged: each run is counted, and what it died of is reported:",
+        code: `export OUTCROP_KEY=${known.key}\noutcrop run --service ${known.service} --url ${known.endpoint} -- ./${known.service}.sh`,
       },
     ],
   },
