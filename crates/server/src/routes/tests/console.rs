@@ -95,3 +95,27 @@ async fn answers_travel_compressed_and_live_news_do_not() {
     assert_eq!(live.status(), StatusCode::OK);
     assert!(!matches!(header(live.headers(), "content-encoding"), "gzip" | "br"));
 }
+
+#[tokio::test]
+async fn the_console_is_served_with_a_policy_that_lets_nothing_in() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    for path in ["/", "/errors/kobal-tirun", "/sign-in"] {
+        let (_, headers, page) = sent(&state, get(path, "identity")).await;
+        let policy = header(&headers, "content-security-policy");
+        for part in [
+            "default-src 'none'",
+            "script-src 'self'",
+            "base-uri 'none'",
+            "form-action 'self'",
+        ] {
+            assert!(policy.split("; ").any(|one| one.trim() == part), "{part} in {policy}");
+        }
+        assert!(policy.contains("frame-ancestors 'none'"), "{policy}");
+        assert!(!policy.contains("unsafe-eval") && !policy.contains("http"), "{policy}");
+        assert_eq!(header(&headers, "x-content-type-options"), "nosniff");
+        assert_eq!(header(&headers, "referrer-policy"), "same-origin");
+        let page = std::str::from_utf8(&page).unwrap();
+        // A script without an address would need the policy to let inline scripts through.
+        assert!(page.matches("<script").count() == page.matches("<script type=\"module\" crossorigin src=").count());
+    }
+}
