@@ -11,6 +11,7 @@ use crate::commands::ask::Ask;
 use crate::commands::backtest::Backtest;
 use crate::commands::cleaning::CleanUp;
 use crate::commands::collect::Collect;
+use crate::commands::config::ConfigCommand;
 use crate::commands::demo::Demo;
 use crate::commands::deploy::{DeployCommand, Deploys};
 use crate::commands::doctor::Doctor;
@@ -133,7 +134,7 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "manual",
         ],
     ),
-    ("Run", &["serve", "doctor", "storage", "admin", "demo"]),
+    ("Run", &["serve", "config", "doctor", "storage", "admin", "demo"]),
 ];
 
 /// Lists the subcommands by topic in the help.
@@ -168,6 +169,11 @@ pub enum Command {
     Completions(Completions),
     /// Write the pages of the manual, for `man`.
     Manual(Manual),
+    /// Show or check what the service is told by its file and its environment.
+    Config {
+        #[command(subcommand)]
+        command: ConfigCommand,
+    },
     /// Say whether the installation is well, and what to do where it is not.
     Doctor(Doctor),
     /// Show what is kept, for how long, and how much room it takes.
@@ -369,6 +375,7 @@ impl Command {
                 Admin::Migrate => commands::admin::migrate::run(database).await,
                 Admin::Weight(weight) => commands::admin::weight::run(database, weight).await,
             },
+            Self::Config { command } => commands::config::run(command),
             Self::Doctor(doctor) => commands::doctor::run(doctor).await,
             Self::Storage(storage) => commands::storage::run(storage).await,
             Self::Member { command, client } => commands::people::member(command, client).await,

@@ -5,7 +5,8 @@ import { type ServiceItem, api, taken, useServices, useIsAdmin } from "../../api
 import { ago, agoInWords, counted, exact } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
 import { Refusals } from "../../parts/refusals";
-import { GUIDES, HOSTING, type Step } from "./steps";
+import { HOSTING } from "./hosting";
+import { GUIDES, type Step } from "./steps";
 import { Answer, Button, Callout, Heading, Input } from "../../ui/kit";
 
 export function ConnectPage() {

@@ -1,5 +1,6 @@
 import { describe, expect, it, test } from "vitest";
-import { GUIDES, HOSTING, type Known, type Step } from "./steps";
+import { HOSTING } from "./hosting";
+import { GUIDES, type Known, type Step } from "./steps";
 
 const KNOWN: Known = { service: "tide-clock", endpoint: "https://outcrop.skerry.example", key: "k-of-tide-clock" };
 

@@ -22,7 +22,7 @@ export type Guide = {
 };
 
 /** What every SDK reads from the environment, with the real endpoint and key. */
-const environment = ({ service, endpoint, key }: Known, more: string[] = []) =>
+export const environment = ({ service, endpoint, key }: Known, more: string[] = []) =>
   [
     `export OTEL_SERVICE_NAME=${service}`,
     "export OTEL_RESOURCE_ATTRIBUTES=service.version=1.0.0,deployment.environment.name=production",
@@ -504,97 +504,6 @@ cargo run --bin settle`,
       {
         title: "A job is the run of its root span; stopping the SDK sends what it holds:",
         code: 'require OpenTelemetry.Tracer, as: Tracer\n\nTracer.with_span "settle ports" do\n  try do\n    settle(7)\n  rescue\n    failed ->\n      Tracer.record_exception(failed, __STACKTRACE__)\n      Tracer.set_status(:error, Exception.message(failed))\n      reraise failed, __STACKTRACE__\n  end\nend\n\nApplication.stop(:opentelemetry)',
-      },
-    ],
-  },
-];
-
-/** Where the service runs: the same environment, in the place's own form. */
-export const HOSTING: { place: string; steps: (known: Known) => Step[] }[] = [
-  {
-    place: "systemd",
-    steps: (known) => [
-      {
-        title: `systemctl edit ${known.service}; a percent sign is written twice there:`,
-        code: `[Service]\n${environment(known)
-          .replaceAll("export ", "")
-          .replaceAll("%", "%%")
-          .split("\n")
-          .map((line) => `Environment="${line}"`)
-          .join("\n")}`,
-      },
-    ],
-  },
-  {
-    place: "container",
-    steps: (known) => [
-      {
-        title: "A file of variables, for docker run --env-file or podman run --env-file:",
-        code: environment(known).replaceAll("export ", ""),
-      },
-    ],
-  },
-  {
-    place: "Kubernetes operator",
-    steps: (known) => [
-      {
-        title: "A resource of the OpenTelemetry operator; the key in a secret of its own:",
-        code: `apiVersion: v1
-kind: Secret
-metadata: {name: outcrop}
-stringData: {headers: "authorization=Bearer%20${known.key}"}
----
-apiVersion: opentelemetry.io/v1alpha1
-kind: Instrumentation
-metadata: {name: outcrop}
-spec:
-  exporter: {endpoint: "${known.endpoint}"}
-  propagators: [tracecontext, baggage]
-  env:
-    - {name: OTEL_EXPORTER_OTLP_PROTOCOL, value: http/protobuf}
-    - name: OTEL_EXPORTER_OTLP_HEADERS
-      valueFrom: {secretKeyRef: {name: outcrop, key: headers}}`,
-      },
-      {
-        title: "On the pods, for the language at hand:",
-        code: "metadata:\n  annotations:\n    instrumentation.opentelemetry.io/inject-python: outcrop",
-      },
-    ],
-  },
-  {
-    place: "OpenTelemetry collector",
-    steps: (known) => [
-      {
-        title: "In the collector's configuration; its services need nothing else:",
-        code: `exporters:
-  otlphttp/outcrop:
-    endpoint: ${known.endpoint}
-    compression: zstd
-    headers: {authorization: "Bearer ${known.key}"}
-    retry_on_failure: {enabled: true, max_elapsed_time: 24h}
-service:
-  pipelines:
-    traces: {receivers: [otlp], processors: [batch], exporters: [otlphttp/outcrop]}
-    logs: {receivers: [otlp], processors: [batch], exporters: [otlphttp/outcrop]}
-    metrics: {receivers: [otlp], processors: [batch], exporters: [otlphttp/outcrop]}`,
-      },
-    ],
-  },
-  {
-    place: "cron or pipeline",
-    steps: (known) => [
-      {
-        title: "Any command, unchanged: each run is counted, and what it died of is reported:",
-        code: `export OUTCROP_KEY=${known.key}\noutcrop run --service ${known.service} --url ${known.endpoint} -- ./${known.service}.sh`,
-      },
-    ],
-  },
-  {
-    place: "logs only",
-    steps: (known) => [
-      {
-        title: "No change to the service: its logs are read, rotated files and restarts included:",
-        code: `export OUTCROP_KEY=${known.key}\noutcrop collect '/var/log/${known.service}/*.log' --service ${known.service} --environment production --url ${known.endpoint} --follow`,
       },
     ],
   },

@@ -5,6 +5,7 @@ pub mod ask;
 pub mod backtest;
 pub mod cleaning;
 pub mod collect;
+pub mod config;
 pub mod demo;
 pub mod deploy;
 pub mod doctor;

@@ -8,6 +8,7 @@ mod announced;
 mod backtests;
 mod collect;
 mod commands;
+mod config;
 mod connect;
 mod console;
 mod console_acting;

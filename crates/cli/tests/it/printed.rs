@@ -355,6 +355,9 @@ listen = \"0.0.0.0:8471\"
 occurrence_days = 14
 log_bytes = \"20GiB\"
 ```
+
+`outcrop config show` prints each setting with its value and where that comes from, `outcrop config
+check` says file, line and setting where something is wrong, and starts nothing.
 ";
 
 #[test]
