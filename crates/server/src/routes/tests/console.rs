@@ -116,6 +116,9 @@ async fn the_console_is_served_with_a_policy_that_lets_nothing_in() {
         assert_eq!(header(&headers, "referrer-policy"), "same-origin");
         let page = std::str::from_utf8(&page).unwrap();
         // A script without an address would need the policy to let inline scripts through.
-        assert!(page.matches("<script").count() == page.matches("<script type=\"module\" crossorigin src=").count());
+        assert_eq!(
+            page.matches("<script").count(),
+            page.matches("<script type=\"module\" crossorigin src=").count()
+        );
     }
 }
