@@ -8,6 +8,7 @@ mod fault;
 mod output;
 mod profile;
 mod settings;
+mod state_folder;
 mod window;
 
 use std::process::ExitCode;

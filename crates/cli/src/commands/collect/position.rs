@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use crate::fault::Fault;
+use crate::state_folder::state_folder;
 
 /// A place in a file that may be renamed meanwhile.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -70,12 +71,7 @@ fn absolute(path: &Path) -> PathBuf {
 }
 
 fn default_file() -> Result<PathBuf, Fault> {
-    let folder = std::env::var_os("XDG_STATE_HOME")
-        .map(PathBuf::from)
-        .filter(|folder| folder.is_absolute());
-    let home = || std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".local/state"));
-    let folder = folder
-        .or_else(home)
-        .ok_or_else(|| Fault::Usage("no place to remember positions: give --state FILE".to_owned()))?;
-    Ok(folder.join("outcrop/collect.json"))
+    let folder =
+        state_folder().ok_or_else(|| Fault::Usage("no place to remember positions: give --state FILE".to_owned()))?;
+    Ok(folder.join("collect.json"))
 }

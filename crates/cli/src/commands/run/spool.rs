@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use crate::fault::Fault;
+use crate::state_folder::state_folder;
 
 pub struct Spool {
     folder: PathBuf,
@@ -85,13 +86,8 @@ impl Spool {
 }
 
 fn default_folder() -> Result<PathBuf, Fault> {
-    let folder = std::env::var_os("XDG_STATE_HOME")
-        .map(PathBuf::from)
-        .filter(|folder| folder.is_absolute());
-    let home = || std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".local/state"));
-    let folder = folder.or_else(home);
-    let folder = folder.ok_or_else(|| Fault::Usage("no place to keep runs: give --spool FOLDER".to_owned()))?;
-    Ok(folder.join("outcrop/runs"))
+    let folder = state_folder().ok_or_else(|| Fault::Usage("no place to keep runs: give --spool FOLDER".to_owned()))?;
+    Ok(folder.join("runs"))
 }
 
 #[cfg(test)]
