@@ -233,6 +233,11 @@ const cleanUp = createRoute({
   path: "/clean-up",
   component: lazyRouteComponent(() => import("../features/clean-up/page"), "CleanUpPage"),
 });
+const closeUps = createRoute({
+  getParentRoute: () => inside,
+  path: "/close-ups",
+  component: lazyRouteComponent(() => import("../features/close-ups/page"), "CloseUpsPage"),
+});
 const installation = createRoute({
   getParentRoute: () => inside,
   path: "/installation",
@@ -279,6 +284,7 @@ export const router = createRouter({
       deploySheet,
       people,
       cleanUp,
+      closeUps,
       installation,
       owners,
       account,

@@ -339,6 +339,11 @@ function Person() {
           </Link>
         </MenuItem>
         <MenuItem>
+          <Link to="/close-ups" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
+            Close-ups
+          </Link>
+        </MenuItem>
+        <MenuItem>
           <Link to="/connect" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
             Connect a service
           </Link>

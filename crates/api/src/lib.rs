@@ -6,6 +6,7 @@
 mod access;
 mod answer;
 mod cleaning;
+mod close_up;
 mod deploy;
 mod deploy_changes;
 mod deploy_detail;
@@ -58,6 +59,7 @@ pub use answer::{
     SavedQuestion, SavedQuestionBefore, SavedQuestionList,
 };
 pub use cleaning::{CleaningCount, CleaningItem, CleaningKind, CleaningList, CleaningTrial, NewCleaning};
+pub use close_up::{CloseUp, CloseUpItem, CloseUpList, CloseUpQuery, NewCloseUp, TakenOccurrence};
 pub use deploy::{
     CheckQuery, DeployCheck, DeployItem, DeployList, DeployQuery, EventsTaken, FlagItem, NewDeploy, Sums,
 };

@@ -256,13 +256,13 @@ pub struct NoticeWayList {
 pub struct NoticeItem {
     /// Its number.
     pub id: i64,
-    /// The rule's name; empty of a digest.
+    /// The rule's name; empty of a digest and of a close-up.
     pub rule: String,
     /// The way.
     pub way: String,
     /// To whom; empty of a chat, a webhook or a ticket.
     pub to: String,
-    /// Why: `rule`, `passed-on`, `digest` or `test`.
+    /// Why: `rule`, `passed-on`, `digest`, `close-up` or `test`.
     pub reason: String,
     /// What it is about.
     pub subject: String,

@@ -10,6 +10,7 @@ use crate::commands::admin::Admin;
 use crate::commands::ask::Ask;
 use crate::commands::backtest::Backtest;
 use crate::commands::cleaning::CleanUp;
+use crate::commands::close_ups::CloseUpCommand;
 use crate::commands::collect::Collect;
 use crate::commands::config::ConfigCommand;
 use crate::commands::demo::Demo;
@@ -104,6 +105,7 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "export",
             "question",
             "sheet",
+            "close-up",
             "parts",
             "users",
         ],
@@ -309,6 +311,13 @@ pub enum Command {
     Metrics(Metrics),
     /// Show a metric over time, by version, instance or any of its attributes.
     Metric(Metric),
+    /// Keep the next occurrences of an error, or that a predicate holds for, in full.
+    CloseUp {
+        #[command(subcommand)]
+        command: CloseUpCommand,
+        #[command(flatten)]
+        client: Client,
+    },
     /// Show and save pages of questions and text.
     Sheet {
         #[command(subcommand)]
@@ -408,6 +417,7 @@ impl Command {
             Self::Count(arguments) => commands::metrics::count(arguments).await,
             Self::Metrics(arguments) => commands::metrics::metrics(arguments).await,
             Self::Metric(arguments) => commands::metrics::metric(arguments).await,
+            Self::CloseUp { command, client } => commands::close_ups::close_up(command, client).await,
             Self::Sheet { command, client } => commands::sheet::sheet(command, client).await,
             Self::Question { command, client } => commands::question::question(command, client).await,
             Self::Parts(parts) => commands::parts::parts(parts).await,

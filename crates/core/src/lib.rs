@@ -15,6 +15,7 @@ mod time;
 
 pub mod app_log;
 pub mod attention;
+pub mod close_up;
 pub mod completeness;
 pub mod deploy;
 pub mod failure;

@@ -3,7 +3,7 @@
 //! [`Database`] opens and migrates; [`writing::Writer`] commits batches of requests. [`errors`] holds what is counted
 //! of each error, [`board`] keeps what lists show of them; [`asking`] finds what predicates hold for, [`questions`] counts it; [`occurrences`], [`traffic`], [`traces`]
 //! and [`logs`] read what was written; [`deploys`] and [`flags`] say what came with which version; [`notices`] holds what people are told; [`grouping`] changes
-//! which causes are one error. [`people`] holds members, keys and what they say; [`upkeep`] removes what is past its
+//! which causes are one error. [`close_ups`] take the next occurrences in full. [`people`] holds members, keys and what they say; [`upkeep`] removes what is past its
 //! time. At the foot stand [`ids`], [`Scope`] and [`retention`].
 
 #![warn(missing_docs)]
@@ -14,6 +14,7 @@
 
 pub mod asking;
 pub mod board;
+pub mod close_ups;
 pub mod database;
 mod deployed;
 pub mod deploys;

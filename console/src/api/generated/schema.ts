@@ -127,6 +127,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/close-ups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists close-ups: those under way first, then the newest. */
+        get: operations["list_close_ups"];
+        put?: never;
+        /** Begins a close-up of what happens from now on: of an error, or of what a predicate holds for. */
+        post: operations["begin_close_up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/close-ups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One close-up, with the occurrences that it took. */
+        get: operations["show_close_up"];
+        put?: never;
+        post?: never;
+        /** Ends a close-up that is under way; what it took stays. */
+        delete: operations["end_close_up"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deploys": {
         parameters: {
             query?: never;
@@ -2220,6 +2256,67 @@ export interface components {
             /** @description Its whole name, as it must be confirmed. */
             name: string;
         };
+        /** @description A close-up with what it took. */
+        CloseUp: components["schemas"]["CloseUpItem"] & {
+            /** @description The occurrences that it took and that are still kept, the first first. */
+            occurrences: components["schemas"]["TakenOccurrence"][];
+        };
+        /** @description A close-up. */
+        CloseUpItem: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            asked_at: string;
+            /** @description Who asked. */
+            asked_by: string;
+            /**
+             * Format: int32
+             * @description How many occurrences were asked for.
+             */
+            count: number;
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
+            ended_at?: string | null;
+            /** @description Who ended it. */
+            ended_by?: string | null;
+            /** @description The reference of the error that it is of. */
+            error?: string | null;
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            id: number;
+            /** @description What it has come to, with times in UTC: `2 of 5 kept; 3 left, until 18:00 UTC`. */
+            said: string;
+            /** @description The service of that error. */
+            service?: string | null;
+            /** @description `open`; `complete` once all are kept, `over` past its time, `ended` by hand. */
+            state: string;
+            /**
+             * Format: int32
+             * @description How many are kept by now.
+             */
+            taken: number;
+            /** @description Whether who asked is told once it ends of itself. */
+            tell: boolean;
+            /** @description What that error is called. */
+            title?: string | null;
+            /**
+             * Format: date-time
+             * @description Until when at most.
+             */
+            until: string;
+            /** @description In place of an error: the predicate. */
+            where?: string | null;
+        };
+        /** @description Close-ups: those under way first, then the newest; 100 at most. */
+        CloseUpList: {
+            /** @description The close-ups. */
+            items: components["schemas"]["CloseUpItem"][];
+        };
         /** @description A commit of a deploy. */
         CommitItem: {
             /**
@@ -3867,6 +3964,25 @@ export interface components {
             /** @description Its name: a service's, an environment's, an error's reference, a user as occurrences have them. */
             name: string;
         };
+        /** @description A close-up to begin: of an error, or of what a predicate holds for. */
+        NewCloseUp: {
+            /**
+             * Format: int32
+             * @description How many occurrences, 1 to 100; 3 where none is said.
+             */
+            count?: number | null;
+            /** @description The reference of the error whose next occurrences are kept. */
+            error?: string | null;
+            /** @description Whether you are told once it ends of itself. */
+            tell?: boolean;
+            /**
+             * Format: date-time
+             * @description Until when at most, within 7 days; 24 hours from now where none is said.
+             */
+            until?: string | null;
+            /** @description In place of an error: the predicate that holds for the occurrences. */
+            where?: string | null;
+        };
         /** @description A question to count for good. */
         NewCounted: {
             /** @description What it is for. */
@@ -4106,11 +4222,11 @@ export interface components {
              * @description When it is tried next, while it waits.
              */
             next_at?: string | null;
-            /** @description Why: `rule`, `passed-on`, `digest` or `test`. */
+            /** @description Why: `rule`, `passed-on`, `digest`, `close-up` or `test`. */
             reason: string;
             /** @description References of the errors that it tells of. */
             references: string[];
-            /** @description The rule's name; empty of a digest. */
+            /** @description The rule's name; empty of a digest and of a close-up. */
             rule: string;
             /** @description `waiting`, `sent` or `failed`. */
             state: string;
@@ -5649,6 +5765,11 @@ export interface components {
              */
             requests: number;
         };
+        /** @description An occurrence that a close-up took. */
+        TakenOccurrence: components["schemas"]["OccurrenceItem"] & {
+            /** @description The reference of its error. */
+            error: string;
+        };
         /** @description Who is in a team and what it owns, said anew; what is not given stays. */
         TeamChange: {
             /** @description Addresses of all its members. */
@@ -6753,6 +6874,327 @@ export interface operations {
             };
             /** @description The body is not JSON */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_close_ups: {
+        parameters: {
+            query?: {
+                /** @description Only those of this error. */
+                error?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloseUpList"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_close_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCloseUp"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloseUpItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_close_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloseUp"];
+                };
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The member's role, or the token's scope, does not allow it */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A fault of the service; its log has the cause under the number in `detail` */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer; see Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_close_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was sent cannot be read, or lies outside its limits; `detail` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, or the token is not known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

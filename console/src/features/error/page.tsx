@@ -20,6 +20,7 @@ import { Strata } from "../../ui/strata";
 import { Load } from "../../parts/load";
 import { PredicateBox, narrowed, testOf } from "../../parts/predicate-box";
 import { StandsOut, WhyOne } from "./common";
+import { CloseUps } from "./close-ups";
 import { Handling } from "./handling";
 import { History } from "./history";
 import { OccurrenceView } from "./occurrence";
@@ -127,6 +128,7 @@ export function ErrorPage() {
         </div>
         <div className="min-w-0 max-md:order-first md:mt-3">
           <Handling detail={detail} />
+          <CloseUps reference={detail.ref} />
           <Ties detail={detail} />
           <Seen detail={detail} />
           {detail.endpoints.length > 0 && <Endpoints detail={detail} />}

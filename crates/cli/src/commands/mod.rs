@@ -4,6 +4,7 @@ pub mod admin;
 pub mod ask;
 pub mod backtest;
 pub mod cleaning;
+pub mod close_ups;
 pub mod collect;
 pub mod config;
 pub mod demo;

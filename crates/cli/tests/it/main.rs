@@ -6,6 +6,7 @@
 
 mod announced;
 mod backtests;
+mod close_ups;
 mod collect;
 mod commands;
 mod config;

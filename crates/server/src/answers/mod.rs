@@ -2,6 +2,7 @@
 
 mod against;
 pub(crate) mod asked;
+pub(crate) mod close_ups;
 pub(crate) mod deploy_answers;
 pub mod deploy_check;
 pub mod endpoint_changes;

@@ -1,5 +1,7 @@
 //! The jobs: upkeep, flags, folding, learning, rules.
 
+mod between;
 mod rounds;
 
-pub(crate) use rounds::{Service, listen, start, tell};
+pub(crate) use between::{listen, tell};
+pub(crate) use rounds::{Service, start};

@@ -4,8 +4,6 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use outcrop_store::database::live;
-use outcrop_store::database::live::{Committed, Listener};
 use outcrop_store::database::readers::Readers;
 use outcrop_store::errors::reach;
 use outcrop_store::grouping::moved;
@@ -13,8 +11,10 @@ use outcrop_store::retention::Policy;
 use outcrop_store::traffic::{groups, uses};
 use outcrop_store::upkeep::space;
 use outcrop_store::writing::Writer;
-use outcrop_store::{Database, StoreError, asking, board, flags, metrics, retention, traces, traffic, upkeep};
-use tokio::sync::{Mutex, broadcast, mpsc};
+use outcrop_store::{
+    Database, StoreError, asking, board, close_ups, flags, metrics, retention, traces, traffic, upkeep,
+};
+use tokio::sync::Mutex;
 use tokio_util::sync::CancellationToken;
 
 use outcrop_store::upkeep::cleaning::{self, Cleaned};
@@ -59,6 +59,8 @@ const OWNERS_EVERY: Duration = Duration::from_secs(10);
 const CLEANED_EVERY: Duration = Duration::from_secs(15);
 /// How often it is looked whether errors stop being quiet.
 const QUIET_EVERY: Duration = Duration::from_secs(20);
+/// How often it is looked for what close-ups take, and whether there are new ones: until a writer knows of one it samples.
+const CLOSE_UPS_EVERY: Duration = Duration::from_secs(2);
 /// How often it is looked whether what a version brought is an error that was known.
 const MOVED_EVERY: Duration = Duration::from_secs(30);
 /// How often it is looked whether the standby follows.
@@ -153,6 +155,10 @@ pub(crate) fn start(supervisor: &Supervisor, service: &Service<'_>) {
     supervisor.run("deploys", DEPLOYS_EVERY, move || look_at_deploys(db.clone()));
     let db = database.clone();
     supervisor.run("clean-up", CLEANED_EVERY, move || clean_up(db.clone()));
+    let (db, kept, set) = (database.clone(), writer.clone(), Arc::new(settings.clone()));
+    supervisor.run("close-ups", CLOSE_UPS_EVERY, move || {
+        look_closer(db.clone(), kept.clone(), set.clone())
+    });
     let db = database.clone();
     supervisor.run("callees", LEARN_EVERY, move || learn(db.clone()));
     let db = database.clone();
@@ -366,6 +372,17 @@ async fn clean_up(database: Database) -> Result<Waiting, StoreError> {
     Ok(CLEANED_EVERY)
 }
 
+/// Takes what close-ups look for, has the writers sample nothing of it, and tells who asked once one ends.
+async fn look_closer(database: Database, writer: Arc<Writer>, settings: Arc<Settings>) -> Result<Waiting, StoreError> {
+    writer.read_close_ups().await?;
+    let taken = close_ups::look(&database, chrono::Utc::now()).await?;
+    let told = notices::tell_of_close_ups(&database, &settings, chrono::Utc::now()).await?;
+    if taken + told > 0 {
+        tracing::info!(taken, told, "close-ups took occurrences");
+    }
+    Ok(CLOSE_UPS_EVERY)
+}
+
 /// Notes what happened to errors, and plans what is sent of it.
 async fn plan_notices(database: Database, settings: Arc<Settings>, desk: notices::Desk) -> Result<Waiting, StoreError> {
     let planned = desk.plan(&database, &settings, chrono::Utc::now()).await?;
@@ -446,51 +463,5 @@ async fn notes(intake: Intake, database: Database, stop: CancellationToken) {
         if is_last {
             return;
         }
-    }
-}
-
-/// The shortest time between two messages to the other instances: NOTIFY takes a lock that commits wait for.
-const TELL_EVERY: Duration = Duration::from_millis(250);
-
-/// Tells all instances what was committed here, many commits in one message. Ends with the writers.
-pub(crate) async fn tell(database: Database, committed: Arc<Mutex<mpsc::Receiver<Committed>>>) {
-    let mut committed = committed.lock().await;
-    while let Some(mut sum) = committed.recv().await {
-        while let Ok(more) = committed.try_recv() {
-            sum.batches += more.batches;
-            sum.reports += more.reports;
-            sum.services.extend(more.services);
-        }
-        sum.services.sort();
-        sum.services.dedup();
-        if let Err(error) = live::tell(&database, sum).await {
-            tracing::debug!(%error, "what was committed could not be told; pages catch up with the next message");
-        }
-        tokio::time::sleep(TELL_EVERY).await;
-    }
-}
-
-/// Listens to all instances and passes on to the pages open here. After a lost connection pages are told to read again.
-pub(crate) async fn listen(database: Database, live: broadcast::Sender<Committed>, stop: CancellationToken) {
-    let unknown = || Committed {
-        batches: 1,
-        ..Committed::default()
-    };
-    let listening = async {
-        loop {
-            let Ok(mut listener) = Listener::start(&database).await else {
-                tokio::time::sleep(Duration::from_secs(1)).await;
-                continue;
-            };
-            // Sending fails only while no page is open.
-            drop(live.send(unknown()));
-            while let Ok(message) = listener.next().await {
-                drop(live.send(message.unwrap_or_else(unknown)));
-            }
-        }
-    };
-    tokio::select! {
-        () = stop.cancelled() => {}
-        () = listening => {}
     }
 }

@@ -60,6 +60,8 @@ pub(super) struct Letter {
     pub because: String,
     /// Paragraphs in place of events: a digest, or a test.
     pub paragraphs: Vec<String>,
+    /// The page that paragraphs are about, from the root on.
+    pub page: Option<String>,
     /// The page of all notices.
     pub link: Option<String>,
 }
@@ -85,6 +87,7 @@ impl Letter {
         let because = match notice.reason.as_str() {
             "passed-on" => format!("It is passed on to you by the rule “{name}”, because nobody has taken it."),
             "digest" => "You get this digest because you asked for one a day.".to_owned(),
+            "close-up" => "You get this notice because you asked for the close-up.".to_owned(),
             "test" => format!("This is a test of the rule “{name}”."),
             _ => format!("You get this notice because of the rule “{name}”."),
         };
@@ -105,6 +108,7 @@ impl Letter {
             runbook: parts.rule.and_then(|rule| rule.runbook.clone()),
             because,
             paragraphs,
+            page: (notice.body.as_ref()).and_then(|body| body["page"].as_str().map(str::to_owned)),
             link: parts.settings.page(&["notices"], &[]),
         }
     }
@@ -123,7 +127,7 @@ impl Letter {
     pub(super) fn page(&self) -> String {
         match self.items.as_slice() {
             [only] => only.page.clone(),
-            _ => "/notices".to_owned(),
+            _ => self.page.clone().unwrap_or_else(|| "/notices".to_owned()),
         }
     }
 

@@ -1,5 +1,6 @@
 //! Notices: what happened is noted, planned by people's rules, and sent; each step is a job of its own.
 
+mod close_ups;
 mod digest;
 mod letter;
 pub(crate) mod links;
@@ -110,6 +111,18 @@ pub(crate) async fn shown(
 pub(crate) async fn watch(database: &Database, began: DateTime<Utc>, now: DateTime<Utc>) -> Result<u64, StoreError> {
     let noted = watching::thresholds(database, now).await? + watching::endpoints(database, now).await?;
     Ok(noted + watching::silences(database, began, now).await?)
+}
+
+/// Tells those who asked for close-ups what these came to. Returns how many are told.
+///
+/// # Errors
+/// [`StoreError`] when the database does not answer; the next round goes on.
+pub(crate) async fn tell_of_close_ups(
+    database: &Database,
+    settings: &Settings,
+    now: DateTime<Utc>,
+) -> Result<usize, StoreError> {
+    close_ups::tell(database, settings, now).await
 }
 
 /// Makes the digests that are due. Returns how many went into the outbox.

@@ -3,6 +3,7 @@
 mod ask;
 mod cdevents;
 mod cleaning;
+mod close_ups;
 mod console;
 pub(super) mod deploy_detail;
 mod deploys;
@@ -99,6 +100,10 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(occurrences::of_error)
             .service(occurrences::one)
             .service(occurrences::choose)
+            .service(close_ups::list_close_ups)
+            .service(close_ups::begin_close_up)
+            .service(close_ups::show_close_up)
+            .service(close_ups::end_close_up)
             .service(report::report_failure)
             .service(regrouping::make_change)
             .service(regrouping::list_changes)
@@ -142,21 +147,6 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(uses::list_instances)
             .service(uses::report_now)
             .service(predicate::complete)
-            .service(ask::ask)
-            .service(ask::complete_question)
-            .service(saved_questions::list_saved_questions)
-            .service(saved_questions::show_saved_question)
-            .service(saved_questions::save_question)
-            .service(saved_questions::remove_saved_question)
-            .service(metrics::list_metrics)
-            .service(metrics::show_metric)
-            .service(metrics::count_question)
-            .service(metrics::end_counting)
-            .service(sheets::list_sheets)
-            .service(sheets::show_sheet)
-            .service(sheets::show_made_sheet)
-            .service(sheets::save_sheet)
-            .service(sheets::remove_sheet)
             .service(views::list_saved_views)
             .service(views::save_view)
             .service(views::remove_view)
@@ -178,9 +168,30 @@ fn api(config: &mut ServiceConfig<'_>) {
             .service(scrubbing::make_rule)
             .service(scrubbing::end_rule)
             .service(live::events)
+            .configure(of_questions)
             .configure(of_notices)
             .configure(of_people),
     );
+}
+
+/// Questions, what is counted for good, and pages of both.
+fn of_questions(config: &mut ServiceConfig<'_>) {
+    config
+        .service(ask::ask)
+        .service(ask::complete_question)
+        .service(saved_questions::list_saved_questions)
+        .service(saved_questions::show_saved_question)
+        .service(saved_questions::save_question)
+        .service(saved_questions::remove_saved_question)
+        .service(metrics::list_metrics)
+        .service(metrics::show_metric)
+        .service(metrics::count_question)
+        .service(metrics::end_counting)
+        .service(sheets::list_sheets)
+        .service(sheets::show_sheet)
+        .service(sheets::show_made_sheet)
+        .service(sheets::save_sheet)
+        .service(sheets::remove_sheet);
 }
 
 /// What people are told: rules, ways, what was sent.

@@ -150,7 +150,7 @@ pub(super) fn occurrence_id(text: &str) -> Result<OccurrenceId, ApiError> {
     Ok(OccurrenceId(id))
 }
 
-fn item(row: occurrences::OccurrenceRow) -> OccurrenceItem {
+pub(super) fn item(row: occurrences::OccurrenceRow) -> OccurrenceItem {
     OccurrenceItem {
         id: row.id().to_string(),
         at: to_utc(row.at()),

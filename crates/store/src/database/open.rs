@@ -19,7 +19,7 @@ pub struct Database {
     /// For readers and jobs.
     pub(crate) pool: PgPool,
     /// The same where nothing is closed.
-    all: PgPool,
+    pub(crate) all: PgPool,
     /// For looking up sender keys and for saying whether the database answers: short questions that
     /// nothing may hold up.
     pub(crate) checking: PgPool,

@@ -97,6 +97,8 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ),
     ("cleaning", Time("asked_at", YEAR_AND_MORE)),
     ("clock_ahead", Time("at", RECEIPTS)),
+    ("close_up", Time("asked_at", YEAR_AND_MORE)),
+    ("close_up_taken", With("close_up: 100 occurrences each at most")),
     ("counted", Stays("made by hand")),
     ("counted_hour", Time("hour", Metrics)),
     ("deploy", Time("at", YEAR_AND_MORE)),

@@ -224,7 +224,10 @@ async fn insert(connection: &mut PgConnection, work: &mut Work<'_>, keep: Payloa
         if keep.is_full {
             work.reached.add(numbered.sender.service, Limit::Bodies, 1);
             left_out.push(numbered);
-        } else if keep.bodies.takes((numbered.cause, numbered.sender.version), at) {
+        } else if keep
+            .bodies
+            .takes(numbered.sender.service, (numbered.cause, numbered.sender.version), at)
+        {
             payloads.row().uuid(id_uuid(report.facts.id)).bytes(&pack(numbered)?);
             kept.push(numbered);
         } else {

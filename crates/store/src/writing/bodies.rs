@@ -2,6 +2,7 @@
 //! first, the latest and the fullest of each version.
 
 use std::collections::BTreeMap;
+use std::sync::{PoisonError, RwLock};
 
 use outcrop_core::Timestamp;
 use outcrop_core::failure::OccurrenceId;
@@ -10,6 +11,7 @@ use sqlx::PgConnection;
 use super::batch::Numbered;
 use crate::Remembered;
 use crate::StoreError;
+use crate::close_ups::Watched;
 use crate::ids::id_uuid;
 
 /// Occurrences of one cause and version in a minute whose exact data is kept before sampling
@@ -17,6 +19,8 @@ use crate::ids::id_uuid;
 pub const BODIES_PER_MINUTE: u32 = 20;
 /// Past that, one in so many is kept.
 const KEPT_ONE_IN: u32 = 50;
+/// Of a cause and version that a close-up may take, so many of a minute are all kept: ten times as many as one takes.
+const WATCHED_PER_MINUTE: u32 = 10 * outcrop_core::close_up::MOST;
 /// Minutes counted, and causes remembered, at once; forgotten all together past this.
 const MAX_REMEMBERED: usize = 50_000;
 
@@ -68,6 +72,7 @@ pub(super) struct Bodies {
     per_minute: u32,
     counts: Remembered<(i64, i32, i64), u32, MAX_REMEMBERED>,
     known: Remembered<Of, Option<Known>, MAX_REMEMBERED>,
+    watched: RwLock<Watched>,
 }
 
 impl Bodies {
@@ -76,17 +81,24 @@ impl Bodies {
             per_minute,
             counts: Remembered::default(),
             known: Remembered::default(),
+            watched: RwLock::default(),
         }
     }
 
-    /// Whether to keep the exact data of one more occurrence.
-    pub(super) fn takes(&self, (cause, version): Of, at: Timestamp) -> bool {
+    /// Says what close-ups may take: of that nothing is sampled.
+    pub(super) fn watch(&self, watched: Watched) {
+        *self.watched.write().unwrap_or_else(PoisonError::into_inner) = watched;
+    }
+
+    /// Whether to keep the exact data of one more occurrence of a service.
+    pub(super) fn takes(&self, service: i32, (cause, version): Of, at: Timestamp) -> bool {
         let of_minute = (cause, version, at.minute().millis());
         let count = self.counts.change(of_minute, u32::default, |count| {
             *count = count.saturating_add(1);
             *count
         });
-        count <= self.per_minute || count.is_multiple_of(KEPT_ONE_IN)
+        let is_watched = || self.watched.read().unwrap_or_else(PoisonError::into_inner).has(service);
+        count <= self.per_minute || count.is_multiple_of(KEPT_ONE_IN) || count <= WATCHED_PER_MINUTE && is_watched()
     }
 
     /// Forgets what was to be kept: a batch was not committed.

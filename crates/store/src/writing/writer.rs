@@ -92,6 +92,16 @@ impl Writer {
         }
     }
 
+    /// Reads anew what close-ups may take, so that nothing of it is sampled.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer; what was read last holds on.
+    #[boxed]
+    pub async fn read_close_ups(&self) -> Result<(), StoreError> {
+        self.bodies.watch(crate::close_ups::watched(&self.database).await?);
+        Ok(())
+    }
+
     /// Says of what nothing more is kept for now.
     pub fn set_full(&self, full: Full) {
         *self.full.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = full;

@@ -2,6 +2,7 @@
 
 mod acting;
 mod asking;
+mod close_ups;
 mod closed;
 mod console;
 mod installation;
