@@ -23,6 +23,7 @@ use crate::commands::group::Group;
 use crate::commands::grouping::Grouping;
 use crate::commands::handling::{Note, Quiet, Reopen, Settle, Take, Undo};
 use crate::commands::history::History;
+use crate::commands::init::Init;
 use crate::commands::key::KeyCommand;
 use crate::commands::login::Login;
 use crate::commands::logs::Logs;
@@ -136,7 +137,10 @@ const TOPICS: [(&str, &[&str]); 7] = [
             "manual",
         ],
     ),
-    ("Run", &["serve", "config", "doctor", "storage", "admin", "demo"]),
+    (
+        "Run",
+        &["init", "serve", "config", "doctor", "storage", "admin", "demo"],
+    ),
 ];
 
 /// Lists the subcommands by topic in the help.
@@ -158,6 +162,8 @@ fn in_topics(command: clap::Command) -> clap::Command {
 
 #[derive(Subcommand)]
 pub enum Command {
+    /// Set up an installation: database, first admin, sender key, settings.
+    Init(Init),
     /// Run the service.
     Serve(Box<Serve>),
     /// Manage members, tokens and sender keys, on the database directly.
@@ -374,6 +380,7 @@ impl Command {
     /// Does what was asked for.
     pub async fn run(self) -> Result<(), Fault> {
         match self {
+            Self::Init(init) => commands::init::run(init).await,
             Self::Serve(serve) => commands::serve::run(serve).await,
             Self::Admin { command, database } => match command {
                 Admin::Member { command } => commands::admin::member::run(database, command).await,

@@ -19,6 +19,9 @@ use outcrop_otlp::{Encoding, Signal, StatusCode, export_answer, retry_details};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio_rustls::TlsAcceptor;
+use tokio_rustls::server::TlsStream;
+use tokio_util::either::Either;
 use tokio_util::sync::CancellationToken;
 use tonic::body::Body;
 use tonic::codegen::{Service, http};
@@ -31,6 +34,7 @@ use crate::intake::{BodyError, Coding, Held, Origin, READ_WITHIN};
 use crate::receive;
 use crate::receive::{Came, Refusal, Sender, authenticate, note, take};
 use crate::state::State;
+use crate::tls::Presented;
 
 /// Connections at once: each sender keeps one. Those past it wait to be accepted.
 const MAX_CONNECTIONS: usize = 2_048;
@@ -47,24 +51,29 @@ const PREFIX: usize = 5;
 /// Serves the three export services until cancelled; calls under way are finished.
 pub(crate) async fn serve(
     listener: std::net::TcpListener,
+    presented: Option<Arc<Presented>>,
     state: State,
     stop: CancellationToken,
 ) -> Result<(), std::io::Error> {
+    let config = presented.map(|presented| presented.config(&["h2"])).transpose()?;
+    let acceptor = config.map(|config| TlsAcceptor::from(Arc::new(config)));
     listener.set_nonblocking(true)?;
     let listener = tokio::net::TcpListener::from_std(listener)?;
     let places = Arc::new(Semaphore::new(MAX_CONNECTIONS));
     let incoming = stream::unfold((listener, places), |(listener, places)| async move {
         let place = places.clone().acquire_owned().await.ok()?;
-        let accepted = listener
-            .accept()
-            .await
-            .map(|(stream, _)| Connection { stream, _place: place });
+        let accepted = listener.accept().await.map(|(stream, _)| (stream, place));
         if accepted.is_err() {
             // No socket was free: asked again at once it would answer the same.
             tokio::time::sleep(ACCEPT_AGAIN).await;
         }
         Some((accepted, (listener, places)))
     });
+    // Who does not come to an agreement in time is let go; the others do not wait for that.
+    let incoming = incoming
+        .map(move |accepted| connected(accepted, acceptor.clone()))
+        .buffer_unordered(MAX_CONNECTIONS)
+        .filter_map(|connection| async { connection.transpose() });
     Server::builder()
         .max_concurrent_streams(MAX_STREAMS)
         .http2_keepalive_interval(Some(ALIVE_EVERY))
@@ -77,9 +86,34 @@ pub(crate) async fn serve(
         .map_err(std::io::Error::other)
 }
 
+/// How long the two sides have to agree on how they encrypt.
+const AGREED_WITHIN: Duration = Duration::from_secs(10);
+
+/// A connection that came, encrypted where the service does; nothing where the other side does not.
+async fn connected(
+    accepted: std::io::Result<(TcpStream, OwnedSemaphorePermit)>,
+    acceptor: Option<TlsAcceptor>,
+) -> std::io::Result<Option<Connection>> {
+    let (stream, place) = accepted?;
+    let info = stream.connect_info();
+    let stream = match acceptor {
+        None => Either::Left(stream),
+        Some(acceptor) => match tokio::time::timeout(AGREED_WITHIN, acceptor.accept(stream)).await {
+            Ok(Ok(stream)) => Either::Right(Box::new(stream)),
+            Ok(Err(_)) | Err(_) => return Ok(None),
+        },
+    };
+    Ok(Some(Connection {
+        stream,
+        info,
+        _place: place,
+    }))
+}
+
 /// A connection, and its place among those that are open.
 struct Connection {
-    stream: TcpStream,
+    stream: Either<TcpStream, Box<TlsStream<TcpStream>>>,
+    info: TcpConnectInfo,
     _place: OwnedSemaphorePermit,
 }
 
@@ -87,7 +121,7 @@ impl Connected for Connection {
     type ConnectInfo = TcpConnectInfo;
 
     fn connect_info(&self) -> TcpConnectInfo {
-        self.stream.connect_info()
+        self.info.clone()
     }
 }
 

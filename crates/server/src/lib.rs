@@ -20,6 +20,7 @@ mod settings;
 mod source;
 mod state;
 mod supervision;
+mod tls;
 
 pub use access::{MIN_PASSWORD, Secret, hash_password};
 pub use answers::key_item;
@@ -27,3 +28,4 @@ pub use outbound::Allowed;
 pub use routes::openapi;
 pub use serve::{Listeners, ServeError, serve};
 pub use settings::{Mail, MetricsKey, Settings};
+pub use tls::Certificate;

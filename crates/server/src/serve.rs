@@ -14,7 +14,7 @@ use tokio_util::sync::CancellationToken;
 use crate::intake::{Closing, Intake};
 use crate::state::State;
 use crate::supervision::{Kind, Supervisor};
-use crate::{Settings, jobs, routes};
+use crate::{Settings, jobs, routes, tls};
 
 /// Where the service listens.
 pub struct Listeners {
@@ -104,16 +104,19 @@ async fn run(settings: Settings, listeners: Listeners, stop: CancellationToken) 
         stop: stop.clone(),
     };
 
+    let presented = tls::presented(state.settings.tls.as_ref(), &supervisor)?;
     let for_main = state.clone();
     let main = HttpServer::new(move || {
         App::new()
             .app_data(web::Data::new(for_main.clone()))
             .configure(routes::everything)
-    })
-    .listen(listeners.main)?
-    .disable_signals()
-    .shutdown_timeout(SHUTDOWN_SECS)
-    .run();
+    });
+    let main = match &presented {
+        // It adds the names of its protocols itself.
+        Some(presented) => main.listen_rustls_0_23(listeners.main, presented.config(&[])?)?,
+        None => main.listen(listeners.main)?,
+    };
+    let main = main.disable_signals().shutdown_timeout(SHUTDOWN_SECS).run();
     let mut handles = vec![main.handle()];
     let mut servers = vec![watched("the main listener", main, &supervisor)];
     if let Some(listener) = listeners.otlp_http {
@@ -123,18 +126,19 @@ async fn run(settings: Settings, listeners: Listeners, stop: CancellationToken) 
                 .app_data(web::Data::new(for_otlp.clone()))
                 .configure(routes::otlp_alone)
         })
-        .workers(1)
-        .listen(listener)?
-        .disable_signals()
-        .shutdown_timeout(SHUTDOWN_SECS)
-        .run();
+        .workers(1);
+        let otlp = match &presented {
+            Some(presented) => otlp.listen_rustls_0_23(listener, presented.config(&[])?)?,
+            None => otlp.listen(listener)?,
+        };
+        let otlp = otlp.disable_signals().shutdown_timeout(SHUTDOWN_SECS).run();
         handles.push(otlp.handle());
         servers.push(watched("OTLP/HTTP", otlp, &supervisor));
     }
     if let Some(listener) = listeners.otlp_grpc {
         servers.push(watched(
             "OTLP/gRPC",
-            crate::grpc::serve(listener, state.clone(), stop.clone()),
+            crate::grpc::serve(listener, presented, state.clone(), stop.clone()),
             &supervisor,
         ));
     }

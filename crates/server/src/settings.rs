@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use crate::outbound::Allowed;
+use crate::tls::Certificate;
 use lettre::message::Mailbox;
 use lettre::{AsyncSmtpTransport, Tokio1Executor};
 use outcrop_store::retention::Policy;
@@ -34,6 +35,8 @@ pub struct Settings {
     pub trusted_proxies: Vec<ipnet::IpNet>,
     /// Where requests to other programs may go: trackers, receivers of notices.
     pub outbound: Allowed,
+    /// The certificate of the listeners; without it they speak clear text.
+    pub tls: Option<Certificate>,
     /// How mail is sent; none is where that is not said.
     pub mail: Option<Mail>,
     /// What a monitoring system has to present to read `/metrics`; nobody reads them where it is not set.
@@ -122,6 +125,9 @@ impl Settings {
         if let Some(mail) = &self.mail {
             mail.check()?;
         }
+        if let Some(certificate) = &self.tls {
+            certificate.check()?;
+        }
         Ok(())
     }
 
@@ -170,6 +176,7 @@ impl Settings {
             metrics_key: None,
             checkouts: BTreeMap::new(),
             outbound: Allowed::default(),
+            tls: None,
             mail: None,
         }
     }

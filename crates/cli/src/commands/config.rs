@@ -144,6 +144,43 @@ fn all(file: Option<&Path>, text: &str, environment: impl Fn(&str) -> Option<Str
     Ok(named.filter_map(setting).collect())
 }
 
+/// Every setting but those named, as a comment of a file with what it is for and what is built in.
+pub fn sample(but: &[&str]) -> String {
+    let command = Serve::augment_args(clap::Command::new("serve"));
+    let mut text = String::new();
+    for argument in command.get_arguments() {
+        let Some(name) = argument.get_long().map(|name| name.replace('-', "_")) else {
+            continue;
+        };
+        if but.contains(&name.as_str()) || matches!(name.as_str(), "config" | "checkout") {
+            continue;
+        }
+        let help = argument.get_help().map(ToString::to_string).unwrap_or_default();
+        let about = help
+            .split(" [default: ")
+            .next()
+            .unwrap_or_default()
+            .trim_end_matches('.');
+        let value = match built_in(argument).filter(|value| value.parse::<i64>().is_ok() || !value.contains(' ')) {
+            Some(value) if value.parse::<i64>().is_ok() => value,
+            Some(value) => toml::Value::from(value).to_string(),
+            None if argument.get_action().takes_values() => {
+                let names = argument.get_value_names().into_iter().flatten();
+                let placeholder: String = names.map(clap::builder::Str::as_str).collect();
+                let value = toml::Value::from(placeholder).to_string();
+                let is_list = matches!(argument.get_action(), clap::ArgAction::Append);
+                if is_list { format!("[{value}]") } else { value }
+            }
+            None => "false".to_owned(),
+        };
+        text.extend(["\n# ", about, ".\n# ", &name, " = ", &value, "\n"]);
+    }
+    // A table ends what stands by itself.
+    text.push_str("\n# Local Git checkouts of services, to show lines of source from.\n# [checkout]\n");
+    text.push_str("# fares = \"/srv/checkouts/fares\"\n");
+    text
+}
+
 /// A value of a file, as it would be given on the command line.
 fn plain(value: &toml::Value) -> String {
     match value {

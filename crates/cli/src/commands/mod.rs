@@ -17,6 +17,7 @@ pub mod group;
 pub mod grouping;
 pub mod handling;
 pub mod history;
+pub mod init;
 pub mod key;
 pub mod login;
 pub mod logs;

@@ -25,6 +25,7 @@ mod demo;
 mod deploys;
 mod endurance;
 mod faults;
+mod first_minute;
 mod fuzzed;
 mod guides;
 mod hostile;

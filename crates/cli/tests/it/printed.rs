@@ -351,7 +351,9 @@ In the file (`--config`, TOML) a setting has its option's name, with `_` for `-`
 
 ```toml
 database_url = \"postgres://outcrop@127.0.0.1/outcrop\"
-listen = \"0.0.0.0:8471\"
+listen = \"0.0.0.0:443\"
+tls_cert = \"/etc/outcrop/chain.pem\"
+tls_key = \"/etc/outcrop/key.pem\"
 occurrence_days = 14
 log_bytes = \"20GiB\"
 ```

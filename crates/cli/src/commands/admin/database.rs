@@ -18,7 +18,7 @@ pub(super) async fn open(arguments: DatabaseArgs) -> Result<Database, Fault> {
 }
 
 /// Who works on the database, for the record: the system's user, since nobody has signed in.
-pub(super) fn who() -> String {
+pub(in crate::commands) fn who() -> String {
     format!(
         "{} on the database",
         std::env::var("USER")
@@ -29,7 +29,7 @@ pub(super) fn who() -> String {
 }
 
 /// Writes down a change of the set-up.
-pub(super) async fn note(database: &Database, did: &str, subject: &str) -> Result<(), Fault> {
+pub(in crate::commands) async fn note(database: &Database, did: &str, subject: &str) -> Result<(), Fault> {
     outcrop_store::people::audit::note(database, &who(), did, subject)
         .await
         .map_err(|error| away(&error))

@@ -1,7 +1,7 @@
 //! On the database directly, so that the first member can be made before anybody can sign in.
 
 pub mod audit;
-mod database;
+pub(super) mod database;
 pub mod key;
 pub mod member;
 pub mod migrate;
