@@ -7,7 +7,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::Mistake;
 
 /// A question.
-#[derive(Clone, Debug, Deserialize, IntoParams)]
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct AskQuery {

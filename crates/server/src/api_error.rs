@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use actix_web::http::StatusCode;
-use actix_web::http::header::{HeaderValue, RETRY_AFTER};
+use actix_web::http::header::{HeaderValue, RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpResponse, ResponseError};
 use outcrop_api::Problem;
 use outcrop_store::StoreError;
@@ -128,6 +128,11 @@ impl ResponseError for ApiError {
         };
         if let Some(seconds) = wait {
             answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from(seconds));
+        }
+        // RFC 9110, 11.6.1: whoever is refused for want of a token is told how to send one.
+        if matches!(self, Self::NoToken | Self::UnknownToken) {
+            let scheme = HeaderValue::from_static("Bearer realm=\"outcrop\"");
+            answer.headers_mut().insert(WWW_AUTHENTICATE, scheme);
         }
         answer
     }

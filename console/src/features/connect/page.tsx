@@ -5,6 +5,7 @@ import { type ServiceItem, api, taken, useServices, useIsAdmin } from "../../api
 import { ago, agoInWords, counted, exact } from "../../ui/format";
 import { Code, Failed, Skeleton } from "../../ui/states";
 import { Refusals } from "../../parts/refusals";
+import { Editor } from "./editor";
 import { HOSTING } from "./hosting";
 import { GUIDES, type Step } from "./steps";
 import { Answer, Button, Callout, Heading, Input } from "../../ui/kit";
@@ -24,7 +25,10 @@ export function ConnectPage() {
           : `${counted(items.length, "service reports", "services report")}. Connect another one in three steps.`}
       </Answer>
       <div className="mt-4 grid gap-8 lg:grid-cols-[minmax(0,1fr)_26rem]">
-        <Setup items={items} waitingFor={waitingFor} />
+        <div className="min-w-0 space-y-10">
+          <Setup items={items} waitingFor={waitingFor} />
+          <Editor />
+        </div>
         <div className="space-y-8">
           <Refusals minutes={15} />
           <Reporting items={items} />

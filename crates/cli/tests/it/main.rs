@@ -23,6 +23,7 @@ mod console_now;
 mod decide;
 mod demo;
 mod deploys;
+mod editor;
 mod endurance;
 mod faults;
 mod first_minute;

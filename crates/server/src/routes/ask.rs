@@ -13,6 +13,7 @@ use super::viewer::{Seen, Viewer};
 use crate::answers::asked;
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
+use crate::state::State;
 
 /// Offers per completion: a list that fits beside the text.
 const OFFERS: usize = 16;
@@ -26,14 +27,18 @@ const OFFERS: usize = 16;
 #[get("/ask")]
 pub(super) async fn ask(viewer: Viewer, request: HttpRequest, state: Seen) -> Result<web::Json<Answer>, ApiError> {
     let asked: AskQuery = parameters(request.query_string())?;
+    answered(&state, &viewer, asked).await.map(web::Json)
+}
+
+/// Answers a question of a member.
+pub(super) async fn answered(state: &State, viewer: &Viewer, asked: AskQuery) -> Result<Answer, ApiError> {
     let now = Utc::now();
-    let question = question(&asked.question, &viewer)?;
+    let question = question(&asked.question, viewer)?;
     let scope = scope(asked, &question, now)?;
     let (database, policy) = (state.database.clone(), state.settings.policy.clone());
-    let answer = state
+    Ok(state
         .on_main(async move { asked::answer(&database, (&question, &scope), &policy, now).await })
-        .await?;
-    Ok(web::Json(answer))
+        .await?)
 }
 
 /// What a question looks at: its own window, else that of the page or the last 24 hours.

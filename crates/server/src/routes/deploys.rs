@@ -250,7 +250,13 @@ pub(super) async fn check_deploy(
     request: HttpRequest,
     state: Seen,
 ) -> Result<web::Json<DeployCheck>, ApiError> {
-    let asked: CheckQuery = parameters(request.query_string())?;
+    checked(&state, parameters(request.query_string())?)
+        .await
+        .map(web::Json)
+}
+
+/// The answer for one deploy.
+pub(super) async fn checked(state: &State, asked: CheckQuery) -> Result<DeployCheck, ApiError> {
     let kinds: Vec<String> = asked
         .fail_on
         .iter()
@@ -287,6 +293,6 @@ pub(super) async fn check_deploy(
         })
         .await?;
     check
-        .map(|check| web::Json(DeployCheck { page, ..check }))
+        .map(|check| DeployCheck { page, ..check })
         .ok_or(ApiError::NotFound(named))
 }

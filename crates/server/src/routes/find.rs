@@ -13,6 +13,7 @@ use outcrop_store::{Database, Scope, StoreError, asking, errors, find};
 use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
+use crate::state::State;
 
 /// Longest text looked at, in bytes: a stack text fits.
 const MAX_TEXT: usize = 65_536;
@@ -32,7 +33,12 @@ pub(super) async fn find_text(
     state: Seen,
 ) -> Result<web::Json<FoundPage>, ApiError> {
     let asked: FindQuery = parameters(request.query_string())?;
-    let text = asked.text.trim().to_owned();
+    found(&state, &asked.text).await.map(web::Json)
+}
+
+/// What a text may mean.
+pub(super) async fn found(state: &State, text: &str) -> Result<FoundPage, ApiError> {
+    let text = text.trim().to_owned();
     if text.is_empty() {
         return Err(bad("nothing was given to find"));
     }
@@ -41,7 +47,7 @@ pub(super) async fn find_text(
     }
     let database = state.database.clone();
     let items = state.on_main(async move { candidates(&database, &text).await }).await?;
-    Ok(web::Json(FoundPage { items }))
+    Ok(FoundPage { items })
 }
 
 async fn candidates(database: &Database, text: &str) -> Result<Vec<Candidate>, StoreError> {

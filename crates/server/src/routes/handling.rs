@@ -147,7 +147,8 @@ pub(super) async fn undo_handling(
     done.map(web::Json)
 }
 
-async fn act(
+/// Does something about errors for a member.
+pub(super) async fn act(
     viewer: Viewer,
     named: &[String],
     asked: HandlingAction,

@@ -19,6 +19,7 @@ mod installation;
 mod live;
 mod logs;
 mod markers;
+mod mcp;
 mod metrics;
 mod nothing;
 mod notice_ways;
@@ -269,6 +270,12 @@ pub(crate) fn everything(config: &mut web::ServiceConfig) {
         .app_data(web::PayloadConfig::new(cdevents::MAX_BODY))
         .configure(intake)
         .configure(|config| api(&mut ServiceConfig::new(config)))
+        .service(
+            web::resource("/mcp")
+                .app_data(web::PayloadConfig::new(mcp::MAX_BODY))
+                .wrap(from_fn(input::guard))
+                .route(web::route().to(mcp::serve)),
+        )
         .route(
             "/api/openapi.json",
             web::get().to(move || {

@@ -17,6 +17,7 @@ use super::query::{cursor, error_of, limit, read_cursor, scope, time};
 use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
 use crate::routes::parameters::{bad, parameters};
+use crate::state::State;
 
 /// Lists the occurrences of an error, the newest first.
 #[utoipa::path(operation_id = "list_occurrences", tag = "occurrences", params(("ref" = String, Path,
@@ -111,7 +112,11 @@ pub(super) async fn one(
     path: web::Path<String>,
     state: Seen,
 ) -> Result<web::Json<OccurrenceDetail>, ApiError> {
-    let id = occurrence_id(&path)?;
+    in_full(&state, occurrence_id(&path)?).await.map(web::Json)
+}
+
+/// The occurrence of an id, with its lines of source.
+pub(super) async fn in_full(state: &State, id: OccurrenceId) -> Result<OccurrenceDetail, ApiError> {
     let database = state.database.clone();
     let found = state
         .on_main(async move {
@@ -124,9 +129,7 @@ pub(super) async fn one(
         .await?;
     let (found, setting) = found
         .ok_or_else(|| ApiError::NotFound(format!("there is no occurrence {id}; it may be past its retention")))?;
-    Ok(web::Json(
-        super::sources::with_sources(detail(found), setting, &state.settings).await,
-    ))
+    Ok(super::sources::with_sources(detail(found), setting, &state.settings).await)
 }
 
 pub(super) fn occurrence_id(text: &str) -> Result<OccurrenceId, ApiError> {

@@ -14,6 +14,7 @@ use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
 use crate::clock::millis;
 use crate::routes::parameters::bad;
+use crate::state::State;
 
 /// A whole trace: the tree over all services, its critical path, where its failures began.
 #[utoipa::path(operation_id = "show_trace", tag = "traces", params(("id" = String, Path, description = "The trace's \
@@ -28,10 +29,15 @@ pub(super) async fn show_trace(
     path: web::Path<String>,
     state: Seen,
 ) -> Result<web::Json<TraceDetail>, ApiError> {
-    let id = trace_id(&path).ok_or_else(|| {
+    of_trace(&state, &path).await.map(web::Json)
+}
+
+/// The trace of an id.
+pub(super) async fn of_trace(state: &State, text: &str) -> Result<TraceDetail, ApiError> {
+    let id = trace_id(text).ok_or_else(|| {
         bad(format!(
             "`{}` is no trace id: 32 hex digits",
-            outcrop_core::text::prefix(&path, 40)
+            outcrop_core::text::prefix(text, 40)
         ))
     })?;
     let database = state.database.clone();
@@ -56,7 +62,6 @@ pub(super) async fn show_trace(
     };
     web::block(move || detail(id, stored, &occurrences))
         .await
-        .map(web::Json)
         .map_err(|error| {
             tracing::error!(%error, "a trace could not be put together");
             ApiError::Away

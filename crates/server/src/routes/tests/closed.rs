@@ -5,6 +5,7 @@ use chrono::Utc;
 use outcrop_store::people::teams;
 use serde_json::{Value, json};
 
+use super::mcp::call;
 use super::reading::{fleet, get, reference};
 use super::roles::{Least, TABLE, body};
 use super::strangers::token_of;
@@ -190,6 +191,34 @@ async fn a_stranger_to_the_team_changes_nothing_of_its_service_and_is_told_nothi
     assert_eq!(handling["history"], json!([]), "{handling}");
     let deploys = get(&state, &purser, "/api/v1/deploys?service=fares").await;
     assert_eq!(deploys["items"].as_array().unwrap().len(), 1, "{deploys}");
+}
+
+#[tokio::test]
+async fn an_editor_of_a_stranger_is_told_nothing_by_any_tool() {
+    let (state, _supervisor, _closing) = State::for_tests(|_| {}).await;
+    let (purser, mate, known) = limited(&state).await;
+    let mut seen_by_purser = 0;
+    for (tool, arguments) in [
+        ("find", json!({"text": known.error})),
+        ("show_error", json!({"reference": known.error})),
+        ("show_occurrence", json!({"id": known.occurrence})),
+        ("show_trace", json!({"id": known.trace})),
+        ("check_deploy", json!({"service": "fares", "version": "2.5.0"})),
+        (
+            "ask",
+            json!({"question": "count, latest message of occurrences by title, file"}),
+        ),
+        ("note", json!({"reference": known.error, "text": "x"})),
+    ] {
+        let sent = arguments.to_string();
+        let (_, said) = call(&state, &mate, tool, arguments.clone()).await;
+        let told = unsaid(&Value::from(said.clone()), "", &sent).replace("tariff desk", "");
+        let found: Vec<_> = PLANTED.iter().filter(|word| told.contains(*word)).collect();
+        assert!(found.is_empty(), "{tool}: {found:?} {said}");
+        let (_, said) = call(&state, &purser, tool, arguments).await;
+        seen_by_purser += usize::from(PLANTED.iter().any(|word| said.contains(word)));
+    }
+    assert!(seen_by_purser >= 5, "{seen_by_purser}");
 }
 
 #[tokio::test]

@@ -7,6 +7,7 @@ mod closed;
 mod console;
 mod installation;
 mod lists;
+mod mcp;
 mod metrics;
 mod notice_rules;
 mod notices;
