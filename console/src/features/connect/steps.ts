@@ -113,6 +113,10 @@ export const GUIDES: [Guide, ...Guide[]] = [
         title: "Users and data of your own, on the span at hand:",
         code: 'from opentelemetry import trace\n\ntrace.get_current_span().set_attributes({"user.id": "u-7", "skerry.port": 7})',
       },
+      {
+        title: "Variables and lines of source of your own frames, by helpers/python of Outcrop’s repository:",
+        code: "import outcrop_helper\n\noutcrop_helper.install()",
+      },
     ],
     job: [
       {

@@ -29,6 +29,7 @@ mod faults;
 mod first_minute;
 mod fuzzed;
 mod guides;
+mod helpers;
 mod hostile;
 mod installation;
 mod logs;

@@ -1,0 +1,112 @@
+//! The helper for Python inside a real web app: variables and source arrive, secrets do not, nothing harms the app.
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use serde_json::{Value, json};
+
+use crate::support::{python_with, service};
+
+const PACKAGES: &[&str] = &[
+    "flask==3.1.2",
+    "opentelemetry-sdk==1.45.1",
+    "opentelemetry-exporter-otlp-proto-http==1.45.1",
+    "opentelemetry-instrumentation-flask==0.66b1",
+];
+
+fn helper() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../helpers/python")
+}
+
+const APP: &str = r#"
+import threading
+from flask import Flask
+from opentelemetry import _logs, trace
+from opentelemetry.exporter.otlp.proto.http._log_exporter import OTLPLogExporter
+from opentelemetry.exporter.otlp.proto.http.trace_exporter import OTLPSpanExporter
+from opentelemetry.instrumentation.flask import FlaskInstrumentor
+from opentelemetry.sdk._logs import LoggerProvider
+from opentelemetry.sdk._logs.export import BatchLogRecordProcessor
+from opentelemetry.sdk.trace import TracerProvider
+from opentelemetry.sdk.trace.export import BatchSpanProcessor
+import outcrop_helper
+
+traces, logs = TracerProvider(), LoggerProvider()
+traces.add_span_processor(BatchSpanProcessor(OTLPSpanExporter()))
+logs.add_log_record_processor(BatchLogRecordProcessor(OTLPLogExporter()))
+trace.set_tracer_provider(traces)
+_logs.set_logger_provider(logs)
+outcrop_helper.install()
+app = Flask(__name__)
+FlaskInstrumentor().instrument_app(app)
+
+class Vehicle:
+    def __init__(self, metres):
+        self.metres, self.owner_token = metres, "tok-" + "planted"
+    def __repr__(self):
+        raise RuntimeError("asked to describe itself")
+
+@app.get("/v1/quotes/<int:metres>")
+def quote(metres):
+    vehicle = Vehicle(metres)
+    password = "low-" + "tide"
+    return str(4600 / vehicle.metres)
+
+client = app.test_client()
+print(client.get("/v1/quotes/0").status_code, client.get("/v1/quotes/4").status_code)
+
+def assign_berth():
+    berths = ["north", "south"]
+    return berths[7]
+
+thread = threading.Thread(target=assign_berth, name="berths")
+thread.start()
+thread.join()
+traces.shutdown()
+logs.shutdown()
+"#;
+
+/// The newest occurrence of an error of a type, in full.
+fn occurrence(running: &outcrop_testkit::Running, kind: &str) -> Value {
+    let errors = running.client_json(&["errors", "--service", "fares"]);
+    let items = errors["items"].as_array().unwrap();
+    let error = items.iter().find(|item| item["type"] == kind);
+    let reference = error.unwrap_or_else(|| panic!("{errors}"))["ref"].as_str().unwrap();
+    let list = running.client_json(&["occurrences", reference]);
+    running.client_json(&["occurrence", list["items"][0]["id"].as_str().unwrap()])
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn variables_and_source_of_a_flask_app_arrive_and_its_secrets_do_not() {
+    let python = python_with("helper-flask-3.1.2", PACKAGES);
+    let tests = Command::new(&python).arg(helper().join("tests/test_helper.py")).output().unwrap();
+    assert!(tests.status.success(), "{}", String::from_utf8_lossy(&tests.stderr));
+
+    let service = service();
+    let running = service.start().await;
+    let folder = tempfile::tempdir().unwrap();
+    let app = folder.path().join("app.py");
+    std::fs::write(&app, APP).unwrap();
+    let output = Command::new(&python)
+        .arg(&app)
+        .env("PYTHONPATH", helper())
+        .env("OTEL_EXPORTER_OTLP_ENDPOINT", &running.url)
+        .env("OTEL_EXPORTER_OTLP_HEADERS", format!("authorization=Bearer%20{}", running.key))
+        .env("OTEL_SERVICE_NAME", "fares")
+        .env("OTEL_RESOURCE_ATTRIBUTES", "service.version=2.4.0")
+        .output()
+        .unwrap();
+    let printed = String::from_utf8_lossy(&output.stdout);
+    assert_eq!(printed.trim(), "500 200", "{}", String::from_utf8_lossy(&output.stderr));
+
+    let of_request = occurrence(&running, "ZeroDivisionError");
+    let frame = &of_request["stack"]["exceptions"][0]["frames"][0];
+    assert_eq!(frame["function"], "quote", "{of_request}");
+    let said = frame.to_string();
+    assert!(said.contains("Vehicle(metres=0") && said.contains("return str(4600 / vehicle.metres)"), "{said}");
+    let of_thread = occurrence(&running, "IndexError");
+    assert_eq!(of_thread["uncaught"], json!(true), "{of_thread}");
+    assert!(of_thread.to_string().contains("['north', 'south']"), "{of_thread}");
+    let all = service.all_text().await;
+    assert!(!all.contains("tok-planted") && !all.contains("low-tide"));
+}
