@@ -20,6 +20,9 @@ pub enum ConfigCommand {
         #[arg(long)]
         json: bool,
     },
+    /// Print a file with every setting as a comment: what it is for, and what is built in.
+    #[command(after_help = "Example:\n  outcrop config sample > outcrop.toml")]
+    Sample,
     /// Check file and environment without starting anything.
     #[command(
         after_help = "Example:\n  outcrop config check --config /etc/outcrop.toml\n\nEnds with 2 and says file, line and \
@@ -52,6 +55,7 @@ struct Setting {
 pub fn run(command: ConfigCommand) -> Result<(), Fault> {
     match command {
         ConfigCommand::Show { from, json } => show(from.config.as_deref(), json),
+        ConfigCommand::Sample => line(sample(&[]).trim()),
         ConfigCommand::Check { from } => check(from.config.as_deref()),
     }
 }

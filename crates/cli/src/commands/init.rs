@@ -24,6 +24,7 @@ use crate::settings::public_url;
 #[derive(Args)]
 #[command(after_help = "Examples:\n  \
     sudo -u postgres outcrop init --admin purser@skerry.example\n  \
+    sudo -u postgres outcrop init --admin purser@skerry.example --to - | sudo tee /etc/outcrop/outcrop.toml\n  \
     outcrop init --admin purser@skerry.example --server-url postgres://postgres@db.skerry.example/postgres\n  \
     outcrop init --admin purser@skerry.example --database-url postgres://outcrop:…@db.skerry.example/outcrop\n\n\
     It makes a role and a database, the tables, an invitation for the first admin, a sender key and the file of\n\
@@ -35,7 +36,7 @@ pub struct Init {
     /// The address under which people will reach the installation.
     #[arg(long, value_name = "URL", default_value = "http://127.0.0.1:8471")]
     pub public_url: String,
-    /// The file of the settings that is written; it must not be there yet.
+    /// The file of the settings that is written; it must not be there yet. `-` prints them.
     #[arg(long, value_name = "FILE", default_value = "outcrop.toml")]
     pub to: PathBuf,
     /// The PostgreSQL server, as a role that may make roles and databases.
@@ -87,19 +88,20 @@ pub async fn run(arguments: Init) -> Result<(), Fault> {
     if !admin.contains('@') || admin.chars().any(char::is_whitespace) {
         return Err(Fault::Usage(format!("--admin is `{admin}`; write an e-mail address")));
     }
-    let mut file = begun(&arguments.to)?;
-    let made = make(&arguments, &public, &admin, &mut file).await;
+    let mut sink = Sink::of(&arguments.to)?;
+    let made = make(&arguments, &public, &admin, &mut sink).await;
     let made = match made {
         Ok(made) => made,
         Err(fault) => {
-            let _gone = std::fs::remove_file(&arguments.to);
+            sink.undo();
             return Err(fault);
         }
     };
-    if arguments.json {
-        json(&made)
-    } else {
-        tell(&made, &admin, &public)
+    match (arguments.json, sink) {
+        (true, _) => json(&made),
+        (false, Sink::File(..)) => line(told(&made, &admin, &public)),
+        // The settings alone go to standard output.
+        (false, Sink::Output) => Ok(writeln!(std::io::stderr(), "{}", told(&made, &admin, &public))?),
     }
 }
 
@@ -117,29 +119,59 @@ fn asked(what: &str) -> Result<String, Fault> {
     Ok(text.trim().to_owned())
 }
 
-/// The file that is written, readable by whoever runs this alone: it holds the database's password.
-fn begun(path: &Path) -> Result<File, Fault> {
-    let mut options = OpenOptions::new();
-    options.write(true).create_new(true).mode(0o600);
-    options.open(path).map_err(|error| {
-        let hint = match error.kind() {
-            std::io::ErrorKind::AlreadyExists => {
-                "; an installation is set up by it already, or choose another with --to"
-            }
-            _ => "; choose another with --to",
-        };
-        Fault::Usage(format!("{}: {error}{hint}", path.display()))
-    })
+/// Where the settings go.
+enum Sink {
+    /// A file that was not there.
+    File(File, PathBuf),
+    /// Standard output.
+    Output,
 }
 
-async fn make(arguments: &Init, public: &str, admin: &str, file: &mut File) -> Result<Made, Fault> {
+impl Sink {
+    /// The file is readable by whoever runs this alone: it holds the database's password.
+    fn of(path: &Path) -> Result<Self, Fault> {
+        if path == Path::new("-") {
+            return Ok(Self::Output);
+        }
+        let mut options = OpenOptions::new();
+        options.write(true).create_new(true).mode(0o600);
+        let file = options.open(path).map_err(|error| {
+            let hint = match error.kind() {
+                std::io::ErrorKind::AlreadyExists => {
+                    "; an installation is set up by it already, or choose another with --to"
+                }
+                _ => "; choose another with --to",
+            };
+            Fault::Usage(format!("{}: {error}{hint}", path.display()))
+        })?;
+        Ok(Self::File(file, path.to_owned()))
+    }
+
+    fn write(&mut self, text: &str) -> Result<(), Fault> {
+        match self {
+            Self::File(file, _) => {
+                file.write_all(text.as_bytes())?;
+                file.sync_all()?;
+            }
+            Self::Output => line(text.trim_end())?,
+        }
+        Ok(())
+    }
+
+    fn undo(&self) {
+        if let Self::File(_, path) = self {
+            let _gone = std::fs::remove_file(path);
+        }
+    }
+}
+
+async fn make(arguments: &Init, public: &str, admin: &str, sink: &mut Sink) -> Result<Made, Fault> {
     let url = match &arguments.database_url {
         Some(url) => url.clone(),
         None => new_database(&arguments.server_url, &arguments.name).await?,
     };
     let filled = fill(&url, public, admin).await.and_then(|(link, key)| {
-        file.write_all(settings(&url, public)?.as_bytes())?;
-        file.sync_all()?;
+        sink.write(&settings(&url, public)?)?;
         let config = arguments.to.clone();
         Ok(Made { config, link, key })
     });
@@ -215,20 +247,25 @@ fn settings(url: &str, public: &str) -> Result<String, Fault> {
     Ok(text)
 }
 
-fn tell(made: &Made, admin: &str, public: &str) -> Result<(), Fault> {
+/// What was made, and what comes next.
+fn told(made: &Made, admin: &str, public: &str) -> String {
     let Made { config, link, key } = made;
-    let config = config.display();
-    line(format!(
-        "Outcrop is set up. Its settings are in {config}, readable by you alone."
-    ))?;
-    line(format!(
-        "\nThe sender key `{KEY}`, which is shown this once:\n  {key}\n\nThe link that makes {admin} an admin, good for \
-         {DAYS} days, and once:\n  {link}"
-    ))?;
-    line(format!(
-        "\nNext:\n  outcrop serve --config {config}\n  OUTCROP_KEY={key} outcrop send --url {public} --service hello --message \
-         'it works'\n  outcrop login {public}"
-    ))
+    let is_file = config != Path::new("-");
+    let (config, file) = (
+        config.display(),
+        if is_file { config.as_path() } else { Path::new("FILE") },
+    );
+    let first = if is_file {
+        format!("Outcrop is set up. Its settings are in {config}, readable by you alone.")
+    } else {
+        "Outcrop is set up. Its settings are on standard output; they hold the database's password.".to_owned()
+    };
+    format!(
+        "{first}\n\nThe sender key `{KEY}`, which is shown this once:\n  {key}\n\nThe link that makes {admin} an admin, \
+         good for {DAYS} days, and once:\n  {link}\n\nNext:\n  outcrop serve --config {}\n  OUTCROP_KEY={key} outcrop send \
+         --url {public} --service hello --message 'it works'\n  outcrop login {public}",
+        file.display()
+    )
 }
 
 #[cfg(test)]

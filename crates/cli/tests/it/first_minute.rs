@@ -108,6 +108,33 @@ async fn an_installation_is_made_served_joined_and_sent_to() {
         said(&nobody)
     );
 
+    let sample = outcrop(folder.path(), &["config", "sample"]);
+    assert!(said(&sample).contains("# log_days = 7\n"), "{}", said(&sample));
+    let printed = format!("{name}_printed");
+    let options = [
+        "init",
+        "--server-url",
+        &server,
+        "--name",
+        &printed,
+        "--admin",
+        "mate@skerry.example",
+        "--to",
+        "-",
+    ];
+    let printed = outcrop(folder.path(), &options);
+    let settings = String::from_utf8(printed.stdout).unwrap();
+    assert!(settings.starts_with("# The settings of outcrop serve"), "{settings}");
+    assert!(
+        settings.contains("database_url = \"postgres://") && !settings.contains("outcrop-key-"),
+        "{settings}"
+    );
+    assert!(
+        String::from_utf8(printed.stderr)
+            .unwrap()
+            .contains("OUTCROP_KEY=outcrop-key-")
+    );
+
     let check = outcrop(folder.path(), &["config", "check", "--config", "outcrop.toml"]);
     assert!(check.status.success(), "{}", said(&check));
     let _served = serve(

@@ -79,7 +79,10 @@ fn occurrence(running: &outcrop_testkit::Running, kind: &str) -> Value {
 #[tokio::test(flavor = "multi_thread")]
 async fn variables_and_source_of_a_flask_app_arrive_and_its_secrets_do_not() {
     let python = python_with("helper-flask-3.1.2", PACKAGES);
-    let tests = Command::new(&python).arg(helper().join("tests/test_helper.py")).output().unwrap();
+    let tests = Command::new(&python)
+        .arg(helper().join("tests/test_helper.py"))
+        .output()
+        .unwrap();
     assert!(tests.status.success(), "{}", String::from_utf8_lossy(&tests.stderr));
 
     let service = service();
@@ -91,7 +94,10 @@ async fn variables_and_source_of_a_flask_app_arrive_and_its_secrets_do_not() {
         .arg(&app)
         .env("PYTHONPATH", helper())
         .env("OTEL_EXPORTER_OTLP_ENDPOINT", &running.url)
-        .env("OTEL_EXPORTER_OTLP_HEADERS", format!("authorization=Bearer%20{}", running.key))
+        .env(
+            "OTEL_EXPORTER_OTLP_HEADERS",
+            format!("authorization=Bearer%20{}", running.key),
+        )
         .env("OTEL_SERVICE_NAME", "fares")
         .env("OTEL_RESOURCE_ATTRIBUTES", "service.version=2.4.0")
         .output()
@@ -103,7 +109,10 @@ async fn variables_and_source_of_a_flask_app_arrive_and_its_secrets_do_not() {
     let frame = &of_request["stack"]["exceptions"][0]["frames"][0];
     assert_eq!(frame["function"], "quote", "{of_request}");
     let said = frame.to_string();
-    assert!(said.contains("Vehicle(metres=0") && said.contains("return str(4600 / vehicle.metres)"), "{said}");
+    assert!(
+        said.contains("Vehicle(metres=0") && said.contains("return str(4600 / vehicle.metres)"),
+        "{said}"
+    );
     let of_thread = occurrence(&running, "IndexError");
     assert_eq!(of_thread["uncaught"], json!(true), "{of_thread}");
     assert!(of_thread.to_string().contains("['north', 'south']"), "{of_thread}");
