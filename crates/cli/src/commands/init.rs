@@ -165,10 +165,27 @@ impl Sink {
     }
 }
 
+/// The server's URL, with the role that whoever runs this has there by the name of their account: `sudo` and the like do
+/// not always say it in a variable.
+fn as_account(server: &str, account: Option<&str>) -> String {
+    let (Ok(mut url), Some(account)) = (reqwest::Url::parse(server), account) else {
+        return server.to_owned();
+    };
+    if url.username().is_empty() && !url.query_pairs().any(|(name, _)| name == "user") {
+        url.query_pairs_mut().append_pair("user", account);
+    }
+    url.into()
+}
+
 async fn make(arguments: &Init, public: &str, admin: &str, sink: &mut Sink) -> Result<Made, Fault> {
+    let account = nix::unistd::User::from_uid(nix::unistd::geteuid()).ok().flatten();
+    let server = as_account(
+        &arguments.server_url,
+        account.as_ref().map(|account| account.name.as_str()),
+    );
     let url = match &arguments.database_url {
         Some(url) => url.clone(),
-        None => new_database(&arguments.server_url, &arguments.name).await?,
+        None => new_database(&server, &arguments.name).await?,
     };
     let filled = fill(&url, public, admin).await.and_then(|(link, key)| {
         sink.write(&settings(&url, public)?)?;
@@ -176,7 +193,7 @@ async fn make(arguments: &Init, public: &str, admin: &str, sink: &mut Sink) -> R
         Ok(Made { config, link, key })
     });
     if filled.is_err() && arguments.database_url.is_none() {
-        let undone = unmake_database(&arguments.server_url, &arguments.name).await;
+        let undone = unmake_database(&server, &arguments.name).await;
         undone.map_err(|error| Fault::Refused(format!("what was made could not be taken away: {error}")))?;
     }
     filled
@@ -270,7 +287,26 @@ fn told(made: &Made, admin: &str, public: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    use rstest::rstest;
+
     use super::*;
+
+    #[rstest]
+    #[case::by_socket(
+        "postgres:///postgres?host=/var/run/postgresql",
+        "postgres:///postgres?host=%2Fvar%2Frun%2Fpostgresql&user=postgres"
+    )]
+    #[case::named(
+        "postgres://purser@db.skerry.example/postgres",
+        "postgres://purser@db.skerry.example/postgres"
+    )]
+    #[case::named_behind("postgres:///postgres?user=purser", "postgres:///postgres?user=purser")]
+    #[case::no_url("nonsense", "nonsense")]
+    fn whoever_runs_it_is_the_role_where_none_is_named(#[case] server: &str, #[case] expected: &str) {
+        let decoded = as_account(server, Some("postgres")).replace("%2F", "/");
+        assert_eq!(decoded, expected.replace("%2F", "/"));
+        assert_eq!(as_account(server, None), server);
+    }
 
     #[test]
     fn the_file_says_what_is_set_and_each_other_setting_as_a_comment() {
