@@ -265,12 +265,13 @@ def install(limits: Limits = Limits(), tracer_provider=None, logger_provider=Non
     if hasattr(spans, "add_span_processor"):
         spans.add_span_processor(_Spans(limits))
     records = logger_provider or _logs.get_logger_provider()
-    multiple = getattr(records, "_multi_log_record_processor", None)
-    if multiple is not None and hasattr(records, "add_log_record_processor"):
+    if hasattr(records, "add_log_record_processor"):
         records.add_log_record_processor(_Records(limits))
-        # Processors work in their order, and what exports comes before: ours goes first.
-        known = multiple._log_record_processors
-        multiple._log_record_processors = (known[-1], *known[:-1])
+        # Processors work in their order: ours goes before those that export, where the SDK still keeps them so.
+        multiple = getattr(records, "_multi_log_record_processor", None)
+        known = getattr(multiple, "_log_record_processors", None)
+        if isinstance(known, tuple):
+            multiple._log_record_processors = (known[-1], *known[:-1])
     before, in_thread = sys.excepthook, threading.excepthook
 
     def on_exit(kind, error, tb):

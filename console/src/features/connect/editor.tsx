@@ -60,7 +60,7 @@ export function Editor() {
       {make.data && (
         <div className="space-y-2">
           <label className="flex items-center gap-2">
-            Its file has
+            Its file lists servers under
             <Select value={form} options={FORMS.map((each) => [each, each] as const)} onChange={setForm} />
           </label>
           <Code label="The editor’s file">{editorSetup(form, window.location.origin, make.data.token)}</Code>

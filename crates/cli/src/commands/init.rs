@@ -11,6 +11,7 @@ use clap::Args;
 use outcrop_server::Secret;
 use outcrop_store::Database;
 use outcrop_store::database::{MakeError, make_database, unmake_database};
+use outcrop_store::people::AccessError;
 use outcrop_store::people::invitations::{self, NewInvitation};
 use outcrop_store::people::keys::{self, Bounds};
 use serde::Serialize;
@@ -23,12 +24,12 @@ use crate::settings::public_url;
 
 #[derive(Args)]
 #[command(after_help = "Examples:\n  \
-    sudo -u postgres outcrop init --admin purser@skerry.example\n  \
-    sudo -u postgres outcrop init --admin purser@skerry.example --to - | sudo tee /etc/outcrop/outcrop.toml\n  \
-    outcrop init --admin purser@skerry.example --server-url postgres://postgres@db.skerry.example/postgres\n  \
-    outcrop init --admin purser@skerry.example --database-url postgres://outcrop:…@db.skerry.example/outcrop\n\n\
-    It makes a role and a database, the tables, an invitation for the first admin, a sender key and the file of\n\
-    the settings. What it is not told it asks for at a terminal. Where a step fails, nothing is left behind.")]
+    (umask 077; sudo -u postgres outcrop init --admin purser@skerry.example --to - > outcrop.toml)\n  \
+    outcrop init --admin purser@skerry.example --server-url postgres://postgres@db-1/postgres\n  \
+    outcrop init --admin purser@skerry.example --database-url postgres://outcrop@db-1/outcrop\n\n\
+    It makes a role and a database, the tables, an invitation for the first admin, a sender key and\n\
+    the file of the settings. The admin's address is asked for at a terminal. If a step fails, role\n\
+    and database are taken away again; of a database that was there the tables stay.")]
 pub struct Init {
     /// The address of the first admin.
     #[arg(long, value_name = "EMAIL")]
@@ -87,6 +88,11 @@ pub async fn run(arguments: Init) -> Result<(), Fault> {
     };
     if !admin.contains('@') || admin.chars().any(char::is_whitespace) {
         return Err(Fault::Usage(format!("--admin is `{admin}`; write an e-mail address")));
+    }
+    if arguments.json && arguments.to == Path::new("-") {
+        return Err(Fault::Usage(
+            "--json and --to - both write to standard output: give one of them".to_owned(),
+        ));
     }
     let mut sink = Sink::of(&arguments.to)?;
     let made = make(&arguments, &public, &admin, &mut sink).await;
@@ -236,10 +242,7 @@ async fn fill(url: &str, public: &str, admin: &str) -> Result<(String, String), 
         at: now,
         expires_at: now + TimeDelta::days(DAYS),
     };
-    invitations::make(&database, invitation.digest(), &asked)
-        .await
-        .map_err(|error| failed(&error))?;
-    note(&database, "invited", &format!("{admin}: admin")).await?;
+    // First what tells whether somebody was here before.
     let bounds = Bounds {
         services: vec![],
         environments: vec![],
@@ -247,8 +250,17 @@ async fn fill(url: &str, public: &str, admin: &str) -> Result<(String, String), 
     };
     keys::add(&database, KEY, &bounds, key.digest())
         .await
-        .map_err(|error| failed(&error))?;
+        .map_err(|error| match error {
+            AccessError::Exists(_) => Fault::Refused(format!(
+                "this database has a sender key `{KEY}`: an installation is set up in it already"
+            )),
+            other => failed(&other),
+        })?;
     note(&database, "made sender key", KEY).await?;
+    invitations::make(&database, invitation.digest(), &asked)
+        .await
+        .map_err(|error| failed(&error))?;
+    note(&database, "invited", &format!("{admin}: admin")).await?;
     let link = format!("{public}/join#{}", invitation.expose());
     Ok((link, key.expose().to_owned()))
 }

@@ -157,7 +157,7 @@ pub fn database_url(arguments: &DatabaseArgs) -> Result<String, Fault> {
         Fault::Usage(
             "no database: give --database-url, set OUTCROP_DATABASE_URL, or write database_url into the --config file.\n\
              There is none yet? With PostgreSQL 15 or later on this machine (Debian: apt-get install postgresql),\n\
-             `sudo -u postgres outcrop init --admin YOU@YOUR.DOMAIN` makes it, and writes the file."
+             `sudo -u postgres outcrop init --admin YOU@YOUR.DOMAIN --to - > outcrop.toml` makes it, and the file."
                 .to_owned(),
         )
     })

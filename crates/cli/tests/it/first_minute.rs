@@ -135,6 +135,22 @@ async fn an_installation_is_made_served_joined_and_sent_to() {
             .contains("OUTCROP_KEY=outcrop-key-")
     );
 
+    let both = outcrop(folder.path(), &[&options[..], &["--json"]].concat());
+    assert!(said(&both).contains("both write to standard output"), "{}", said(&both));
+    let made_url: toml::Table = settings.parse().unwrap();
+    let of_it = [
+        "--database-url",
+        made_url["database_url"].as_str().unwrap(),
+        "--to",
+        "third.toml",
+    ];
+    let used = outcrop(
+        folder.path(),
+        &[&["init", "--admin", "cook@skerry.example"], &of_it[..]].concat(),
+    );
+    assert!(said(&used).contains("is set up in it already"), "{}", said(&used));
+    assert!(!folder.path().join("third.toml").exists());
+
     let check = outcrop(folder.path(), &["config", "check", "--config", "outcrop.toml"]);
     assert!(check.status.success(), "{}", said(&check));
     let _served = serve(

@@ -65,7 +65,7 @@ impl<T: DeserializeOwned + 'static> FromRequest for Body<T> {
 }
 
 /// Whether a JSON text holds NUL: an escape `\u0000` whose backslash is not itself escaped, or the byte.
-fn holds_nul(json: &[u8]) -> bool {
+pub(super) fn holds_nul(json: &[u8]) -> bool {
     let mut rest = json;
     while let Some(at) = rest.iter().position(|byte| *byte == b'\\' || *byte == 0) {
         if rest[at] == 0 || rest[at..].starts_with(b"\\u0000") {

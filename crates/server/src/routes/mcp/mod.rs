@@ -12,6 +12,7 @@ use rmcp::transport::streamable_http_server::session::never::NeverSessionManager
 use rmcp::transport::streamable_http_server::{StreamableHttpServerConfig, StreamableHttpService};
 
 use self::tools::Tools;
+use super::input::holds_nul;
 use super::viewer::{Seen, Viewer};
 use crate::api_error::ApiError;
 
@@ -28,6 +29,11 @@ pub(super) async fn serve(
     // A page that somebody is lured to could send what a browser adds by itself.
     if viewer.session.is_some() {
         return Err(ApiError::NoToken);
+    }
+    if holds_nul(&body) {
+        return Err(ApiError::BadRequest(
+            "the message holds the character NUL (\\u0000), which no text here may hold".to_owned(),
+        ));
     }
     let mut asked = http::Request::builder()
         .method(request.method().as_str())

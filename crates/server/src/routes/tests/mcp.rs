@@ -177,6 +177,9 @@ async fn strangers_pages_and_viewers_are_refused_and_mistakes_are_said() {
         let (is_refused, said) = call(&state, &cook, tool, arguments).await;
         assert!(is_refused && said.contains(why), "{tool}: {said}");
     }
+    let find = json!({"name": "find", "arguments": {"text": "\0"}});
+    let nul = json!({"jsonrpc": "2.0", "id": 4, "method": "tools/call", "params": find});
+    assert_eq!(message(&state, Some(&cook), &nul).await.0, StatusCode::BAD_REQUEST);
     let unknown =
         json!({"jsonrpc": "2.0", "id": 3, "method": "tools/call", "params": {"name": "sink", "arguments": {}}});
     assert!(message(&state, Some(&cook), &unknown).await.1["error"].is_object());
