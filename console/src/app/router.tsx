@@ -110,21 +110,26 @@ const kit = createRoute({
     : () => <p className="p-6">Nothing is here.</p>,
 });
 
-const inside = createRoute({
-  getParentRoute: () => root,
-  id: "inside",
-  component: Shell,
-  beforeLoad: async ({ location }) => {
-    try {
-      await queryClient.query({ ...reading("/api/v1/session"), staleTime: "static" });
-    } catch (error) {
-      if (error instanceof Refusal && error.status === 401) {
-        throw redirect({ to: "/sign-in", search: location.href === "/" ? {} : { q: location.href } });
-      }
-      throw error;
+/** Lets members through; others sign in, and come back. */
+async function mustBeMember({ location }: { location: { href: string } }) {
+  try {
+    await queryClient.query({ ...reading("/api/v1/session"), staleTime: "static" });
+  } catch (error) {
+    if (error instanceof Refusal && error.status === 401) {
+      throw redirect({ to: "/sign-in", search: location.href === "/" ? {} : { q: location.href } });
     }
-  },
+    throw error;
+  }
+}
+
+const consent = createRoute({
+  getParentRoute: () => root,
+  path: "/consent",
+  component: lazyRouteComponent(() => import("../features/consent/page"), "ConsentPage"),
+  beforeLoad: mustBeMember,
 });
+
+const inside = createRoute({ getParentRoute: () => root, id: "inside", component: Shell, beforeLoad: mustBeMember });
 
 const home = createRoute({
   getParentRoute: () => inside,
@@ -261,6 +266,7 @@ export const router = createRouter({
     signIn,
     join,
     noticeLink,
+    consent,
     kit,
     inside.addChildren([
       home,

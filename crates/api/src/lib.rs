@@ -15,6 +15,7 @@ mod error;
 mod explanation;
 mod export;
 mod found;
+mod grant;
 mod grouping;
 mod handling;
 mod installation;
@@ -76,6 +77,7 @@ pub use error::{
 pub use explanation::{Counted, Explanation};
 pub use export::{ExportQuery, NEXT};
 pub use found::{Candidate, FindQuery, FoundPage};
+pub use grant::{Consent, ConsentAsked, ConsentQuery, GrantItem, GrantList, SentBack};
 pub use grouping::{
     CauseItem, CauseList, ChangeQuery, ChangesQuery, GroupingChange, GroupingChangeItem, GroupingChanges,
     GroupingOutcome, JoinedErrors, NamedError, SplitError, SplitPart, Undone,

@@ -2,6 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { type SubmitEvent, useState } from "react";
 import { api, taken, useMember, changed } from "../../api/client";
 import { PreferencesForm } from "./preferences";
+import { Programs } from "./programs";
 import { Sessions } from "./sessions";
 import { Tokens } from "./tokens";
 import { Answer, Button, Callout, Field } from "../../ui/kit";
@@ -17,7 +18,7 @@ export function AccountPage() {
     onSuccess: () => {
       setCurrent("");
       setNext("");
-      void changed("/api/v1/sessions", "/api/v1/tokens");
+      void changed("/api/v1/sessions", "/api/v1/tokens", "/api/v1/grants");
     },
   });
   const send = (event: SubmitEvent) => {
@@ -51,12 +52,13 @@ export function AccountPage() {
         />
         <label className="flex items-baseline gap-2">
           <input type="checkbox" checked={revokes} onChange={(event) => setRevokes(event.target.checked)} /> Revoke all
-          my tokens too
+          my tokens too, and shut all programs out
         </label>
         {change.isError && <Callout tone="bad">Not changed: {change.error.message}.</Callout>}
         {change.isSuccess && (
           <Callout tone="good">
-            The password is changed. All other sessions have ended{revokes ? ", and all tokens are revoked" : ""}.
+            The password is changed. All other sessions have ended
+            {revokes ? ", all tokens are revoked, and all programs shut out" : ""}.
           </Callout>
         )}
         <Button look="main" type="submit" disabled={change.isPending}>
@@ -65,6 +67,7 @@ export function AccountPage() {
       </form>
       <Sessions />
       <Tokens />
+      <Programs />
     </div>
   );
 }

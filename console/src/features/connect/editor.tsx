@@ -51,6 +51,10 @@ export function Editor() {
         An editor that speaks the protocol finds errors, reads them whole and asks questions, with your rights: what is
         closed to you is closed to it.
       </p>
+      <p className="pb-2">
+        Most need only the address <code className="font-mono text-[13px]">{window.location.origin}/mcp</code>: they
+        open this console, and you let them in. One that cannot takes a token in its file:
+      </p>
       {!make.data && (
         <Button look="main" disabled={make.isPending} onClick={() => make.mutate()}>
           Make a token for my editor

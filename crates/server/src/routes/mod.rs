@@ -12,6 +12,7 @@ mod errors;
 mod explanation;
 mod export;
 mod find;
+mod grants;
 mod handling;
 mod health;
 mod input;
@@ -24,6 +25,7 @@ mod metrics;
 mod nothing;
 mod notice_ways;
 mod notices;
+mod oauth;
 mod occurrences;
 mod origin;
 mod otlp;
@@ -232,6 +234,10 @@ fn of_people(config: &mut ServiceConfig<'_>) {
         .service(tokens::make_token)
         .service(tokens::revoke_token)
         .service(tokens::list_audit)
+        .service(grants::show_consent)
+        .service(grants::give_consent)
+        .service(grants::list_grants)
+        .service(grants::end_grant)
         .service(tickets::make_ticket)
         .service(tickets::link_ticket)
         .service(tickets::leave_ticket)
@@ -274,8 +280,10 @@ pub(crate) fn everything(config: &mut web::ServiceConfig) {
             web::resource("/mcp")
                 .app_data(web::PayloadConfig::new(mcp::MAX_BODY))
                 .wrap(from_fn(input::guard))
+                .wrap(from_fn(oauth::say_where))
                 .route(web::route().to(mcp::serve)),
         )
+        .configure(oauth::routes)
         .route(
             "/api/openapi.json",
             web::get().to(move || {

@@ -9,9 +9,10 @@ use actix_web::http::header::{AUTHORIZATION, CACHE_CONTROL, HOST, ORIGIN};
 use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use outcrop_core::Digest;
 use outcrop_store::database::readers::Behind;
-use outcrop_store::people::{Member, sessions, teams, tokens};
+use outcrop_store::people::{Member, grants, sessions, teams, tokens};
 use outcrop_store::{Database, StoreError};
 
+use super::oauth::own::{ACCESS_PREFIX, RESOURCE};
 use crate::access::{bearer, digest_of};
 use crate::api_error::ApiError;
 use crate::state::State;
@@ -202,7 +203,7 @@ pub(super) async fn still_reads(request: &HttpRequest) -> Reads {
 }
 
 fn who(request: &HttpRequest) -> impl Future<Output = Result<Asker, ApiError>> + use<> {
-    let token = bearer(request.headers().get(AUTHORIZATION)).map(digest_of);
+    let token = bearer(request.headers().get(AUTHORIZATION)).map(|presented| Secret::of(presented, request.path()));
     let session = request.cookie(COOKIE).map(|cookie| digest_of(cookie.value()));
     let state = request.app_data::<web::Data<State>>().cloned();
     let reads = Wanted::by(request);
@@ -218,8 +219,8 @@ fn who(request: &HttpRequest) -> impl Future<Output = Result<Asker, ApiError>> +
                 "this was sent by a page of another site".to_owned(),
             ));
         }
-        let secret = token.map(Secret::Token).or(session.map(Secret::Session));
-        let secret = secret.ok_or(ApiError::NoToken)?;
+        let session = session.filter(|_| token.is_none());
+        let secret = token.or(session.map(Secret::Session)).ok_or(ApiError::NoToken)?;
         let (database, readers) = (state.database.clone(), state.readers.clone());
         let found = state.on_main(async move {
             let reader = match reads {
@@ -242,7 +243,7 @@ fn who(request: &HttpRequest) -> impl Future<Output = Result<Asker, ApiError>> +
         let viewer = Viewer {
             email: member.email,
             role: Role::of(&member.role),
-            session: if token.is_none() { session } else { None },
+            session,
         };
         Ok(Asker {
             viewer,
@@ -273,13 +274,25 @@ impl Wanted {
 /// What a request was signed with.
 enum Secret {
     Token(Digest),
+    /// The access token of a program that a member let in.
+    Grant(Digest),
     Session(Digest),
 }
 
 impl Secret {
+    /// What a bearer token is. A program's is made for one resource, and good nowhere else (RFC 8707, 3).
+    fn of(presented: &str, path: &str) -> Self {
+        if presented.starts_with(ACCESS_PREFIX) && path == RESOURCE {
+            Self::Grant(digest_of(presented))
+        } else {
+            Self::Token(digest_of(presented))
+        }
+    }
+
     async fn member(&self, database: &Database) -> Result<Option<Member>, StoreError> {
         match self {
             Self::Token(digest) => tokens::member(database, *digest).await,
+            Self::Grant(digest) => grants::member(database, *digest).await,
             Self::Session(digest) => sessions::member(database, *digest).await,
         }
     }

@@ -11,6 +11,7 @@ use crate::{Database, StoreError};
 pub mod allowances;
 pub mod audit;
 pub mod drops;
+pub mod grants;
 pub mod installation;
 pub mod invitations;
 pub mod keys;
@@ -141,7 +142,7 @@ pub async fn set_role(database: &Database, email: &str, role: &str) -> Result<()
     Ok(())
 }
 
-/// Removes a member with their tokens and sessions; what they did stays under their address.
+/// Removes a member with their tokens, grants and sessions; what they did stays under their address.
 ///
 /// # Errors
 /// [`AccessError::Missing`] when there is no such member; [`AccessError::LastAdmin`] where nobody
@@ -155,6 +156,7 @@ pub async fn remove(database: &Database, email: &str) -> Result<(), AccessError>
     }
     for statement in [
         "DELETE FROM token WHERE member_id = $1",
+        "DELETE FROM oauth_grant WHERE member_id = $1",
         "DELETE FROM session WHERE member_id = $1",
         "DELETE FROM member WHERE id = $1",
     ] {
@@ -164,7 +166,7 @@ pub async fn remove(database: &Database, email: &str) -> Result<(), AccessError>
     Ok(())
 }
 
-/// Ends all sessions of a member and revokes all their tokens.
+/// Ends all sessions of a member, and revokes all their tokens and what they allowed programs.
 ///
 /// # Errors
 /// [`AccessError::Missing`] when there is no such member.
@@ -174,6 +176,7 @@ pub async fn end_all_of(database: &Database, email: &str) -> Result<(), AccessEr
     let (id, _) = locked(&mut transaction, email).await?;
     for statement in [
         "UPDATE token SET revoked_at = now() WHERE member_id = $1 AND revoked_at IS NULL",
+        "DELETE FROM oauth_grant WHERE member_id = $1",
         "DELETE FROM session WHERE member_id = $1",
     ] {
         sqlx::query(statement).bind(id).execute(&mut *transaction).await?;
@@ -201,7 +204,7 @@ async fn locked(connection: &mut sqlx::PgConnection, email: &str) -> Result<(i32
 pub enum Tokens {
     /// Their tokens stay.
     Stay,
-    /// Their tokens are revoked.
+    /// Their tokens are revoked, and what they allowed programs ends.
     End,
 }
 
@@ -222,7 +225,8 @@ pub async fn set_password(
              ended AS (DELETE FROM session USING changed WHERE session.member_id = changed.id AND session.digest IS \
              DISTINCT FROM $3), \
              revoked AS (UPDATE token SET revoked_at = now() FROM changed WHERE token.member_id = changed.id AND \
-             revoked_at IS NULL AND $4) \
+             revoked_at IS NULL AND $4), \
+             shut_out AS (DELETE FROM oauth_grant USING changed WHERE oauth_grant.member_id = changed.id AND $4) \
          SELECT count(*) FROM changed",
     )
     .bind(email)

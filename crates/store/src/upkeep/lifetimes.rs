@@ -229,6 +229,15 @@ pub const TABLES: &[(&str, Lifetime)] = &[
     ("notice_rule", Stays("made by hand, 2,000 at most")),
     ("notice_way", Stays("made by hand, 100 at most")),
     ("notice_wishes", Stays("how members want to be told: one row a member")),
+    (
+        "oauth_client",
+        When(
+            "made_at < now() - interval '1 day' AND NOT EXISTS (SELECT FROM oauth_grant g WHERE g.client = \
+             oauth_client.id)",
+        ),
+    ),
+    ("oauth_grant", Time("expires_at", Hours(24))),
+    ("oauth_secret", Time("expires_at", Hours(24))),
     ("occurrence", Days(Occurrences)),
     ("occurrence_origin", Time("at", Occurrences)),
     (

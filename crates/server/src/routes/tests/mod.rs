@@ -12,6 +12,7 @@ mod metrics;
 mod notice_rules;
 mod notices;
 mod now;
+mod oauth;
 mod people;
 mod reading;
 mod roles;

@@ -51,6 +51,10 @@ pub(super) const TABLE: &[(&str, Least, bool)] = &[
     ("GET /api/v1/endpoints", Viewer, false),
     ("GET /api/v1/endpoints/course", Viewer, false),
     ("GET /api/v1/endpoints/groups", Viewer, false),
+    ("GET /api/v1/consent", Viewer, false),
+    ("POST /api/v1/consent", Viewer, false),
+    ("GET /api/v1/grants", Viewer, false),
+    ("DELETE /api/v1/grants/{id}", Viewer, false),
     ("GET /api/v1/errors", Viewer, false),
     ("GET /api/v1/errors/{ref}", Viewer, false),
     ("GET /api/v1/errors/{ref}/causes", Viewer, false),
@@ -206,6 +210,7 @@ pub(super) fn body(route: &str) -> &'static str {
         "POST /api/v1/scrubbing" => r#"{"verb": "remove", "what": "", "reason": ""}"#,
         "POST /api/v1/scrubbing/try" => r#"{"text": "x"}"#,
         "POST /api/v1/session" => r#"{"email": "x", "password": "y"}"#,
+        "POST /api/v1/consent" => r#"{"request": "client_id=x", "allow": true}"#,
         "POST /api/v1/tokens" => r#"{"days": 0}"#,
         "PUT /api/v1/endpoints/slow" => r#"{"service": "fares", "endpoint": "x"}"#,
         "PUT /api/v1/session/password" => r#"{"current": "x", "new": "y"}"#,
@@ -291,7 +296,9 @@ async fn every_route_lets_in_who_its_table_says_and_no_one_else() {
         }
         for (token, role) in [(&viewer, Viewer), (&engineer, Engineer), (&admin, Admin)] {
             let answer = asked(Some(token)).await;
-            let is_refused = least > role || route == "PUT /api/v1/session/password";
+            // Both are done in a browser, by a person who is signed in.
+            let is_by_session = route == "PUT /api/v1/session/password" || route.ends_with("/consent");
+            let is_refused = least > role || is_by_session;
             assert_eq!(
                 answer == StatusCode::FORBIDDEN,
                 is_refused,

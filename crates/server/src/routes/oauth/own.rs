@@ -1,0 +1,18 @@
+//! What tokens of programs are good for, and where that is.
+
+use actix_web::HttpRequest;
+
+use crate::state::State;
+
+/// The one thing that a program's access token is good for.
+pub(in crate::routes) const RESOURCE: &str = "/mcp";
+/// How an access token begins.
+pub(in crate::routes) const ACCESS_PREFIX: &str = "outcrop-access-";
+
+/// The installation's own address as programs know it: what it was told, else what it was asked by.
+pub(in crate::routes) fn own_address(request: &HttpRequest, state: &State) -> String {
+    state.settings.public_url.clone().unwrap_or_else(|| {
+        let scheme = if state.settings.tls.is_some() { "https" } else { "http" };
+        format!("{scheme}://{}", request.connection_info().host())
+    })
+}
