@@ -376,6 +376,11 @@ function Person() {
           </MenuItem>
         )}
         <MenuItem>
+          <a href="/docs" className="text-ink data-focus:bg-wash block px-3 py-1 hover:no-underline">
+            Docs
+          </a>
+        </MenuItem>
+        <MenuItem>
           <button
             type="button"
             onClick={() => void signOut()}

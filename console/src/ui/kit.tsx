@@ -40,6 +40,15 @@ export function Heading({ children, note, className = "" }: HeadingProps) {
   );
 }
 
+/** A page of the docs, which the service holds itself: `guides/connect`, with an anchor where one fits. */
+export function DocsLink({ page, children }: { page: string; children: ReactNode }) {
+  return (
+    <a href={`/docs/${page}`} className="text-[13px] underline">
+      {children}
+    </a>
+  );
+}
+
 const TONES = { bad: "border-brick", open: "border-ochre", good: "border-moss" };
 
 /** What was done, what is `open` still, or why it was not done. Read aloud when it comes; what is `bad` at once. */

@@ -6,6 +6,7 @@ mod access;
 mod answers;
 mod api_error;
 mod clock;
+mod docs;
 mod grpc;
 pub mod intake;
 mod jobs;

@@ -4,7 +4,7 @@ import { useRef } from "react";
 import { Refusal, reading, windowOf } from "../../api/client";
 import { counted, minute, windowInWords } from "../../ui/format";
 import { useHotkeys } from "../../ui/hotkeys";
-import { Answer as Said, Callout, Heading } from "../../ui/kit";
+import { Answer as Said, Callout, DocsLink, Heading } from "../../ui/kit";
 import { QuestionBox } from "../../parts/question-box";
 import { type AnswerProps, Picture, Rows } from "../../parts/answer";
 import { type Answer, type AnswerRow, READY, RECORDS, shown, written } from "../../parts/question-words";
@@ -91,7 +91,16 @@ function Sentence({ answer }: { answer: Answer }) {
 function Ready() {
   return (
     <section aria-label="Questions to start from" className="mt-4">
-      <Heading note="change any of them once it is answered">Questions to start from</Heading>
+      <Heading
+        note={
+          <>
+            change any of them once it is answered;{" "}
+            <DocsLink page="reference/questions">the question language</DocsLink>
+          </>
+        }
+      >
+        Questions to start from
+      </Heading>
       <ul className="mt-1">
         {READY.map(([words, question]) => (
           <li key={question} className="border-line border-b py-2">

@@ -8,7 +8,7 @@ import { Refusals } from "../../parts/refusals";
 import { Editor } from "./editor";
 import { HOSTING } from "./hosting";
 import { GUIDES, type Step } from "./steps";
-import { Answer, Button, Callout, Heading, Input } from "../../ui/kit";
+import { Answer, Button, Callout, DocsLink, Heading, Input } from "../../ui/kit";
 
 export function ConnectPage() {
   const services = useServices();
@@ -24,6 +24,7 @@ export function ConnectPage() {
           ? "No service has sent anything yet: connect the first one."
           : `${counted(items.length, "service reports", "services report")}. Connect another one in three steps.`}
       </Answer>
+      <DocsLink page="guides/connect">How to connect a service, in full</DocsLink>
       <div className="mt-4 grid gap-8 lg:grid-cols-[minmax(0,1fr)_26rem]">
         <div className="min-w-0 space-y-10">
           <Setup items={items} waitingFor={waitingFor} />

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import type { components } from "../../api/generated/schema";
 import { reading } from "../../api/client";
 import { counted } from "../../ui/format";
-import { Answer, Button } from "../../ui/kit";
+import { Answer, Button, DocsLink } from "../../ui/kit";
 import { Failed, Skeleton } from "../../ui/states";
 
 type Finding = components["schemas"]["FindingItem"];
@@ -30,6 +30,7 @@ export function InstallationPage() {
         <Button look="link" onClick={() => void installation.refetch()} disabled={installation.isFetching}>
           look again
         </Button>
+        <DocsLink page="guides/operate">How to operate Outcrop</DocsLink>
       </p>
       <ul className="mt-4" aria-label="What was looked at, the worst first">
         {findings.map((finding) => (

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useSearch } from "@tanstack/react-router";
 import { reading } from "../../api/client";
 import { counted } from "../../ui/format";
-import { Answer } from "../../ui/kit";
+import { Answer, DocsLink } from "../../ui/kit";
 import { Rules } from "./rules";
 import { Sent } from "./sent";
 import { Ways } from "./ways";
@@ -31,6 +31,7 @@ export function NoticesPage() {
           : `${counted(on.length, "rule tells", "rules tell")} people; ${counted(sent, "notice was", "notices were")} sent in the last 7 days.`}{" "}
         {lost > 0 && `${counted(lost, "notice was", "notices were")} given up.`}
       </Answer>
+      <DocsLink page="guides/be-told">How to be told</DocsLink>
       <nav aria-label="Parts of notices" className="border-line mt-3 flex flex-wrap gap-1 border-b">
         {VIEWS.map(([each, name]) => (
           <Link

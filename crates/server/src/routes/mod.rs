@@ -7,6 +7,7 @@ mod close_ups;
 mod console;
 pub(super) mod deploy_detail;
 mod deploys;
+mod docs;
 mod document;
 mod errors;
 mod explanation;
@@ -284,6 +285,7 @@ pub(crate) fn everything(config: &mut web::ServiceConfig) {
                 .route(web::route().to(mcp::serve)),
         )
         .configure(oauth::routes)
+        .configure(docs::routes)
         .route(
             "/api/openapi.json",
             web::get().to(move || {

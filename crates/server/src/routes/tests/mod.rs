@@ -5,6 +5,7 @@ mod asking;
 mod close_ups;
 mod closed;
 mod console;
+mod docs;
 mod installation;
 mod lists;
 mod mcp;
