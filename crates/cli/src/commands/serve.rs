@@ -7,7 +7,7 @@ use tracing_subscriber::EnvFilter;
 
 use crate::fault::Fault;
 use crate::settings;
-use crate::settings::{Resolved, Serve};
+use crate::settings::{LogFormat, Resolved, Serve};
 
 /// Runs the service until SIGTERM or SIGINT.
 pub async fn run(arguments: Box<Serve>) -> Result<(), Fault> {
@@ -17,12 +17,16 @@ pub async fn run(arguments: Box<Serve>) -> Result<(), Fault> {
         otlp_http,
         otlp_grpc,
         log,
+        log_format,
     } = settings::resolve(*arguments)?;
     let filter = EnvFilter::try_new(&log).map_err(|error| Fault::Usage(format!("--log {log}: {error}")))?;
-    tracing_subscriber::fmt()
+    let lines = tracing_subscriber::fmt()
         .with_env_filter(filter)
-        .with_writer(std::io::stderr)
-        .init();
+        .with_writer(std::io::stderr);
+    match log_format {
+        LogFormat::Text => lines.init(),
+        LogFormat::Json => lines.json().flatten_event(true).init(),
+    }
     let main = settings::listen("listen", &listen)?;
     let otlp = otlp_http
         .as_deref()

@@ -10,7 +10,7 @@ use outcrop_server::{Certificate, Mail, MetricsKey, Settings};
 use outcrop_store::retention::{COUNT_DAYS, Policy, RETENTION_DAYS};
 
 use self::options::File;
-pub use self::options::{DatabaseArgs, Keep, Serve};
+pub use self::options::{DatabaseArgs, Keep, LogFormat, Serve};
 use crate::fault::Fault;
 
 /// Everything `serve` needs, checked.
@@ -20,6 +20,7 @@ pub struct Resolved {
     pub otlp_http: Option<String>,
     pub otlp_grpc: Option<String>,
     pub log: String,
+    pub log_format: LogFormat,
 }
 
 pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
@@ -98,6 +99,7 @@ pub fn resolve(arguments: Serve) -> Result<Resolved, Fault> {
         otlp_grpc: (otlp_grpc != "none").then_some(otlp_grpc),
         otlp_http: (otlp_http != "none").then_some(otlp_http),
         log: arguments.log.or(file.log).unwrap_or_else(|| "info".to_owned()),
+        log_format: arguments.log_format.or(file.log_format).unwrap_or_default(),
     })
 }
 

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use clap::Args;
+use clap::{Args, ValueEnum};
 use serde::Deserialize;
 
 /// How long data is kept and how much room it takes. All instances on one database must be given the same.
@@ -65,7 +65,7 @@ pub struct DatabaseArgs {
 #[derive(Args)]
 #[command(after_help = "Examples:\n  \
     outcrop serve --database-url postgres://outcrop@127.0.0.1/outcrop\n  \
-    outcrop serve --config /etc/outcrop.toml --listen 0.0.0.0:443 --tls-cert chain.pem --tls-key key.pem\n  \
+    outcrop serve --config outcrop.toml --listen 0.0.0.0:443 --tls-cert chain.pem --tls-key key.pem\n  \
     OUTCROP_DATABASE_URL=postgres://… outcrop serve --otlp-http none")]
 pub struct Serve {
     #[command(flatten)]
@@ -144,6 +144,20 @@ pub struct Serve {
     /// What is logged: error, warn, info, debug, or by module [default: info].
     #[arg(long, env = "OUTCROP_LOG", value_name = "FILTER")]
     pub log: Option<String>,
+    /// How lines of the log are written: `text` for people, or `json`, an object a line, for programs [default: text].
+    #[arg(long, env = "OUTCROP_LOG_FORMAT", value_name = "FORMAT", hide_possible_values = true)]
+    pub log_format: Option<LogFormat>,
+}
+
+/// How lines of the log are written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, ValueEnum)]
+#[serde(rename_all = "lowercase")]
+pub enum LogFormat {
+    /// As text.
+    #[default]
+    Text,
+    /// Each as a JSON object: `timestamp`, `level`, `target`, `message` and what else it says, by name.
+    Json,
 }
 
 /// What a TOML file says.
@@ -162,6 +176,7 @@ pub(super) struct File {
     pub(super) keep: Keep,
     pub(super) bodies_per_minute: Option<u32>,
     pub(super) log: Option<String>,
+    pub(super) log_format: Option<LogFormat>,
     pub(super) public_url: Option<String>,
     #[serde(default)]
     pub(super) trusted_proxy: Vec<String>,

@@ -295,3 +295,34 @@ async fn listeners_speak_tls_and_take_up_a_new_certificate() {
     assert!(!is_ready(&second).await, "it presents the first one still");
     answered("the second certificate is presented", async || is_ready(&second).await).await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_log_for_programs_is_an_object_a_line() {
+    let folder = tempfile::tempdir().unwrap();
+    let log = folder.path().join("log");
+    let mut command = Command::new(env!("CARGO_BIN_EXE_outcrop"));
+    command
+        .args(["serve", "--log-format", "json", "--listen", "127.0.0.1:0"])
+        .args(["--otlp-http", "none", "--otlp-grpc", "none", "--database-url"])
+        .arg(Postgres::shared().database())
+        .stderr(std::fs::File::create(&log).unwrap());
+    let served = Served(command.spawn().unwrap());
+    let written = || std::fs::read_to_string(&log).unwrap();
+    answered("the service writes its log", async || {
+        written().contains("API and OTLP/HTTP")
+    })
+    .await;
+    drop(served);
+    let text = written();
+    let lines: Vec<Value> = text
+        .lines()
+        .map(|line| serde_json::from_str(line).unwrap_or_else(|_| panic!("{line}")))
+        .collect();
+    let said = lines
+        .iter()
+        .find(|line| line["message"] == "API and OTLP/HTTP")
+        .unwrap();
+    assert_eq!(said["level"], "INFO");
+    assert!(said["address"].as_str().unwrap().starts_with("127.0.0.1:"), "{said}");
+    assert!(said["timestamp"].is_string() && said["target"].is_string(), "{said}");
+}
