@@ -193,6 +193,11 @@ opentelemetry-instrument python settle.py`,
     ],
     more: [
       {
+        title:
+          "Lines of source of your own frames, and what ends the process, by helpers/node of Outcrop’s repository:",
+        code: "node --require @opentelemetry/auto-instrumentations-node/register \\\n  --require outcrop-helper/register server.js",
+      },
+      {
         title: "Users and data of your own, on the span at hand:",
         code: 'const { trace } = require("@opentelemetry/api");\n\ntrace.getActiveSpan()?.setAttributes({ "user.id": "u-7", "skerry.port": 7 });',
       },

@@ -1,4 +1,4 @@
-//! The helper for Python inside a real web app: variables and source arrive, secrets do not, nothing harms the app.
+//! The helpers inside real web apps: variables and source arrive, secrets do not, nothing harms the app.
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -116,6 +116,122 @@ async fn variables_and_source_of_a_flask_app_arrive_and_its_secrets_do_not() {
     let of_thread = occurrence(&running, "IndexError");
     assert_eq!(of_thread["uncaught"], json!(true), "{of_thread}");
     assert!(of_thread.to_string().contains("['north', 'south']"), "{of_thread}");
+    let all = service.all_text().await;
+    assert!(!all.contains("tok-planted") && !all.contains("low-tide"));
+}
+
+const NODE_APP: &str = r#"
+const express = require("express");
+const app = express();
+app.set("env", "test");
+
+class Vehicle {
+  constructor(metres) {
+    this.metres = metres;
+    this.ownerToken = ["tok", "planted"].join("-");
+  }
+  get price() {
+    throw new Error("asked for its price");
+  }
+}
+
+function quoteFor(sailing) {
+  const vehicle = new Vehicle(12);
+  const password = ["low", "tide"].join("-");
+  if (sailing === 2) throw new RangeError(`no fare for sailing ${sailing}`);
+  return { total: vehicle.metres, isMember: password.length > 3 };
+}
+
+app.get("/v1/quotes/:sailing", (request, response) => response.json(quoteFor(Number(request.params.sailing))));
+const server = app.listen(0, "127.0.0.1", async () => {
+  const at = (sailing) => `http://127.0.0.1:${server.address().port}/v1/quotes/${sailing}`;
+  const answers = [];
+  // Modules that are looked for and not there throw by the hundred as a service starts: the helper looks away meanwhile.
+  await new Promise((done) => setTimeout(done, 3000));
+  for (const sailing of [1, 2, 3]) answers.push((await fetch(at(sailing))).status);
+  console.log(answers.join(" "));
+  setTimeout(function assignBerth() {
+    const berths = ["north", "south"];
+    console.log(berths[7].length);
+  }, 100);
+});
+"#;
+
+/// A folder with Express and OpenTelemetry's SDK from npm.
+fn node_folder() -> PathBuf {
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("helper-node");
+    std::fs::create_dir_all(&folder).unwrap();
+    let script = "set -e\n[ -e complete ] && exit 0\n[ -e package.json ] || npm init --yes >/dev/null\nnpm install --silent \
+        express@5.1.0 @opentelemetry/api@1.10.0 @opentelemetry/auto-instrumentations-node@0.82.0\ntouch complete";
+    let made = Command::new("bash")
+        .args(["-c", script])
+        .current_dir(&folder)
+        .output()
+        .unwrap();
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    std::fs::write(folder.join("app.js"), NODE_APP).unwrap();
+    folder
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn variables_and_source_of_an_express_app_arrive_and_what_ends_it_is_reported() {
+    let folder = node_folder();
+    let helper = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../helpers/node");
+    let node = |arguments: &[&str]| {
+        let mut command = Command::new("node");
+        command.args(arguments).env("NODE_PATH", folder.join("node_modules"));
+        command
+    };
+    let tests = node(&["--test"]).current_dir(&helper).output().unwrap();
+    assert!(tests.status.success(), "{}", String::from_utf8_lossy(&tests.stdout));
+
+    let service = service();
+    let running = service.start().await;
+    let register = helper.join("register.js");
+    let output = node(&[
+        "--require",
+        "@opentelemetry/auto-instrumentations-node/register",
+        "--require",
+        register.to_str().unwrap(),
+        "app.js",
+    ])
+    .current_dir(&folder)
+    .env("OTEL_EXPORTER_OTLP_PROTOCOL", "http/protobuf")
+    .env("OTEL_EXPORTER_OTLP_ENDPOINT", &running.url)
+    .env(
+        "OTEL_EXPORTER_OTLP_HEADERS",
+        format!("authorization=Bearer%20{}", running.key),
+    )
+    .env("OTEL_METRICS_EXPORTER", "none")
+    .env("OTEL_SERVICE_NAME", "fares")
+    .env("OTEL_RESOURCE_ATTRIBUTES", "service.version=2.4.0")
+    .env("OUTCROP_VARIABLES", "1")
+    .output()
+    .unwrap();
+    let printed = String::from_utf8_lossy(&output.stdout);
+    assert_eq!(
+        printed.trim(),
+        "200 500 200",
+        "{}",
+        String::from_utf8_lossy(&output.stderr)
+    );
+    assert_eq!(output.status.code(), Some(1), "it ends as it would have");
+
+    let of_request = occurrence(&running, "RangeError");
+    let frame = &of_request["stack"]["exceptions"][0]["frames"][0];
+    assert_eq!(frame["function"], "quoteFor", "{of_request}");
+    let said = frame.to_string();
+    assert!(
+        said.contains("Vehicle {metres: 12") && said.contains("throw new RangeError("),
+        "{said}"
+    );
+    let of_timer = occurrence(&running, "TypeError");
+    assert_eq!(of_timer["uncaught"], json!(true), "{of_timer}");
+    let said = of_timer.to_string();
+    assert!(
+        said.contains("console.log(berths[7].length)") && said.contains("south"),
+        "{said}"
+    );
     let all = service.all_text().await;
     assert!(!all.contains("tok-planted") && !all.contains("low-tide"));
 }

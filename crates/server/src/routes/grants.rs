@@ -12,6 +12,7 @@ use super::parameters::{bad, parameters};
 use super::viewer::{Seen, Viewer};
 use crate::access::Secret;
 use crate::api_error::ApiError;
+use crate::state::State;
 
 /// What a program that calls itself nothing is called.
 const NAMELESS: &str = "a program without a name";
@@ -21,17 +22,18 @@ fn named(client: &str) -> &str {
 }
 
 /// Only a person before a browser lets a program in: a token that could would make more of itself.
-async fn asked(
-    viewer: &Viewer,
-    request: &HttpRequest,
-    state: &Seen,
-    sent: &str,
-) -> Result<Result<Asked, String>, ApiError> {
-    if viewer.session.is_none() {
-        return Err(ApiError::Forbidden(
+fn must_be_here(viewer: &Viewer) -> Result<(), ApiError> {
+    if viewer.session.is_some() {
+        Ok(())
+    } else {
+        Err(ApiError::Forbidden(
             "sign in to let a program in; a token cannot".to_owned(),
-        ));
+        ))
     }
+}
+
+/// What a program asks for; where it is sent at once, where that is not given.
+async fn asked(request: &HttpRequest, state: &State, sent: &str) -> Result<Result<Asked, String>, ApiError> {
     match asked::read(state, sent, &own_address(request, state)).await {
         Ok(asked) => Ok(Ok(asked)),
         Err(Refused::There(location)) => Ok(Err(location)),
@@ -49,10 +51,11 @@ async fn asked(
 pub(super) async fn show_consent(
     viewer: Viewer,
     request: HttpRequest,
-    state: Seen,
+    state: web::Data<State>,
 ) -> Result<web::Json<ConsentAsked>, ApiError> {
+    must_be_here(&viewer)?;
     let query: ConsentQuery = parameters(request.query_string())?;
-    let asked = asked(&viewer, &request, &state, &query.request)
+    let asked = asked(&request, &state, &query.request)
         .await?
         .map_err(|_location| bad("the program asks for something that is not given here"))?;
     Ok(web::Json(ConsentAsked {
@@ -74,9 +77,10 @@ pub(super) async fn give_consent(
     viewer: Viewer,
     request: HttpRequest,
     body: Body<Consent>,
-    state: Seen,
+    state: web::Data<State>,
 ) -> Result<web::Json<SentBack>, ApiError> {
-    let asked = match asked(&viewer, &request, &state, &body.request).await? {
+    must_be_here(&viewer)?;
+    let asked = match asked(&request, &state, &body.request).await? {
         Ok(asked) => asked,
         Err(location) => return Ok(web::Json(SentBack { location })),
     };

@@ -48,33 +48,39 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 }
 
 /// What is protected, and by whom (RFC 9728).
-async fn resource(request: HttpRequest, state: web::Data<State>) -> web::Json<serde_json::Value> {
+async fn resource(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
     let own = own_address(&request, &state);
-    web::Json(json!({
-        "resource": format!("{own}{RESOURCE}"),
-        "authorization_servers": [own],
-        "bearer_methods_supported": ["header"],
-        "resource_name": "Outcrop",
-    }))
+    said::answer(
+        StatusCode::OK,
+        &json!({
+            "resource": format!("{own}{RESOURCE}"),
+            "authorization_servers": [own],
+            "bearer_methods_supported": ["header"],
+            "resource_name": "Outcrop",
+        }),
+    )
 }
 
 /// How tokens are asked for (RFC 8414).
-async fn server(request: HttpRequest, state: web::Data<State>) -> web::Json<serde_json::Value> {
+async fn server(request: HttpRequest, state: web::Data<State>) -> HttpResponse {
     let own = own_address(&request, &state);
-    web::Json(json!({
-        "issuer": own,
-        "authorization_endpoint": format!("{own}/oauth/authorize"),
-        "token_endpoint": format!("{own}/oauth/token"),
-        "registration_endpoint": format!("{own}/oauth/register"),
-        "revocation_endpoint": format!("{own}/oauth/revoke"),
-        "response_types_supported": ["code"],
-        "response_modes_supported": ["query"],
-        "grant_types_supported": ["authorization_code", "refresh_token"],
-        "token_endpoint_auth_methods_supported": ["none"],
-        "revocation_endpoint_auth_methods_supported": ["none"],
-        "code_challenge_methods_supported": ["S256"],
-        "authorization_response_iss_parameter_supported": true,
-    }))
+    said::answer(
+        StatusCode::OK,
+        &json!({
+            "issuer": own,
+            "authorization_endpoint": format!("{own}/oauth/authorize"),
+            "token_endpoint": format!("{own}/oauth/token"),
+            "registration_endpoint": format!("{own}/oauth/register"),
+            "revocation_endpoint": format!("{own}/oauth/revoke"),
+            "response_types_supported": ["code"],
+            "response_modes_supported": ["query"],
+            "grant_types_supported": ["authorization_code", "refresh_token"],
+            "token_endpoint_auth_methods_supported": ["none"],
+            "revocation_endpoint_auth_methods_supported": ["none"],
+            "code_challenge_methods_supported": ["S256"],
+            "authorization_response_iss_parameter_supported": true,
+        }),
+    )
 }
 
 /// Takes a browser to the page that asks its member; or back, where the program asks for what is not given. It writes

@@ -201,6 +201,11 @@ async fn a_program_finds_its_way_is_let_in_and_acts_for_its_member_at_one_place_
     assert_eq!(server["issuer"], "http://outcrop.skerry.example");
     assert_eq!(server["code_challenge_methods_supported"], json!(["S256"]));
 
+    let forged = TestRequest::get()
+        .uri(well_known)
+        .insert_header(("x-forwarded-host", "evil.example"));
+    assert_eq!(answer(&state, forged).await.body["issuer"], server["issuer"]);
+
     let client = client(&state).await;
     let asked = request_of(&client, &[]);
     let sent = answer(&state, TestRequest::get().uri(&format!("/oauth/authorize?{asked}"))).await;
