@@ -356,6 +356,9 @@ async fn requests_that_ask_wrongly_go_back_to_the_program_or_nowhere() {
         let said = consent(&state, &browser, &asked, true).await;
         assert_eq!(said.status, StatusCode::BAD_REQUEST, "{name}");
     }
+    let long = request_of(&client, &[("state", &"x".repeat(4_000))]);
+    let page = TestRequest::get().uri(&format!("/oauth/authorize?{long}"));
+    assert_eq!(text(&state, page).await.0, StatusCode::BAD_REQUEST);
     let asked = request_of(&client, &[]);
     let refused = consent(&state, &browser, &asked, false).await.body["location"].to_string();
     assert!(
