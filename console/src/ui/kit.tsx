@@ -28,6 +28,18 @@ export function Answer({ children, note }: { children: ReactNode; note?: ReactNo
   );
 }
 
+/** A page for whoever is not signed in, or comes from elsewhere: a column under the mark. */
+export function Outside({ children }: { children: ReactNode }) {
+  return (
+    <main className="mx-auto mt-24 max-w-md px-5">
+      <h1 className="mb-4 flex items-center gap-2 font-mono text-xl font-bold">
+        <img src="/mark.svg" alt="" width="24" height="22" /> outcrop
+      </h1>
+      {children}
+    </main>
+  );
+}
+
 type HeadingProps = { children: ReactNode; note?: ReactNode; className?: string };
 
 /** The heading of a part of a page, with what it is a part of. */

@@ -1,6 +1,6 @@
 /** Where a service runs, and how its settings reach it there. */
 
-import { environment, type Known, type Step } from "./steps";
+import { environment, type Known, type Step } from "./guide";
 
 /** Where the service runs: the same environment, in the place's own form. */
 export const HOSTING: { place: string; steps: (known: Known) => Step[] }[] = [

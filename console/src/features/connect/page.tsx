@@ -7,7 +7,8 @@ import { Code, Failed, Skeleton } from "../../ui/states";
 import { Refusals } from "../../parts/refusals";
 import { Editor } from "./editor";
 import { HOSTING } from "./hosting";
-import { GUIDES, type Step } from "./steps";
+import type { Step } from "./guide";
+import { GUIDES } from "./steps";
 import { Answer, Button, Callout, DocsLink, Heading, Input } from "../../ui/kit";
 
 export function ConnectPage() {

@@ -1,6 +1,7 @@
 import { describe, expect, it, test } from "vitest";
 import { HOSTING } from "./hosting";
-import { GUIDES, type Known, type Step } from "./steps";
+import type { Known, Step } from "./guide";
+import { GUIDES } from "./steps";
 
 const KNOWN: Known = { service: "tide-clock", endpoint: "https://outcrop.skerry.example", key: "k-of-tide-clock" };
 

@@ -1,7 +1,7 @@
 import { queryOptions, useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, taken } from "../../api/client";
-import { Button, Callout, Refused } from "../../ui/kit";
+import { Button, Callout, Outside, Refused } from "../../ui/kit";
 import { Skeleton } from "../../ui/states";
 
 const asked = (request: string) =>
@@ -22,10 +22,7 @@ export function ConsentPage() {
   });
   const isDone = decide.isPending || decide.isSuccess;
   return (
-    <main className="mx-auto mt-24 max-w-md px-5">
-      <h1 className="mb-4 flex items-center gap-2 font-mono text-xl font-bold">
-        <img src="/mark.svg" alt="" width="24" height="22" /> outcrop
-      </h1>
+    <Outside>
       {program.isPending && <Skeleton rows={4} />}
       {program.isError && <Callout tone="bad">Nobody can be let in: {program.error.message}.</Callout>}
       {program.data && (
@@ -62,6 +59,6 @@ export function ConsentPage() {
           )}
         </div>
       )}
-    </main>
+    </Outside>
   );
 }

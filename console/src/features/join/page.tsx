@@ -2,7 +2,7 @@ import { queryOptions, useMutation, useQuery } from "@tanstack/react-query";
 import { type SubmitEvent, useState } from "react";
 import { api, taken } from "../../api/client";
 import { exact } from "../../ui/format";
-import { Button, Callout, Field } from "../../ui/kit";
+import { Button, Callout, Field, Outside } from "../../ui/kit";
 import { Skeleton } from "../../ui/states";
 
 const invitation = (secret: string) =>
@@ -31,10 +31,7 @@ export function JoinPage() {
     join.mutate();
   };
   return (
-    <main className="mx-auto mt-24 max-w-sm px-5">
-      <h1 className="mb-1 flex items-center gap-2 font-mono text-xl font-bold">
-        <img src="/mark.svg" alt="" width="24" height="22" /> outcrop
-      </h1>
+    <Outside>
       {invited.isPending && <Skeleton rows={3} />}
       {invited.isError && (
         <Callout tone="bad">The link leads nowhere: {invited.error.message}. Whoever sent it can make another.</Callout>
@@ -72,6 +69,6 @@ export function JoinPage() {
           </form>
         </>
       )}
-    </main>
+    </Outside>
   );
 }

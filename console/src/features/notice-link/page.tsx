@@ -1,7 +1,7 @@
 import { queryOptions, useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, taken } from "../../api/client";
-import { Button, Callout } from "../../ui/kit";
+import { Button, Callout, Outside } from "../../ui/kit";
 import { Skeleton } from "../../ui/states";
 
 const would = (link: string) =>
@@ -18,10 +18,7 @@ export function NoticeLinkPage() {
   const asked = useQuery(would(link));
   const act = useMutation({ mutationFn: () => taken(api.POST("/api/v1/notice-link/act", { body: { link } })) });
   return (
-    <main className="mx-auto mt-24 max-w-md px-5">
-      <h1 className="mb-4 flex items-center gap-2 font-mono text-xl font-bold">
-        <img src="/mark.svg" alt="" width="24" height="22" /> outcrop
-      </h1>
+    <Outside>
       {asked.isPending && <Skeleton rows={3} />}
       {asked.isError && (
         <Callout tone="bad">
@@ -49,6 +46,6 @@ export function NoticeLinkPage() {
           {act.isError && <Callout tone="bad">{act.error.message}</Callout>}
         </>
       )}
-    </main>
+    </Outside>
   );
 }

@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useSearch } from "@tanstack/react-router";
 import { type SubmitEvent, useState } from "react";
 import { api, queryClient, taken } from "../../api/client";
-import { Button, Callout, Field } from "../../ui/kit";
+import { Button, Callout, Field, Outside } from "../../ui/kit";
 
 /** The address to go back to, where it lies within the console: browsers read `/\\host` as another site's, and leave out tabs and line ends. */
 function within(address: string | undefined): string {
@@ -28,10 +28,7 @@ export function SignInPage() {
     signIn.mutate();
   };
   return (
-    <main className="mx-auto mt-24 max-w-sm px-5">
-      <h1 className="mb-1 flex items-center gap-2 font-mono text-xl font-bold">
-        <img src="/mark.svg" alt="" width="24" height="22" /> outcrop
-      </h1>
+    <Outside>
       <p className="text-faint mb-6">Sign in to see what is failing.</p>
       <form onSubmit={send} className="space-y-4">
         <Field required label="E-mail" type="email" value={email} onChange={setEmail} autoComplete="username" />
@@ -52,6 +49,6 @@ export function SignInPage() {
         No account yet? An admin invites you on the page People, or adds you with{" "}
         <code className="font-mono text-[13px]">outcrop admin member add</code>.
       </p>
-    </main>
+    </Outside>
   );
 }
