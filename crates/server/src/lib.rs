@@ -8,6 +8,7 @@ mod api_error;
 mod clock;
 mod docs;
 mod grpc;
+mod html;
 pub mod intake;
 mod jobs;
 mod meters;

@@ -5,7 +5,7 @@ use std::process::Command;
 
 use serde_json::{Value, json};
 
-use crate::support::{python_with, service};
+use crate::support::{node_with, python_with, service};
 
 const PACKAGES: &[&str] = &[
     "flask==3.1.2",
@@ -150,6 +150,7 @@ const server = app.listen(0, "127.0.0.1", async () => {
   await new Promise((done) => setTimeout(done, 3000));
   for (const sailing of [1, 2, 3]) answers.push((await fetch(at(sailing))).status);
   console.log(answers.join(" "));
+  if (process.env.ENDS === "rejection") throw new SyntaxError("no timetable");
   setTimeout(function assignBerth() {
     const berths = ["north", "south"];
     console.log(berths[7].length);
@@ -157,25 +158,16 @@ const server = app.listen(0, "127.0.0.1", async () => {
 });
 "#;
 
-/// A folder with Express and OpenTelemetry's SDK from npm.
-fn node_folder() -> PathBuf {
-    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("helper-node");
-    std::fs::create_dir_all(&folder).unwrap();
-    let script = "set -e\n[ -e complete ] && exit 0\n[ -e package.json ] || npm init --yes >/dev/null\nnpm install --silent \
-        express@5.1.0 @opentelemetry/api@1.10.0 @opentelemetry/auto-instrumentations-node@0.82.0\ntouch complete";
-    let made = Command::new("bash")
-        .args(["-c", script])
-        .current_dir(&folder)
-        .output()
-        .unwrap();
-    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
-    std::fs::write(folder.join("app.js"), NODE_APP).unwrap();
-    folder
-}
+const NODE_PACKAGES: &[&str] = &[
+    "express@5.1.0",
+    "@opentelemetry/api@1.10.0",
+    "@opentelemetry/auto-instrumentations-node@0.82.0",
+];
 
 #[tokio::test(flavor = "multi_thread")]
 async fn variables_and_source_of_an_express_app_arrive_and_what_ends_it_is_reported() {
-    let folder = node_folder();
+    let folder = node_with("helper-node", NODE_PACKAGES);
+    std::fs::write(folder.join("app.js"), NODE_APP).unwrap();
     let helper = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../helpers/node");
     let node = |arguments: &[&str]| {
         let mut command = Command::new("node");
@@ -188,34 +180,38 @@ async fn variables_and_source_of_an_express_app_arrive_and_what_ends_it_is_repor
     let service = service();
     let running = service.start().await;
     let register = helper.join("register.js");
-    let output = node(&[
-        "--require",
-        "@opentelemetry/auto-instrumentations-node/register",
-        "--require",
-        register.to_str().unwrap(),
-        "app.js",
-    ])
-    .current_dir(&folder)
-    .env("OTEL_EXPORTER_OTLP_PROTOCOL", "http/protobuf")
-    .env("OTEL_EXPORTER_OTLP_ENDPOINT", &running.url)
-    .env(
-        "OTEL_EXPORTER_OTLP_HEADERS",
-        format!("authorization=Bearer%20{}", running.key),
-    )
-    .env("OTEL_METRICS_EXPORTER", "none")
-    .env("OTEL_SERVICE_NAME", "fares")
-    .env("OTEL_RESOURCE_ATTRIBUTES", "service.version=2.4.0")
-    .env("OUTCROP_VARIABLES", "1")
-    .output()
-    .unwrap();
-    let printed = String::from_utf8_lossy(&output.stdout);
-    assert_eq!(
-        printed.trim(),
-        "200 500 200",
-        "{}",
-        String::from_utf8_lossy(&output.stderr)
-    );
-    assert_eq!(output.status.code(), Some(1), "it ends as it would have");
+    let ran = |ends: &str| {
+        let output = node(&[
+            "--require",
+            "@opentelemetry/auto-instrumentations-node/register",
+            "--require",
+            register.to_str().unwrap(),
+            "app.js",
+        ])
+        .current_dir(&folder)
+        .env("OTEL_EXPORTER_OTLP_PROTOCOL", "http/protobuf")
+        .env("OTEL_EXPORTER_OTLP_ENDPOINT", &running.url)
+        .env(
+            "OTEL_EXPORTER_OTLP_HEADERS",
+            format!("authorization=Bearer%20{}", running.key),
+        )
+        .env("OTEL_METRICS_EXPORTER", "none")
+        .env("OTEL_SERVICE_NAME", "fares")
+        .env("OTEL_RESOURCE_ATTRIBUTES", "service.version=2.4.0")
+        .env("OUTCROP_VARIABLES", "1")
+        .env("ENDS", ends)
+        .output()
+        .unwrap();
+        let (printed, complaint) = (
+            String::from_utf8_lossy(&output.stdout),
+            String::from_utf8_lossy(&output.stderr),
+        );
+        assert_eq!(printed.trim(), "200 500 200", "{complaint}");
+        assert_eq!(output.status.code(), Some(1), "it ends as it would have: {complaint}");
+    };
+    ran("timer");
+    ran("rejection");
+    assert_eq!(occurrence(&running, "SyntaxError")["uncaught"], json!(true));
 
     let of_request = occurrence(&running, "RangeError");
     let frame = &of_request["stack"]["exceptions"][0]["frames"][0];

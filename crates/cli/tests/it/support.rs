@@ -76,3 +76,23 @@ pub fn python_with(name: &str, packages: &[&str]) -> std::path::PathBuf {
     }
     python
 }
+
+/// A folder of a name with packages from npm, made once.
+pub fn node_with(name: &str, packages: &[&str]) -> std::path::PathBuf {
+    static MAKING: std::sync::Mutex<()> = std::sync::Mutex::new(());
+    let folder = std::path::Path::new(env!("CARGO_TARGET_TMPDIR")).join(name);
+    let _one_at_a_time = MAKING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    std::fs::create_dir_all(&folder).unwrap();
+    if !folder.join("complete").exists() {
+        std::fs::write(folder.join("package.json"), "{}").unwrap();
+        let output = std::process::Command::new("npm")
+            .args(["install", "--silent"])
+            .args(packages)
+            .current_dir(&folder)
+            .output()
+            .expect("npm is installed (script/test does it)");
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        std::fs::write(folder.join("complete"), "").unwrap();
+    }
+    folder
+}

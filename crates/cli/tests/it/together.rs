@@ -10,7 +10,7 @@ use outcrop_testkit::Running;
 use serde_json::json;
 
 use crate::protocols::free_port;
-use crate::support::service;
+use crate::support::{node_with, python_with, service};
 
 /// Quotes, except for sailing 2; ends when its input does.
 const FARES: &str = r#"
@@ -67,25 +67,24 @@ const server = app.listen(0, "127.0.0.1", async () => {
 "#;
 
 fn folder() -> PathBuf {
-    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("together");
-    std::fs::create_dir_all(&folder).unwrap();
-    let script = "set -e\n[ -e complete ] && exit 0\npython3 -m venv venv\n\
-        venv/bin/pip install --quiet flask==3.1.2 opentelemetry-distro==0.66b1 \
-        opentelemetry-exporter-otlp-proto-http==1.45.1 \
-        opentelemetry-exporter-otlp-proto-grpc==1.45.1 opentelemetry-instrumentation-flask==0.66b1\n\
-        [ -e package.json ] || npm init --yes >/dev/null\n\
-        npm install --silent express@5.1.0 @opentelemetry/api@1.10.0 \
-        @opentelemetry/auto-instrumentations-node@0.82.0\ntouch complete";
-    let made = Command::new("bash")
-        .args(["-c", script])
-        .current_dir(&folder)
-        .output()
-        .unwrap();
-    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    let packages = [
+        "express@5.1.0",
+        "@opentelemetry/api@1.10.0",
+        "@opentelemetry/auto-instrumentations-node@0.82.0",
+    ];
+    let folder = node_with("together-node", &packages);
     std::fs::write(folder.join("fares.py"), FARES).unwrap();
     std::fs::write(folder.join("gangway.js"), GANGWAY).unwrap();
     folder
 }
+
+const PYTHON_PACKAGES: &[&str] = &[
+    "flask==3.1.2",
+    "opentelemetry-distro==0.66b1",
+    "opentelemetry-exporter-otlp-proto-http==1.45.1",
+    "opentelemetry-exporter-otlp-proto-grpc==1.45.1",
+    "opentelemetry-instrumentation-flask==0.66b1",
+];
 
 fn start(
     folder: &Path,
@@ -101,7 +100,10 @@ fn start(
             "PATH",
             format!(
                 "{}:{}",
-                folder.join("venv/bin").display(),
+                python_with("together-python", PYTHON_PACKAGES)
+                    .parent()
+                    .unwrap()
+                    .display(),
                 std::env::var("PATH").unwrap()
             ),
         )

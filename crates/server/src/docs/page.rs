@@ -31,7 +31,7 @@ pub(crate) fn render(markdown: &str, folder: &str) -> Page {
     let mut page = Page::default();
     let mut written = Vec::with_capacity(events.len());
     let mut links: Vec<bool> = vec![];
-    let mut heading = None;
+    let mut is_heading = false;
     for (place, event) in events.iter().enumerate() {
         match event {
             Event::Start(Tag::Heading { level, .. }) => {
@@ -42,7 +42,7 @@ pub(crate) fn render(markdown: &str, folder: &str) -> Page {
                 } else {
                     anchor_of(&title, &page.sections)
                 };
-                heading = Some(());
+                is_heading = true;
                 written.push(Event::Start(Tag::Heading {
                     level: *level,
                     id: (!anchor.is_empty()).then(|| anchor.clone().into()),
@@ -56,7 +56,7 @@ pub(crate) fn render(markdown: &str, folder: &str) -> Page {
                 });
             }
             Event::End(TagEnd::Heading(_)) => {
-                heading = None;
+                is_heading = false;
                 written.push(event.clone());
             }
             Event::Start(Tag::Link {
@@ -90,7 +90,7 @@ pub(crate) fn render(markdown: &str, folder: &str) -> Page {
             })),
             Event::Html(text) | Event::InlineHtml(text) => written.push(Event::Text(text.clone())),
             other => {
-                if let (None, Some(section), Some(text)) = (heading, page.sections.last_mut(), text_of(other)) {
+                if !is_heading && let (Some(section), Some(text)) = (page.sections.last_mut(), text_of(other)) {
                     section.text.push_str(text);
                 }
                 written.push(other.clone());

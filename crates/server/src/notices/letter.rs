@@ -11,6 +11,7 @@ use outcrop_store::notices::outbox::Stored;
 use serde_json::{Value, json};
 
 use super::links::{Links, Verb};
+use crate::html::escaped;
 use crate::settings::Settings;
 
 /// Longest evidence of one event, in characters.
@@ -357,22 +358,6 @@ fn message(event: &Event) -> String {
 
 fn anchor(link: &str, text: &str) -> String {
     format!("<a href=\"{}\">{}</a>", escaped(link), escaped(text))
-}
-
-/// Text as it stands in HTML, between tags and in quoted values.
-fn escaped(text: &str) -> String {
-    let mut escaped = String::with_capacity(text.len());
-    for c in text.chars() {
-        match c {
-            '&' => escaped.push_str("&amp;"),
-            '<' => escaped.push_str("&lt;"),
-            '>' => escaped.push_str("&gt;"),
-            '"' => escaped.push_str("&quot;"),
-            '\'' => escaped.push_str("&#39;"),
-            c => escaped.push(c),
-        }
-    }
-    escaped
 }
 
 #[cfg(test)]

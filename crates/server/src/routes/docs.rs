@@ -9,6 +9,7 @@ use serde::Deserialize;
 
 use super::parameters::parameters;
 use crate::docs::{self, LONGEST, PARTS};
+use crate::html::escaped;
 
 /// Nothing from elsewhere, and no script at all.
 const POLICY: &str = "default-src 'none'; style-src 'self'; img-src 'self'; base-uri 'none'; form-action 'self'; \
@@ -135,13 +136,6 @@ fn list(read: &str) -> String {
         html.push_str("</ul>");
     }
     html
-}
-
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;")
-        .replace('<', "&lt;")
-        .replace('>', "&gt;")
-        .replace('"', "&quot;")
 }
 
 async fn style() -> HttpResponse {

@@ -4,7 +4,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use outcrop_core::Digest;
 use sqlx::FromRow;
 
-use super::{AccessError, Member};
+use super::{AccessError, Member, Presented};
 use crate::boxed;
 use crate::ids::uuid;
 use crate::{Database, StoreError};
@@ -227,29 +227,21 @@ pub async fn issue(
 /// [`StoreError`] when the database does not answer.
 #[boxed]
 pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member>, StoreError> {
-    let found: Option<(i32, String, String, Vec<i32>, bool)> = sqlx::query_as(
-        "SELECT g.id, member.email, member.role, closed_to(member.id), coalesce(g.last_used_at < now() - interval '1 \
-         minute', true) FROM oauth_secret s JOIN oauth_grant g ON g.id = s.grant_id JOIN member ON member.id = \
-         g.member_id WHERE s.digest = $1 AND s.kind = 'access' AND s.expires_at > now()",
+    let found: Option<Presented> = sqlx::query_as(
+        "SELECT g.id, email, role, closed_to(member.id) AS closed, false AS is_pipeline, coalesce(g.last_used_at < now() - \
+         interval '1 minute', true) AS is_due FROM oauth_secret s JOIN oauth_grant g ON g.id = s.grant_id JOIN member ON \
+         member.id = g.member_id WHERE s.digest = $1 AND s.kind = 'access' AND s.expires_at > now()",
     )
     .bind(uuid(digest))
     .fetch_optional(&database.pool)
     .await?;
-    let Some((grant, email, role, closed, is_due)) = found else {
-        return Ok(None);
-    };
-    if is_due && !database.is_read_only {
-        sqlx::query("UPDATE oauth_grant SET last_used_at = now() WHERE id = $1")
-            .bind(grant)
-            .execute(&database.pool)
-            .await?;
+    match found {
+        Some(found) => found
+            .noted(database, "UPDATE oauth_grant SET last_used_at = now() WHERE id = $1")
+            .await
+            .map(Some),
+        None => Ok(None),
     }
-    Ok(Some(Member {
-        email,
-        role,
-        closed,
-        is_pipeline: false,
-    }))
 }
 
 /// A grant as listed.

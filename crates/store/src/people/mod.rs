@@ -62,6 +62,26 @@ pub struct Member {
     pub is_pipeline: bool,
 }
 
+/// Somebody found by a secret that was presented, and whether its use is due to be noted.
+#[derive(FromRow)]
+struct Presented {
+    /// The number of what was presented.
+    id: i32,
+    is_due: bool,
+    #[sqlx(flatten)]
+    member: Member,
+}
+
+impl Presented {
+    /// The member; the use of what they presented is noted by a statement on its number, but for a standby's.
+    async fn noted(self, database: &Database, statement: &'static str) -> Result<Member, StoreError> {
+        if self.is_due && !database.is_read_only {
+            sqlx::query(statement).bind(self.id).execute(&database.pool).await?;
+        }
+        Ok(self.member)
+    }
+}
+
 /// Adds a member.
 ///
 /// # Errors

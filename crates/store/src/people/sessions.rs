@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use outcrop_core::Digest;
 use sqlx::FromRow;
 
-use super::Member;
+use super::{Member, Presented};
 use crate::boxed;
 use crate::ids::uuid;
 use crate::{Database, StoreError};
@@ -111,30 +111,22 @@ pub async fn list(database: &Database, email: Option<&str>, own: Option<Digest>)
 /// [`StoreError`] when the database does not answer.
 #[boxed]
 pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member>, StoreError> {
-    let found: Option<(i32, String, String, Vec<i32>, bool)> = sqlx::query_as(
-        "SELECT session.id, member.email, member.role, closed_to(member.id), last_used_at < now() - interval '5 minutes' FROM session JOIN \
-         member ON member.id = member_id \
-         WHERE digest = $1 AND expires_at > now() AND last_used_at > now() - make_interval(days => $2)",
+    let found: Option<Presented> = sqlx::query_as(
+        "SELECT session.id, email, role, closed_to(member.id) AS closed, false AS is_pipeline, last_used_at < now() - interval \
+         '5 minutes' AS is_due FROM session JOIN member ON member.id = member_id WHERE digest = $1 AND expires_at > now() AND \
+         last_used_at > now() - make_interval(days => $2)",
     )
     .bind(uuid(digest))
     .bind(IDLE_DAYS)
     .fetch_optional(&database.pool)
     .await?;
-    let Some((id, email, role, closed, is_due)) = found else {
-        return Ok(None);
-    };
-    if is_due && !database.is_read_only {
-        sqlx::query("UPDATE session SET last_used_at = now() WHERE id = $1")
-            .bind(id)
-            .execute(&database.pool)
-            .await?;
+    match found {
+        Some(found) => found
+            .noted(database, "UPDATE session SET last_used_at = now() WHERE id = $1")
+            .await
+            .map(Some),
+        None => Ok(None),
     }
-    Ok(Some(Member {
-        email,
-        role,
-        closed,
-        is_pipeline: false,
-    }))
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use outcrop_core::Digest;
 use sqlx::FromRow;
 
-use super::{AccessError, Member};
+use super::{AccessError, Member, Presented};
 use crate::boxed;
 use crate::ids::uuid;
 use crate::{Database, StoreError};
@@ -70,31 +70,21 @@ pub async fn add(database: &Database, email: &str, digest: Digest, token: &NewTo
 /// [`StoreError`] when the database does not answer.
 #[boxed]
 pub async fn member(database: &Database, digest: Digest) -> Result<Option<Member>, StoreError> {
-    let found: Option<(i32, String, String, Vec<i32>, bool, bool)> = sqlx::query_as(
-        "SELECT token.id, member.email, member.role, closed_to(member.id), token.scope = 'deploys', coalesce(token.last_used_at < now() - \
-         interval '1 minute', true) \
-         FROM token JOIN member ON member.id = token.member_id \
-         WHERE token.digest = $1 AND token.revoked_at IS NULL AND (token.expires_at IS NULL OR token.expires_at > \
-         now())",
+    let found: Option<Presented> = sqlx::query_as(
+        "SELECT token.id, email, role, closed_to(member.id) AS closed, scope = 'deploys' AS is_pipeline, coalesce(last_used_at < \
+         now() - interval '1 minute', true) AS is_due FROM token JOIN member ON member.id = member_id WHERE token.digest = $1 AND \
+         revoked_at IS NULL AND (expires_at IS NULL OR expires_at > now())",
     )
     .bind(uuid(digest))
     .fetch_optional(&database.pool)
     .await?;
-    let Some((id, email, role, closed, is_pipeline, is_due)) = found else {
-        return Ok(None);
-    };
-    if is_due && !database.is_read_only {
-        sqlx::query("UPDATE token SET last_used_at = now() WHERE id = $1")
-            .bind(id)
-            .execute(&database.pool)
-            .await?;
+    match found {
+        Some(found) => found
+            .noted(database, "UPDATE token SET last_used_at = now() WHERE id = $1")
+            .await
+            .map(Some),
+        None => Ok(None),
     }
-    Ok(Some(Member {
-        email,
-        role,
-        closed,
-        is_pipeline,
-    }))
 }
 
 /// Tokens of one member, or of all, those in use first, then the newest.
